@@ -1,0 +1,278 @@
+#include "base/file.hpp"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <cstdio>
+#include <algorithm>
+#include <array>
+#include <atomic>
+#include <climits>
+#include <cstring>
+
+namespace wavecrest::base {
+namespace {
+
+std::string reason(int error) {
+    switch (error) {
+        case ENOENT: return "it does not exist";
+        case EACCES:
+        case EPERM: return "permission denied";
+        case EROFS: return "the file system is read-only";
+        case ENOSPC: return "the disk is full";
+        case EDQUOT: return "the disk quota is used up";
+        case ENOTDIR: return "a part of the path is not a folder";
+        case ENAMETOOLONG: return "the name is too long";
+        case EIO: return "the drive reports a read error";
+        default: return std::strerror(error);
+    }
+}
+
+std::string write_remedy(int error) {
+    if (error == ENOSPC || error == EDQUOT) return "free some space or choose a folder on another disk";
+    return "choose a folder you may write to, or change its permissions";
+}
+
+// Names of unfinished files, kept where a signal handler may read them.
+constexpr std::size_t kSlots = 16;
+struct Slot {
+    std::atomic<bool> used{false};
+    std::array<char, PATH_MAX> path{};
+};
+std::array<Slot, kSlots> unfinished;
+
+void remember(const Path& path) {
+    for (Slot& slot : unfinished) {
+        bool expected = false;
+        const std::string text = path.string();
+        if (text.size() + 1 < slot.path.size() && slot.used.compare_exchange_strong(expected, true)) {
+            std::copy(text.begin(), text.end() + 1, slot.path.begin());
+            return;
+        }
+    }
+}
+
+void forget(const Path& path) {
+    for (Slot& slot : unfinished) {
+        if (slot.used && path.string() == slot.path.data()) slot.used = false;
+    }
+}
+
+}  // namespace
+
+Result<ByteVector> read_exactly(ByteSource& source, std::uint64_t offset, std::size_t count) {
+    if (offset > source.size() || count > source.size() - offset) {
+        return fail(ErrorKind::input, fmt::format("the file ends before the {} bytes needed there", count),
+                    fmt::format("{}, byte {}", source.name(), offset), "the file is cut short or damaged; copy it again");
+    }
+    ByteVector bytes(count);
+    WAVECREST_TRY_ASSIGN(got, source.read_at(offset, bytes));
+    if (got != count) {
+        return fail(ErrorKind::input, "the file became shorter while it was read",
+                    fmt::format("{}, byte {}", source.name(), offset + got), "wait until it is copied completely");
+    }
+    return bytes;
+}
+
+Result<FileSource> FileSource::open(const Path& path) {
+    const int handle = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);
+    if (handle < 0) {
+        const int error = errno;
+        return fail(ErrorKind::input, "the file can't be opened: " + reason(error), path.string(),
+                    error == ENOENT ? "check the name and whether the drive or share is mounted"
+                                    : "check the file's permissions and its drive");
+    }
+    struct stat info {};
+    if (::fstat(handle, &info) != 0 || !S_ISREG(info.st_mode)) {
+        ::close(handle);
+        return fail(ErrorKind::input, S_ISDIR(info.st_mode) ? "this is a folder, not a file" : "this is not a regular file",
+                    path.string(), "name a media file");
+    }
+    return FileSource(path, handle, static_cast<std::uint64_t>(info.st_size));
+}
+
+FileSource::FileSource(FileSource&& other) noexcept
+    : path_(std::move(other.path_)), handle_(std::exchange(other.handle_, -1)), size_(other.size_) {}
+
+FileSource& FileSource::operator=(FileSource&& other) noexcept {
+    std::swap(path_, other.path_);
+    std::swap(handle_, other.handle_);
+    std::swap(size_, other.size_);
+    return *this;
+}
+
+FileSource::~FileSource() {
+    if (handle_ >= 0) ::close(handle_);
+}
+
+Result<std::size_t> FileSource::read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) {
+    std::size_t done = 0;
+    while (done < buffer.size()) {
+        const ssize_t got =
+            ::pread(handle_, buffer.data() + done, buffer.size() - done, static_cast<off_t>(offset + done));
+        if (got < 0 && errno == EINTR) continue;
+        if (got < 0) {
+            return fail(ErrorKind::input, "the file can't be read: " + reason(errno),
+                        fmt::format("{}, byte {}", path_.string(), offset + done),
+                        "check the drive or share, then copy the file again");
+        }
+        if (got == 0) break;
+        done += static_cast<std::size_t>(got);
+    }
+    return done;
+}
+
+Result<std::size_t> MemorySource::read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) {
+    if (offset >= bytes_.size()) return 0;
+    const std::size_t count = std::min<std::size_t>(buffer.size(), bytes_.size() - offset);
+    std::memcpy(buffer.data(), bytes_.data() + offset, count);
+    return count;
+}
+
+Result<std::string> read_text_file(const Path& path, std::size_t limit) {
+    WAVECREST_TRY_ASSIGN(source, FileSource::open(path));
+    if (source.size() > limit) {
+        return fail(ErrorKind::input, fmt::format("the file is larger than the {} bytes expected here", limit),
+                    path.string(), "name a text file");
+    }
+    WAVECREST_TRY_ASSIGN(bytes, read_exactly(source, 0, source.size()));
+    return std::string(bytes.begin(), bytes.end());
+}
+
+Result<AtomicFile> AtomicFile::create(const Path& target, IfExists if_exists) {
+    std::error_code ignored;
+    if (if_exists == IfExists::refuse && std::filesystem::exists(target, ignored)) {
+        return fail(ErrorKind::machine, "the file exists already and is not overwritten", target.string(),
+                    "move it away, or choose another folder or name");
+    }
+    if (std::filesystem::is_directory(target, ignored)) {
+        return fail(ErrorKind::machine, "a folder of this name exists already", target.string(), "choose another name");
+    }
+    const Path folder = target.has_parent_path() ? target.parent_path() : Path(".");
+    std::vector<Path> made;
+    for (Path p = folder; !p.empty() && !std::filesystem::exists(p, ignored); p = p.parent_path()) made.push_back(p);
+    for (auto p = made.rbegin(); p != made.rend(); ++p) {
+        if (::mkdir(p->c_str(), 0777) != 0 && errno != EEXIST) {
+            const int error = errno;
+            return fail(ErrorKind::machine, "the folder can't be made: " + reason(error), p->string(), write_remedy(error));
+        }
+    }
+    const Path temporary = folder / fmt::format(".{}.{}.part", target.filename().string(), ::getpid());
+    const int handle = ::open(temporary.c_str(), O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0666);
+    if (handle < 0) {
+        const int error = errno;
+        for (const Path& p : made) ::rmdir(p.c_str());
+        return fail(ErrorKind::machine, "the folder can't be written to: " + reason(error), folder.string(),
+                    write_remedy(error));
+    }
+    remember(temporary);
+    return AtomicFile(target, temporary, handle, if_exists, std::move(made));
+}
+
+AtomicFile::AtomicFile(AtomicFile&& other) noexcept
+    : target_(std::move(other.target_)),
+      temporary_(std::move(other.temporary_)),
+      made_folders_(std::move(other.made_folders_)),
+      handle_(std::exchange(other.handle_, -1)),
+      if_exists_(other.if_exists_),
+      size_(other.size_) {}
+
+AtomicFile::~AtomicFile() {
+    if (handle_ < 0) return;
+    ::close(handle_);
+    ::unlink(temporary_.c_str());
+    for (const Path& folder : made_folders_) ::rmdir(folder.c_str());  // only empty ones go
+    forget(temporary_);
+}
+
+Status AtomicFile::failed(const char* doing) const {
+    const int error = errno;
+    return fail(ErrorKind::machine, fmt::format("{}: {}", doing, reason(error)), target_.string(), write_remedy(error));
+}
+
+Status AtomicFile::write(ByteSpan bytes) {
+    WAVECREST_TRY(write_at(size_, bytes));
+    size_ += bytes.size();
+    return {};
+}
+
+Status AtomicFile::write_at(std::uint64_t offset, ByteSpan bytes) {
+    while (!bytes.empty()) {
+        const ssize_t put = ::pwrite(handle_, bytes.data(), bytes.size(), static_cast<off_t>(offset));
+        if (put < 0 && errno == EINTR) continue;
+        if (put < 0) return failed("writing failed");
+        offset += static_cast<std::uint64_t>(put);
+        bytes = bytes.subspan(static_cast<std::size_t>(put));
+    }
+    return {};
+}
+
+std::size_t AtomicFile::block_size() const {
+    struct stat info {};
+    return ::fstat(handle_, &info) == 0 && info.st_blksize > 0 ? static_cast<std::size_t>(info.st_blksize) : 4096;
+}
+
+Status AtomicFile::insert_front(ByteSpan bytes) {
+    if (size_ == 0 || ::fallocate(handle_, FALLOC_FL_INSERT_RANGE, 0, static_cast<off_t>(bytes.size())) != 0) {
+        // Move the body towards the end, last piece first, so that nothing is overwritten before it is read.
+        ByteVector piece(std::size_t{4} << 20);
+        std::uint64_t left = size_;
+        while (left > 0) {
+            const auto count = static_cast<std::size_t>(std::min<std::uint64_t>(piece.size(), left));
+            left -= count;
+            std::size_t got = 0;
+            while (got < count) {
+                const ssize_t n = ::pread(handle_, piece.data() + got, count - got, static_cast<off_t>(left + got));
+                if (n < 0 && errno == EINTR) continue;
+                if (n <= 0) return failed("reading back failed");
+                got += static_cast<std::size_t>(n);
+            }
+            WAVECREST_TRY(write_at(left + bytes.size(), ByteSpan(piece).first(count)));
+        }
+    }
+    size_ += bytes.size();
+    return write_at(0, bytes);
+}
+
+Status AtomicFile::commit() {
+    if (::fsync(handle_) != 0) return failed("writing to the disk failed");
+    if (if_exists_ == IfExists::refuse) {
+        // link() refuses an existing target, so a file that appeared meanwhile is not overwritten. Where the file
+        // system has no hard links, look once more and rename.
+        if (::link(temporary_.c_str(), target_.c_str()) == 0) {
+            ::unlink(temporary_.c_str());
+        } else if (errno == EEXIST || std::filesystem::exists(target_)) {
+            return fail(ErrorKind::machine, "a file of this name appeared meanwhile and is not overwritten",
+                        target_.string(), "move it away, then run this again");
+        } else if (::rename(temporary_.c_str(), target_.c_str()) != 0) {
+            return failed("renaming failed");
+        }
+    } else if (::rename(temporary_.c_str(), target_.c_str()) != 0) {
+        return failed("renaming failed");
+    }
+    ::close(std::exchange(handle_, -1));
+    forget(temporary_);
+    const Path folder = target_.has_parent_path() ? target_.parent_path() : Path(".");
+    if (const int directory = ::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC); directory >= 0) {
+        ::fsync(directory);  // the new name itself; not every file system can, which is no failure
+        ::close(directory);
+    }
+    return {};
+}
+
+Status write_file(const Path& target, ByteSpan bytes, AtomicFile::IfExists if_exists) {
+    WAVECREST_TRY_ASSIGN(file, AtomicFile::create(target, if_exists));
+    WAVECREST_TRY(file.write(bytes));
+    return file.commit();
+}
+
+void remove_unfinished_files() noexcept {
+    for (const Slot& slot : unfinished) {
+        if (slot.used) ::unlink(slot.path.data());
+    }
+}
+
+}  // namespace wavecrest::base

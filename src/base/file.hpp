@@ -1,0 +1,109 @@
+// Files: random-access reading, and output that appears under its final name only when it is whole.
+#pragma once
+
+#include <filesystem>
+#include <string>
+
+#include "base/bytes.hpp"
+#include "base/result.hpp"
+
+namespace wavecrest::base {
+
+using Path = std::filesystem::path;
+
+// A byte source of known size, read at any offset.
+class ByteSource {
+  public:
+    virtual ~ByteSource() = default;
+    virtual std::uint64_t size() const = 0;
+    // A name for messages: the path or address.
+    virtual std::string name() const = 0;
+    // Reads up to buffer.size() bytes at `offset`; fewer only at the end. Fails with the byte offset in `where`.
+    virtual Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) = 0;
+};
+
+// `count` bytes at `offset`; fails when the source is shorter.
+Result<ByteVector> read_exactly(ByteSource& source, std::uint64_t offset, std::size_t count);
+
+class FileSource : public ByteSource {
+  public:
+    // Fails when the file is missing, unreadable, a folder, or no regular file.
+    static Result<FileSource> open(const Path& path);
+    FileSource(FileSource&& other) noexcept;
+    FileSource& operator=(FileSource&& other) noexcept;
+    ~FileSource() override;
+
+    std::uint64_t size() const override { return size_; }
+    std::string name() const override { return path_.string(); }
+    Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) override;
+
+  private:
+    FileSource(Path path, int handle, std::uint64_t size) : path_(std::move(path)), handle_(handle), size_(size) {}
+
+    Path path_;
+    int handle_ = -1;
+    std::uint64_t size_ = 0;
+};
+
+// Bytes in memory as a source (tests; small headers fetched over the network).
+class MemorySource : public ByteSource {
+  public:
+    explicit MemorySource(ByteVector bytes, std::string name = "memory") : bytes_(std::move(bytes)), name_(std::move(name)) {}
+    std::uint64_t size() const override { return bytes_.size(); }
+    std::string name() const override { return name_; }
+    Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) override;
+
+  private:
+    ByteVector bytes_;
+    std::string name_;
+};
+
+// A whole file of at most `limit` bytes, as text.
+Result<std::string> read_text_file(const Path& path, std::size_t limit = 4 << 20);
+
+// Writes beside the target under a hidden temporary name; commit() makes it durable and renames it.
+// Destroyed without commit (error, Ctrl-C) it leaves nothing behind.
+class AtomicFile {
+  public:
+    enum class IfExists { refuse, replace };
+
+    // Makes missing parent folders (removed again if the file is not committed). With `refuse`, fails when the
+    // target exists already.
+    static Result<AtomicFile> create(const Path& target, IfExists if_exists);
+    AtomicFile(AtomicFile&& other) noexcept;
+    AtomicFile& operator=(AtomicFile&&) = delete;
+    ~AtomicFile();
+
+    Status write(ByteSpan bytes);                              // appends
+    Status write_at(std::uint64_t offset, ByteSpan bytes);     // overwrites bytes already written
+    std::uint64_t size() const { return size_; }
+    // Puts `count` bytes in front of what has been written, without copying it where the file system can
+    // (then `count` must be a multiple of its block size), else by moving it. Call block_size() for the multiple.
+    Status insert_front(ByteSpan bytes);
+    std::size_t block_size() const;
+    Status commit();
+
+  private:
+    AtomicFile(Path target, Path temporary, int handle, IfExists if_exists, std::vector<Path> made_folders)
+        : target_(std::move(target)),
+          temporary_(std::move(temporary)),
+          made_folders_(std::move(made_folders)),
+          handle_(handle),
+          if_exists_(if_exists) {}
+    Status failed(const char* doing) const;
+
+    Path target_;
+    Path temporary_;
+    std::vector<Path> made_folders_;
+    int handle_ = -1;
+    IfExists if_exists_;
+    std::uint64_t size_ = 0;
+};
+
+// Writes a whole small file atomically.
+Status write_file(const Path& target, ByteSpan bytes, AtomicFile::IfExists if_exists);
+
+// Removes temporary files that AtomicFile has open right now; for the second Ctrl-C, when the program must go at once.
+void remove_unfinished_files() noexcept;
+
+}  // namespace wavecrest::base

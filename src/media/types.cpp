@@ -1,0 +1,110 @@
+#include "media/types.hpp"
+
+#include <fmt/format.h>
+
+#include <array>
+#include <cmath>
+#include <utility>
+
+namespace wavecrest::media {
+namespace {
+
+constexpr std::pair<Codec, std::string_view> kCodecNames[] = {
+    {Codec::mpeg1, "mpeg1"}, {Codec::mpeg2, "mpeg2"}, {Codec::mpeg4, "mpeg4"}, {Codec::h264, "h264"},
+    {Codec::h265, "h265"}, {Codec::vc1, "vc1"}, {Codec::vp8, "vp8"}, {Codec::vp9, "vp9"}, {Codec::av1, "av1"},
+    {Codec::ac3, "ac3"}, {Codec::eac3, "eac3"}, {Codec::dts, "dts"}, {Codec::truehd, "truehd"}, {Codec::aac, "aac"},
+    {Codec::mp2, "mp2"}, {Codec::mp3, "mp3"}, {Codec::lpcm, "lpcm"}, {Codec::flac, "flac"}, {Codec::opus, "opus"},
+    {Codec::vorbis, "vorbis"}, {Codec::dvd_subpicture, "dvd-subpicture"}, {Codec::pgs, "pgs"}, {Codec::text, "text"},
+};
+
+}  // namespace
+
+std::string_view short_name(Codec codec) {
+    for (const auto& [value, name] : kCodecNames) {
+        if (value == codec) return name;
+    }
+    return "unknown";
+}
+
+std::optional<Codec> codec_from_name(std::string_view text) {
+    for (const auto& [value, name] : kCodecNames) {
+        if (name == text) return value;
+    }
+    return std::nullopt;
+}
+
+std::string_view short_name(TrackKind kind) {
+    switch (kind) {
+        case TrackKind::video: return "video";
+        case TrackKind::audio: return "audio";
+        case TrackKind::subtitle: return "subtitle";
+    }
+    return "video";
+}
+
+std::string_view short_name(Scan scan) {
+    switch (scan) {
+        case Scan::progressive: return "progressive";
+        case Scan::interlaced: return "interlaced";
+        case Scan::pulldown: return "pulldown";
+        case Scan::unknown: break;
+    }
+    return "unknown";
+}
+
+std::string describe(const ColourDescription& colour) {
+    switch (colour.matrix) {
+        case 1: return "BT.709";
+        case 5: return "BT.601 (625 lines)";
+        case 6: return "BT.601 (525 lines)";
+        case 9:
+        case 10: return colour.transfer == 16 ? "BT.2020 PQ" : colour.transfer == 18 ? "BT.2020 HLG" : "BT.2020";
+        case 2: return "not signalled";
+        default: return fmt::format("H.273 matrix {}", colour.matrix);
+    }
+}
+
+Ratio Track::display_aspect() const {
+    if (height == 0) return {0, 1};
+    return base::reduced({width * pixel_aspect.num, height * pixel_aspect.den});
+}
+
+std::string channel_layout(int channels) {
+    switch (channels) {
+        case 1: return "mono";
+        case 2: return "stereo";
+        case 6: return "5.1";
+        case 8: return "7.1";
+        default: return fmt::format("{} channels", channels);
+    }
+}
+
+std::string aspect_name(Ratio aspect) {
+    // The names cover the few lines or columns that cropping and rounding to even sizes change.
+    const double value = aspect.value();
+    if (std::abs(value - 4.0 / 3.0) < 0.02) return "4:3";
+    if (std::abs(value - 16.0 / 9.0) < 0.02) return "16:9";
+    return fmt::format("{:.2f}:1", value);
+}
+
+Picture Picture::allocate(int width, int height) {
+    Picture picture;
+    picture.width = width;
+    picture.height = height;
+    const int chroma_width = (width + 1) / 2;
+    const int chroma_height = (height + 1) / 2;
+    const auto round_up = [](int n) { return (n + 31) / 32 * 32; };
+    picture.strides[0] = round_up(width);
+    picture.strides[1] = picture.strides[2] = round_up(chroma_width);
+    const auto luma = static_cast<std::size_t>(picture.strides[0]) * static_cast<std::size_t>(height);
+    const auto chroma = static_cast<std::size_t>(picture.strides[1]) * static_cast<std::size_t>(chroma_height);
+    auto* samples = new (std::align_val_t{32}) std::uint8_t[luma + 2 * chroma];
+    picture.storage = std::shared_ptr<std::uint8_t[]>(
+        samples, [](std::uint8_t* p) { ::operator delete[](p, std::align_val_t{32}); });
+    picture.planes[0] = samples;
+    picture.planes[1] = samples + luma;
+    picture.planes[2] = samples + luma + chroma;
+    return picture;
+}
+
+}  // namespace wavecrest::media

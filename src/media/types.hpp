@@ -1,0 +1,152 @@
+// The nouns everything else is about: codecs, tracks, packets, pictures, sound, chapters.
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/bytes.hpp"
+#include "base/time.hpp"
+
+namespace wavecrest {
+namespace media {
+
+enum class Codec {
+    unknown,
+    mpeg1, mpeg2, mpeg4, h264, h265, vc1, vp8, vp9, av1,
+    ac3, eac3, dts, truehd, aac, mp2, mp3, lpcm, flac, opus, vorbis,
+    dvd_subpicture, pgs, text,
+};
+// Short lower-case forms used in JSON and configuration ("h264", "dvd-subpicture"); "unknown" for unknown.
+std::string_view short_name(Codec codec);
+std::optional<Codec> codec_from_name(std::string_view name);
+
+enum class TrackKind { video, audio, subtitle };
+std::string_view short_name(TrackKind kind);
+
+// progressive: whole pictures at the track's rate. interlaced: fields of different instants.
+// pulldown: film pictures with repeat-field flags; the track's frame_rate is then the film's.
+enum class Scan { unknown, progressive, interlaced, pulldown };
+std::string_view short_name(Scan scan);
+
+// Colour code points of Rec. ITU-T H.273 (ISO/IEC 23091-2); 2 is "unspecified".
+struct ColourDescription {
+    int primaries = 2;
+    int transfer = 2;
+    int matrix = 2;
+    bool full_range = false;
+
+    bool operator==(const ColourDescription&) const = default;
+};
+// A name for people: "BT.601 (525 lines)", "BT.709", "not signalled".
+std::string describe(const ColourDescription& colour);
+
+// Identifies a track within its source; unique there.
+using TrackId = int;
+
+struct Track {
+    TrackId id = 0;
+    TrackKind kind = TrackKind::video;
+    Codec codec = Codec::unknown;
+    std::string profile;   // the standard's name: "Main", "High", "AAC-LC"; empty when it has none
+    std::string level;     // the standard's name: "Main" (MPEG-2), "3.1" (H.264)
+    std::string language;  // ISO 639-2/T three letters or ISO 639-1 two; empty when unknown
+
+    // video
+    int width = 0;             // coded picture, cropped
+    int height = 0;
+    Ratio pixel_aspect{1, 1};  // width to height of one pixel
+    Ratio frame_rate{0, 1};    // pictures per second after pulldown is undone; 0 when unknown
+    Scan scan = Scan::unknown;
+    int bit_depth = 0;         // bits per sample, picture or lossless sound
+    ColourDescription colour;
+    int reference_frames = 0;  // 0 when unknown
+
+    // audio
+    int channels = 0;
+    int sample_rate = 0;  // Hz
+
+    bool forced = false;                // subtitles needed to follow the story
+    Time start{};                       // presentation time of the first packet
+    Time duration{};                    // 0 when unknown
+    std::int64_t bitrate_bps = 0;       // mean payload bits per second; 0 when unknown
+    std::int64_t peak_bitrate_bps = 0;  // highest one-second window, bits per second; 0 when unknown
+    Bytes codec_config;                 // avcC, AudioSpecificConfig: what the container carries beside the packets
+
+    // Width to height of the picture as it is seen: 16:9 for anamorphic 720x480.
+    Ratio display_aspect() const;
+};
+// "stereo", "mono", "5.1", or "N channels".
+std::string channel_layout(int channels);
+// Width to height as people write it: 4:3, 16:9, or a decimal such as 2.40:1.
+std::string aspect_name(Ratio aspect);
+
+// One access unit (video), one frame (audio) or one cue (subtitle) with its times on the title's timeline.
+struct Packet {
+    TrackId track = 0;
+    Time pts{};       // presentation
+    Time dts{};       // decoding
+    Time duration{};  // how long it is shown or heard; 0 when unknown
+    bool key = false; // decoding can start here
+    Bytes data;
+};
+
+struct Chapter {
+    Time start{};
+    std::string name;
+};
+
+// A stretch of a title that could not be read or decoded.
+struct Problem {
+    std::string what;
+    Time from{};
+    Time to{};
+};
+
+// An 8-bit 4:2:0 picture. Planes are Y, Cb, Cr; rows are `stride` bytes apart. Copying shares the samples.
+struct Picture {
+    int width = 0;
+    int height = 0;
+    std::shared_ptr<std::uint8_t[]> storage;
+    std::uint8_t* planes[3] = {};
+    int strides[3] = {};
+
+    Time pts{};
+    Time duration{};
+    int fields = 2;           // how many fields it is shown for: 3 with a repeated first field
+    bool progressive = true;  // both fields are of one instant
+    Ratio pixel_aspect{1, 1};
+    ColourDescription colour;
+
+    // Samples undefined; rows start at multiples of 32 bytes.
+    static Picture allocate(int width, int height);
+};
+
+// Interleaved samples, -1 to 1.
+struct Sound {
+    Time pts{};
+    int sample_rate = 0;  // Hz
+    int channels = 0;
+    std::vector<float> samples;
+
+    std::size_t frames() const { return channels == 0 ? 0 : samples.size() / static_cast<std::size_t>(channels); }
+};
+
+}  // namespace media
+
+using media::Chapter;
+using media::Codec;
+using media::ColourDescription;
+using media::Packet;
+using media::Picture;
+using media::Problem;
+using media::Scan;
+using media::Sound;
+using media::Track;
+using media::TrackId;
+using media::TrackKind;
+
+}  // namespace wavecrest
