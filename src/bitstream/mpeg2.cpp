@@ -1,6 +1,7 @@
 #include "bitstream/mpeg2.hpp"
 
 #include <algorithm>
+#include <chrono>
 #include <cstring>
 #include <utility>
 
@@ -265,6 +266,57 @@ void AccessUnitSplitter::emit(std::size_t end, std::vector<AccessUnit>& out) {
     // A new piece may begin exactly where the next unit starts, or before: the last one at or before `end` holds it.
     stamps_.erase(stamps_.begin(), stamps_.begin() + static_cast<std::ptrdiff_t>(keep));
     for (Stamp& stamp : stamps_) stamp.from = stamp.from > end ? stamp.from - end : 0;
+}
+
+void PictureTimer::push(AccessUnit unit, const Sequence& sequence, std::vector<TimedUnit>& out) {
+    if (unit.starts_group && !group_.empty()) flush(out);
+    // A stream without group headers still gets its times, one picture at a time.
+    constexpr std::size_t kLongestGroup = 1024;
+    if (group_.size() >= kLongestGroup) flush(out);
+    sequence_ = sequence;
+    group_.push_back(std::move(unit));
+}
+
+void PictureTimer::flush(std::vector<TimedUnit>& out) {
+    if (group_.empty()) return;
+    const Ratio field_rate{sequence_.frame_rate.num * 2, sequence_.frame_rate.den};
+    std::vector<std::size_t> display(group_.size());
+    for (std::size_t i = 0; i < display.size(); ++i) display[i] = i;
+    std::stable_sort(display.begin(), display.end(), [&](std::size_t a, std::size_t b) {
+        return group_[a].picture.temporal_reference < group_[b].picture.temporal_reference;
+    });
+
+    // Times relative to the group's start, in fields; then the anchor.
+    std::vector<std::int64_t> start(group_.size());
+    std::int64_t fields = 0;
+    for (const std::size_t i : display) {
+        start[i] = fields;
+        fields += display_fields(sequence_, group_[i].picture);
+    }
+    std::optional<Time> anchor;
+    for (std::size_t i = 0; i < group_.size() && !anchor; ++i) {
+        if (group_[i].pts) anchor = base::from_ticks(*group_[i].pts, 90000) - base::frames_to_time(start[i], field_rate);
+    }
+    Time begin = next_.value_or(anchor.value_or(Time{}));
+    if (anchor && std::chrono::abs(*anchor - begin) > base::frames_to_time(1, field_rate)) begin = *anchor;
+
+    const Time one_frame = base::frames_to_time(2, field_rate);
+    for (std::size_t i = 0; i < group_.size(); ++i) {
+        TimedUnit timed;
+        timed.fields = display_fields(sequence_, group_[i].picture);
+        timed.pts = begin + base::frames_to_time(start[i], field_rate);
+        timed.duration = base::frames_to_time(timed.fields, field_rate);
+        timed.dts = i == 0 ? begin - one_frame : begin + base::frames_to_time(start[display[i - 1]], field_rate);
+        timed.unit = std::move(group_[i]);
+        out.push_back(std::move(timed));
+    }
+    next_ = begin + base::frames_to_time(fields, field_rate);
+    group_.clear();
+}
+
+void PictureTimer::reset() {
+    group_.clear();
+    next_.reset();
 }
 
 }  // namespace wavecrest::bitstream::mpeg2

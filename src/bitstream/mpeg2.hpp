@@ -117,4 +117,29 @@ class AccessUnitSplitter {
     bool slices_seen_ = false;
 };
 
+// An access unit with its times. Access units stay in coding order.
+struct TimedUnit {
+    AccessUnit unit;
+    Time pts{};
+    Time dts{};
+    Time duration{};
+    int fields = 2;
+};
+
+// Gives every picture its exact time from temporal references and repeat-field flags; the stamps of the stream, which
+// most pictures lack, only anchor it. A stamp off by more than one field period makes a new anchor.
+class PictureTimer {
+  public:
+    // Collects a group of pictures; appends the one before when a new one starts. `unit.pts` must be on a continuous
+    // 90 kHz timeline.
+    void push(AccessUnit unit, const Sequence& sequence, std::vector<TimedUnit>& out);
+    void flush(std::vector<TimedUnit>& out);
+    void reset();
+
+  private:
+    std::vector<AccessUnit> group_;
+    Sequence sequence_;
+    std::optional<Time> next_;  // where the next group's first picture is shown
+};
+
 }  // namespace wavecrest::bitstream::mpeg2

@@ -93,14 +93,14 @@ Picture Picture::allocate(int width, int height) {
     picture.height = height;
     const int chroma_width = (width + 1) / 2;
     const int chroma_height = (height + 1) / 2;
-    const auto round_up = [](int n) { return (n + 31) / 32 * 32; };
+    const auto round_up = [](int n) { return (n + 63) / 64 * 64; };
     picture.strides[0] = round_up(width);
     picture.strides[1] = picture.strides[2] = round_up(chroma_width);
     const auto luma = static_cast<std::size_t>(picture.strides[0]) * static_cast<std::size_t>(height);
     const auto chroma = static_cast<std::size_t>(picture.strides[1]) * static_cast<std::size_t>(chroma_height);
-    auto* samples = new (std::align_val_t{32}) std::uint8_t[luma + 2 * chroma];
+    auto* samples = new (std::align_val_t{64}) std::uint8_t[luma + 2 * chroma];
     picture.storage = std::shared_ptr<std::uint8_t[]>(
-        samples, [](std::uint8_t* p) { ::operator delete[](p, std::align_val_t{32}); });
+        samples, [](std::uint8_t* p) { ::operator delete[](p, std::align_val_t{64}); });
     picture.planes[0] = samples;
     picture.planes[1] = samples + luma;
     picture.planes[2] = samples + luma + chroma;

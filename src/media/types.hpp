@@ -121,7 +121,7 @@ struct Picture {
     Ratio pixel_aspect{1, 1};
     ColourDescription colour;
 
-    // Samples undefined; rows start at multiples of 32 bytes.
+    // Samples undefined; rows start at multiples of 64 bytes.
     static Picture allocate(int width, int height);
 };
 

@@ -1,0 +1,100 @@
+#include "base/units.hpp"
+
+#include <fmt/format.h>
+
+#include <charconv>
+#include <cmath>
+#include <initializer_list>
+#include <utility>
+
+namespace wavecrest::base {
+namespace {
+
+// A number of at most three digits before the unit keeps two or three significant ones.
+std::string short_number(double value) {
+    if (value >= 99.95) return fmt::format("{:.0f}", value);
+    return value >= 9.995 ? fmt::format("{:.1f}", value) : fmt::format("{:.2f}", value);
+}
+
+std::string scaled(double value, std::initializer_list<std::pair<double, const char*>> units) {
+    for (const auto& [factor, unit] : units) {
+        if (value >= factor * 0.9995) return fmt::format("{} {}", short_number(value / factor), unit);
+    }
+    return "";
+}
+
+std::optional<double> parse_with_units(std::string_view text, std::initializer_list<std::pair<std::string_view, double>> units) {
+    double number = 0;
+    const auto [rest, error] = std::from_chars(text.data(), text.data() + text.size(), number);
+    if (error != std::errc{} || !std::isfinite(number) || number < 0) return std::nullopt;
+    std::string_view unit(rest, static_cast<std::size_t>(text.data() + text.size() - rest));
+    while (!unit.empty() && unit.front() == ' ') unit.remove_prefix(1);
+    for (const auto& [name, factor] : units) {
+        if (name == unit && number * factor < 9e15) return number * factor;
+    }
+    return std::nullopt;
+}
+
+}  // namespace
+
+std::string format_bitrate(std::int64_t bits_per_second) {
+    const auto value = static_cast<double>(bits_per_second);
+    const std::string text = scaled(value, {{1e9, "Gbit/s"}, {1e6, "Mbit/s"}, {1e3, "kbit/s"}});
+    return text.empty() ? fmt::format("{} bit/s", bits_per_second) : text;
+}
+
+std::string format_bytes(std::uint64_t bytes) {
+    const std::string text = scaled(static_cast<double>(bytes), {{1e12, "TB"}, {1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}});
+    return text.empty() ? fmt::format("{} bytes", bytes) : text;
+}
+
+std::string format_clock(Time time) {
+    const std::int64_t seconds = rescale(time.count(), 1, kFlicksPerSecond);
+    if (seconds >= 3600) return fmt::format("{}:{:02}:{:02}", seconds / 3600, seconds / 60 % 60, seconds % 60);
+    return fmt::format("{}:{:02}", seconds / 60, seconds % 60);
+}
+
+std::string format_span(Time time) {
+    const double seconds = to_seconds(time);
+    if (seconds < 0.9995) return fmt::format("{:.0f} ms", seconds * 1000);
+    if (seconds < 59.95) return fmt::format("{:.1f} s", seconds);
+    const auto whole = static_cast<std::int64_t>(std::llround(seconds));
+    if (whole < 3600) return fmt::format("{} min {:02} s", whole / 60, whole % 60);
+    return fmt::format("{} h {:02} min", whole / 3600, whole / 60 % 60);
+}
+
+std::string format_rate(Ratio rate) {
+    if (rate.den == 1) return fmt::format("{}", rate.num);
+    return fmt::format("{:.3f}", rate.value());
+}
+
+std::optional<std::int64_t> parse_bitrate(std::string_view text) {
+    const auto value = parse_with_units(text, {{"bit/s", 1}, {"kbit/s", 1e3}, {"Mbit/s", 1e6}, {"Gbit/s", 1e9}});
+    return value ? std::optional(static_cast<std::int64_t>(std::llround(*value))) : std::nullopt;
+}
+
+std::optional<Time> parse_span(std::string_view text) {
+    const auto value = parse_with_units(text, {{"ms", 1e-3}, {"s", 1}, {"min", 60}, {"h", 3600}});
+    if (!value || *value > 1e6) return std::nullopt;
+    return from_seconds(*value);
+}
+
+std::optional<std::uint64_t> parse_bytes(std::string_view text) {
+    const auto value = parse_with_units(text, {{"bytes", 1}, {"kB", 1e3}, {"MB", 1e6}, {"GB", 1e9}});
+    return value ? std::optional(static_cast<std::uint64_t>(std::llround(*value))) : std::nullopt;
+}
+
+std::optional<Size> parse_size(std::string_view text) {
+    int first = 0;
+    const char* const end = text.data() + text.size();
+    const auto [rest, error] = std::from_chars(text.data(), end, first);
+    if (error != std::errc{} || first <= 0 || first > 16384 || rest == end) return std::nullopt;
+    if (*rest == 'p' && rest + 1 == end) return Size{(first * 16 / 9 + 1) / 2 * 2, first};
+    if (*rest != 'x') return std::nullopt;
+    int second = 0;
+    const auto [rest2, error2] = std::from_chars(rest + 1, end, second);
+    if (error2 != std::errc{} || rest2 != end || second <= 0 || second > 16384) return std::nullopt;
+    return Size{first, second};
+}
+
+}  // namespace wavecrest::base

@@ -1,0 +1,193 @@
+#include "bitstream/h264.hpp"
+
+#include <fmt/format.h>
+
+#include "base/bits.hpp"
+
+namespace wavecrest::bitstream::h264 {
+namespace {
+
+// Removes emulation prevention bytes (7.3.1).
+ByteVector unescape(ByteSpan nal) {
+    ByteVector rbsp;
+    rbsp.reserve(nal.size());
+    int zeros = 0;
+    for (const std::uint8_t byte : nal) {
+        if (zeros >= 2 && byte == 3) {
+            zeros = 0;
+            continue;
+        }
+        zeros = byte == 0 ? zeros + 1 : 0;
+        rbsp.push_back(byte);
+    }
+    return rbsp;
+}
+
+bool has_chroma_fields(int profile) {
+    switch (profile) {
+        case 100: case 110: case 122: case 244: case 44: case 83: case 86: case 118: case 128: case 138: case 139: case 134: case 135:
+            return true;
+        default: return false;
+    }
+}
+
+void skip_scaling_list(base::BitReader& bits, int size) {
+    int last = 8, next = 8;
+    for (int i = 0; i < size && bits.ok(); ++i) {
+        if (next != 0) next = (last + bits.se() + 256) % 256;
+        last = next == 0 ? last : next;
+    }
+}
+
+// Table E-1.
+constexpr Ratio kAspects[] = {{1, 1}, {1, 1}, {12, 11}, {10, 11}, {16, 11}, {40, 33}, {24, 11}, {20, 11}, {32, 11},
+                              {80, 33}, {18, 11}, {15, 11}, {64, 33}, {160, 99}, {4, 3}, {3, 2}, {2, 1}};
+
+void parse_vui(base::BitReader& bits, Sps& sps) {
+    if (bits.flag()) {
+        const std::uint32_t aspect = bits.bits(8);
+        if (aspect == 255) {
+            const std::uint32_t width = bits.bits(16), height = bits.bits(16);
+            if (width != 0 && height != 0) sps.pixel_aspect = base::reduced({width, height});
+        } else if (aspect < std::size(kAspects)) {
+            sps.pixel_aspect = kAspects[aspect];
+        }
+    }
+    if (bits.flag()) bits.skip(1);
+    if (bits.flag()) {
+        bits.skip(3);
+        sps.colour.full_range = bits.flag();
+        if (bits.flag()) {
+            sps.colour.primaries = static_cast<int>(bits.bits(8));
+            sps.colour.transfer = static_cast<int>(bits.bits(8));
+            sps.colour.matrix = static_cast<int>(bits.bits(8));
+        }
+    }
+    if (bits.flag()) {
+        bits.ue();
+        bits.ue();
+    }
+    if (bits.flag()) {
+        const std::uint32_t units = bits.bits(32), scale = bits.bits(32);
+        if (bits.ok() && units != 0) sps.frame_rate = base::reduced({scale, 2LL * units});
+    }
+}
+
+}  // namespace
+
+std::string Sps::profile_name() const {
+    switch (profile_idc) {
+        case 66: return (constraint_flags & 0x40) != 0 ? "Constrained Baseline" : "Baseline";
+        case 77: return "Main";
+        case 88: return "Extended";
+        case 100: return "High";
+        case 110: return "High 10";
+        case 122: return "High 4:2:2";
+        case 244: return "High 4:4:4 Predictive";
+        default: return fmt::format("profile {}", profile_idc);
+    }
+}
+
+std::string Sps::level_name() const {
+    if (level_idc == 9 || (level_idc == 11 && profile_idc < 100 && (constraint_flags & 0x10) != 0)) return "1b";
+    return level_idc % 10 == 0 ? fmt::format("{}", level_idc / 10) : fmt::format("{}.{}", level_idc / 10, level_idc % 10);
+}
+
+std::optional<Sps> parse_sps(ByteSpan nal) {
+    if (nal.size() < 4 || (nal[0] & 0x1F) != kSps) return std::nullopt;
+    const ByteVector rbsp = unescape(nal.subspan(1));
+    base::BitReader bits(rbsp);
+    Sps sps;
+    sps.profile_idc = static_cast<int>(bits.bits(8));
+    sps.constraint_flags = static_cast<int>(bits.bits(8));
+    sps.level_idc = static_cast<int>(bits.bits(8));
+    bits.ue();  // identifier
+    if (has_chroma_fields(sps.profile_idc)) {
+        sps.chroma_format = static_cast<int>(bits.ue());
+        if (sps.chroma_format > 3) return std::nullopt;
+        if (sps.chroma_format == 3) bits.skip(1);
+        sps.bit_depth = 8 + static_cast<int>(bits.ue());
+        bits.ue();
+        bits.skip(1);
+        if (bits.flag()) {
+            for (int i = 0; i < (sps.chroma_format == 3 ? 12 : 8); ++i) {
+                if (bits.flag()) skip_scaling_list(bits, i < 6 ? 16 : 64);
+            }
+        }
+    }
+    bits.ue();  // log2_max_frame_num_minus4
+    const std::uint32_t order = bits.ue();
+    if (order == 0) {
+        bits.ue();
+    } else if (order == 1) {
+        bits.skip(1);
+        bits.se();
+        bits.se();
+        const std::uint32_t count = bits.ue();
+        if (count > 255) return std::nullopt;
+        for (std::uint32_t i = 0; i < count; ++i) bits.se();
+    }
+    sps.reference_frames = static_cast<int>(bits.ue());
+    bits.skip(1);
+    const std::uint32_t columns = bits.ue() + 1, rows = bits.ue() + 1;
+    sps.frames_only = bits.flag();
+    if (!sps.frames_only) bits.skip(1);
+    bits.skip(1);
+    if (!bits.ok() || columns > 1024 || rows > 1024) return std::nullopt;
+    sps.width = static_cast<int>(columns) * 16;
+    sps.height = static_cast<int>(rows) * 16 * (sps.frames_only ? 1 : 2);
+    if (bits.flag()) {
+        const int unit_x = sps.chroma_format == 1 || sps.chroma_format == 2 ? 2 : 1;
+        const int unit_y = (sps.chroma_format == 1 ? 2 : 1) * (sps.frames_only ? 1 : 2);
+        const std::int64_t left = bits.ue(), right = bits.ue(), top = bits.ue(), bottom = bits.ue();
+        const std::int64_t width = sps.width - (left + right) * unit_x, height = sps.height - (top + bottom) * unit_y;
+        if (!bits.ok() || width <= 0 || height <= 0) return std::nullopt;
+        sps.width = static_cast<int>(width);
+        sps.height = static_cast<int>(height);
+    }
+    if (bits.flag()) parse_vui(bits, sps);
+    if (!bits.ok()) return std::nullopt;
+    return sps;
+}
+
+ByteVector make_config(ByteSpan sps, ByteSpan pps) {
+    base::ByteWriter out;
+    out.u8(1);
+    out.raw(sps.subspan(1, 3));
+    out.u8(0xFC | 3);
+    out.u8(0xE0 | 1);
+    out.u16(sps.size());
+    out.raw(sps);
+    out.u8(1);
+    out.u16(pps.size());
+    out.raw(pps);
+    if (has_chroma_fields(sps[1])) {
+        const auto parsed = parse_sps(sps);
+        const auto depth = static_cast<unsigned>(parsed ? parsed->bit_depth - 8 : 0);
+        out.u8(0xFC | static_cast<unsigned>(parsed ? parsed->chroma_format : 1));
+        out.u8(0xF8 | depth);
+        out.u8(0xF8 | depth);
+        out.u8(0);
+    }
+    return out.release();
+}
+
+std::optional<Sps> parse_config(ByteSpan config) {
+    base::ByteReader reader(config);
+    if (reader.u8() != 1) return std::nullopt;
+    reader.skip(4);
+    if ((reader.u8() & 0x1F) == 0) return std::nullopt;
+    const ByteSpan sps = reader.take(reader.u16());
+    return reader.ok() ? parse_sps(sps) : std::nullopt;
+}
+
+int level_idc_from_name(const std::string& name) {
+    if (name == "1b") return 9;
+    if (name.empty() || name.size() > 3 || name[0] < '1' || name[0] > '6') return 0;
+    const int major = (name[0] - '0') * 10;
+    if (name.size() == 1) return major;
+    if (name.size() != 3 || name[1] != '.' || name[2] < '0' || name[2] > '3') return 0;
+    return major + (name[2] - '0');
+}
+
+}  // namespace wavecrest::bitstream::h264

@@ -1,0 +1,174 @@
+#include "codec/x264_encoder.hpp"
+
+#include <fmt/format.h>
+
+#include <cstdint>
+#include <deque>
+extern "C" {
+#include <x264.h>
+}
+
+#include "bitstream/h264.hpp"
+
+namespace wavecrest::codec {
+namespace {
+
+// Our effort steps, as the library's presets.
+constexpr const char* kPresets[] = {"ultrafast", "superfast", "veryfast", "faster", "fast", "medium", "slow", "slower", "veryslow"};
+constexpr int kMediumStep = 5;  // index of "medium" for effort 5
+
+class X264Encoder : public media::VideoEncoder {
+  public:
+    ~X264Encoder() override {
+        if (encoder_ != nullptr) x264_encoder_close(encoder_);
+    }
+    X264Encoder(const X264Encoder&) = delete;
+    X264Encoder& operator=(const X264Encoder&) = delete;
+
+    static Result<std::unique_ptr<media::VideoEncoder>> create(const H264Settings& settings) {
+        std::unique_ptr<X264Encoder> self(new X264Encoder(settings));
+        x264_param_t param;
+        const int step = std::clamp(settings.effort - 5 + kMediumStep, 0, static_cast<int>(std::size(kPresets)) - 1);
+        if (x264_param_default_preset(&param, kPresets[step], nullptr) < 0) return refused("the effort is out of range");
+        param.i_log_level = X264_LOG_NONE;
+        param.i_csp = X264_CSP_I420;
+        param.i_width = settings.width;
+        param.i_height = settings.height;
+        param.i_fps_num = static_cast<std::uint32_t>(settings.frame_rate.num);
+        param.i_fps_den = static_cast<std::uint32_t>(settings.frame_rate.den);
+        param.i_timebase_num = param.i_fps_den;
+        param.i_timebase_den = param.i_fps_num;
+        param.b_vfr_input = 0;
+        param.vui.i_sar_width = static_cast<int>(settings.pixel_aspect.num);
+        param.vui.i_sar_height = static_cast<int>(settings.pixel_aspect.den);
+        param.vui.i_colorprim = settings.colour.primaries;
+        param.vui.i_transfer = settings.colour.transfer;
+        param.vui.i_colmatrix = settings.colour.matrix;
+        param.vui.b_fullrange = settings.colour.full_range ? 1 : 0;
+        param.b_annexb = 0;
+        param.b_repeat_headers = 0;
+        param.i_threads = settings.threads;
+        param.rc.i_rc_method = X264_RC_CRF;
+        param.rc.f_rf_constant = static_cast<float>(settings.quality);
+        if (settings.peak_bps > 0) {
+            param.rc.i_vbv_max_bitrate = static_cast<int>(settings.peak_bps / 1000);
+            param.rc.i_vbv_buffer_size = static_cast<int>(static_cast<double>(settings.peak_bps) * base::to_seconds(settings.buffer) / 1000);
+        }
+        if (settings.keyframe_distance.count() > 0) {
+            param.i_keyint_max = std::max(1, static_cast<int>(base::to_seconds(settings.keyframe_distance) * settings.frame_rate.value()));
+        }
+        if (!settings.level.empty()) param.i_level_idc = bitstream::h264::level_idc_from_name(settings.level);
+        if (x264_param_apply_profile(&param, settings.profile.c_str()) < 0) return refused("the profile \"" + settings.profile + "\" is unknown");
+        self->encoder_ = x264_encoder_open(&param);
+        if (self->encoder_ == nullptr) return refused(fmt::format("{}x{} with these settings is refused by the encoder", settings.width, settings.height));
+        WAVECREST_TRY(self->take_headers());
+        return std::unique_ptr<media::VideoEncoder>(std::move(self));
+    }
+
+    const Track& track() const override { return track_; }
+
+    Status encode(const Picture& picture, std::vector<Packet>& out) override {
+        x264_picture_t in;
+        x264_picture_init(&in);
+        in.img.i_csp = X264_CSP_I420;
+        in.img.i_plane = 3;
+        for (int i = 0; i < 3; ++i) {
+            in.img.plane[i] = picture.planes[i];
+            in.img.i_stride[i] = picture.strides[i];
+        }
+        in.i_pts = next_index_++;
+        times_.push_back({picture.pts, picture.duration});
+        return run(&in, out);
+    }
+
+    Status flush(std::vector<Packet>& out) override {
+        while (x264_encoder_delayed_frames(encoder_) > 0) WAVECREST_TRY(run(nullptr, out));
+        return {};
+    }
+
+  private:
+    struct Times {
+        Time pts, duration;
+    };
+
+    explicit X264Encoder(const H264Settings& settings) : frame_rate_(settings.frame_rate) {
+        track_.kind = TrackKind::video;
+        track_.codec = Codec::h264;
+        track_.width = settings.width;
+        track_.height = settings.height;
+        track_.pixel_aspect = settings.pixel_aspect;
+        track_.frame_rate = settings.frame_rate;
+        track_.colour = settings.colour;
+        track_.bit_depth = 8;
+        track_.scan = Scan::progressive;
+    }
+
+    static tl::unexpected<Error> refused(std::string what) {
+        return fail(ErrorKind::usage, std::move(what), "video settings of the profile", "change the profile (wavecrest profile show NAME prints it)");
+    }
+
+    Status take_headers() {
+        x264_nal_t* nals = nullptr;
+        int count = 0;
+        if (x264_encoder_headers(encoder_, &nals, &count) < 0) return refused("the encoder gives no headers");
+        ByteVector sps, pps;
+        for (int i = 0; i < count; ++i) {
+            const ByteVector nal(nals[i].p_payload + 4, nals[i].p_payload + nals[i].i_payload);  // after the length
+            if (nals[i].i_type == NAL_SPS) sps = nal;
+            if (nals[i].i_type == NAL_PPS) pps = nal;
+        }
+        const auto parsed = bitstream::h264::parse_sps(sps);
+        if (!parsed || pps.empty()) return refused("the encoder's headers can't be read");
+        track_.profile = parsed->profile_name();
+        track_.level = parsed->level_name();
+        track_.reference_frames = parsed->reference_frames;
+        track_.codec_config = Bytes(bitstream::h264::make_config(sps, pps));
+        return {};
+    }
+
+    // The time of a picture by its number; numbers before the first (decoding delay) are extrapolated.
+    Time time_of(std::int64_t index) const {
+        if (index < first_index_) return first_pts_ + base::frames_to_time(index - first_index_, frame_rate_);
+        return times_[static_cast<std::size_t>(index - base_index_)].pts;
+    }
+
+    Status run(x264_picture_t* in, std::vector<Packet>& out) {
+        if (times_.size() == 1 && base_index_ == 0) first_pts_ = times_.front().pts;
+        x264_nal_t* nals = nullptr;
+        int count = 0;
+        x264_picture_t coded;
+        const int size = x264_encoder_encode(encoder_, &nals, &count, in, &coded);
+        if (size < 0) return fail(ErrorKind::input, "the encoder failed", fmt::format("picture {}", next_index_), "try another profile");
+        if (size == 0) return {};
+        Packet packet;
+        packet.data = Bytes(ByteVector(nals[0].p_payload, nals[0].p_payload + size));
+        packet.key = coded.b_keyframe != 0;
+        packet.pts = time_of(coded.i_pts);
+        packet.duration = times_[static_cast<std::size_t>(coded.i_pts - base_index_)].duration;
+        packet.dts = time_of(coded.i_dts);
+        out.push_back(std::move(packet));
+        // Times before the decoding time are not asked for again.
+        while (base_index_ < coded.i_dts && times_.size() > kKeep) {
+            times_.pop_front();
+            ++base_index_;
+        }
+        return {};
+    }
+
+    static constexpr std::size_t kKeep = 512;
+
+    x264_t* encoder_ = nullptr;
+    Ratio frame_rate_;
+    Track track_;
+    std::int64_t next_index_ = 0;
+    std::int64_t first_index_ = 0;
+    std::int64_t base_index_ = 0;
+    Time first_pts_{};
+    std::deque<Times> times_;
+};
+
+}  // namespace
+
+Result<std::unique_ptr<media::VideoEncoder>> make_h264_encoder(const H264Settings& settings) { return X264Encoder::create(settings); }
+
+}  // namespace wavecrest::codec

@@ -1,0 +1,202 @@
+#include "device/device.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+#include <optional>
+
+#include "base/embedded.hpp"
+#include "base/file.hpp"
+#include "bitstream/h264.hpp"
+
+namespace wavecrest::device {
+namespace {
+
+constexpr std::string_view kFolder = "devices/";
+
+Result<Codec> codec_of(base::ConfigTable& table) {
+    WAVECREST_TRY_ASSIGN(name, table.text("codec"));
+    const auto codec = media::codec_from_name(name);
+    if (!codec) return table.refuse("codec", fmt::format("\"{}\" is no codec this program knows", name), "write its short name, such as \"h264\" or \"aac\"");
+    return *codec;
+}
+
+std::string joined(const std::vector<std::string>& words) { return fmt::format("{}", fmt::join(words, ", ")); }
+
+template <typename Ability>
+std::string codec_names(const std::vector<Ability>& abilities) {
+    std::vector<std::string> names;
+    for (const Ability& ability : abilities) names.emplace_back(media::short_name(ability.codec));
+    return joined(names);
+}
+
+void judge_video(const Device& device, const Track& track, std::vector<Check>& checks) {
+    const auto ability = std::find_if(device.video.begin(), device.video.end(), [&](const VideoAbility& a) { return a.codec == track.codec; });
+    if (ability == device.video.end()) {
+        checks.push_back({"video codec", Verdict::fail, std::string(media::short_name(track.codec)), codec_names(device.video),
+                          "the device can't decode this video; convert the title with a profile whose codec it has"});
+        return;
+    }
+    checks.push_back({"video codec", Verdict::pass, std::string(media::short_name(track.codec)), codec_names(device.video), ""});
+    if (!ability->profiles.empty()) {
+        const bool fits = std::find(ability->profiles.begin(), ability->profiles.end(), track.profile) != ability->profiles.end();
+        checks.push_back({"codec profile", fits ? Verdict::pass : Verdict::fail, track.profile, joined(ability->profiles),
+                          fits ? "" : "the picture uses coding tools the device does not know; convert with a lower codec_profile"});
+    }
+    if (!ability->level.empty() && track.codec == Codec::h264) {
+        const int level = bitstream::h264::level_idc_from_name(track.level), limit = bitstream::h264::level_idc_from_name(ability->level);
+        const bool fits = level != 0 && level <= limit;
+        checks.push_back({"level", fits ? Verdict::pass : Verdict::fail, track.level, ability->level,
+                          fits ? "" : "the stream asks for more decoding power or memory than the device promises; convert to a smaller size or rate"});
+    }
+    if (ability->largest.width > 0) {
+        const bool fits = track.width <= ability->largest.width && track.height <= ability->largest.height;
+        checks.push_back({"picture size", fits ? Verdict::pass : Verdict::fail, fmt::format("{}x{}", track.width, track.height),
+                          fmt::format("{}x{}", ability->largest.width, ability->largest.height),
+                          fits ? "" : "the picture is larger than the device decodes; convert with a smaller `largest`"});
+    }
+    if (ability->fastest > 0) {
+        const bool fits = track.frame_rate.value() <= ability->fastest * 1.001;
+        checks.push_back({"frame rate", fits ? Verdict::pass : Verdict::fail, base::format_rate(track.frame_rate), fmt::format("{:g}", ability->fastest),
+                          fits ? "" : "more pictures a second than the device decodes"});
+    }
+    if (!ability->scans.empty() && track.scan != Scan::unknown) {
+        const bool fits = std::find(ability->scans.begin(), ability->scans.end(), track.scan) != ability->scans.end();
+        std::vector<std::string> names;
+        for (const Scan scan : ability->scans) names.emplace_back(media::short_name(scan));
+        checks.push_back({"scan", fits ? Verdict::pass : Verdict::fail, std::string(media::short_name(track.scan)), joined(names),
+                          fits ? "" : "the device does not take this scan; convert to progressive"});
+    }
+    const bool deep = track.bit_depth > ability->bit_depth;
+    checks.push_back({"bit depth", deep ? Verdict::fail : Verdict::pass, fmt::format("{} bits", track.bit_depth), fmt::format("{} bits", ability->bit_depth),
+                      deep ? "the picture has finer levels than the device decodes" : ""});
+}
+
+}  // namespace
+
+std::string_view short_name(Verdict verdict) {
+    return verdict == Verdict::pass ? "pass" : verdict == Verdict::warn ? "warn" : "fail";
+}
+
+Result<Device> parse(std::string_view text, const std::string& file) {
+    WAVECREST_TRY_ASSIGN(root, base::ConfigTable::parse(text, file));
+    Device device;
+    WAVECREST_TRY_ASSIGN(name, root.text("name"));
+    device.name = name;
+    WAVECREST_TRY_ASSIGN(description, root.text("description", ""));
+    device.description = description;
+    WAVECREST_TRY_ASSIGN(plays, root.table("plays"));
+    WAVECREST_TRY_ASSIGN(containers, plays.texts("containers"));
+    device.containers = containers;
+    WAVECREST_TRY_ASSIGN(highest, plays.bitrate("highest_bitrate", 0));
+    device.highest_bps = highest;
+    WAVECREST_TRY_ASSIGN(start_after, plays.span("start_after", base::from_seconds(2)));
+    device.start_after = start_after;
+    WAVECREST_TRY_ASSIGN(reads_ahead, plays.span("reads_ahead", base::from_seconds(20)));
+    device.reads_ahead = reads_ahead;
+    if (reads_ahead < start_after) return plays.refuse("reads_ahead", "reads_ahead is shorter than start_after", "make it at least as long");
+    WAVECREST_TRY_ASSIGN(videos, plays.tables("video"));
+    for (base::ConfigTable& table : videos) {
+        VideoAbility ability;
+        WAVECREST_TRY_ASSIGN(codec, codec_of(table));
+        ability.codec = codec;
+        WAVECREST_TRY_ASSIGN(profiles, table.texts("profiles"));
+        ability.profiles = profiles;
+        WAVECREST_TRY_ASSIGN(level, table.text("level", ""));
+        if (codec == Codec::h264 && !level.empty() && bitstream::h264::level_idc_from_name(level) == 0) {
+            return table.refuse("level", fmt::format("\"{}\" is no H.264 level", level), "write a level such as \"4.1\"");
+        }
+        ability.level = level;
+        WAVECREST_TRY_ASSIGN(largest, table.size("largest", {}));
+        ability.largest = largest;
+        WAVECREST_TRY_ASSIGN(fastest, table.decimal("fastest", 1, 300, 0));
+        ability.fastest = fastest;
+        WAVECREST_TRY_ASSIGN(depth, table.number("bit_depth", 8, 16, 8));
+        ability.bit_depth = static_cast<int>(depth);
+        WAVECREST_TRY_ASSIGN(scans, table.texts("scans"));
+        for (const std::string& scan : scans) {
+            if (scan != "progressive" && scan != "interlaced") return table.refuse("scans", fmt::format("\"{}\" is no scan", scan), "use \"progressive\" and \"interlaced\"");
+            ability.scans.push_back(scan == "progressive" ? Scan::progressive : Scan::interlaced);
+        }
+        WAVECREST_TRY(table.finish());
+        device.video.push_back(std::move(ability));
+    }
+    WAVECREST_TRY_ASSIGN(audios, plays.tables("audio"));
+    for (base::ConfigTable& table : audios) {
+        AudioAbility ability;
+        WAVECREST_TRY_ASSIGN(codec, codec_of(table));
+        ability.codec = codec;
+        WAVECREST_TRY_ASSIGN(channels, table.number("channels", 1, 16, 2));
+        ability.channels = static_cast<int>(channels);
+        WAVECREST_TRY(table.finish());
+        device.audio.push_back(ability);
+    }
+    WAVECREST_TRY(plays.finish());
+    WAVECREST_TRY(root.finish());
+    return device;
+}
+
+const std::vector<Device>& built_in() {
+    static const std::vector<Device> devices = [] {
+        std::vector<Device> all;
+        for (const base::EmbeddedFile& file : base::embedded_files()) {
+            if (!file.name.starts_with(kFolder)) continue;
+            if (auto device = parse(file.text, std::string(file.name))) all.push_back(std::move(*device));
+        }
+        return all;
+    }();
+    return devices;
+}
+
+Result<Device> find(const std::string& name) {
+    if (name.size() > 5 && name.ends_with(".toml")) {
+        WAVECREST_TRY_ASSIGN(text, base::read_text_file(name));
+        return parse(text, name);
+    }
+    std::vector<std::string> names;
+    for (const Device& device : built_in()) {
+        if (device.name == name) return device;
+        names.push_back(device.name);
+    }
+    const std::string meant = base::nearest(name, names);
+    return fail(ErrorKind::usage, fmt::format("there is no device class \"{}\"", name), "device",
+                meant.empty() ? fmt::format("use one of: {}; or a description ending in .toml", joined(names)) : fmt::format("did you mean \"{}\"?", meant));
+}
+
+std::optional<Link> parse_link(std::string_view text) {
+    if (text == "gigabit") return Link{"gigabit", 941'000'000};
+    if (text == "fast-ethernet") return Link{"100 Mbit/s wire", 94'100'000};
+    const auto rate = base::parse_bitrate(text);
+    if (!rate || *rate < 1000) return std::nullopt;
+    return Link{base::format_bitrate(*rate), *rate};
+}
+
+std::vector<Check> judge(const Device& device, std::string_view container, const std::vector<Track>& tracks, std::int64_t peak_1s_bps) {
+    std::vector<Check> checks;
+    const bool contained = std::find(device.containers.begin(), device.containers.end(), container) != device.containers.end();
+    checks.push_back({"container", contained ? Verdict::pass : Verdict::fail, std::string(container), joined(device.containers),
+                      contained ? "" : "the device does not read this container; rewrap the title"});
+    bool any_audio = false, audio_fits = false;
+    Check audio{"audio", Verdict::fail, "", codec_names(device.audio), "the device can't play this sound; convert it to a codec and channel count it has"};
+    for (const Track& track : tracks) {
+        if (track.kind == TrackKind::video) judge_video(device, track, checks);
+        if (track.kind != TrackKind::audio) continue;
+        any_audio = true;
+        if (!audio.measured.empty()) audio.measured += "; ";
+        audio.measured += fmt::format("{}, {}", media::short_name(track.codec), media::channel_layout(track.channels));
+        audio_fits |= std::any_of(device.audio.begin(), device.audio.end(), [&](const AudioAbility& a) { return a.codec == track.codec && track.channels <= a.channels; });
+    }
+    if (any_audio) {
+        if (audio_fits) audio.verdict = Verdict::pass, audio.why.clear();
+        checks.push_back(std::move(audio));
+    }
+    if (device.highest_bps > 0) {
+        const bool fits = peak_1s_bps <= device.highest_bps;
+        checks.push_back({"highest bit rate", fits ? Verdict::pass : Verdict::fail, base::format_bitrate(peak_1s_bps), base::format_bitrate(device.highest_bps),
+                          fits ? "" : "the stream's busiest second is more than the device takes; convert with a lower peak_bitrate"});
+    }
+    return checks;
+}
+
+}  // namespace wavecrest::device

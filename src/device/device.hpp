@@ -1,0 +1,71 @@
+// What a client device with one of its players can play, and the judgement whether a stream suits it.
+#pragma once
+
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/config.hpp"
+#include "base/result.hpp"
+#include "base/units.hpp"
+#include "media/types.hpp"
+
+namespace wavecrest::device {
+
+struct VideoAbility {
+    Codec codec = Codec::unknown;
+    std::vector<std::string> profiles;  // standard names; empty: all
+    std::string level;                  // highest; empty: all
+    base::Size largest{};
+    double fastest = 0;                 // pictures per second; 0: no limit
+    std::vector<Scan> scans;            // empty: all
+    int bit_depth = 8;
+};
+
+struct AudioAbility {
+    Codec codec = Codec::unknown;
+    int channels = 2;  // most
+};
+
+struct Device {
+    std::string name;         // class name for built-in ones, the room's name for it in a site
+    std::string description;
+    std::vector<std::string> containers;
+    std::int64_t highest_bps = 0;  // mean over a second; 0: no limit
+    Time start_after{};            // media it wants before it starts, and before it goes on after a stall
+    Time reads_ahead{};            // media it holds at most
+    std::vector<VideoAbility> video;
+    std::vector<AudioAbility> audio;
+};
+
+Result<Device> parse(std::string_view text, const std::string& file);
+const std::vector<Device>& built_in();
+// A built-in device class by name, or a description in a file when the name ends in .toml.
+Result<Device> find(const std::string& name_or_file);
+
+// How a device is linked to the server, as the payload TCP gets through it.
+struct Link {
+    std::string name;               // "gigabit", "100 Mbit/s wire", "3 Mbit/s"
+    std::int64_t payload_bps = 0;   // bits per second of TCP payload
+};
+// "gigabit" (941 Mbit/s of payload), "fast-ethernet" (94.1 Mbit/s: the wire rate less Ethernet, IP and TCP headers of
+// 1460-byte segments), or a measured payload rate such as "12 Mbit/s". Nothing for other texts.
+std::optional<Link> parse_link(std::string_view text);
+
+enum class Verdict { pass, warn, fail };
+std::string_view short_name(Verdict verdict);
+inline Verdict worse(Verdict a, Verdict b) { return a < b ? b : a; }
+
+// One thing looked at: what was measured against which limit.
+struct Check {
+    std::string name;      // "container", "video codec", "level" ...
+    Verdict verdict = Verdict::pass;
+    std::string measured;
+    std::string limit;
+    std::string why;       // what it means and what to do, when it is not a pass
+};
+
+// Whether a stream with these properties suits the device; peak_1s_bps is the stream's highest second.
+std::vector<Check> judge(const Device& device, std::string_view container, const std::vector<Track>& tracks, std::int64_t peak_1s_bps);
+
+}  // namespace wavecrest::device

@@ -1,0 +1,24 @@
+// Resizes 4:2:0 pictures with zimg.
+#pragma once
+
+#include <memory>
+
+#include "base/result.hpp"
+#include "media/types.hpp"
+
+namespace wavecrest::filter {
+
+class Scaler {
+  public:
+    // To width x height (even numbers); times, colour and field data are carried over, the pixel aspect is set.
+    static Result<std::unique_ptr<Scaler>> create(int from_width, int from_height, int to_width, int to_height, Ratio pixel_aspect);
+    ~Scaler();
+    Result<Picture> apply(const Picture& picture);
+
+  private:
+    struct State;
+    explicit Scaler(std::unique_ptr<State> state);
+    std::unique_ptr<State> state_;
+};
+
+}  // namespace wavecrest::filter

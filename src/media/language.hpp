@@ -1,0 +1,14 @@
+// Language codes: ISO 639-1 (two letters, on discs) and ISO 639-2/T (three letters, in MP4 files).
+#pragma once
+
+#include <string>
+#include <string_view>
+
+namespace wavecrest::media {
+
+// The three-letter code for a two- or three-letter one; "und" for none or an unknown one.
+std::string language_639_2(std::string_view code);
+// The name in English: "English"; the code itself when it is not in the table; "no language" for none or "und".
+std::string language_name(std::string_view code);
+
+}  // namespace wavecrest::media
