@@ -188,13 +188,21 @@ Picture TestCard::draw(std::int64_t frame) const {
                     static_cast<std::size_t>(p.strides[plane]) * static_cast<std::size_t>(rows));
     }
 
-    // Lake: texture that drifts and swells, as real pictures have.
+    // Lake: texture that drifts and swells, and spray that comes and goes every 32 s, so that the bit rate has calm and
+    // busy stretches as a film's has.
     const int lake_left = w * 8 / 100 & ~1, lake_width = w * 22 / 100, lake_top = h * 20 / 100 & ~1, lake_height = h * 40 / 100;
+    const int swell = sine((frame - 192) * 4096 / 768);
+    const int spray = swell > 0 ? swell * 88 / 16384 : 0;
+    std::uint32_t state = settings_.seed * 747796405u + static_cast<std::uint32_t>(frame) * 2891336453u;
     for (int y = 0; y < lake_height; ++y) {
         const auto drift = static_cast<int>(frame * 2 + sine(frame * 40 + y * 30) / 2048);
         std::uint8_t* row = p.planes[0] + (lake_top + y) * p.strides[0] + lake_left;
         const std::uint8_t* texture = texture_.data() + (y + static_cast<int>(frame)) % kTextureSize * kTextureSize;
-        for (int x = 0; x < lake_width; ++x) row[x] = static_cast<std::uint8_t>(24 + texture[(x + drift) & (kTextureSize - 1)] * 3 / 4);
+        for (int x = 0; x < lake_width; ++x) {
+            state = state * 1664525u + 1013904223u;
+            const int drop = (static_cast<int>(state >> 24) - 128) * spray / 128;
+            row[x] = static_cast<std::uint8_t>(std::clamp(24 + texture[(x + drift) & (kTextureSize - 1)] * 3 / 4 + drop, 16, 235));
+        }
     }
 
     // Fine stripes that move one column a picture: interlaced handling shows as combing, frame doubling as a stop.

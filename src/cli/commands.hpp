@@ -1,0 +1,102 @@
+// Every command: its options as plain data, and the function that runs it and gives the exit status.
+// main.cpp parses the command line into these; one file per command does the work.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "cli/terminal.hpp"
+
+namespace wavecrest::cli {
+
+struct InspectOptions {
+    std::string input;
+    std::string pick;  // empty: all titles; "main" or a number
+    Output output;
+};
+int run_inspect(const InspectOptions& options);
+
+struct ConvertOptions {
+    std::string input;
+    std::string pick = "main";
+    std::string profile = "full-picture";
+    std::string into;
+    std::string name;
+    bool plan = false;
+    Output output;
+};
+int run_convert(const ConvertOptions& options);
+
+struct ProfileOptions {
+    std::string name;
+    Output output;
+};
+int run_profile_list(const ProfileOptions& options);
+int run_profile_show(const ProfileOptions& options);
+int run_profile_check(const ProfileOptions& options);
+
+struct DeviceOptions {
+    std::string name;
+    Output output;
+};
+int run_device_list(const DeviceOptions& options);
+int run_device_show(const DeviceOptions& options);
+
+struct SiteNewOptions {
+    std::string file = "site.toml";
+    std::string house = "My house";
+    std::vector<std::string> devices;  // "NAME,CLASS,LINK"
+    std::vector<std::string> streams;  // "NAME,FILE"
+};
+int run_site_new(const SiteNewOptions& options);
+
+struct SiteOptions {
+    std::string file = "site.toml";
+    Output output;
+};
+int run_site_check(const SiteOptions& options);
+int run_site_show(const SiteOptions& options);
+
+struct StreamRunOptions {
+    std::string site;
+    std::string file;        // one-off form
+    std::uint16_t port = 0;  // 0: the site's, or the default
+    std::string bind;
+    std::string bound;       // --for; empty: until Ctrl-C
+    Output output;
+};
+int run_stream(const StreamRunOptions& options);
+
+struct VerifyOptions {
+    std::string site;
+    std::string url;
+    std::string device;  // with a URL: class or description file; with a site: one of its devices
+    std::string stream;  // with a site: one of its streams
+    std::string link;    // with a URL
+    bool real_time = false;
+    Output output;
+};
+int run_verify(const VerifyOptions& options);
+
+struct ReportOptions {
+    std::string site = "site.toml";
+    std::string results;  // empty: results/ beside the site file
+    std::string into;     // empty: report/ beside the site file
+};
+int run_report(const ReportOptions& options);
+
+struct StandinDiscOptions {
+    std::string folder;
+    std::string title;
+    std::string length = "90 s";
+    std::string extra = "15 s";
+    int chapters = 5;
+    std::uint32_t seed = 1;
+    bool quiet = false;
+};
+int run_standin_disc(const StandinDiscOptions& options);
+
+int run_demo(const std::string& folder, const std::string& program);
+
+}  // namespace wavecrest::cli

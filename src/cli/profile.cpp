@@ -1,0 +1,65 @@
+#include "profile/profile.hpp"
+
+#include <nlohmann/json.hpp>
+
+#include "base/units.hpp"
+#include "cli/commands.hpp"
+#include "render/table.hpp"
+
+namespace wavecrest::cli {
+namespace {
+
+nlohmann::ordered_json to_json(const profile::Profile& p) {
+    return {{"name", p.name}, {"purpose", p.purpose}, {"codec", "h264"}, {"codec_profile", p.video.codec_profile}, {"level", p.video.level}, {"effort", p.video.effort},
+            {"quality", p.video.quality}, {"peak_bps", p.video.peak_bps}, {"largest", fmt::format("{}x{}", p.video.largest.width, p.video.largest.height)},
+            {"audio_bps", p.audio.bitrate_bps}};
+}
+
+}  // namespace
+
+int run_profile_list(const ProfileOptions& options) {
+    if (options.output.json) {
+        nlohmann::ordered_json result = {{"profiles", nlohmann::ordered_json::array()}};
+        for (const profile::Profile& p : profile::built_in()) result["profiles"].push_back(to_json(p));
+        print_json(result);
+        return 0;
+    }
+    render::Table table({"profile", "video", "largest", "peak", "sound", "for"});
+    for (const profile::Profile& p : profile::built_in()) {
+        table.add({p.name, fmt::format("H.264 {}, effort {}", p.video.codec_profile, p.video.effort), fmt::format("{}x{}", p.video.largest.width, p.video.largest.height),
+                   p.video.peak_bps > 0 ? base::format_bitrate(p.video.peak_bps) : "no limit", base::format_bitrate(p.audio.bitrate_bps), p.purpose});
+    }
+    fmt::print("{}\nNext: wavecrest profile show NAME > my-profile.toml   (a copy to change; convert takes it with --profile my-profile.toml)\n", table.text());
+    return 0;
+}
+
+int run_profile_show(const ProfileOptions& options) {
+    const auto text = profile::source_text(options.name);
+    if (!text) return report_error(text.error(), options.output.json);
+    if (!options.output.json) {
+        fmt::print("{}", *text);
+        return 0;
+    }
+    const auto found = profile::find(options.name);
+    if (!found) return report_error(found.error(), true);
+    print_json(to_json(*found));
+    return 0;
+}
+
+int run_profile_check(const ProfileOptions& options) {
+    auto found = profile::find(options.name);
+    if (!found) {
+        // A profile that can be read but is wrong was checked and found wanting.
+        Error error = found.error();
+        if (error.kind == ErrorKind::usage) error.kind = ErrorKind::wanting;
+        return report_error(error, options.output.json);
+    }
+    if (options.output.json) {
+        print_json(to_json(*found));
+    } else {
+        fmt::print("{}: no errors.\n", options.name);
+    }
+    return 0;
+}
+
+}  // namespace wavecrest::cli

@@ -1,0 +1,71 @@
+// Conversion: what would be done (a plan, with reasons), what it would cost (a sample of this very title), and doing it.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "base/cancel.hpp"
+#include "base/progress.hpp"
+#include "convert/name.hpp"
+#include "profile/profile.hpp"
+#include "source/input.hpp"
+#include "transcode/graph.hpp"
+
+namespace wavecrest::convert {
+
+struct Request {
+    std::string pick = "main";  // "main" or a title number
+    profile::Profile profile;
+    base::Path into;            // folder of the library
+    std::string name;           // empty: from the rip's folder or label
+};
+
+struct TrackPlan {
+    Track from;
+    enum class Action { transcode, drop } action = Action::drop;
+    std::string why;
+};
+std::string_view short_name(TrackPlan::Action action);
+
+struct Plan {
+    FilmName name;
+    base::Path target;
+    std::string source;
+    int title = 1;
+    Time duration{};
+    std::uint64_t source_bytes = 0;
+    std::vector<TrackPlan> tracks;
+    std::vector<std::string> steps;      // what is done to picture and sound, in words
+    std::vector<std::string> warnings;
+    std::vector<Chapter> chapters;
+    transcode::GraphSettings graph;
+    std::uint64_t most_bytes = 0;        // the file can't become larger than this (peak rate), 0 when not limited
+};
+
+// Decides; reads only headers. Fails for protected titles, titles without a usable picture, or an existing target.
+Result<Plan> make_plan(const source::Input& input, const Request& request);
+
+struct Estimate {
+    std::uint64_t size_bytes = 0;
+    Time time{};            // working time for the whole title
+    Time sampled{};         // how much of the title was tried
+};
+// Converts short excerpts spread over the title, to nowhere.
+Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Cancel& cancel);
+
+struct Outcome {
+    base::Path path;
+    int title = 1;
+    Time duration{};
+    std::int64_t pictures = 0;
+    std::uint64_t size_bytes = 0;
+    std::uint64_t source_bytes = 0;
+    Time elapsed{};
+    std::vector<Problem> problems;
+
+    double speed() const { return elapsed.count() > 0 ? base::to_seconds(duration) / base::to_seconds(elapsed) : 0; }
+};
+// Checks free space, converts, and puts the finished file in its place. On error or cancellation nothing is left.
+Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress& progress, const Cancel& cancel);
+
+}  // namespace wavecrest::convert

@@ -1,0 +1,50 @@
+#include "convert/name.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cctype>
+
+namespace wavecrest::convert {
+namespace {
+
+bool is_digit(char c) { return c >= '0' && c <= '9'; }
+
+std::string trimmed(std::string_view text) {
+    while (!text.empty() && (text.front() == ' ' || text.front() == '.')) text.remove_prefix(1);
+    while (!text.empty() && (text.back() == ' ' || text.back() == '.')) text.remove_suffix(1);
+    return std::string(text);
+}
+
+}  // namespace
+
+std::string FilmName::full() const { return year != 0 ? fmt::format("{} ({})", name, year) : name; }
+
+FilmName film_name(std::string_view text) {
+    FilmName result;
+    std::string name = trimmed(text);
+    const std::size_t n = name.size();
+    if (n > 6 && name[n - 1] == ')' && name[n - 6] == '(' && std::all_of(name.end() - 5, name.end() - 1, is_digit)) {
+        result.year = std::stoi(name.substr(n - 5, 4));
+        name = trimmed(std::string_view(name).substr(0, n - 6));
+    }
+    const bool label = name.find(' ') == std::string::npos && std::none_of(name.begin(), name.end(), [](unsigned char c) { return std::islower(c) != 0; });
+    std::replace(name.begin(), name.end(), '_', ' ');
+    bool word_start = true;
+    for (char& c : name) {
+        const auto u = static_cast<unsigned char>(c);
+        if (label) c = static_cast<char>(word_start ? std::toupper(u) : std::tolower(u));
+        word_start = c == ' ';
+        if (u < 32 || u == 127 || std::string_view("/\\:*?\"<>|").find(c) != std::string_view::npos) c = '-';
+    }
+    result.name = trimmed(name);
+    if (result.name.empty()) result.name = "Film";
+    return result;
+}
+
+base::Path library_path(const FilmName& name, std::string_view extension) {
+    const std::string full = name.full();
+    return base::Path(full) / fmt::format("{}.{}", full, extension);
+}
+
+}  // namespace wavecrest::convert

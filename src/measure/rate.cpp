@@ -1,0 +1,75 @@
+#include "measure/rate.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+namespace wavecrest::measure {
+
+RateCurve::RateCurve(const std::vector<RatePiece>& pieces) {
+    // Each piece adds a slope where it begins and takes it away where it ends.
+    struct Event {
+        Time at;
+        double slope;  // bytes per flick
+    };
+    std::vector<Event> events;
+    events.reserve(pieces.size() * 2);
+    for (const RatePiece& piece : pieces) {
+        const Time from = std::max(piece.from, Time{});
+        const Time to = std::max(piece.to, from + Time{1});
+        const double slope = static_cast<double>(piece.bytes) / static_cast<double>((to - from).count());
+        events.push_back({from, slope});
+        events.push_back({to, -slope});
+    }
+    std::sort(events.begin(), events.end(), [](const Event& a, const Event& b) { return a.at < b.at; });
+    double slope = 0, bytes = 0;
+    Time last{};
+    for (const Event& event : events) {
+        bytes += slope * static_cast<double>((event.at - last).count());
+        last = event.at;
+        slope += event.slope;
+        if (points_.empty() || points_.back().at != event.at) points_.push_back({event.at, bytes});
+    }
+}
+
+double RateCurve::bytes_before(Time time) const {
+    if (points_.empty() || time <= points_.front().at) return 0;
+    const auto after = std::upper_bound(points_.begin(), points_.end(), time, [](Time t, const Point& p) { return t < p.at; });
+    if (after == points_.end()) return points_.back().bytes;
+    const Point& a = *(after - 1);
+    const double part = static_cast<double>((time - a.at).count()) / static_cast<double>((after->at - a.at).count());
+    return a.bytes + part * (after->bytes - a.bytes);
+}
+
+std::uint64_t RateCurve::bytes() const { return points_.empty() ? 0 : static_cast<std::uint64_t>(std::llround(points_.back().bytes)); }
+
+std::int64_t RateCurve::mean_bps() const {
+    const double seconds = base::to_seconds(duration());
+    return seconds > 0 ? std::llround(points_.back().bytes * 8 / seconds) : 0;
+}
+
+std::int64_t RateCurve::peak_bps(Time window) const {
+    if (points_.empty()) return 0;
+    window = std::min(window, duration());
+    if (window.count() <= 0) return 0;
+    double most = 0;
+    // The mean of a piecewise linear curve is highest for a window that begins or ends at one of its corners.
+    for (const Point& point : points_) {
+        for (const Time from : {point.at, point.at - window}) {
+            if (from.count() < 0) continue;
+            most = std::max(most, bytes_before(from + window) - bytes_before(from));
+        }
+    }
+    return std::llround(most * 8 / base::to_seconds(window));
+}
+
+std::vector<double> RateCurve::per_second() const {
+    std::vector<double> values;
+    const Time second = base::from_seconds(1);
+    for (Time from{}; from < duration(); from += second) {
+        const Time to = std::min(from + second, duration());
+        values.push_back((bytes_before(to) - bytes_before(from)) * 8 / base::to_seconds(to - from));
+    }
+    return values;
+}
+
+}  // namespace wavecrest::measure

@@ -1,0 +1,40 @@
+// Bit rate over time: mean, highest window, and a value for every second.
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+#include "base/time.hpp"
+
+namespace wavecrest::measure {
+
+// Bytes that belong to a stretch of the timeline: a picture, a sound packet, a VOBU. Stretches may overlap (tracks).
+struct RatePiece {
+    Time from{};
+    Time to{};
+    std::uint64_t bytes = 0;
+};
+
+class RateCurve {
+  public:
+    RateCurve() = default;
+    explicit RateCurve(const std::vector<RatePiece>& pieces);
+
+    Time duration() const { return points_.empty() ? Time{} : points_.back().at; }
+    std::uint64_t bytes() const;
+    std::int64_t mean_bps() const;
+    // The highest mean over any window of this length (the whole, when it is shorter).
+    std::int64_t peak_bps(Time window = base::from_seconds(1)) const;
+    // Bits per second for each whole second from 0; the last may be a part of one, at its own rate.
+    std::vector<double> per_second() const;
+
+  private:
+    struct Point {
+        Time at;
+        double bytes;  // before `at`; linear in between
+    };
+    double bytes_before(Time time) const;
+    std::vector<Point> points_;
+};
+
+}  // namespace wavecrest::measure

@@ -1,0 +1,119 @@
+#include "render/figure.hpp"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <spawn.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cerrno>
+#include <cstdlib>
+
+extern char** environ;
+
+namespace wavecrest::render {
+namespace {
+
+// Deep lake, amber, pine, brick: told apart in print and by the colour-blind.
+constexpr const char* kPalette[] = {"#1f4e79", "#d98e04", "#2f7d5b", "#a8322a"};
+
+std::string quoted(const std::string& text) {
+    std::string out = "\"";
+    for (const char c : text) {
+        if (c == '"' || c == '\\') out += '\\';
+        if (c == '_' || c == '^' || c == '@' || c == '{' || c == '}' || c == '&') out += "\\\\";  // enhanced text marks
+        if (static_cast<unsigned char>(c) >= 32) out += c;
+    }
+    return out + "\"";
+}
+
+std::string script(const Figure& figure, const base::Path& target) {
+    double x_max = 1;
+    for (const Series& series : figure.series) {
+        for (const auto& point : series.points) x_max = std::max(x_max, point.first);
+    }
+    std::string out = "set terminal pngcairo size 1280,640 font 'DejaVu Sans,13' background '#ffffff'\n";
+    out += fmt::format("set output {}\n", quoted(target.string()));
+    out += fmt::format("set title {} font ',15' offset 0,-0.3\nset xlabel {}\nset ylabel {}\n", quoted(figure.title), quoted(figure.x_label), quoted(figure.y_label));
+    out += "set border 3 lc rgb '#555555'\nset tics nomirror textcolor rgb '#333333'\nset grid y lc rgb '#dddddd' lt 1 lw 1\n"
+           "set key outside bottom center horizontal samplen 2\nset style fill solid 0.25 noborder\nset yrange [0:*]\nset offsets 0,0,graph 0.08,0\n";
+    out += fmt::format("set xrange [0:{}]\n", x_max);
+    if (figure.clock_x) out += "set xdata time\nset timefmt '%s'\nset format x '%tM:%tS'\n";
+    if (!figure.y2_label.empty()) out += fmt::format("set y2label {}\nset y2tics\nset y2range [0:*]\nset border 11\n", quoted(figure.y2_label));
+    int object = 1;
+    for (const Band& band : figure.bands) {
+        // A stall of a moment must still be seen.
+        const double to = std::max(band.to, band.from + x_max / 400);
+        out += fmt::format("set object {} rectangle from first {},graph 0 to first {},graph 1 behind fc rgb '#a8322a' fs solid 0.18 noborder\n", object++, band.from, to);
+    }
+    std::string plots;
+    for (const Series& series : figure.series) {
+        if (!plots.empty()) plots += ", ";
+        const char* colour = kPalette[static_cast<std::size_t>(series.colour) % std::size(kPalette)];
+        const char* axes = series.second_axis ? "x1y2" : "x1y1";
+        const std::string with = [&]() -> std::string {
+            switch (series.style) {
+                case Series::Style::steps: return "steps lw 2";
+                case Series::Style::filled_steps: return "fillsteps";
+                case Series::Style::dashed: return "lines dt 2 lw 2";
+                case Series::Style::filled: return "filledcurves y1=0";
+                case Series::Style::line: break;
+            }
+            return "lines lw 2";
+        }();
+        plots += fmt::format("'-' using 1:2 axes {} with {} lc rgb '{}' title {}", axes, with, colour, quoted(series.name));
+    }
+    if (!figure.bands.empty()) plots += fmt::format(", NaN with filledcurves lc rgb '#a8322a' fs solid 0.18 title {}", quoted(figure.band_name));
+    out += "plot " + plots + "\n";
+    for (const Series& series : figure.series) {
+        for (const auto& [x, y] : series.points) out += fmt::format("{:.4f} {:.6f}\n", x, y);
+        out += "e\n";
+    }
+    return out;
+}
+
+}  // namespace
+
+Status write_png(const Figure& figure, const base::Path& target) {
+    // gnuplot writes beside the target; the finished picture is then taken over atomically.
+    const base::Path drawn = target.parent_path() / fmt::format(".{}.{}.drawing", target.filename().string(), ::getpid());
+    int pipe_ends[2];
+    if (::pipe2(pipe_ends, O_CLOEXEC) != 0) return fail(ErrorKind::machine, "no pipe can be opened", target.string(), "close some programs");
+    posix_spawn_file_actions_t actions;
+    posix_spawn_file_actions_init(&actions);
+    posix_spawn_file_actions_adddup2(&actions, pipe_ends[0], STDIN_FILENO);
+    posix_spawn_file_actions_addopen(&actions, STDOUT_FILENO, "/dev/null", O_WRONLY, 0);
+    posix_spawn_file_actions_addopen(&actions, STDERR_FILENO, "/dev/null", O_WRONLY, 0);
+    char name[] = "gnuplot";
+    char* arguments[] = {name, nullptr};
+    pid_t child = 0;
+    const int spawned = ::posix_spawnp(&child, name, &actions, nullptr, arguments, environ);
+    posix_spawn_file_actions_destroy(&actions);
+    ::close(pipe_ends[0]);
+    if (spawned != 0) {
+        ::close(pipe_ends[1]);
+        return fail(ErrorKind::machine, "gnuplot, which draws the figures, is not installed", target.string(), "install the package gnuplot-nox");
+    }
+    const std::string text = script(figure, drawn);
+    std::size_t sent = 0;
+    while (sent < text.size()) {
+        const ssize_t n = ::write(pipe_ends[1], text.data() + sent, text.size() - sent);
+        if (n < 0 && errno == EINTR) continue;
+        if (n <= 0) break;
+        sent += static_cast<std::size_t>(n);
+    }
+    ::close(pipe_ends[1]);
+    int status = 0;
+    while (::waitpid(child, &status, 0) < 0 && errno == EINTR) {}
+    auto file = base::FileSource::open(drawn);
+    Status result = fail(ErrorKind::machine, "gnuplot could not draw the figure", target.string(), "check that the folder can be written to and the disk is not full");
+    if (file && file->size() > 0 && WIFEXITED(status) && WEXITSTATUS(status) == 0) {
+        auto bytes = base::read_exactly(*file, 0, file->size());
+        result = bytes ? base::write_file(target, *bytes, base::AtomicFile::IfExists::replace) : Status(fail(bytes.error()));
+    }
+    ::unlink(drawn.c_str());
+    return result;
+}
+
+}  // namespace wavecrest::render
