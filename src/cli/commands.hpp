@@ -46,6 +46,7 @@ int run_device_show(const DeviceOptions& options);
 struct SiteNewOptions {
     std::string file = "site.toml";
     std::string house = "My house";
+    std::uint16_t port = 0;            // 0: the default
     std::vector<std::string> devices;  // "NAME,CLASS,LINK"
     std::vector<std::string> streams;  // "NAME,FILE"
 };
@@ -97,6 +98,6 @@ struct StandinDiscOptions {
 };
 int run_standin_disc(const StandinDiscOptions& options);
 
-int run_demo(const std::string& folder, const std::string& program);
+int run_demo(const std::string& folder);
 
 }  // namespace wavecrest::cli

@@ -38,6 +38,7 @@ int main(int argc, char** argv) {
     auto* new_site = site->add_subcommand("new", "start an installation file");
     new_site->add_option("file", site_new.file, "the file to make")->capture_default_str()->type_name("FILE");
     new_site->add_option("--house", site_new.house, "the house's name")->capture_default_str()->type_name("NAME");
+    new_site->add_option("--port", site_new.port, "TCP port of the streams (8080)")->check(CLI::Range(1, 65535))->type_name("PORT");
     new_site->add_option("--device", site_new.devices, "a device: its name, its class (see device list), its link: gigabit, fast-ethernet or a rate such as 12 Mbit/s")
         ->type_name("NAME,CLASS,LINK")->allow_extra_args(false);
     new_site->add_option("--stream", site_new.streams, "a stream: its name and the file to serve")->type_name("NAME,FILE")->allow_extra_args(false);
@@ -142,7 +143,7 @@ int main(int argc, char** argv) {
     std::string demo_folder = "demo-house";
     auto* demo = app.add_subcommand("demo", "the whole job on made-up data, step by step");
     demo->add_option("folder", demo_folder, "the folder to make")->capture_default_str()->type_name("DIR");
-    demo->callback([&] { command = [&] { return run_demo(demo_folder, argv[0]); }; });
+    demo->callback([&] { command = [&] { return run_demo(demo_folder); }; });
 
     try {
         app.parse(argc, argv);

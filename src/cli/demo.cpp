@@ -1,0 +1,159 @@
+// The demo: every step is an ordinary command, printed before it is run, so that it reads as a tutorial.
+#include <fcntl.h>
+#include <spawn.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <chrono>
+#include <csignal>
+#include <thread>
+
+#include "cli/commands.hpp"
+#include "host/machine.hpp"
+#include "net/http_server.hpp"
+
+extern char** environ;
+
+namespace wavecrest::cli {
+namespace {
+
+constexpr const char* kFilm = "Lanterns over Cedar Lake (2019)";
+constexpr const char* kMark = ".wavecrest-demo";  // says that the folder's contents are the demo's own
+
+std::string quoted(const std::string& word) {
+    const bool plain = word.find_first_not_of("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_./:=") == std::string::npos;
+    return plain && !word.empty() ? word : "'" + word + "'";
+}
+
+class Demo {
+  public:
+    Demo(base::Path folder, std::string program) : folder_(std::move(folder)), program_(std::move(program)) {}
+
+    // Prints the command and runs it in the demo's folder; false when it could not be run or was interrupted.
+    bool step(const std::string& why, const std::vector<std::string>& arguments, std::initializer_list<int> expected = {0}) {
+        announce(why, arguments);
+        const pid_t child = spawn(arguments, false);
+        if (child <= 0) return false;
+        status_ = wait_for(child);
+        for (const int status : expected) {
+            if (status_ == status) return !cancel().requested();
+        }
+        if (!cancel().requested()) fmt::print(stderr, "demo: that command ended with status {}, which was not expected.\n", status_);
+        return false;
+    }
+    pid_t background(const std::string& why, const std::vector<std::string>& arguments) {
+        announce(why, arguments);
+        return spawn(arguments, true);
+    }
+    static int wait_for(pid_t child) {
+        int status = 0;
+        while (::waitpid(child, &status, 0) < 0 && errno == EINTR) {}
+        return WIFEXITED(status) ? WEXITSTATUS(status) : 128;
+    }
+    int status() const { return status_; }
+
+  private:
+    void announce(const std::string& why, const std::vector<std::string>& arguments) {
+        std::string line = "wavecrest";
+        for (const std::string& word : arguments) line += " " + quoted(word);
+        fmt::print("\n{}{}. {}{}\n$ {}\n", colours() ? "\033[1m" : "", ++count_, why, colours() ? "\033[0m" : "", line);
+        std::fflush(stdout);
+    }
+    pid_t spawn(const std::vector<std::string>& arguments, bool quiet) {
+        std::vector<std::string> words = {program_};
+        words.insert(words.end(), arguments.begin(), arguments.end());
+        std::vector<char*> pointers;
+        for (std::string& word : words) pointers.push_back(word.data());
+        pointers.push_back(nullptr);
+        posix_spawn_file_actions_t actions;
+        posix_spawn_file_actions_init(&actions);
+        posix_spawn_file_actions_addchdir_np(&actions, folder_.c_str());
+        if (quiet) posix_spawn_file_actions_addopen(&actions, STDERR_FILENO, "/dev/null", O_WRONLY, 0);
+        pid_t child = 0;
+        const int error = ::posix_spawn(&child, program_.c_str(), &actions, nullptr, pointers.data(), environ);
+        posix_spawn_file_actions_destroy(&actions);
+        return error == 0 ? child : -1;
+    }
+
+    base::Path folder_;
+    std::string program_;
+    int count_ = 0;
+    int status_ = 0;
+};
+
+// Earlier demo output goes, but only where the demo made it. The rip is kept: it would be made the same again.
+Status prepare_folder(const base::Path& folder) {
+    std::error_code error;
+    if (std::filesystem::exists(folder, error) && !std::filesystem::exists(folder / kMark, error) && !std::filesystem::is_empty(folder, error)) {
+        return fail(ErrorKind::machine, "the folder exists and was not made by the demo", folder.string(), "name a folder that does not exist yet");
+    }
+    for (const char* old : {"site.toml", "library", "results", "report"}) std::filesystem::remove_all(folder / old, error);
+    return base::write_file(folder / kMark, base::as_bytes("Made by wavecrest demo, which replaces what is here when it runs again.\n"), base::AtomicFile::IfExists::replace);
+}
+
+std::uint16_t free_port() {
+    for (std::uint16_t port = net::kDefaultHttpPort; port < net::kDefaultHttpPort + 100; ++port) {
+        if (!host::tcp_listener(port)) return port;
+    }
+    return net::kDefaultHttpPort;
+}
+
+bool wait_for_listener(std::uint16_t port) {
+    for (int i = 0; i < 100; ++i) {
+        if (host::tcp_listener(port)) return true;
+        std::this_thread::sleep_for(std::chrono::milliseconds(50));
+    }
+    return false;
+}
+
+}  // namespace
+
+int run_demo(const std::string& folder_name) {
+    const base::Path folder = folder_name;
+    if (const auto status = prepare_folder(folder); !status) return report_error(status.error());
+    std::error_code error;
+    const std::string program = std::filesystem::read_symlink("/proc/self/exe", error).string();
+    Demo demo(folder, program);
+    const std::string rip = fmt::format("rip/{}", kFilm), film = fmt::format("library/{0}/{0}.mp4", kFilm);
+    const auto stop = [&] {
+        if (cancel().requested()) return exit_status(ErrorKind::interrupted);
+        return demo.status() != 0 ? demo.status() : exit_status(ErrorKind::machine);
+    };
+
+    fmt::print("Cedar Landing, a guest house by the lake, wants its discs on every screen. All of it is made up; every\ncommand below can be typed as it stands, in the folder {}.\n", folder.string());
+    if (std::filesystem::exists(folder / "rip" / kFilm, error)) {
+        fmt::print("\n(The sample rip of an earlier demo is used again: it would come out the same.)\n");
+    } else if (!demo.step("A ripped disc lies on the owner's drive. Here it is a sample, with a test card as its film.", {"standin", "disc", rip})) {
+        return stop();
+    }
+    if (!demo.step("What is on it, and which title is the film?", {"inspect", rip, "--out", "results"})) return stop();
+    if (!demo.step("Convert the film for the house's library.", {"convert", rip, "--pick", "main", "--profile", "full-picture", "--into", "library", "--out", "results"})) return stop();
+    if (!demo.step("Look at what came out.", {"inspect", film, "--out", "results"})) return stop();
+    // Where another program holds the usual port, the site gets the next free one.
+    const std::uint16_t port = free_port();
+    std::vector<std::string> house = {"site", "new", "site.toml", "--house", "Cedar Landing"};
+    if (port != net::kDefaultHttpPort) house.insert(house.end(), {"--port", fmt::format("{}", port)});
+    house.insert(house.end(), {"--device", "Lounge TV,tv-hd,gigabit", "--device", "Boathouse tablet,tablet-basic,2 Mbit/s", "--stream", fmt::format("Lanterns,{}", film)});
+    if (!demo.step("Write down the house: two screens, one of them on weak Wi-Fi, and the stream.", house)) return stop();
+    if (!demo.step("Is everything in place?", {"site", "check", "site.toml"})) return stop();
+
+    const pid_t server = demo.background("Run the streams (here in the background, for the rest of the demo).", {"stream", "run", "--site", "site.toml", "--for", "10 min"});
+    if (server <= 0 || !wait_for_listener(port)) {
+        if (server > 0) ::kill(server, SIGTERM), Demo::wait_for(server);
+        return report_error({ErrorKind::machine, "the streams did not start", fmt::format("TCP port {}", port), "run the command above by hand and read what it says"});
+    }
+    // One device is expected to fail: that is what verifying is for.
+    const bool verified = demo.step("Play the stream as each device would, before leaving the house.", {"verify", "--site", "site.toml", "--out", "results"}, {0, 1});
+    const int verdict = demo.status();
+    ::kill(server, SIGTERM);
+    Demo::wait_for(server);
+    if (!verified) return stop();
+    if (!demo.step("Hand over the record of the house.", {"report", "--site", "site.toml"})) return stop();
+
+    fmt::print("\nDone. In {}: site.toml, rip/, library/, results/, and report/index.html to open in a browser.\n", folder.string());
+    if (verdict == 1) fmt::print("The tablet fails, as it would in the house: the report says why and what to change.\n");
+    return 0;
+}
+
+}  // namespace wavecrest::cli

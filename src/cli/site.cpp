@@ -1,0 +1,109 @@
+#include "site/site.hpp"
+
+#include <nlohmann/json.hpp>
+
+#include "base/units.hpp"
+#include "cli/commands.hpp"
+#include "host/machine.hpp"
+#include "render/table.hpp"
+
+namespace wavecrest::cli {
+namespace {
+
+// "NAME,CLASS,LINK" and "NAME,FILE": the last field may contain commas, names may not.
+std::vector<std::string> split(const std::string& text, std::size_t fields) {
+    std::vector<std::string> parts;
+    std::size_t at = 0;
+    while (parts.size() + 1 < fields) {
+        const std::size_t comma = text.find(',', at);
+        if (comma == std::string::npos) break;
+        parts.push_back(text.substr(at, comma - at));
+        at = comma + 1;
+    }
+    parts.push_back(text.substr(at));
+    for (std::string& part : parts) {
+        part.erase(0, part.find_first_not_of(' '));
+        part.erase(part.find_last_not_of(' ') + 1);
+    }
+    return parts;
+}
+
+}  // namespace
+
+int run_site_new(const SiteNewOptions& options) {
+    site::NewSite made;
+    made.house = options.house;
+    if (options.port != 0) made.port = options.port;
+    for (const std::string& text : options.devices) {
+        const auto parts = split(text, 3);
+        if (parts.size() < 2 || parts[0].empty()) return report_error({ErrorKind::usage, fmt::format("\"{}\" is no device", text), "--device", "write NAME,CLASS,LINK: \"Lounge TV,tv-hd,gigabit\""});
+        made.devices.push_back({parts[0], parts[1], parts.size() > 2 ? parts[2] : "gigabit"});
+    }
+    for (const std::string& text : options.streams) {
+        const auto parts = split(text, 2);
+        if (parts.size() != 2 || parts[0].empty() || parts[1].empty()) return report_error({ErrorKind::usage, fmt::format("\"{}\" is no stream", text), "--stream", "write NAME,FILE: \"Lake film,library/Lake.mp4\""});
+        made.streams.push_back({parts[0], parts[1]});
+    }
+    const std::string text = site::compose(made);
+    // What was given on the command line is checked before a file is written.
+    if (const auto parsed = site::parse(text, options.file); !parsed) return report_error(parsed.error());
+    if (const auto status = base::write_file(options.file, base::as_bytes(text), base::AtomicFile::IfExists::refuse); !status) return report_error(status.error());
+    fmt::print("Started {} for \"{}\": {} devices, {} streams.\nNext: wavecrest site check '{}'\n", options.file, options.house, made.devices.size(), made.streams.size(), options.file);
+    return 0;
+}
+
+int run_site_check(const SiteOptions& options) {
+    const bool json = options.output.json;
+    const auto site = site::load(options.file);
+    if (!site) {
+        // A file that can be read but is wrong was checked and found wanting.
+        Error error = site.error();
+        if (error.kind == ErrorKind::usage) error.kind = ErrorKind::wanting;
+        return report_error(error, json);
+    }
+    const auto findings = site::check(*site);
+    int errors = 0;
+    auto list = nlohmann::ordered_json::array();
+    for (const site::Finding& finding : findings) {
+        const bool is_error = finding.severity == site::Finding::Severity::error;
+        errors += is_error ? 1 : 0;
+        list.push_back({{"severity", is_error ? "error" : "warning"}, {"what", finding.about.what}, {"where", finding.about.where}, {"remedy", finding.about.remedy}});
+        if (!json) fmt::print("{}: {}\n  where:  {}\n  to do:  {}\n", is_error ? "error" : "warning", finding.about.what, finding.about.where, finding.about.remedy);
+    }
+    if (json) {
+        print_json({{"site", options.file}, {"house", site->house}, {"errors", errors}, {"findings", list}});
+    } else if (errors > 0) {
+        fmt::print("\n{} {}, {} warnings: correct the errors before the streams are run.\n", errors, errors == 1 ? "error" : "errors", findings.size() - static_cast<std::size_t>(errors));
+    } else {
+        fmt::print("{}: ready, {} warnings.\nNext: wavecrest stream run --site '{}'\n", options.file, findings.size(), options.file);
+    }
+    return errors > 0 ? 1 : 0;
+}
+
+int run_site_show(const SiteOptions& options) {
+    const auto site = site::load(options.file);
+    if (!site) return report_error(site.error(), options.output.json);
+    if (options.output.json) {
+        auto list = nlohmann::ordered_json::array();
+        for (const site::SiteDevice& d : site->devices) {
+            for (const site::SiteStream& s : site->streams) {
+                if (s.meant_for(d.device.name)) list.push_back({{"device", d.device.name}, {"room", d.room}, {"stream", s.name}, {"url", site->address_of(s)}});
+            }
+        }
+        print_json({{"house", site->house}, {"addresses", list}});
+        return 0;
+    }
+    fmt::print("{}\n\n", site->house);
+    render::Table table({"on", "enter", "for"});
+    for (const site::SiteDevice& d : site->devices) {
+        for (const site::SiteStream& s : site->streams) {
+            if (s.meant_for(d.device.name)) table.add({d.device.name, site->address_of(s), s.name});
+        }
+    }
+    fmt::print("{}\nAddresses of this machine:", table.text(2));
+    for (const host::Address& a : host::addresses()) fmt::print(" {} ({})", a.address, a.interface);
+    fmt::print("\n");
+    return 0;
+}
+
+}  // namespace wavecrest::cli

@@ -1,0 +1,161 @@
+#include "verify/verify.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <nlohmann/json.hpp>
+
+#include "base/units.hpp"
+#include "cli/commands.hpp"
+#include "render/figure.hpp"
+#include "render/table.hpp"
+#include "site/site.hpp"
+
+namespace wavecrest::cli {
+namespace {
+
+double rounded(double value) { return std::round(value * 1000) / 1000; }
+
+Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
+    std::vector<verify::Job> jobs;
+    if (options.site.empty() == options.url.empty()) {
+        return fail(ErrorKind::usage, "name either a site file with --site, or one address", "the command line", "wavecrest verify --site site.toml, or wavecrest verify URL --device CLASS");
+    }
+    if (options.site.empty()) {
+        if (options.device.empty()) return fail(ErrorKind::usage, "an address is verified as a device: none is named", "--device", "name a class; wavecrest device list shows them");
+        WAVECREST_TRY_ASSIGN(device, device::find(options.device));
+        const auto link = device::parse_link(options.link.empty() ? "gigabit" : options.link);
+        if (!link) return fail(ErrorKind::usage, fmt::format("\"{}\" is no link", options.link), "--link", "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
+        jobs.push_back({options.url, options.url, device, *link, options.real_time});
+        return jobs;
+    }
+    WAVECREST_TRY_ASSIGN(site, site::load(options.site));
+    std::vector<std::string> streams, devices;
+    for (const site::SiteStream& stream : site.streams) {
+        streams.push_back(stream.name);
+        if (!options.stream.empty() && options.stream != stream.name) continue;
+        for (const site::SiteDevice& d : site.devices) {
+            if (std::find(devices.begin(), devices.end(), d.device.name) == devices.end()) devices.push_back(d.device.name);
+            if (!stream.meant_for(d.device.name) || (!options.device.empty() && options.device != d.device.name)) continue;
+            jobs.push_back({stream.name, site.address_of(stream), d.device, d.link, options.real_time});
+        }
+    }
+    if (jobs.empty()) {
+        const std::string meant = base::nearest(options.device.empty() ? options.stream : options.device, options.device.empty() ? streams : devices);
+        return fail(ErrorKind::usage, "no stream of the site is meant for such a device", options.site, meant.empty() ? "wavecrest site show lists streams and devices" : fmt::format("did you mean \"{}\"?", meant));
+    }
+    return jobs;
+}
+
+nlohmann::ordered_json to_json(const verify::Verification& v) {
+    auto stalls = nlohmann::ordered_json::array(), skips = nlohmann::ordered_json::array(), checks = nlohmann::ordered_json::array();
+    for (const measure::Stall& stall : v.stalls) stalls.push_back({{"at_s", rounded(base::to_seconds(stall.at))}, {"for_s", rounded(base::to_seconds(stall.length))}});
+    for (const verify::Skip& skip : v.skips) {
+        skips.push_back({{"to_s", rounded(base::to_seconds(skip.to))}, {"landed_s", rounded(base::to_seconds(skip.landed))}, {"first_picture_s", rounded(base::to_seconds(skip.first_picture))}});
+    }
+    for (const device::Check& c : v.checks) checks.push_back({{"name", c.name}, {"verdict", device::short_name(c.verdict)}, {"measured", c.measured}, {"limit", c.limit}, {"why", c.why}});
+    nlohmann::ordered_json json = {{"stream", v.stream}, {"device", v.device}, {"url", v.address}, {"link", {{"name", v.link.name}, {"payload_bps", v.link.payload_bps}}}, {"verdict", device::short_name(v.verdict)},
+                                   {"short", verify::short_name(v.short_of)}, {"summary", v.summary}, {"remedy", v.remedy}, {"duration_s", rounded(base::to_seconds(v.duration))}};
+    if (v.started) {
+        json["startup_s"] = rounded(base::to_seconds(v.startup));
+    } else {
+        json["startup_s"] = nullptr;
+    }
+    json["stalls"] = stalls;
+    json["bitrate"] = {{"mean_bps", v.mean_bps}, {"peak_1s_bps", v.peak_1s_bps}};
+    json["skips"] = skips;
+    json["checks"] = checks;
+    return json;
+}
+
+Status write_files(const std::string& folder, const std::string& stem, const verify::Verification& v) {
+    std::string csv = "second,stream_bits_per_second,received_bits_per_second,buffer_seconds\n";
+    std::size_t level = 0;
+    render::Figure figure;
+    figure.title = fmt::format("{} on {}: {}", v.stream, v.device, device::short_name(v.verdict));
+    figure.x_label = "time since the request (minutes:seconds)";
+    figure.y_label = "Mbit/s";
+    figure.y2_label = "buffer (seconds of film)";
+    figure.band_name = "stall";
+    render::Series stream{"film's bit rate", render::Series::Style::filled_steps, 0, false, {}}, outline{"", render::Series::Style::steps, 0, false, {}};
+    render::Series buffer{"buffer", render::Series::Style::line, 2, true, {}}, received{"received", render::Series::Style::line, 3, false, {}};
+    double highest = 0;
+    for (std::size_t i = 0; i < v.seconds.size(); ++i) {
+        const auto x = static_cast<double>(i);
+        while (level + 1 < v.levels.size() && base::to_seconds(v.levels[level + 1].clock) <= x + 0.5) ++level;
+        const double held = v.levels.empty() ? 0 : base::to_seconds(v.levels[level].level);
+        csv += fmt::format("{},{:.0f},{:.0f},{:.2f}\n", i, v.seconds[i].stream_bps, v.seconds[i].received_bps, held);
+        stream.points.emplace_back(x, v.seconds[i].stream_bps / 1e6);
+        highest = std::max(highest, v.seconds[i].stream_bps / 1e6);
+    }
+    outline.points = stream.points;
+    for (const measure::BufferLevel& l : v.levels) buffer.points.emplace_back(base::to_seconds(l.clock), base::to_seconds(l.level));
+    for (const measure::Stall& stall : v.stalls) figure.bands.push_back({base::to_seconds(stall.clock), base::to_seconds(stall.clock + stall.length)});
+    figure.series = {std::move(stream), std::move(outline), std::move(buffer)};
+    const double link = static_cast<double>(v.link.payload_bps) / 1e6;
+    const auto end = static_cast<double>(v.seconds.size());
+    // A gigabit drawn to scale would flatten everything else: a link far above the film is named, not drawn.
+    if (link < highest * 4) {
+        figure.series.push_back({fmt::format("link: {}", base::format_bitrate(v.link.payload_bps)), render::Series::Style::dashed, 1, false, {{0, link}, {end, link}}});
+    } else {
+        figure.title += fmt::format(" (link: {}, far above this scale)", base::format_bitrate(v.link.payload_bps));
+    }
+    WAVECREST_TRY(write_result(folder, stem + ".csv", csv));
+    return v.seconds.empty() ? Status{} : render::write_png(figure, base::Path(folder) / (stem + ".png"));
+}
+
+void print_result(const verify::Verification& v) {
+    fmt::print("\n{} on {} ({}): {}{}\n  {}\n", v.stream, v.device, v.link.name, coloured_verdict(device::short_name(v.verdict)),
+               v.short_of == verify::Short::none ? "" : fmt::format(", short is the {}", verify::short_name(v.short_of)), v.summary);
+    render::Table table({"check", "verdict", "measured", "limit"});
+    for (const device::Check& c : v.checks) table.add({c.name, std::string(device::short_name(c.verdict)), c.measured, c.limit});
+    fmt::print("\n{}", table.text(4));
+    if (!v.stalls.empty()) {
+        fmt::print("\n    stalls:");
+        for (std::size_t i = 0; i < v.stalls.size() && i < 8; ++i) fmt::print("{} at {} for {}", i > 0 ? "," : "", base::format_clock(v.stalls[i].at), base::format_span(v.stalls[i].length));
+        if (v.stalls.size() > 8) fmt::print(" and {} more", v.stalls.size() - 8);
+        fmt::print("\n");
+    }
+    for (const device::Check& c : v.checks) {
+        if (!c.why.empty()) fmt::print("    {}: {}\n", c.name, c.why);
+    }
+    if (!v.remedy.empty()) fmt::print("  to do:  {}\n", v.remedy);
+}
+
+}  // namespace
+
+int run_verify(const VerifyOptions& options) {
+    const bool json = options.output.json;
+    const auto jobs = make_jobs(options);
+    if (!jobs) return report_error(jobs.error(), json);
+    nlohmann::ordered_json result = {{"results", nlohmann::ordered_json::array()}};
+    device::Verdict worst = device::Verdict::pass;
+    for (const verify::Job& job : *jobs) {
+        Result<verify::Verification> done;
+        {
+            ProgressLine line(fmt::format("playing as {}", job.device.name), options.output.quiet || json);
+            done = verify::run(job, line.callback(), cancel());
+        }
+        if (!done) return report_error(done.error(), json);
+        worst = device::worse(worst, done->verdict);
+        auto entry = to_json(*done);
+        if (!options.output.out.empty()) {
+            const std::string stem = fmt::format("verify-{}-{}", slug(done->stream), slug(done->device));
+            if (!done->seconds.empty()) entry["figure"] = stem + ".png";
+            if (const auto status = write_files(options.output.out, stem, *done); !status) return report_error(status.error(), json);
+        }
+        result["results"].push_back(std::move(entry));
+        if (!json) print_result(*done);
+    }
+    if (!options.output.out.empty()) {
+        if (const auto status = write_result(options.output.out, "verify.json", result); !status) return report_error(status.error(), json);
+    }
+    if (json) {
+        print_json(result);
+    } else {
+        if (!options.output.out.empty()) fmt::print("\nFigures, CSV and JSON are in {}.\n", options.output.out);
+        fmt::print("\nVerdict: {}\n", coloured_verdict(device::short_name(worst)));
+    }
+    return worst == device::Verdict::fail ? 1 : 0;
+}
+
+}  // namespace wavecrest::cli

@@ -1,0 +1,475 @@
+#include "net/http_server.hpp"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/sendfile.h>
+#include <sys/stat.h>
+
+#include <boost/asio.hpp>
+#include <boost/beast/core.hpp>
+#include <boost/beast/http.hpp>
+
+#include <atomic>
+#include <charconv>
+#include <chrono>
+#include <ctime>
+#include <list>
+#include <optional>
+#include <sstream>
+#include <mutex>
+#include <thread>
+
+#include "host/machine.hpp"
+
+namespace wavecrest::net {
+namespace {
+
+namespace asio = boost::asio;
+namespace beast = boost::beast;
+namespace http = beast::http;
+using asio::ip::tcp;
+using boost::system::error_code;
+
+constexpr std::size_t kHeaderLimit = 16 * 1024;
+constexpr std::size_t kSendStep = 512 * 1024;   // bytes a call to sendfile, so that clients share the threads
+constexpr int kSendBuffer = 512 * 1024;         // kernel memory per client
+
+std::string http_date(std::time_t time) {
+    std::tm parts{};
+    ::gmtime_r(&time, &parts);
+    char text[64];
+    std::strftime(text, sizeof text, "%a, %d %b %Y %H:%M:%S GMT", &parts);
+    return text;
+}
+
+std::optional<std::time_t> parse_http_date(std::string_view text) {
+    std::tm parts{};
+    const std::string copy(text);
+    const char* rest = ::strptime(copy.c_str(), "%a, %d %b %Y %H:%M:%S GMT", &parts);
+    if (rest == nullptr || *rest != '\0') return std::nullopt;
+    return ::timegm(&parts);
+}
+
+// Does an If-None-Match list (RFC 9110, 13.1.2) name this tag? Weak comparison.
+bool lists_tag(std::string_view list, std::string_view tag) {
+    if (list == "*") return true;
+    for (std::size_t at = list.find(tag); at != std::string_view::npos; at = list.find(tag, at + 1)) {
+        const std::size_t end = at + tag.size();
+        if (end == list.size() || list[end] == ',' || list[end] == ' ') return true;
+    }
+    return false;
+}
+
+class File {
+  public:
+    explicit File(const base::Path& path) : handle_(::open(path.c_str(), O_RDONLY | O_CLOEXEC)) {
+        if (handle_ >= 0 && (::fstat(handle_, &info_) != 0 || !S_ISREG(info_.st_mode))) {
+            ::close(handle_);
+            handle_ = -1;
+        }
+    }
+    File(const File&) = delete;
+    File& operator=(const File&) = delete;
+    ~File() {
+        if (handle_ >= 0) ::close(handle_);
+    }
+    bool ok() const { return handle_ >= 0; }
+    int handle() const { return handle_; }
+    std::uint64_t size() const { return static_cast<std::uint64_t>(info_.st_size); }
+    std::time_t modified() const { return info_.st_mtim.tv_sec; }
+    std::string tag() const { return fmt::format("\"{:x}-{:x}-{:x}\"", info_.st_size, info_.st_mtim.tv_sec, info_.st_mtim.tv_nsec); }
+
+  private:
+    int handle_;
+    struct stat info_ {};
+};
+
+using Steady = std::chrono::steady_clock;
+
+// One connection. Its coroutine runs on its own strand; the figures are read from other threads.
+struct Client {
+    explicit Client(tcp::socket s, std::string a) : socket(std::move(s)), address(std::move(a)) {}
+    tcp::socket socket;
+    std::string address;
+    Steady::time_point connected = Steady::now();
+    std::atomic<Steady::rep> last_progress{Steady::now().time_since_epoch().count()};
+    std::atomic<const ServedFile*> file{nullptr};
+    std::atomic<std::uint64_t> offset{0};
+    std::atomic<std::uint64_t> size{0};
+    std::atomic<std::uint64_t> sent{0};
+    std::atomic<bool> dropped{false};
+
+    void progress() { last_progress = Steady::now().time_since_epoch().count(); }
+};
+
+Time to_time(Steady::duration duration) { return std::chrono::duration_cast<Time>(duration); }
+
+}  // namespace
+
+struct HttpServer::State {
+    HttpServerSettings settings;
+    asio::io_context context;
+    std::optional<tcp::acceptor> acceptor;
+    asio::steady_timer housekeeping{context};
+    std::vector<std::thread> threads;
+    Steady::time_point started = Steady::now();
+    std::atomic<std::uint64_t> sent{0};
+    std::atomic<std::uint64_t> requests{0};
+    mutable std::mutex mutex;
+    std::list<std::shared_ptr<Client>> clients;
+    std::mutex event_mutex;
+
+    void event(ServerEvent::Kind kind, const std::string& address, std::string what) {
+        if (!settings.on_event) return;
+        const std::lock_guard lock(event_mutex);
+        settings.on_event({kind, address, std::move(what)});
+    }
+
+    Status listen();
+    asio::awaitable<void> accept_loop();
+    asio::awaitable<void> serve(std::shared_ptr<Client> client);
+    asio::awaitable<bool> answer(Client& client, const http::request<http::empty_body>& request);
+    asio::awaitable<bool> send_file(Client& client, const File& file, std::uint64_t first, std::uint64_t count);
+    void keep_house();
+};
+
+Status HttpServer::State::listen() {
+    error_code error;
+    tcp::endpoint endpoint(tcp::v6(), settings.port);
+    if (!settings.address.empty()) {
+        const auto address = asio::ip::make_address(settings.address, error);
+        if (error) {
+            return fail(ErrorKind::usage, fmt::format("\"{}\" is no IP address", settings.address), "address to listen on", "write it in digits, such as 192.168.1.10");
+        }
+        endpoint = tcp::endpoint(address, settings.port);
+    }
+    acceptor.emplace(context);
+    acceptor->open(endpoint.protocol(), error);
+    if (error && settings.address.empty()) {
+        // A machine without IPv6.
+        endpoint = tcp::endpoint(tcp::v4(), settings.port);
+        acceptor->open(endpoint.protocol(), error);
+    }
+    if (!error) acceptor->set_option(tcp::acceptor::reuse_address(true), error);
+    if (!error && endpoint.protocol() == tcp::v6() && settings.address.empty()) acceptor->set_option(asio::ip::v6_only(false), error);
+    if (!error) acceptor->bind(endpoint, error);
+    if (!error) acceptor->listen(1024, error);
+    if (!error) return {};
+    const std::string where = fmt::format("TCP port {}", settings.port);
+    if (error == asio::error::address_in_use) {
+        const auto holder = host::tcp_listener(settings.port);
+        const std::string who = holder && holder->pid != 0 ? fmt::format("the process \"{}\" (number {})", holder->program, holder->pid) : "a process of another user";
+        return fail(ErrorKind::machine, fmt::format("the port is in use by {}", who), where,
+                    holder && holder->pid != 0 ? fmt::format("end it (kill {}) or choose another port", holder->pid) : "choose another port");
+    }
+    if (error == asio::error::access_denied) return fail(ErrorKind::machine, "this user may not listen on this port", where, "choose a port above 1023");
+    if (error.value() == EADDRNOTAVAIL) {
+        return fail(ErrorKind::machine, fmt::format("{} is not an address of this machine", settings.address), where, "use one of this machine's addresses (wavecrest site check lists them)");
+    }
+    return fail(ErrorKind::machine, fmt::format("listening failed: {}", error.message()), where, "choose another port or address");
+}
+
+asio::awaitable<void> HttpServer::State::accept_loop() {
+    while (true) {
+        error_code error;
+        tcp::socket socket = co_await acceptor->async_accept(asio::make_strand(context), asio::redirect_error(asio::use_awaitable, error));
+        if (error == asio::error::operation_aborted || !acceptor->is_open()) co_return;
+        if (error) {
+            // Out of handles, most likely: give clients a moment to leave.
+            asio::steady_timer pause(context, std::chrono::milliseconds(100));
+            co_await pause.async_wait(asio::redirect_error(asio::use_awaitable, error));
+            continue;
+        }
+        const auto endpoint = socket.remote_endpoint(error);
+        auto address = endpoint.address();
+        if (address.is_v6() && address.to_v6().is_v4_mapped()) address = asio::ip::make_address_v4(asio::ip::v4_mapped, address.to_v6());
+        socket.set_option(asio::socket_base::send_buffer_size(kSendBuffer), error);
+        socket.set_option(tcp::no_delay(true), error);
+        socket.native_non_blocking(true, error);
+        const auto executor = socket.get_executor();
+        auto client = std::make_shared<Client>(std::move(socket), address.to_string());
+        {
+            const std::lock_guard lock(mutex);
+            clients.push_back(client);
+        }
+        asio::co_spawn(executor, serve(client), asio::detached);
+    }
+}
+
+asio::awaitable<void> HttpServer::State::serve(std::shared_ptr<Client> client) {
+    beast::flat_buffer buffer(kHeaderLimit);
+    bool open = true;
+    while (open) {
+        http::request_parser<http::empty_body> parser;
+        parser.header_limit(kHeaderLimit);
+        error_code error;
+        co_await http::async_read(client->socket, buffer, parser, asio::redirect_error(asio::use_awaitable, error));
+        client->progress();
+        if (error) {
+            if (error.category() == http::make_error_code(http::error::bad_version).category() && error != http::error::end_of_stream && error != http::error::partial_message) {
+                event(ServerEvent::Kind::refused, client->address, fmt::format("not an HTTP request ({})", error.message()));
+                static constexpr std::string_view kBad = "HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\nConnection: close\r\n\r\n";
+                co_await asio::async_write(client->socket, asio::buffer(kBad), asio::redirect_error(asio::use_awaitable, error));
+            }
+            break;
+        }
+        ++requests;
+        const http::request<http::empty_body> request = parser.release();
+        open = co_await answer(*client, request);
+    }
+    error_code ignored;
+    client->socket.shutdown(tcp::socket::shutdown_send, ignored);
+    client->socket.close(ignored);
+    event(client->dropped ? ServerEvent::Kind::dropped : ServerEvent::Kind::left, client->address, fmt::format("{} bytes sent", client->sent.load()));
+    const std::lock_guard lock(mutex);
+    clients.remove(client);
+}
+
+asio::awaitable<bool> HttpServer::State::answer(Client& client, const http::request<http::empty_body>& request) {
+    const bool head = request.method() == http::verb::head;
+    http::response<http::string_body> response{http::status::ok, request.version()};
+    response.set(http::field::server, "Wavecrest");
+    response.set(http::field::access_control_allow_origin, "*");  // players in web pages of other origins
+    response.keep_alive(request.keep_alive());
+
+    const std::string path = decode_path(std::string_view(request.target().data(), request.target().size()));
+    const ServedFile* served = nullptr;
+    for (const ServedFile& file : settings.files) {
+        if (file.path == path) served = &file;
+    }
+    const std::string method(request.method_string().data(), request.method_string().size());
+    std::string refusal;
+    std::optional<File> file;
+    if (request.method() == http::verb::options) {
+        response.result(http::status::no_content);
+        response.set(http::field::allow, "GET, HEAD, OPTIONS");
+        response.set(http::field::access_control_allow_methods, "GET, HEAD");
+        response.set(http::field::access_control_allow_headers, "Range");
+    } else if (request.method() != http::verb::get && !head) {
+        response.result(http::status::method_not_allowed);
+        response.set(http::field::allow, "GET, HEAD, OPTIONS");
+        refusal = "This server only serves: GET and HEAD.\n";
+    } else if (served == nullptr) {
+        response.result(http::status::not_found);
+        refusal = "There is no stream at this address. Streams of this house:\n";
+        for (const ServedFile& one : settings.files) refusal += "  " + encode_path(one.path) + "\n";
+    } else {
+        file.emplace(served->file);
+        if (!file->ok()) {
+            response.result(http::status::service_unavailable);
+            refusal = "The stream's file can't be read at the moment.\n";
+        }
+    }
+
+    std::uint64_t first = 0, count = 0;
+    if (file && file->ok()) {
+        const std::string tag = file->tag();
+        response.set(http::field::etag, tag);
+        response.set(http::field::last_modified, http_date(file->modified()));
+        response.set(http::field::accept_ranges, "bytes");
+        response.set(http::field::content_type, served->media_type);
+        response.set(http::field::access_control_expose_headers, "Content-Length, Content-Range, Accept-Ranges");
+        const auto value = [&](http::field field) { return std::string_view(request[field].data(), request[field].size()); };
+        // RFC 9110, 13.2.2: If-None-Match takes precedence over If-Modified-Since.
+        bool unchanged = false;
+        if (const auto wanted = value(http::field::if_none_match); !wanted.empty()) {
+            unchanged = lists_tag(wanted, tag);
+        } else if (const auto since = parse_http_date(value(http::field::if_modified_since))) {
+            unchanged = file->modified() <= *since;
+        }
+        ByteRange range;
+        if (const auto asked = value(http::field::range); !asked.empty()) range = parse_range(asked, file->size());
+        if (const auto condition = value(http::field::if_range); !condition.empty()) {
+            const auto date = parse_http_date(condition);
+            if (date ? *date != file->modified() : condition != tag) range = {};
+        }
+        if (unchanged) {
+            response.result(http::status::not_modified);
+        } else if (range.kind == ByteRange::Kind::unsatisfiable) {
+            response.result(http::status::range_not_satisfiable);
+            response.set(http::field::content_range, fmt::format("bytes */{}", file->size()));
+            response.content_length(0);
+        } else {
+            if (range.kind == ByteRange::Kind::part) {
+                first = range.first;
+                count = range.last - range.first + 1;
+                response.result(http::status::partial_content);
+                response.set(http::field::content_range, fmt::format("bytes {}-{}/{}", range.first, range.last, file->size()));
+            } else {
+                count = file->size();
+            }
+            response.content_length(count);
+        }
+        event(ServerEvent::Kind::request, client.address,
+              fmt::format("{} {}{}", method, served->name, range.kind == ByteRange::Kind::part ? fmt::format(", bytes {}-{}", range.first, range.last) : ""));
+    } else if (!refusal.empty()) {
+        response.set(http::field::content_type, "text/plain; charset=utf-8");
+        response.content_length(refusal.size());
+        event(ServerEvent::Kind::refused, client.address, fmt::format("{} {}: {}", method, path, response.result_int()));
+    }
+
+    std::string header;
+    {
+        // The header alone; the body follows by sendfile.
+        std::ostringstream text;
+        text << response.base();
+        header = text.str();
+    }
+    if (!refusal.empty() && !head) header += refusal;
+    error_code error;
+    co_await asio::async_write(client.socket, asio::buffer(header), asio::redirect_error(asio::use_awaitable, error));
+    if (error) co_return false;
+    client.progress();
+    if (count > 0 && !head) {
+        client.size = file->size();
+        client.offset = first;
+        client.file = served;
+        const bool sent_all = co_await send_file(client, *file, first, count);
+        client.file = nullptr;
+        if (!sent_all) co_return false;
+    }
+    co_return response.keep_alive();
+}
+
+asio::awaitable<bool> HttpServer::State::send_file(Client& client, const File& file, std::uint64_t first, std::uint64_t count) {
+    auto offset = static_cast<off_t>(first);
+    const auto end = static_cast<off_t>(first + count);
+    while (offset < end) {
+        const auto step = std::min<std::size_t>(kSendStep, static_cast<std::size_t>(end - offset));
+        const ssize_t n = ::sendfile(client.socket.native_handle(), file.handle(), &offset, step);
+        error_code error;
+        if (n > 0) {
+            client.progress();
+            client.offset = static_cast<std::uint64_t>(offset);
+            client.sent += static_cast<std::uint64_t>(n);
+            sent += static_cast<std::uint64_t>(n);
+            if (static_cast<std::size_t>(n) == step) continue;
+        } else if (n == 0) {
+            co_return false;  // the file became shorter: the promised length can't be kept, so the connection ends
+        } else if (errno == EINTR) {
+            continue;
+        } else if (errno != EAGAIN && errno != EWOULDBLOCK) {
+            co_return false;
+        }
+        co_await client.socket.async_wait(tcp::socket::wait_write, asio::redirect_error(asio::use_awaitable, error));
+        if (error) co_return false;
+    }
+    co_return true;
+}
+
+void HttpServer::State::keep_house() {
+    housekeeping.expires_after(std::chrono::seconds(1));
+    housekeeping.async_wait([this](error_code error) {
+        if (error) return;
+        const auto now = Steady::now();
+        const std::lock_guard lock(mutex);
+        for (const auto& client : clients) {
+            const Steady::time_point last{Steady::duration(client->last_progress.load())};
+            if (to_time(now - last) < settings.idle_limit) continue;
+            client->dropped = client->file.load() != nullptr;
+            asio::post(client->socket.get_executor(), [client] {
+                error_code ignored;
+                client->socket.close(ignored);
+            });
+        }
+        keep_house();
+    });
+}
+
+HttpServer::HttpServer(std::unique_ptr<State> state) : state_(std::move(state)) {}
+
+Result<std::unique_ptr<HttpServer>> HttpServer::start(HttpServerSettings settings) {
+    auto state = std::make_unique<State>();
+    state->settings = std::move(settings);
+    WAVECREST_TRY(state->listen());
+    asio::co_spawn(state->context, state->accept_loop(), asio::detached);
+    state->keep_house();
+    for (int i = 0; i < std::max(1, state->settings.threads); ++i) {
+        state->threads.emplace_back([s = state.get()] { s->context.run(); });
+    }
+    return std::unique_ptr<HttpServer>(new HttpServer(std::move(state)));
+}
+
+HttpServer::~HttpServer() {
+    state_->context.stop();
+    for (std::thread& thread : state_->threads) thread.join();
+    error_code ignored;
+    state_->acceptor->close(ignored);
+    for (const auto& client : state_->clients) client->socket.close(ignored);
+}
+
+std::uint16_t HttpServer::port() const {
+    error_code ignored;
+    return state_->acceptor->local_endpoint(ignored).port();
+}
+
+ServerStatus HttpServer::status() const {
+    ServerStatus status;
+    const auto now = Steady::now();
+    status.uptime = to_time(now - state_->started);
+    status.sent = state_->sent;
+    status.requests = state_->requests;
+    const std::lock_guard lock(state_->mutex);
+    for (const auto& client : state_->clients) {
+        const ServedFile* file = client->file;
+        status.clients.push_back({client->address, file != nullptr ? file->name : "", client->offset, client->size, client->sent, to_time(now - client->connected)});
+    }
+    return status;
+}
+
+ByteRange parse_range(std::string_view value, std::uint64_t size) {
+    constexpr std::string_view kUnit = "bytes=";
+    if (!value.starts_with(kUnit)) return {};
+    value.remove_prefix(kUnit.size());
+    while (!value.empty() && value.front() == ' ') value.remove_prefix(1);
+    while (!value.empty() && value.back() == ' ') value.remove_suffix(1);
+    const std::size_t dash = value.find('-');
+    if (dash == std::string_view::npos || value.find(',') != std::string_view::npos) return {};
+    const auto number = [](std::string_view text) -> std::optional<std::uint64_t> {
+        std::uint64_t n = 0;
+        const auto [rest, error] = std::from_chars(text.data(), text.data() + text.size(), n);
+        if (error != std::errc{} || rest != text.data() + text.size()) return std::nullopt;
+        return n;
+    };
+    const std::string_view before = value.substr(0, dash), after = value.substr(dash + 1);
+    if (before.empty()) {
+        const auto suffix = number(after);
+        if (!suffix) return {};
+        if (*suffix == 0 || size == 0) return {ByteRange::Kind::unsatisfiable, 0, 0};
+        return {ByteRange::Kind::part, size - std::min(*suffix, size), size - 1};
+    }
+    const auto first = number(before);
+    const auto last = after.empty() ? std::optional<std::uint64_t>(~0ull) : number(after);
+    if (!first || !last || *last < *first) return {};
+    if (*first >= size) return {ByteRange::Kind::unsatisfiable, 0, 0};
+    return {ByteRange::Kind::part, *first, std::min(*last, size - 1)};
+}
+
+std::string decode_path(std::string_view target) {
+    target = target.substr(0, target.find_first_of("?#"));
+    std::string path;
+    for (std::size_t i = 0; i < target.size(); ++i) {
+        unsigned value = 0;
+        if (target[i] == '%' && i + 2 < target.size()) {
+            const auto [rest, error] = std::from_chars(target.data() + i + 1, target.data() + i + 3, value, 16);
+            if (error == std::errc{} && rest == target.data() + i + 3) {
+                path += static_cast<char>(value);
+                i += 2;
+                continue;
+            }
+        }
+        path += target[i];
+    }
+    return path;
+}
+
+std::string encode_path(std::string_view path) {
+    std::string out;
+    for (const char c : path) {
+        const bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || std::string_view("-._~/").find(c) != std::string_view::npos;
+        out += plain ? std::string(1, c) : fmt::format("%{:02X}", static_cast<unsigned char>(c));
+    }
+    return out;
+}
+
+}  // namespace wavecrest::net

@@ -1,0 +1,90 @@
+// Serves named files over HTTP/1.1 (RFC 9110, RFC 9112): byte ranges, HEAD, conditional requests, keep-alive. Bodies
+// go from the page cache to the socket by sendfile. Only the paths given are ever served.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "base/file.hpp"
+#include "base/result.hpp"
+#include "base/time.hpp"
+
+namespace wavecrest::net {
+
+// The port registered for HTTP alternatives (IANA: http-alt).
+inline constexpr std::uint16_t kDefaultHttpPort = 8080;
+
+struct ServedFile {
+    std::string path;        // of the URL, unescaped, beginning with "/"
+    base::Path file;
+    std::string media_type;  // "video/mp4"
+    std::string name;        // the stream's, for status and log
+};
+
+struct ClientStatus {
+    std::string address;     // "192.168.1.20"
+    std::string name;        // of the stream it fetches; empty between requests
+    std::uint64_t offset = 0;     // in the file, of the next byte to send
+    std::uint64_t size = 0;       // of the file
+    std::uint64_t sent = 0;       // body bytes on this connection
+    Time connected{};        // how long
+};
+
+struct ServerStatus {
+    Time uptime{};
+    std::uint64_t sent = 0;  // body bytes to all clients, gone ones included
+    std::uint64_t requests = 0;
+    std::vector<ClientStatus> clients;
+};
+
+// Something worth a log line.
+struct ServerEvent {
+    enum class Kind { request, refused, left, dropped } kind = Kind::request;
+    std::string address;
+    std::string what;        // "GET /film.mp4, bytes 0-1023" ...
+};
+
+struct HttpServerSettings {
+    std::string address;     // to listen on; empty: all, IPv4 and IPv6
+    std::uint16_t port = kDefaultHttpPort;  // 0: any free one
+    int threads = 4;
+    Time idle_limit = base::from_seconds(60);  // a client that takes or asks nothing for so long is dropped
+    std::vector<ServedFile> files;
+    std::function<void(const ServerEvent&)> on_event;  // called from the server's threads, one at a time
+};
+
+class HttpServer {
+  public:
+    // Fails (kind machine) when the port is taken (naming the process that holds it where that can be seen), not
+    // permitted, or the address is not this machine's.
+    static Result<std::unique_ptr<HttpServer>> start(HttpServerSettings settings);
+    // Closes all connections and waits for the threads.
+    ~HttpServer();
+
+    std::uint16_t port() const;
+    ServerStatus status() const;
+
+  private:
+    struct State;
+    explicit HttpServer(std::unique_ptr<State> state);
+    std::unique_ptr<State> state_;
+};
+
+// A Range header's value (RFC 9110, 14.1.2) for a file of `size` bytes.
+struct ByteRange {
+    enum class Kind { whole, part, unsatisfiable } kind = Kind::whole;
+    std::uint64_t first = 0;
+    std::uint64_t last = 0;  // inclusive
+};
+// Several ranges, other units and malformed values give the whole file, as the RFC allows.
+ByteRange parse_range(std::string_view value, std::uint64_t size);
+
+// Percent-decoding (RFC 3986, 2.1) of a request target's path; the query is cut off. Malformed escapes stay as they are.
+std::string decode_path(std::string_view target);
+// Percent-encoding of everything but unreserved characters and "/".
+std::string encode_path(std::string_view path);
+
+}  // namespace wavecrest::net

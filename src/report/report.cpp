@@ -1,0 +1,275 @@
+#include "report/report.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <kainjow/mustache.hpp>
+#include <nlohmann/json.hpp>
+
+#include "base/embedded.hpp"
+#include "base/units.hpp"
+#include "media/language.hpp"
+
+namespace wavecrest::report {
+namespace {
+
+using kainjow::mustache::data;
+using Json = nlohmann::json;
+
+std::string base64(ByteSpan bytes) {
+    static constexpr char kDigits[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+    std::string out;
+    out.reserve((bytes.size() + 2) / 3 * 4);
+    for (std::size_t i = 0; i < bytes.size(); i += 3) {
+        const std::size_t n = std::min<std::size_t>(3, bytes.size() - i);
+        std::uint32_t v = 0;
+        for (std::size_t k = 0; k < 3; ++k) v = v << 8 | (k < n ? bytes[i + k] : 0u);
+        for (std::size_t k = 0; k < 4; ++k) out += k <= n ? kDigits[v >> (18 - 6 * k) & 63] : '=';
+    }
+    return out;
+}
+
+Time time_of(const Json& object, const char* key) { return base::from_seconds(object.value(key, 0.0)); }
+std::string bytes_of(const Json& object, const char* key) { return base::format_bytes(object.value(key, std::uint64_t{0})); }
+std::string rate_of(const Json& object, const char* key) { return base::format_bitrate(object.value(key, std::int64_t{0})); }
+
+class Page {
+  public:
+    Page(const site::Site& site, base::Path results) : site_(site), results_(std::move(results)) {}
+
+    Result<std::string> render() {
+        std::string_view text;
+        for (const base::EmbeddedFile& file : base::embedded_files()) {
+            if (file.name == "templates/report.mustache") text = file.text;
+        }
+        data page = data::type::object;
+        const auto now = std::time(nullptr);
+        char date[32];
+        std::tm parts{};
+        ::localtime_r(&now, &parts);
+        std::strftime(date, sizeof date, "%Y-%m-%d", &parts);
+        page["house"] = site_.house;
+        page["date"] = date;
+        page["devices"] = devices();
+        page["streams"] = streams();
+        try {
+            WAVECREST_TRY_ASSIGN(rips, load("inspect-", "-disc.json"));
+            page["rips"] = list(rips, [this](const Json& j) { return rip(j); });
+            WAVECREST_TRY_ASSIGN(conversions, load("convert-", ".json"));
+            page["conversions"] = list(conversions, [](const Json& j) { return conversion(j.at("outputs").at(0)); });
+            WAVECREST_TRY_ASSIGN(verifications, load("verify.json", ""));
+            data cards = data::type::list;
+            int passed = 0, all = 0;
+            for (const Json& file : verifications) {
+                for (const Json& result : file.at("results")) {
+                    cards.push_back(verification(result));
+                    passed += result.at("verdict") != "fail" ? 1 : 0;
+                    ++all;
+                }
+            }
+            page["verifications"] = std::move(cards);
+            page["verdict_line"] = all == 0 ? "Nothing has been verified yet."
+                                   : passed == all ? fmt::format("All {} combinations of stream and device play.", all)
+                                                   : fmt::format("{} of {} combinations of stream and device play; what to change is said below.", passed, all);
+            if (rips.empty()) missing.push_back("no rip was inspected with --out, so its section is left out");
+            if (conversions.empty()) missing.push_back("no conversion was made with --out, so its section is left out");
+            if (all == 0) missing.push_back("nothing was verified with --out, so there are no verdicts");
+            page["has_rips"] = !rips.empty();
+            page["has_conversions"] = !conversions.empty();
+            page["has_verifications"] = all > 0;
+        } catch (const Json::exception& error) {
+            return fail(ErrorKind::input, fmt::format("a result file does not have the expected form ({})", error.what()), results_.string(), "run the command that wrote it again");
+        }
+        kainjow::mustache::mustache templ{std::string(text)};
+        if (!templ.is_valid()) return fail(ErrorKind::input, "the page template is damaged: " + templ.error_message(), "report.mustache", "build the program again");
+        return templ.render(page);
+    }
+
+    std::vector<std::string> missing;
+
+  private:
+    template <typename Make>
+    static data list(const std::vector<Json>& objects, Make make) {
+        data result = data::type::list;
+        for (const Json& object : objects) result.push_back(make(object));
+        return result;
+    }
+
+    // The JSON results whose names begin and end so, in order of name.
+    Result<std::vector<Json>> load(const std::string& prefix, const std::string& suffix) const {
+        std::vector<base::Path> files;
+        std::error_code error;
+        for (const auto& entry : std::filesystem::directory_iterator(results_, error)) {
+            const std::string name = entry.path().filename().string();
+            if (name.starts_with(prefix) && name.ends_with(suffix) && name.ends_with(".json")) files.push_back(entry.path());
+        }
+        std::sort(files.begin(), files.end());
+        std::vector<Json> objects;
+        for (const base::Path& file : files) {
+            WAVECREST_TRY_ASSIGN(text, base::read_text_file(file, 64 << 20));
+            Json object = Json::parse(text, nullptr, false);
+            if (!object.is_object()) return fail(ErrorKind::input, "a result file is no valid JSON", file.string(), "run the command that wrote it again");
+            objects.push_back(std::move(object));
+        }
+        return objects;
+    }
+
+    std::string figure(const Json& object) const {
+        const std::string name = object.value("figure", "");
+        if (name.empty() || name.find('/') != std::string::npos) return "";
+        auto file = base::FileSource::open(results_ / name);
+        if (!file) return "";
+        const auto bytes = base::read_exactly(*file, 0, file->size());
+        return bytes ? "data:image/png;base64," + base64(*bytes) : "";
+    }
+
+    data devices() const {
+        data result = data::type::list;
+        for (const site::SiteDevice& d : site_.devices) {
+            data row = data::type::object;
+            row["name"] = d.device.name;
+            row["what"] = d.device.description;
+            row["room"] = d.room;
+            row["link"] = d.link.name;
+            result.push_back(row);
+        }
+        return result;
+    }
+
+    data streams() const {
+        data result = data::type::list;
+        for (const site::SiteStream& s : site_.streams) {
+            data row = data::type::object;
+            row["name"] = s.name;
+            row["address"] = site_.address_of(s);
+            row["file"] = s.file.filename().string();
+            std::string meant;
+            for (const site::SiteDevice& d : site_.devices) {
+                if (s.meant_for(d.device.name)) meant += (meant.empty() ? "" : ", ") + d.device.name;
+            }
+            row["devices"] = meant;
+            result.push_back(row);
+        }
+        return result;
+    }
+
+    data rip(const Json& json) const {
+        data row = data::type::object;
+        row["name"] = json.at("name").get<std::string>();
+        row["size"] = bytes_of(json, "size_bytes");
+        row["rate"] = fmt::format("{} on average, {} in the highest second", rate_of(json, "bitrate_bps"), rate_of(json, "peak_1s_bps"));
+        data titles = data::type::list;
+        for (const Json& title : json.at("titles")) {
+            data entry = data::type::object;
+            entry["number"] = fmt::format("{}", title.at("number").get<int>());
+            entry["length"] = base::format_clock(time_of(title, "duration_s"));
+            entry["size"] = bytes_of(title, "size_bytes");
+            entry["chapters"] = fmt::format("{}", title.at("chapters").size());
+            entry["choice"] = (title.at("main").get<bool>() ? "main: " : "") + title.at("why").get<std::string>();
+            entry["is_main"] = title.at("main").get<bool>();
+            titles.push_back(entry);
+        }
+        row["titles"] = std::move(titles);
+        row["tracks"] = tracks(json.at("tracks"));
+        const std::string picture = figure(json);
+        row["has_figure"] = !picture.empty();
+        row["figure"] = picture;
+        return row;
+    }
+
+    static data tracks(const Json& list) {
+        data result = data::type::list;
+        for (const Json& track : list) {
+            data entry = data::type::object;
+            std::string text = track.at("codec").get<std::string>();
+            if (track.at("kind") == "video") {
+                text += fmt::format(" {}, {}x{}, {}", track.value("profile", ""), track.value("width", 0), track.value("height", 0), track.value("scan", ""));
+            } else {
+                text += fmt::format(", {}, {}", track.value("layout", ""), media::language_name(track.value("language", "")));
+            }
+            entry["kind"] = track.at("kind").get<std::string>();
+            entry["text"] = text;
+            result.push_back(entry);
+        }
+        return result;
+    }
+
+    static data conversion(const Json& json) {
+        data row = data::type::object;
+        const auto before = json.at("source_bytes").get<std::uint64_t>(), after = json.at("size_bytes").get<std::uint64_t>();
+        row["name"] = json.value("name", "");
+        row["profile"] = json.value("profile", "");
+        row["before"] = base::format_bytes(before);
+        row["after"] = base::format_bytes(after);
+        const double percent = before > 0 ? 100.0 * static_cast<double>(after) / static_cast<double>(before) : 0;
+        row["percent"] = fmt::format("{:.0f}", percent);
+        row["bar"] = fmt::format("{:.1f}", std::clamp(percent, 0.5, 100.0));
+        row["time"] = base::format_span(time_of(json, "elapsed_s"));
+        row["speed"] = fmt::format("{:.1f}", json.value("speed", 0.0));
+        row["length"] = base::format_clock(time_of(json, "duration_s"));
+        row["path"] = json.value("path", "");
+        data steps = data::type::list;
+        for (const Json& step : json.at("steps")) {
+            data entry = data::type::object;
+            entry["text"] = step.get<std::string>();
+            steps.push_back(entry);
+        }
+        row["steps"] = std::move(steps);
+        data problems = data::type::list;
+        for (const Json& problem : json.at("problems")) {
+            data entry = data::type::object;
+            entry["text"] = fmt::format("{}, from {} to {}", problem.at("what").get<std::string>(), base::format_clock(time_of(problem, "from_s")), base::format_clock(time_of(problem, "to_s")));
+            problems.push_back(entry);
+        }
+        row["problems"] = std::move(problems);
+        return row;
+    }
+
+    data verification(const Json& json) const {
+        data row = data::type::object;
+        const std::string verdict = json.at("verdict").get<std::string>();
+        row["stream"] = json.at("stream").get<std::string>();
+        row["device"] = json.at("device").get<std::string>();
+        row["url"] = json.value("url", "");
+        row["link"] = json.at("link").value("name", "");
+        row["verdict"] = verdict;
+        const std::string what = json.value("short", "none");
+        row["is_short"] = what != "none";
+        row["short"] = what;
+        row["summary"] = json.value("summary", "");
+        row["remedy"] = json.value("remedy", "");
+        row["has_remedy"] = !json.value("remedy", "").empty();
+        row["startup"] = json.at("startup_s").is_number() ? base::format_span(time_of(json, "startup_s")) : "never";
+        double stood = 0;
+        for (const Json& stall : json.at("stalls")) stood += stall.value("for_s", 0.0);
+        row["stalls"] = json.at("stalls").empty() ? "none" : fmt::format("{}, {} in all", json.at("stalls").size(), base::format_span(base::from_seconds(stood)));
+        row["mean"] = rate_of(json.at("bitrate"), "mean_bps");
+        row["peak"] = rate_of(json.at("bitrate"), "peak_1s_bps");
+        data checks = data::type::list;
+        for (const Json& check : json.at("checks")) {
+            data entry = data::type::object;
+            for (const char* key : {"name", "verdict", "measured", "limit", "why"}) entry[key] = check.value(key, "");
+            checks.push_back(entry);
+        }
+        row["checks"] = std::move(checks);
+        const std::string picture = figure(json);
+        row["has_figure"] = !picture.empty();
+        row["figure"] = picture;
+        return row;
+    }
+
+    const site::Site& site_;
+    base::Path results_;
+};
+
+}  // namespace
+
+Result<Written> write(const site::Site& site, const base::Path& results, const base::Path& into) {
+    Page page(site, results);
+    WAVECREST_TRY_ASSIGN(html, page.render());
+    Written written{into / "index.html", std::move(page.missing)};
+    WAVECREST_TRY(base::write_file(written.page, base::as_bytes(html), base::AtomicFile::IfExists::replace));
+    return written;
+}
+
+}  // namespace wavecrest::report

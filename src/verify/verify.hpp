@@ -1,0 +1,63 @@
+// Plays a stream as a device would, over a link as the device has, and judges.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "base/cancel.hpp"
+#include "base/progress.hpp"
+#include "base/result.hpp"
+#include "device/device.hpp"
+#include "measure/playback.hpp"
+
+namespace wavecrest::verify {
+
+struct Job {
+    std::string stream;        // name for the result
+    std::string address;       // http://...
+    device::Device device;
+    device::Link link;
+    bool real_time = false;    // else waiting for the link is skipped on the clock; the server's own time always counts
+};
+
+struct Skip {
+    Time to{};                 // asked for
+    Time landed{};             // the keyframe at which playing goes on
+    Time first_picture{};      // from the request to that keyframe's arrival
+};
+
+struct Second {                // of the player's clock, from the request
+    double stream_bps = 0;     // of the part of the title being shown then; 0 before the start and in stalls
+    double received_bps = 0;
+};
+
+// What kept the stream from playing well.
+enum class Short { none, server, supply, network, device, file };
+std::string_view short_name(Short what);
+
+struct Verification {
+    std::string stream;
+    std::string address;
+    std::string device;
+    device::Link link;
+    device::Verdict verdict = device::Verdict::pass;
+    Short short_of = Short::none;
+    std::string summary;       // one sentence
+    std::string remedy;        // what to change; empty on a pass
+    Time duration{};           // of the title
+    bool started = false;
+    Time startup{};
+    std::vector<measure::Stall> stalls;
+    std::vector<measure::BufferLevel> levels;
+    std::vector<Second> seconds;
+    std::vector<Skip> skips;
+    std::int64_t mean_bps = 0;
+    std::int64_t peak_1s_bps = 0;
+    std::vector<device::Check> checks;
+};
+
+// A stream that can't be reached or read gives a failed verification, not an error; errors are wrong usage (a malformed
+// address) and interruption.
+Result<Verification> run(const Job& job, const Progress& progress, const Cancel& cancel);
+
+}  // namespace wavecrest::verify
