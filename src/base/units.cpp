@@ -63,6 +63,8 @@ std::string format_span(Time time) {
     return fmt::format("{} h {:02} min", whole / 3600, whole / 60 % 60);
 }
 
+std::string format_count(std::size_t count, std::string_view noun) { return fmt::format("{} {}{}", count, noun, count == 1 ? "" : "s"); }
+
 std::string format_rate(Ratio rate) {
     if (rate.den == 1) return fmt::format("{}", rate.num);
     return fmt::format("{:.3f}", rate.value());

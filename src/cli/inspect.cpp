@@ -54,19 +54,18 @@ Status write_figure(const std::string& folder, const std::string& stem, const st
     figure.title = fmt::format("{}: bit rate over time", name);
     figure.x_label = "time in the title (minutes:seconds)";
     figure.y_label = "Mbit/s";
-    render::Series bars{"each second", render::Series::Style::filled_steps, 0, false, {}}, edge{"", render::Series::Style::steps, 0, false, {}};
+    render::Series bars{"each second", render::Series::Style::steps, 0, false, {}};
     for (std::size_t i = 0; i < seconds.size(); ++i) {
         csv += fmt::format("{},{:.0f}\n", i, seconds[i]);
         bars.points.emplace_back(static_cast<double>(i), seconds[i] / 1e6);
     }
     if (!seconds.empty()) bars.points.emplace_back(base::to_seconds(rate.duration()), seconds.back() / 1e6);
-    edge.points = bars.points;
     const double end = base::to_seconds(rate.duration());
     const auto level = [&](std::int64_t bps, const char* what, int colour) {
         return render::Series{fmt::format("{}: {}", what, base::format_bitrate(bps)), render::Series::Style::dashed, colour, false,
                               {{0.0, static_cast<double>(bps) / 1e6}, {end, static_cast<double>(bps) / 1e6}}};
     };
-    figure.series = {std::move(bars), std::move(edge), level(rate.mean_bps(), "average", 2), level(rate.peak_bps(), "highest second", 1)};
+    figure.series = {std::move(bars), level(rate.mean_bps(), "average", 2), level(rate.peak_bps(), "highest second", 1)};
     WAVECREST_TRY(write_result(folder, stem + ".csv", csv));
     return render::write_png(figure, base::Path(folder) / (stem + ".png"));
 }

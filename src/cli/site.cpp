@@ -48,7 +48,8 @@ int run_site_new(const SiteNewOptions& options) {
     // What was given on the command line is checked before a file is written.
     if (const auto parsed = site::parse(text, options.file); !parsed) return report_error(parsed.error());
     if (const auto status = base::write_file(options.file, base::as_bytes(text), base::AtomicFile::IfExists::refuse); !status) return report_error(status.error());
-    fmt::print("Started {} for \"{}\": {} devices, {} streams.\nNext: wavecrest site check '{}'\n", options.file, options.house, made.devices.size(), made.streams.size(), options.file);
+    fmt::print("Started {} for \"{}\": {}, {}.\nNext: wavecrest site check '{}'\n", options.file, options.house, base::format_count(made.devices.size(), "device"),
+               base::format_count(made.streams.size(), "stream"), options.file);
     return 0;
 }
 
@@ -73,9 +74,9 @@ int run_site_check(const SiteOptions& options) {
     if (json) {
         print_json({{"site", options.file}, {"house", site->house}, {"errors", errors}, {"findings", list}});
     } else if (errors > 0) {
-        fmt::print("\n{} {}, {} warnings: correct the errors before the streams are run.\n", errors, errors == 1 ? "error" : "errors", findings.size() - static_cast<std::size_t>(errors));
+        fmt::print("\n{}, {}: correct the errors before the streams are run.\n", base::format_count(static_cast<std::size_t>(errors), "error"), base::format_count(findings.size() - static_cast<std::size_t>(errors), "warning"));
     } else {
-        fmt::print("{}: ready, {} warnings.\nNext: wavecrest stream run --site '{}'\n", options.file, findings.size(), options.file);
+        fmt::print("{}: ready, {}.\nNext: wavecrest stream run --site '{}'\n", options.file, findings.empty() ? "nothing found wanting" : base::format_count(findings.size(), "warning"), options.file);
     }
     return errors > 0 ? 1 : 0;
 }

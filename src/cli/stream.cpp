@@ -45,7 +45,7 @@ void print_addresses(const Running& running, const stream::Service& service) {
     site::Site site = running.site.value_or(site::Site{});
     site.port = service.port();
     site.listen = running.settings.address;
-    fmt::print("Serving {} {} on port {}. Addresses to enter:\n\n", service.streams().size(), service.streams().size() == 1 ? "stream" : "streams", service.port());
+    fmt::print("Serving {} on port {}. Addresses to enter:\n\n", base::format_count(service.streams().size(), "stream"), service.port());
     render::Table table({"on", "enter", "for"});
     for (const stream::ReadyStream& ready : service.streams()) {
         const std::string address = stream::address_for(site.host(), service.port(), ready.path);
@@ -124,7 +124,7 @@ int run_stream(const StreamRunOptions& options) {
         for (const stream::ReadyStream& s : (*service)->streams()) streams.push_back({{"name", s.name}, {"path", s.path}, {"duration_s", base::to_seconds(s.duration)}, {"size_bytes", s.size_bytes}, {"bitrate_bps", s.bitrate_bps}});
         print_json({{"streams", streams}, {"port", (*service)->port()}, {"uptime_s", base::to_seconds(status.uptime)}, {"sent_bytes", status.sent}, {"requests", status.requests}});
     } else {
-        fmt::print("Ended after {}: {} requests, {} sent.\n", base::format_span(status.uptime), status.requests, base::format_bytes(status.sent));
+        fmt::print("Ended after {}: {}, {} sent.\n", base::format_span(status.uptime), base::format_count(status.requests, "request"), base::format_bytes(status.sent));
     }
     return 0;
 }

@@ -76,8 +76,8 @@ Status write_files(const std::string& folder, const std::string& stem, const ver
     figure.y_label = "Mbit/s";
     figure.y2_label = "buffer (seconds of film)";
     figure.band_name = "stall";
-    render::Series stream{"film's bit rate", render::Series::Style::filled_steps, 0, false, {}}, outline{"", render::Series::Style::steps, 0, false, {}};
-    render::Series buffer{"buffer", render::Series::Style::line, 2, true, {}}, received{"received", render::Series::Style::line, 3, false, {}};
+    render::Series stream{"film's bit rate", render::Series::Style::steps, 0, false, {}};
+    render::Series buffer{"buffer", render::Series::Style::line, 2, true, {}};
     double highest = 0;
     for (std::size_t i = 0; i < v.seconds.size(); ++i) {
         const auto x = static_cast<double>(i);
@@ -87,10 +87,9 @@ Status write_files(const std::string& folder, const std::string& stem, const ver
         stream.points.emplace_back(x, v.seconds[i].stream_bps / 1e6);
         highest = std::max(highest, v.seconds[i].stream_bps / 1e6);
     }
-    outline.points = stream.points;
     for (const measure::BufferLevel& l : v.levels) buffer.points.emplace_back(base::to_seconds(l.clock), base::to_seconds(l.level));
     for (const measure::Stall& stall : v.stalls) figure.bands.push_back({base::to_seconds(stall.clock), base::to_seconds(stall.clock + stall.length)});
-    figure.series = {std::move(stream), std::move(outline), std::move(buffer)};
+    figure.series = {std::move(stream), std::move(buffer)};
     const double link = static_cast<double>(v.link.payload_bps) / 1e6;
     const auto end = static_cast<double>(v.seconds.size());
     // A gigabit drawn to scale would flatten everything else: a link far above the film is named, not drawn.

@@ -37,7 +37,7 @@ std::string script(const Figure& figure, const base::Path& target) {
     out += fmt::format("set output {}\n", quoted(target.string()));
     out += fmt::format("set title {} font ',15' offset 0,-0.3\nset xlabel {}\nset ylabel {}\n", quoted(figure.title), quoted(figure.x_label), quoted(figure.y_label));
     out += "set border 3 lc rgb '#555555'\nset tics nomirror textcolor rgb '#333333'\nset grid y lc rgb '#dddddd' lt 1 lw 1\n"
-           "set key outside bottom center horizontal samplen 2\nset style fill solid 0.25 noborder\nset yrange [0:*]\nset offsets 0,0,graph 0.08,0\n";
+           "set key tmargin center horizontal samplen 2\nset style fill solid 0.25 noborder\nset yrange [0:*]\nset offsets 0,0,graph 0.08,0\n";
     out += fmt::format("set xrange [0:{}]\n", x_max);
     if (figure.clock_x) out += "set xdata time\nset timefmt '%s'\nset format x '%tM:%tS'\n";
     if (!figure.y2_label.empty()) out += fmt::format("set y2label {}\nset y2tics\nset y2range [0:*]\nset border 11\n", quoted(figure.y2_label));
@@ -52,23 +52,25 @@ std::string script(const Figure& figure, const base::Path& target) {
         if (!plots.empty()) plots += ", ";
         const char* colour = kPalette[static_cast<std::size_t>(series.colour) % std::size(kPalette)];
         const char* axes = series.second_axis ? "x1y2" : "x1y1";
-        const std::string with = [&]() -> std::string {
-            switch (series.style) {
-                case Series::Style::steps: return "steps lw 2";
-                case Series::Style::filled_steps: return "fillsteps";
-                case Series::Style::dashed: return "lines dt 2 lw 2";
-                case Series::Style::filled: return "filledcurves y1=0";
-                case Series::Style::line: break;
-            }
-            return "lines lw 2";
-        }();
-        plots += fmt::format("'-' using 1:2 axes {} with {} lc rgb '{}' title {}", axes, with, colour, quoted(series.name));
+        const auto plot = [&](const char* with, const std::string& name) { return fmt::format("'-' using 1:2 axes {} with {} lc rgb '{}' {}", axes, with, colour, name); };
+        const std::string name = "title " + quoted(series.name);
+        switch (series.style) {
+            case Series::Style::line: plots += plot("lines lw 2", name); break;
+            case Series::Style::dashed: plots += plot("lines dt 2 lw 2", name); break;
+            case Series::Style::steps: plots += plot("filledcurves y1=0", name) + ", " + plot("lines lw 2", "notitle"); break;
+        }
     }
     if (!figure.bands.empty()) plots += fmt::format(", NaN with filledcurves lc rgb '#a8322a' fs solid 0.18 title {}", quoted(figure.band_name));
     out += "plot " + plots + "\n";
     for (const Series& series : figure.series) {
-        for (const auto& [x, y] : series.points) out += fmt::format("{:.4f} {:.6f}\n", x, y);
-        out += "e\n";
+        const bool steps = series.style == Series::Style::steps;
+        std::string points;
+        for (std::size_t i = 0; i < series.points.size(); ++i) {
+            const auto& [x, y] = series.points[i];
+            if (steps && i > 0) points += fmt::format("{:.4f} {:.6f}\n", x, series.points[i - 1].second);  // a step's corner
+            points += fmt::format("{:.4f} {:.6f}\n", x, y);
+        }
+        for (int copies = steps ? 2 : 1; copies > 0; --copies) out += points + "e\n";
     }
     return out;
 }

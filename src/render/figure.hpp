@@ -11,7 +11,7 @@
 namespace wavecrest::render {
 
 struct Series {
-    enum class Style { line, steps, filled_steps, dashed, filled };
+    enum class Style { line, steps, dashed };  // steps: each value lasts to the next point, filled below
     std::string name;
     Style style = Style::line;
     int colour = 0;             // index into the palette

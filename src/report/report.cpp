@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cctype>
 #include <kainjow/mustache.hpp>
 #include <nlohmann/json.hpp>
 
@@ -33,6 +34,11 @@ Time time_of(const Json& object, const char* key) { return base::from_seconds(ob
 std::string bytes_of(const Json& object, const char* key) { return base::format_bytes(object.value(key, std::uint64_t{0})); }
 std::string rate_of(const Json& object, const char* key) { return base::format_bitrate(object.value(key, std::int64_t{0})); }
 
+std::string sentence(std::string text) {
+    if (!text.empty()) text[0] = static_cast<char>(std::toupper(static_cast<unsigned char>(text[0])));
+    return text;
+}
+
 class Page {
   public:
     Page(const site::Site& site, base::Path results) : site_(site), results_(std::move(results)) {}
@@ -51,6 +57,7 @@ class Page {
         page["house"] = site_.house;
         page["date"] = date;
         page["devices"] = devices();
+        page["has_rooms"] = std::any_of(site_.devices.begin(), site_.devices.end(), [](const site::SiteDevice& d) { return !d.room.empty(); });
         page["streams"] = streams();
         try {
             WAVECREST_TRY_ASSIGN(rips, load("inspect-", "-disc.json"));
@@ -236,7 +243,7 @@ class Page {
         const std::string what = json.value("short", "none");
         row["is_short"] = what != "none";
         row["short"] = what;
-        row["summary"] = json.value("summary", "");
+        row["summary"] = sentence(json.value("summary", ""));
         row["remedy"] = json.value("remedy", "");
         row["has_remedy"] = !json.value("remedy", "").empty();
         row["startup"] = json.at("startup_s").is_number() ? base::format_span(time_of(json, "startup_s")) : "never";
