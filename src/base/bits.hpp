@@ -43,13 +43,22 @@ class BitWriter {
         }
     }
     // Appends zero bits up to the next byte boundary.
-    void align() { if (held_count_ > 0) bits(0, 8 - held_count_); }
+    void align() {
+        if (held_count_ > 0) bits(0, 8 - held_count_);
+    }
 
     std::size_t bit_count() const { return bytes_.size() * 8 + static_cast<std::size_t>(held_count_); }
     // The whole bytes written so far.
     const ByteVector& bytes() const { return bytes_; }
-    ByteVector release() { align(); return std::move(bytes_); }
-    void clear() { bytes_.clear(); held_ = 0; held_count_ = 0; }
+    ByteVector release() {
+        align();
+        return std::move(bytes_);
+    }
+    void clear() {
+        bytes_.clear();
+        held_ = 0;
+        held_count_ = 0;
+    }
 
   private:
     ByteVector bytes_;

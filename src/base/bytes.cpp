@@ -41,7 +41,8 @@ std::uint64_t ByteReader::big_endian(int count) {
 }
 
 void ByteWriter::big_endian(std::uint64_t value, int count) {
-    for (int shift = 8 * (count - 1); shift >= 0; shift -= 8) bytes_.push_back(static_cast<std::uint8_t>(value >> shift));
+    for (int shift = 8 * (count - 1); shift >= 0; shift -= 8)
+        bytes_.push_back(static_cast<std::uint8_t>(value >> shift));
 }
 
 void ByteWriter::overwrite(std::size_t at, std::uint64_t value, int count) {

@@ -82,7 +82,9 @@ class ByteWriter {
     void text(std::string_view text) { raw(as_bytes(text)); }
     void fill(std::size_t count, std::uint8_t value = 0) { bytes_.insert(bytes_.end(), count, value); }
     // Appends zeros up to an absolute size (no effect when already there).
-    void pad_to(std::size_t size) { if (bytes_.size() < size) bytes_.resize(size, 0); }
+    void pad_to(std::size_t size) {
+        if (bytes_.size() < size) bytes_.resize(size, 0);
+    }
 
     void put_u16(std::size_t at, std::uint64_t value) { overwrite(at, value, 2); }
     void put_u32(std::size_t at, std::uint64_t value) { overwrite(at, value, 4); }

@@ -3,9 +3,9 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
+#include <toml++/toml.h>
 #include <algorithm>
 #include <set>
-#include <toml++/toml.h>
 
 namespace wavecrest::base {
 
@@ -65,12 +65,17 @@ Result<ConfigTable> ConfigTable::parse(std::string_view text, const std::string&
     }
 }
 
-int ConfigTable::line() const { return node_->line; }
-const std::string& ConfigTable::file() const { return node_->file; }
+int ConfigTable::line() const {
+    return node_->line;
+}
+const std::string& ConfigTable::file() const {
+    return node_->file;
+}
 
 std::string ConfigTable::where(std::string_view key) const {
     int line = node_->line;
-    if (const toml::node* value = key.empty() ? nullptr : node_->table->get(key)) line = static_cast<int>(value->source().begin.line);
+    if (const toml::node* value = key.empty() ? nullptr : node_->table->get(key))
+        line = static_cast<int>(value->source().begin.line);
     return line > 0 ? fmt::format("{}, line {}", node_->file, line) : node_->file;
 }
 
@@ -84,7 +89,8 @@ bool ConfigTable::has(std::string_view key) {
 }
 
 Result<std::string> ConfigTable::text(std::string_view key) {
-    if (!has(key)) return refuse({}, fmt::format("\"{}\" is missing here", key), fmt::format("add a line: {} = \"...\"", key));
+    if (!has(key))
+        return refuse({}, fmt::format("\"{}\" is missing here", key), fmt::format("add a line: {} = \"...\"", key));
     return text(key, "");
 }
 
@@ -95,11 +101,13 @@ Result<std::string> ConfigTable::text(std::string_view key, std::string fallback
     return *value;
 }
 
-Result<std::int64_t> ConfigTable::number(std::string_view key, std::int64_t low, std::int64_t high, std::int64_t fallback) {
+Result<std::int64_t> ConfigTable::number(std::string_view key, std::int64_t low, std::int64_t high,
+                                         std::int64_t fallback) {
     if (!has(key)) return fallback;
     const auto value = (*node_->table)[key].value_exact<std::int64_t>();
     if (!value || *value < low || *value > high) {
-        return refuse(key, fmt::format("\"{}\" must be a whole number from {} to {}", key, low, high), "correct the value");
+        return refuse(key, fmt::format("\"{}\" must be a whole number from {} to {}", key, low, high),
+                      "correct the value");
     }
     return *value;
 }
@@ -107,7 +115,8 @@ Result<std::int64_t> ConfigTable::number(std::string_view key, std::int64_t low,
 Result<double> ConfigTable::decimal(std::string_view key, double low, double high, double fallback) {
     if (!has(key)) return fallback;
     const auto value = (*node_->table)[key].value<double>();
-    if (!value || !(*value >= low && *value <= high)) return refuse(key, fmt::format("\"{}\" must be a number from {} to {}", key, low, high), "correct the value");
+    if (!value || !(*value >= low && *value <= high))
+        return refuse(key, fmt::format("\"{}\" must be a number from {} to {}", key, low, high), "correct the value");
     return *value;
 }
 
@@ -122,7 +131,9 @@ Result<std::int64_t> ConfigTable::bitrate(std::string_view key, std::int64_t fal
     if (!has(key)) return fallback;
     WAVECREST_TRY_ASSIGN(written, text(key, ""));
     const auto value = parse_bitrate(written);
-    if (!value || *value == 0) return refuse(key, fmt::format("\"{}\" is no bit rate", written), "write a number and bit/s, kbit/s, Mbit/s or Gbit/s: \"8 Mbit/s\"");
+    if (!value || *value == 0)
+        return refuse(key, fmt::format("\"{}\" is no bit rate", written),
+                      "write a number and bit/s, kbit/s, Mbit/s or Gbit/s: \"8 Mbit/s\"");
     return *value;
 }
 
@@ -130,7 +141,9 @@ Result<Time> ConfigTable::span(std::string_view key, Time fallback) {
     if (!has(key)) return fallback;
     WAVECREST_TRY_ASSIGN(written, text(key, ""));
     const auto value = parse_span(written);
-    if (!value) return refuse(key, fmt::format("\"{}\" is no length of time", written), "write a number and ms, s, min or h: \"250 ms\"");
+    if (!value)
+        return refuse(key, fmt::format("\"{}\" is no length of time", written),
+                      "write a number and ms, s, min or h: \"250 ms\"");
     return *value;
 }
 
@@ -138,7 +151,9 @@ Result<Size> ConfigTable::size(std::string_view key, Size fallback) {
     if (!has(key)) return fallback;
     WAVECREST_TRY_ASSIGN(written, text(key, ""));
     const auto value = parse_size(written);
-    if (!value) return refuse(key, fmt::format("\"{}\" is no picture size", written), "write width x height or the height: \"1280x720\", \"720p\"");
+    if (!value)
+        return refuse(key, fmt::format("\"{}\" is no picture size", written),
+                      "write width x height or the height: \"1280x720\", \"720p\"");
     return *value;
 }
 
@@ -146,7 +161,9 @@ Result<std::vector<std::string>> ConfigTable::texts(std::string_view key) {
     std::vector<std::string> result;
     if (!has(key)) return result;
     const toml::array* array = (*node_->table)[key].as_array();
-    const auto wrong = [&] { return refuse(key, fmt::format("\"{}\" must be a list of texts", key), "write it as [\"one\", \"two\"]"); };
+    const auto wrong = [&] {
+        return refuse(key, fmt::format("\"{}\" must be a list of texts", key), "write it as [\"one\", \"two\"]");
+    };
     if (array == nullptr) return wrong();
     for (const toml::node& element : *array) {
         const auto value = element.value_exact<std::string>();
@@ -156,10 +173,12 @@ Result<std::vector<std::string>> ConfigTable::texts(std::string_view key) {
     return result;
 }
 
-Result<std::string> ConfigTable::choice(std::string_view key, const std::vector<std::string>& words, std::string fallback) {
+Result<std::string> ConfigTable::choice(std::string_view key, const std::vector<std::string>& words,
+                                        std::string fallback) {
     WAVECREST_TRY_ASSIGN(value, text(key, std::move(fallback)));
     if (std::find(words.begin(), words.end(), value) == words.end()) {
-        return refuse(key, fmt::format("\"{}\" is not known as {}", value, key), fmt::format("use one of: {}", fmt::join(words, ", ")));
+        return refuse(key, fmt::format("\"{}\" is not known as {}", value, key),
+                      fmt::format("use one of: {}", fmt::join(words, ", ")));
     }
     return value;
 }
@@ -172,7 +191,8 @@ Result<ConfigTable> ConfigTable::table(std::string_view key) {
     node->table = &kEmpty;
     if (has(key)) {
         node->table = (*node_->table)[key].as_table();
-        if (node->table == nullptr) return refuse(key, fmt::format("\"{}\" must be a table", key), fmt::format("write it as [{}]", key));
+        if (node->table == nullptr)
+            return refuse(key, fmt::format("\"{}\" must be a table", key), fmt::format("write it as [{}]", key));
         node->line = static_cast<int>(node->table->source().begin.line);
     }
     return ConfigTable(std::move(node));
@@ -182,7 +202,10 @@ Result<std::vector<ConfigTable>> ConfigTable::tables(std::string_view key) {
     std::vector<ConfigTable> result;
     if (!has(key)) return result;
     const toml::array* array = (*node_->table)[key].as_array();
-    const auto wrong = [&] { return refuse(key, fmt::format("\"{}\" must be a list of tables", key), fmt::format("write each as [[{}]]", key)); };
+    const auto wrong = [&] {
+        return refuse(key, fmt::format("\"{}\" must be a list of tables", key),
+                      fmt::format("write each as [[{}]]", key));
+    };
     if (array == nullptr) return wrong();
     for (const toml::node& element : *array) {
         if (!element.is_table()) return wrong();
@@ -203,7 +226,8 @@ Status ConfigTable::finish() const {
         const std::vector<std::string> known(node_->known.begin(), node_->known.end());
         const std::string meant = nearest(name, known);
         return refuse(name, fmt::format("\"{}\" is not known here", name),
-                      meant.empty() ? fmt::format("remove it; known here: {}", fmt::join(known, ", ")) : fmt::format("did you mean \"{}\"?", meant));
+                      meant.empty() ? fmt::format("remove it; known here: {}", fmt::join(known, ", "))
+                                    : fmt::format("did you mean \"{}\"?", meant));
     }
     return {};
 }

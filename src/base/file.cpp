@@ -5,12 +5,12 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-#include <cerrno>
-#include <cstdio>
 #include <algorithm>
 #include <array>
 #include <atomic>
+#include <cerrno>
 #include <climits>
+#include <cstdio>
 #include <cstring>
 
 namespace wavecrest::base {
@@ -18,16 +18,25 @@ namespace {
 
 std::string reason(int error) {
     switch (error) {
-        case ENOENT: return "it does not exist";
+        case ENOENT:
+            return "it does not exist";
         case EACCES:
-        case EPERM: return "permission denied";
-        case EROFS: return "the file system is read-only";
-        case ENOSPC: return "the disk is full";
-        case EDQUOT: return "the disk quota is used up";
-        case ENOTDIR: return "a part of the path is not a folder";
-        case ENAMETOOLONG: return "the name is too long";
-        case EIO: return "the drive reports a read error";
-        default: return std::strerror(error);
+        case EPERM:
+            return "permission denied";
+        case EROFS:
+            return "the file system is read-only";
+        case ENOSPC:
+            return "the disk is full";
+        case EDQUOT:
+            return "the disk quota is used up";
+        case ENOTDIR:
+            return "a part of the path is not a folder";
+        case ENAMETOOLONG:
+            return "the name is too long";
+        case EIO:
+            return "the drive reports a read error";
+        default:
+            return std::strerror(error);
     }
 }
 
@@ -66,7 +75,8 @@ void forget(const Path& path) {
 Result<ByteVector> read_exactly(ByteSource& source, std::uint64_t offset, std::size_t count) {
     if (offset > source.size() || count > source.size() - offset) {
         return fail(ErrorKind::input, fmt::format("the file ends before the {} bytes needed there", count),
-                    fmt::format("{}, byte {}", source.name(), offset), "the file is cut short or damaged; copy it again");
+                    fmt::format("{}, byte {}", source.name(), offset),
+                    "the file is cut short or damaged; copy it again");
     }
     ByteVector bytes(count);
     WAVECREST_TRY_ASSIGN(got, source.read_at(offset, bytes));
@@ -88,7 +98,8 @@ Result<FileSource> FileSource::open(const Path& path) {
     struct stat info {};
     if (::fstat(handle, &info) != 0 || !S_ISREG(info.st_mode)) {
         ::close(handle);
-        return fail(ErrorKind::input, S_ISDIR(info.st_mode) ? "this is a folder, not a file" : "this is not a regular file",
+        return fail(ErrorKind::input,
+                    S_ISDIR(info.st_mode) ? "this is a folder, not a file" : "this is not a regular file",
                     path.string(), "name a media file");
     }
     return FileSource(path, handle, static_cast<std::uint64_t>(info.st_size));
@@ -157,7 +168,8 @@ Result<AtomicFile> AtomicFile::create(const Path& target, IfExists if_exists) {
     for (auto p = made.rbegin(); p != made.rend(); ++p) {
         if (::mkdir(p->c_str(), 0777) != 0 && errno != EEXIST) {
             const int error = errno;
-            return fail(ErrorKind::machine, "the folder can't be made: " + reason(error), p->string(), write_remedy(error));
+            return fail(ErrorKind::machine, "the folder can't be made: " + reason(error), p->string(),
+                        write_remedy(error));
         }
     }
     const Path temporary = folder / fmt::format(".{}.{}.part", target.filename().string(), ::getpid());

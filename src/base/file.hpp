@@ -48,7 +48,8 @@ class FileSource : public ByteSource {
 // Bytes in memory as a source (tests; small headers fetched over the network).
 class MemorySource : public ByteSource {
   public:
-    explicit MemorySource(ByteVector bytes, std::string name = "memory") : bytes_(std::move(bytes)), name_(std::move(name)) {}
+    explicit MemorySource(ByteVector bytes, std::string name = "memory")
+        : bytes_(std::move(bytes)), name_(std::move(name)) {}
     std::uint64_t size() const override { return bytes_.size(); }
     std::string name() const override { return name_; }
     Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) override;
@@ -74,8 +75,8 @@ class AtomicFile {
     AtomicFile& operator=(AtomicFile&&) = delete;
     ~AtomicFile();
 
-    Status write(ByteSpan bytes);                              // appends
-    Status write_at(std::uint64_t offset, ByteSpan bytes);     // overwrites bytes already written
+    Status write(ByteSpan bytes);                           // appends
+    Status write_at(std::uint64_t offset, ByteSpan bytes);  // overwrites bytes already written
     std::uint64_t size() const { return size_; }
     // Puts `count` bytes in front of what has been written, without copying it where the file system can
     // (then `count` must be a multiple of its block size), else by moving it. Call block_size() for the multiple.

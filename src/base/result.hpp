@@ -31,7 +31,9 @@ using Status = Result<void>;
 inline tl::unexpected<Error> fail(ErrorKind kind, std::string what, std::string where, std::string remedy) {
     return tl::unexpected<Error>(Error{kind, std::move(what), std::move(where), std::move(remedy)});
 }
-inline tl::unexpected<Error> fail(Error error) { return tl::unexpected<Error>(std::move(error)); }
+inline tl::unexpected<Error> fail(Error error) {
+    return tl::unexpected<Error>(std::move(error));
+}
 
 inline tl::unexpected<Error> interrupted() {
     return fail(ErrorKind::interrupted, "interrupted", "", "nothing was left behind; run it again when ready");
@@ -48,14 +50,14 @@ using base::Status;
 }  // namespace wavecrest
 
 // Returns the error of a Result or Status expression from the current function.
-#define WAVECREST_TRY(expression)                                                       \
-    do {                                                                                \
-        if (auto try_result = (expression); !try_result)                                \
-            return ::wavecrest::base::fail(std::move(try_result).error());              \
+#define WAVECREST_TRY(expression)                                          \
+    do {                                                                   \
+        if (auto try_result = (expression); !try_result)                   \
+            return ::wavecrest::base::fail(std::move(try_result).error()); \
     } while (false)
 
 // Declares `name` with the value of a Result expression, or returns its error.
-#define WAVECREST_TRY_ASSIGN(name, expression)                                          \
-    auto name##_result = (expression);                                                  \
+#define WAVECREST_TRY_ASSIGN(name, expression)                                            \
+    auto name##_result = (expression);                                                    \
     if (!name##_result) return ::wavecrest::base::fail(std::move(name##_result).error()); \
     auto name = std::move(*name##_result)

@@ -18,6 +18,8 @@ std::int64_t rescale(std::int64_t value, std::int64_t num, std::int64_t den) {
     return static_cast<std::int64_t>(product >= 0 ? (product + half) / den : (product - half) / den);
 }
 
-Time from_seconds(double seconds) { return Time(std::llround(seconds * static_cast<double>(kFlicksPerSecond))); }
+Time from_seconds(double seconds) {
+    return Time(std::llround(seconds * static_cast<double>(kFlicksPerSecond)));
+}
 
 }  // namespace wavecrest::base

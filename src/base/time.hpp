@@ -30,15 +30,21 @@ Ratio reduced(Ratio ratio);
 std::int64_t rescale(std::int64_t value, std::int64_t num, std::int64_t den);
 
 // Ticks of a clock of `rate` ticks per second (> 0), to and from Time; rounded to nearest.
-inline Time from_ticks(std::int64_t ticks, std::int64_t rate) { return Time(rescale(ticks, kFlicksPerSecond, rate)); }
-inline std::int64_t to_ticks(Time time, std::int64_t rate) { return rescale(time.count(), rate, kFlicksPerSecond); }
+inline Time from_ticks(std::int64_t ticks, std::int64_t rate) {
+    return Time(rescale(ticks, kFlicksPerSecond, rate));
+}
+inline std::int64_t to_ticks(Time time, std::int64_t rate) {
+    return rescale(time.count(), rate, kFlicksPerSecond);
+}
 
 // The time of `frames` frames at `rate` frames per second; exact for all rates in use.
 inline Time frames_to_time(std::int64_t frames, Ratio rate) {
     return Time(rescale(frames, kFlicksPerSecond * rate.den, rate.num));
 }
 
-inline double to_seconds(Time time) { return static_cast<double>(time.count()) / kFlicksPerSecond; }
+inline double to_seconds(Time time) {
+    return static_cast<double>(time.count()) / kFlicksPerSecond;
+}
 Time from_seconds(double seconds);
 
 }  // namespace base

@@ -23,7 +23,8 @@ std::string scaled(double value, std::initializer_list<std::pair<double, const c
     return "";
 }
 
-std::optional<double> parse_with_units(std::string_view text, std::initializer_list<std::pair<std::string_view, double>> units) {
+std::optional<double> parse_with_units(std::string_view text,
+                                       std::initializer_list<std::pair<std::string_view, double>> units) {
     double number = 0;
     const auto [rest, error] = std::from_chars(text.data(), text.data() + text.size(), number);
     if (error != std::errc{} || !std::isfinite(number) || number < 0) return std::nullopt;
@@ -63,7 +64,9 @@ std::string format_span(Time time) {
     return fmt::format("{} h {:02} min", whole / 3600, whole / 60 % 60);
 }
 
-std::string format_count(std::size_t count, std::string_view noun) { return fmt::format("{} {}{}", count, noun, count == 1 ? "" : "s"); }
+std::string format_count(std::size_t count, std::string_view noun) {
+    return fmt::format("{} {}{}", count, noun, count == 1 ? "" : "s");
+}
 
 std::string format_rate(Ratio rate) {
     if (rate.den == 1) return fmt::format("{}", rate.num);

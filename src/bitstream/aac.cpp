@@ -8,18 +8,24 @@
 namespace wavecrest::bitstream::aac {
 namespace {
 
-constexpr std::array<int, 13> kRates = {96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350};
+constexpr std::array<int, 13> kRates = {96000, 88200, 64000, 48000, 44100, 32000, 24000,
+                                        22050, 16000, 12000, 11025, 8000,  7350};
 constexpr int kChannels[] = {0, 1, 2, 3, 4, 5, 6, 8};
 
 }  // namespace
 
 std::string Config::profile_name() const {
     switch (object_type) {
-        case 1: return "AAC Main";
-        case 2: return "AAC-LC";
-        case 5: return "HE-AAC";
-        case 29: return "HE-AAC v2";
-        default: return "AAC object type " + std::to_string(object_type);
+        case 1:
+            return "AAC Main";
+        case 2:
+            return "AAC-LC";
+        case 5:
+            return "HE-AAC";
+        case 29:
+            return "HE-AAC v2";
+        default:
+            return "AAC object type " + std::to_string(object_type);
     }
 }
 

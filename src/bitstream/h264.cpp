@@ -25,9 +25,22 @@ ByteVector unescape(ByteSpan nal) {
 
 bool has_chroma_fields(int profile) {
     switch (profile) {
-        case 100: case 110: case 122: case 244: case 44: case 83: case 86: case 118: case 128: case 138: case 139: case 134: case 135:
+        case 100:
+        case 110:
+        case 122:
+        case 244:
+        case 44:
+        case 83:
+        case 86:
+        case 118:
+        case 128:
+        case 138:
+        case 139:
+        case 134:
+        case 135:
             return true;
-        default: return false;
+        default:
+            return false;
     }
 }
 
@@ -40,8 +53,8 @@ void skip_scaling_list(base::BitReader& bits, int size) {
 }
 
 // Table E-1.
-constexpr Ratio kAspects[] = {{1, 1}, {1, 1}, {12, 11}, {10, 11}, {16, 11}, {40, 33}, {24, 11}, {20, 11}, {32, 11},
-                              {80, 33}, {18, 11}, {15, 11}, {64, 33}, {160, 99}, {4, 3}, {3, 2}, {2, 1}};
+constexpr Ratio kAspects[] = {{1, 1},   {1, 1},   {12, 11}, {10, 11}, {16, 11},  {40, 33}, {24, 11}, {20, 11}, {32, 11},
+                              {80, 33}, {18, 11}, {15, 11}, {64, 33}, {160, 99}, {4, 3},   {3, 2},   {2, 1}};
 
 void parse_vui(base::BitReader& bits, Sps& sps) {
     if (bits.flag()) {
@@ -77,20 +90,29 @@ void parse_vui(base::BitReader& bits, Sps& sps) {
 
 std::string Sps::profile_name() const {
     switch (profile_idc) {
-        case 66: return (constraint_flags & 0x40) != 0 ? "Constrained Baseline" : "Baseline";
-        case 77: return "Main";
-        case 88: return "Extended";
-        case 100: return "High";
-        case 110: return "High 10";
-        case 122: return "High 4:2:2";
-        case 244: return "High 4:4:4 Predictive";
-        default: return fmt::format("profile {}", profile_idc);
+        case 66:
+            return (constraint_flags & 0x40) != 0 ? "Constrained Baseline" : "Baseline";
+        case 77:
+            return "Main";
+        case 88:
+            return "Extended";
+        case 100:
+            return "High";
+        case 110:
+            return "High 10";
+        case 122:
+            return "High 4:2:2";
+        case 244:
+            return "High 4:4:4 Predictive";
+        default:
+            return fmt::format("profile {}", profile_idc);
     }
 }
 
 std::string Sps::level_name() const {
     if (level_idc == 9 || (level_idc == 11 && profile_idc < 100 && (constraint_flags & 0x10) != 0)) return "1b";
-    return level_idc % 10 == 0 ? fmt::format("{}", level_idc / 10) : fmt::format("{}.{}", level_idc / 10, level_idc % 10);
+    return level_idc % 10 == 0 ? fmt::format("{}", level_idc / 10)
+                               : fmt::format("{}.{}", level_idc / 10, level_idc % 10);
 }
 
 std::optional<Sps> parse_sps(ByteSpan nal) {

@@ -24,7 +24,7 @@ struct Sps {
     int reference_frames = 0;
     bool frames_only = true;
     Ratio pixel_aspect{1, 1};
-    Ratio frame_rate{0, 1};    // from timing information; 0 when absent
+    Ratio frame_rate{0, 1};  // from timing information; 0 when absent
     ColourDescription colour;
 
     std::string profile_name() const;  // "High", "Main", "Constrained Baseline" ...

@@ -11,8 +11,8 @@ namespace wavecrest::bitstream::mpeg2 {
 namespace {
 
 // Table 6-4.
-constexpr Ratio kFrameRates[] = {{0, 1},     {24000, 1001}, {24, 1},       {25, 1},
-                                 {30000, 1001}, {30, 1},    {50, 1},       {60000, 1001}, {60, 1}};
+constexpr Ratio kFrameRates[] = {{0, 1},  {24000, 1001}, {24, 1},       {25, 1}, {30000, 1001},
+                                 {30, 1}, {50, 1},       {60000, 1001}, {60, 1}};
 
 }  // namespace
 
@@ -34,23 +34,34 @@ std::string Sequence::profile_name() const {
     if (!mpeg2) return "";
     if ((profile_and_level & 0x80) != 0) return "4:2:2";  // escape bit: 4:2:2 and multi-view
     switch (profile_and_level >> 4 & 7) {                 // table 8-2
-        case 5: return "Simple";
-        case 4: return "Main";
-        case 3: return "SNR Scalable";
-        case 2: return "Spatially Scalable";
-        case 1: return "High";
-        default: return "unknown";
+        case 5:
+            return "Simple";
+        case 4:
+            return "Main";
+        case 3:
+            return "SNR Scalable";
+        case 2:
+            return "Spatially Scalable";
+        case 1:
+            return "High";
+        default:
+            return "unknown";
     }
 }
 
 std::string Sequence::level_name() const {
     if (!mpeg2) return "";
     switch (profile_and_level & 15) {  // table 8-3
-        case 10: return "Low";
-        case 8: return "Main";
-        case 6: return "High 1440";
-        case 4: return "High";
-        default: return "unknown";
+        case 10:
+            return "Low";
+        case 8:
+            return "Main";
+        case 6:
+            return "High 1440";
+        case 4:
+            return "High";
+        default:
+            return "unknown";
     }
 }
 
@@ -58,10 +69,14 @@ Ratio Sequence::pixel_aspect() const {
     if (width == 0 || height == 0) return {1, 1};
     // One rule for standard-definition discs: the coded picture fills the display aspect.
     switch (aspect_code) {
-        case 2: return base::reduced({4L * height, 3L * width});
-        case 3: return base::reduced({16L * height, 9L * width});
-        case 4: return base::reduced({221L * height, 100L * width});
-        default: return {1, 1};
+        case 2:
+            return base::reduced({4L * height, 3L * width});
+        case 3:
+            return base::reduced({16L * height, 9L * width});
+        case 4:
+            return base::reduced({221L * height, 100L * width});
+        default:
+            return {1, 1};
     }
 }
 
@@ -101,7 +116,8 @@ std::optional<Sequence> parse_sequence(ByteSpan bytes) {
                 sequence.low_delay = ext.flag();
                 const std::int64_t n = ext.bits(2);
                 const std::int64_t d = ext.bits(5);
-                sequence.frame_rate = base::reduced({sequence.frame_rate.num * (n + 1), sequence.frame_rate.den * (d + 1)});
+                sequence.frame_rate =
+                    base::reduced({sequence.frame_rate.num * (n + 1), sequence.frame_rate.den * (d + 1)});
                 break;
             }
             case kSequenceDisplayExtension:
@@ -112,7 +128,8 @@ std::optional<Sequence> parse_sequence(ByteSpan bytes) {
                     sequence.colour.matrix = static_cast<int>(ext.bits(8));
                 }
                 break;
-            default: break;
+            default:
+                break;
         }
     }
     sequence.bitrate_bps = bitrate * 400;
@@ -207,7 +224,8 @@ void AccessUnitSplitter::scan(bool at_end, std::vector<AccessUnit>& out) {
             emit(at, out);
             continue;  // the unit now starts at offset 0 with this start code
         }
-        if (starts_unit && !has_picture_ && unit_.data.empty() && !unit_.has_sequence && !unit_.starts_group && at > 0) {
+        if (starts_unit && !has_picture_ && unit_.data.empty() && !unit_.has_sequence && !unit_.starts_group &&
+            at > 0) {
             // Leading bytes that belong to no unit (the stream was entered in its middle).
             const auto drop = static_cast<std::ptrdiff_t>(at);
             buffer_.erase(buffer_.begin(), buffer_.begin() + drop);
@@ -295,7 +313,8 @@ void PictureTimer::flush(std::vector<TimedUnit>& out) {
     }
     std::optional<Time> anchor;
     for (std::size_t i = 0; i < group_.size() && !anchor; ++i) {
-        if (group_[i].pts) anchor = base::from_ticks(*group_[i].pts, 90000) - base::frames_to_time(start[i], field_rate);
+        if (group_[i].pts)
+            anchor = base::from_ticks(*group_[i].pts, 90000) - base::frames_to_time(start[i], field_rate);
     }
     Time begin = next_.value_or(anchor.value_or(Time{}));
     if (anchor && std::chrono::abs(*anchor - begin) > base::frames_to_time(1, field_rate)) begin = *anchor;

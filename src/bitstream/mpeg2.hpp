@@ -33,15 +33,15 @@ std::size_t find_start_code(ByteSpan bytes, std::size_t from);
 struct Sequence {
     int width = 0;
     int height = 0;
-    int aspect_code = 0;            // table 6-3: 1 square samples, 2 4:3, 3 16:9, 4 2.21:1
-    Ratio frame_rate{0, 1};         // frames per second as coded (30000/1001 for film with pulldown)
-    std::int64_t bitrate_bps = 0;   // upper bound
-    std::int64_t vbv_bits = 0;      // buffer size
-    bool mpeg2 = false;             // a sequence extension was there; MPEG-1 otherwise
-    int profile_and_level = 0;      // table 8-1 onwards
-    bool progressive = false;       // all frames are progressive
+    int aspect_code = 0;           // table 6-3: 1 square samples, 2 4:3, 3 16:9, 4 2.21:1
+    Ratio frame_rate{0, 1};        // frames per second as coded (30000/1001 for film with pulldown)
+    std::int64_t bitrate_bps = 0;  // upper bound
+    std::int64_t vbv_bits = 0;     // buffer size
+    bool mpeg2 = false;            // a sequence extension was there; MPEG-1 otherwise
+    int profile_and_level = 0;     // table 8-1 onwards
+    bool progressive = false;      // all frames are progressive
     bool low_delay = false;
-    int chroma_format = 1;          // 1 is 4:2:0
+    int chroma_format = 1;  // 1 is 4:2:0
     ColourDescription colour;
 
     std::string profile_name() const;
@@ -73,11 +73,11 @@ struct AccessUnit {
     ByteVector data;
     PictureHeader picture;
     bool has_sequence = false;
-    bool starts_group = false;         // a group or sequence header precedes: temporal references start anew
+    bool starts_group = false;  // a group or sequence header precedes: temporal references start anew
     bool closed_group = false;
-    std::optional<std::int64_t> pts;   // of the PES packet in which this access unit starts, 90 kHz, 33 bits
+    std::optional<std::int64_t> pts;  // of the PES packet in which this access unit starts, 90 kHz, 33 bits
     std::optional<std::int64_t> dts;
-    std::uint64_t tag = 0;             // the tag of the piece in which it starts
+    std::uint64_t tag = 0;  // the tag of the piece in which it starts
 };
 
 // Cuts an elementary stream that arrives in pieces into access units.
@@ -106,7 +106,7 @@ class AccessUnitSplitter {
     void emit(std::size_t end, std::vector<AccessUnit>& out);
 
     ByteVector buffer_;
-    std::size_t scanned_ = 0;   // no start code begins before this, other than those handled
+    std::size_t scanned_ = 0;  // no start code begins before this, other than those handled
     std::vector<Stamp> stamps_;
     std::optional<Sequence> sequence_;
 

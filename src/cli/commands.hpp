@@ -64,7 +64,7 @@ struct StreamRunOptions {
     std::string file;        // one-off form
     std::uint16_t port = 0;  // 0: the site's, or the default
     std::string bind;
-    std::string bound;       // --for; empty: until Ctrl-C
+    std::string bound;  // --for; empty: until Ctrl-C
     Output output;
 };
 int run_stream(const StreamRunOptions& options);

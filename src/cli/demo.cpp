@@ -22,7 +22,8 @@ constexpr const char* kFilm = "Lanterns over Cedar Lake (2019)";
 constexpr const char* kMark = ".wavecrest-demo";  // says that the folder's contents are the demo's own
 
 std::string quoted(const std::string& word) {
-    const bool plain = word.find_first_not_of("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_./:=") == std::string::npos;
+    const bool plain = word.find_first_not_of("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_./:=") ==
+                       std::string::npos;
     return plain && !word.empty() ? word : "'" + word + "'";
 }
 
@@ -31,7 +32,8 @@ class Demo {
     Demo(base::Path folder, std::string program) : folder_(std::move(folder)), program_(std::move(program)) {}
 
     // Prints the command and runs it in the demo's folder; false when it could not be run or was interrupted.
-    bool step(const std::string& why, const std::vector<std::string>& arguments, std::initializer_list<int> expected = {0}) {
+    bool step(const std::string& why, const std::vector<std::string>& arguments,
+              std::initializer_list<int> expected = {0}) {
         announce(why, arguments);
         const pid_t child = spawn(arguments, false);
         if (child <= 0) return false;
@@ -39,7 +41,8 @@ class Demo {
         for (const int status : expected) {
             if (status_ == status) return !cancel().requested();
         }
-        if (!cancel().requested()) fmt::print(stderr, "demo: that command ended with status {}, which was not expected.\n", status_);
+        if (!cancel().requested())
+            fmt::print(stderr, "demo: that command ended with status {}, which was not expected.\n", status_);
         return false;
     }
     pid_t background(const std::string& why, const std::vector<std::string>& arguments) {
@@ -48,7 +51,8 @@ class Demo {
     }
     static int wait_for(pid_t child) {
         int status = 0;
-        while (::waitpid(child, &status, 0) < 0 && errno == EINTR) {}
+        while (::waitpid(child, &status, 0) < 0 && errno == EINTR) {
+        }
         return WIFEXITED(status) ? WEXITSTATUS(status) : 128;
     }
     int status() const { return status_; }
@@ -85,11 +89,16 @@ class Demo {
 // Earlier demo output goes, but only where the demo made it. The rip is kept: it would be made the same again.
 Status prepare_folder(const base::Path& folder) {
     std::error_code error;
-    if (std::filesystem::exists(folder, error) && !std::filesystem::exists(folder / kMark, error) && !std::filesystem::is_empty(folder, error)) {
-        return fail(ErrorKind::machine, "the folder exists and was not made by the demo", folder.string(), "name a folder that does not exist yet");
+    if (std::filesystem::exists(folder, error) && !std::filesystem::exists(folder / kMark, error) &&
+        !std::filesystem::is_empty(folder, error)) {
+        return fail(ErrorKind::machine, "the folder exists and was not made by the demo", folder.string(),
+                    "name a folder that does not exist yet");
     }
-    for (const char* old : {"site.toml", "library", "results", "report"}) std::filesystem::remove_all(folder / old, error);
-    return base::write_file(folder / kMark, base::as_bytes("Made by wavecrest demo, which replaces what is here when it runs again.\n"), base::AtomicFile::IfExists::replace);
+    for (const char* old : {"site.toml", "library", "results", "report"})
+        std::filesystem::remove_all(folder / old, error);
+    return base::write_file(folder / kMark,
+                            base::as_bytes("Made by wavecrest demo, which replaces what is here when it runs again.\n"),
+                            base::AtomicFile::IfExists::replace);
 }
 
 std::uint16_t free_port() {
@@ -121,38 +130,52 @@ int run_demo(const std::string& folder_name) {
         return demo.status() != 0 ? demo.status() : exit_status(ErrorKind::machine);
     };
 
-    fmt::print("Cedar Landing, a guest house by the lake, wants its discs on every screen. All of it is made up; every\ncommand below can be typed as it stands, in the folder {}.\n", folder.string());
+    fmt::print(
+        "Cedar Landing, a guest house by the lake, wants its discs on every screen. All of it is made up; "
+        "every\ncommand below can be typed as it stands, in the folder {}.\n",
+        folder.string());
     if (std::filesystem::exists(folder / "rip" / kFilm, error)) {
         fmt::print("\n(The sample rip of an earlier demo is used again: it would come out the same.)\n");
-    } else if (!demo.step("A ripped disc lies on the owner's drive. Here it is a sample, with a test card as its film.", {"standin", "disc", rip})) {
+    } else if (!demo.step("A ripped disc lies on the owner's drive. Here it is a sample, with a test card as its film.",
+                          {"standin", "disc", rip})) {
         return stop();
     }
     if (!demo.step("What is on it, and which title is the film?", {"inspect", rip, "--out", "results"})) return stop();
-    if (!demo.step("Convert the film for the house's library.", {"convert", rip, "--pick", "main", "--profile", "full-picture", "--into", "library", "--out", "results"})) return stop();
+    if (!demo.step(
+            "Convert the film for the house's library.",
+            {"convert", rip, "--pick", "main", "--profile", "full-picture", "--into", "library", "--out", "results"}))
+        return stop();
     if (!demo.step("Look at what came out.", {"inspect", film, "--out", "results"})) return stop();
     // Where another program holds the usual port, the site gets the next free one.
     const std::uint16_t port = free_port();
     std::vector<std::string> house = {"site", "new", "site.toml", "--house", "Cedar Landing"};
     if (port != net::kDefaultHttpPort) house.insert(house.end(), {"--port", fmt::format("{}", port)});
-    house.insert(house.end(), {"--device", "Lounge TV,tv-hd,gigabit", "--device", "Boathouse tablet,tablet-basic,2 Mbit/s", "--stream", fmt::format("Lanterns,{}", film)});
-    if (!demo.step("Write down the house: two screens, one of them on weak Wi-Fi, and the stream.", house)) return stop();
+    house.insert(house.end(), {"--device", "Lounge TV,tv-hd,gigabit", "--device",
+                               "Boathouse tablet,tablet-basic,2 Mbit/s", "--stream", fmt::format("Lanterns,{}", film)});
+    if (!demo.step("Write down the house: two screens, one of them on weak Wi-Fi, and the stream.", house))
+        return stop();
     if (!demo.step("Is everything in place?", {"site", "check", "site.toml"})) return stop();
 
-    const pid_t server = demo.background("Run the streams (here in the background, for the rest of the demo).", {"stream", "run", "--site", "site.toml", "--for", "10 min"});
+    const pid_t server = demo.background("Run the streams (here in the background, for the rest of the demo).",
+                                         {"stream", "run", "--site", "site.toml", "--for", "10 min"});
     if (server <= 0 || !wait_for_listener(port)) {
         if (server > 0) ::kill(server, SIGTERM), Demo::wait_for(server);
-        return report_error({ErrorKind::machine, "the streams did not start", fmt::format("TCP port {}", port), "run the command above by hand and read what it says"});
+        return report_error({ErrorKind::machine, "the streams did not start", fmt::format("TCP port {}", port),
+                             "run the command above by hand and read what it says"});
     }
     // One device is expected to fail: that is what verifying is for.
-    const bool verified = demo.step("Play the stream as each device would, before leaving the house.", {"verify", "--site", "site.toml", "--out", "results"}, {0, 1});
+    const bool verified = demo.step("Play the stream as each device would, before leaving the house.",
+                                    {"verify", "--site", "site.toml", "--out", "results"}, {0, 1});
     const int verdict = demo.status();
     ::kill(server, SIGTERM);
     Demo::wait_for(server);
     if (!verified) return stop();
     if (!demo.step("Hand over the record of the house.", {"report", "--site", "site.toml"})) return stop();
 
-    fmt::print("\nDone. In {}: site.toml, rip/, library/, results/, and report/index.html to open in a browser.\n", folder.string());
-    if (verdict == 1) fmt::print("The tablet fails, as it would in the house: the report says why and what to change.\n");
+    fmt::print("\nDone. In {}: site.toml, rip/, library/, results/, and report/index.html to open in a browser.\n",
+               folder.string());
+    if (verdict == 1)
+        fmt::print("The tablet fails, as it would in the house: the report says why and what to change.\n");
     return 0;
 }
 

@@ -12,25 +12,37 @@ namespace wavecrest::cli {
 namespace {
 
 nlohmann::ordered_json to_json(const device::Device& d) {
-    nlohmann::ordered_json json = {{"name", d.name}, {"description", d.description}, {"containers", d.containers}, {"highest_bps", d.highest_bps},
-                                   {"start_after_s", base::to_seconds(d.start_after)}, {"reads_ahead_s", base::to_seconds(d.reads_ahead)}};
+    nlohmann::ordered_json json = {{"name", d.name},
+                                   {"description", d.description},
+                                   {"containers", d.containers},
+                                   {"highest_bps", d.highest_bps},
+                                   {"start_after_s", base::to_seconds(d.start_after)},
+                                   {"reads_ahead_s", base::to_seconds(d.reads_ahead)}};
     json["video"] = nlohmann::ordered_json::array();
     for (const auto& v : d.video) {
-        json["video"].push_back({{"codec", media::short_name(v.codec)}, {"profiles", v.profiles}, {"level", v.level}, {"largest", fmt::format("{}x{}", v.largest.width, v.largest.height)}, {"fastest", v.fastest}});
+        json["video"].push_back({{"codec", media::short_name(v.codec)},
+                                 {"profiles", v.profiles},
+                                 {"level", v.level},
+                                 {"largest", fmt::format("{}x{}", v.largest.width, v.largest.height)},
+                                 {"fastest", v.fastest}});
     }
     json["audio"] = nlohmann::ordered_json::array();
-    for (const auto& a : d.audio) json["audio"].push_back({{"codec", media::short_name(a.codec)}, {"channels", a.channels}});
+    for (const auto& a : d.audio)
+        json["audio"].push_back({{"codec", media::short_name(a.codec)}, {"channels", a.channels}});
     return json;
 }
 
 std::string audio_names(const device::Device& d) {
     std::vector<std::string> names;
-    for (const auto& a : d.audio) names.push_back(fmt::format("{} {}", media::short_name(a.codec), media::channel_layout(a.channels)));
+    for (const auto& a : d.audio)
+        names.push_back(fmt::format("{} {}", media::short_name(a.codec), media::channel_layout(a.channels)));
     return fmt::format("{}", fmt::join(names, ", "));
 }
 
 std::string video_names(const device::VideoAbility& v) {
-    return fmt::format("{} up to {}, level {}, {}x{}", media::short_name(v.codec), v.profiles.empty() ? "all profiles" : v.profiles.back(), v.level, v.largest.width, v.largest.height);
+    return fmt::format("{} up to {}, level {}, {}x{}", media::short_name(v.codec),
+                       v.profiles.empty() ? "all profiles" : v.profiles.back(), v.level, v.largest.width,
+                       v.largest.height);
 }
 
 }  // namespace
@@ -44,9 +56,11 @@ int run_device_list(const DeviceOptions& options) {
     }
     render::Table table({"class", "plays", "sound", "highest rate", "what it is"});
     for (const device::Device& d : device::built_in()) {
-        table.add({d.name, d.video.empty() ? "sound only" : video_names(d.video.front()), audio_names(d), base::format_bitrate(d.highest_bps), d.description});
+        table.add({d.name, d.video.empty() ? "sound only" : video_names(d.video.front()), audio_names(d),
+                   base::format_bitrate(d.highest_bps), d.description});
     }
-    fmt::print("{}\nNext: wavecrest device show CLASS, or wavecrest site new --device 'NAME,CLASS,LINK'\n", table.text());
+    fmt::print("{}\nNext: wavecrest device show CLASS, or wavecrest site new --device 'NAME,CLASS,LINK'\n",
+               table.text());
     return 0;
 }
 
@@ -59,10 +73,13 @@ int run_device_show(const DeviceOptions& options) {
     }
     fmt::print("{}: {}\n  containers   {}\n", found->name, found->description, fmt::join(found->containers, ", "));
     for (const auto& v : found->video) {
-        fmt::print("  video        {}: {}; level {}; up to {}x{} at {:g} pictures/s; {} bits\n", media::short_name(v.codec), fmt::join(v.profiles, ", "), v.level, v.largest.width, v.largest.height, v.fastest, v.bit_depth);
+        fmt::print("  video        {}: {}; level {}; up to {}x{} at {:g} pictures/s; {} bits\n",
+                   media::short_name(v.codec), fmt::join(v.profiles, ", "), v.level, v.largest.width, v.largest.height,
+                   v.fastest, v.bit_depth);
     }
-    fmt::print("  sound        {}\n  highest rate {}\n  player       starts after {} of media, reads ahead {}\n", audio_names(*found), base::format_bitrate(found->highest_bps),
-               base::format_span(found->start_after), base::format_span(found->reads_ahead));
+    fmt::print("  sound        {}\n  highest rate {}\n  player       starts after {} of media, reads ahead {}\n",
+               audio_names(*found), base::format_bitrate(found->highest_bps), base::format_span(found->start_after),
+               base::format_span(found->reads_ahead));
     return 0;
 }
 

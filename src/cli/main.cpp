@@ -17,7 +17,8 @@ constexpr const char* kExitHelp =
 void add_output(CLI::App* app, Output& output, bool with_out = false) {
     app->add_flag("--json", output.json, "the result as one JSON object on standard output");
     app->add_flag("-q,--quiet", output.quiet, "no progress");
-    if (with_out) app->add_option("--out", output.out, "folder for result files: JSON, CSV and figures")->type_name("DIR");
+    if (with_out)
+        app->add_option("--out", output.out, "folder for result files: JSON, CSV and figures")->type_name("DIR");
 }
 
 }  // namespace
@@ -25,8 +26,10 @@ void add_output(CLI::App* app, Output& output, bool with_out = false) {
 int main(int argc, char** argv) {
     install_signal_handlers();
 
-    CLI::App app("Wavecrest: streams, converted discs and proof that they play, for every screen of a house.", "wavecrest");
-    app.footer(std::string("wavecrest COMMAND --help tells more. The commands are listed in the order of the work.\n") + kExitHelp);
+    CLI::App app("Wavecrest: streams, converted discs and proof that they play, for every screen of a house.",
+                 "wavecrest");
+    app.footer(std::string("wavecrest COMMAND --help tells more. The commands are listed in the order of the work.\n") +
+               kExitHelp);
     app.require_subcommand(1);
     app.set_version_flag("--version", "wavecrest 0.1.0");
     app.get_formatter()->column_width(34);
@@ -38,14 +41,24 @@ int main(int argc, char** argv) {
     auto* new_site = site->add_subcommand("new", "start an installation file");
     new_site->add_option("file", site_new.file, "the file to make")->capture_default_str()->type_name("FILE");
     new_site->add_option("--house", site_new.house, "the house's name")->capture_default_str()->type_name("NAME");
-    new_site->add_option("--port", site_new.port, "TCP port of the streams (8080)")->check(CLI::Range(1, 65535))->type_name("PORT");
-    new_site->add_option("--device", site_new.devices, "a device: its name, its class (see device list), its link: gigabit, fast-ethernet or a rate such as 12 Mbit/s")
-        ->type_name("NAME,CLASS,LINK")->allow_extra_args(false);
-    new_site->add_option("--stream", site_new.streams, "a stream: its name and the file to serve")->type_name("NAME,FILE")->allow_extra_args(false);
+    new_site->add_option("--port", site_new.port, "TCP port of the streams (8080)")
+        ->check(CLI::Range(1, 65535))
+        ->type_name("PORT");
+    new_site
+        ->add_option("--device", site_new.devices,
+                     "a device: its name, its class (see device list), its link: gigabit, fast-ethernet or a rate such "
+                     "as 12 Mbit/s")
+        ->type_name("NAME,CLASS,LINK")
+        ->allow_extra_args(false);
+    new_site->add_option("--stream", site_new.streams, "a stream: its name and the file to serve")
+        ->type_name("NAME,FILE")
+        ->allow_extra_args(false);
     new_site->callback([&] { command = [&] { return run_site_new(site_new); }; });
     SiteOptions site_options;
     auto* check_site = site->add_subcommand("check", "check it against this machine before anything runs");
-    check_site->add_option("file", site_options.file, "the installation file")->capture_default_str()->type_name("FILE");
+    check_site->add_option("file", site_options.file, "the installation file")
+        ->capture_default_str()
+        ->type_name("FILE");
     add_output(check_site, site_options.output);
     check_site->callback([&] { command = [&] { return run_site_check(site_options); }; });
     auto* show_site = site->add_subcommand("show", "print the address to enter on each device");
@@ -55,7 +68,9 @@ int main(int argc, char** argv) {
 
     InspectOptions inspect;
     auto* inspect_app = app.add_subcommand("inspect", "what is in a rip or a file");
-    inspect_app->add_option("input", inspect.input, "a DVD rip's folder, or an MP4 file")->required()->type_name("INPUT");
+    inspect_app->add_option("input", inspect.input, "a DVD rip's folder, or an MP4 file")
+        ->required()
+        ->type_name("INPUT");
     inspect_app->add_option("--pick", inspect.pick, "only this title: main or its number")->type_name("TITLE");
     add_output(inspect_app, inspect.output, true);
     inspect_app->callback([&] { command = [&] { return run_inspect(inspect); }; });
@@ -67,21 +82,34 @@ int main(int argc, char** argv) {
     add_output(list_profiles, profile_options.output);
     list_profiles->callback([&] { command = [&] { return run_profile_list(profile_options); }; });
     auto* show_profile = profile->add_subcommand("show", "print a profile's TOML");
-    show_profile->add_option("name", profile_options.name, "built-in name, or a file ending in .toml")->required()->type_name("PROFILE");
+    show_profile->add_option("name", profile_options.name, "built-in name, or a file ending in .toml")
+        ->required()
+        ->type_name("PROFILE");
     add_output(show_profile, profile_options.output);
     show_profile->callback([&] { command = [&] { return run_profile_show(profile_options); }; });
     auto* check_profile = profile->add_subcommand("check", "look for errors in a profile file");
-    check_profile->add_option("name", profile_options.name, "a file ending in .toml, or a built-in name")->required()->type_name("PROFILE");
+    check_profile->add_option("name", profile_options.name, "a file ending in .toml, or a built-in name")
+        ->required()
+        ->type_name("PROFILE");
     add_output(check_profile, profile_options.output);
     check_profile->callback([&] { command = [&] { return run_profile_check(profile_options); }; });
 
     ConvertOptions convert;
     auto* convert_app = app.add_subcommand("convert", "make a file the house's devices can play");
     convert_app->add_option("input", convert.input, "a DVD rip's folder")->required()->type_name("INPUT");
-    convert_app->add_option("--pick", convert.pick, "the title: main or its number")->capture_default_str()->type_name("TITLE");
-    convert_app->add_option("--profile", convert.profile, "built-in profile, or a file ending in .toml")->capture_default_str()->type_name("NAME");
-    convert_app->add_option("--into", convert.into, "folder of the library; the film gets its own folder there")->required()->type_name("DIR");
-    convert_app->add_option("--name", convert.name, "the film's name, with its year: \"Name (Year)\"; else from the rip's folder")->type_name("NAME");
+    convert_app->add_option("--pick", convert.pick, "the title: main or its number")
+        ->capture_default_str()
+        ->type_name("TITLE");
+    convert_app->add_option("--profile", convert.profile, "built-in profile, or a file ending in .toml")
+        ->capture_default_str()
+        ->type_name("NAME");
+    convert_app->add_option("--into", convert.into, "folder of the library; the film gets its own folder there")
+        ->required()
+        ->type_name("DIR");
+    convert_app
+        ->add_option("--name", convert.name,
+                     "the film's name, with its year: \"Name (Year)\"; else from the rip's folder")
+        ->type_name("NAME");
     convert_app->add_flag("--plan", convert.plan, "only say what would be done, why, and what it would cost");
     add_output(convert_app, convert.output, true);
     convert_app->callback([&] { command = [&] { return run_convert(convert); }; });
@@ -92,7 +120,9 @@ int main(int argc, char** argv) {
     auto* run = stream->add_subcommand("run", "serve a site's streams, or one file, until Ctrl-C");
     run->add_option("file", stream_run.file, "one file to serve, without a site")->type_name("FILE");
     run->add_option("--site", stream_run.site, "the installation file")->type_name("FILE");
-    run->add_option("--port", stream_run.port, "TCP port, instead of the site's")->check(CLI::Range(1, 65535))->type_name("PORT");
+    run->add_option("--port", stream_run.port, "TCP port, instead of the site's")
+        ->check(CLI::Range(1, 65535))
+        ->type_name("PORT");
     run->add_option("--address", stream_run.bind, "listen on this address only")->type_name("ADDRESS");
     run->add_option("--for", stream_run.bound, "end after this time, such as \"10 s\"")->type_name("TIME");
     add_output(run, stream_run.output);
@@ -105,26 +135,35 @@ int main(int argc, char** argv) {
     add_output(list_devices, device_options.output);
     list_devices->callback([&] { command = [&] { return run_device_list(device_options); }; });
     auto* show_device = device->add_subcommand("show", "what one class can play");
-    show_device->add_option("name", device_options.name, "class, or a description ending in .toml")->required()->type_name("CLASS");
+    show_device->add_option("name", device_options.name, "class, or a description ending in .toml")
+        ->required()
+        ->type_name("CLASS");
     add_output(show_device, device_options.output);
     show_device->callback([&] { command = [&] { return run_device_show(device_options); }; });
 
     VerifyOptions verify;
     auto* verify_app = app.add_subcommand("verify", "play streams as devices would, and judge");
     verify_app->add_option("url", verify.url, "an address to verify, without a site")->type_name("URL");
-    verify_app->add_option("--site", verify.site, "the installation file: every stream as every device")->type_name("FILE");
-    verify_app->add_option("--device", verify.device, "with an address: a device class or description; with a site: only this device")->type_name("NAME");
+    verify_app->add_option("--site", verify.site, "the installation file: every stream as every device")
+        ->type_name("FILE");
+    verify_app
+        ->add_option("--device", verify.device,
+                     "with an address: a device class or description; with a site: only this device")
+        ->type_name("NAME");
     verify_app->add_option("--stream", verify.stream, "with a site: only this stream")->type_name("NAME");
     verify_app->add_option("--link", verify.link, "with an address: the device's link (gigabit)")->type_name("LINK");
-    verify_app->add_flag("--real-time", verify.real_time, "take as long as the device would; else waiting for the link is skipped");
+    verify_app->add_flag("--real-time", verify.real_time,
+                         "take as long as the device would; else waiting for the link is skipped");
     add_output(verify_app, verify.output, true);
     verify_app->callback([&] { command = [&] { return run_verify(verify); }; });
 
     ReportOptions report;
     auto* report_app = app.add_subcommand("report", "the handover page of the house");
     report_app->add_option("--site", report.site, "the installation file")->capture_default_str()->type_name("FILE");
-    report_app->add_option("--results", report.results, "folder of results (results/ beside the site file)")->type_name("DIR");
-    report_app->add_option("--into", report.into, "folder for the page (report/ beside the site file)")->type_name("DIR");
+    report_app->add_option("--results", report.results, "folder of results (results/ beside the site file)")
+        ->type_name("DIR");
+    report_app->add_option("--into", report.into, "folder for the page (report/ beside the site file)")
+        ->type_name("DIR");
     report_app->callback([&] { command = [&] { return run_report(report); }; });
 
     auto* standin = app.add_subcommand("standin", "made-up material to try things on");
@@ -134,9 +173,16 @@ int main(int argc, char** argv) {
     disc_app->add_option("folder", disc.folder, "the folder to make")->required()->type_name("FOLDER");
     disc_app->add_option("--title", disc.title, "text on the card; else the folder's name")->type_name("TEXT");
     disc_app->add_option("--length", disc.length, "length of the main title")->capture_default_str()->type_name("TIME");
-    disc_app->add_option("--extra", disc.extra, "length of the extra; \"0 s\" leaves it out")->capture_default_str()->type_name("TIME");
-    disc_app->add_option("--chapters", disc.chapters, "chapters of the main title")->capture_default_str()->check(CLI::Range(1, 99))->type_name("N");
-    disc_app->add_option("--seed", disc.seed, "another seed gives another picture texture")->capture_default_str()->type_name("N");
+    disc_app->add_option("--extra", disc.extra, "length of the extra; \"0 s\" leaves it out")
+        ->capture_default_str()
+        ->type_name("TIME");
+    disc_app->add_option("--chapters", disc.chapters, "chapters of the main title")
+        ->capture_default_str()
+        ->check(CLI::Range(1, 99))
+        ->type_name("N");
+    disc_app->add_option("--seed", disc.seed, "another seed gives another picture texture")
+        ->capture_default_str()
+        ->type_name("N");
     disc_app->add_flag("-q,--quiet", disc.quiet, "no progress");
     disc_app->callback([&] { command = [&] { return run_standin_disc(disc); }; });
 
@@ -152,8 +198,10 @@ int main(int argc, char** argv) {
         const CLI::App* used = &app;
         for (auto next = used->get_subcommands(); !next.empty(); next = used->get_subcommands()) used = next.front();
         std::string name = "wavecrest";
-        for (const CLI::App* a = used; a->get_parent() != nullptr; a = a->get_parent()) name.insert(9, " " + a->get_name());
-        return report_error({wavecrest::ErrorKind::usage, error.what(), "the command line", name + " --help shows what it takes"});
+        for (const CLI::App* a = used; a->get_parent() != nullptr; a = a->get_parent())
+            name.insert(9, " " + a->get_name());
+        return report_error(
+            {wavecrest::ErrorKind::usage, error.what(), "the command line", name + " --help shows what it takes"});
     }
     return command();
 }

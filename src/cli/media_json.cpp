@@ -10,14 +10,20 @@
 namespace wavecrest::cli {
 namespace {
 
-double rounded(double value) { return std::round(value * 1000) / 1000; }
+double rounded(double value) {
+    return std::round(value * 1000) / 1000;
+}
 
 std::string scan_name(Scan scan) {
     switch (scan) {
-        case Scan::progressive: return "progressive";
-        case Scan::interlaced: return "interlaced";
-        case Scan::pulldown: return "film with pulldown";
-        case Scan::unknown: break;
+        case Scan::progressive:
+            return "progressive";
+        case Scan::interlaced:
+            return "interlaced";
+        case Scan::pulldown:
+            return "film with pulldown";
+        case Scan::unknown:
+            break;
     }
     return "scan unknown";
 }
@@ -25,7 +31,8 @@ std::string scan_name(Scan scan) {
 }  // namespace
 
 nlohmann::ordered_json to_json(const Track& track) {
-    nlohmann::ordered_json json = {{"id", track.id}, {"kind", media::short_name(track.kind)}, {"codec", media::short_name(track.codec)}};
+    nlohmann::ordered_json json = {
+        {"id", track.id}, {"kind", media::short_name(track.kind)}, {"codec", media::short_name(track.codec)}};
     if (!track.profile.empty()) json["profile"] = track.profile;
     if (!track.level.empty()) json["level"] = track.level;
     if (track.kind == TrackKind::video) {
@@ -36,7 +43,10 @@ nlohmann::ordered_json to_json(const Track& track) {
         json["frame_rate"] = fmt::format("{}/{}", track.frame_rate.num, track.frame_rate.den);
         json["scan"] = media::short_name(track.scan);
         json["bit_depth"] = track.bit_depth;
-        json["colour"] = {{"primaries", track.colour.primaries}, {"transfer", track.colour.transfer}, {"matrix", track.colour.matrix}, {"full_range", track.colour.full_range}};
+        json["colour"] = {{"primaries", track.colour.primaries},
+                          {"transfer", track.colour.transfer},
+                          {"matrix", track.colour.matrix},
+                          {"full_range", track.colour.full_range}};
     } else if (track.kind == TrackKind::audio) {
         json["channels"] = track.channels;
         json["layout"] = media::channel_layout(track.channels);
@@ -54,14 +64,17 @@ nlohmann::ordered_json to_json(const Track& track) {
 nlohmann::ordered_json to_json(const std::vector<Problem>& problems) {
     auto json = nlohmann::ordered_json::array();
     for (const Problem& problem : problems) {
-        json.push_back({{"what", problem.what}, {"from_s", rounded(base::to_seconds(problem.from))}, {"to_s", rounded(base::to_seconds(problem.to))}});
+        json.push_back({{"what", problem.what},
+                        {"from_s", rounded(base::to_seconds(problem.from))},
+                        {"to_s", rounded(base::to_seconds(problem.to))}});
     }
     return json;
 }
 
 nlohmann::ordered_json to_json(const std::vector<Chapter>& chapters) {
     auto json = nlohmann::ordered_json::array();
-    for (const Chapter& chapter : chapters) json.push_back({{"start_s", rounded(base::to_seconds(chapter.start))}, {"name", chapter.name}});
+    for (const Chapter& chapter : chapters)
+        json.push_back({{"start_s", rounded(base::to_seconds(chapter.start))}, {"name", chapter.name}});
     return json;
 }
 
@@ -71,11 +84,13 @@ std::string describe(const Track& track) {
     if (!track.level.empty()) codec += "@" + track.level;
     std::string text;
     if (track.kind == TrackKind::video) {
-        text = fmt::format("{}, {}x{} shown {}, {} pictures/s, {}, {}", codec, track.width, track.height, media::aspect_name(track.display_aspect()),
-                           base::format_rate(track.frame_rate), scan_name(track.scan), media::describe(track.colour));
+        text = fmt::format("{}, {}x{} shown {}, {} pictures/s, {}, {}", codec, track.width, track.height,
+                           media::aspect_name(track.display_aspect()), base::format_rate(track.frame_rate),
+                           scan_name(track.scan), media::describe(track.colour));
         if (track.colour.matrix == 2) text = text.substr(0, text.rfind(',')) + ", colour not signalled";
     } else if (track.kind == TrackKind::audio) {
-        text = fmt::format("{}, {}, {:g} kHz, {}", codec, media::channel_layout(track.channels), track.sample_rate / 1000.0, media::language_name(track.language));
+        text = fmt::format("{}, {}, {:g} kHz, {}", codec, media::channel_layout(track.channels),
+                           track.sample_rate / 1000.0, media::language_name(track.language));
         if (track.codec == Codec::lpcm) text += fmt::format(", {} bits", track.bit_depth);
     } else {
         text = fmt::format("{}, {}{}", codec, media::language_name(track.language), track.forced ? ", forced" : "");

@@ -10,8 +10,15 @@ namespace wavecrest::cli {
 namespace {
 
 nlohmann::ordered_json to_json(const profile::Profile& p) {
-    return {{"name", p.name}, {"purpose", p.purpose}, {"codec", "h264"}, {"codec_profile", p.video.codec_profile}, {"level", p.video.level}, {"effort", p.video.effort},
-            {"quality", p.video.quality}, {"peak_bps", p.video.peak_bps}, {"largest", fmt::format("{}x{}", p.video.largest.width, p.video.largest.height)},
+    return {{"name", p.name},
+            {"purpose", p.purpose},
+            {"codec", "h264"},
+            {"codec_profile", p.video.codec_profile},
+            {"level", p.video.level},
+            {"effort", p.video.effort},
+            {"quality", p.video.quality},
+            {"peak_bps", p.video.peak_bps},
+            {"largest", fmt::format("{}x{}", p.video.largest.width, p.video.largest.height)},
             {"audio_bps", p.audio.bitrate_bps}};
 }
 
@@ -26,10 +33,15 @@ int run_profile_list(const ProfileOptions& options) {
     }
     render::Table table({"profile", "video", "largest", "peak", "sound", "for"});
     for (const profile::Profile& p : profile::built_in()) {
-        table.add({p.name, fmt::format("H.264 {}, effort {}", p.video.codec_profile, p.video.effort), fmt::format("{}x{}", p.video.largest.width, p.video.largest.height),
-                   p.video.peak_bps > 0 ? base::format_bitrate(p.video.peak_bps) : "no limit", base::format_bitrate(p.audio.bitrate_bps), p.purpose});
+        table.add({p.name, fmt::format("H.264 {}, effort {}", p.video.codec_profile, p.video.effort),
+                   fmt::format("{}x{}", p.video.largest.width, p.video.largest.height),
+                   p.video.peak_bps > 0 ? base::format_bitrate(p.video.peak_bps) : "no limit",
+                   base::format_bitrate(p.audio.bitrate_bps), p.purpose});
     }
-    fmt::print("{}\nNext: wavecrest profile show NAME > my-profile.toml   (a copy to change; convert takes it with --profile my-profile.toml)\n", table.text());
+    fmt::print(
+        "{}\nNext: wavecrest profile show NAME > my-profile.toml   (a copy to change; convert takes it with --profile "
+        "my-profile.toml)\n",
+        table.text());
     return 0;
 }
 

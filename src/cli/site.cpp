@@ -36,20 +36,27 @@ int run_site_new(const SiteNewOptions& options) {
     if (options.port != 0) made.port = options.port;
     for (const std::string& text : options.devices) {
         const auto parts = split(text, 3);
-        if (parts.size() < 2 || parts[0].empty()) return report_error({ErrorKind::usage, fmt::format("\"{}\" is no device", text), "--device", "write NAME,CLASS,LINK: \"Lounge TV,tv-hd,gigabit\""});
+        if (parts.size() < 2 || parts[0].empty())
+            return report_error({ErrorKind::usage, fmt::format("\"{}\" is no device", text), "--device",
+                                 "write NAME,CLASS,LINK: \"Lounge TV,tv-hd,gigabit\""});
         made.devices.push_back({parts[0], parts[1], parts.size() > 2 ? parts[2] : "gigabit"});
     }
     for (const std::string& text : options.streams) {
         const auto parts = split(text, 2);
-        if (parts.size() != 2 || parts[0].empty() || parts[1].empty()) return report_error({ErrorKind::usage, fmt::format("\"{}\" is no stream", text), "--stream", "write NAME,FILE: \"Lake film,library/Lake.mp4\""});
+        if (parts.size() != 2 || parts[0].empty() || parts[1].empty())
+            return report_error({ErrorKind::usage, fmt::format("\"{}\" is no stream", text), "--stream",
+                                 "write NAME,FILE: \"Lake film,library/Lake.mp4\""});
         made.streams.push_back({parts[0], parts[1]});
     }
     const std::string text = site::compose(made);
     // What was given on the command line is checked before a file is written.
     if (const auto parsed = site::parse(text, options.file); !parsed) return report_error(parsed.error());
-    if (const auto status = base::write_file(options.file, base::as_bytes(text), base::AtomicFile::IfExists::refuse); !status) return report_error(status.error());
-    fmt::print("Started {} for \"{}\": {}, {}.\nNext: wavecrest site check '{}'\n", options.file, options.house, base::format_count(made.devices.size(), "device"),
-               base::format_count(made.streams.size(), "stream"), options.file);
+    if (const auto status = base::write_file(options.file, base::as_bytes(text), base::AtomicFile::IfExists::refuse);
+        !status)
+        return report_error(status.error());
+    fmt::print("Started {} for \"{}\": {}, {}.\nNext: wavecrest site check '{}'\n", options.file, options.house,
+               base::format_count(made.devices.size(), "device"), base::format_count(made.streams.size(), "stream"),
+               options.file);
     return 0;
 }
 
@@ -68,15 +75,24 @@ int run_site_check(const SiteOptions& options) {
     for (const site::Finding& finding : findings) {
         const bool is_error = finding.severity == site::Finding::Severity::error;
         errors += is_error ? 1 : 0;
-        list.push_back({{"severity", is_error ? "error" : "warning"}, {"what", finding.about.what}, {"where", finding.about.where}, {"remedy", finding.about.remedy}});
-        if (!json) fmt::print("{}: {}\n  where:  {}\n  to do:  {}\n", is_error ? "error" : "warning", finding.about.what, finding.about.where, finding.about.remedy);
+        list.push_back({{"severity", is_error ? "error" : "warning"},
+                        {"what", finding.about.what},
+                        {"where", finding.about.where},
+                        {"remedy", finding.about.remedy}});
+        if (!json)
+            fmt::print("{}: {}\n  where:  {}\n  to do:  {}\n", is_error ? "error" : "warning", finding.about.what,
+                       finding.about.where, finding.about.remedy);
     }
     if (json) {
         print_json({{"site", options.file}, {"house", site->house}, {"errors", errors}, {"findings", list}});
     } else if (errors > 0) {
-        fmt::print("\n{}, {}: correct the errors before the streams are run.\n", base::format_count(static_cast<std::size_t>(errors), "error"), base::format_count(findings.size() - static_cast<std::size_t>(errors), "warning"));
+        fmt::print("\n{}, {}: correct the errors before the streams are run.\n",
+                   base::format_count(static_cast<std::size_t>(errors), "error"),
+                   base::format_count(findings.size() - static_cast<std::size_t>(errors), "warning"));
     } else {
-        fmt::print("{}: ready, {}.\nNext: wavecrest stream run --site '{}'\n", options.file, findings.empty() ? "nothing found wanting" : base::format_count(findings.size(), "warning"), options.file);
+        fmt::print("{}: ready, {}.\nNext: wavecrest stream run --site '{}'\n", options.file,
+                   findings.empty() ? "nothing found wanting" : base::format_count(findings.size(), "warning"),
+                   options.file);
     }
     return errors > 0 ? 1 : 0;
 }
@@ -88,7 +104,11 @@ int run_site_show(const SiteOptions& options) {
         auto list = nlohmann::ordered_json::array();
         for (const site::SiteDevice& d : site->devices) {
             for (const site::SiteStream& s : site->streams) {
-                if (s.meant_for(d.device.name)) list.push_back({{"device", d.device.name}, {"room", d.room}, {"stream", s.name}, {"url", site->address_of(s)}});
+                if (s.meant_for(d.device.name))
+                    list.push_back({{"device", d.device.name},
+                                    {"room", d.room},
+                                    {"stream", s.name},
+                                    {"url", site->address_of(s)}});
             }
         }
         print_json({{"house", site->house}, {"addresses", list}});

@@ -16,12 +16,16 @@ int run_standin_disc(const StandinDiscOptions& options) {
     if (!main_length || base::to_seconds(*main_length) < 1 || base::to_seconds(*main_length) > 900) {
         return usage(fmt::format("\"{}\" is no length from 1 s to 15 min", options.length), "--length");
     }
-    if (!extra_length || base::to_seconds(*extra_length) > 900) return usage(fmt::format("\"{}\" is no length up to 15 min", options.extra), "--extra");
+    if (!extra_length || base::to_seconds(*extra_length) > 900)
+        return usage(fmt::format("\"{}\" is no length up to 15 min", options.extra), "--extra");
 
     standin::SampleDiscSettings settings;
-    std::string title = options.title.empty() ? convert::film_name(base::Path(options.folder).lexically_normal().filename().string()).name : options.title;
+    std::string title = options.title.empty()
+                            ? convert::film_name(base::Path(options.folder).lexically_normal().filename().string()).name
+                            : options.title;
     if (title.empty()) title = "SAMPLE DISC";
-    std::transform(title.begin(), title.end(), title.begin(), [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
+    std::transform(title.begin(), title.end(), title.begin(),
+                   [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
     settings.title = title.substr(0, 30);
     settings.main_length = *main_length;
     settings.extra_length = *extra_length;

@@ -24,14 +24,17 @@ struct Running {
 Result<Running> set_up(const StreamRunOptions& options) {
     Running running;
     if (options.site.empty() == options.file.empty()) {
-        return fail(ErrorKind::usage, "name either a site file with --site, or one file to serve", "the command line", "wavecrest stream run --site site.toml, or wavecrest stream run FILE");
+        return fail(ErrorKind::usage, "name either a site file with --site, or one file to serve", "the command line",
+                    "wavecrest stream run --site site.toml, or wavecrest stream run FILE");
     }
     if (!options.site.empty()) {
         WAVECREST_TRY_ASSIGN(loaded, site::load(options.site));
         running.items = loaded.items();
         running.settings.address = loaded.listen;
         running.settings.port = loaded.port;
-        if (running.items.empty()) return fail(ErrorKind::usage, "the site lists no streams", options.site, "add a [[stream]] with a name and a file");
+        if (running.items.empty())
+            return fail(ErrorKind::usage, "the site lists no streams", options.site,
+                        "add a [[stream]] with a name and a file");
         running.site = std::move(loaded);
     } else {
         running.items.push_back({base::Path(options.file).stem().string(), options.file, ""});
@@ -45,14 +48,17 @@ void print_addresses(const Running& running, const stream::Service& service) {
     site::Site site = running.site.value_or(site::Site{});
     site.port = service.port();
     site.listen = running.settings.address;
-    fmt::print("Serving {} on port {}. Addresses to enter:\n\n", base::format_count(service.streams().size(), "stream"), service.port());
+    fmt::print("Serving {} on port {}. Addresses to enter:\n\n", base::format_count(service.streams().size(), "stream"),
+               service.port());
     render::Table table({"on", "enter", "for"});
     for (const stream::ReadyStream& ready : service.streams()) {
         const std::string address = stream::address_for(site.host(), service.port(), ready.path);
-        const std::string what = fmt::format("{} ({}, {})", ready.name, base::format_clock(ready.duration), base::format_bitrate(ready.bitrate_bps));
+        const std::string what = fmt::format("{} ({}, {})", ready.name, base::format_clock(ready.duration),
+                                             base::format_bitrate(ready.bitrate_bps));
         bool named = false;
         for (const site::SiteDevice& d : site.devices) {
-            const auto entry = std::find_if(site.streams.begin(), site.streams.end(), [&](const site::SiteStream& s) { return s.name == ready.name; });
+            const auto entry = std::find_if(site.streams.begin(), site.streams.end(),
+                                            [&](const site::SiteStream& s) { return s.name == ready.name; });
             if (entry == site.streams.end() || !entry->meant_for(d.device.name)) continue;
             table.add({d.device.name, address, what});
             named = true;
@@ -64,10 +70,13 @@ void print_addresses(const Running& running, const stream::Service& service) {
 }
 
 std::string status_line(const stream::ServiceStatus& status, double rate_bps) {
-    std::string line = fmt::format("{}  {} connected, {} now, {} sent", base::format_clock(status.uptime), status.connections, base::format_bitrate(std::llround(rate_bps)), base::format_bytes(status.sent));
+    std::string line =
+        fmt::format("{}  {} connected, {} now, {} sent", base::format_clock(status.uptime), status.connections,
+                    base::format_bitrate(std::llround(rate_bps)), base::format_bytes(status.sent));
     for (std::size_t i = 0; i < status.viewers.size() && i < 3; ++i) {
         const stream::Viewer& v = status.viewers[i];
-        line += fmt::format("; {} {} at {} of {}", v.address, v.stream, base::format_clock(v.position), base::format_clock(v.duration));
+        line += fmt::format("; {} {} at {} of {}", v.address, v.stream, base::format_clock(v.position),
+                            base::format_clock(v.duration));
     }
     if (status.viewers.size() > 3) line += fmt::format("; and {} more", status.viewers.size() - 3);
     return line;
@@ -80,7 +89,10 @@ int run_stream(const StreamRunOptions& options) {
     std::optional<Time> bound;
     if (!options.bound.empty()) {
         bound = base::parse_span(options.bound);
-        if (!bound) return report_error({ErrorKind::usage, fmt::format("\"{}\" is no length of time", options.bound), "--for", "write a number and ms, s, min or h: \"10 s\""}, json);
+        if (!bound)
+            return report_error({ErrorKind::usage, fmt::format("\"{}\" is no length of time", options.bound), "--for",
+                                 "write a number and ms, s, min or h: \"10 s\""},
+                                json);
     }
     auto running = set_up(options);
     if (!running) return report_error(running.error(), json);
@@ -89,7 +101,10 @@ int run_stream(const StreamRunOptions& options) {
     if (!options.output.quiet) {
         running->settings.on_event = [](const net::ServerEvent& event) {
             const bool terminal = ::isatty(STDERR_FILENO) != 0;
-            const char* what = event.kind == net::ServerEvent::Kind::request ? "request" : event.kind == net::ServerEvent::Kind::refused ? "refused" : event.kind == net::ServerEvent::Kind::left ? "left" : "dropped: took nothing for a minute";
+            const char* what = event.kind == net::ServerEvent::Kind::request   ? "request"
+                               : event.kind == net::ServerEvent::Kind::refused ? "refused"
+                               : event.kind == net::ServerEvent::Kind::left    ? "left"
+                                                                               : "dropped: took nothing for a minute";
             fmt::print(stderr, "{}{}  {}  {}\n", terminal ? "\r\033[K" : "", event.address, what, event.what);
         };
     }
@@ -108,7 +123,8 @@ int run_stream(const StreamRunOptions& options) {
         std::this_thread::sleep_for(50ms);
         if (options.output.quiet || now - last_shown < (terminal ? 1000ms : 5000ms)) continue;
         const stream::ServiceStatus status = (*service)->status();
-        const double rate = static_cast<double>(status.sent - last_sent) * 8 / std::chrono::duration<double>(now - last_shown).count();
+        const double rate =
+            static_cast<double>(status.sent - last_sent) * 8 / std::chrono::duration<double>(now - last_shown).count();
         last_shown = now;
         // Where nobody watches the line change, silence means that nothing happens.
         if (terminal || status.sent != last_sent || status.requests != last_requests) {
@@ -121,10 +137,20 @@ int run_stream(const StreamRunOptions& options) {
     const stream::ServiceStatus status = (*service)->status();
     if (json) {
         auto streams = nlohmann::ordered_json::array();
-        for (const stream::ReadyStream& s : (*service)->streams()) streams.push_back({{"name", s.name}, {"path", s.path}, {"duration_s", base::to_seconds(s.duration)}, {"size_bytes", s.size_bytes}, {"bitrate_bps", s.bitrate_bps}});
-        print_json({{"streams", streams}, {"port", (*service)->port()}, {"uptime_s", base::to_seconds(status.uptime)}, {"sent_bytes", status.sent}, {"requests", status.requests}});
+        for (const stream::ReadyStream& s : (*service)->streams())
+            streams.push_back({{"name", s.name},
+                               {"path", s.path},
+                               {"duration_s", base::to_seconds(s.duration)},
+                               {"size_bytes", s.size_bytes},
+                               {"bitrate_bps", s.bitrate_bps}});
+        print_json({{"streams", streams},
+                    {"port", (*service)->port()},
+                    {"uptime_s", base::to_seconds(status.uptime)},
+                    {"sent_bytes", status.sent},
+                    {"requests", status.requests}});
     } else {
-        fmt::print("Ended after {}: {}, {} sent.\n", base::format_span(status.uptime), base::format_count(status.requests, "request"), base::format_bytes(status.sent));
+        fmt::print("Ended after {}: {}, {} sent.\n", base::format_span(status.uptime),
+                   base::format_count(status.requests, "request"), base::format_bytes(status.sent));
     }
     return 0;
 }

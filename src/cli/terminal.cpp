@@ -27,11 +27,16 @@ void on_signal(int) {
 
 int exit_status(ErrorKind kind) {
     switch (kind) {
-        case ErrorKind::wanting: return 1;
-        case ErrorKind::usage: return 2;
-        case ErrorKind::input: return 3;
-        case ErrorKind::machine: return 4;
-        case ErrorKind::interrupted: return 130;
+        case ErrorKind::wanting:
+            return 1;
+        case ErrorKind::usage:
+            return 2;
+        case ErrorKind::input:
+            return 3;
+        case ErrorKind::machine:
+            return 4;
+        case ErrorKind::interrupted:
+            return 130;
     }
     return 3;
 }
@@ -45,7 +50,9 @@ int report_error(const Error& error, bool json) {
     return exit_status(error.kind);
 }
 
-void note(const std::string& text) { fmt::print(stderr, "note: {}\n", text); }
+void note(const std::string& text) {
+    fmt::print(stderr, "note: {}\n", text);
+}
 
 void print_json(const nlohmann::ordered_json& object) {
     fmt::print("{}\n", object.dump(2, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
@@ -56,7 +63,8 @@ Status write_result(const std::string& folder, const std::string& name, const st
 }
 
 Status write_result(const std::string& folder, const std::string& name, const nlohmann::ordered_json& object) {
-    return write_result(folder, name, object.dump(2, ' ', false, nlohmann::ordered_json::error_handler_t::replace) + "\n");
+    return write_result(folder, name,
+                        object.dump(2, ' ', false, nlohmann::ordered_json::error_handler_t::replace) + "\n");
 }
 
 std::string slug(const std::string& text) {
@@ -106,14 +114,18 @@ void ProgressLine::show(const ProgressState& state) {
     const double elapsed = std::chrono::duration<double>(now - state_->start).count();
     const double done = base::to_seconds(state.done), total = base::to_seconds(state.total);
     const double speed = elapsed > 0 ? done / elapsed : 0;
-    std::string line = fmt::format("{}  {} of {}  {:3.0f} %  {:.1f} x real time", state_->doing, base::format_clock(state.done), base::format_clock(state.total),
-                                   total > 0 ? 100 * done / total : 0, speed);
-    if (speed > 0 && total > done) line += fmt::format("  {} left", base::format_span(base::from_seconds((total - done) / speed)));
+    std::string line =
+        fmt::format("{}  {} of {}  {:3.0f} %  {:.1f} x real time", state_->doing, base::format_clock(state.done),
+                    base::format_clock(state.total), total > 0 ? 100 * done / total : 0, speed);
+    if (speed > 0 && total > done)
+        line += fmt::format("  {} left", base::format_span(base::from_seconds((total - done) / speed)));
     fmt::print(stderr, "{}{}{}", state_->terminal ? "\r\033[K" : "", line, state_->terminal ? "" : "\n");
     state_->drawn = true;
 }
 
-const Cancel& cancel() { return cancelled; }
+const Cancel& cancel() {
+    return cancelled;
+}
 
 void install_signal_handlers() {
     struct sigaction action {};

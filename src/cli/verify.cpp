@@ -13,18 +13,25 @@
 namespace wavecrest::cli {
 namespace {
 
-double rounded(double value) { return std::round(value * 1000) / 1000; }
+double rounded(double value) {
+    return std::round(value * 1000) / 1000;
+}
 
 Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
     std::vector<verify::Job> jobs;
     if (options.site.empty() == options.url.empty()) {
-        return fail(ErrorKind::usage, "name either a site file with --site, or one address", "the command line", "wavecrest verify --site site.toml, or wavecrest verify URL --device CLASS");
+        return fail(ErrorKind::usage, "name either a site file with --site, or one address", "the command line",
+                    "wavecrest verify --site site.toml, or wavecrest verify URL --device CLASS");
     }
     if (options.site.empty()) {
-        if (options.device.empty()) return fail(ErrorKind::usage, "an address is verified as a device: none is named", "--device", "name a class; wavecrest device list shows them");
+        if (options.device.empty())
+            return fail(ErrorKind::usage, "an address is verified as a device: none is named", "--device",
+                        "name a class; wavecrest device list shows them");
         WAVECREST_TRY_ASSIGN(device, device::find(options.device));
         const auto link = device::parse_link(options.link.empty() ? "gigabit" : options.link);
-        if (!link) return fail(ErrorKind::usage, fmt::format("\"{}\" is no link", options.link), "--link", "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
+        if (!link)
+            return fail(ErrorKind::usage, fmt::format("\"{}\" is no link", options.link), "--link",
+                        "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
         jobs.push_back({options.url, options.url, device, *link, options.real_time});
         return jobs;
     }
@@ -34,27 +41,49 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
         streams.push_back(stream.name);
         if (!options.stream.empty() && options.stream != stream.name) continue;
         for (const site::SiteDevice& d : site.devices) {
-            if (std::find(devices.begin(), devices.end(), d.device.name) == devices.end()) devices.push_back(d.device.name);
-            if (!stream.meant_for(d.device.name) || (!options.device.empty() && options.device != d.device.name)) continue;
+            if (std::find(devices.begin(), devices.end(), d.device.name) == devices.end())
+                devices.push_back(d.device.name);
+            if (!stream.meant_for(d.device.name) || (!options.device.empty() && options.device != d.device.name))
+                continue;
             jobs.push_back({stream.name, site.address_of(stream), d.device, d.link, options.real_time});
         }
     }
     if (jobs.empty()) {
-        const std::string meant = base::nearest(options.device.empty() ? options.stream : options.device, options.device.empty() ? streams : devices);
-        return fail(ErrorKind::usage, "no stream of the site is meant for such a device", options.site, meant.empty() ? "wavecrest site show lists streams and devices" : fmt::format("did you mean \"{}\"?", meant));
+        const std::string meant = base::nearest(options.device.empty() ? options.stream : options.device,
+                                                options.device.empty() ? streams : devices);
+        return fail(ErrorKind::usage, "no stream of the site is meant for such a device", options.site,
+                    meant.empty() ? "wavecrest site show lists streams and devices"
+                                  : fmt::format("did you mean \"{}\"?", meant));
     }
     return jobs;
 }
 
 nlohmann::ordered_json to_json(const verify::Verification& v) {
-    auto stalls = nlohmann::ordered_json::array(), skips = nlohmann::ordered_json::array(), checks = nlohmann::ordered_json::array();
-    for (const measure::Stall& stall : v.stalls) stalls.push_back({{"at_s", rounded(base::to_seconds(stall.at))}, {"for_s", rounded(base::to_seconds(stall.length))}});
+    auto stalls = nlohmann::ordered_json::array(), skips = nlohmann::ordered_json::array(),
+         checks = nlohmann::ordered_json::array();
+    for (const measure::Stall& stall : v.stalls)
+        stalls.push_back(
+            {{"at_s", rounded(base::to_seconds(stall.at))}, {"for_s", rounded(base::to_seconds(stall.length))}});
     for (const verify::Skip& skip : v.skips) {
-        skips.push_back({{"to_s", rounded(base::to_seconds(skip.to))}, {"landed_s", rounded(base::to_seconds(skip.landed))}, {"first_picture_s", rounded(base::to_seconds(skip.first_picture))}});
+        skips.push_back({{"to_s", rounded(base::to_seconds(skip.to))},
+                         {"landed_s", rounded(base::to_seconds(skip.landed))},
+                         {"first_picture_s", rounded(base::to_seconds(skip.first_picture))}});
     }
-    for (const device::Check& c : v.checks) checks.push_back({{"name", c.name}, {"verdict", device::short_name(c.verdict)}, {"measured", c.measured}, {"limit", c.limit}, {"why", c.why}});
-    nlohmann::ordered_json json = {{"stream", v.stream}, {"device", v.device}, {"url", v.address}, {"link", {{"name", v.link.name}, {"payload_bps", v.link.payload_bps}}}, {"verdict", device::short_name(v.verdict)},
-                                   {"short", verify::short_name(v.short_of)}, {"summary", v.summary}, {"remedy", v.remedy}, {"duration_s", rounded(base::to_seconds(v.duration))}};
+    for (const device::Check& c : v.checks)
+        checks.push_back({{"name", c.name},
+                          {"verdict", device::short_name(c.verdict)},
+                          {"measured", c.measured},
+                          {"limit", c.limit},
+                          {"why", c.why}});
+    nlohmann::ordered_json json = {{"stream", v.stream},
+                                   {"device", v.device},
+                                   {"url", v.address},
+                                   {"link", {{"name", v.link.name}, {"payload_bps", v.link.payload_bps}}},
+                                   {"verdict", device::short_name(v.verdict)},
+                                   {"short", verify::short_name(v.short_of)},
+                                   {"summary", v.summary},
+                                   {"remedy", v.remedy},
+                                   {"duration_s", rounded(base::to_seconds(v.duration))}};
     if (v.started) {
         json["startup_s"] = rounded(base::to_seconds(v.startup));
     } else {
@@ -87,14 +116,20 @@ Status write_files(const std::string& folder, const std::string& stem, const ver
         stream.points.emplace_back(x, v.seconds[i].stream_bps / 1e6);
         highest = std::max(highest, v.seconds[i].stream_bps / 1e6);
     }
-    for (const measure::BufferLevel& l : v.levels) buffer.points.emplace_back(base::to_seconds(l.clock), base::to_seconds(l.level));
-    for (const measure::Stall& stall : v.stalls) figure.bands.push_back({base::to_seconds(stall.clock), base::to_seconds(stall.clock + stall.length)});
+    for (const measure::BufferLevel& l : v.levels)
+        buffer.points.emplace_back(base::to_seconds(l.clock), base::to_seconds(l.level));
+    for (const measure::Stall& stall : v.stalls)
+        figure.bands.push_back({base::to_seconds(stall.clock), base::to_seconds(stall.clock + stall.length)});
     figure.series = {std::move(stream), std::move(buffer)};
     const double link = static_cast<double>(v.link.payload_bps) / 1e6;
     const auto end = static_cast<double>(v.seconds.size());
     // A gigabit drawn to scale would flatten everything else: a link far above the film is named, not drawn.
     if (link < highest * 4) {
-        figure.series.push_back({fmt::format("link: {}", base::format_bitrate(v.link.payload_bps)), render::Series::Style::dashed, 1, false, {{0, link}, {end, link}}});
+        figure.series.push_back({fmt::format("link: {}", base::format_bitrate(v.link.payload_bps)),
+                                 render::Series::Style::dashed,
+                                 1,
+                                 false,
+                                 {{0, link}, {end, link}}});
     } else {
         figure.title += fmt::format(" (link: {}, far above this scale)", base::format_bitrate(v.link.payload_bps));
     }
@@ -103,14 +138,20 @@ Status write_files(const std::string& folder, const std::string& stem, const ver
 }
 
 void print_result(const verify::Verification& v) {
-    fmt::print("\n{} on {} ({}): {}{}\n  {}\n", v.stream, v.device, v.link.name, coloured_verdict(device::short_name(v.verdict)),
-               v.short_of == verify::Short::none ? "" : fmt::format(", short is the {}", verify::short_name(v.short_of)), v.summary);
+    fmt::print(
+        "\n{} on {} ({}): {}{}\n  {}\n", v.stream, v.device, v.link.name,
+        coloured_verdict(device::short_name(v.verdict)),
+        v.short_of == verify::Short::none ? "" : fmt::format(", short is the {}", verify::short_name(v.short_of)),
+        v.summary);
     render::Table table({"check", "verdict", "measured", "limit"});
-    for (const device::Check& c : v.checks) table.add({c.name, std::string(device::short_name(c.verdict)), c.measured, c.limit});
+    for (const device::Check& c : v.checks)
+        table.add({c.name, std::string(device::short_name(c.verdict)), c.measured, c.limit});
     fmt::print("\n{}", table.text(4));
     if (!v.stalls.empty()) {
         fmt::print("\n    stalls:");
-        for (std::size_t i = 0; i < v.stalls.size() && i < 8; ++i) fmt::print("{} at {} for {}", i > 0 ? "," : "", base::format_clock(v.stalls[i].at), base::format_span(v.stalls[i].length));
+        for (std::size_t i = 0; i < v.stalls.size() && i < 8; ++i)
+            fmt::print("{} at {} for {}", i > 0 ? "," : "", base::format_clock(v.stalls[i].at),
+                       base::format_span(v.stalls[i].length));
         if (v.stalls.size() > 8) fmt::print(" and {} more", v.stalls.size() - 8);
         fmt::print("\n");
     }
@@ -140,13 +181,15 @@ int run_verify(const VerifyOptions& options) {
         if (!options.output.out.empty()) {
             const std::string stem = fmt::format("verify-{}-{}", slug(done->stream), slug(done->device));
             if (!done->seconds.empty()) entry["figure"] = stem + ".png";
-            if (const auto status = write_files(options.output.out, stem, *done); !status) return report_error(status.error(), json);
+            if (const auto status = write_files(options.output.out, stem, *done); !status)
+                return report_error(status.error(), json);
         }
         result["results"].push_back(std::move(entry));
         if (!json) print_result(*done);
     }
     if (!options.output.out.empty()) {
-        if (const auto status = write_result(options.output.out, "verify.json", result); !status) return report_error(status.error(), json);
+        if (const auto status = write_result(options.output.out, "verify.json", result); !status)
+            return report_error(status.error(), json);
     }
     if (json) {
         print_json(result);

@@ -25,7 +25,8 @@ class AacEncoder : public media::AudioEncoder {
 
     static Result<std::unique_ptr<media::AudioEncoder>> create(int sample_rate, int channels, std::int64_t bitrate) {
         const auto refused = [&](const char* what) {
-            return fail(ErrorKind::usage, what, fmt::format("AAC at {} Hz, {} channels, {} bit/s", sample_rate, channels, bitrate),
+            return fail(ErrorKind::usage, what,
+                        fmt::format("AAC at {} Hz, {} channels, {} bit/s", sample_rate, channels, bitrate),
                         "use 32, 44.1 or 48 kHz in mono or stereo, and 32 to 160 kbit/s a channel");
         };
         if (channels < 1 || channels > 2) return refused("the AAC encoder takes mono and stereo only");
@@ -41,13 +42,15 @@ class AacEncoder : public media::AudioEncoder {
         user.memflag = VO_IMF_USERMEMOPERATOR;
         user.memData = &self->memory_;
         voGetAACEncAPI(&self->api_);
-        if (self->api_.Init(&self->handle_, VO_AUDIO_CodingAAC, &user) != VO_ERR_NONE) return refused("the AAC encoder does not start");
+        if (self->api_.Init(&self->handle_, VO_AUDIO_CodingAAC, &user) != VO_ERR_NONE)
+            return refused("the AAC encoder does not start");
         AACENC_PARAM param{};
         param.sampleRate = sample_rate;
         param.bitRate = static_cast<int>(bitrate);
         param.nChannels = static_cast<short>(channels);
         param.adtsUsed = 0;
-        if (self->api_.SetParam(self->handle_, VO_PID_AAC_ENCPARAM, &param) != VO_ERR_NONE) return refused("the AAC encoder refuses these settings");
+        if (self->api_.SetParam(self->handle_, VO_PID_AAC_ENCPARAM, &param) != VO_ERR_NONE)
+            return refused("the AAC encoder refuses these settings");
         Track& track = self->track_;
         track.kind = TrackKind::audio;
         track.codec = Codec::aac;
@@ -67,7 +70,8 @@ class AacEncoder : public media::AudioEncoder {
             begun_ = true;
         }
         for (const float sample : sound.samples) {
-            pending_.push_back(static_cast<std::int16_t>(std::lround(std::fmin(std::fmax(sample * 32768.0f, -32768.0f), 32767.0f))));
+            pending_.push_back(
+                static_cast<std::int16_t>(std::lround(std::fmin(std::fmax(sample * 32768.0f, -32768.0f), 32767.0f))));
         }
         return run(out);
     }
@@ -108,7 +112,9 @@ class AacEncoder : public media::AudioEncoder {
         return {};
     }
 
-    static tl::unexpected<Error> failed() { return fail(ErrorKind::input, "the AAC encoder failed", "audio track", "choose another audio track"); }
+    static tl::unexpected<Error> failed() {
+        return fail(ErrorKind::input, "the AAC encoder failed", "audio track", "choose another audio track");
+    }
 
     VO_AUDIO_CODECAPI api_{};
     VO_MEM_OPERATOR memory_{};

@@ -11,8 +11,8 @@ class LpcmDecoder : public media::AudioDecoder {
 
     Status decode(const Packet& packet, std::vector<Sound>& out) override {
         if (track_.bit_depth != 16) {
-            return fail(ErrorKind::input, fmt::format("{}-bit LPCM sound can't be decoded yet", track_.bit_depth), fmt::format("audio track {:#x}", track_.id),
-                        "choose another audio track");
+            return fail(ErrorKind::input, fmt::format("{}-bit LPCM sound can't be decoded yet", track_.bit_depth),
+                        fmt::format("audio track {:#x}", track_.id), "choose another audio track");
         }
         Sound sound;
         sound.pts = packet.pts;
@@ -21,7 +21,8 @@ class LpcmDecoder : public media::AudioDecoder {
         const ByteSpan data = packet.data.view();
         sound.samples.resize(data.size() / 2);
         for (std::size_t i = 0; i < sound.samples.size(); ++i) {
-            sound.samples[i] = static_cast<float>(static_cast<std::int16_t>(data[2 * i] << 8 | data[2 * i + 1])) / 32768.0f;
+            sound.samples[i] =
+                static_cast<float>(static_cast<std::int16_t>(data[2 * i] << 8 | data[2 * i + 1])) / 32768.0f;
         }
         out.push_back(std::move(sound));
         return {};
@@ -33,6 +34,8 @@ class LpcmDecoder : public media::AudioDecoder {
 
 }  // namespace
 
-std::unique_ptr<media::AudioDecoder> make_lpcm_decoder(const Track& track) { return std::make_unique<LpcmDecoder>(track); }
+std::unique_ptr<media::AudioDecoder> make_lpcm_decoder(const Track& track) {
+    return std::make_unique<LpcmDecoder>(track);
+}
 
 }  // namespace wavecrest::codec

@@ -30,7 +30,8 @@ class Mpeg2Decoder : public media::VideoDecoder {
     }
 
     Status flush(std::vector<Picture>& out) override {
-        static constexpr std::uint8_t kEnd[] = {0, 0, 1, bitstream::mpeg2::kSequenceEnd, 0, 0, 1, bitstream::mpeg2::kSequenceEnd};
+        static constexpr std::uint8_t kEnd[] = {0, 0, 1, bitstream::mpeg2::kSequenceEnd,
+                                                0, 0, 1, bitstream::mpeg2::kSequenceEnd};
         return feed(kEnd, out);
     }
 
@@ -48,23 +49,30 @@ class Mpeg2Decoder : public media::VideoDecoder {
         while (true) {
             const mpeg2_state_t state = mpeg2_parse(decoder_);
             if (state == STATE_BUFFER) return {};
-            if (state == STATE_SEQUENCE && (info->sequence->chroma_width * 2 != info->sequence->width || info->sequence->chroma_height * 2 != info->sequence->height)) {
-                return fail(ErrorKind::input, "this MPEG-2 video is not 4:2:0", "video track", "only 4:2:0 video can be converted");
+            if (state == STATE_SEQUENCE && (info->sequence->chroma_width * 2 != info->sequence->width ||
+                                            info->sequence->chroma_height * 2 != info->sequence->height)) {
+                return fail(ErrorKind::input, "this MPEG-2 video is not 4:2:0", "video track",
+                            "only 4:2:0 video can be converted");
             }
-            if ((state == STATE_SLICE || state == STATE_END || state == STATE_INVALID_END) && info->display_fbuf != nullptr) show(*info, out);
+            if ((state == STATE_SLICE || state == STATE_END || state == STATE_INVALID_END) &&
+                info->display_fbuf != nullptr)
+                show(*info, out);
         }
     }
 
     void show(const mpeg2_info_t& info, std::vector<Picture>& out) {
         const mpeg2_picture_t& shown = *info.display_picture;
-        const int width = static_cast<int>(info.sequence->picture_width), height = static_cast<int>(info.sequence->picture_height);
+        const int width = static_cast<int>(info.sequence->picture_width),
+                  height = static_cast<int>(info.sequence->picture_height);
         Picture picture = Picture::allocate(width, height);
         for (int plane = 0; plane < 3; ++plane) {
-            const auto stride = static_cast<std::size_t>(plane == 0 ? info.sequence->width : info.sequence->chroma_width);
+            const auto stride =
+                static_cast<std::size_t>(plane == 0 ? info.sequence->width : info.sequence->chroma_width);
             const int rows = plane == 0 ? height : (height + 1) / 2;
             const auto columns = static_cast<std::size_t>(plane == 0 ? width : (width + 1) / 2);
             for (int y = 0; y < rows; ++y) {
-                std::memcpy(picture.planes[plane] + y * picture.strides[plane], info.display_fbuf->buf[plane] + static_cast<std::size_t>(y) * stride, columns);
+                std::memcpy(picture.planes[plane] + y * picture.strides[plane],
+                            info.display_fbuf->buf[plane] + static_cast<std::size_t>(y) * stride, columns);
             }
         }
         picture.pixel_aspect = track_.pixel_aspect;
@@ -91,6 +99,8 @@ class Mpeg2Decoder : public media::VideoDecoder {
 
 }  // namespace
 
-std::unique_ptr<media::VideoDecoder> make_mpeg2_decoder(const Track& track) { return std::make_unique<Mpeg2Decoder>(track); }
+std::unique_ptr<media::VideoDecoder> make_mpeg2_decoder(const Track& track) {
+    return std::make_unique<Mpeg2Decoder>(track);
+}
 
 }  // namespace wavecrest::codec

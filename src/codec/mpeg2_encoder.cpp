@@ -16,9 +16,9 @@ namespace {
 using namespace mpeg2;
 namespace syntax = bitstream::mpeg2;
 
-constexpr int kMotionFCode = 2;                            // vectors of -16 to +15.5 pixels
+constexpr int kMotionFCode = 2;  // vectors of -16 to +15.5 pixels
 constexpr int kMotionBits = kMotionFCode - 1;
-constexpr int kMotionLimit = 16 << kMotionBits;            // half pixels
+constexpr int kMotionLimit = 16 << kMotionBits;  // half pixels
 constexpr int kSearchSteps = 12;
 
 using Block = std::array<std::int32_t, 64>;
@@ -32,14 +32,10 @@ struct Motion {
 // The 8x8 DCT as two passes with a basis in 1/8192 units. round(8192 * c(u)/2 * cos((2x+1)u*pi/16)), tabulated
 // so that no machine's cosine can change a bit.
 constexpr std::int32_t kBasis[8][8] = {
-    {2896, 2896, 2896, 2896, 2896, 2896, 2896, 2896},
-    {4017, 3406, 2276, 799, -799, -2276, -3406, -4017},
-    {3784, 1567, -1567, -3784, -3784, -1567, 1567, 3784},
-    {3406, -799, -4017, -2276, 2276, 4017, 799, -3406},
-    {2896, -2896, -2896, 2896, 2896, -2896, -2896, 2896},
-    {2276, -4017, 799, 3406, -3406, -799, 4017, -2276},
-    {1567, -3784, 3784, -1567, -1567, 3784, -3784, 1567},
-    {799, -2276, 3406, -4017, 4017, -3406, 2276, -799},
+    {2896, 2896, 2896, 2896, 2896, 2896, 2896, 2896},     {4017, 3406, 2276, 799, -799, -2276, -3406, -4017},
+    {3784, 1567, -1567, -3784, -3784, -1567, 1567, 3784}, {3406, -799, -4017, -2276, 2276, 4017, 799, -3406},
+    {2896, -2896, -2896, 2896, 2896, -2896, -2896, 2896}, {2276, -4017, 799, 3406, -3406, -799, 4017, -2276},
+    {1567, -3784, 3784, -1567, -1567, 3784, -3784, 1567}, {799, -2276, 3406, -4017, 4017, -3406, 2276, -799},
 };
 
 void forward_dct(Block& block) {
@@ -126,9 +122,13 @@ void predict(const std::uint8_t* reference, int stride, int size, Motion motion,
 
 struct Mpeg2Encoder::State {
     explicit State(const Mpeg2Settings& s)
-        : settings(s), columns(s.width / 16), rows(s.height / 16),
-          reference(Picture::allocate(s.width, s.height)), recon(Picture::allocate(s.width, s.height)),
-          vectors(static_cast<std::size_t>(columns * rows)), buffer_bits(kDvdVbvBits) {}
+        : settings(s),
+          columns(s.width / 16),
+          rows(s.height / 16),
+          reference(Picture::allocate(s.width, s.height)),
+          recon(Picture::allocate(s.width, s.height)),
+          vectors(static_cast<std::size_t>(columns * rows)),
+          buffer_bits(kDvdVbvBits) {}
 
     Mpeg2Settings settings;
     int columns;
@@ -219,7 +219,7 @@ struct Mpeg2Encoder::State {
         start_code(syntax::kPicture);
         out.bits(static_cast<std::uint32_t>(picture_number % settings.group_length), 10);
         out.bits(intra_picture ? 1 : 2, 3);
-        out.bits(0xFFFF, 16);  // vbv_delay: variable bit rate
+        out.bits(0xFFFF, 16);                     // vbv_delay: variable bit rate
         if (!intra_picture) out.bits(0b0111, 4);  // full_pel 0, f_code 7: given below
         out.bits(0, 1);
 
@@ -229,14 +229,14 @@ struct Mpeg2Encoder::State {
         out.bits(f_code, 4);
         out.bits(f_code, 4);
         out.bits(0xFF, 8);
-        out.bits(0, 2);   // 8-bit DC
-        out.bits(3, 2);   // frame picture
+        out.bits(0, 2);  // 8-bit DC
+        out.bits(3, 2);  // frame picture
         out.bits(top_field_first() ? 1 : 0, 1);
-        out.bits(1, 1);   // frame prediction and frame DCT only
+        out.bits(1, 1);              // frame prediction and frame DCT only
         out.bits(0, 1 + 1 + 1 + 1);  // concealment vectors, linear quantiser, table B.14, zigzag
         out.bits(fields() == 3 ? 1 : 0, 1);
-        out.bits(1, 1);   // chroma 4:2:0 type follows progressive_frame
-        out.bits(1, 1);   // progressive frame
+        out.bits(1, 1);  // chroma 4:2:0 type follows progressive_frame
+        out.bits(1, 1);  // progressive frame
         out.bits(0, 1);
     }
 
@@ -295,7 +295,8 @@ struct Mpeg2Encoder::State {
         for (int y = 0; y < 8; ++y, to += stride) {
             for (int x = 0; x < 8; ++x) {
                 const int base = prediction != nullptr ? prediction[y * prediction_stride + x] : 0;
-                to[x] = static_cast<std::uint8_t>(std::clamp(block[static_cast<std::size_t>(y * 8 + x)] + base, 0, 255));
+                to[x] =
+                    static_cast<std::uint8_t>(std::clamp(block[static_cast<std::size_t>(y * 8 + x)] + base, 0, 255));
             }
         }
     }
@@ -471,7 +472,8 @@ struct Mpeg2Encoder::State {
     void code_inter(int column, int row, Motion motion, int& skipped) {
         std::uint8_t luma[256];
         std::uint8_t chroma[2][64];
-        predict(reference.planes[0] + row * 16 * reference.strides[0] + column * 16, reference.strides[0], 16, motion, luma);
+        predict(reference.planes[0] + row * 16 * reference.strides[0] + column * 16, reference.strides[0], 16, motion,
+                luma);
         const Motion chroma_motion{motion.x / 2, motion.y / 2};  // clause 7.6.3.7
         for (int c = 0; c < 2; ++c) {
             const int stride = reference.strides[c + 1];
@@ -580,7 +582,9 @@ struct Mpeg2Encoder::State {
 Mpeg2Encoder::Mpeg2Encoder(const Mpeg2Settings& settings) : state_(std::make_unique<State>(settings)) {}
 Mpeg2Encoder::~Mpeg2Encoder() = default;
 
-const Picture& Mpeg2Encoder::reconstruction() const { return state_->reference; }
+const Picture& Mpeg2Encoder::reconstruction() const {
+    return state_->reference;
+}
 
 Mpeg2Picture Mpeg2Encoder::encode(const Picture& picture, bool last) {
     State& s = *state_;

@@ -12,22 +12,22 @@
 namespace wavecrest::codec {
 
 struct Mpeg2Settings {
-    int width = 720;    // multiple of 16
-    int height = 480;   // multiple of 16
-    bool wide = true;   // display aspect 16:9, else 4:3
-    bool film = true;   // 24000/1001 pictures with pulldown flags in a 30000/1001 stream; else 30000/1001
+    int width = 720;   // multiple of 16
+    int height = 480;  // multiple of 16
+    bool wide = true;  // display aspect 16:9, else 4:3
+    bool film = true;  // 24000/1001 pictures with pulldown flags in a 30000/1001 stream; else 30000/1001
     std::int64_t mean_bps = 4'500'000;
     std::int64_t peak_bps = 8'000'000;  // rate at which the decoder's buffer fills; written as bit_rate
-    int group_length = 12;  // pictures from one I picture to the next; a multiple of 4 with film
+    int group_length = 12;              // pictures from one I picture to the next; a multiple of 4 with film
 };
 
 // The decoder's buffer in DVD-Video: 112 units of 16384 bits.
 inline constexpr std::int64_t kDvdVbvBits = 112 * 16384;
 
 struct Mpeg2Picture {
-    ByteVector data;        // sequence and group headers included where a group starts
+    ByteVector data;  // sequence and group headers included where a group starts
     bool key = false;
-    int fields = 2;         // field periods it is shown for
+    int fields = 2;                // field periods it is shown for
     std::int64_t buffer_bits = 0;  // the decoder buffer's fullness before this picture is taken out
 };
 

@@ -14,7 +14,8 @@ namespace wavecrest::codec {
 namespace {
 
 // Our effort steps, as the library's presets.
-constexpr const char* kPresets[] = {"ultrafast", "superfast", "veryfast", "faster", "fast", "medium", "slow", "slower", "veryslow"};
+constexpr const char* kPresets[] = {"ultrafast", "superfast", "veryfast", "faster",  "fast",
+                                    "medium",    "slow",      "slower",   "veryslow"};
 constexpr int kMediumStep = 5;  // index of "medium" for effort 5
 
 class X264Encoder : public media::VideoEncoder {
@@ -29,7 +30,8 @@ class X264Encoder : public media::VideoEncoder {
         std::unique_ptr<X264Encoder> self(new X264Encoder(settings));
         x264_param_t param;
         const int step = std::clamp(settings.effort - 5 + kMediumStep, 0, static_cast<int>(std::size(kPresets)) - 1);
-        if (x264_param_default_preset(&param, kPresets[step], nullptr) < 0) return refused("the effort is out of range");
+        if (x264_param_default_preset(&param, kPresets[step], nullptr) < 0)
+            return refused("the effort is out of range");
         param.i_log_level = X264_LOG_NONE;
         param.i_csp = X264_CSP_I420;
         param.i_width = settings.width;
@@ -52,15 +54,20 @@ class X264Encoder : public media::VideoEncoder {
         param.rc.f_rf_constant = static_cast<float>(settings.quality);
         if (settings.peak_bps > 0) {
             param.rc.i_vbv_max_bitrate = static_cast<int>(settings.peak_bps / 1000);
-            param.rc.i_vbv_buffer_size = static_cast<int>(static_cast<double>(settings.peak_bps) * base::to_seconds(settings.buffer) / 1000);
+            param.rc.i_vbv_buffer_size =
+                static_cast<int>(static_cast<double>(settings.peak_bps) * base::to_seconds(settings.buffer) / 1000);
         }
         if (settings.keyframe_distance.count() > 0) {
-            param.i_keyint_max = std::max(1, static_cast<int>(base::to_seconds(settings.keyframe_distance) * settings.frame_rate.value()));
+            param.i_keyint_max = std::max(
+                1, static_cast<int>(base::to_seconds(settings.keyframe_distance) * settings.frame_rate.value()));
         }
         if (!settings.level.empty()) param.i_level_idc = bitstream::h264::level_idc_from_name(settings.level);
-        if (x264_param_apply_profile(&param, settings.profile.c_str()) < 0) return refused("the profile \"" + settings.profile + "\" is unknown");
+        if (x264_param_apply_profile(&param, settings.profile.c_str()) < 0)
+            return refused("the profile \"" + settings.profile + "\" is unknown");
         self->encoder_ = x264_encoder_open(&param);
-        if (self->encoder_ == nullptr) return refused(fmt::format("{}x{} with these settings is refused by the encoder", settings.width, settings.height));
+        if (self->encoder_ == nullptr)
+            return refused(
+                fmt::format("{}x{} with these settings is refused by the encoder", settings.width, settings.height));
         WAVECREST_TRY(self->take_headers());
         return std::unique_ptr<media::VideoEncoder>(std::move(self));
     }
@@ -104,7 +111,8 @@ class X264Encoder : public media::VideoEncoder {
     }
 
     static tl::unexpected<Error> refused(std::string what) {
-        return fail(ErrorKind::usage, std::move(what), "video settings of the profile", "change the profile (wavecrest profile show NAME prints it)");
+        return fail(ErrorKind::usage, std::move(what), "video settings of the profile",
+                    "change the profile (wavecrest profile show NAME prints it)");
     }
 
     Status take_headers() {
@@ -138,7 +146,9 @@ class X264Encoder : public media::VideoEncoder {
         int count = 0;
         x264_picture_t coded;
         const int size = x264_encoder_encode(encoder_, &nals, &count, in, &coded);
-        if (size < 0) return fail(ErrorKind::input, "the encoder failed", fmt::format("picture {}", next_index_), "try another profile");
+        if (size < 0)
+            return fail(ErrorKind::input, "the encoder failed", fmt::format("picture {}", next_index_),
+                        "try another profile");
         if (size == 0) return {};
         Packet packet;
         packet.data = Bytes(ByteVector(nals[0].p_payload, nals[0].p_payload + size));
@@ -169,6 +179,8 @@ class X264Encoder : public media::VideoEncoder {
 
 }  // namespace
 
-Result<std::unique_ptr<media::VideoEncoder>> make_h264_encoder(const H264Settings& settings) { return X264Encoder::create(settings); }
+Result<std::unique_ptr<media::VideoEncoder>> make_h264_encoder(const H264Settings& settings) {
+    return X264Encoder::create(settings);
+}
 
 }  // namespace wavecrest::codec

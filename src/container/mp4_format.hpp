@@ -7,8 +7,10 @@
 namespace wavecrest::container::mp4 {
 
 constexpr std::uint32_t fourcc(const char (&name)[5]) {
-    return static_cast<std::uint32_t>(static_cast<unsigned char>(name[0])) << 24 | static_cast<std::uint32_t>(static_cast<unsigned char>(name[1])) << 16 |
-           static_cast<std::uint32_t>(static_cast<unsigned char>(name[2])) << 8 | static_cast<std::uint32_t>(static_cast<unsigned char>(name[3]));
+    return static_cast<std::uint32_t>(static_cast<unsigned char>(name[0])) << 24 |
+           static_cast<std::uint32_t>(static_cast<unsigned char>(name[1])) << 16 |
+           static_cast<std::uint32_t>(static_cast<unsigned char>(name[2])) << 8 |
+           static_cast<std::uint32_t>(static_cast<unsigned char>(name[3]));
 }
 
 // Descriptor tags and object types of ISO/IEC 14496-1, 7.2.2.1 and 7.2.6.6.

@@ -96,7 +96,8 @@ class MovieParser {
         for (RawTrack& t : raw) {
             if (chapter_track != 0 && t.id == chapter_track) {
                 WAVECREST_TRY(read_chapters(t, movie));
-            } else if (t.handler == fourcc("vide") || t.handler == fourcc("soun") || t.handler == fourcc("sbtl") || t.handler == fourcc("text")) {
+            } else if (t.handler == fourcc("vide") || t.handler == fourcc("soun") || t.handler == fourcc("sbtl") ||
+                       t.handler == fourcc("text")) {
                 movie.duration = std::max(movie.duration, t.track.end);
                 movie.tracks.push_back(std::move(t.track));
             }
@@ -117,7 +118,8 @@ class MovieParser {
 
   private:
     tl::unexpected<Error> damaged(std::string what) const {
-        return fail(ErrorKind::input, std::move(what), source_.name(), "the file is damaged or not finished; copy or make it again");
+        return fail(ErrorKind::input, std::move(what), source_.name(),
+                    "the file is damaged or not finished; copy or make it again");
     }
 
     Status parse_track(ByteSpan trak, RawTrack& t) {
@@ -135,7 +137,8 @@ class MovieParser {
         for (std::uint32_t i = 0; i < edits && elst.remaining() >= (wide_edits ? 20u : 12u); ++i) {
             Edit edit{};
             edit.duration = wide_edits ? static_cast<std::int64_t>(elst.u64()) : elst.u32();
-            edit.media_time = wide_edits ? static_cast<std::int64_t>(elst.u64()) : static_cast<std::int32_t>(elst.u32());
+            edit.media_time =
+                wide_edits ? static_cast<std::int64_t>(elst.u64()) : static_cast<std::int32_t>(elst.u32());
             elst.skip(4);
             t.edits.push_back(edit);
         }
@@ -149,12 +152,16 @@ class MovieParser {
         ByteReader hdlr(child(mdia, "hdlr"));
         hdlr.skip(8);
         t.handler = hdlr.u32();
-        if (!tkhd.ok() || !mdhd.ok() || !hdlr.ok() || t.timescale == 0) return damaged(fmt::format("the headers of track {} are damaged", t.id));
+        if (!tkhd.ok() || !mdhd.ok() || !hdlr.ok() || t.timescale == 0)
+            return damaged(fmt::format("the headers of track {} are damaged", t.id));
         t.track.info.id = static_cast<TrackId>(t.id);
-        t.track.info.language = {static_cast<char>(0x60 + (language >> 10 & 31)), static_cast<char>(0x60 + (language >> 5 & 31)),
+        t.track.info.language = {static_cast<char>(0x60 + (language >> 10 & 31)),
+                                 static_cast<char>(0x60 + (language >> 5 & 31)),
                                  static_cast<char>(0x60 + (language & 31))};
         if (t.track.info.language == "und") t.track.info.language.clear();
-        t.track.info.kind = t.handler == fourcc("vide") ? TrackKind::video : t.handler == fourcc("soun") ? TrackKind::audio : TrackKind::subtitle;
+        t.track.info.kind = t.handler == fourcc("vide")   ? TrackKind::video
+                            : t.handler == fourcc("soun") ? TrackKind::audio
+                                                          : TrackKind::subtitle;
         const ByteSpan stbl = child(child(mdia, "minf"), "stbl");
         parse_sample_entry(child(stbl, "stsd"), t);
         WAVECREST_TRY(parse_samples(stbl, t));
@@ -170,19 +177,42 @@ class MovieParser {
         const BoxView& entry = entries.front();
         switch (entry.type) {
             case fourcc("avc1"):
-            case fourcc("avc3"): info.codec = Codec::h264; break;
+            case fourcc("avc3"):
+                info.codec = Codec::h264;
+                break;
             case fourcc("hvc1"):
-            case fourcc("hev1"): info.codec = Codec::h265; break;
-            case fourcc("av01"): info.codec = Codec::av1; break;
-            case fourcc("vp09"): info.codec = Codec::vp9; break;
-            case fourcc("mp4v"): info.codec = Codec::mpeg4; break;
-            case fourcc("mp4a"): info.codec = Codec::aac; break;
-            case fourcc("ac-3"): info.codec = Codec::ac3; break;
-            case fourcc("ec-3"): info.codec = Codec::eac3; break;
-            case fourcc("Opus"): info.codec = Codec::opus; break;
-            case fourcc("fLaC"): info.codec = Codec::flac; break;
-            case fourcc("tx3g"): info.codec = Codec::text; break;
-            default: break;
+            case fourcc("hev1"):
+                info.codec = Codec::h265;
+                break;
+            case fourcc("av01"):
+                info.codec = Codec::av1;
+                break;
+            case fourcc("vp09"):
+                info.codec = Codec::vp9;
+                break;
+            case fourcc("mp4v"):
+                info.codec = Codec::mpeg4;
+                break;
+            case fourcc("mp4a"):
+                info.codec = Codec::aac;
+                break;
+            case fourcc("ac-3"):
+                info.codec = Codec::ac3;
+                break;
+            case fourcc("ec-3"):
+                info.codec = Codec::eac3;
+                break;
+            case fourcc("Opus"):
+                info.codec = Codec::opus;
+                break;
+            case fourcc("fLaC"):
+                info.codec = Codec::flac;
+                break;
+            case fourcc("tx3g"):
+                info.codec = Codec::text;
+                break;
+            default:
+                break;
         }
         if (info.kind == TrackKind::video && entry.body.size() >= 78) {
             ByteReader reader(entry.body);
@@ -254,14 +284,17 @@ class MovieParser {
     }
 
     Status parse_samples(ByteSpan stbl, RawTrack& t) {
-        const auto bad = [&](const char* table) { return damaged(fmt::format("the {} table of track {} is damaged", table, t.id)); };
+        const auto bad = [&](const char* table) {
+            return damaged(fmt::format("the {} table of track {} is damaged", table, t.id));
+        };
         // Sizes decide how many samples there are; every count is checked against the bytes that are really there.
         ByteReader stsz(child(stbl, "stsz"));
         stsz.skip(4);
         const std::uint32_t fixed = stsz.u32();
         const std::uint32_t count = stsz.u32();
         if (!stsz.ok()) return bad("sample size");
-        if (fixed == 0 ? count > stsz.remaining() / 4 : std::uint64_t{count} * fixed > source_.size()) return bad("sample size");
+        if (fixed == 0 ? count > stsz.remaining() / 4 : std::uint64_t{count} * fixed > source_.size())
+            return bad("sample size");
         std::vector<Mp4Sample>& samples = t.track.samples;
         samples.resize(count);
         for (Mp4Sample& s : samples) s.size = fixed != 0 ? fixed : stsz.u32();
@@ -363,7 +396,9 @@ class MovieParser {
         info.duration = t.track.end;
         if (t.track.samples.empty()) return;
         info.start = std::max(t.track.samples.front().pts, Time{});
-        if (t.track.end.count() > 0) info.bitrate_bps = static_cast<std::int64_t>(static_cast<double>(bytes) * 8 / base::to_seconds(t.track.end));
+        if (t.track.end.count() > 0)
+            info.bitrate_bps =
+                static_cast<std::int64_t>(static_cast<double>(bytes) * 8 / base::to_seconds(t.track.end));
         if (info.kind == TrackKind::video) {
             // The commonest duration gives the rate.
             const Time typical = t.track.samples[t.track.samples.size() / 2].duration;
@@ -396,7 +431,8 @@ bool looks_like_mp4(ByteSpan first_bytes) {
     ByteReader reader(first_bytes);
     reader.skip(4);
     const std::uint32_t type = reader.u32();
-    return reader.ok() && (type == fourcc("ftyp") || type == fourcc("moov") || type == fourcc("mdat") || type == fourcc("free"));
+    return reader.ok() &&
+           (type == fourcc("ftyp") || type == fourcc("moov") || type == fourcc("mdat") || type == fourcc("free"));
 }
 
 Result<Mp4Movie> read_mp4(base::ByteSource& source) {
@@ -406,7 +442,8 @@ Result<Mp4Movie> read_mp4(base::ByteSource& source) {
         ByteVector header(static_cast<std::size_t>(std::min<std::uint64_t>(16, source.size() - at)));
         WAVECREST_TRY(source.read_at(at, header));
         if (i == 0 && !looks_like_mp4(header)) {
-            return fail(ErrorKind::input, "this is no MP4 file", fmt::format("{}, byte 0", source.name()), "name an MP4 file");
+            return fail(ErrorKind::input, "this is no MP4 file", fmt::format("{}, byte 0", source.name()),
+                        "name an MP4 file");
         }
         ByteReader reader{ByteSpan(header)};
         std::uint64_t size = reader.u32();
@@ -419,16 +456,17 @@ Result<Mp4Movie> read_mp4(base::ByteSource& source) {
             size = source.size() - at;
         }
         if (size < header_size || !reader.ok()) {
-            return fail(ErrorKind::input, "a box of the file has an impossible size", fmt::format("{}, byte {}", source.name(), at),
-                        "the file is damaged; copy or make it again");
+            return fail(ErrorKind::input, "a box of the file has an impossible size",
+                        fmt::format("{}, byte {}", source.name(), at), "the file is damaged; copy or make it again");
         }
         if (type == fourcc("mdat")) media_seen = true;
         if (type == fourcc("moov")) {
             if (size > kMaxIndex || at + size > source.size()) {
-                return fail(ErrorKind::input, "the file ends inside its index", fmt::format("{}, byte {}", source.name(), at),
-                            "the file is cut short; copy it again");
+                return fail(ErrorKind::input, "the file ends inside its index",
+                            fmt::format("{}, byte {}", source.name(), at), "the file is cut short; copy it again");
             }
-            WAVECREST_TRY_ASSIGN(moov, base::read_exactly(source, at + header_size, static_cast<std::size_t>(size - header_size)));
+            WAVECREST_TRY_ASSIGN(
+                moov, base::read_exactly(source, at + header_size, static_cast<std::size_t>(size - header_size)));
             WAVECREST_TRY_ASSIGN(movie, MovieParser(source, moov).parse());
             movie.index_end = at + size;
             movie.index_in_front = !media_seen;
@@ -437,8 +475,8 @@ Result<Mp4Movie> read_mp4(base::ByteSource& source) {
         if (size > source.size() - at) break;
         at += size;
     }
-    return fail(ErrorKind::input, "the file has no index: it is cut short or was never finished", fmt::format("{}, byte {}", source.name(), at),
-                "copy or make the file again");
+    return fail(ErrorKind::input, "the file has no index: it is cut short or was never finished",
+                fmt::format("{}, byte {}", source.name(), at), "copy or make the file again");
 }
 
 Mp4Source::Mp4Source(std::unique_ptr<base::ByteSource> bytes, Mp4Movie movie)
@@ -451,7 +489,9 @@ Result<std::optional<Packet>> Mp4Source::read() {
     std::size_t best = movie_.tracks.size();
     for (std::size_t i = 0; i < movie_.tracks.size(); ++i) {
         if (next_[i] >= movie_.tracks[i].samples.size()) continue;
-        if (best == movie_.tracks.size() || movie_.tracks[i].samples[next_[i]].offset < movie_.tracks[best].samples[next_[best]].offset) best = i;
+        if (best == movie_.tracks.size() ||
+            movie_.tracks[i].samples[next_[i]].offset < movie_.tracks[best].samples[next_[best]].offset)
+            best = i;
     }
     if (best == movie_.tracks.size()) return std::optional<Packet>{};
     const Mp4Sample& s = movie_.tracks[best].samples[next_[best]];
@@ -488,7 +528,10 @@ Status Mp4Source::seek(Time time) {
     for (std::size_t i = 0; i < movie_.tracks.size(); ++i) {
         if (movie_.tracks[i].info.kind == TrackKind::video) continue;
         const auto& samples = movie_.tracks[i].samples;
-        next_[i] = static_cast<std::size_t>(std::partition_point(samples.begin(), samples.end(), [&](const Mp4Sample& s) { return s.pts + s.duration <= from; }) - samples.begin());
+        next_[i] = static_cast<std::size_t>(
+            std::partition_point(samples.begin(), samples.end(),
+                                 [&](const Mp4Sample& s) { return s.pts + s.duration <= from; }) -
+            samples.begin());
     }
     return {};
 }

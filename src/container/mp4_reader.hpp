@@ -14,7 +14,7 @@ struct Mp4Sample {
     std::uint64_t offset = 0;  // in the file
     std::uint32_t size = 0;
     bool key = false;
-    Time dts{};        // on the presentation timeline: edit lists applied
+    Time dts{};  // on the presentation timeline: edit lists applied
     Time pts{};
     Time duration{};
 };
@@ -27,12 +27,12 @@ struct Mp4Track {
 };
 
 struct Mp4Movie {
-    std::vector<Mp4Track> tracks;   // video, audio and text; a chapter track becomes `chapters` instead
+    std::vector<Mp4Track> tracks;  // video, audio and text; a chapter track becomes `chapters` instead
     std::vector<Chapter> chapters;
     Time duration{};
     std::string title;
-    std::uint64_t index_end = 0;    // bytes from the start needed to know the whole index
-    bool index_in_front = false;    // the index precedes the media data
+    std::uint64_t index_end = 0;      // bytes from the start needed to know the whole index
+    bool index_in_front = false;      // the index precedes the media data
     std::uint64_t missing_bytes = 0;  // media data the index names beyond the end of the file
 };
 

@@ -133,11 +133,13 @@ struct Mp4Writer::State {
     }
     std::uint64_t movie_duration() const {
         std::uint64_t longest = 0;
-        for (const TrackState& t : tracks) longest = std::max(longest, to_movie(presented(t) + std::max<std::int64_t>(t.first_pts, 0), t.timescale));
+        for (const TrackState& t : tracks)
+            longest = std::max(longest, to_movie(presented(t) + std::max<std::int64_t>(t.first_pts, 0), t.timescale));
         return longest;
     }
     void write_header(ByteWriter& out, std::uint64_t offset) const;
-    void write_track(ByteWriter& out, const TrackState& t, std::uint32_t number, std::uint32_t chapter_track, std::uint64_t offset) const;
+    void write_track(ByteWriter& out, const TrackState& t, std::uint32_t number, std::uint32_t chapter_track,
+                     std::uint64_t offset) const;
     void write_sample_entry(ByteWriter& out, const TrackState& t) const;
     void write_sample_table(ByteWriter& out, const TrackState& t, std::uint64_t offset) const;
 };
@@ -145,12 +147,14 @@ struct Mp4Writer::State {
 Mp4Writer::Mp4Writer(std::unique_ptr<State> state) : state_(std::move(state)) {}
 Mp4Writer::~Mp4Writer() = default;
 
-Result<std::unique_ptr<Mp4Writer>> Mp4Writer::create(base::AtomicFile file, std::vector<Track> tracks, Mp4Settings settings) {
+Result<std::unique_ptr<Mp4Writer>> Mp4Writer::create(base::AtomicFile file, std::vector<Track> tracks,
+                                                     Mp4Settings settings) {
     auto state = std::make_unique<State>(std::move(file), std::move(settings));
     std::uint64_t common = 1;
     for (Track& track : tracks) {
         if (track.codec != Codec::h264 && track.codec != Codec::aac) {
-            return fail(ErrorKind::input, fmt::format("MP4 can't hold a track of codec {} here", media::short_name(track.codec)),
+            return fail(ErrorKind::input,
+                        fmt::format("MP4 can't hold a track of codec {} here", media::short_name(track.codec)),
                         fmt::format("track {}", track.id), "transcode the track or leave it out");
         }
         TrackState t;
@@ -214,11 +218,14 @@ Status Mp4Writer::finish() {
         for (std::size_t i = 0; i < s.settings.chapters.size(); ++i) {
             const Chapter& chapter = s.settings.chapters[i];
             const std::int64_t start = base::to_ticks(chapter.start, t.timescale);
-            const std::int64_t next = i + 1 < s.settings.chapters.size() ? base::to_ticks(s.settings.chapters[i + 1].start, t.timescale) : end;
+            const std::int64_t next = i + 1 < s.settings.chapters.size()
+                                          ? base::to_ticks(s.settings.chapters[i + 1].start, t.timescale)
+                                          : end;
             ByteWriter text;
             text.u16(chapter.name.size());
             text.text(chapter.name);
-            t.samples.push_back({static_cast<std::uint32_t>(text.size()), static_cast<std::uint32_t>(std::max<std::int64_t>(next - start, 0)), 0, true});
+            t.samples.push_back({static_cast<std::uint32_t>(text.size()),
+                                 static_cast<std::uint32_t>(std::max<std::int64_t>(next - start, 0)), 0, true});
             t.bytes += text.size();
             s.media_bytes += text.size();
             ++t.chunks.back().samples;
@@ -250,7 +257,9 @@ Status Mp4Writer::finish() {
     return s.file.commit();
 }
 
-std::uint64_t Mp4Writer::size() const { return state_->file.size() + state_->pending.size(); }
+std::uint64_t Mp4Writer::size() const {
+    return state_->file.size() + state_->pending.size();
+}
 
 void Mp4Writer::State::write_header(ByteWriter& out, std::uint64_t offset) const {
     {
@@ -292,7 +301,8 @@ void Mp4Writer::State::write_header(ByteWriter& out, std::uint64_t offset) const
     }
 }
 
-void Mp4Writer::State::write_track(ByteWriter& out, const TrackState& t, std::uint32_t number, std::uint32_t chapter_track, std::uint64_t offset) const {
+void Mp4Writer::State::write_track(ByteWriter& out, const TrackState& t, std::uint32_t number,
+                                   std::uint32_t chapter_track, std::uint64_t offset) const {
     const bool video = t.track.kind == TrackKind::video, audio = t.track.kind == TrackKind::audio;
     const Box trak(out, "trak");
     {
@@ -309,7 +319,9 @@ void Mp4Writer::State::write_track(ByteWriter& out, const TrackState& t, std::ui
         out.u16(0);
         write_matrix(out);
         // As it is to be shown: wide pixels widen the picture.
-        out.u32(video ? static_cast<std::uint64_t>(base::rescale(t.track.width * 65536LL, t.track.pixel_aspect.num, t.track.pixel_aspect.den)) : 0);
+        out.u32(video ? static_cast<std::uint64_t>(
+                            base::rescale(t.track.width * 65536LL, t.track.pixel_aspect.num, t.track.pixel_aspect.den))
+                      : 0);
         out.u32(video ? static_cast<std::uint64_t>(t.track.height) << 16 : 0);
     }
     if (video && chapter_track != 0) {
@@ -421,7 +433,7 @@ void Mp4Writer::State::write_sample_entry(ByteWriter& out, const TrackState& t) 
         out.u8(kDecoderConfig);
         out.u8(13 + 2 + config);
         out.u8(kObjectAac);
-        out.u8(5 << 2 | 1);  // audio stream
+        out.u8(5 << 2 | 1);                                              // audio stream
         out.u24(6144 * static_cast<std::uint64_t>(track.channels) / 8);  // decoder input buffer
         out.u32(mean);
         out.u32(mean);
@@ -470,7 +482,8 @@ void Mp4Writer::State::write_sample_table(ByteWriter& out, const TrackState& t, 
     }
     if (!std::all_of(t.samples.begin(), t.samples.end(), [](const Sample& s) { return s.key; })) {
         const Box box(out, "stss", 0, 0);
-        out.u32(static_cast<std::uint64_t>(std::count_if(t.samples.begin(), t.samples.end(), [](const Sample& s) { return s.key; })));
+        out.u32(static_cast<std::uint64_t>(
+            std::count_if(t.samples.begin(), t.samples.end(), [](const Sample& s) { return s.key; })));
         for (std::size_t i = 0; i < t.samples.size(); ++i) {
             if (t.samples[i].key) out.u32(i + 1);
         }

@@ -23,7 +23,8 @@ struct Mp4Settings {
 // the format can't hold here).
 class Mp4Writer : public PacketSink {
   public:
-    static Result<std::unique_ptr<Mp4Writer>> create(base::AtomicFile file, std::vector<Track> tracks, Mp4Settings settings);
+    static Result<std::unique_ptr<Mp4Writer>> create(base::AtomicFile file, std::vector<Track> tracks,
+                                                     Mp4Settings settings);
     ~Mp4Writer() override;
 
     Status write(const Packet& packet) override;

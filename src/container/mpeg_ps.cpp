@@ -20,7 +20,9 @@ void write_stamp(base::ByteWriter& out, unsigned prefix, std::int64_t value) {
 }
 
 // Streams whose packets carry no PES header extension (2.4.3.6).
-bool plain(std::uint8_t id) { return id == kStreamMap || id == kPadding || id == kPrivate2 || id == 0xF0 || id == 0xF1 || id == 0xFF; }
+bool plain(std::uint8_t id) {
+    return id == kStreamMap || id == kPadding || id == kPrivate2 || id == 0xF0 || id == 0xF1 || id == 0xFF;
+}
 
 // The PES header's extension: flags, stamps, stuffing. False when it does not fit or is not MPEG-2's.
 bool parse_extension(ByteSpan body, PesPacket& packet) {
@@ -64,10 +66,11 @@ void parse_packs(ByteSpan bytes, PackContents& contents) {
             }
             if (!contents.scr_27mhz) {
                 const auto b = bytes.subspan(at + 4, 6);
-                const std::int64_t base = static_cast<std::int64_t>(b[0] >> 3 & 7) << 30 |
-                                          static_cast<std::int64_t>(b[0] & 3) << 28 | static_cast<std::int64_t>(b[1]) << 20 |
-                                          static_cast<std::int64_t>(b[2] >> 3) << 15 | static_cast<std::int64_t>(b[2] & 3) << 13 |
-                                          static_cast<std::int64_t>(b[3]) << 5 | static_cast<std::int64_t>(b[4] >> 3);
+                const std::int64_t base =
+                    static_cast<std::int64_t>(b[0] >> 3 & 7) << 30 | static_cast<std::int64_t>(b[0] & 3) << 28 |
+                    static_cast<std::int64_t>(b[1]) << 20 | static_cast<std::int64_t>(b[2] >> 3) << 15 |
+                    static_cast<std::int64_t>(b[2] & 3) << 13 | static_cast<std::int64_t>(b[3]) << 5 |
+                    static_cast<std::int64_t>(b[4] >> 3);
                 const std::int64_t extension = (b[4] & 3) << 7 | b[5] >> 1;
                 contents.scr_27mhz = base * 300 + extension;
             }

@@ -26,19 +26,19 @@ inline constexpr std::size_t kPackHeaderSize = 14;
 // One PES packet. `payload` points into the bytes that were parsed.
 struct PesPacket {
     std::uint8_t stream_id = 0;
-    bool scrambled = false;                // PES_scrambling_control is not 00
-    std::optional<std::int64_t> pts;       // 90 kHz, 33 bits
+    bool scrambled = false;           // PES_scrambling_control is not 00
+    std::optional<std::int64_t> pts;  // 90 kHz, 33 bits
     std::optional<std::int64_t> dts;
     ByteSpan payload;
-    std::size_t offset = 0;                // of its start code in the parsed bytes
-    bool cut = false;                      // the bytes end inside it
+    std::size_t offset = 0;  // of its start code in the parsed bytes
+    bool cut = false;        // the bytes end inside it
 };
 
 // What one run of bytes holds.
 struct PackContents {
-    std::vector<PesPacket> packets;  // padding left out
+    std::vector<PesPacket> packets;         // padding left out
     std::optional<std::int64_t> scr_27mhz;  // of the first pack header
-    std::size_t skipped_bytes = 0;   // bytes that are no pack or packet
+    std::size_t skipped_bytes = 0;          // bytes that are no pack or packet
 };
 
 // Parses packs that lie in `bytes` from its beginning (a DVD sector, or a run of them). Never fails: what can't be

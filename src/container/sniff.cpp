@@ -8,7 +8,9 @@ namespace wavecrest::container {
 
 std::string_view sniff(ByteSpan bytes) {
     const auto begins = [&](std::string_view text, std::size_t at = 0) {
-        return bytes.size() >= at + text.size() && std::equal(text.begin(), text.end(), bytes.begin() + static_cast<std::ptrdiff_t>(at), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+        return bytes.size() >= at + text.size() &&
+               std::equal(text.begin(), text.end(), bytes.begin() + static_cast<std::ptrdiff_t>(at),
+                          [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
     };
     using namespace std::string_view_literals;
     if (looks_like_mp4(bytes)) return "mp4";

@@ -17,7 +17,9 @@ namespace {
 constexpr int kExcerpts = 3;
 const Time kExcerptLength = base::from_seconds(2.5);
 
-int even(double value) { return std::max(2, static_cast<int>(std::lround(value / 2)) * 2); }
+int even(double value) {
+    return std::max(2, static_cast<int>(std::lround(value / 2)) * 2);
+}
 
 // The size to code at: within the profile's limit as displayed, never enlarged, pixel aspect squared or kept.
 void choose_size(const Track& from, const profile::VideoSettings& settings, codec::H264Settings& encode) {
@@ -45,21 +47,25 @@ ColourDescription output_colour(const Track& from, std::vector<std::string>& ste
     ColourDescription colour = from.colour;
     if (from.height <= 576) {
         colour = from.height == 576 ? ColourDescription{5, 6, 5, false} : ColourDescription{6, 6, 6, false};
-        steps.push_back(fmt::format("colour: not signalled on the disc; written as {}, the rule for this size", media::describe(colour)));
+        steps.push_back(fmt::format("colour: not signalled on the disc; written as {}, the rule for this size",
+                                    media::describe(colour)));
     }
     return colour;
 }
 
 Status plan_video(const Track& track, const Request& request, Plan& plan) {
     if (track.codec != Codec::mpeg2 && track.codec != Codec::mpeg1) {
-        return fail(ErrorKind::input, fmt::format("video of codec {} can't be decoded yet", media::short_name(track.codec)), plan.source,
+        return fail(ErrorKind::input,
+                    fmt::format("video of codec {} can't be decoded yet", media::short_name(track.codec)), plan.source,
                     "convert a DVD rip; the file itself may play as it is (wavecrest verify tells)");
     }
     if (track.scan == Scan::unknown) {
-        return fail(ErrorKind::input, "no picture of this title can be read", plan.source, "the rip is damaged or incomplete; make it again");
+        return fail(ErrorKind::input, "no picture of this title can be read", plan.source,
+                    "the rip is damaged or incomplete; make it again");
     }
     if (track.scan == Scan::interlaced) {
-        return fail(ErrorKind::input, "the title is interlaced video, which can't be converted yet", plan.source, "pick a title that is film");
+        return fail(ErrorKind::input, "the title is interlaced video, which can't be converted yet", plan.source,
+                    "pick a title that is film");
     }
     const profile::VideoSettings& settings = request.profile.video;
     transcode::VideoPath& path = plan.graph.video;
@@ -68,12 +74,16 @@ Status plan_video(const Track& track, const Request& request, Plan& plan) {
     codec::H264Settings& encode = path.encode;
     choose_size(track, settings, encode);
     encode.frame_rate = track.frame_rate;
-    if (path.undo_pulldown) plan.steps.push_back(fmt::format("pulldown undone: every film picture once, {} a second", base::format_rate(track.frame_rate)));
+    if (path.undo_pulldown)
+        plan.steps.push_back(
+            fmt::format("pulldown undone: every film picture once, {} a second", base::format_rate(track.frame_rate)));
     if (encode.width != track.width || encode.height != track.height) {
-        plan.steps.push_back(fmt::format("picture: {}x{} (shown {}) to {}x{} with {} pixels", track.width, track.height, media::aspect_name(track.display_aspect()),
-                                         encode.width, encode.height, encode.pixel_aspect == Ratio{1, 1} ? "square" : "the source's"));
+        plan.steps.push_back(fmt::format("picture: {}x{} (shown {}) to {}x{} with {} pixels", track.width, track.height,
+                                         media::aspect_name(track.display_aspect()), encode.width, encode.height,
+                                         encode.pixel_aspect == Ratio{1, 1} ? "square" : "the source's"));
     } else {
-        plan.steps.push_back(fmt::format("picture: {}x{} kept, pixel aspect {}:{}", track.width, track.height, encode.pixel_aspect.num, encode.pixel_aspect.den));
+        plan.steps.push_back(fmt::format("picture: {}x{} kept, pixel aspect {}:{}", track.width, track.height,
+                                         encode.pixel_aspect.num, encode.pixel_aspect.den));
     }
     encode.colour = output_colour(track, plan.steps);
     encode.profile = settings.codec_profile;
@@ -83,9 +93,14 @@ Status plan_video(const Track& track, const Request& request, Plan& plan) {
     encode.peak_bps = settings.peak_bps;
     encode.buffer = settings.buffer;
     encode.keyframe_distance = settings.keyframe_every;
-    plan.steps.push_back(fmt::format("video: H.264 {} profile, quality {:g}, effort {}{}", settings.codec_profile, settings.quality, settings.effort,
-                                     settings.peak_bps > 0 ? fmt::format(", at most {} over {}", base::format_bitrate(settings.peak_bps), base::format_span(settings.buffer)) : ""));
-    plan.tracks.push_back({track, TrackPlan::Action::transcode, fmt::format("{} becomes H.264, much smaller and played by nearly everything", media::short_name(track.codec))});
+    plan.steps.push_back(fmt::format(
+        "video: H.264 {} profile, quality {:g}, effort {}{}", settings.codec_profile, settings.quality, settings.effort,
+        settings.peak_bps > 0 ? fmt::format(", at most {} over {}", base::format_bitrate(settings.peak_bps),
+                                            base::format_span(settings.buffer))
+                              : ""));
+    plan.tracks.push_back({track, TrackPlan::Action::transcode,
+                           fmt::format("{} becomes H.264, much smaller and played by nearly everything",
+                                       media::short_name(track.codec))});
     return {};
 }
 
@@ -103,12 +118,14 @@ void plan_audio(const std::vector<Track>& tracks, const Request& request, Plan& 
             entry.action = TrackPlan::Action::transcode;
             entry.why = "LPCM becomes AAC: an eighth of the size, played by nearly everything";
             plan.graph.audio = transcode::AudioPath{track, request.profile.audio.bitrate_bps * track.channels / 2};
-            plan.steps.push_back(fmt::format("sound: AAC {}, {} Hz, {}, {}", media::channel_layout(track.channels), track.sample_rate,
-                                             base::format_bitrate(plan.graph.audio->bitrate_bps), media::language_name(track.language)));
+            plan.steps.push_back(fmt::format("sound: AAC {}, {} Hz, {}, {}", media::channel_layout(track.channels),
+                                             track.sample_rate, base::format_bitrate(plan.graph.audio->bitrate_bps),
+                                             media::language_name(track.language)));
         }
         plan.tracks.push_back(std::move(entry));
     }
-    if (!plan.graph.audio) plan.warnings.emplace_back("the result will be silent: the title has no sound track that can be decoded");
+    if (!plan.graph.audio)
+        plan.warnings.emplace_back("the result will be silent: the title has no sound track that can be decoded");
 }
 
 // Takes packets and only counts their bytes.
@@ -128,13 +145,18 @@ class CountingSink : public PacketSink {
 Status check_space(const Plan& plan, std::uint64_t needed, const char* how) {
     WAVECREST_TRY_ASSIGN(free, host::free_space(plan.target));
     if (free >= needed) return {};
-    return fail(ErrorKind::machine, fmt::format("there is not enough space: {} free, {} {}", base::format_bytes(free), base::format_bytes(needed), how),
-                plan.target.parent_path().parent_path().string(), "free some space or choose a folder on another disk with --into");
+    return fail(ErrorKind::machine,
+                fmt::format("there is not enough space: {} free, {} {}", base::format_bytes(free),
+                            base::format_bytes(needed), how),
+                plan.target.parent_path().parent_path().string(),
+                "free some space or choose a folder on another disk with --into");
 }
 
 }  // namespace
 
-std::string_view short_name(TrackPlan::Action action) { return action == TrackPlan::Action::transcode ? "transcode" : "drop"; }
+std::string_view short_name(TrackPlan::Action action) {
+    return action == TrackPlan::Action::transcode ? "transcode" : "drop";
+}
 
 Result<Plan> make_plan(const source::Input& input, const Request& request) {
     WAVECREST_TRY_ASSIGN(title, input.pick(request.pick));
@@ -146,12 +168,15 @@ Result<Plan> make_plan(const source::Input& input, const Request& request) {
     plan.chapters = title->chapters;
     WAVECREST_TRY(input.check_protection(title->number));
 
-    const auto video = std::find_if(title->tracks.begin(), title->tracks.end(), [](const Track& t) { return t.kind == TrackKind::video; });
-    if (video == title->tracks.end()) return fail(ErrorKind::input, "there is no picture track", plan.source, "name a film");
+    const auto video = std::find_if(title->tracks.begin(), title->tracks.end(),
+                                    [](const Track& t) { return t.kind == TrackKind::video; });
+    if (video == title->tracks.end())
+        return fail(ErrorKind::input, "there is no picture track", plan.source, "name a film");
     WAVECREST_TRY(plan_video(*video, request, plan));
     plan_audio(title->tracks, request, plan);
     for (const Track& track : title->tracks) {
-        if (track.kind == TrackKind::subtitle) plan.tracks.push_back({track, TrackPlan::Action::drop, "subtitles can't be converted yet"});
+        if (track.kind == TrackKind::subtitle)
+            plan.tracks.push_back({track, TrackPlan::Action::drop, "subtitles can't be converted yet"});
     }
     if (plan.chapters.size() > 1) plan.steps.push_back(fmt::format("{} chapters kept", plan.chapters.size()));
     for (const Problem& problem : title->problems) plan.warnings.push_back(problem.what);
@@ -161,11 +186,14 @@ Result<Plan> make_plan(const source::Input& input, const Request& request) {
     plan.target = request.into / library_path(plan.name, "mp4");
     std::error_code error;
     if (std::filesystem::exists(plan.target, error)) {
-        return fail(ErrorKind::machine, "the converted film exists already and is not overwritten", plan.target.string(), "move it away, or give another --name or --into");
+        return fail(ErrorKind::machine, "the converted film exists already and is not overwritten",
+                    plan.target.string(), "move it away, or give another --name or --into");
     }
     if (const std::int64_t peak = plan.graph.video.encode.peak_bps; peak > 0) {
         const std::int64_t audio = plan.graph.audio ? plan.graph.audio->bitrate_bps : 0;
-        plan.most_bytes = static_cast<std::uint64_t>(static_cast<double>(peak + audio) / 8 * base::to_seconds(plan.duration) * 1.01) + 100'000;
+        plan.most_bytes =
+            static_cast<std::uint64_t>(static_cast<double>(peak + audio) / 8 * base::to_seconds(plan.duration) * 1.01) +
+            100'000;
     }
     return plan;
 }
@@ -180,11 +208,14 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
         if (at.count() > 0) WAVECREST_TRY(source->seek(at));
         transcode::GraphSettings graph = plan.graph;
         graph.until = std::max(at, Time{}) + kExcerptLength;
-        const auto sink = [&](const std::vector<Track>&) -> Result<std::unique_ptr<PacketSink>> { return std::make_unique<CountingSink>(bytes); };
+        const auto sink = [&](const std::vector<Track>&) -> Result<std::unique_ptr<PacketSink>> {
+            return std::make_unique<CountingSink>(bytes);
+        };
         WAVECREST_TRY_ASSIGN(result, transcode::run(*source, graph, sink, {}, cancel));
         sampled += result.duration;
     }
-    if (sampled.count() <= 0) return fail(ErrorKind::input, "the title is too short to try", plan.source, "convert it without --plan");
+    if (sampled.count() <= 0)
+        return fail(ErrorKind::input, "the title is too short to try", plan.source, "convert it without --plan");
     const double factor = base::to_seconds(plan.duration) / base::to_seconds(sampled);
     Estimate result;
     result.sampled = sampled;
@@ -199,7 +230,8 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
     WAVECREST_TRY_ASSIGN(free, host::free_space(plan.target));
     if (plan.most_bytes == 0 || free < plan.most_bytes) {
         WAVECREST_TRY_ASSIGN(expected, estimate(input, plan, cancel));
-        WAVECREST_TRY(check_space(plan, expected.size_bytes + expected.size_bytes / 10, "needed by a sample of the title"));
+        WAVECREST_TRY(
+            check_space(plan, expected.size_bytes + expected.size_bytes / 10, "needed by a sample of the title"));
     }
     const base::RealClock clock;
     WAVECREST_TRY_ASSIGN(source, input.open(plan.title));

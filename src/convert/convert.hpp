@@ -1,4 +1,5 @@
-// Conversion: what would be done (a plan, with reasons), what it would cost (a sample of this very title), and doing it.
+// Conversion: what would be done (a plan, with reasons), what it would cost (a sample of this very title), and doing
+// it.
 #pragma once
 
 #include <string>
@@ -16,8 +17,8 @@ namespace wavecrest::convert {
 struct Request {
     std::string pick = "main";  // "main" or a title number
     profile::Profile profile;
-    base::Path into;            // folder of the library
-    std::string name;           // empty: from the rip's folder or label
+    base::Path into;   // folder of the library
+    std::string name;  // empty: from the rip's folder or label
 };
 
 struct TrackPlan {
@@ -35,11 +36,11 @@ struct Plan {
     Time duration{};
     std::uint64_t source_bytes = 0;
     std::vector<TrackPlan> tracks;
-    std::vector<std::string> steps;      // what is done to picture and sound, in words
+    std::vector<std::string> steps;  // what is done to picture and sound, in words
     std::vector<std::string> warnings;
     std::vector<Chapter> chapters;
     transcode::GraphSettings graph;
-    std::uint64_t most_bytes = 0;        // the file can't become larger than this (peak rate), 0 when not limited
+    std::uint64_t most_bytes = 0;  // the file can't become larger than this (peak rate), 0 when not limited
 };
 
 // Decides; reads only headers. Fails for protected titles, titles without a usable picture, or an existing target.
@@ -47,8 +48,8 @@ Result<Plan> make_plan(const source::Input& input, const Request& request);
 
 struct Estimate {
     std::uint64_t size_bytes = 0;
-    Time time{};            // working time for the whole title
-    Time sampled{};         // how much of the title was tried
+    Time time{};     // working time for the whole title
+    Time sampled{};  // how much of the title was tried
 };
 // Converts short excerpts spread over the title, to nowhere.
 Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Cancel& cancel);

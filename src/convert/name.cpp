@@ -8,7 +8,9 @@
 namespace wavecrest::convert {
 namespace {
 
-bool is_digit(char c) { return c >= '0' && c <= '9'; }
+bool is_digit(char c) {
+    return c >= '0' && c <= '9';
+}
 
 std::string trimmed(std::string_view text) {
     while (!text.empty() && (text.front() == ' ' || text.front() == '.')) text.remove_prefix(1);
@@ -18,7 +20,9 @@ std::string trimmed(std::string_view text) {
 
 }  // namespace
 
-std::string FilmName::full() const { return year != 0 ? fmt::format("{} ({})", name, year) : name; }
+std::string FilmName::full() const {
+    return year != 0 ? fmt::format("{} ({})", name, year) : name;
+}
 
 FilmName film_name(std::string_view text) {
     FilmName result;
@@ -28,7 +32,8 @@ FilmName film_name(std::string_view text) {
         result.year = std::stoi(name.substr(n - 5, 4));
         name = trimmed(std::string_view(name).substr(0, n - 6));
     }
-    const bool label = name.find(' ') == std::string::npos && std::none_of(name.begin(), name.end(), [](unsigned char c) { return std::islower(c) != 0; });
+    const bool label = name.find(' ') == std::string::npos &&
+                       std::none_of(name.begin(), name.end(), [](unsigned char c) { return std::islower(c) != 0; });
     std::replace(name.begin(), name.end(), '_', ' ');
     bool word_start = true;
     for (char& c : name) {

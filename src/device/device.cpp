@@ -18,11 +18,15 @@ constexpr std::string_view kFolder = "devices/";
 Result<Codec> codec_of(base::ConfigTable& table) {
     WAVECREST_TRY_ASSIGN(name, table.text("codec"));
     const auto codec = media::codec_from_name(name);
-    if (!codec) return table.refuse("codec", fmt::format("\"{}\" is no codec this program knows", name), "write its short name, such as \"h264\" or \"aac\"");
+    if (!codec)
+        return table.refuse("codec", fmt::format("\"{}\" is no codec this program knows", name),
+                            "write its short name, such as \"h264\" or \"aac\"");
     return *codec;
 }
 
-std::string joined(const std::vector<std::string>& words) { return fmt::format("{}", fmt::join(words, ", ")); }
+std::string joined(const std::vector<std::string>& words) {
+    return fmt::format("{}", fmt::join(words, ", "));
+}
 
 template <typename Ability>
 std::string codec_names(const std::vector<Ability>& abilities) {
@@ -32,44 +36,55 @@ std::string codec_names(const std::vector<Ability>& abilities) {
 }
 
 void judge_video(const Device& device, const Track& track, std::vector<Check>& checks) {
-    const auto ability = std::find_if(device.video.begin(), device.video.end(), [&](const VideoAbility& a) { return a.codec == track.codec; });
+    const auto ability = std::find_if(device.video.begin(), device.video.end(),
+                                      [&](const VideoAbility& a) { return a.codec == track.codec; });
     if (ability == device.video.end()) {
-        checks.push_back({"video codec", Verdict::fail, std::string(media::short_name(track.codec)), codec_names(device.video),
+        checks.push_back({"video codec", Verdict::fail, std::string(media::short_name(track.codec)),
+                          codec_names(device.video),
                           "the device can't decode this video; convert the title with a profile whose codec it has"});
         return;
     }
-    checks.push_back({"video codec", Verdict::pass, std::string(media::short_name(track.codec)), codec_names(device.video), ""});
+    checks.push_back(
+        {"video codec", Verdict::pass, std::string(media::short_name(track.codec)), codec_names(device.video), ""});
     if (!ability->profiles.empty()) {
-        const bool fits = std::find(ability->profiles.begin(), ability->profiles.end(), track.profile) != ability->profiles.end();
-        checks.push_back({"codec profile", fits ? Verdict::pass : Verdict::fail, track.profile, joined(ability->profiles),
-                          fits ? "" : "the picture uses coding tools the device does not know; convert with a lower codec_profile"});
+        const bool fits =
+            std::find(ability->profiles.begin(), ability->profiles.end(), track.profile) != ability->profiles.end();
+        checks.push_back(
+            {"codec profile", fits ? Verdict::pass : Verdict::fail, track.profile, joined(ability->profiles),
+             fits ? "" : "the picture uses coding tools the device does not know; convert with a lower codec_profile"});
     }
     if (!ability->level.empty() && track.codec == Codec::h264) {
-        const int level = bitstream::h264::level_idc_from_name(track.level), limit = bitstream::h264::level_idc_from_name(ability->level);
+        const int level = bitstream::h264::level_idc_from_name(track.level),
+                  limit = bitstream::h264::level_idc_from_name(ability->level);
         const bool fits = level != 0 && level <= limit;
         checks.push_back({"level", fits ? Verdict::pass : Verdict::fail, track.level, ability->level,
-                          fits ? "" : "the stream asks for more decoding power or memory than the device promises; convert to a smaller size or rate"});
+                          fits ? ""
+                               : "the stream asks for more decoding power or memory than the device promises; convert "
+                                 "to a smaller size or rate"});
     }
     if (ability->largest.width > 0) {
         const bool fits = track.width <= ability->largest.width && track.height <= ability->largest.height;
-        checks.push_back({"picture size", fits ? Verdict::pass : Verdict::fail, fmt::format("{}x{}", track.width, track.height),
-                          fmt::format("{}x{}", ability->largest.width, ability->largest.height),
-                          fits ? "" : "the picture is larger than the device decodes; convert with a smaller `largest`"});
+        checks.push_back(
+            {"picture size", fits ? Verdict::pass : Verdict::fail, fmt::format("{}x{}", track.width, track.height),
+             fmt::format("{}x{}", ability->largest.width, ability->largest.height),
+             fits ? "" : "the picture is larger than the device decodes; convert with a smaller `largest`"});
     }
     if (ability->fastest > 0) {
         const bool fits = track.frame_rate.value() <= ability->fastest * 1.001;
-        checks.push_back({"frame rate", fits ? Verdict::pass : Verdict::fail, base::format_rate(track.frame_rate), fmt::format("{:g}", ability->fastest),
+        checks.push_back({"frame rate", fits ? Verdict::pass : Verdict::fail, base::format_rate(track.frame_rate),
+                          fmt::format("{:g}", ability->fastest),
                           fits ? "" : "more pictures a second than the device decodes"});
     }
     if (!ability->scans.empty() && track.scan != Scan::unknown) {
         const bool fits = std::find(ability->scans.begin(), ability->scans.end(), track.scan) != ability->scans.end();
         std::vector<std::string> names;
         for (const Scan scan : ability->scans) names.emplace_back(media::short_name(scan));
-        checks.push_back({"scan", fits ? Verdict::pass : Verdict::fail, std::string(media::short_name(track.scan)), joined(names),
-                          fits ? "" : "the device does not take this scan; convert to progressive"});
+        checks.push_back({"scan", fits ? Verdict::pass : Verdict::fail, std::string(media::short_name(track.scan)),
+                          joined(names), fits ? "" : "the device does not take this scan; convert to progressive"});
     }
     const bool deep = track.bit_depth > ability->bit_depth;
-    checks.push_back({"bit depth", deep ? Verdict::fail : Verdict::pass, fmt::format("{} bits", track.bit_depth), fmt::format("{} bits", ability->bit_depth),
+    checks.push_back({"bit depth", deep ? Verdict::fail : Verdict::pass, fmt::format("{} bits", track.bit_depth),
+                      fmt::format("{} bits", ability->bit_depth),
                       deep ? "the picture has finer levels than the device decodes" : ""});
 }
 
@@ -95,7 +110,8 @@ Result<Device> parse(std::string_view text, const std::string& file) {
     device.start_after = start_after;
     WAVECREST_TRY_ASSIGN(reads_ahead, plays.span("reads_ahead", base::from_seconds(20)));
     device.reads_ahead = reads_ahead;
-    if (reads_ahead < start_after) return plays.refuse("reads_ahead", "reads_ahead is shorter than start_after", "make it at least as long");
+    if (reads_ahead < start_after)
+        return plays.refuse("reads_ahead", "reads_ahead is shorter than start_after", "make it at least as long");
     WAVECREST_TRY_ASSIGN(videos, plays.tables("video"));
     for (base::ConfigTable& table : videos) {
         VideoAbility ability;
@@ -105,7 +121,8 @@ Result<Device> parse(std::string_view text, const std::string& file) {
         ability.profiles = profiles;
         WAVECREST_TRY_ASSIGN(level, table.text("level", ""));
         if (codec == Codec::h264 && !level.empty() && bitstream::h264::level_idc_from_name(level) == 0) {
-            return table.refuse("level", fmt::format("\"{}\" is no H.264 level", level), "write a level such as \"4.1\"");
+            return table.refuse("level", fmt::format("\"{}\" is no H.264 level", level),
+                                "write a level such as \"4.1\"");
         }
         ability.level = level;
         WAVECREST_TRY_ASSIGN(largest, table.size("largest", {}));
@@ -116,7 +133,9 @@ Result<Device> parse(std::string_view text, const std::string& file) {
         ability.bit_depth = static_cast<int>(depth);
         WAVECREST_TRY_ASSIGN(scans, table.texts("scans"));
         for (const std::string& scan : scans) {
-            if (scan != "progressive" && scan != "interlaced") return table.refuse("scans", fmt::format("\"{}\" is no scan", scan), "use \"progressive\" and \"interlaced\"");
+            if (scan != "progressive" && scan != "interlaced")
+                return table.refuse("scans", fmt::format("\"{}\" is no scan", scan),
+                                    "use \"progressive\" and \"interlaced\"");
             ability.scans.push_back(scan == "progressive" ? Scan::progressive : Scan::interlaced);
         }
         WAVECREST_TRY(table.finish());
@@ -161,7 +180,8 @@ Result<Device> find(const std::string& name) {
     }
     const std::string meant = base::nearest(name, names);
     return fail(ErrorKind::usage, fmt::format("there is no device class \"{}\"", name), "device",
-                meant.empty() ? fmt::format("use one of: {}; or a description ending in .toml", joined(names)) : fmt::format("did you mean \"{}\"?", meant));
+                meant.empty() ? fmt::format("use one of: {}; or a description ending in .toml", joined(names))
+                              : fmt::format("did you mean \"{}\"?", meant));
 }
 
 std::optional<Link> parse_link(std::string_view text) {
@@ -172,20 +192,26 @@ std::optional<Link> parse_link(std::string_view text) {
     return Link{base::format_bitrate(*rate), *rate};
 }
 
-std::vector<Check> judge(const Device& device, std::string_view container, const std::vector<Track>& tracks, std::int64_t peak_1s_bps) {
+std::vector<Check> judge(const Device& device, std::string_view container, const std::vector<Track>& tracks,
+                         std::int64_t peak_1s_bps) {
     std::vector<Check> checks;
-    const bool contained = std::find(device.containers.begin(), device.containers.end(), container) != device.containers.end();
-    checks.push_back({"container", contained ? Verdict::pass : Verdict::fail, std::string(container), joined(device.containers),
+    const bool contained =
+        std::find(device.containers.begin(), device.containers.end(), container) != device.containers.end();
+    checks.push_back({"container", contained ? Verdict::pass : Verdict::fail, std::string(container),
+                      joined(device.containers),
                       contained ? "" : "the device does not read this container; rewrap the title"});
     bool any_audio = false, audio_fits = false;
-    Check audio{"audio", Verdict::fail, "", codec_names(device.audio), "the device can't play this sound; convert it to a codec and channel count it has"};
+    Check audio{"audio", Verdict::fail, "", codec_names(device.audio),
+                "the device can't play this sound; convert it to a codec and channel count it has"};
     for (const Track& track : tracks) {
         if (track.kind == TrackKind::video) judge_video(device, track, checks);
         if (track.kind != TrackKind::audio) continue;
         any_audio = true;
         if (!audio.measured.empty()) audio.measured += "; ";
         audio.measured += fmt::format("{}, {}", media::short_name(track.codec), media::channel_layout(track.channels));
-        audio_fits |= std::any_of(device.audio.begin(), device.audio.end(), [&](const AudioAbility& a) { return a.codec == track.codec && track.channels <= a.channels; });
+        audio_fits |= std::any_of(device.audio.begin(), device.audio.end(), [&](const AudioAbility& a) {
+            return a.codec == track.codec && track.channels <= a.channels;
+        });
     }
     if (any_audio) {
         if (audio_fits) audio.verdict = Verdict::pass, audio.why.clear();
@@ -193,8 +219,11 @@ std::vector<Check> judge(const Device& device, std::string_view container, const
     }
     if (device.highest_bps > 0) {
         const bool fits = peak_1s_bps <= device.highest_bps;
-        checks.push_back({"highest bit rate", fits ? Verdict::pass : Verdict::fail, base::format_bitrate(peak_1s_bps), base::format_bitrate(device.highest_bps),
-                          fits ? "" : "the stream's busiest second is more than the device takes; convert with a lower peak_bitrate"});
+        checks.push_back(
+            {"highest bit rate", fits ? Verdict::pass : Verdict::fail, base::format_bitrate(peak_1s_bps),
+             base::format_bitrate(device.highest_bps),
+             fits ? ""
+                  : "the stream's busiest second is more than the device takes; convert with a lower peak_bitrate"});
     }
     return checks;
 }

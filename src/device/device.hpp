@@ -17,8 +17,8 @@ struct VideoAbility {
     std::vector<std::string> profiles;  // standard names; empty: all
     std::string level;                  // highest; empty: all
     base::Size largest{};
-    double fastest = 0;                 // pictures per second; 0: no limit
-    std::vector<Scan> scans;            // empty: all
+    double fastest = 0;       // pictures per second; 0: no limit
+    std::vector<Scan> scans;  // empty: all
     int bit_depth = 8;
 };
 
@@ -28,7 +28,7 @@ struct AudioAbility {
 };
 
 struct Device {
-    std::string name;         // class name for built-in ones, the room's name for it in a site
+    std::string name;  // class name for built-in ones, the room's name for it in a site
     std::string description;
     std::vector<std::string> containers;
     std::int64_t highest_bps = 0;  // mean over a second; 0: no limit
@@ -45,8 +45,8 @@ Result<Device> find(const std::string& name_or_file);
 
 // How a device is linked to the server, as the payload TCP gets through it.
 struct Link {
-    std::string name;               // "gigabit", "100 Mbit/s wire", "3 Mbit/s"
-    std::int64_t payload_bps = 0;   // bits per second of TCP payload
+    std::string name;              // "gigabit", "100 Mbit/s wire", "3 Mbit/s"
+    std::int64_t payload_bps = 0;  // bits per second of TCP payload
 };
 // "gigabit" (941 Mbit/s of payload), "fast-ethernet" (94.1 Mbit/s: the wire rate less Ethernet, IP and TCP headers of
 // 1460-byte segments), or a measured payload rate such as "12 Mbit/s". Nothing for other texts.
@@ -54,18 +54,21 @@ std::optional<Link> parse_link(std::string_view text);
 
 enum class Verdict { pass, warn, fail };
 std::string_view short_name(Verdict verdict);
-inline Verdict worse(Verdict a, Verdict b) { return a < b ? b : a; }
+inline Verdict worse(Verdict a, Verdict b) {
+    return a < b ? b : a;
+}
 
 // One thing looked at: what was measured against which limit.
 struct Check {
-    std::string name;      // "container", "video codec", "level" ...
+    std::string name;  // "container", "video codec", "level" ...
     Verdict verdict = Verdict::pass;
     std::string measured;
     std::string limit;
-    std::string why;       // what it means and what to do, when it is not a pass
+    std::string why;  // what it means and what to do, when it is not a pass
 };
 
 // Whether a stream with these properties suits the device; peak_1s_bps is the stream's highest second.
-std::vector<Check> judge(const Device& device, std::string_view container, const std::vector<Track>& tracks, std::int64_t peak_1s_bps);
+std::vector<Check> judge(const Device& device, std::string_view container, const std::vector<Track>& tracks,
+                         std::int64_t peak_1s_bps);
 
 }  // namespace wavecrest::device

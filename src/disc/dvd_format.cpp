@@ -3,7 +3,9 @@
 namespace wavecrest::disc::dvd {
 
 Time decode_bcd_time(std::uint32_t bcd) {
-    const auto pair = [&](int shift) { return static_cast<std::int64_t>((bcd >> (shift + 4) & 15) * 10 + (bcd >> shift & 15)); };
+    const auto pair = [&](int shift) {
+        return static_cast<std::int64_t>((bcd >> (shift + 4) & 15) * 10 + (bcd >> shift & 15));
+    };
     const std::int64_t seconds = pair(24) * 3600 + pair(16) * 60 + pair(8);
     const auto frames = static_cast<std::int64_t>((bcd >> 4 & 3) * 10 + (bcd & 15));
     if ((bcd >> 6 & 3) == 1) return base::frames_to_time(seconds * 25 + frames, {25, 1});

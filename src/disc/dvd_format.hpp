@@ -31,11 +31,11 @@ inline constexpr std::size_t kMenuVobs = 0xC0;       // start sectors from here 
 inline constexpr std::size_t kVmgTitleTable = 0xC4;  // TT_SRPT
 inline constexpr std::size_t kVmgAttributes = 0xD0;  // VMG_VTS_ATRT
 inline constexpr std::size_t kVtsTitleVobs = 0xC4;
-inline constexpr std::size_t kVtsChapters = 0xC8;    // VTS_PTT_SRPT
-inline constexpr std::size_t kVtsPgcs = 0xCC;        // VTS_PGCI
-inline constexpr std::size_t kVtsTimeMap = 0xD4;     // VTS_TMAPTI
-inline constexpr std::size_t kVtsCells = 0xE0;       // VTS_C_ADT
-inline constexpr std::size_t kVtsVobuMap = 0xE4;     // VTS_VOBU_ADMAP
+inline constexpr std::size_t kVtsChapters = 0xC8;  // VTS_PTT_SRPT
+inline constexpr std::size_t kVtsPgcs = 0xCC;      // VTS_PGCI
+inline constexpr std::size_t kVtsTimeMap = 0xD4;   // VTS_TMAPTI
+inline constexpr std::size_t kVtsCells = 0xE0;     // VTS_C_ADT
+inline constexpr std::size_t kVtsVobuMap = 0xE4;   // VTS_VOBU_ADMAP
 inline constexpr std::size_t kMenuAttributes = 0x100;
 inline constexpr std::size_t kVideoAttributes = 0x200;
 inline constexpr std::size_t kAudioCount = 0x202;
@@ -72,7 +72,7 @@ namespace nav {
 inline constexpr std::size_t kSystemHeaderSize = 24;
 inline constexpr std::uint8_t kPciSubstream = 0;
 inline constexpr std::uint8_t kDsiSubstream = 1;
-inline constexpr std::size_t kPciSize = 979;   // after the substream number
+inline constexpr std::size_t kPciSize = 979;  // after the substream number
 inline constexpr std::size_t kDsiSize = 1017;
 inline constexpr std::size_t kPciAt = 14 + kSystemHeaderSize + 7;
 inline constexpr std::size_t kDsiAt = kPciAt + kPciSize + 7;
@@ -80,21 +80,21 @@ static_assert(kDsiAt + kDsiSize == kSector);
 
 // In PCI.
 inline constexpr std::size_t kPciSector = 0x00;
-inline constexpr std::size_t kPciStart = 0x0C;    // first picture's presentation time, 90 kHz
+inline constexpr std::size_t kPciStart = 0x0C;  // first picture's presentation time, 90 kHz
 inline constexpr std::size_t kPciEnd = 0x10;
 inline constexpr std::size_t kPciElapsed = 0x18;  // in the cell, BCD
 // In DSI.
-inline constexpr std::size_t kDsiClock = 0x00;    // system clock base
+inline constexpr std::size_t kDsiClock = 0x00;  // system clock base
 inline constexpr std::size_t kDsiSector = 0x04;
-inline constexpr std::size_t kDsiVobuEnd = 0x08;  // in sectors from the navigation pack
+inline constexpr std::size_t kDsiVobuEnd = 0x08;        // in sectors from the navigation pack
 inline constexpr std::size_t kDsiReferenceEnds = 0x0C;  // 3: ends of the first reference pictures
 inline constexpr std::size_t kDsiVob = 0x18;
 inline constexpr std::size_t kDsiCell = 0x1B;
 inline constexpr std::size_t kDsiElapsed = 0x1C;
 inline constexpr std::size_t kDsiVobStart = 0x2C;
 inline constexpr std::size_t kDsiVobEnd = 0x30;
-inline constexpr std::size_t kDsiSearch = 0xEA;   // VOBU_SRI: 42 of 4 bytes
-inline constexpr std::size_t kDsiSync = 0x192;    // SYNCI: 8 of 2 bytes audio, 32 of 4 bytes subpicture
+inline constexpr std::size_t kDsiSearch = 0xEA;  // VOBU_SRI: 42 of 4 bytes
+inline constexpr std::size_t kDsiSync = 0x192;   // SYNCI: 8 of 2 bytes audio, 32 of 4 bytes subpicture
 inline constexpr std::uint32_t kNoVobu = 0x3FFFFFFF;
 inline constexpr std::uint32_t kVobuHasVideo = 0x80000000;
 }  // namespace nav

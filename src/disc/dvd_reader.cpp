@@ -24,12 +24,13 @@ namespace ps = container::ps;
 namespace mpeg2 = bitstream::mpeg2;
 
 constexpr TrackId kVideoTrack = 0xE0;
-constexpr std::size_t kProbeSectors = 1500;     // from the start and from the middle: two to five groups of pictures each
+constexpr std::size_t kProbeSectors = 1500;  // from the start and from the middle: two to five groups of pictures each
 constexpr int kProtectionSamples = 64;
 constexpr std::uint64_t kMaxIfo = 8 << 20;
 
 std::string upper(std::string text) {
-    std::transform(text.begin(), text.end(), text.begin(), [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
+    std::transform(text.begin(), text.end(), text.begin(),
+                   [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
     return text;
 }
 
@@ -76,8 +77,8 @@ class Ifo {
     Result<std::uint64_t> table(std::size_t field) const {
         WAVECREST_TRY_ASSIGN(sector, u32(field));
         if (sector == 0) {
-            return fail(ErrorKind::input, "a table the titles need is missing", fmt::format("{}, byte {}", name_, field),
-                        "the disc's tables are damaged; make the rip again");
+            return fail(ErrorKind::input, "a table the titles need is missing",
+                        fmt::format("{}, byte {}", name_, field), "the disc's tables are damaged; make the rip again");
         }
         return std::uint64_t{sector} * kSector;
     }
@@ -92,15 +93,18 @@ Result<Ifo> load_one(const Path& path, const char* id) {
     WAVECREST_TRY_ASSIGN(file, FileSource::open(path));
     if (file.size() == 0) return fail(ErrorKind::input, "the file is empty", path.string(), "make the rip again");
     if (file.size() > kMaxIfo) {
-        return fail(ErrorKind::input, "the file is too large for a table file", path.string(), "check that this is a DVD rip");
+        return fail(ErrorKind::input, "the file is too large for a table file", path.string(),
+                    "check that this is a DVD rip");
     }
     WAVECREST_TRY_ASSIGN(bytes, base::read_exactly(file, 0, file.size()));
     const std::size_t shortest = id == mat::kVmgId ? mat::kVmgSize : mat::kVtsSize;
     if (bytes.size() < 12 || !std::equal(bytes.begin(), bytes.begin() + 12, id)) {
-        return fail(ErrorKind::input, "this is no DVD table file", fmt::format("{}, byte 0", path.string()), "make the rip again");
+        return fail(ErrorKind::input, "this is no DVD table file", fmt::format("{}, byte 0", path.string()),
+                    "make the rip again");
     }
     if (bytes.size() < shortest) {
-        return fail(ErrorKind::input, "the file is cut short", fmt::format("{}, byte {}", path.string(), bytes.size()), "make the rip again");
+        return fail(ErrorKind::input, "the file is cut short", fmt::format("{}, byte {}", path.string(), bytes.size()),
+                    "make the rip again");
     }
     return Ifo(std::move(bytes), path.string());
 }
@@ -198,7 +202,8 @@ class DvdTitleSource : public PacketSource {
         const DvdCell& cell = title_.cells[index];
         const std::int64_t span = cell.last_sector - cell.first_sector;
         std::int64_t guess = 0;
-        if (cell.duration.count() > 0) guess = base::rescale(std::max<std::int64_t>((time - cell_start).count(), 0), span, cell.duration.count());
+        if (cell.duration.count() > 0)
+            guess = base::rescale(std::max<std::int64_t>((time - cell_start).count(), 0), span, cell.duration.count());
         guess = std::clamp<std::int64_t>(guess, 0, span);
         start_cell(index);
         ready_.clear();
@@ -227,7 +232,7 @@ class DvdTitleSource : public PacketSource {
   private:
     struct SoundState {
         bool begun = false;
-        Time next{};        // presentation time of the next sample
+        Time next{};  // presentation time of the next sample
         Time last_end{};
     };
 
@@ -267,11 +272,13 @@ class DvdTitleSource : public PacketSource {
         WAVECREST_TRY_ASSIGN(got, vobs_->read_at(std::uint64_t{sector_} * kSector, buffer_));
         const std::size_t sectors = got / kSector;
         for (std::size_t i = 0; i < sectors; ++i) {
-            WAVECREST_TRY(take_sector(ByteSpan(buffer_).subspan(i * kSector, kSector), sector_ + static_cast<std::uint32_t>(i)));
+            WAVECREST_TRY(
+                take_sector(ByteSpan(buffer_).subspan(i * kSector, kSector), sector_ + static_cast<std::uint32_t>(i)));
         }
         sector_ += static_cast<std::uint32_t>(sectors);
         if (sectors < count) {
-            problems_.push_back({fmt::format("the VOB files end {} sectors before the title does", title_.cells.back().last_sector - sector_ + 1),
+            problems_.push_back({fmt::format("the VOB files end {} sectors before the title does",
+                                             title_.cells.back().last_sector - sector_ + 1),
                                  last_time_, title_.duration});
             finish();
         }
@@ -372,7 +379,8 @@ class DvdTitleSource : public PacketSource {
         packet.pts = packet.dts = state.next;
         packet.duration = base::from_ticks(static_cast<std::int64_t>(samples), header->sample_rate);
         packet.key = true;
-        packet.data = Bytes(ByteVector(data.begin(), data.begin() + static_cast<std::ptrdiff_t>(samples * frame_bytes)));
+        packet.data =
+            Bytes(ByteVector(data.begin(), data.begin() + static_cast<std::ptrdiff_t>(samples * frame_bytes)));
         state.next += packet.duration;
         ready_.push_back(std::move(packet));
     }
@@ -418,7 +426,8 @@ struct DvdDisc::State {
         if (twin.empty()) return ifo;
         auto backup = load_one(twin, id);
         if (!backup) return ifo;
-        notes.push_back(fmt::format("{}.IFO can't be used ({}); its twin {}.BUP was read instead", stem, ifo.error().what, stem));
+        notes.push_back(
+            fmt::format("{}.IFO can't be used ({}); its twin {}.BUP was read instead", stem, ifo.error().what, stem));
         return backup;
     }
 
@@ -433,7 +442,8 @@ struct DvdDisc::State {
                 notes.push_back(fmt::format("{}: {}", name, file.error().what));
                 break;
             }
-            if (file->size() % kSector != 0) notes.push_back(fmt::format("{} is cut short: it ends inside a sector", name));
+            if (file->size() % kSector != 0)
+                notes.push_back(fmt::format("{} is cut short: it ends inside a sector", name));
             run->add(std::move(*file));
         }
         if (run->empty()) notes.push_back(fmt::format("title set {} has no VOB files", set));
@@ -451,12 +461,13 @@ Status DvdDisc::State::read_tables() {
     WAVECREST_TRY_ASSIGN(table, vmg.table(mat::kVmgTitleTable));
     WAVECREST_TRY_ASSIGN(count, vmg.u16(table));
     if (count == 0 || count > 99) {
-        return fail(ErrorKind::input, fmt::format("the title table names {} titles", count), fmt::format("{}, byte {}", vmg.name(), table),
-                    "the disc's tables are damaged; make the rip again");
+        return fail(ErrorKind::input, fmt::format("the title table names {} titles", count),
+                    fmt::format("{}, byte {}", vmg.name(), table), "the disc's tables are damaged; make the rip again");
     }
     std::map<int, Ifo> sets;
     for (int i = 0; i < count; ++i) {
-        WAVECREST_TRY_ASSIGN(entry, vmg.at(table + 8 + static_cast<std::uint64_t>(i) * kTitleEntrySize, kTitleEntrySize));
+        WAVECREST_TRY_ASSIGN(entry,
+                             vmg.at(table + 8 + static_cast<std::uint64_t>(i) * kTitleEntrySize, kTitleEntrySize));
         DvdTitle title;
         title.number = i + 1;
         entry.skip(1);
@@ -484,7 +495,8 @@ Status DvdDisc::State::read_title(const Ifo& vts, int title_in_set, DvdTitle& ti
     // Chapters: each names a program chain and a program in it.
     WAVECREST_TRY_ASSIGN(chapters, vts.table(mat::kVtsChapters));
     WAVECREST_TRY_ASSIGN(title_count, vts.u16(chapters));
-    if (title_in_set < 1 || title_in_set > title_count) return damaged(fmt::format("there is no title {} in the set", title_in_set), chapters);
+    if (title_in_set < 1 || title_in_set > title_count)
+        return damaged(fmt::format("there is no title {} in the set", title_in_set), chapters);
     WAVECREST_TRY_ASSIGN(table_end, vts.u32(chapters + 4));
     WAVECREST_TRY_ASSIGN(begin, vts.u32(chapters + 4 + 4 * static_cast<std::uint64_t>(title_in_set)));
     std::uint32_t end = table_end + 1;
@@ -499,7 +511,8 @@ Status DvdDisc::State::read_title(const Ifo& vts, int title_in_set, DvdTitle& ti
     // The program chain.
     WAVECREST_TRY_ASSIGN(chains, vts.table(mat::kVtsPgcs));
     WAVECREST_TRY_ASSIGN(chain_count, vts.u16(chains));
-    if (chain_number < 1 || chain_number > chain_count) return damaged(fmt::format("there is no program chain {}", chain_number), chains);
+    if (chain_number < 1 || chain_number > chain_count)
+        return damaged(fmt::format("there is no program chain {}", chain_number), chains);
     WAVECREST_TRY_ASSIGN(chain_offset, vts.u32(chains + 8 * static_cast<std::uint64_t>(chain_number) + 4));
     const std::uint64_t chain = chains + chain_offset;
     WAVECREST_TRY_ASSIGN(header, vts.at(chain, pgc::kSize));
@@ -512,7 +525,8 @@ Status DvdDisc::State::read_title(const Ifo& vts, int title_in_set, DvdTitle& ti
 
     std::vector<Time> cell_starts;
     for (int i = 0; i < cells; ++i) {
-        WAVECREST_TRY_ASSIGN(reader, vts.at(chain + playback + static_cast<std::uint64_t>(i) * pgc::kCellPlaybackSize, pgc::kCellPlaybackSize));
+        WAVECREST_TRY_ASSIGN(reader, vts.at(chain + playback + static_cast<std::uint64_t>(i) * pgc::kCellPlaybackSize,
+                                            pgc::kCellPlaybackSize));
         DvdCell cell;
         cell.new_clock = (reader.u8() & 0x02) != 0;
         reader.skip(3);
@@ -520,7 +534,8 @@ Status DvdDisc::State::read_title(const Ifo& vts, int title_in_set, DvdTitle& ti
         cell.first_sector = reader.u32();
         reader.skip(8);
         cell.last_sector = reader.u32();
-        if (cell.last_sector < cell.first_sector) return damaged(fmt::format("cell {} ends before it begins", i + 1), chain + playback);
+        if (cell.last_sector < cell.first_sector)
+            return damaged(fmt::format("cell {} ends before it begins", i + 1), chain + playback);
         cell_starts.push_back(title.duration);
         title.duration += cell.duration;
         title.size_bytes += (std::uint64_t{cell.last_sector} - cell.first_sector + 1) * kSector;
@@ -531,10 +546,12 @@ Status DvdDisc::State::read_title(const Ifo& vts, int title_in_set, DvdTitle& ti
         const int in_chain = pair.u16();
         const int program = pair.u16();
         if (in_chain != chain_number) continue;  // chapters in other chains: titles of several chains come later
-        if (program < 1 || program > programs) return damaged(fmt::format("chapter {} names program {}", i + 1, program), chapters + begin + 4 * i);
+        if (program < 1 || program > programs)
+            return damaged(fmt::format("chapter {} names program {}", i + 1, program), chapters + begin + 4 * i);
         WAVECREST_TRY_ASSIGN(entry, vts.at(chain + program_map + static_cast<std::uint64_t>(program) - 1, 1));
         const int cell = entry.u8();
-        if (cell < 1 || cell > cells) return damaged(fmt::format("chapter {} names cell {}", i + 1, cell), chain + program_map);
+        if (cell < 1 || cell > cells)
+            return damaged(fmt::format("chapter {} names cell {}", i + 1, cell), chain + program_map);
         title.chapters.push_back({cell_starts[static_cast<std::size_t>(cell) - 1], fmt::format("Chapter {}", i + 1)});
     }
     return read_tracks(vts, chain, title);
@@ -573,10 +590,19 @@ Status DvdDisc::State::read_tracks(const Ifo& vts, std::uint64_t chain, DvdTitle
         audio.sample_rate = 48000;
         audio.language = (coding >> 2 & 3) == 1 ? language_code(reader.u16()) : "";
         switch (static_cast<AudioMode>(coding >> 5)) {
-            case AudioMode::ac3: audio.codec = Codec::ac3; audio.id = 0x80 + stream; break;
+            case AudioMode::ac3:
+                audio.codec = Codec::ac3;
+                audio.id = 0x80 + stream;
+                break;
             case AudioMode::mpeg1:
-            case AudioMode::mpeg2: audio.codec = Codec::mp2; audio.id = ps::kFirstAudio + stream; break;
-            case AudioMode::dts: audio.codec = Codec::dts; audio.id = 0x88 + stream; break;
+            case AudioMode::mpeg2:
+                audio.codec = Codec::mp2;
+                audio.id = ps::kFirstAudio + stream;
+                break;
+            case AudioMode::dts:
+                audio.codec = Codec::dts;
+                audio.id = 0x88 + stream;
+                break;
             case AudioMode::lpcm:
                 audio.codec = Codec::lpcm;
                 audio.id = 0xA0 + stream;
@@ -584,7 +610,8 @@ Status DvdDisc::State::read_tracks(const Ifo& vts, std::uint64_t chain, DvdTitle
                 audio.sample_rate = (format >> 4 & 3) == 1 ? 96000 : 48000;
                 audio.bitrate_bps = std::int64_t{audio.sample_rate} * audio.channels * audio.bit_depth;
                 break;
-            default: continue;
+            default:
+                continue;
         }
         title.tracks.push_back(audio);
     }
@@ -610,12 +637,16 @@ void DvdDisc::State::probe(DvdTitle& title) {
     VobRun& run = *vobs[title.title_set];
     const std::uint64_t needed = (std::uint64_t{title.cells.back().last_sector} + 1) * kSector;
     if (run.size() < needed) {
-        title.problems.push_back({fmt::format("the VOB files are {} sectors short of this title", (needed - run.size() + kSector - 1) / kSector), {}, title.duration});
+        title.problems.push_back({fmt::format("the VOB files are {} sectors short of this title",
+                                              (needed - run.size() + kSector - 1) / kSector),
+                                  {},
+                                  title.duration});
     }
     int frames = 0, repeated = 0, progressive = 0;
     Track& video = title.tracks.front();
     const DvdCell& middle = title.cells[title.cells.size() / 2];
-    for (const std::uint32_t first : {title.cells.front().first_sector, middle.first_sector + (middle.last_sector - middle.first_sector) / 2}) {
+    for (const std::uint32_t first :
+         {title.cells.front().first_sector, middle.first_sector + (middle.last_sector - middle.first_sector) / 2}) {
         mpeg2::AccessUnitSplitter splitter;
         std::vector<mpeg2::AccessUnit> units;
         ps::PackContents contents;
@@ -625,7 +656,8 @@ void DvdDisc::State::probe(DvdTitle& title) {
         for (std::size_t at = 0; at + kSector <= *got; at += kSector) {
             ps::parse_packs(ByteSpan(sectors).subspan(at, kSector), contents);
             for (const ps::PesPacket& packet : contents.packets) {
-                if (packet.stream_id == ps::kFirstVideo && !packet.scrambled) splitter.push(packet.payload, packet.pts, packet.dts, 0, units);
+                if (packet.stream_id == ps::kFirstVideo && !packet.scrambled)
+                    splitter.push(packet.payload, packet.pts, packet.dts, 0, units);
             }
         }
         if (!splitter.sequence()) continue;
@@ -645,7 +677,8 @@ void DvdDisc::State::probe(DvdTitle& title) {
         video.colour = sequence.colour;
     }
     if (frames == 0) {
-        if (title.problems.empty()) title.problems.push_back({"no picture was found in the title's first sectors", {}, title.duration});
+        if (title.problems.empty())
+            title.problems.push_back({"no picture was found in the title's first sectors", {}, title.duration});
         return;
     }
     if (progressive * 10 < frames * 9) {
@@ -658,14 +691,17 @@ void DvdDisc::State::probe(DvdTitle& title) {
     }
 }
 
-bool DvdDisc::is_dvd(const Path& folder) { return !video_folder(folder).empty(); }
+bool DvdDisc::is_dvd(const Path& folder) {
+    return !video_folder(folder).empty();
+}
 
 Result<DvdDisc> DvdDisc::open(const Path& folder) {
     auto state = std::make_shared<State>();
     state->folder = folder;
     state->tables = video_folder(folder);
     if (state->tables.empty()) {
-        return fail(ErrorKind::input, "there is no VIDEO_TS folder here", folder.string(), "name the folder of a DVD rip");
+        return fail(ErrorKind::input, "there is no VIDEO_TS folder here", folder.string(),
+                    "name the folder of a DVD rip");
     }
     WAVECREST_TRY(state->read_tables());
     return DvdDisc(std::move(state));
@@ -675,9 +711,15 @@ DvdDisc::DvdDisc(std::shared_ptr<State> state) : state_(std::move(state)) {}
 DvdDisc::DvdDisc(DvdDisc&&) noexcept = default;
 DvdDisc::~DvdDisc() = default;
 
-const std::vector<DvdTitle>& DvdDisc::titles() const { return state_->titles; }
-const std::vector<std::string>& DvdDisc::notes() const { return state_->notes; }
-std::string DvdDisc::path() const { return state_->folder.string(); }
+const std::vector<DvdTitle>& DvdDisc::titles() const {
+    return state_->titles;
+}
+const std::vector<std::string>& DvdDisc::notes() const {
+    return state_->notes;
+}
+std::string DvdDisc::path() const {
+    return state_->folder.string();
+}
 
 std::string DvdDisc::label() const {
     std::error_code error;
@@ -720,14 +762,16 @@ Result<std::unique_ptr<PacketSource>> DvdDisc::open_title(int number) const {
     WAVECREST_TRY_ASSIGN(found, title(number));
     const auto& run = state_->vobs.at(found->title_set);
     if (run->empty()) {
-        return fail(ErrorKind::input, fmt::format("the VOB files of title {} are missing", number), path(), "make the rip again");
+        return fail(ErrorKind::input, fmt::format("the VOB files of title {} are missing", number), path(),
+                    "make the rip again");
     }
     WAVECREST_TRY(check_protection(*found));
     return std::unique_ptr<PacketSource>(std::make_unique<DvdTitleSource>(run, *found));
 }
 
 Result<std::vector<DvdRatePiece>> DvdDisc::rate(const DvdTitle& title) const {
-    WAVECREST_TRY_ASSIGN(ifo, load_one(find_entry(state_->tables, fmt::format("VTS_{:02}_0.IFO", title.title_set)), mat::kVtsId));
+    WAVECREST_TRY_ASSIGN(
+        ifo, load_one(find_entry(state_->tables, fmt::format("VTS_{:02}_0.IFO", title.title_set)), mat::kVtsId));
     WAVECREST_TRY_ASSIGN(map, ifo.table(mat::kVtsVobuMap));
     WAVECREST_TRY_ASSIGN(end, ifo.u32(map));
     const std::uint64_t count = (std::uint64_t{end} + 1 - 4) / 4;
@@ -742,7 +786,8 @@ Result<std::vector<DvdRatePiece>> DvdDisc::rate(const DvdTitle& title) const {
     for (const DvdCell& cell : title.cells) {
         for (std::size_t i = 0; i < sectors.size(); ++i) {
             if (sectors[i] < cell.first_sector || sectors[i] > cell.last_sector) continue;
-            const std::uint32_t next = i + 1 < sectors.size() ? std::min(sectors[i + 1], cell.last_sector + 1) : cell.last_sector + 1;
+            const std::uint32_t next =
+                i + 1 < sectors.size() ? std::min(sectors[i + 1], cell.last_sector + 1) : cell.last_sector + 1;
             const auto got = run.read_at(std::uint64_t{sectors[i]} * kSector, sector);
             std::int64_t vobu_end = 0;
             const auto start = got && *got == kSector ? pci_start(sector, &vobu_end) : std::nullopt;

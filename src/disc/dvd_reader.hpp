@@ -16,7 +16,7 @@ struct DvdCell {
     Time duration{};
     std::uint32_t first_sector = 0;  // in the title set's title VOBs, taken as one run
     std::uint32_t last_sector = 0;
-    bool new_clock = false;          // the time stamps start anew
+    bool new_clock = false;  // the time stamps start anew
 };
 
 struct DvdTitle {

@@ -19,19 +19,21 @@ using base::ByteWriter;
 using namespace dvd;
 namespace ps = container::ps;
 
-constexpr std::int64_t kMuxRate = 10'080'000;                                   // bits per second
+constexpr std::int64_t kMuxRate = 10'080'000;                                                // bits per second
 constexpr std::int64_t kPackTicks = (27'000'000LL * kSector * 8 + kMuxRate - 1) / kMuxRate;  // 27 MHz
 constexpr std::int64_t kFirstPts = 27'000;  // 90 kHz: 0.3 s to fill the decoder's buffers
 constexpr std::size_t kVideoBuffer = 232 * 1024;
 constexpr std::size_t kAudioBuffer = 58 * 1024;
 constexpr std::uint8_t kLpcmSubstream = 0xA0;
-constexpr std::size_t kLpcmFrame = 320;      // 1/600 s of 16-bit stereo at 48 kHz
+constexpr std::size_t kLpcmFrame = 320;  // 1/600 s of 16-bit stereo at 48 kHz
 constexpr std::int64_t kLpcmFrameTicks = 150;
-constexpr std::size_t kLpcmPayload = 2012;   // whole sample frames that fit beside a PES header with a time stamp
+constexpr std::size_t kLpcmPayload = 2012;  // whole sample frames that fit beside a PES header with a time stamp
 constexpr std::size_t kMaxTimeMapEntries = 2047;
 
 // PTS of a field, counted from the first picture's, in 90 kHz: 1501.5 ticks a field.
-std::int64_t field_ticks(std::int64_t fields) { return fields * 3003 / 2 + (fields * 3003 % 2); }
+std::int64_t field_ticks(std::int64_t fields) {
+    return fields * 3003 / 2 + (fields * 3003 % 2);
+}
 
 // What a model decoder's input buffer holds (ISO/IEC 13818-1, 2.5.2): bytes leave when they are decoded.
 class DecoderBuffer {
@@ -66,13 +68,13 @@ class DecoderBuffer {
 };
 
 struct Vobu {
-    std::uint32_t sector = 0;      // in the title's VOBs
-    std::uint32_t last = 0;        // offset of its last sector
-    std::int64_t clock = 0;        // 90 kHz, of the navigation pack
+    std::uint32_t sector = 0;  // in the title's VOBs
+    std::uint32_t last = 0;    // offset of its last sector
+    std::int64_t clock = 0;    // 90 kHz, of the navigation pack
     std::int64_t start_pts = 0;
     std::int64_t end_pts = 0;
     std::uint32_t reference_ends[3] = {0, 0, 0};
-    int cell = 0;                  // from 0
+    int cell = 0;  // from 0
 };
 
 struct AudioPack {
@@ -95,7 +97,9 @@ struct Title {
     std::uint32_t ifo_sectors = 0;
 };
 
-Time fields_to_time(std::int64_t fields) { return base::frames_to_time(fields, {60000, 1001}); }
+Time fields_to_time(std::int64_t fields) {
+    return base::frames_to_time(fields, {60000, 1001});
+}
 
 // A table that starts with a count of entries and ends at a sector boundary; its end address is filled in here.
 void close_table(ByteWriter& table, std::size_t end_field) {
@@ -111,12 +115,12 @@ ByteVector make_pgc(const Title& title) {
     out.u8(cells);  // programs
     out.u8(cells);
     out.u32(encode_bcd_time(fields_to_time(title.fields)));
-    out.u32(0);        // all user operations allowed
-    out.u16(0x8000);   // audio stream 0 is there
+    out.u32(0);       // all user operations allowed
+    out.u16(0x8000);  // audio stream 0 is there
     out.fill(7 * 2);
-    out.fill(32 * 4);  // no subpictures
-    out.fill(3 * 2);   // next, previous, up: none
-    out.u16(0);        // no still, sequential
+    out.fill(32 * 4);                                  // no subpictures
+    out.fill(3 * 2);                                   // next, previous, up: none
+    out.u16(0);                                        // no still, sequential
     for (int i = 0; i < 16; ++i) out.u32(0x00108080);  // palette: black
     const std::size_t map_at = pgc::kSize;
     const std::size_t playback_at = (map_at + cells + 1) / 2 * 2;
@@ -151,12 +155,12 @@ void put_attributes(ByteWriter& out, const DvdTitleSettings& settings) {
     // MPEG-2, NTSC, aspect, no restriction on fitting to narrow screens; 720x480.
     out.u8(0x40 | (settings.wide ? 0x0C : 0x00));
     out.u8(0);
-    out.u16(1);          // audio streams
+    out.u16(1);               // audio streams
     out.u8(4 << 5 | 1 << 2);  // LPCM, language given
-    out.u8(0x01);        // 16 bits, 48 kHz, two channels
+    out.u8(0x01);             // 16 bits, 48 kHz, two channels
     out.text(settings.audio_language.substr(0, 2));
     out.u8(0);
-    out.u8(1);           // normal caption
+    out.u8(1);  // normal caption
     out.u16(0);
 }
 
@@ -327,9 +331,9 @@ struct DvdWriter::State {
     // The title being written.
     std::optional<AtomicFile> vob;
     std::vector<AudioPack> audio_packs;
-    ByteVector sound;              // LPCM bytes not yet in a pack
+    ByteVector sound;                 // LPCM bytes not yet in a pack
     std::int64_t sound_position = 0;  // bytes already in packs
-    std::int64_t now = 0;          // 27 MHz
+    std::int64_t now = 0;             // 27 MHz
     DecoderBuffer video_buffer{kVideoBuffer};
     DecoderBuffer audio_buffer{kAudioBuffer};
     std::int64_t last_field_count = 0;  // of the previous picture
@@ -360,13 +364,15 @@ struct DvdWriter::State {
 
     std::int64_t sound_pts() const {
         // Of the first frame that starts in the next pack.
-        const auto frame = (sound_position + static_cast<std::int64_t>(kLpcmFrame) - 1) / static_cast<std::int64_t>(kLpcmFrame);
+        const auto frame =
+            (sound_position + static_cast<std::int64_t>(kLpcmFrame) - 1) / static_cast<std::int64_t>(kLpcmFrame);
         return kFirstPts + frame * kLpcmFrameTicks;
     }
 
     Status write_sound_pack() {
         const std::size_t payload = std::min(sound.size(), kLpcmPayload);
-        ps::PesHeader header{.stream_id = ps::kPrivate1, .pts = sound_pts(), .dts = {}, .buffer_bound = {}, .stuffing = 0};
+        ps::PesHeader header{
+            .stream_id = ps::kPrivate1, .pts = sound_pts(), .dts = {}, .buffer_bound = {}, .stuffing = 0};
         const std::size_t room = kSector - ps::kPackHeaderSize - ps::pes_header_size(header) - kLpcmHeader;
         std::size_t spare = room - payload;
         if (first_audio_pack && spare >= 3) {
@@ -381,7 +387,8 @@ struct DvdWriter::State {
         const std::int64_t first_frame = (sound_position + frame_size - 1) / frame_size;
         const std::int64_t end = sound_position + static_cast<std::int64_t>(payload);
         const std::int64_t frames = (end + frame_size - 1) / frame_size - first_frame;
-        const std::int64_t pointer = first_frame * frame_size - sound_position + 4;  // counted from the byte after itself
+        const std::int64_t pointer =
+            first_frame * frame_size - sound_position + 4;  // counted from the byte after itself
 
         now = audio_buffer.when_room(payload, now);
         note_deadline(*header.pts * 300);
@@ -393,8 +400,8 @@ struct DvdWriter::State {
         out.u8(static_cast<std::uint64_t>(frames));
         out.u16(static_cast<std::uint64_t>(pointer));
         out.u8(static_cast<std::uint64_t>(first_frame % 20));  // no emphasis, not muted, frame number
-        out.u8(0x01);  // 16 bits, 48 kHz, two channels
-        out.u8(0x80);  // no dynamic range control
+        out.u8(0x01);                                          // 16 bits, 48 kHz, two channels
+        out.u8(0x80);                                          // no dynamic range control
         out.raw(ByteSpan(sound).first(payload));
         if (spare > 0) ps::write_padding(out, spare);
         first_audio_pack = false;
@@ -443,7 +450,8 @@ Status DvdWriter::State::add_group(const std::vector<DvdPicture>& pictures) {
 
     std::size_t unit = 0;
     for (std::size_t at = 0; at < data.size();) {
-        while (sound.size() >= kLpcmPayload && sound_pts() * 300 <= units[unit].decoded) WAVECREST_TRY(write_sound_pack());
+        while (sound.size() >= kLpcmPayload && sound_pts() * 300 <= units[unit].decoded)
+            WAVECREST_TRY(write_sound_pack());
         ps::PesHeader header{.stream_id = ps::kFirstVideo, .pts = {}, .dts = {}, .buffer_bound = {}, .stuffing = 0};
         if (at == 0) {
             header.pts = vobu.start_pts;
@@ -499,19 +507,20 @@ Status DvdWriter::State::write_navigation(std::size_t index) {
     Title& t = title();
     const Vobu& vobu = t.vobus[index];
     const Cell& cell = t.cells[static_cast<std::size_t>(vobu.cell)];
-    const std::uint32_t elapsed = encode_bcd_time(base::from_ticks(vobu.start_pts - t.vobus[cell.first_vobu].start_pts, 90000));
+    const std::uint32_t elapsed =
+        encode_bcd_time(base::from_ticks(vobu.start_pts - t.vobus[cell.first_vobu].start_pts, 90000));
 
     ByteWriter out;
     ps::write_pack_header(out, vobu.clock * 300, kMuxRate);
     out.u32(0x00000100u | ps::kSystemHeader);
     out.u16(nav::kSystemHeaderSize - 6);
     out.u24(0x800001u | static_cast<std::uint64_t>(kMuxRate / 400) << 1);
-    out.u8(1 << 2);   // one audio stream, not fixed rate
-    out.u8(0xE1);     // both clocks locked, one video stream
+    out.u8(1 << 2);  // one audio stream, not fixed rate
+    out.u8(0xE1);    // both clocks locked, one video stream
     out.u8(0x7F);
-    out.u8(0xB9);     // all video: 232 KiB
+    out.u8(0xB9);  // all video: 232 KiB
     out.u16(0xE000 | kVideoBuffer / 1024);
-    out.u8(0xB8);     // all audio
+    out.u8(0xB8);  // all audio
     out.u16(0xC000 | 4096 / 128);
     out.u8(ps::kPrivate1);
     out.u16(0xE000 | kAudioBuffer / 1024);
@@ -574,7 +583,8 @@ Status DvdWriter::State::write_navigation(std::size_t index) {
     put(has_previous ? nav::kVobuHasVideo | previous : nav::kNoVobu);
 
     // The sound pack that goes with this VOBU's first picture; bit 15 says it lies before.
-    const auto pack = std::find_if(audio_packs.begin(), audio_packs.end(), [&](const AudioPack& p) { return p.pts >= vobu.start_pts; });
+    const auto pack = std::find_if(audio_packs.begin(), audio_packs.end(),
+                                   [&](const AudioPack& p) { return p.pts >= vobu.start_pts; });
     if (pack != audio_packs.end()) {
         const std::int64_t distance = static_cast<std::int64_t>(pack->sector) - vobu.sector;
         out.put_u16(dsi(nav::kDsiSync), static_cast<std::uint64_t>(distance < 0 ? 0x8000 | -distance : distance));
@@ -595,7 +605,8 @@ Result<DvdWriter> DvdWriter::create(const base::Path& given) {
     }
     auto state = std::make_unique<State>();
     state->folder = folder;
-    const base::Path temporary = folder.parent_path() / fmt::format(".{}.{}.part", folder.filename().string(), ::getpid());
+    const base::Path temporary =
+        folder.parent_path() / fmt::format(".{}.{}.part", folder.filename().string(), ::getpid());
     std::filesystem::create_directories(temporary / "VIDEO_TS", error);
     if (!error) {
         state->temporary = temporary;
@@ -618,7 +629,8 @@ Status DvdWriter::begin_title(const DvdTitleSettings& settings) {
     s.video_buffer = DecoderBuffer(kVideoBuffer);
     s.audio_buffer = DecoderBuffer(kAudioBuffer);
     s.first_video_pack = s.first_audio_pack = true;
-    WAVECREST_TRY_ASSIGN(file, AtomicFile::create(s.file(fmt::format("VTS_{:02}_1.VOB", s.titles.size())), AtomicFile::IfExists::refuse));
+    WAVECREST_TRY_ASSIGN(file, AtomicFile::create(s.file(fmt::format("VTS_{:02}_1.VOB", s.titles.size())),
+                                                  AtomicFile::IfExists::refuse));
     s.vob.emplace(std::move(file));
     return {};
 }
@@ -634,9 +646,11 @@ Status DvdWriter::add_group(const std::vector<DvdPicture>& pictures, const std::
 Status DvdWriter::end_title() {
     State& s = *state_;
     Title& t = s.title();
-    if (t.vobus.empty()) return fail(ErrorKind::input, "the title has no pictures", s.folder.string(), "give it a length");
+    if (t.vobus.empty())
+        return fail(ErrorKind::input, "the title has no pictures", s.folder.string(), "give it a length");
     // The rest of the sound, in whole frames, belongs to the last VOBU.
-    s.sound.resize((s.sound.size() + static_cast<std::size_t>(s.sound_position) + kLpcmFrame - 1) / kLpcmFrame * kLpcmFrame -
+    s.sound.resize((s.sound.size() + static_cast<std::size_t>(s.sound_position) + kLpcmFrame - 1) / kLpcmFrame *
+                       kLpcmFrame -
                    static_cast<std::size_t>(s.sound_position));
     while (!s.sound.empty()) WAVECREST_TRY(s.write_sound_pack());
     t.vobus.back().last = t.sectors - 1 - t.vobus.back().sector;
@@ -649,7 +663,8 @@ Status DvdWriter::end_title() {
     s.vob.reset();
     const ByteVector ifo = make_vts_ifo(t);
     for (const char* extension : {"IFO", "BUP"}) {
-        WAVECREST_TRY(base::write_file(s.file(fmt::format("VTS_{:02}_0.{}", s.titles.size(), extension)), ifo, AtomicFile::IfExists::refuse));
+        WAVECREST_TRY(base::write_file(s.file(fmt::format("VTS_{:02}_0.{}", s.titles.size(), extension)), ifo,
+                                       AtomicFile::IfExists::refuse));
     }
     return {};
 }

@@ -14,9 +14,9 @@
 namespace wavecrest::disc {
 
 struct DvdTitleSettings {
-    bool wide = true;                     // 16:9, else 4:3
-    std::string audio_language = "en";    // ISO 639-1
-    std::vector<Time> chapters = {{}};    // starts, the first 0; moved to the next group of pictures
+    bool wide = true;                   // 16:9, else 4:3
+    std::string audio_language = "en";  // ISO 639-1
+    std::vector<Time> chapters = {{}};  // starts, the first 0; moved to the next group of pictures
 };
 
 // A coded 720x480 picture as it is put on the disc: in coding order, which is display order (no B pictures).

@@ -15,14 +15,15 @@ struct Scaler::State {
 
     ~State() {
         zimg_filter_graph_free(graph);
-        ::operator delete(scratch, std::align_val_t{64});
+        ::operator delete (scratch, std::align_val_t{64});
     }
 };
 
 Scaler::Scaler(std::unique_ptr<State> state) : state_(std::move(state)) {}
 Scaler::~Scaler() = default;
 
-Result<std::unique_ptr<Scaler>> Scaler::create(int from_width, int from_height, int to_width, int to_height, Ratio pixel_aspect) {
+Result<std::unique_ptr<Scaler>> Scaler::create(int from_width, int from_height, int to_width, int to_height,
+                                               Ratio pixel_aspect) {
     auto state = std::make_unique<State>();
     state->from_width = from_width;
     state->from_height = from_height;
@@ -47,18 +48,20 @@ Result<std::unique_ptr<Scaler>> Scaler::create(int from_width, int from_height, 
     state->graph = zimg_filter_graph_build(&from, &to, &params);
     std::size_t scratch = 0;
     if (state->graph == nullptr || zimg_filter_graph_get_tmp_size(state->graph, &scratch) != ZIMG_ERROR_SUCCESS) {
-        return fail(ErrorKind::usage, "the picture can't be resized this way", fmt::format("{}x{} to {}x{}", from_width, from_height, to_width, to_height),
+        return fail(ErrorKind::usage, "the picture can't be resized this way",
+                    fmt::format("{}x{} to {}x{}", from_width, from_height, to_width, to_height),
                     "choose another picture size in the profile");
     }
-    state->scratch = ::operator new(scratch, std::align_val_t{64});
+    state->scratch = ::operator new (scratch, std::align_val_t{64});
     return std::unique_ptr<Scaler>(new Scaler(std::move(state)));
 }
 
 Result<Picture> Scaler::apply(const Picture& picture) {
     const State& s = *state_;
     if (picture.width != s.from_width || picture.height != s.from_height) {
-        return fail(ErrorKind::input, fmt::format("the picture size changes to {}x{} inside the title", picture.width, picture.height), "video track",
-                    "such titles can't be converted yet");
+        return fail(ErrorKind::input,
+                    fmt::format("the picture size changes to {}x{} inside the title", picture.width, picture.height),
+                    "video track", "such titles can't be converted yet");
     }
     Picture result = Picture::allocate(s.to_width, s.to_height);
     zimg_image_buffer_const from{};
@@ -68,8 +71,10 @@ Result<Picture> Scaler::apply(const Picture& picture) {
         from.plane[i] = {picture.planes[i], picture.strides[i], ZIMG_BUFFER_MAX};
         to.plane[i] = {result.planes[i], result.strides[i], ZIMG_BUFFER_MAX};
     }
-    if (zimg_filter_graph_process(s.graph, &from, &to, s.scratch, nullptr, nullptr, nullptr, nullptr) != ZIMG_ERROR_SUCCESS) {
-        return fail(ErrorKind::input, "resizing a picture failed", "video track", "choose another picture size in the profile");
+    if (zimg_filter_graph_process(s.graph, &from, &to, s.scratch, nullptr, nullptr, nullptr, nullptr) !=
+        ZIMG_ERROR_SUCCESS) {
+        return fail(ErrorKind::input, "resizing a picture failed", "video track",
+                    "choose another picture size in the profile");
     }
     result.pts = picture.pts;
     result.duration = picture.duration;

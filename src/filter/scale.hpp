@@ -11,7 +11,8 @@ namespace wavecrest::filter {
 class Scaler {
   public:
     // To width x height (even numbers); times, colour and field data are carried over, the pixel aspect is set.
-    static Result<std::unique_ptr<Scaler>> create(int from_width, int from_height, int to_width, int to_height, Ratio pixel_aspect);
+    static Result<std::unique_ptr<Scaler>> create(int from_width, int from_height, int to_width, int to_height,
+                                                  Ratio pixel_aspect);
     ~Scaler();
     Result<Picture> apply(const Picture& picture);
 

@@ -17,7 +17,8 @@ void SoundTimeline::apply(Sound& sound) {
         }
     } else if (difference < -tolerance) {
         const auto drop = std::min(static_cast<std::size_t>(-difference), sound.frames());
-        sound.samples.erase(sound.samples.begin(), sound.samples.begin() + static_cast<std::ptrdiff_t>(drop * channels));
+        sound.samples.erase(sound.samples.begin(),
+                            sound.samples.begin() + static_cast<std::ptrdiff_t>(drop * channels));
     }
     sound.pts = *start_ + base::from_ticks(frames_, sound.sample_rate);
     frames_ += static_cast<std::int64_t>(sound.frames());

@@ -24,12 +24,15 @@ Result<std::uint64_t> free_space(const base::Path& path) {
     while (!std::filesystem::exists(at, error) && at.has_parent_path() && at != at.parent_path()) at = at.parent_path();
     struct statvfs info {};
     if (::statvfs(at.c_str(), &info) != 0) {
-        return fail(ErrorKind::machine, fmt::format("the free space can't be read: {}", std::strerror(errno)), at.string(), "check that the drive is mounted");
+        return fail(ErrorKind::machine, fmt::format("the free space can't be read: {}", std::strerror(errno)),
+                    at.string(), "check that the drive is mounted");
     }
     return static_cast<std::uint64_t>(info.f_bavail) * info.f_frsize;
 }
 
-int processors() { return std::max(1, static_cast<int>(std::thread::hardware_concurrency())); }
+int processors() {
+    return std::max(1, static_cast<int>(std::thread::hardware_concurrency()));
+}
 
 std::vector<Address> addresses() {
     std::vector<Address> found;
@@ -55,7 +58,9 @@ std::vector<Address> addresses() {
         found.push_back(std::move(address));
     }
     ::freeifaddrs(list);
-    std::stable_sort(found.begin(), found.end(), [](const Address& a, const Address& b) { return std::pair(a.loopback, a.ipv6) < std::pair(b.loopback, b.ipv6); });
+    std::stable_sort(found.begin(), found.end(), [](const Address& a, const Address& b) {
+        return std::pair(a.loopback, a.ipv6) < std::pair(b.loopback, b.ipv6);
+    });
     return found;
 }
 
@@ -80,7 +85,8 @@ std::optional<PortHolder> tcp_listener(std::uint16_t port) {
             fields >> number >> local >> remote >> state >> queues >> timer >> retransmits >> user >> timeout >> inode;
             const std::size_t colon = local.rfind(':');
             if (inode.empty() || colon == std::string::npos) continue;
-            if (std::stoi(state, nullptr, 16) == kListen && std::stoi(local.substr(colon + 1), nullptr, 16) == port) inodes.insert("socket:[" + inode + "]");
+            if (std::stoi(state, nullptr, 16) == kListen && std::stoi(local.substr(colon + 1), nullptr, 16) == port)
+                inodes.insert("socket:[" + inode + "]");
         }
     }
     if (inodes.empty()) return std::nullopt;

@@ -6,7 +6,8 @@ namespace wavecrest::measure {
 
 void PlaybackModel::note_level(Time clock, bool always) {
     const Time step = base::from_seconds(0.1);
-    if (always || levels_.empty() || clock - levels_.back().clock >= step) levels_.push_back({clock, available_ - position_});
+    if (always || levels_.empty() || clock - levels_.back().clock >= step)
+        levels_.push_back({clock, available_ - position_});
 }
 
 void PlaybackModel::advance(Time clock) {

@@ -15,9 +15,9 @@ struct PlayerSettings {
 };
 
 struct Stall {
-    Time at{};         // in the title
-    Time length{};     // how long the picture stood still
-    Time clock{};      // when it began, on the player's clock
+    Time at{};      // in the title
+    Time length{};  // how long the picture stood still
+    Time clock{};   // when it began, on the player's clock
 };
 
 struct BufferLevel {

@@ -33,14 +33,17 @@ RateCurve::RateCurve(const std::vector<RatePiece>& pieces) {
 
 double RateCurve::bytes_before(Time time) const {
     if (points_.empty() || time <= points_.front().at) return 0;
-    const auto after = std::upper_bound(points_.begin(), points_.end(), time, [](Time t, const Point& p) { return t < p.at; });
+    const auto after =
+        std::upper_bound(points_.begin(), points_.end(), time, [](Time t, const Point& p) { return t < p.at; });
     if (after == points_.end()) return points_.back().bytes;
     const Point& a = *(after - 1);
     const double part = static_cast<double>((time - a.at).count()) / static_cast<double>((after->at - a.at).count());
     return a.bytes + part * (after->bytes - a.bytes);
 }
 
-std::uint64_t RateCurve::bytes() const { return points_.empty() ? 0 : static_cast<std::uint64_t>(std::llround(points_.back().bytes)); }
+std::uint64_t RateCurve::bytes() const {
+    return points_.empty() ? 0 : static_cast<std::uint64_t>(std::llround(points_.back().bytes));
+}
 
 std::int64_t RateCurve::mean_bps() const {
     const double seconds = base::to_seconds(duration());

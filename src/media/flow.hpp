@@ -49,7 +49,8 @@ class AudioDecoder {
 };
 
 // Encoders give packets whose pts is on the same timeline as what they were fed, encoder delay included: a decoder
-// that is fed the packets gives each picture or sample back at its own time. AAC's first packets thus have negative pts.
+// that is fed the packets gives each picture or sample back at its own time. AAC's first packets thus have negative
+// pts.
 class VideoEncoder {
   public:
     virtual ~VideoEncoder() = default;

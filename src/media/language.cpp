@@ -7,14 +7,16 @@ struct Language {
     std::string_view two, three, name;
 };
 constexpr Language kLanguages[] = {
-    {"ar", "ara", "Arabic"}, {"bg", "bul", "Bulgarian"}, {"ca", "cat", "Catalan"}, {"cs", "ces", "Czech"}, {"da", "dan", "Danish"},
-    {"de", "deu", "German"}, {"el", "ell", "Greek"}, {"en", "eng", "English"}, {"es", "spa", "Spanish"}, {"et", "est", "Estonian"},
-    {"fa", "fas", "Persian"}, {"fi", "fin", "Finnish"}, {"fr", "fra", "French"}, {"ga", "gle", "Irish"}, {"he", "heb", "Hebrew"},
-    {"hi", "hin", "Hindi"}, {"hr", "hrv", "Croatian"}, {"hu", "hun", "Hungarian"}, {"id", "ind", "Indonesian"}, {"is", "isl", "Icelandic"},
-    {"it", "ita", "Italian"}, {"ja", "jpn", "Japanese"}, {"ko", "kor", "Korean"}, {"lt", "lit", "Lithuanian"}, {"lv", "lav", "Latvian"},
-    {"nl", "nld", "Dutch"}, {"no", "nor", "Norwegian"}, {"pl", "pol", "Polish"}, {"pt", "por", "Portuguese"}, {"ro", "ron", "Romanian"},
-    {"ru", "rus", "Russian"}, {"sk", "slk", "Slovak"}, {"sl", "slv", "Slovenian"}, {"sr", "srp", "Serbian"}, {"sv", "swe", "Swedish"},
-    {"th", "tha", "Thai"}, {"tr", "tur", "Turkish"}, {"uk", "ukr", "Ukrainian"}, {"vi", "vie", "Vietnamese"}, {"zh", "zho", "Chinese"},
+    {"ar", "ara", "Arabic"},     {"bg", "bul", "Bulgarian"}, {"ca", "cat", "Catalan"},    {"cs", "ces", "Czech"},
+    {"da", "dan", "Danish"},     {"de", "deu", "German"},    {"el", "ell", "Greek"},      {"en", "eng", "English"},
+    {"es", "spa", "Spanish"},    {"et", "est", "Estonian"},  {"fa", "fas", "Persian"},    {"fi", "fin", "Finnish"},
+    {"fr", "fra", "French"},     {"ga", "gle", "Irish"},     {"he", "heb", "Hebrew"},     {"hi", "hin", "Hindi"},
+    {"hr", "hrv", "Croatian"},   {"hu", "hun", "Hungarian"}, {"id", "ind", "Indonesian"}, {"is", "isl", "Icelandic"},
+    {"it", "ita", "Italian"},    {"ja", "jpn", "Japanese"},  {"ko", "kor", "Korean"},     {"lt", "lit", "Lithuanian"},
+    {"lv", "lav", "Latvian"},    {"nl", "nld", "Dutch"},     {"no", "nor", "Norwegian"},  {"pl", "pol", "Polish"},
+    {"pt", "por", "Portuguese"}, {"ro", "ron", "Romanian"},  {"ru", "rus", "Russian"},    {"sk", "slk", "Slovak"},
+    {"sl", "slv", "Slovenian"},  {"sr", "srp", "Serbian"},   {"sv", "swe", "Swedish"},    {"th", "tha", "Thai"},
+    {"tr", "tur", "Turkish"},    {"uk", "ukr", "Ukrainian"}, {"vi", "vie", "Vietnamese"}, {"zh", "zho", "Chinese"},
 };
 
 const Language* find(std::string_view code) {

@@ -10,11 +10,14 @@ namespace wavecrest::media {
 namespace {
 
 constexpr std::pair<Codec, std::string_view> kCodecNames[] = {
-    {Codec::mpeg1, "mpeg1"}, {Codec::mpeg2, "mpeg2"}, {Codec::mpeg4, "mpeg4"}, {Codec::h264, "h264"},
-    {Codec::h265, "h265"}, {Codec::vc1, "vc1"}, {Codec::vp8, "vp8"}, {Codec::vp9, "vp9"}, {Codec::av1, "av1"},
-    {Codec::ac3, "ac3"}, {Codec::eac3, "eac3"}, {Codec::dts, "dts"}, {Codec::truehd, "truehd"}, {Codec::aac, "aac"},
-    {Codec::mp2, "mp2"}, {Codec::mp3, "mp3"}, {Codec::lpcm, "lpcm"}, {Codec::flac, "flac"}, {Codec::opus, "opus"},
-    {Codec::vorbis, "vorbis"}, {Codec::dvd_subpicture, "dvd-subpicture"}, {Codec::pgs, "pgs"}, {Codec::text, "text"},
+    {Codec::mpeg1, "mpeg1"},   {Codec::mpeg2, "mpeg2"},   {Codec::mpeg4, "mpeg4"},
+    {Codec::h264, "h264"},     {Codec::h265, "h265"},     {Codec::vc1, "vc1"},
+    {Codec::vp8, "vp8"},       {Codec::vp9, "vp9"},       {Codec::av1, "av1"},
+    {Codec::ac3, "ac3"},       {Codec::eac3, "eac3"},     {Codec::dts, "dts"},
+    {Codec::truehd, "truehd"}, {Codec::aac, "aac"},       {Codec::mp2, "mp2"},
+    {Codec::mp3, "mp3"},       {Codec::lpcm, "lpcm"},     {Codec::flac, "flac"},
+    {Codec::opus, "opus"},     {Codec::vorbis, "vorbis"}, {Codec::dvd_subpicture, "dvd-subpicture"},
+    {Codec::pgs, "pgs"},       {Codec::text, "text"},
 };
 
 }  // namespace
@@ -35,32 +38,45 @@ std::optional<Codec> codec_from_name(std::string_view text) {
 
 std::string_view short_name(TrackKind kind) {
     switch (kind) {
-        case TrackKind::video: return "video";
-        case TrackKind::audio: return "audio";
-        case TrackKind::subtitle: return "subtitle";
+        case TrackKind::video:
+            return "video";
+        case TrackKind::audio:
+            return "audio";
+        case TrackKind::subtitle:
+            return "subtitle";
     }
     return "video";
 }
 
 std::string_view short_name(Scan scan) {
     switch (scan) {
-        case Scan::progressive: return "progressive";
-        case Scan::interlaced: return "interlaced";
-        case Scan::pulldown: return "pulldown";
-        case Scan::unknown: break;
+        case Scan::progressive:
+            return "progressive";
+        case Scan::interlaced:
+            return "interlaced";
+        case Scan::pulldown:
+            return "pulldown";
+        case Scan::unknown:
+            break;
     }
     return "unknown";
 }
 
 std::string describe(const ColourDescription& colour) {
     switch (colour.matrix) {
-        case 1: return "BT.709";
-        case 5: return "BT.601 (625 lines)";
-        case 6: return "BT.601 (525 lines)";
+        case 1:
+            return "BT.709";
+        case 5:
+            return "BT.601 (625 lines)";
+        case 6:
+            return "BT.601 (525 lines)";
         case 9:
-        case 10: return colour.transfer == 16 ? "BT.2020 PQ" : colour.transfer == 18 ? "BT.2020 HLG" : "BT.2020";
-        case 2: return "not signalled";
-        default: return fmt::format("H.273 matrix {}", colour.matrix);
+        case 10:
+            return colour.transfer == 16 ? "BT.2020 PQ" : colour.transfer == 18 ? "BT.2020 HLG" : "BT.2020";
+        case 2:
+            return "not signalled";
+        default:
+            return fmt::format("H.273 matrix {}", colour.matrix);
     }
 }
 
@@ -71,11 +87,16 @@ Ratio Track::display_aspect() const {
 
 std::string channel_layout(int channels) {
     switch (channels) {
-        case 1: return "mono";
-        case 2: return "stereo";
-        case 6: return "5.1";
-        case 8: return "7.1";
-        default: return fmt::format("{} channels", channels);
+        case 1:
+            return "mono";
+        case 2:
+            return "stereo";
+        case 6:
+            return "5.1";
+        case 8:
+            return "7.1";
+        default:
+            return fmt::format("{} channels", channels);
     }
 }
 
@@ -99,8 +120,8 @@ Picture Picture::allocate(int width, int height) {
     const auto luma = static_cast<std::size_t>(picture.strides[0]) * static_cast<std::size_t>(height);
     const auto chroma = static_cast<std::size_t>(picture.strides[1]) * static_cast<std::size_t>(chroma_height);
     auto* samples = new (std::align_val_t{64}) std::uint8_t[luma + 2 * chroma];
-    picture.storage = std::shared_ptr<std::uint8_t[]>(
-        samples, [](std::uint8_t* p) { ::operator delete[](p, std::align_val_t{64}); });
+    picture.storage =
+        std::shared_ptr<std::uint8_t[]>(samples, [](std::uint8_t* p) { ::operator delete[](p, std::align_val_t{64}); });
     picture.planes[0] = samples;
     picture.planes[1] = samples + luma;
     picture.planes[2] = samples + luma + chroma;

@@ -16,9 +16,29 @@ namespace media {
 
 enum class Codec {
     unknown,
-    mpeg1, mpeg2, mpeg4, h264, h265, vc1, vp8, vp9, av1,
-    ac3, eac3, dts, truehd, aac, mp2, mp3, lpcm, flac, opus, vorbis,
-    dvd_subpicture, pgs, text,
+    mpeg1,
+    mpeg2,
+    mpeg4,
+    h264,
+    h265,
+    vc1,
+    vp8,
+    vp9,
+    av1,
+    ac3,
+    eac3,
+    dts,
+    truehd,
+    aac,
+    mp2,
+    mp3,
+    lpcm,
+    flac,
+    opus,
+    vorbis,
+    dvd_subpicture,
+    pgs,
+    text,
 };
 // Short lower-case forms used in JSON and configuration ("h264", "dvd-subpicture"); "unknown" for unknown.
 std::string_view short_name(Codec codec);
@@ -56,12 +76,12 @@ struct Track {
     std::string language;  // ISO 639-2/T three letters or ISO 639-1 two; empty when unknown
 
     // video
-    int width = 0;             // coded picture, cropped
+    int width = 0;  // coded picture, cropped
     int height = 0;
     Ratio pixel_aspect{1, 1};  // width to height of one pixel
     Ratio frame_rate{0, 1};    // pictures per second after pulldown is undone; 0 when unknown
     Scan scan = Scan::unknown;
-    int bit_depth = 0;         // bits per sample, picture or lossless sound
+    int bit_depth = 0;  // bits per sample, picture or lossless sound
     ColourDescription colour;
     int reference_frames = 0;  // 0 when unknown
 
@@ -87,10 +107,10 @@ std::string aspect_name(Ratio aspect);
 // One access unit (video), one frame (audio) or one cue (subtitle) with its times on the title's timeline.
 struct Packet {
     TrackId track = 0;
-    Time pts{};       // presentation
-    Time dts{};       // decoding
-    Time duration{};  // how long it is shown or heard; 0 when unknown
-    bool key = false; // decoding can start here
+    Time pts{};        // presentation
+    Time dts{};        // decoding
+    Time duration{};   // how long it is shown or heard; 0 when unknown
+    bool key = false;  // decoding can start here
     Bytes data;
 };
 

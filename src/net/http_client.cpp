@@ -21,11 +21,14 @@ using boost::system::error_code;
 
 std::string Url::text() const {
     const bool ipv6 = host.find(':') != std::string::npos;
-    return fmt::format("http://{}{}{}{}{}", ipv6 ? "[" : "", host, ipv6 ? "]" : "", port == 80 ? "" : fmt::format(":{}", port), target);
+    return fmt::format("http://{}{}{}{}{}", ipv6 ? "[" : "", host, ipv6 ? "]" : "",
+                       port == 80 ? "" : fmt::format(":{}", port), target);
 }
 
 Result<Url> parse_url(const std::string& text) {
-    const auto wrong = [&](const char* what) { return fail(ErrorKind::usage, what, text, "write an address such as http://192.168.1.10:8080/film.mp4"); };
+    const auto wrong = [&](const char* what) {
+        return fail(ErrorKind::usage, what, text, "write an address such as http://192.168.1.10:8080/film.mp4");
+    };
     constexpr std::string_view kScheme = "http://";
     if (!text.starts_with(kScheme)) return wrong("the address does not begin with http://");
     Url url;
@@ -49,10 +52,13 @@ Result<Url> parse_url(const std::string& text) {
     if (!port.empty()) {
         unsigned number = 0;
         const auto [rest, error] = std::from_chars(port.data() + 1, port.data() + port.size(), number);
-        if (port[0] != ':' || error != std::errc{} || rest != port.data() + port.size() || number == 0 || number > 65535) return wrong("the address has no valid port");
+        if (port[0] != ':' || error != std::errc{} || rest != port.data() + port.size() || number == 0 ||
+            number > 65535)
+            return wrong("the address has no valid port");
         url.port = static_cast<std::uint16_t>(number);
     }
-    if (url.target.find_first_of(" \r\n\t") != std::string::npos) return wrong("the address contains blanks: write them as %20");
+    if (url.target.find_first_of(" \r\n\t") != std::string::npos)
+        return wrong("the address contains blanks: write them as %20");
     return url;
 }
 
@@ -81,18 +87,25 @@ struct HttpClient::State {
     tl::unexpected<Error> unreachable(error_code error, const char* doing) const {
         const std::string where = url.text();
         if (error == asio::error::connection_refused) {
-            return fail(ErrorKind::wanting, "nothing answers at this address: the connection was refused", where, "start the stream (wavecrest stream run), and compare host and port with what it printed");
+            return fail(ErrorKind::wanting, "nothing answers at this address: the connection was refused", where,
+                        "start the stream (wavecrest stream run), and compare host and port with what it printed");
         }
         if (error == beast::error::timeout || error == asio::error::timed_out) {
-            return fail(ErrorKind::wanting, fmt::format("no answer while {}, within {:.0f} s", doing, base::to_seconds(limit)), where, "check the cable or Wi-Fi, the address, and any firewall in between");
+            return fail(ErrorKind::wanting,
+                        fmt::format("no answer while {}, within {:.0f} s", doing, base::to_seconds(limit)), where,
+                        "check the cable or Wi-Fi, the address, and any firewall in between");
         }
         if (error == asio::error::host_not_found || error == asio::error::host_not_found_try_again) {
-            return fail(ErrorKind::wanting, "the host's name is not known on this network", where, "use the server's address in digits");
+            return fail(ErrorKind::wanting, "the host's name is not known on this network", where,
+                        "use the server's address in digits");
         }
-        if (error == http::error::end_of_stream || error == http::error::partial_message || error == asio::error::connection_reset) {
-            return fail(ErrorKind::wanting, fmt::format("the server ended the connection while {}", doing), where, "look at the server's log");
+        if (error == http::error::end_of_stream || error == http::error::partial_message ||
+            error == asio::error::connection_reset) {
+            return fail(ErrorKind::wanting, fmt::format("the server ended the connection while {}", doing), where,
+                        "look at the server's log");
         }
-        return fail(ErrorKind::wanting, fmt::format("{} failed: {}", doing, error.message()), where, "check that this is the address of an HTTP stream");
+        return fail(ErrorKind::wanting, fmt::format("{} failed: {}", doing, error.message()), where,
+                    "check that this is the address of an HTTP stream");
     }
 
     error_code connect() {
@@ -120,7 +133,9 @@ Result<ResponseHead> HttpClient::get(std::uint64_t first, std::optional<std::uin
     http::request<http::empty_body> request{http::verb::get, s.url.target, 11};
     request.set(http::field::host, s.url.port == 80 ? s.url.host : fmt::format("{}:{}", s.url.host, s.url.port));
     request.set(http::field::user_agent, "Wavecrest verify");
-    if (first > 0 || last) request.set(http::field::range, last ? fmt::format("bytes={}-{}", first, *last) : fmt::format("bytes={}-", first));
+    if (first > 0 || last)
+        request.set(http::field::range,
+                    last ? fmt::format("bytes={}-{}", first, *last) : fmt::format("bytes={}-", first));
 
     bool used_again = s.reusable && s.stream;
     for (int attempt = 0;; ++attempt) {
@@ -132,7 +147,9 @@ Result<ResponseHead> HttpClient::get(std::uint64_t first, std::optional<std::uin
         s.parser.emplace();
         s.parser->body_limit(boost::none);
         error_code error = s.step([&](auto done) { http::async_write(*s.stream, request, std::move(done)); });
-        if (!error) error = s.step([&](auto done) { http::async_read_header(*s.stream, s.buffer, *s.parser, std::move(done)); });
+        if (!error)
+            error =
+                s.step([&](auto done) { http::async_read_header(*s.stream, s.buffer, *s.parser, std::move(done)); });
         if (!error) break;
         // A kept connection may have been closed by the server meanwhile: try once anew.
         if (!used_again || attempt > 0) return s.unreachable(error, "asking for the stream");
@@ -149,13 +166,19 @@ Result<ResponseHead> HttpClient::get(std::uint64_t first, std::optional<std::uin
     if (const auto range = head[http::field::content_range]; !range.empty()) {
         const std::string_view text(range.data(), range.size());
         const std::size_t slash = text.rfind('/');
-        if (slash != std::string_view::npos) std::from_chars(text.data() + slash + 1, text.data() + text.size(), result.full_size);
+        if (slash != std::string_view::npos)
+            std::from_chars(text.data() + slash + 1, text.data() + text.size(), result.full_size);
     }
-    if (result.status == 404) return fail(ErrorKind::wanting, "the server has no stream at this path (status 404)", s.url.text(), "compare the path with what wavecrest stream run printed");
+    if (result.status == 404)
+        return fail(ErrorKind::wanting, "the server has no stream at this path (status 404)", s.url.text(),
+                    "compare the path with what wavecrest stream run printed");
     if (result.status != 200 && result.status != 206) {
-        return fail(ErrorKind::wanting, fmt::format("the server answers with status {}", result.status), s.url.text(), "look at the server's log");
+        return fail(ErrorKind::wanting, fmt::format("the server answers with status {}", result.status), s.url.text(),
+                    "look at the server's log");
     }
-    if (result.status == 200 && first > 0) return fail(ErrorKind::wanting, "the server ignores byte ranges, so players can't skip", s.url.text(), "serve the file with a server that knows byte ranges");
+    if (result.status == 200 && first > 0)
+        return fail(ErrorKind::wanting, "the server ignores byte ranges, so players can't skip", s.url.text(),
+                    "serve the file with a server that knows byte ranges");
     return result;
 }
 
@@ -165,7 +188,8 @@ Result<std::size_t> HttpClient::read(std::span<std::uint8_t> buffer) {
     while (!s.parser->is_done()) {
         s.parser->get().body().data = buffer.data();
         s.parser->get().body().size = buffer.size();
-        error_code error = s.step([&](auto done) { http::async_read_some(*s.stream, s.buffer, *s.parser, std::move(done)); });
+        error_code error =
+            s.step([&](auto done) { http::async_read_some(*s.stream, s.buffer, *s.parser, std::move(done)); });
         if (error == http::error::need_buffer) error = {};
         if (error) return s.unreachable(error, "receiving the stream");
         if (const std::size_t got = buffer.size() - s.parser->get().body().size; got > 0) return got;

@@ -26,8 +26,8 @@ Result<Url> parse_url(const std::string& text);
 struct ResponseHead {
     int status = 0;
     std::string media_type;
-    std::uint64_t body_size = 0;               // Content-Length
-    std::uint64_t full_size = 0;               // of the whole file, from Content-Range or Content-Length
+    std::uint64_t body_size = 0;  // Content-Length
+    std::uint64_t full_size = 0;  // of the whole file, from Content-Range or Content-Length
     bool takes_ranges = false;
 };
 
@@ -36,9 +36,9 @@ class HttpClient {
     explicit HttpClient(Url url, Time limit = base::from_seconds(15));
     ~HttpClient();
 
-    // Requests bytes from `first` on (to `last`, inclusive, when given) and reads the response's head. A connection whose
-    // last body was read to its end is used again, else a new one is made. Errors (kind wanting: the stream was checked
-    // and can't be reached): no connection, time limit, no HTTP, a status other than 200 and 206.
+    // Requests bytes from `first` on (to `last`, inclusive, when given) and reads the response's head. A connection
+    // whose last body was read to its end is used again, else a new one is made. Errors (kind wanting: the stream was
+    // checked and can't be reached): no connection, time limit, no HTTP, a status other than 200 and 206.
     Result<ResponseHead> get(std::uint64_t first, std::optional<std::uint64_t> last = {});
     // The next piece of the body; 0 at its end.
     Result<std::size_t> read(std::span<std::uint8_t> buffer);

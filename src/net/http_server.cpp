@@ -14,9 +14,9 @@
 #include <chrono>
 #include <ctime>
 #include <list>
+#include <mutex>
 #include <optional>
 #include <sstream>
-#include <mutex>
 #include <thread>
 
 #include "host/machine.hpp"
@@ -31,8 +31,8 @@ using asio::ip::tcp;
 using boost::system::error_code;
 
 constexpr std::size_t kHeaderLimit = 16 * 1024;
-constexpr std::size_t kSendStep = 512 * 1024;   // bytes a call to sendfile, so that clients share the threads
-constexpr int kSendBuffer = 512 * 1024;         // kernel memory per client
+constexpr std::size_t kSendStep = 512 * 1024;  // bytes a call to sendfile, so that clients share the threads
+constexpr int kSendBuffer = 512 * 1024;        // kernel memory per client
 
 std::string http_date(std::time_t time) {
     std::tm parts{};
@@ -77,7 +77,9 @@ class File {
     int handle() const { return handle_; }
     std::uint64_t size() const { return static_cast<std::uint64_t>(info_.st_size); }
     std::time_t modified() const { return info_.st_mtim.tv_sec; }
-    std::string tag() const { return fmt::format("\"{:x}-{:x}-{:x}\"", info_.st_size, info_.st_mtim.tv_sec, info_.st_mtim.tv_nsec); }
+    std::string tag() const {
+        return fmt::format("\"{:x}-{:x}-{:x}\"", info_.st_size, info_.st_mtim.tv_sec, info_.st_mtim.tv_nsec);
+    }
 
   private:
     int handle_;
@@ -102,7 +104,9 @@ struct Client {
     void progress() { last_progress = Steady::now().time_since_epoch().count(); }
 };
 
-Time to_time(Steady::duration duration) { return std::chrono::duration_cast<Time>(duration); }
+Time to_time(Steady::duration duration) {
+    return std::chrono::duration_cast<Time>(duration);
+}
 
 }  // namespace
 
@@ -139,7 +143,8 @@ Status HttpServer::State::listen() {
     if (!settings.address.empty()) {
         const auto address = asio::ip::make_address(settings.address, error);
         if (error) {
-            return fail(ErrorKind::usage, fmt::format("\"{}\" is no IP address", settings.address), "address to listen on", "write it in digits, such as 192.168.1.10");
+            return fail(ErrorKind::usage, fmt::format("\"{}\" is no IP address", settings.address),
+                        "address to listen on", "write it in digits, such as 192.168.1.10");
         }
         endpoint = tcp::endpoint(address, settings.port);
     }
@@ -151,28 +156,36 @@ Status HttpServer::State::listen() {
         acceptor->open(endpoint.protocol(), error);
     }
     if (!error) acceptor->set_option(tcp::acceptor::reuse_address(true), error);
-    if (!error && endpoint.protocol() == tcp::v6() && settings.address.empty()) acceptor->set_option(asio::ip::v6_only(false), error);
+    if (!error && endpoint.protocol() == tcp::v6() && settings.address.empty())
+        acceptor->set_option(asio::ip::v6_only(false), error);
     if (!error) acceptor->bind(endpoint, error);
     if (!error) acceptor->listen(1024, error);
     if (!error) return {};
     const std::string where = fmt::format("TCP port {}", settings.port);
     if (error == asio::error::address_in_use) {
         const auto holder = host::tcp_listener(settings.port);
-        const std::string who = holder && holder->pid != 0 ? fmt::format("the process \"{}\" (number {})", holder->program, holder->pid) : "a process of another user";
+        const std::string who = holder && holder->pid != 0
+                                    ? fmt::format("the process \"{}\" (number {})", holder->program, holder->pid)
+                                    : "a process of another user";
         return fail(ErrorKind::machine, fmt::format("the port is in use by {}", who), where,
-                    holder && holder->pid != 0 ? fmt::format("end it (kill {}) or choose another port", holder->pid) : "choose another port");
+                    holder && holder->pid != 0 ? fmt::format("end it (kill {}) or choose another port", holder->pid)
+                                               : "choose another port");
     }
-    if (error == asio::error::access_denied) return fail(ErrorKind::machine, "this user may not listen on this port", where, "choose a port above 1023");
+    if (error == asio::error::access_denied)
+        return fail(ErrorKind::machine, "this user may not listen on this port", where, "choose a port above 1023");
     if (error.value() == EADDRNOTAVAIL) {
-        return fail(ErrorKind::machine, fmt::format("{} is not an address of this machine", settings.address), where, "use one of this machine's addresses (wavecrest site check lists them)");
+        return fail(ErrorKind::machine, fmt::format("{} is not an address of this machine", settings.address), where,
+                    "use one of this machine's addresses (wavecrest site check lists them)");
     }
-    return fail(ErrorKind::machine, fmt::format("listening failed: {}", error.message()), where, "choose another port or address");
+    return fail(ErrorKind::machine, fmt::format("listening failed: {}", error.message()), where,
+                "choose another port or address");
 }
 
 asio::awaitable<void> HttpServer::State::accept_loop() {
     while (true) {
         error_code error;
-        tcp::socket socket = co_await acceptor->async_accept(asio::make_strand(context), asio::redirect_error(asio::use_awaitable, error));
+        tcp::socket socket = co_await acceptor->async_accept(asio::make_strand(context),
+                                                             asio::redirect_error(asio::use_awaitable, error));
         if (error == asio::error::operation_aborted || !acceptor->is_open()) co_return;
         if (error) {
             // Out of handles, most likely: give clients a moment to leave.
@@ -182,7 +195,8 @@ asio::awaitable<void> HttpServer::State::accept_loop() {
         }
         const auto endpoint = socket.remote_endpoint(error);
         auto address = endpoint.address();
-        if (address.is_v6() && address.to_v6().is_v4_mapped()) address = asio::ip::make_address_v4(asio::ip::v4_mapped, address.to_v6());
+        if (address.is_v6() && address.to_v6().is_v4_mapped())
+            address = asio::ip::make_address_v4(asio::ip::v4_mapped, address.to_v6());
         socket.set_option(asio::socket_base::send_buffer_size(kSendBuffer), error);
         socket.set_option(tcp::no_delay(true), error);
         socket.native_non_blocking(true, error);
@@ -206,10 +220,14 @@ asio::awaitable<void> HttpServer::State::serve(std::shared_ptr<Client> client) {
         co_await http::async_read(client->socket, buffer, parser, asio::redirect_error(asio::use_awaitable, error));
         client->progress();
         if (error) {
-            if (error.category() == http::make_error_code(http::error::bad_version).category() && error != http::error::end_of_stream && error != http::error::partial_message) {
-                event(ServerEvent::Kind::refused, client->address, fmt::format("not an HTTP request ({})", error.message()));
-                static constexpr std::string_view kBad = "HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\nConnection: close\r\n\r\n";
-                co_await asio::async_write(client->socket, asio::buffer(kBad), asio::redirect_error(asio::use_awaitable, error));
+            if (error.category() == http::make_error_code(http::error::bad_version).category() &&
+                error != http::error::end_of_stream && error != http::error::partial_message) {
+                event(ServerEvent::Kind::refused, client->address,
+                      fmt::format("not an HTTP request ({})", error.message()));
+                static constexpr std::string_view kBad =
+                    "HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\nConnection: close\r\n\r\n";
+                co_await asio::async_write(client->socket, asio::buffer(kBad),
+                                           asio::redirect_error(asio::use_awaitable, error));
             }
             break;
         }
@@ -220,7 +238,8 @@ asio::awaitable<void> HttpServer::State::serve(std::shared_ptr<Client> client) {
     error_code ignored;
     client->socket.shutdown(tcp::socket::shutdown_send, ignored);
     client->socket.close(ignored);
-    event(client->dropped ? ServerEvent::Kind::dropped : ServerEvent::Kind::left, client->address, fmt::format("{} bytes sent", client->sent.load()));
+    event(client->dropped ? ServerEvent::Kind::dropped : ServerEvent::Kind::left, client->address,
+          fmt::format("{} bytes sent", client->sent.load()));
     const std::lock_guard lock(mutex);
     clients.remove(client);
 }
@@ -269,7 +288,9 @@ asio::awaitable<bool> HttpServer::State::answer(Client& client, const http::requ
         response.set(http::field::accept_ranges, "bytes");
         response.set(http::field::content_type, served->media_type);
         response.set(http::field::access_control_expose_headers, "Content-Length, Content-Range, Accept-Ranges");
-        const auto value = [&](http::field field) { return std::string_view(request[field].data(), request[field].size()); };
+        const auto value = [&](http::field field) {
+            return std::string_view(request[field].data(), request[field].size());
+        };
         // RFC 9110, 13.2.2: If-None-Match takes precedence over If-Modified-Since.
         bool unchanged = false;
         if (const auto wanted = value(http::field::if_none_match); !wanted.empty()) {
@@ -294,18 +315,22 @@ asio::awaitable<bool> HttpServer::State::answer(Client& client, const http::requ
                 first = range.first;
                 count = range.last - range.first + 1;
                 response.result(http::status::partial_content);
-                response.set(http::field::content_range, fmt::format("bytes {}-{}/{}", range.first, range.last, file->size()));
+                response.set(http::field::content_range,
+                             fmt::format("bytes {}-{}/{}", range.first, range.last, file->size()));
             } else {
                 count = file->size();
             }
             response.content_length(count);
         }
         event(ServerEvent::Kind::request, client.address,
-              fmt::format("{} {}{}", method, served->name, range.kind == ByteRange::Kind::part ? fmt::format(", bytes {}-{}", range.first, range.last) : ""));
+              fmt::format(
+                  "{} {}{}", method, served->name,
+                  range.kind == ByteRange::Kind::part ? fmt::format(", bytes {}-{}", range.first, range.last) : ""));
     } else if (!refusal.empty()) {
         response.set(http::field::content_type, "text/plain; charset=utf-8");
         response.content_length(refusal.size());
-        event(ServerEvent::Kind::refused, client.address, fmt::format("{} {}: {}", method, path, response.result_int()));
+        event(ServerEvent::Kind::refused, client.address,
+              fmt::format("{} {}: {}", method, path, response.result_int()));
     }
 
     std::string header;
@@ -331,7 +356,8 @@ asio::awaitable<bool> HttpServer::State::answer(Client& client, const http::requ
     co_return response.keep_alive();
 }
 
-asio::awaitable<bool> HttpServer::State::send_file(Client& client, const File& file, std::uint64_t first, std::uint64_t count) {
+asio::awaitable<bool> HttpServer::State::send_file(Client& client, const File& file, std::uint64_t first,
+                                                   std::uint64_t count) {
     auto offset = static_cast<off_t>(first);
     const auto end = static_cast<off_t>(first + count);
     while (offset < end) {
@@ -412,7 +438,8 @@ ServerStatus HttpServer::status() const {
     const std::lock_guard lock(state_->mutex);
     for (const auto& client : state_->clients) {
         const ServedFile* file = client->file;
-        status.clients.push_back({client->address, file != nullptr ? file->name : "", client->offset, client->size, client->sent, to_time(now - client->connected)});
+        status.clients.push_back({client->address, file != nullptr ? file->name : "", client->offset, client->size,
+                                  client->sent, to_time(now - client->connected)});
     }
     return status;
 }
@@ -466,7 +493,8 @@ std::string decode_path(std::string_view target) {
 std::string encode_path(std::string_view path) {
     std::string out;
     for (const char c : path) {
-        const bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || std::string_view("-._~/").find(c) != std::string_view::npos;
+        const bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') ||
+                           std::string_view("-._~/").find(c) != std::string_view::npos;
         out += plain ? std::string(1, c) : fmt::format("%{:02X}", static_cast<unsigned char>(c));
     }
     return out;

@@ -18,19 +18,19 @@ namespace wavecrest::net {
 inline constexpr std::uint16_t kDefaultHttpPort = 8080;
 
 struct ServedFile {
-    std::string path;        // of the URL, unescaped, beginning with "/"
+    std::string path;  // of the URL, unescaped, beginning with "/"
     base::Path file;
     std::string media_type;  // "video/mp4"
     std::string name;        // the stream's, for status and log
 };
 
 struct ClientStatus {
-    std::string address;     // "192.168.1.20"
-    std::string name;        // of the stream it fetches; empty between requests
-    std::uint64_t offset = 0;     // in the file, of the next byte to send
-    std::uint64_t size = 0;       // of the file
-    std::uint64_t sent = 0;       // body bytes on this connection
-    Time connected{};        // how long
+    std::string address;       // "192.168.1.20"
+    std::string name;          // of the stream it fetches; empty between requests
+    std::uint64_t offset = 0;  // in the file, of the next byte to send
+    std::uint64_t size = 0;    // of the file
+    std::uint64_t sent = 0;    // body bytes on this connection
+    Time connected{};          // how long
 };
 
 struct ServerStatus {
@@ -44,11 +44,11 @@ struct ServerStatus {
 struct ServerEvent {
     enum class Kind { request, refused, left, dropped } kind = Kind::request;
     std::string address;
-    std::string what;        // "GET /film.mp4, bytes 0-1023" ...
+    std::string what;  // "GET /film.mp4, bytes 0-1023" ...
 };
 
 struct HttpServerSettings {
-    std::string address;     // to listen on; empty: all, IPv4 and IPv6
+    std::string address;                    // to listen on; empty: all, IPv4 and IPv6
     std::uint16_t port = kDefaultHttpPort;  // 0: any free one
     int threads = 4;
     Time idle_limit = base::from_seconds(60);  // a client that takes or asks nothing for so long is dropped
@@ -82,7 +82,8 @@ struct ByteRange {
 // Several ranges, other units and malformed values give the whole file, as the RFC allows.
 ByteRange parse_range(std::string_view value, std::uint64_t size);
 
-// Percent-decoding (RFC 3986, 2.1) of a request target's path; the query is cut off. Malformed escapes stay as they are.
+// Percent-decoding (RFC 3986, 2.1) of a request target's path; the query is cut off. Malformed escapes stay as they
+// are.
 std::string decode_path(std::string_view target);
 // Percent-encoding of everything but unreserved characters and "/".
 std::string encode_path(std::string_view path);

@@ -8,7 +8,8 @@ namespace wavecrest::net {
 class ShapedLink {
   public:
     // `burst` bytes may pass at once after a pause; a switch port's buffer is of this order.
-    ShapedLink(std::int64_t payload_bps, Clock& clock, std::int64_t burst = 64 * 1024) : rate_(payload_bps), clock_(clock), burst_(burst), tokens_(burst) {}
+    ShapedLink(std::int64_t payload_bps, Clock& clock, std::int64_t burst = 64 * 1024)
+        : rate_(payload_bps), clock_(clock), burst_(burst), tokens_(burst) {}
 
     // Takes `bytes` over the link: returns when the last of them has passed. Pieces should be small (some kB).
     void pass(std::int64_t bytes) {

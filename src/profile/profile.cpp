@@ -12,7 +12,9 @@ namespace {
 
 constexpr std::string_view kFolder = "profiles/";
 
-bool is_file_name(const std::string& name) { return name.size() > 5 && name.ends_with(".toml"); }
+bool is_file_name(const std::string& name) {
+    return name.size() > 5 && name.ends_with(".toml");
+}
 
 }  // namespace
 
@@ -28,7 +30,8 @@ Result<Profile> parse(std::string_view text, const std::string& file) {
     WAVECREST_TRY_ASSIGN(video, root.table("video"));
     WAVECREST_TRY(video.choice("codec", {"h264"}, "h264"));
     WAVECREST_TRY_ASSIGN(codec_profile, video.choice("codec_profile", {"baseline", "main", "high"}, "high"));
-    WAVECREST_TRY_ASSIGN(level, video.choice("level", {"", "3.0", "3.1", "3.2", "4.0", "4.1", "4.2", "5.0", "5.1"}, ""));
+    WAVECREST_TRY_ASSIGN(level,
+                         video.choice("level", {"", "3.0", "3.1", "3.2", "4.0", "4.1", "4.2", "5.0", "5.1"}, ""));
     WAVECREST_TRY_ASSIGN(effort, video.number("effort", 1, 9, 5));
     WAVECREST_TRY_ASSIGN(quality, video.decimal("quality", 0, 51, 20));
     WAVECREST_TRY_ASSIGN(peak, video.bitrate("peak_bitrate", 0));
@@ -36,14 +39,17 @@ Result<Profile> parse(std::string_view text, const std::string& file) {
     WAVECREST_TRY_ASSIGN(keyframes, video.span("keyframe_every", Time{}));
     WAVECREST_TRY_ASSIGN(largest, video.size("largest", profile.video.largest));
     WAVECREST_TRY_ASSIGN(pixels, video.choice("pixels", {"square", "as-source"}, "square"));
-    if (buffer.count() == 0) return video.refuse("buffer", "the buffer must be longer than 0", "write a length such as \"2 s\"");
-    profile.video = {codec_profile, level, static_cast<int>(effort), quality, peak, buffer, keyframes, largest, pixels == "square"};
+    if (buffer.count() == 0)
+        return video.refuse("buffer", "the buffer must be longer than 0", "write a length such as \"2 s\"");
+    profile.video = {codec_profile, level,   static_cast<int>(effort), quality, peak, buffer,
+                     keyframes,     largest, pixels == "square"};
     WAVECREST_TRY(video.finish());
 
     WAVECREST_TRY_ASSIGN(audio, root.table("audio"));
     WAVECREST_TRY(audio.choice("codec", {"aac"}, "aac"));
     WAVECREST_TRY_ASSIGN(bitrate, audio.bitrate("bitrate", profile.audio.bitrate_bps));
-    if (bitrate < 32'000 || bitrate > 320'000) return audio.refuse("bitrate", "sound takes 32 to 320 kbit/s in stereo", "write a rate such as \"160 kbit/s\"");
+    if (bitrate < 32'000 || bitrate > 320'000)
+        return audio.refuse("bitrate", "sound takes 32 to 320 kbit/s in stereo", "write a rate such as \"160 kbit/s\"");
     profile.audio.bitrate_bps = bitrate;
     WAVECREST_TRY(audio.finish());
     WAVECREST_TRY(root.finish());
@@ -72,7 +78,8 @@ Result<std::string> source_text(const std::string& name) {
     }
     const std::string meant = base::nearest(name, names);
     return fail(ErrorKind::usage, fmt::format("there is no profile \"{}\"", name), "profile",
-                meant.empty() ? fmt::format("use one of: {}; or a file ending in .toml", fmt::join(names, ", ")) : fmt::format("did you mean \"{}\"?", meant));
+                meant.empty() ? fmt::format("use one of: {}; or a file ending in .toml", fmt::join(names, ", "))
+                              : fmt::format("did you mean \"{}\"?", meant));
 }
 
 Result<Profile> find(const std::string& name) {

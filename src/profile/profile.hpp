@@ -18,9 +18,9 @@ struct VideoSettings {
     double quality = 20;                 // 0 best to 51 worst
     std::int64_t peak_bps = 0;           // 0: not limited
     Time buffer = base::from_seconds(2);
-    Time keyframe_every{};               // 0: the encoder's choice
-    base::Size largest{1920, 1080};      // the picture is scaled down to fit
-    bool square_pixels = true;           // else the source's pixel aspect is kept
+    Time keyframe_every{};           // 0: the encoder's choice
+    base::Size largest{1920, 1080};  // the picture is scaled down to fit
+    bool square_pixels = true;       // else the source's pixel aspect is kept
 };
 
 struct AudioSettings {

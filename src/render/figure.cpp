@@ -35,39 +35,58 @@ std::string script(const Figure& figure, const base::Path& target) {
     }
     std::string out = "set terminal pngcairo size 1280,640 font 'DejaVu Sans,13' background '#ffffff'\n";
     out += fmt::format("set output {}\n", quoted(target.string()));
-    out += fmt::format("set title {} font ',15' offset 0,-0.3\nset xlabel {}\nset ylabel {}\n", quoted(figure.title), quoted(figure.x_label), quoted(figure.y_label));
-    out += "set border 3 lc rgb '#555555'\nset tics nomirror textcolor rgb '#333333'\nset grid y lc rgb '#dddddd' lt 1 lw 1\n"
-           "set key tmargin center horizontal samplen 2\nset style fill solid 0.25 noborder\nset yrange [0:*]\nset offsets 0,0,graph 0.08,0\n";
+    out += fmt::format("set title {} font ',15' offset 0,-0.3\nset xlabel {}\nset ylabel {}\n", quoted(figure.title),
+                       quoted(figure.x_label), quoted(figure.y_label));
+    out +=
+        "set border 3 lc rgb '#555555'\nset tics nomirror textcolor rgb '#333333'\nset grid y lc rgb '#dddddd' lt 1 lw "
+        "1\n"
+        "set key tmargin center horizontal samplen 2\nset style fill solid 0.25 noborder\nset yrange [0:*]\nset "
+        "offsets 0,0,graph 0.08,0\n";
     out += fmt::format("set xrange [0:{}]\n", x_max);
     if (figure.clock_x) out += "set xdata time\nset timefmt '%s'\nset format x '%tM:%tS'\n";
-    if (!figure.y2_label.empty()) out += fmt::format("set y2label {}\nset y2tics\nset y2range [0:*]\nset border 11\n", quoted(figure.y2_label));
+    if (!figure.y2_label.empty())
+        out += fmt::format("set y2label {}\nset y2tics\nset y2range [0:*]\nset border 11\n", quoted(figure.y2_label));
     int object = 1;
     for (const Band& band : figure.bands) {
         // A stall of a moment must still be seen.
         const double to = std::max(band.to, band.from + x_max / 400);
-        out += fmt::format("set object {} rectangle from first {},graph 0 to first {},graph 1 behind fc rgb '#a8322a' fs solid 0.18 noborder\n", object++, band.from, to);
+        out += fmt::format(
+            "set object {} rectangle from first {},graph 0 to first {},graph 1 behind fc rgb '#a8322a' fs solid 0.18 "
+            "noborder\n",
+            object++, band.from, to);
     }
     std::string plots;
     for (const Series& series : figure.series) {
         if (!plots.empty()) plots += ", ";
         const char* colour = kPalette[static_cast<std::size_t>(series.colour) % std::size(kPalette)];
         const char* axes = series.second_axis ? "x1y2" : "x1y1";
-        const auto plot = [&](const char* with, const std::string& name) { return fmt::format("'-' using 1:2 axes {} with {} lc rgb '{}' {}", axes, with, colour, name); };
+        const auto plot = [&](const char* with, const std::string& name) {
+            return fmt::format("'-' using 1:2 axes {} with {} lc rgb '{}' {}", axes, with, colour, name);
+        };
         const std::string name = "title " + quoted(series.name);
         switch (series.style) {
-            case Series::Style::line: plots += plot("lines lw 2", name); break;
-            case Series::Style::dashed: plots += plot("lines dt 2 lw 2", name); break;
-            case Series::Style::steps: plots += plot("filledcurves y1=0", name) + ", " + plot("lines lw 2", "notitle"); break;
+            case Series::Style::line:
+                plots += plot("lines lw 2", name);
+                break;
+            case Series::Style::dashed:
+                plots += plot("lines dt 2 lw 2", name);
+                break;
+            case Series::Style::steps:
+                plots += plot("filledcurves y1=0", name) + ", " + plot("lines lw 2", "notitle");
+                break;
         }
     }
-    if (!figure.bands.empty()) plots += fmt::format(", NaN with filledcurves lc rgb '#a8322a' fs solid 0.18 title {}", quoted(figure.band_name));
+    if (!figure.bands.empty())
+        plots +=
+            fmt::format(", NaN with filledcurves lc rgb '#a8322a' fs solid 0.18 title {}", quoted(figure.band_name));
     out += "plot " + plots + "\n";
     for (const Series& series : figure.series) {
         const bool steps = series.style == Series::Style::steps;
         std::string points;
         for (std::size_t i = 0; i < series.points.size(); ++i) {
             const auto& [x, y] = series.points[i];
-            if (steps && i > 0) points += fmt::format("{:.4f} {:.6f}\n", x, series.points[i - 1].second);  // a step's corner
+            if (steps && i > 0)
+                points += fmt::format("{:.4f} {:.6f}\n", x, series.points[i - 1].second);  // a step's corner
             points += fmt::format("{:.4f} {:.6f}\n", x, y);
         }
         for (int copies = steps ? 2 : 1; copies > 0; --copies) out += points + "e\n";
@@ -79,9 +98,11 @@ std::string script(const Figure& figure, const base::Path& target) {
 
 Status write_png(const Figure& figure, const base::Path& target) {
     // gnuplot writes beside the target; the finished picture is then taken over atomically.
-    const base::Path drawn = target.parent_path() / fmt::format(".{}.{}.drawing", target.filename().string(), ::getpid());
+    const base::Path drawn =
+        target.parent_path() / fmt::format(".{}.{}.drawing", target.filename().string(), ::getpid());
     int pipe_ends[2];
-    if (::pipe2(pipe_ends, O_CLOEXEC) != 0) return fail(ErrorKind::machine, "no pipe can be opened", target.string(), "close some programs");
+    if (::pipe2(pipe_ends, O_CLOEXEC) != 0)
+        return fail(ErrorKind::machine, "no pipe can be opened", target.string(), "close some programs");
     posix_spawn_file_actions_t actions;
     posix_spawn_file_actions_init(&actions);
     posix_spawn_file_actions_adddup2(&actions, pipe_ends[0], STDIN_FILENO);
@@ -95,7 +116,8 @@ Status write_png(const Figure& figure, const base::Path& target) {
     ::close(pipe_ends[0]);
     if (spawned != 0) {
         ::close(pipe_ends[1]);
-        return fail(ErrorKind::machine, "gnuplot, which draws the figures, is not installed", target.string(), "install the package gnuplot-nox");
+        return fail(ErrorKind::machine, "gnuplot, which draws the figures, is not installed", target.string(),
+                    "install the package gnuplot-nox");
     }
     const std::string text = script(figure, drawn);
     std::size_t sent = 0;
@@ -107,12 +129,15 @@ Status write_png(const Figure& figure, const base::Path& target) {
     }
     ::close(pipe_ends[1]);
     int status = 0;
-    while (::waitpid(child, &status, 0) < 0 && errno == EINTR) {}
+    while (::waitpid(child, &status, 0) < 0 && errno == EINTR) {
+    }
     auto file = base::FileSource::open(drawn);
-    Status result = fail(ErrorKind::machine, "gnuplot could not draw the figure", target.string(), "check that the folder can be written to and the disk is not full");
+    Status result = fail(ErrorKind::machine, "gnuplot could not draw the figure", target.string(),
+                         "check that the folder can be written to and the disk is not full");
     if (file && file->size() > 0 && WIFEXITED(status) && WEXITSTATUS(status) == 0) {
         auto bytes = base::read_exactly(*file, 0, file->size());
-        result = bytes ? base::write_file(target, *bytes, base::AtomicFile::IfExists::replace) : Status(fail(bytes.error()));
+        result =
+            bytes ? base::write_file(target, *bytes, base::AtomicFile::IfExists::replace) : Status(fail(bytes.error()));
     }
     ::unlink(drawn.c_str());
     return result;

@@ -14,8 +14,8 @@ struct Series {
     enum class Style { line, steps, dashed };  // steps: each value lasts to the next point, filled below
     std::string name;
     Style style = Style::line;
-    int colour = 0;             // index into the palette
-    bool second_axis = false;   // right-hand scale
+    int colour = 0;            // index into the palette
+    bool second_axis = false;  // right-hand scale
     std::vector<std::pair<double, double>> points;
 };
 
@@ -28,8 +28,8 @@ struct Figure {
     std::string title;
     std::string x_label;
     std::string y_label;
-    std::string y2_label;       // empty: no right-hand scale
-    bool clock_x = true;        // x is seconds, shown as minutes:seconds
+    std::string y2_label;  // empty: no right-hand scale
+    bool clock_x = true;   // x is seconds, shown as minutes:seconds
     std::vector<Series> series;
     std::vector<Band> bands;
     std::string band_name;

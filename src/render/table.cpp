@@ -6,12 +6,14 @@ namespace wavecrest::render {
 namespace {
 
 std::size_t width(const std::string& text) {
-    return static_cast<std::size_t>(std::count_if(text.begin(), text.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0) != 0x80; }));
+    return static_cast<std::size_t>(
+        std::count_if(text.begin(), text.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0) != 0x80; }));
 }
 
 }  // namespace
 
-Table::Table(std::vector<std::string> headings, std::vector<Align> aligns) : headings_(std::move(headings)), aligns_(std::move(aligns)) {
+Table::Table(std::vector<std::string> headings, std::vector<Align> aligns)
+    : headings_(std::move(headings)), aligns_(std::move(aligns)) {
     aligns_.resize(headings_.size(), Align::left);
 }
 

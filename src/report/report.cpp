@@ -30,9 +30,15 @@ std::string base64(ByteSpan bytes) {
     return out;
 }
 
-Time time_of(const Json& object, const char* key) { return base::from_seconds(object.value(key, 0.0)); }
-std::string bytes_of(const Json& object, const char* key) { return base::format_bytes(object.value(key, std::uint64_t{0})); }
-std::string rate_of(const Json& object, const char* key) { return base::format_bitrate(object.value(key, std::int64_t{0})); }
+Time time_of(const Json& object, const char* key) {
+    return base::from_seconds(object.value(key, 0.0));
+}
+std::string bytes_of(const Json& object, const char* key) {
+    return base::format_bytes(object.value(key, std::uint64_t{0}));
+}
+std::string rate_of(const Json& object, const char* key) {
+    return base::format_bitrate(object.value(key, std::int64_t{0}));
+}
 
 std::string sentence(std::string text) {
     if (!text.empty()) text[0] = static_cast<char>(std::toupper(static_cast<unsigned char>(text[0])));
@@ -57,7 +63,8 @@ class Page {
         page["house"] = site_.house;
         page["date"] = date;
         page["devices"] = devices();
-        page["has_rooms"] = std::any_of(site_.devices.begin(), site_.devices.end(), [](const site::SiteDevice& d) { return !d.room.empty(); });
+        page["has_rooms"] = std::any_of(site_.devices.begin(), site_.devices.end(),
+                                        [](const site::SiteDevice& d) { return !d.room.empty(); });
         page["streams"] = streams();
         try {
             WAVECREST_TRY_ASSIGN(rips, load("inspect-", "-disc.json"));
@@ -75,9 +82,12 @@ class Page {
                 }
             }
             page["verifications"] = std::move(cards);
-            page["verdict_line"] = all == 0 ? "Nothing has been verified yet."
-                                   : passed == all ? fmt::format("All {} combinations of stream and device play.", all)
-                                                   : fmt::format("{} of {} combinations of stream and device play; what to change is said below.", passed, all);
+            page["verdict_line"] =
+                all == 0 ? "Nothing has been verified yet."
+                : passed == all
+                    ? fmt::format("All {} combinations of stream and device play.", all)
+                    : fmt::format("{} of {} combinations of stream and device play; what to change is said below.",
+                                  passed, all);
             if (rips.empty()) missing.push_back("no rip was inspected with --out, so its section is left out");
             if (conversions.empty()) missing.push_back("no conversion was made with --out, so its section is left out");
             if (all == 0) missing.push_back("nothing was verified with --out, so there are no verdicts");
@@ -85,10 +95,14 @@ class Page {
             page["has_conversions"] = !conversions.empty();
             page["has_verifications"] = all > 0;
         } catch (const Json::exception& error) {
-            return fail(ErrorKind::input, fmt::format("a result file does not have the expected form ({})", error.what()), results_.string(), "run the command that wrote it again");
+            return fail(ErrorKind::input,
+                        fmt::format("a result file does not have the expected form ({})", error.what()),
+                        results_.string(), "run the command that wrote it again");
         }
         kainjow::mustache::mustache templ{std::string(text)};
-        if (!templ.is_valid()) return fail(ErrorKind::input, "the page template is damaged: " + templ.error_message(), "report.mustache", "build the program again");
+        if (!templ.is_valid())
+            return fail(ErrorKind::input, "the page template is damaged: " + templ.error_message(), "report.mustache",
+                        "build the program again");
         return templ.render(page);
     }
 
@@ -108,14 +122,17 @@ class Page {
         std::error_code error;
         for (const auto& entry : std::filesystem::directory_iterator(results_, error)) {
             const std::string name = entry.path().filename().string();
-            if (name.starts_with(prefix) && name.ends_with(suffix) && name.ends_with(".json")) files.push_back(entry.path());
+            if (name.starts_with(prefix) && name.ends_with(suffix) && name.ends_with(".json"))
+                files.push_back(entry.path());
         }
         std::sort(files.begin(), files.end());
         std::vector<Json> objects;
         for (const base::Path& file : files) {
             WAVECREST_TRY_ASSIGN(text, base::read_text_file(file, 64 << 20));
             Json object = Json::parse(text, nullptr, false);
-            if (!object.is_object()) return fail(ErrorKind::input, "a result file is no valid JSON", file.string(), "run the command that wrote it again");
+            if (!object.is_object())
+                return fail(ErrorKind::input, "a result file is no valid JSON", file.string(),
+                            "run the command that wrote it again");
             objects.push_back(std::move(object));
         }
         return objects;
@@ -164,7 +181,8 @@ class Page {
         data row = data::type::object;
         row["name"] = json.at("name").get<std::string>();
         row["size"] = bytes_of(json, "size_bytes");
-        row["rate"] = fmt::format("{} on average, {} in the highest second", rate_of(json, "bitrate_bps"), rate_of(json, "peak_1s_bps"));
+        row["rate"] = fmt::format("{} on average, {} in the highest second", rate_of(json, "bitrate_bps"),
+                                  rate_of(json, "peak_1s_bps"));
         data titles = data::type::list;
         for (const Json& title : json.at("titles")) {
             data entry = data::type::object;
@@ -190,9 +208,11 @@ class Page {
             data entry = data::type::object;
             std::string text = track.at("codec").get<std::string>();
             if (track.at("kind") == "video") {
-                text += fmt::format(" {}, {}x{}, {}", track.value("profile", ""), track.value("width", 0), track.value("height", 0), track.value("scan", ""));
+                text += fmt::format(" {}, {}x{}, {}", track.value("profile", ""), track.value("width", 0),
+                                    track.value("height", 0), track.value("scan", ""));
             } else {
-                text += fmt::format(", {}, {}", track.value("layout", ""), media::language_name(track.value("language", "")));
+                text += fmt::format(", {}, {}", track.value("layout", ""),
+                                    media::language_name(track.value("language", "")));
             }
             entry["kind"] = track.at("kind").get<std::string>();
             entry["text"] = text;
@@ -203,7 +223,8 @@ class Page {
 
     static data conversion(const Json& json) {
         data row = data::type::object;
-        const auto before = json.at("source_bytes").get<std::uint64_t>(), after = json.at("size_bytes").get<std::uint64_t>();
+        const auto before = json.at("source_bytes").get<std::uint64_t>(),
+                   after = json.at("size_bytes").get<std::uint64_t>();
         row["name"] = json.value("name", "");
         row["profile"] = json.value("profile", "");
         row["before"] = base::format_bytes(before);
@@ -225,7 +246,9 @@ class Page {
         data problems = data::type::list;
         for (const Json& problem : json.at("problems")) {
             data entry = data::type::object;
-            entry["text"] = fmt::format("{}, from {} to {}", problem.at("what").get<std::string>(), base::format_clock(time_of(problem, "from_s")), base::format_clock(time_of(problem, "to_s")));
+            entry["text"] = fmt::format("{}, from {} to {}", problem.at("what").get<std::string>(),
+                                        base::format_clock(time_of(problem, "from_s")),
+                                        base::format_clock(time_of(problem, "to_s")));
             problems.push_back(entry);
         }
         row["problems"] = std::move(problems);
@@ -249,7 +272,9 @@ class Page {
         row["startup"] = json.at("startup_s").is_number() ? base::format_span(time_of(json, "startup_s")) : "never";
         double stood = 0;
         for (const Json& stall : json.at("stalls")) stood += stall.value("for_s", 0.0);
-        row["stalls"] = json.at("stalls").empty() ? "none" : fmt::format("{}, {} in all", json.at("stalls").size(), base::format_span(base::from_seconds(stood)));
+        row["stalls"] = json.at("stalls").empty() ? "none"
+                                                  : fmt::format("{}, {} in all", json.at("stalls").size(),
+                                                                base::format_span(base::from_seconds(stood)));
         row["mean"] = rate_of(json.at("bitrate"), "mean_bps");
         row["peak"] = rate_of(json.at("bitrate"), "peak_1s_bps");
         data checks = data::type::list;

@@ -23,7 +23,9 @@ Result<SiteDevice> parse_device(base::ConfigTable& table) {
     auto found = device::find(device_class);
     if (!found) return table.refuse("class", found.error().what, found.error().remedy);
     const auto parsed_link = device::parse_link(link);
-    if (!parsed_link) return table.refuse("link", fmt::format("\"{}\" is no link", link), "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
+    if (!parsed_link)
+        return table.refuse("link", fmt::format("\"{}\" is no link", link),
+                            "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
     entry.device = std::move(*found);
     entry.device.name = name;
     entry.device_class = device_class;
@@ -48,11 +50,13 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
 }
 
 template <typename Entry>
-Status refuse_twins(const std::vector<Entry>& entries, const base::Path& file, const char* what, std::string (*name)(const Entry&)) {
+Status refuse_twins(const std::vector<Entry>& entries, const base::Path& file, const char* what,
+                    std::string (*name)(const Entry&)) {
     for (std::size_t i = 0; i < entries.size(); ++i) {
         for (std::size_t k = 0; k < i; ++k) {
             if (name(entries[i]) != name(entries[k])) continue;
-            return fail(ErrorKind::usage, fmt::format("two {} are named \"{}\"", what, name(entries[i])), fmt::format("{}, line {}", file.string(), entries[i].line), "give one of them another name");
+            return fail(ErrorKind::usage, fmt::format("two {} are named \"{}\"", what, name(entries[i])),
+                        fmt::format("{}, line {}", file.string(), entries[i].line), "give one of them another name");
         }
     }
     return {};
@@ -79,11 +83,17 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
             continue;
         }
         if ((*input)->is_disc()) {
-            findings.push_back({Finding::Severity::error, {ErrorKind::wanting, fmt::format("stream \"{}\" is a disc rip, which can't be streamed as it is", entry.name), where, "convert it (wavecrest convert) and name the file it makes"}});
+            findings.push_back(
+                {Finding::Severity::error,
+                 {ErrorKind::wanting,
+                  fmt::format("stream \"{}\" is a disc rip, which can't be streamed as it is", entry.name), where,
+                  "convert it (wavecrest convert) and name the file it makes"}});
             continue;
         }
         const source::Title& title = (*input)->titles().front();
-        const auto mean = static_cast<std::int64_t>(title.duration.count() > 0 ? static_cast<double>(title.size_bytes) * 8 / base::to_seconds(title.duration) : 0);
+        const auto mean = static_cast<std::int64_t>(
+            title.duration.count() > 0 ? static_cast<double>(title.size_bytes) * 8 / base::to_seconds(title.duration)
+                                       : 0);
         std::vector<std::string> cannot;
         std::size_t meant = 0;
         for (const SiteDevice& d : site.devices) {
@@ -91,32 +101,57 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
             ++meant;
             all_screens += mean;
             const auto checks = device::judge(d.device, (*input)->container(), title.tracks, mean);
-            const auto bad = std::find_if(checks.begin(), checks.end(), [](const device::Check& c) { return c.verdict == device::Verdict::fail; });
+            const auto bad = std::find_if(checks.begin(), checks.end(),
+                                          [](const device::Check& c) { return c.verdict == device::Verdict::fail; });
             if (bad != checks.end()) {
-                cannot.push_back(fmt::format("{}: {} {} (takes {})", d.device.name, bad->name, bad->measured, bad->limit));
+                cannot.push_back(
+                    fmt::format("{}: {} {} (takes {})", d.device.name, bad->name, bad->measured, bad->limit));
             } else if (mean > d.link.payload_bps) {
-                findings.push_back({Finding::Severity::warning, {ErrorKind::wanting, fmt::format("stream \"{}\" takes {} on average, more than the link of {} carries ({})", entry.name, base::format_bitrate(mean), d.device.name, d.link.name),
-                                                                 where, "wire the device, or convert the film with a profile of a lower rate (wavecrest profile list)"}});
+                findings.push_back(
+                    {Finding::Severity::warning,
+                     {ErrorKind::wanting,
+                      fmt::format("stream \"{}\" takes {} on average, more than the link of {} carries ({})",
+                                  entry.name, base::format_bitrate(mean), d.device.name, d.link.name),
+                      where,
+                      "wire the device, or convert the film with a profile of a lower rate (wavecrest profile list)"}});
             }
         }
         if (meant > 0 && cannot.size() == meant) {
-            findings.push_back({Finding::Severity::error, {ErrorKind::wanting, fmt::format("no device of the house can play stream \"{}\": {}", entry.name, fmt::join(cannot, "; ")), where, "convert the film with a profile these devices can play"}});
+            findings.push_back(
+                {Finding::Severity::error,
+                 {ErrorKind::wanting,
+                  fmt::format("no device of the house can play stream \"{}\": {}", entry.name, fmt::join(cannot, "; ")),
+                  where, "convert the film with a profile these devices can play"}});
         } else if (!cannot.empty()) {
-            findings.push_back({Finding::Severity::warning, {ErrorKind::wanting, fmt::format("some devices can't play stream \"{}\": {}", entry.name, fmt::join(cannot, "; ")), where, "convert the film once more for them, or list only the others in devices"}});
+            findings.push_back(
+                {Finding::Severity::warning,
+                 {ErrorKind::wanting,
+                  fmt::format("some devices can't play stream \"{}\": {}", entry.name, fmt::join(cannot, "; ")), where,
+                  "convert the film once more for them, or list only the others in devices"}});
         }
     }
     const device::Link server = *device::parse_link("gigabit");
     if (all_screens > server.payload_bps) {
-        findings.push_back({Finding::Severity::warning, {ErrorKind::wanting, fmt::format("all screens at once would take {}, more than a gigabit port carries", base::format_bitrate(all_screens)), site.file.string(), "use lower rates, or a faster port"}});
+        findings.push_back({Finding::Severity::warning,
+                            {ErrorKind::wanting,
+                             fmt::format("all screens at once would take {}, more than a gigabit port carries",
+                                         base::format_bitrate(all_screens)),
+                             site.file.string(), "use lower rates, or a faster port"}});
     }
 }
 
 }  // namespace
 
-bool SiteStream::meant_for(const std::string& device) const { return devices.empty() || std::find(devices.begin(), devices.end(), device) != devices.end(); }
+bool SiteStream::meant_for(const std::string& device) const {
+    return devices.empty() || std::find(devices.begin(), devices.end(), device) != devices.end();
+}
 
-std::string Site::host() const { return !advertise.empty() ? advertise : !listen.empty() ? listen : host::best_address(); }
-std::string Site::address_of(const SiteStream& s) const { return stream::address_for(host(), port, s.path); }
+std::string Site::host() const {
+    return !advertise.empty() ? advertise : !listen.empty() ? listen : host::best_address();
+}
+std::string Site::address_of(const SiteStream& s) const {
+    return stream::address_for(host(), port, s.path);
+}
 
 std::vector<stream::StreamItem> Site::items() const {
     std::vector<stream::StreamItem> result;
@@ -158,12 +193,15 @@ Result<Site> parse(std::string_view text, const base::Path& file) {
         for (const std::string& wanted : entry.devices) {
             if (std::find(known.begin(), known.end(), wanted) != known.end()) continue;
             const std::string meant = base::nearest(wanted, known);
-            return table.refuse("devices", fmt::format("there is no device \"{}\"", wanted), meant.empty() ? fmt::format("name one of: {}", fmt::join(known, ", ")) : fmt::format("did you mean \"{}\"?", meant));
+            return table.refuse("devices", fmt::format("there is no device \"{}\"", wanted),
+                                meant.empty() ? fmt::format("name one of: {}", fmt::join(known, ", "))
+                                              : fmt::format("did you mean \"{}\"?", meant));
         }
         site.streams.push_back(std::move(entry));
     }
     WAVECREST_TRY(root.finish());
-    WAVECREST_TRY(refuse_twins<SiteDevice>(site.devices, file, "devices", [](const SiteDevice& d) { return d.device.name; }));
+    WAVECREST_TRY(
+        refuse_twins<SiteDevice>(site.devices, file, "devices", [](const SiteDevice& d) { return d.device.name; }));
     WAVECREST_TRY(refuse_twins<SiteStream>(site.streams, file, "streams", [](const SiteStream& s) { return s.name; }));
     return site;
 }
@@ -173,24 +211,43 @@ std::vector<Finding> check(const Site& site) {
     const auto add = [&](Finding::Severity severity, std::string what, std::string where, std::string remedy) {
         findings.push_back({severity, {ErrorKind::wanting, std::move(what), std::move(where), std::move(remedy)}});
     };
-    if (site.devices.empty()) add(Finding::Severity::warning, "no devices are listed, so nothing can be verified", site.file.string(), "add a [[device]] for every screen (wavecrest device list shows the classes)");
-    if (site.streams.empty()) add(Finding::Severity::error, "no streams are listed", site.file.string(), "add a [[stream]] with a name and a file");
+    if (site.devices.empty())
+        add(Finding::Severity::warning, "no devices are listed, so nothing can be verified", site.file.string(),
+            "add a [[device]] for every screen (wavecrest device list shows the classes)");
+    if (site.streams.empty())
+        add(Finding::Severity::error, "no streams are listed", site.file.string(),
+            "add a [[stream]] with a name and a file");
     if (const auto holder = host::tcp_listener(site.port)) {
-        add(Finding::Severity::error, holder->pid != 0 ? fmt::format("TCP port {} is in use by the process \"{}\" (number {})", site.port, holder->program, holder->pid) : fmt::format("TCP port {} is in use by a process of another user", site.port),
-            fmt::format("{}, port", site.file.string()), "end that process (it may be an earlier stream run), or choose another port");
+        add(Finding::Severity::error,
+            holder->pid != 0 ? fmt::format("TCP port {} is in use by the process \"{}\" (number {})", site.port,
+                                           holder->program, holder->pid)
+                             : fmt::format("TCP port {} is in use by a process of another user", site.port),
+            fmt::format("{}, port", site.file.string()),
+            "end that process (it may be an earlier stream run), or choose another port");
     }
     const auto addresses = host::addresses();
-    const auto is_ours = [&](const std::string& text) { return std::any_of(addresses.begin(), addresses.end(), [&](const host::Address& a) { return a.address == text; }); };
+    const auto is_ours = [&](const std::string& text) {
+        return std::any_of(addresses.begin(), addresses.end(),
+                           [&](const host::Address& a) { return a.address == text; });
+    };
     for (const auto& [key, text] : {std::pair{"listen", site.listen}, std::pair{"advertise", site.advertise}}) {
         if (!text.empty() && !is_ours(text)) {
-            add(std::string_view(key) == "listen" ? Finding::Severity::error : Finding::Severity::warning, fmt::format("{} is not an address of this machine", text), fmt::format("{}, {}", site.file.string(), key), "use one of this machine's addresses (wavecrest site show lists them)");
+            add(std::string_view(key) == "listen" ? Finding::Severity::error : Finding::Severity::warning,
+                fmt::format("{} is not an address of this machine", text),
+                fmt::format("{}, {}", site.file.string(), key),
+                "use one of this machine's addresses (wavecrest site show lists them)");
         }
     }
-    const auto outward = std::count_if(addresses.begin(), addresses.end(), [](const host::Address& a) { return !a.loopback && !a.ipv6; });
+    const auto outward = std::count_if(addresses.begin(), addresses.end(),
+                                       [](const host::Address& a) { return !a.loopback && !a.ipv6; });
     if (site.advertise.empty() && site.listen.empty() && outward > 1) {
-        add(Finding::Severity::warning, fmt::format("this machine has {} addresses; {} is used", outward, site.host()), site.file.string(), "set advertise in [server] to the one the devices reach");
+        add(Finding::Severity::warning, fmt::format("this machine has {} addresses; {} is used", outward, site.host()),
+            site.file.string(), "set advertise in [server] to the one the devices reach");
     }
-    if (outward == 0) add(Finding::Severity::warning, "this machine has no network address: only programs on it can reach the streams", "network interfaces", "connect the network");
+    if (outward == 0)
+        add(Finding::Severity::warning,
+            "this machine has no network address: only programs on it can reach the streams", "network interfaces",
+            "connect the network");
     check_streams(site, findings);
     return findings;
 }
@@ -203,15 +260,23 @@ std::string compose(const NewSite& site) {
         "# listen = \"192.168.1.10\"    # only this address; all when left out\n"
         "# advertise = \"192.168.1.10\" # the address devices are told; this machine's first when left out\n",
         toml_text(site.house), site.port);
-    text += "\n# Every screen and player of the house. Classes: wavecrest device list.\n"
-            "# Links: gigabit, fast-ethernet, or the payload rate measured there, such as \"12 Mbit/s\".\n";
+    text +=
+        "\n# Every screen and player of the house. Classes: wavecrest device list.\n"
+        "# Links: gigabit, fast-ethernet, or the payload rate measured there, such as \"12 Mbit/s\".\n";
     for (const auto& d : site.devices) {
-        text += fmt::format("[[device]]\nname = {}\nclass = {}\nlink = {}\n\n", toml_text(d.name), toml_text(d.device_class), toml_text(d.link));
+        text += fmt::format("[[device]]\nname = {}\nclass = {}\nlink = {}\n\n", toml_text(d.name),
+                            toml_text(d.device_class), toml_text(d.link));
     }
-    if (site.devices.empty()) text += "# [[device]]\n# name = \"Lounge TV\"\n# class = \"tv-hd\"\n# room = \"Lounge\"\n# link = \"gigabit\"\n\n";
+    if (site.devices.empty())
+        text +=
+            "# [[device]]\n# name = \"Lounge TV\"\n# class = \"tv-hd\"\n# room = \"Lounge\"\n# link = \"gigabit\"\n\n";
     text += "# What is streamed. Files are named from this file's folder. Without devices a stream is meant for all.\n";
-    for (const auto& s : site.streams) text += fmt::format("[[stream]]\nname = {}\nfile = {}\n\n", toml_text(s.name), toml_text(s.file));
-    if (site.streams.empty()) text += "# [[stream]]\n# name = \"Lake film\"\n# file = \"library/Lake Film (2019)/Lake Film (2019).mp4\"\n# path = \"/lake.mp4\"\n# devices = [\"Lounge TV\"]\n";
+    for (const auto& s : site.streams)
+        text += fmt::format("[[stream]]\nname = {}\nfile = {}\n\n", toml_text(s.name), toml_text(s.file));
+    if (site.streams.empty())
+        text +=
+            "# [[stream]]\n# name = \"Lake film\"\n# file = \"library/Lake Film (2019)/Lake Film (2019).mp4\"\n# path "
+            "= \"/lake.mp4\"\n# devices = [\"Lounge TV\"]\n";
     return text;
 }
 

@@ -1,4 +1,5 @@
-// The installation file of a house (site.toml): devices, streams, the server's address; and its check before anything runs.
+// The installation file of a house (site.toml): devices, streams, the server's address; and its check before anything
+// runs.
 #pragma once
 
 #include <string>
@@ -13,7 +14,7 @@
 namespace wavecrest::site {
 
 struct SiteDevice {
-    device::Device device;   // its name is the one it has in the house
+    device::Device device;  // its name is the one it has in the house
     std::string device_class;
     std::string room;
     device::Link link;

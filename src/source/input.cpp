@@ -51,13 +51,16 @@ class DvdInput : public Input {
   private:
     // The film is the longest title; of equally long ones the first.
     void choose_main() {
-        const auto longest = std::max_element(titles_.begin(), titles_.end(), [](const Title& a, const Title& b) { return a.duration < b.duration; });
+        const auto longest = std::max_element(titles_.begin(), titles_.end(),
+                                              [](const Title& a, const Title& b) { return a.duration < b.duration; });
         Time second{};
         for (const Title& title : titles_) {
             if (&title != &*longest) second = std::max(second, title.duration);
         }
         longest->main = true;
-        longest->why = titles_.size() == 1 ? "the only title" : fmt::format("the longest title; the next longest lasts {}", base::format_clock(second));
+        longest->why = titles_.size() == 1
+                           ? "the only title"
+                           : fmt::format("the longest title; the next longest lasts {}", base::format_clock(second));
         for (Title& title : titles_) {
             if (!title.main) title.why = fmt::format("shorter than title {}", longest->number);
         }
@@ -69,7 +72,8 @@ class DvdInput : public Input {
 
 class Mp4Input : public Input {
   public:
-    Mp4Input(base::Path path, container::Mp4Movie movie, std::uint64_t size) : path_(std::move(path)), movie_(std::move(movie)) {
+    Mp4Input(base::Path path, container::Mp4Movie movie, std::uint64_t size)
+        : path_(std::move(path)), movie_(std::move(movie)) {
         Title title;
         title.main = true;
         title.why = "the only title";
@@ -78,10 +82,14 @@ class Mp4Input : public Input {
         title.chapters = movie_.chapters;
         for (const container::Mp4Track& track : movie_.tracks) title.tracks.push_back(track.info);
         if (movie_.missing_bytes > 0) {
-            title.problems.push_back({fmt::format("the file is cut short: {} of picture and sound are missing", base::format_bytes(movie_.missing_bytes)), first_missing(size), movie_.duration});
+            title.problems.push_back({fmt::format("the file is cut short: {} of picture and sound are missing",
+                                                  base::format_bytes(movie_.missing_bytes)),
+                                      first_missing(size), movie_.duration});
         }
         titles_.push_back(std::move(title));
-        if (!movie_.index_in_front) notes_.push_back("the index lies behind the pictures: players must fetch the end of the file before they can start");
+        if (!movie_.index_in_front)
+            notes_.push_back(
+                "the index lies behind the pictures: players must fetch the end of the file before they can start");
     }
 
     std::string path() const override { return path_.string(); }
@@ -100,7 +108,8 @@ class Mp4Input : public Input {
     }
     Result<std::unique_ptr<PacketSource>> open(int) const override {
         WAVECREST_TRY_ASSIGN(file, base::FileSource::open(path_));
-        return std::unique_ptr<PacketSource>(std::make_unique<container::Mp4Source>(std::make_unique<base::FileSource>(std::move(file)), movie_));
+        return std::unique_ptr<PacketSource>(
+            std::make_unique<container::Mp4Source>(std::make_unique<base::FileSource>(std::move(file)), movie_));
     }
 
   private:
@@ -129,25 +138,30 @@ Result<const Title*> Input::pick(const std::string& choice) const {
     for (const Title& title : titles()) {
         if (is_number ? title.number == number : choice == "main" && title.main) return &title;
     }
-    return fail(ErrorKind::usage, is_number ? fmt::format("there is no title {}", number) : fmt::format("\"{}\" picks no title", choice), path(),
-                fmt::format("pick \"main\" or a number from 1 to {}; wavecrest inspect lists the titles", titles().size()));
+    return fail(
+        ErrorKind::usage,
+        is_number ? fmt::format("there is no title {}", number) : fmt::format("\"{}\" picks no title", choice), path(),
+        fmt::format("pick \"main\" or a number from 1 to {}; wavecrest inspect lists the titles", titles().size()));
 }
 
 Result<std::unique_ptr<Input>> open_input(const base::Path& path) {
     std::error_code error;
     const auto kind = std::filesystem::status(path, error);
     if (!std::filesystem::exists(kind)) {
-        return fail(ErrorKind::input, "there is no such file or folder", path.string(), "check the name and whether the drive or share is mounted");
+        return fail(ErrorKind::input, "there is no such file or folder", path.string(),
+                    "check the name and whether the drive or share is mounted");
     }
     if (std::filesystem::is_directory(kind)) {
         if (disc::DvdDisc::is_dvd(path)) {
             WAVECREST_TRY_ASSIGN(disc, disc::DvdDisc::open(path));
             return std::unique_ptr<Input>(std::make_unique<DvdInput>(std::move(disc)));
         }
-        return fail(ErrorKind::input, "this folder holds no DVD-Video structure", path.string(), "name the folder that contains VIDEO_TS, or a media file");
+        return fail(ErrorKind::input, "this folder holds no DVD-Video structure", path.string(),
+                    "name the folder that contains VIDEO_TS, or a media file");
     }
     WAVECREST_TRY_ASSIGN(file, base::FileSource::open(path));
-    if (file.size() == 0) return fail(ErrorKind::input, "the file is empty", path.string(), "copy or make the file again");
+    if (file.size() == 0)
+        return fail(ErrorKind::input, "the file is empty", path.string(), "copy or make the file again");
     ByteVector first(static_cast<std::size_t>(std::min<std::uint64_t>(container::kSniffBytes, file.size())));
     WAVECREST_TRY(file.read_at(0, first));
     const std::string_view found = container::sniff(first);
@@ -155,8 +169,11 @@ Result<std::unique_ptr<Input>> open_input(const base::Path& path) {
         WAVECREST_TRY_ASSIGN(movie, container::read_mp4(file));
         return std::unique_ptr<Input>(std::make_unique<Mp4Input>(path, std::move(movie), file.size()));
     }
-    if (found.empty()) return fail(ErrorKind::input, "this is no media file this program knows", fmt::format("{}, byte 0", path.string()), "name a DVD rip's folder or an MP4 file");
-    return fail(ErrorKind::input, fmt::format("this is a file of type {}, which can't be read yet", found), path.string(), "name a DVD rip's folder or an MP4 file");
+    if (found.empty())
+        return fail(ErrorKind::input, "this is no media file this program knows",
+                    fmt::format("{}, byte 0", path.string()), "name a DVD rip's folder or an MP4 file");
+    return fail(ErrorKind::input, fmt::format("this is a file of type {}, which can't be read yet", found),
+                path.string(), "name a DVD rip's folder or an MP4 file");
 }
 
 }  // namespace wavecrest::source

@@ -11,14 +11,19 @@ namespace {
 
 constexpr Ratio kFilm{24000, 1001};
 
-std::int64_t frame_count(Time length) { return base::rescale(length.count(), kFilm.num, base::kFlicksPerSecond * kFilm.den); }
+std::int64_t frame_count(Time length) {
+    return base::rescale(length.count(), kFilm.num, base::kFlicksPerSecond * kFilm.den);
+}
 
 // Samples up to the start of a picture. Film pictures last 2002 samples at 48 kHz.
-std::int64_t samples_before(std::int64_t frame) { return frame * 2002; }
+std::int64_t samples_before(std::int64_t frame) {
+    return frame * 2002;
+}
 
 }  // namespace
 
-Status make_sample_disc(const base::Path& folder, const SampleDiscSettings& settings, const Progress& progress, const Cancel& cancel) {
+Status make_sample_disc(const base::Path& folder, const SampleDiscSettings& settings, const Progress& progress,
+                        const Cancel& cancel) {
     WAVECREST_TRY_ASSIGN(writer, disc::DvdWriter::create(folder));
     const std::int64_t total = frame_count(settings.main_length) + frame_count(settings.extra_length);
     std::int64_t done = 0;
@@ -50,7 +55,8 @@ Status make_sample_disc(const base::Path& folder, const SampleDiscSettings& sett
         for (std::int64_t frame = 0; frame < frames; ++frame) {
             if (cancel.requested()) return base::interrupted();
             const Picture picture = next.get();
-            if (frame + 1 < frames) next = std::async(std::launch::async, [&card, frame] { return card.draw(frame + 1); });
+            if (frame + 1 < frames)
+                next = std::async(std::launch::async, [&card, frame] { return card.draw(frame + 1); });
             codec::Mpeg2Picture coded = encoder.encode(picture, frame + 1 == frames);
             group.push_back({std::move(coded.data), coded.fields});
             const bool group_ends = frame + 1 == frames || (frame + 1) % video.group_length == 0;

@@ -20,7 +20,8 @@ constexpr Colour kNight{38, 138, 122};
 constexpr Colour kAmber{176, 70, 152};
 
 // 75 % colour bars, BT.601.
-constexpr Colour kBars[] = {{180, 128, 128}, {162, 44, 142}, {131, 156, 44}, {112, 72, 58}, {84, 184, 198}, {65, 100, 212}, {35, 212, 114}};
+constexpr Colour kBars[] = {{180, 128, 128}, {162, 44, 142}, {131, 156, 44}, {112, 72, 58},
+                            {84, 184, 198},  {65, 100, 212}, {35, 212, 114}};
 constexpr std::uint8_t kGreys[] = {4, 16, 28, 52, 88, 126, 164, 200, 222, 235, 250};
 
 // A 5x7 font: seven rows of five bits each.
@@ -29,19 +30,19 @@ struct Glyph {
     std::array<std::uint8_t, 7> rows;
 };
 constexpr Glyph kFont[] = {
-    {'0', {14, 17, 19, 21, 25, 17, 14}}, {'1', {4, 12, 4, 4, 4, 4, 14}},     {'2', {14, 17, 1, 6, 8, 16, 31}},
-    {'3', {14, 17, 1, 6, 1, 17, 14}},    {'4', {2, 6, 10, 18, 31, 2, 2}},    {'5', {31, 16, 30, 1, 1, 17, 14}},
-    {'6', {6, 8, 16, 30, 17, 17, 14}},   {'7', {31, 1, 2, 4, 8, 8, 8}},      {'8', {14, 17, 17, 14, 17, 17, 14}},
+    {'0', {14, 17, 19, 21, 25, 17, 14}}, {'1', {4, 12, 4, 4, 4, 4, 14}},      {'2', {14, 17, 1, 6, 8, 16, 31}},
+    {'3', {14, 17, 1, 6, 1, 17, 14}},    {'4', {2, 6, 10, 18, 31, 2, 2}},     {'5', {31, 16, 30, 1, 1, 17, 14}},
+    {'6', {6, 8, 16, 30, 17, 17, 14}},   {'7', {31, 1, 2, 4, 8, 8, 8}},       {'8', {14, 17, 17, 14, 17, 17, 14}},
     {'9', {14, 17, 17, 15, 1, 2, 12}},   {'A', {14, 17, 17, 31, 17, 17, 17}}, {'B', {30, 17, 17, 30, 17, 17, 30}},
     {'C', {14, 17, 16, 16, 16, 17, 14}}, {'D', {30, 17, 17, 17, 17, 17, 30}}, {'E', {31, 16, 16, 30, 16, 16, 31}},
     {'F', {31, 16, 16, 30, 16, 16, 16}}, {'G', {14, 17, 16, 23, 17, 17, 15}}, {'H', {17, 17, 17, 31, 17, 17, 17}},
-    {'I', {14, 4, 4, 4, 4, 4, 14}},      {'J', {7, 2, 2, 2, 2, 18, 12}},     {'K', {17, 18, 20, 24, 20, 18, 17}},
+    {'I', {14, 4, 4, 4, 4, 4, 14}},      {'J', {7, 2, 2, 2, 2, 18, 12}},      {'K', {17, 18, 20, 24, 20, 18, 17}},
     {'L', {16, 16, 16, 16, 16, 16, 31}}, {'M', {17, 27, 21, 21, 17, 17, 17}}, {'N', {17, 25, 21, 19, 17, 17, 17}},
     {'O', {14, 17, 17, 17, 17, 17, 14}}, {'P', {30, 17, 17, 30, 16, 16, 16}}, {'Q', {14, 17, 17, 17, 21, 18, 13}},
-    {'R', {30, 17, 17, 30, 20, 18, 17}}, {'S', {15, 16, 16, 14, 1, 1, 30}},  {'T', {31, 4, 4, 4, 4, 4, 4}},
-    {'U', {17, 17, 17, 17, 17, 17, 14}}, {'V', {17, 17, 17, 17, 17, 10, 4}}, {'W', {17, 17, 17, 21, 21, 27, 17}},
-    {'X', {17, 17, 10, 4, 10, 17, 17}},  {'Y', {17, 17, 10, 4, 4, 4, 4}},    {'Z', {31, 1, 2, 4, 8, 16, 31}},
-    {':', {0, 4, 4, 0, 4, 4, 0}},        {'.', {0, 0, 0, 0, 0, 12, 12}},     {'-', {0, 0, 0, 14, 0, 0, 0}},
+    {'R', {30, 17, 17, 30, 20, 18, 17}}, {'S', {15, 16, 16, 14, 1, 1, 30}},   {'T', {31, 4, 4, 4, 4, 4, 4}},
+    {'U', {17, 17, 17, 17, 17, 17, 14}}, {'V', {17, 17, 17, 17, 17, 10, 4}},  {'W', {17, 17, 17, 21, 21, 27, 17}},
+    {'X', {17, 17, 10, 4, 10, 17, 17}},  {'Y', {17, 17, 10, 4, 4, 4, 4}},     {'Z', {31, 1, 2, 4, 8, 16, 31}},
+    {':', {0, 4, 4, 0, 4, 4, 0}},        {'.', {0, 0, 0, 0, 0, 12, 12}},      {'-', {0, 0, 0, 14, 0, 0, 0}},
 };
 
 void fill(Picture& p, int x, int y, int width, int height, Colour colour) {
@@ -53,14 +54,17 @@ void fill(Picture& p, int x, int y, int width, int height, Colour colour) {
     }
     const int chroma_left = left / 2, chroma_right = std::max(chroma_left, (right + 1) / 2);
     for (int row = top / 2; row < (bottom + 1) / 2; ++row) {
-        std::memset(p.planes[1] + row * p.strides[1] + chroma_left, colour.cb, static_cast<std::size_t>(chroma_right - chroma_left));
-        std::memset(p.planes[2] + row * p.strides[2] + chroma_left, colour.cr, static_cast<std::size_t>(chroma_right - chroma_left));
+        std::memset(p.planes[1] + row * p.strides[1] + chroma_left, colour.cb,
+                    static_cast<std::size_t>(chroma_right - chroma_left));
+        std::memset(p.planes[2] + row * p.strides[2] + chroma_left, colour.cr,
+                    static_cast<std::size_t>(chroma_right - chroma_left));
     }
 }
 
 void write_text(Picture& p, int x, int y, int scale_x, int scale_y, std::string_view text, Colour colour) {
     for (const char letter : text) {
-        const auto* glyph = std::find_if(std::begin(kFont), std::end(kFont), [&](const Glyph& g) { return g.letter == letter; });
+        const auto* glyph =
+            std::find_if(std::begin(kFont), std::end(kFont), [&](const Glyph& g) { return g.letter == letter; });
         if (glyph != std::end(kFont)) {
             for (int row = 0; row < 7; ++row) {
                 for (int column = 0; column < 5; ++column) {
@@ -74,20 +78,25 @@ void write_text(Picture& p, int x, int y, int scale_x, int scale_y, std::string_
     }
 }
 
-int text_width(std::string_view text, int scale_x) { return static_cast<int>(text.size()) * 6 * scale_x - scale_x; }
+int text_width(std::string_view text, int scale_x) {
+    return static_cast<int>(text.size()) * 6 * scale_x - scale_x;
+}
 
 // sin(2 pi i / 4096) in 1/16384 units: rounding leaves nothing to a machine's mathematics library.
 const std::array<int, 4096>& sines() {
     static const std::array<int, 4096> table = [] {
         std::array<int, 4096> t{};
         for (std::size_t i = 0; i < t.size(); ++i) {
-            t[i] = static_cast<int>(std::lround(16384 * std::sin(2 * 3.14159265358979323846 * static_cast<double>(i) / 4096)));
+            t[i] = static_cast<int>(
+                std::lround(16384 * std::sin(2 * 3.14159265358979323846 * static_cast<double>(i) / 4096)));
         }
         return t;
     }();
     return table;
 }
-int sine(std::int64_t step) { return sines()[static_cast<std::size_t>(step & 4095)]; }
+int sine(std::int64_t step) {
+    return sines()[static_cast<std::size_t>(step & 4095)];
+}
 
 constexpr int kTextureSize = 256;
 
@@ -124,7 +133,8 @@ TestCard::TestCard(const CardSettings& settings)
             int sum = 0;
             for (int dy = 0; dy < 3; ++dy) {
                 for (int dx = 0; dx < 6; ++dx) {
-                    sum += noise[static_cast<std::size_t>((y + dy) % kTextureSize * kTextureSize + (x + dx) % kTextureSize)];
+                    sum += noise[static_cast<std::size_t>((y + dy) % kTextureSize * kTextureSize +
+                                                          (x + dx) % kTextureSize)];
                 }
             }
             texture_[static_cast<std::size_t>(y * kTextureSize + x)] = static_cast<std::uint8_t>(sum / 18);
@@ -162,7 +172,8 @@ void TestCard::draw_background() {
     const int bar_width = w * 6 / 10 / 7;
     for (int i = 0; i < 7; ++i) fill(p, w / 5 + i * bar_width, h * 66 / 100, bar_width, h * 8 / 100, kBars[i]);
     const int step_width = w * 6 / 10 / 11;
-    for (int i = 0; i < 11; ++i) fill(p, w / 5 + i * step_width, h * 75 / 100, step_width, h * 8 / 100, {kGreys[i], 128, 128});
+    for (int i = 0; i < 11; ++i)
+        fill(p, w / 5 + i * step_width, h * 75 / 100, step_width, h * 8 / 100, {kGreys[i], 128, 128});
 
     // A circle: its width in coded pixels follows from the pixel aspect.
     const Ratio pixel = base::reduced({settings_.display_aspect.num * h, settings_.display_aspect.den * w});
@@ -176,7 +187,8 @@ void TestCard::draw_background() {
         }
     }
     const int title_scale = w >= 640 ? 2 : 1;
-    write_text(p, w / 2 - text_width(settings_.title, title_scale) / 2, h * 8 / 100, title_scale, title_scale, settings_.title, kWhite);
+    write_text(p, w / 2 - text_width(settings_.title, title_scale) / 2, h * 8 / 100, title_scale, title_scale,
+               settings_.title, kWhite);
 }
 
 Picture TestCard::draw(std::int64_t frame) const {
@@ -190,7 +202,8 @@ Picture TestCard::draw(std::int64_t frame) const {
 
     // Lake: texture that drifts and swells, and spray that comes and goes every 32 s, so that the bit rate has calm and
     // busy stretches as a film's has.
-    const int lake_left = w * 8 / 100 & ~1, lake_width = w * 22 / 100, lake_top = h * 20 / 100 & ~1, lake_height = h * 40 / 100;
+    const int lake_left = w * 8 / 100 & ~1, lake_width = w * 22 / 100, lake_top = h * 20 / 100 & ~1,
+              lake_height = h * 40 / 100;
     const int swell = sine((frame - 192) * 4096 / 768);
     const int spray = swell > 0 ? swell * 88 / 16384 : 0;
     std::uint32_t state = settings_.seed * 747796405u + static_cast<std::uint32_t>(frame) * 2891336453u;
@@ -201,7 +214,8 @@ Picture TestCard::draw(std::int64_t frame) const {
         for (int x = 0; x < lake_width; ++x) {
             state = state * 1664525u + 1013904223u;
             const int drop = (static_cast<int>(state >> 24) - 128) * spray / 128;
-            row[x] = static_cast<std::uint8_t>(std::clamp(24 + texture[(x + drift) & (kTextureSize - 1)] * 3 / 4 + drop, 16, 235));
+            row[x] = static_cast<std::uint8_t>(
+                std::clamp(24 + texture[(x + drift) & (kTextureSize - 1)] * 3 / 4 + drop, 16, 235));
         }
     }
 
@@ -212,21 +226,25 @@ Picture TestCard::draw(std::int64_t frame) const {
     }
     // A bar that sweeps evenly over a ruler.
     const int lane_top = h * 46 / 100, lane_width = w * 18 / 100;
-    for (int i = 0; i <= 6; ++i) fill(p, comb_left + i * lane_width / 6, lane_top + h * 9 / 100, 2, h * 2 / 100, kAmber);
+    for (int i = 0; i <= 6; ++i)
+        fill(p, comb_left + i * lane_width / 6, lane_top + h * 9 / 100, 2, h * 2 / 100, kAmber);
     fill(p, comb_left + static_cast<int>(frame % 48 * lane_width / 48), lane_top, w / 90, h * 8 / 100, kWhite);
 
     // The hand in the circle: once around in 48 pictures.
     const Ratio pixel = base::reduced({settings_.display_aspect.num * h, settings_.display_aspect.den * w});
     for (int i = 0; i < h * 20 / 100; ++i) {
-        const int x = w / 2 + static_cast<int>(sine(frame * 4096 / 48) * static_cast<std::int64_t>(i) * pixel.den / pixel.num / 16384);
+        const int x = w / 2 + static_cast<int>(sine(frame * 4096 / 48) * static_cast<std::int64_t>(i) * pixel.den /
+                                               pixel.num / 16384);
         const int y = h * 40 / 100 - sine(frame * 4096 / 48 + 1024) * i / 16384;
         fill(p, x - 1, y - 1, 3, 3, kAmber);
     }
 
     const int scale = w >= 640 ? 3 : 1;
     const std::int64_t seconds = frame / kFlashEvery;
-    const std::string timecode = fmt::format("{:02}:{:02}:{:02}:{:02}", seconds / 3600, seconds / 60 % 60, seconds % 60, frame % kFlashEvery);
-    fill(p, w / 2 - text_width(timecode, scale) / 2 - 6, h * 36 / 100, text_width(timecode, scale) + 12, h * 8 / 100, kBlack);
+    const std::string timecode =
+        fmt::format("{:02}:{:02}:{:02}:{:02}", seconds / 3600, seconds / 60 % 60, seconds % 60, frame % kFlashEvery);
+    fill(p, w / 2 - text_width(timecode, scale) / 2 - 6, h * 36 / 100, text_width(timecode, scale) + 12, h * 8 / 100,
+         kBlack);
     write_text(p, w / 2 - text_width(timecode, scale) / 2, h * 38 / 100, scale, scale, timecode, kWhite);
 
     const bool flash = frame % kFlashEvery == 0;
@@ -237,7 +255,8 @@ Picture TestCard::draw(std::int64_t frame) const {
     const unsigned code = 0b10u << 24 | value << 4 | check_bits(value);
     for (int i = 0; i < kCodeBlocks; ++i) {
         const int left = at(kCodeLeft + i * kCodeBlockWidth, w), right = at(kCodeLeft + (i + 1) * kCodeBlockWidth, w);
-        fill(p, left, at(kCodeTop, h), right - left, at(kCodeHeight, h), (code >> (kCodeBlocks - 1 - i) & 1) != 0 ? kWhite : kBlack);
+        fill(p, left, at(kCodeTop, h), right - left, at(kCodeHeight, h),
+             (code >> (kCodeBlocks - 1 - i) & 1) != 0 ? kWhite : kBlack);
     }
     p.pts = base::frames_to_time(frame, settings_.frame_rate);
     p.duration = base::frames_to_time(1, settings_.frame_rate);
@@ -248,7 +267,8 @@ Picture TestCard::draw(std::int64_t frame) const {
 
 std::vector<std::int16_t> TestCard::sound(std::int64_t first, std::int64_t count) const {
     constexpr std::int64_t kBeepLength = kCardSampleRate / 25;
-    const std::int64_t period = base::rescale(kFlashEvery * kCardSampleRate, settings_.frame_rate.den, settings_.frame_rate.num);
+    const std::int64_t period =
+        base::rescale(kFlashEvery * kCardSampleRate, settings_.frame_rate.den, settings_.frame_rate.num);
     std::vector<std::int16_t> samples;
     samples.reserve(static_cast<std::size_t>(2 * count));
     const auto tone = [](std::int64_t n, int hz) { return sine(n * hz * 4096 / kCardSampleRate); };
@@ -257,7 +277,8 @@ std::vector<std::int16_t> TestCard::sound(std::int64_t first, std::int64_t count
         if (since < kBeepLength) {
             // Starts at full strength: its edge is the instant to measure. It ends softly.
             const std::int64_t fade = std::min<std::int64_t>(kBeepLength - since, 240);
-            const auto sample = static_cast<std::int16_t>(sine((since * kBeepHz * 4096 / kCardSampleRate) + 1024) * fade / 240);
+            const auto sample =
+                static_cast<std::int16_t>(sine((since * kBeepHz * 4096 / kCardSampleRate) + 1024) * fade / 240);
             samples.push_back(sample);
             samples.push_back(sample);
         } else {
@@ -272,20 +293,23 @@ std::optional<CardCode> read_card_code(const Picture& picture) {
     std::array<double, kCodeBlocks> levels{};
     for (int i = 0; i < kCodeBlocks; ++i) {
         // The middle half of each block, away from its blurred edges.
-        levels[static_cast<std::size_t>(i)] = mean_luma(picture, kCodeLeft + (i + 0.25) * kCodeBlockWidth, kCodeTop + kCodeHeight * 0.25,
-                                                        kCodeBlockWidth / 2, kCodeHeight / 2);
+        levels[static_cast<std::size_t>(i)] =
+            mean_luma(picture, kCodeLeft + (i + 0.25) * kCodeBlockWidth, kCodeTop + kCodeHeight * 0.25,
+                      kCodeBlockWidth / 2, kCodeHeight / 2);
     }
     if (levels[0] - levels[1] < 60) return std::nullopt;
     const double threshold = (levels[0] + levels[1]) / 2;
     unsigned code = 0;
-    for (int i = 2; i < kCodeBlocks; ++i) code = code << 1 | (levels[static_cast<std::size_t>(i)] > threshold ? 1u : 0u);
+    for (int i = 2; i < kCodeBlocks; ++i)
+        code = code << 1 | (levels[static_cast<std::size_t>(i)] > threshold ? 1u : 0u);
     const unsigned value = code >> 4;
     if (check_bits(value) != (code & 15)) return std::nullopt;
     return CardCode{value >> 4, static_cast<int>(value & 15)};
 }
 
 double flash_level(const Picture& picture) {
-    return mean_luma(picture, kFlashLeft + kFlashWidth / 4, kFlashTop + kFlashHeight / 4, kFlashWidth / 2, kFlashHeight / 2);
+    return mean_luma(picture, kFlashLeft + kFlashWidth / 4, kFlashTop + kFlashHeight / 4, kFlashWidth / 2,
+                     kFlashHeight / 2);
 }
 
 }  // namespace wavecrest::standin

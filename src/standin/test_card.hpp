@@ -16,7 +16,7 @@
 
 namespace wavecrest::standin {
 
-inline constexpr int kFlashEvery = 24;       // pictures, and timecode seconds
+inline constexpr int kFlashEvery = 24;  // pictures, and timecode seconds
 inline constexpr int kCardSampleRate = 48000;
 inline constexpr int kBeepHz = 1000;
 
@@ -62,7 +62,8 @@ double flash_level(const Picture& picture);
 // Layout of the machine-readable parts as fractions of the picture's width and height; other readers (the browser
 // tests) use the same numbers.
 inline constexpr double kCodeLeft = 0.2, kCodeTop = 0.875, kCodeBlockWidth = 0.6 / 26, kCodeHeight = 1.0 / 30;
-inline constexpr int kCodeBlocks = 26;  // white, black, 16 bits of frame, 4 of title, 4 check bits; most significant first
+inline constexpr int kCodeBlocks =
+    26;  // white, black, 16 bits of frame, 4 of title, 4 check bits; most significant first
 inline constexpr double kFlashLeft = 0.75, kFlashTop = 0.1, kFlashWidth = 0.15, kFlashHeight = 0.15;
 
 }  // namespace wavecrest::standin

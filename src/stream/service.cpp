@@ -10,7 +10,9 @@
 namespace wavecrest::stream {
 namespace {
 
-std::string media_type(const std::string& container) { return container == "mp4" ? "video/mp4" : "application/octet-stream"; }
+std::string media_type(const std::string& container) {
+    return container == "mp4" ? "video/mp4" : "application/octet-stream";
+}
 
 }  // namespace
 
@@ -30,7 +32,8 @@ std::string default_path(const std::string& name, const base::Path& file) {
 
 std::string address_for(const std::string& host, std::uint16_t port, const std::string& path) {
     const bool ipv6 = host.find(':') != std::string::npos;
-    return fmt::format("http://{}{}{}{}{}", ipv6 ? "[" : "", host, ipv6 ? "]" : "", port == 80 ? "" : fmt::format(":{}", port), net::encode_path(path));
+    return fmt::format("http://{}{}{}{}{}", ipv6 ? "[" : "", host, ipv6 ? "]" : "",
+                       port == 80 ? "" : fmt::format(":{}", port), net::encode_path(path));
 }
 
 Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
@@ -38,18 +41,31 @@ Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
     for (const StreamItem& item : items) {
         WAVECREST_TRY_ASSIGN(input, source::open_input(item.file));
         if (input->is_disc()) {
-            return fail(ErrorKind::input, "a disc rip can't be streamed as it is", item.file.string(), "convert it first (wavecrest convert), then stream the file it makes");
+            return fail(ErrorKind::input, "a disc rip can't be streamed as it is", item.file.string(),
+                        "convert it first (wavecrest convert), then stream the file it makes");
         }
         const source::Title& title = input->titles().front();
-        ReadyStream stream{item.name, item.file, item.path.empty() ? default_path(item.name, item.file) : item.path, input->container(), title.duration, title.size_bytes, 0};
+        ReadyStream stream{item.name,
+                           item.file,
+                           item.path.empty() ? default_path(item.name, item.file) : item.path,
+                           input->container(),
+                           title.duration,
+                           title.size_bytes,
+                           0};
         if (!stream.path.starts_with("/") || stream.path.find_first_of("?#") != std::string::npos) {
-            return fail(ErrorKind::usage, fmt::format("\"{}\" is no path", stream.path), fmt::format("stream \"{}\"", item.name), "begin it with / and leave out ? and #");
+            return fail(ErrorKind::usage, fmt::format("\"{}\" is no path", stream.path),
+                        fmt::format("stream \"{}\"", item.name), "begin it with / and leave out ? and #");
         }
         for (const ReadyStream& other : ready) {
             if (other.path != stream.path) continue;
-            return fail(ErrorKind::usage, fmt::format("the streams \"{}\" and \"{}\" have the same path {}", other.name, stream.name, stream.path), "streams", "give one of them another name or path");
+            return fail(ErrorKind::usage,
+                        fmt::format("the streams \"{}\" and \"{}\" have the same path {}", other.name, stream.name,
+                                    stream.path),
+                        "streams", "give one of them another name or path");
         }
-        if (title.duration.count() > 0) stream.bitrate_bps = static_cast<std::int64_t>(static_cast<double>(title.size_bytes) * 8 / base::to_seconds(title.duration));
+        if (title.duration.count() > 0)
+            stream.bitrate_bps =
+                static_cast<std::int64_t>(static_cast<double>(title.size_bytes) * 8 / base::to_seconds(title.duration));
         ready.push_back(std::move(stream));
     }
     return ready;
@@ -60,7 +76,8 @@ Result<std::unique_ptr<Service>> Service::start(std::vector<ReadyStream> streams
     http.address = settings.address;
     http.port = settings.port;
     http.on_event = settings.on_event;
-    for (const ReadyStream& stream : streams) http.files.push_back({stream.path, stream.file, media_type(stream.container), stream.name});
+    for (const ReadyStream& stream : streams)
+        http.files.push_back({stream.path, stream.file, media_type(stream.container), stream.name});
     WAVECREST_TRY_ASSIGN(server, net::HttpServer::start(std::move(http)));
     return std::unique_ptr<Service>(new Service(std::move(streams), std::move(server)));
 }
@@ -70,11 +87,13 @@ ServiceStatus Service::status() const {
     ServiceStatus status{server.uptime, server.sent, server.requests, server.clients.size(), {}};
     for (const net::ClientStatus& client : server.clients) {
         if (client.name.empty()) continue;
-        const auto stream = std::find_if(streams_.begin(), streams_.end(), [&](const ReadyStream& s) { return s.name == client.name; });
+        const auto stream =
+            std::find_if(streams_.begin(), streams_.end(), [&](const ReadyStream& s) { return s.name == client.name; });
         Viewer viewer{client.address, client.name, {}, {}, client.sent};
         if (stream != streams_.end() && client.size > 0) {
             viewer.duration = stream->duration;
-            viewer.position = base::from_seconds(base::to_seconds(stream->duration) * static_cast<double>(client.offset) / static_cast<double>(client.size));
+            viewer.position = base::from_seconds(base::to_seconds(stream->duration) *
+                                                 static_cast<double>(client.offset) / static_cast<double>(client.size));
         }
         status.viewers.push_back(std::move(viewer));
     }

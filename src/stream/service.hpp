@@ -15,7 +15,7 @@ namespace wavecrest::stream {
 struct StreamItem {
     std::string name;
     base::Path file;
-    std::string path;   // of the URL; empty: made from the name and the file's extension
+    std::string path;  // of the URL; empty: made from the name and the file's extension
 };
 
 // A stream that was found fit to be served.
@@ -48,7 +48,7 @@ struct ServiceSettings {
 struct Viewer {
     std::string address;
     std::string stream;
-    Time position{};   // of what has been sent, about: in proportion to the bytes
+    Time position{};  // of what has been sent, about: in proportion to the bytes
     Time duration{};
     std::uint64_t sent = 0;
 };
@@ -69,7 +69,8 @@ class Service {
     ServiceStatus status() const;
 
   private:
-    Service(std::vector<ReadyStream> streams, std::unique_ptr<net::HttpServer> server) : streams_(std::move(streams)), server_(std::move(server)) {}
+    Service(std::vector<ReadyStream> streams, std::unique_ptr<net::HttpServer> server)
+        : streams_(std::move(streams)), server_(std::move(server)) {}
     std::vector<ReadyStream> streams_;
     std::unique_ptr<net::HttpServer> server_;
 };

@@ -24,7 +24,8 @@ constexpr TrackId kAudio = 2;
 // Puts the packets of both tracks into decoding-time order. Called from both encoding stages.
 class Interleaver {
   public:
-    Interleaver(PacketSink& sink, bool has_audio) : sink_(sink), waiting_(has_audio ? 2 : 1), ended_(waiting_.size(), false) {}
+    Interleaver(PacketSink& sink, bool has_audio)
+        : sink_(sink), waiting_(has_audio ? 2 : 1), ended_(waiting_.size(), false) {}
 
     Status add(Packet packet) {
         const std::lock_guard lock(mutex_);
@@ -70,7 +71,8 @@ class Graph {
         const VideoPath& video = settings_.video;
         std::unique_ptr<filter::Scaler> scaler;
         if (video.encode.width != video.from.width || video.encode.height != video.from.height) {
-            WAVECREST_TRY_ASSIGN(made, filter::Scaler::create(video.from.width, video.from.height, video.encode.width, video.encode.height, video.encode.pixel_aspect));
+            WAVECREST_TRY_ASSIGN(made, filter::Scaler::create(video.from.width, video.from.height, video.encode.width,
+                                                              video.encode.height, video.encode.pixel_aspect));
             scaler = std::move(made);
         }
         Track video_track = video_encoder->track();
@@ -79,7 +81,9 @@ class Graph {
         result_.tracks.push_back(video_track);
         std::unique_ptr<media::AudioEncoder> audio_encoder;
         if (settings_.audio) {
-            WAVECREST_TRY_ASSIGN(made, codec::make_aac_encoder(settings_.audio->from.sample_rate, settings_.audio->from.channels, settings_.audio->bitrate_bps));
+            WAVECREST_TRY_ASSIGN(
+                made, codec::make_aac_encoder(settings_.audio->from.sample_rate, settings_.audio->from.channels,
+                                              settings_.audio->bitrate_bps));
             audio_encoder = std::move(made);
             Track audio_track = audio_encoder->track();
             audio_track.id = kAudio;
@@ -99,7 +103,9 @@ class Graph {
         }
         if (cancel_.requested()) return base::interrupted();
         if (error_) return fail(std::move(*error_));
-        if (result_.pictures == 0) return fail(ErrorKind::input, "the title holds no picture that can be decoded", "video track", "the rip is damaged; make it again");
+        if (result_.pictures == 0)
+            return fail(ErrorKind::input, "the title holds no picture that can be decoded", "video track",
+                        "the rip is damaged; make it again");
         result_.duration = last_end_ - result_.first_picture;
         WAVECREST_TRY(sink->finish());
         return std::move(result_);
@@ -175,9 +181,12 @@ class Graph {
             if (scaler != nullptr) {
                 WAVECREST_TRY_ASSIGN(scaled, scaler->apply(*picture));
                 if (!filtered_.push(std::move(scaled))) break;
-            } else if (picture->width != settings_.video.encode.width || picture->height != settings_.video.encode.height) {
-                return fail(ErrorKind::input, fmt::format("the picture size changes to {}x{} inside the title", picture->width, picture->height), "video track",
-                            "such titles can't be converted yet");
+            } else if (picture->width != settings_.video.encode.width ||
+                       picture->height != settings_.video.encode.height) {
+                return fail(
+                    ErrorKind::input,
+                    fmt::format("the picture size changes to {}x{} inside the title", picture->width, picture->height),
+                    "video track", "such titles can't be converted yet");
             } else if (!filtered_.push(std::move(*picture))) {
                 break;
             }
@@ -257,7 +266,8 @@ class Graph {
 
 }  // namespace
 
-Result<GraphResult> run(PacketSource& source, const GraphSettings& settings, const SinkMaker& make_sink, const Progress& progress, const Cancel& cancel) {
+Result<GraphResult> run(PacketSource& source, const GraphSettings& settings, const SinkMaker& make_sink,
+                        const Progress& progress, const Cancel& cancel) {
     return Graph(source, settings, progress, cancel).run(make_sink);
 }
 

@@ -19,13 +19,13 @@
 namespace wavecrest::transcode {
 
 struct VideoPath {
-    Track from;                    // MPEG-1 or MPEG-2
-    bool undo_pulldown = false;    // give film pictures even times at encode.frame_rate
-    codec::H264Settings encode;    // its size is the one pictures are scaled to
+    Track from;                  // MPEG-1 or MPEG-2
+    bool undo_pulldown = false;  // give film pictures even times at encode.frame_rate
+    codec::H264Settings encode;  // its size is the one pictures are scaled to
 };
 
 struct AudioPath {
-    Track from;                    // LPCM
+    Track from;  // LPCM
     std::int64_t bitrate_bps = 160'000;
 };
 
@@ -38,9 +38,9 @@ struct GraphSettings {
 
 struct GraphResult {
     std::int64_t pictures = 0;
-    Time duration{};                // of the picture track
+    Time duration{};  // of the picture track
     Time first_picture{};
-    std::vector<Track> tracks;      // as encoded
+    std::vector<Track> tracks;        // as encoded
     std::int64_t silence_filled = 0;  // samples of silence put into gaps
 };
 
@@ -49,6 +49,7 @@ using SinkMaker = std::function<Result<std::unique_ptr<PacketSink>>(const std::v
 
 // Runs to the end of the source, an error, or cancellation (kind interrupted). The sink's finish() is called on success
 // only. Times are kept, so the first picture need not be at 0.
-Result<GraphResult> run(PacketSource& source, const GraphSettings& settings, const SinkMaker& make_sink, const Progress& progress, const Cancel& cancel);
+Result<GraphResult> run(PacketSource& source, const GraphSettings& settings, const SinkMaker& make_sink,
+                        const Progress& progress, const Cancel& cancel);
 
 }  // namespace wavecrest::transcode

@@ -20,17 +20,18 @@ namespace {
 using device::Check;
 using device::Verdict;
 
-constexpr std::size_t kPiece = 16 * 1024;             // what is read and passed over the link at a time
-constexpr std::uint64_t kReadOn = 1 << 20;            // a gap shorter than this is read through, not skipped by a request
+constexpr std::size_t kPiece = 16 * 1024;   // what is read and passed over the link at a time
+constexpr std::uint64_t kReadOn = 1 << 20;  // a gap shorter than this is read through, not skipped by a request
 constexpr double kSlowStart = 5, kTooSlowStart = 15;  // seconds
 constexpr double kSlowSkip = 3, kTooSlowSkip = 8;
-constexpr double kHeadroom = 0.8;                     // of a link that may be filled by a stream's busiest second
+constexpr double kHeadroom = 0.8;  // of a link that may be filled by a stream's busiest second
 
 // The remote file as it arrives over the link: a byte source for the index, then a sequential body. Everything received
 // from the start is kept until the index is known.
 class RemoteFile : public base::ByteSource {
   public:
-    RemoteFile(net::Url url, net::ShapedLink& link, Clock& clock) : name_(url.text()), client_(url), tail_(std::move(url)), link_(link), clock_(clock) {}
+    RemoteFile(net::Url url, net::ShapedLink& link, Clock& clock)
+        : name_(url.text()), client_(url), tail_(std::move(url)), link_(link), clock_(clock) {}
 
     Status open() {
         const Time before = clock_.now();
@@ -56,14 +57,17 @@ class RemoteFile : public base::ByteSource {
             }
             const std::uint64_t have = std::min<std::uint64_t>(end, prefix_.size());
             if (offset >= have) return 0;
-            std::copy(prefix_.begin() + static_cast<std::ptrdiff_t>(offset), prefix_.begin() + static_cast<std::ptrdiff_t>(have), buffer.begin());
+            std::copy(prefix_.begin() + static_cast<std::ptrdiff_t>(offset),
+                      prefix_.begin() + static_cast<std::ptrdiff_t>(have), buffer.begin());
             return static_cast<std::size_t>(have - offset);
         }
         // Far away (an index behind the pictures, or one that is long): a request of its own.
         WAVECREST_TRY(tail_.get(offset, end - 1));
         std::size_t done = 0;
         while (done < end - offset) {
-            WAVECREST_TRY_ASSIGN(got, piece(tail_, buffer.subspan(done, std::min<std::size_t>(kPiece, static_cast<std::size_t>(end - offset) - done))));
+            WAVECREST_TRY_ASSIGN(
+                got, piece(tail_, buffer.subspan(done, std::min<std::size_t>(
+                                                           kPiece, static_cast<std::size_t>(end - offset) - done))));
             if (got == 0) break;
             done += got;
         }
@@ -89,7 +93,8 @@ class RemoteFile : public base::ByteSource {
         WAVECREST_TRY(tail_.get(offset));
         ByteVector buffer(kPiece);
         for (std::uint64_t done = 0; done < count;) {
-            WAVECREST_TRY_ASSIGN(got, piece(tail_, std::span(buffer).first(static_cast<std::size_t>(std::min<std::uint64_t>(kPiece, count - done)))));
+            WAVECREST_TRY_ASSIGN(got, piece(tail_, std::span(buffer).first(static_cast<std::size_t>(
+                                                       std::min<std::uint64_t>(kPiece, count - done)))));
             if (got == 0) break;
             done += got;
         }
@@ -126,11 +131,14 @@ class ArrivalMap {
         for (const container::Mp4Track& track : movie.tracks) {
             if (track.info.kind == TrackKind::subtitle || track.samples.empty()) continue;
             Lane lane;
-            for (const container::Mp4Sample& s : track.samples) lane.samples.push_back({s.offset + s.size, std::max(s.pts, Time{})});
-            std::stable_sort(lane.samples.begin(), lane.samples.end(), [](const Arrival& a, const Arrival& b) { return a.end < b.end; });
+            for (const container::Mp4Sample& s : track.samples)
+                lane.samples.push_back({s.offset + s.size, std::max(s.pts, Time{})});
+            std::stable_sort(lane.samples.begin(), lane.samples.end(),
+                             [](const Arrival& a, const Arrival& b) { return a.end < b.end; });
             // What is playable is limited by the earliest sample that is still missing.
             Time earliest = duration_;
-            for (auto a = lane.samples.rbegin(); a != lane.samples.rend(); ++a) a->until = earliest = std::min(earliest, a->until);
+            for (auto a = lane.samples.rbegin(); a != lane.samples.rend(); ++a)
+                a->until = earliest = std::min(earliest, a->until);
             lanes_.push_back(std::move(lane));
         }
     }
@@ -157,7 +165,8 @@ class ArrivalMap {
 };
 
 void add(Verification& v, std::string name, Verdict verdict, std::string measured, std::string limit, std::string why) {
-    v.checks.push_back({std::move(name), verdict, std::move(measured), std::move(limit), verdict == Verdict::pass ? "" : std::move(why)});
+    v.checks.push_back({std::move(name), verdict, std::move(measured), std::move(limit),
+                        verdict == Verdict::pass ? "" : std::move(why)});
 }
 
 Verification unplayable(Verification v, Short what, const Error& error, std::string check) {
@@ -195,22 +204,33 @@ std::string fitting_profile(const device::Link& link) {
     const profile::Profile* best = nullptr;
     for (const profile::Profile& p : profile::built_in()) {
         const std::int64_t rate = p.video.peak_bps + p.audio.bitrate_bps;
-        if (p.video.peak_bps == 0 || static_cast<double>(rate) > kHeadroom * static_cast<double>(link.payload_bps)) continue;
+        if (p.video.peak_bps == 0 || static_cast<double>(rate) > kHeadroom * static_cast<double>(link.payload_bps))
+            continue;
         if (best == nullptr || p.video.peak_bps > best->video.peak_bps) best = &p;
     }
-    return best != nullptr ? fmt::format("convert the film for it with the profile {} (at most {})", best->name, base::format_bitrate(best->video.peak_bps + best->audio.bitrate_bps))
-                           : fmt::format("convert the film with a profile of at most {}", base::format_bitrate(static_cast<std::int64_t>(kHeadroom * static_cast<double>(link.payload_bps))));
+    return best != nullptr ? fmt::format("convert the film for it with the profile {} (at most {})", best->name,
+                                         base::format_bitrate(best->video.peak_bps + best->audio.bitrate_bps))
+                           : fmt::format("convert the film with a profile of at most {}",
+                                         base::format_bitrate(static_cast<std::int64_t>(
+                                             kHeadroom * static_cast<double>(link.payload_bps))));
 }
 
 void judge_playback(Verification& v, Short stall_cause, const container::Mp4Movie& movie) {
     const double startup = base::to_seconds(v.startup);
     if (v.started) {
-        add(v, "startup", startup > kTooSlowStart ? Verdict::fail : startup > kSlowStart ? Verdict::warn : Verdict::pass, base::format_span(v.startup), fmt::format("{:g} s", kSlowStart),
-            movie.index_in_front ? "people wait too long for the first picture" : "the index lies behind the pictures, so the player first fetches the end of the file; convert or rewrap it with the index in front");
+        add(v, "startup",
+            startup > kTooSlowStart ? Verdict::fail
+            : startup > kSlowStart  ? Verdict::warn
+                                    : Verdict::pass,
+            base::format_span(v.startup), fmt::format("{:g} s", kSlowStart),
+            movie.index_in_front ? "people wait too long for the first picture"
+                                 : "the index lies behind the pictures, so the player first fetches the end of the "
+                                   "file; convert or rewrap it with the index in front");
     }
     Time stood{};
     for (const measure::Stall& stall : v.stalls) stood += stall.length;
-    add(v, "stalls", v.stalls.empty() ? Verdict::pass : Verdict::fail, v.stalls.empty() ? "none" : fmt::format("{}, {} in all", v.stalls.size(), base::format_span(stood)), "none",
+    add(v, "stalls", v.stalls.empty() ? Verdict::pass : Verdict::fail,
+        v.stalls.empty() ? "none" : fmt::format("{}, {} in all", v.stalls.size(), base::format_span(stood)), "none",
         stall_cause == Short::server ? "the server did not deliver in time" : "the link did not deliver in time");
     if (!v.skips.empty()) {
         Time longest{};
@@ -220,12 +240,23 @@ void judge_playback(Verification& v, Short stall_cause, const container::Mp4Movi
             measured += (measured.empty() ? "" : ", ") + base::format_span(skip.first_picture);
         }
         const double seconds = base::to_seconds(longest);
-        add(v, "skips", seconds > kTooSlowSkip ? Verdict::fail : seconds > kSlowSkip ? Verdict::warn : Verdict::pass, measured, fmt::format("{:g} s", kSlowSkip), "after a skip the picture takes long to come back");
+        add(v, "skips",
+            seconds > kTooSlowSkip ? Verdict::fail
+            : seconds > kSlowSkip  ? Verdict::warn
+                                   : Verdict::pass,
+            measured, fmt::format("{:g} s", kSlowSkip), "after a skip the picture takes long to come back");
     }
     const auto peak = static_cast<double>(v.peak_1s_bps), link = static_cast<double>(v.link.payload_bps);
     const bool carried = v.stalls.empty();
-    add(v, "link", peak <= kHeadroom * link ? Verdict::pass : carried ? Verdict::warn : Verdict::fail, fmt::format("{} on average, {} in the busiest second", base::format_bitrate(v.mean_bps), base::format_bitrate(v.peak_1s_bps)),
-        fmt::format("{} of payload", base::format_bitrate(v.link.payload_bps)), carried ? "the busiest second nearly fills or exceeds the link; the player's buffer carried it this time" : "the stream needs more than the link carries");
+    add(v, "link",
+        peak <= kHeadroom * link ? Verdict::pass
+        : carried                ? Verdict::warn
+                                 : Verdict::fail,
+        fmt::format("{} on average, {} in the busiest second", base::format_bitrate(v.mean_bps),
+                    base::format_bitrate(v.peak_1s_bps)),
+        fmt::format("{} of payload", base::format_bitrate(v.link.payload_bps)),
+        carried ? "the busiest second nearly fills or exceeds the link; the player's buffer carried it this time"
+                : "the stream needs more than the link carries");
 }
 
 // Verdict, what is short, and the words for it, from the checks.
@@ -236,7 +267,9 @@ void conclude(Verification& v, Short stall_cause) {
         if (check.verdict == Verdict::fail && worst == nullptr) worst = &check;
     }
     static constexpr std::string_view kPlayback[] = {"startup", "stalls", "skips", "link"};
-    const auto is_playback = [](const Check& c) { return std::find(std::begin(kPlayback), std::end(kPlayback), c.name) != std::end(kPlayback); };
+    const auto is_playback = [](const Check& c) {
+        return std::find(std::begin(kPlayback), std::end(kPlayback), c.name) != std::end(kPlayback);
+    };
     if (worst != nullptr && !is_playback(*worst)) {
         v.short_of = worst->name == "complete" ? Short::file : Short::device;
         v.summary = fmt::format("{}: {}, but the limit is {}", worst->name, worst->measured, worst->limit);
@@ -244,7 +277,9 @@ void conclude(Verification& v, Short stall_cause) {
     } else if (worst != nullptr) {
         v.short_of = stall_cause;
         if (stall_cause == Short::network) {
-            v.summary = fmt::format("the link carries {}, the film needs {} on average and {} in its busiest second", base::format_bitrate(v.link.payload_bps), base::format_bitrate(v.mean_bps), base::format_bitrate(v.peak_1s_bps));
+            v.summary = fmt::format("the link carries {}, the film needs {} on average and {} in its busiest second",
+                                    base::format_bitrate(v.link.payload_bps), base::format_bitrate(v.mean_bps),
+                                    base::format_bitrate(v.peak_1s_bps));
             v.remedy = "connect the device by wire or a better link, or " + fitting_profile(v.link);
         } else {
             v.summary = fmt::format("the server delivered too slowly: {}", worst->measured);
@@ -284,8 +319,10 @@ Result<Verification> run(const Job& job, const Progress& progress, const Cancel&
     }
     net::ShapedLink link(job.link.payload_bps, *clock);
     RemoteFile remote(url, link, *clock);
-    if (const auto opened = remote.open(); !opened) return unplayable(std::move(v), Short::server, opened.error(), "reachable");
-    add(v, "reachable", Verdict::pass, fmt::format("{}, {}", remote.head().media_type, base::format_bytes(remote.size())), "", "");
+    if (const auto opened = remote.open(); !opened)
+        return unplayable(std::move(v), Short::server, opened.error(), "reachable");
+    add(v, "reachable", Verdict::pass,
+        fmt::format("{}, {}", remote.head().media_type, base::format_bytes(remote.size())), "", "");
 
     ByteVector first(container::kSniffBytes);
     const auto got = remote.read_at(0, first);
@@ -293,11 +330,16 @@ Result<Verification> run(const Job& job, const Progress& progress, const Cancel&
     first.resize(*got);
     const std::string_view kind = container::sniff(first);
     if (kind != "mp4") {
-        const Error error{ErrorKind::input, kind.empty() ? "what arrives is no media file this program knows" : fmt::format("what arrives is of type {}, which can't be checked yet", kind), job.address, "stream an MP4 file"};
+        const Error error{ErrorKind::input,
+                          kind.empty() ? "what arrives is no media file this program knows"
+                                       : fmt::format("what arrives is of type {}, which can't be checked yet", kind),
+                          job.address, "stream an MP4 file"};
         return unplayable(std::move(v), Short::file, error, "container");
     }
     const auto movie = container::read_mp4(remote);
-    if (!movie) return unplayable(std::move(v), movie.error().kind == ErrorKind::wanting ? Short::server : Short::file, movie.error(), "index");
+    if (!movie)
+        return unplayable(std::move(v), movie.error().kind == ErrorKind::wanting ? Short::server : Short::file,
+                          movie.error(), "index");
     v.duration = movie->duration;
 
     std::vector<measure::RatePiece> pieces;
@@ -338,7 +380,11 @@ Result<Verification> run(const Job& job, const Progress& progress, const Cancel&
     }
     const bool complete = remote.received() >= remote.size() && movie->missing_bytes == 0;
     player.finish(clock->now());
-    add(v, "complete", complete ? Verdict::pass : Verdict::fail, complete ? "to the last byte" : fmt::format("ends at {} of {}", base::format_bytes(remote.received()), base::format_bytes(remote.size())), "the whole file",
+    add(v, "complete", complete ? Verdict::pass : Verdict::fail,
+        complete
+            ? "to the last byte"
+            : fmt::format("ends at {} of {}", base::format_bytes(remote.received()), base::format_bytes(remote.size())),
+        "the whole file",
         lost ? fmt::format("{}; {}", lost->what, lost->remedy) : "the file is cut short; copy or convert it again");
     v.started = player.started();
     v.startup = player.startup().value_or(Time{});
@@ -366,7 +412,9 @@ Result<Verification> run(const Job& job, const Progress& progress, const Cancel&
         skip.first_picture = *took;
         v.skips.push_back(skip);
     }
-    if (!remote.head().takes_ranges) add(v, "skips", Verdict::fail, "the server takes no byte ranges", "byte ranges", "players can't skip; use a server that serves byte ranges");
+    if (!remote.head().takes_ranges)
+        add(v, "skips", Verdict::fail, "the server takes no byte ranges", "byte ranges",
+            "players can't skip; use a server that serves byte ranges");
 
     judge_playback(v, stall_cause, *movie);
     fill_seconds(v, rate.per_second(), received);

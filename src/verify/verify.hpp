@@ -13,21 +13,21 @@
 namespace wavecrest::verify {
 
 struct Job {
-    std::string stream;        // name for the result
-    std::string address;       // http://...
+    std::string stream;   // name for the result
+    std::string address;  // http://...
     device::Device device;
     device::Link link;
-    bool real_time = false;    // else waiting for the link is skipped on the clock; the server's own time always counts
+    bool real_time = false;  // else waiting for the link is skipped on the clock; the server's own time always counts
 };
 
 struct Skip {
-    Time to{};                 // asked for
-    Time landed{};             // the keyframe at which playing goes on
-    Time first_picture{};      // from the request to that keyframe's arrival
+    Time to{};             // asked for
+    Time landed{};         // the keyframe at which playing goes on
+    Time first_picture{};  // from the request to that keyframe's arrival
 };
 
-struct Second {                // of the player's clock, from the request
-    double stream_bps = 0;     // of the part of the title being shown then; 0 before the start and in stalls
+struct Second {             // of the player's clock, from the request
+    double stream_bps = 0;  // of the part of the title being shown then; 0 before the start and in stalls
     double received_bps = 0;
 };
 
@@ -42,9 +42,9 @@ struct Verification {
     device::Link link;
     device::Verdict verdict = device::Verdict::pass;
     Short short_of = Short::none;
-    std::string summary;       // one sentence
-    std::string remedy;        // what to change; empty on a pass
-    Time duration{};           // of the title
+    std::string summary;  // one sentence
+    std::string remedy;   // what to change; empty on a pass
+    Time duration{};      // of the title
     bool started = false;
     Time startup{};
     std::vector<measure::Stall> stalls;

@@ -1,0 +1,13 @@
+# A sample disc of 12 s and an extra of 3 s, and the film converted from it.
+file(REMOVE_RECURSE ${FOLDER})
+file(MAKE_DIRECTORY ${FOLDER})
+# Close keyframes keep the browser's frame-by-frame seeks short.
+file(WRITE ${FOLDER}/test.toml "name = \"test\"\n[video]\neffort = 4\nquality = 20\nkeyframe_every = \"1 s\"\n[audio]\nbitrate = \"160 kbit/s\"\n")
+foreach(arguments
+    "standin;disc;Sample Film (2020);--length;12 s;--extra;3 s;-q"
+    "convert;Sample Film (2020);--into;library;--profile;test.toml;-q")
+  execute_process(COMMAND ${PROGRAM} ${arguments} WORKING_DIRECTORY ${FOLDER} RESULT_VARIABLE result OUTPUT_QUIET)
+  if(NOT result EQUAL 0)
+    message(FATAL_ERROR "wavecrest ${arguments} ended with ${result}")
+  endif()
+endforeach()

@@ -1,0 +1,197 @@
+#include "support/support.hpp"
+
+#include <arpa/inet.h>
+#include <fcntl.h>
+#include <netinet/in.h>
+#include <poll.h>
+#include <signal.h>
+#include <spawn.h>
+#include <stdlib.h>
+#include <sys/socket.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <chrono>
+#include <fstream>
+#include <iterator>
+#include <stdexcept>
+#include <thread>
+
+extern char** environ;
+
+namespace wavecrest::test {
+namespace {
+
+pid_t spawn(const std::vector<std::string>& arguments, const base::Path& folder, const base::Path& out,
+            const base::Path& err) {
+    std::vector<std::string> words = {WAVECREST_PROGRAM};
+    words.insert(words.end(), arguments.begin(), arguments.end());
+    std::vector<char*> pointers;
+    for (std::string& word : words) pointers.push_back(word.data());
+    pointers.push_back(nullptr);
+    posix_spawn_file_actions_t actions;
+    posix_spawn_file_actions_init(&actions);
+    posix_spawn_file_actions_addopen(&actions, 0, "/dev/null", O_RDONLY, 0);
+    posix_spawn_file_actions_addopen(&actions, 1, out.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600);
+    posix_spawn_file_actions_addopen(&actions, 2, err.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600);
+    posix_spawn_file_actions_addchdir_np(&actions, folder.c_str());
+    pid_t pid = -1;
+    if (::posix_spawn(&pid, WAVECREST_PROGRAM, &actions, nullptr, pointers.data(), environ) != 0)
+        throw std::runtime_error("the program can't be run");
+    posix_spawn_file_actions_destroy(&actions);
+    return pid;
+}
+
+int decode(int status) {
+    return WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
+}
+
+std::string text_of(const base::Path& path) {
+    const ByteVector bytes = read_all(path);
+    return {bytes.begin(), bytes.end()};
+}
+
+int connect_to(std::uint16_t port) {
+    const int handle = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
+    sockaddr_in address{};
+    address.sin_family = AF_INET;
+    address.sin_port = htons(port);
+    address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    if (::connect(handle, reinterpret_cast<sockaddr*>(&address), sizeof address) != 0) {
+        ::close(handle);
+        return -1;
+    }
+    return handle;
+}
+
+}  // namespace
+
+TempDir::TempDir() {
+    std::string pattern = (std::filesystem::temp_directory_path() / "wavecrest-test-XXXXXX").string();
+    if (::mkdtemp(pattern.data()) == nullptr) throw std::runtime_error("no temporary folder");
+    path_ = pattern;
+}
+
+TempDir::~TempDir() {
+    std::error_code ignored;
+    std::filesystem::remove_all(path_, ignored);
+}
+
+std::vector<std::string> TempDir::files() const {
+    std::vector<std::string> names;
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(path_)) {
+        if (!entry.is_directory()) names.push_back(std::filesystem::relative(entry.path(), path_).string());
+    }
+    std::sort(names.begin(), names.end());
+    return names;
+}
+
+Ran run_program(const std::vector<std::string>& arguments, const base::Path& folder, int limit_seconds) {
+    const TempDir logs;
+    const pid_t pid = spawn(arguments, folder, logs / "out", logs / "err");
+    int status = 0;
+    const auto limit = std::chrono::steady_clock::now() + std::chrono::seconds(limit_seconds);
+    while (::waitpid(pid, &status, WNOHANG) == 0) {
+        if (std::chrono::steady_clock::now() > limit) ::kill(pid, SIGKILL);
+        std::this_thread::sleep_for(std::chrono::milliseconds(5));
+    }
+    return {decode(status), text_of(logs / "out"), text_of(logs / "err")};
+}
+
+Background::Background(const std::vector<std::string>& arguments, const base::Path& folder) {
+    std::string pattern = (std::filesystem::temp_directory_path() / "wavecrest-log-XXXXXX").string();
+    const int handle = ::mkstemp(pattern.data());
+    ::close(handle);
+    log_ = pattern;
+    pid_ = spawn(arguments, folder, log_, log_);
+}
+
+Background::~Background() {
+    if (pid_ > 0) end(SIGINT);
+    ::unlink(log_.c_str());
+}
+
+int Background::end(int signal) {
+    ::kill(pid_, signal);
+    int status = 0;
+    const auto limit = std::chrono::steady_clock::now() + std::chrono::seconds(30);
+    while (::waitpid(pid_, &status, WNOHANG) == 0) {
+        if (std::chrono::steady_clock::now() > limit) ::kill(pid_, SIGKILL);
+        std::this_thread::sleep_for(std::chrono::milliseconds(5));
+    }
+    pid_ = -1;
+    return decode(status);
+}
+
+std::string Background::output() const {
+    return text_of(log_);
+}
+
+bool wait_for_port(std::uint16_t port, int limit_ms) {
+    for (int waited = 0; waited < limit_ms; waited += 20) {
+        if (const int handle = connect_to(port); handle >= 0) {
+            ::close(handle);
+            return true;
+        }
+        std::this_thread::sleep_for(std::chrono::milliseconds(20));
+    }
+    return false;
+}
+
+std::uint16_t free_port() {
+    const int handle = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
+    sockaddr_in address{};
+    address.sin_family = AF_INET;
+    address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    socklen_t size = sizeof address;
+    if (::bind(handle, reinterpret_cast<sockaddr*>(&address), size) != 0) throw std::runtime_error("no free port");
+    ::getsockname(handle, reinterpret_cast<sockaddr*>(&address), &size);
+    ::close(handle);
+    return ntohs(address.sin_port);
+}
+
+std::string raw_exchange(std::uint16_t port, const std::string& request) {
+    const int handle = connect_to(port);
+    if (handle < 0) return "";
+    std::string all;
+    if (::send(handle, request.data(), request.size(), MSG_NOSIGNAL) >= 0) {
+        char buffer[65536];
+        pollfd waiting{handle, POLLIN, 0};
+        while (::poll(&waiting, 1, 700) == 1) {
+            const ssize_t n = ::recv(handle, buffer, sizeof buffer, 0);
+            if (n <= 0) break;
+            all.append(buffer, static_cast<std::size_t>(n));
+        }
+    }
+    ::close(handle);
+    return all;
+}
+
+ByteVector read_all(const base::Path& path) {
+    std::ifstream file(path, std::ios::binary);
+    return {std::istreambuf_iterator<char>(file), std::istreambuf_iterator<char>()};
+}
+
+void write_all(const base::Path& path, ByteSpan bytes) {
+    std::filesystem::create_directories(path.parent_path());
+    std::ofstream file(path, std::ios::binary | std::ios::trunc);
+    file.write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
+}
+
+void write_all(const base::Path& path, const std::string& text) {
+    write_all(path, base::as_bytes(text));
+}
+
+base::Path sample_disc() {
+    return base::Path(WAVECREST_SAMPLES) / "Sample Film (2020)";
+}
+base::Path sample_film() {
+    return base::Path(WAVECREST_SAMPLES) / "library/Sample Film (2020)/Sample Film (2020).mp4";
+}
+
+void copy_disc(const base::Path& to) {
+    std::filesystem::copy(sample_disc(), to, std::filesystem::copy_options::recursive);
+}
+
+}  // namespace wavecrest::test

@@ -1,0 +1,76 @@
+// What tests share: temporary folders, the built program, sample material.
+#pragma once
+
+#include <sys/types.h>
+
+#include <map>
+#include <string>
+#include <vector>
+
+#include "base/bytes.hpp"
+#include "base/file.hpp"
+
+namespace wavecrest::test {
+
+// A folder that goes with its object.
+class TempDir {
+  public:
+    TempDir();
+    ~TempDir();
+    TempDir(const TempDir&) = delete;
+    TempDir& operator=(const TempDir&) = delete;
+    const base::Path& path() const { return path_; }
+    base::Path operator/(const std::string& name) const { return path_ / name; }
+    // Everything below it, as sorted relative names of files.
+    std::vector<std::string> files() const;
+
+  private:
+    base::Path path_;
+};
+
+struct Ran {
+    int status = -1;  // exit status; 128 + signal when killed
+    std::string out;
+    std::string err;
+};
+// Runs the built program in a folder; killed after the limit.
+Ran run_program(const std::vector<std::string>& arguments, const base::Path& folder, int limit_seconds = 120);
+
+// The program in the background; ended with SIGINT when the object goes.
+class Background {
+  public:
+    Background(const std::vector<std::string>& arguments, const base::Path& folder);
+    ~Background();
+    Background(const Background&) = delete;
+    Background& operator=(const Background&) = delete;
+    pid_t pid() const { return pid_; }
+    // Sends a signal and waits for the end; the exit status.
+    int end(int signal);
+    // What it wrote on standard output and standard error so far.
+    std::string output() const;
+
+  private:
+    pid_t pid_ = -1;
+    base::Path log_;
+};
+bool wait_for_port(std::uint16_t port, int limit_ms = 10000);
+// A TCP port nobody listens on right now.
+std::uint16_t free_port();
+
+// Sends a raw request to a port on this machine and gives all that comes back until the connection ends or is idle.
+std::string raw_exchange(std::uint16_t port, const std::string& request);
+
+ByteVector read_all(const base::Path& path);
+void write_all(const base::Path& path, ByteSpan bytes);
+void write_all(const base::Path& path, const std::string& text);
+
+// The sample disc's folder and the film converted from it (12 s main title, 3 s extra).
+base::Path sample_disc();
+base::Path sample_film();
+// Frames of the main title: 12 s at 24000/1001.
+inline constexpr int kSampleFrames = 288;
+
+// A copy of the sample disc that may be damaged.
+void copy_disc(const base::Path& to);
+
+}  // namespace wavecrest::test
