@@ -1,0 +1,145 @@
+#include "base/file.hpp"
+
+#include <catch2/catch.hpp>
+#include <sys/stat.h>
+
+#include <thread>
+
+#include "base/queue.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+using base::AtomicFile;
+using base::FileSource;
+
+TEST_CASE("a file appears under its name only when it is committed", "[file]") {
+    const TempDir dir;
+    const auto target = dir / "deep/er/film.mp4";
+    {
+        auto file = AtomicFile::create(target, AtomicFile::IfExists::refuse);
+        REQUIRE(file);
+        REQUIRE(file->write(base::as_bytes("hello")));
+        CHECK_FALSE(std::filesystem::exists(target));
+    }
+    CHECK(dir.files().empty());
+    CHECK_FALSE(std::filesystem::exists(dir / "deep"));  // folders made for it go, too
+    {
+        auto file = AtomicFile::create(target, AtomicFile::IfExists::refuse);
+        REQUIRE(file);
+        REQUIRE(file->write(base::as_bytes("hello")));
+        REQUIRE(file->write_at(0, base::as_bytes("J")));
+        REQUIRE(file->commit());
+    }
+    CHECK(dir.files() == std::vector<std::string>{"deep/er/film.mp4"});
+    CHECK(base::read_text_file(target).value() == "Jello");
+}
+
+TEST_CASE("an existing file is refused or replaced, as asked", "[file]") {
+    const TempDir dir;
+    write_all(dir / "a", std::string("old"));
+    const auto refused = AtomicFile::create(dir / "a", AtomicFile::IfExists::refuse);
+    REQUIRE_FALSE(refused);
+    CHECK(refused.error().kind == ErrorKind::machine);
+    CHECK(base::read_text_file(dir / "a").value() == "old");
+    REQUIRE(base::write_file(dir / "a", base::as_bytes("new"), AtomicFile::IfExists::replace));
+    CHECK(base::read_text_file(dir / "a").value() == "new");
+}
+
+TEST_CASE("a file that appears while another is written is not overwritten", "[file]") {
+    const TempDir dir;
+    auto file = AtomicFile::create(dir / "a", AtomicFile::IfExists::refuse);
+    REQUIRE(file);
+    REQUIRE(file->write(base::as_bytes("late")));
+    write_all(dir / "a", std::string("first"));
+    const auto committed = file->commit();
+    REQUIRE_FALSE(committed);
+    CHECK(committed.error().kind == ErrorKind::machine);
+    CHECK(base::read_text_file(dir / "a").value() == "first");
+}
+
+TEST_CASE("bytes are put in front of a body, in blocks or not", "[file]") {
+    const TempDir dir;
+    ByteVector body(10'000'000);
+    for (std::size_t i = 0; i < body.size(); ++i) body[i] = static_cast<std::uint8_t>(i * 7 + (i >> 11));
+    for (const std::size_t front_size : {std::size_t{4096 * 3}, std::size_t{1234}}) {
+        const auto target = dir / ("front-" + std::to_string(front_size));
+        auto file = AtomicFile::create(target, AtomicFile::IfExists::refuse);
+        REQUIRE(file);
+        CHECK(file->block_size() >= 512);
+        REQUIRE(file->write(body));
+        const ByteVector front(front_size, 0xEE);
+        REQUIRE(file->insert_front(front));
+        CHECK(file->size() == body.size() + front.size());
+        REQUIRE(file->commit());
+        const ByteVector all = read_all(target);
+        REQUIRE(all.size() == body.size() + front.size());
+        CHECK(std::equal(front.begin(), front.end(), all.begin()));
+        CHECK(std::equal(body.begin(), body.end(), all.begin() + static_cast<std::ptrdiff_t>(front.size())));
+    }
+}
+
+TEST_CASE("what can't be opened is said, with what to do", "[file]") {
+    const TempDir dir;
+    const auto missing = FileSource::open(dir / "missing.mp4");
+    REQUIRE_FALSE(missing);
+    CHECK(missing.error().kind == ErrorKind::input);
+    CHECK(missing.error().what.find("does not exist") != std::string::npos);
+    CHECK_FALSE(missing.error().remedy.empty());
+    const auto folder = FileSource::open(dir.path());
+    REQUIRE_FALSE(folder);
+    CHECK(folder.error().what.find("folder") != std::string::npos);
+    REQUIRE(::mkfifo((dir / "pipe").c_str(), 0600) == 0);
+    const auto pipe = FileSource::open(dir / "pipe");  // must not wait for a writer
+    REQUIRE_FALSE(pipe);
+    const auto target = AtomicFile::create("/proc/nowhere/film.mp4", AtomicFile::IfExists::refuse);
+    REQUIRE_FALSE(target);
+    CHECK(target.error().kind == ErrorKind::machine);
+}
+
+TEST_CASE("exact reads tell where a file is too short", "[file]") {
+    const TempDir dir;
+    write_all(dir / "ten", std::string("0123456789"));
+    auto file = FileSource::open(dir / "ten");
+    REQUIRE(file);
+    CHECK(file->size() == 10);
+    const auto bytes = base::read_exactly(*file, 4, 3);
+    REQUIRE(bytes);
+    CHECK(std::string(bytes->begin(), bytes->end()) == "456");
+    const auto beyond = base::read_exactly(*file, 8, 3);
+    REQUIRE_FALSE(beyond);
+    CHECK(beyond.error().where.find("byte 8") != std::string::npos);
+    CHECK_FALSE(base::read_exactly(*file, ~0ull, 1));
+    CHECK_FALSE(base::read_text_file(dir / "ten", 5));
+    base::MemorySource memory(ByteVector{1, 2, 3});
+    ByteVector buffer(8);
+    CHECK(memory.read_at(1, buffer).value() == 2);
+    CHECK(memory.read_at(9, buffer).value() == 0);
+}
+
+TEST_CASE("a bounded queue hands items over in order and ends cleanly", "[queue]") {
+    base::BoundedQueue<int> queue(2);
+    std::vector<int> got;
+    std::thread reader([&] {
+        while (auto item = queue.pop()) got.push_back(*item);
+    });
+    for (int i = 0; i < 1000; ++i) REQUIRE(queue.push(i));
+    queue.close();
+    reader.join();
+    REQUIRE(got.size() == 1000);
+    CHECK(got.front() == 0);
+    CHECK(got.back() == 999);
+    CHECK_FALSE(queue.push(1));
+}
+
+TEST_CASE("abandoning a queue frees a writer that waits", "[queue]") {
+    base::BoundedQueue<int> queue(1);
+    REQUIRE(queue.push(1));
+    bool pushed = true;
+    std::thread writer([&] { pushed = queue.push(2); });
+    std::this_thread::sleep_for(std::chrono::milliseconds(20));
+    queue.abandon();
+    writer.join();
+    CHECK_FALSE(pushed);
+    CHECK_FALSE(queue.pop());
+}

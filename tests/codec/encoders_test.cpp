@@ -1,0 +1,163 @@
+#include <catch2/catch.hpp>
+
+#include <cmath>
+
+#include "bitstream/aac.hpp"
+#include "codec/aac_encoder.hpp"
+#include "codec/lpcm_decoder.hpp"
+#include "codec/x264_encoder.hpp"
+#include "standin/test_card.hpp"
+
+using namespace wavecrest;
+
+namespace {
+
+codec::H264Settings small_settings() {
+    codec::H264Settings settings;
+    settings.width = 320;
+    settings.height = 240;
+    settings.frame_rate = {24000, 1001};
+    return settings;
+}
+
+std::vector<Packet> encode_h264(codec::H264Settings settings, int frames, Time start, int irregular_at = -1) {
+    auto encoder = codec::make_h264_encoder(settings);
+    REQUIRE(encoder);
+    standin::CardSettings card_settings;
+    card_settings.width = 320;
+    card_settings.height = 240;
+    const standin::TestCard card(card_settings);
+    std::vector<Packet> packets;
+    for (int i = 0; i < frames; ++i) {
+        Picture picture = card.draw(i);
+        picture.pts += start;
+        if (irregular_at >= 0 && i >= irregular_at) picture.pts += base::from_seconds(1);
+        REQUIRE((*encoder)->encode(picture, packets));
+    }
+    REQUIRE((*encoder)->flush(packets));
+    return packets;
+}
+
+}  // namespace
+
+TEST_CASE("H.264 packets keep the pictures' own times", "[encoders]") {
+    const Time start = base::from_seconds(7);
+    const auto packets = encode_h264(small_settings(), 100, start);
+    REQUIRE(packets.size() == 100);
+    std::vector<Time> times;
+    Time last_dts = Time::min();
+    for (const Packet& packet : packets) {
+        times.push_back(packet.pts);
+        CHECK(packet.dts > last_dts);
+        CHECK(packet.pts >= packet.dts);
+        last_dts = packet.dts;
+    }
+    std::sort(times.begin(), times.end());
+    for (int i = 0; i < 100; ++i) CHECK(times[static_cast<std::size_t>(i)] == start + base::frames_to_time(i, {24000, 1001}));
+    CHECK(packets.front().key);
+}
+
+TEST_CASE("a gap in the pictures' times stays a gap", "[encoders]") {
+    const auto packets = encode_h264(small_settings(), 60, {}, 30);
+    Time end{};
+    for (const Packet& packet : packets) end = std::max(end, packet.pts);
+    CHECK(end == base::frames_to_time(59, {24000, 1001}) + base::from_seconds(1));
+}
+
+TEST_CASE("keyframes come as often as asked and packets are length-prefixed units", "[encoders]") {
+    auto settings = small_settings();
+    settings.keyframe_distance = base::from_seconds(1);
+    const auto packets = encode_h264(settings, 100, {});
+    int since = 0;
+    for (const Packet& packet : packets) {
+        since = packet.key ? 0 : since + 1;
+        CHECK(since < 24);
+        std::size_t at = 0;
+        const ByteSpan data = packet.data.view();
+        while (at + 4 <= data.size()) {
+            at += 4 + (std::size_t{data[at]} << 24 | std::size_t{data[at + 1]} << 16 | std::size_t{data[at + 2]} << 8 | data[at + 3]);
+        }
+        CHECK(at == data.size());
+    }
+}
+
+TEST_CASE("a limited peak is kept over its buffer", "[encoders]") {
+    auto settings = small_settings();
+    settings.peak_bps = 300'000;
+    settings.buffer = base::from_seconds(1);
+    settings.quality = 5;  // would be far above the limit
+    const auto packets = encode_h264(settings, 240, {});
+    std::uint64_t bits = 0;
+    for (const Packet& packet : packets) bits += packet.data.size() * 8;
+    // Rate times length plus one full buffer.
+    CHECK(static_cast<double>(bits) <= 300'000 * (240 * 1001.0 / 24000) + 300'000 * 1.05);
+}
+
+TEST_CASE("settings the encoder can't take are refused", "[encoders]") {
+    auto settings = small_settings();
+    settings.profile = "no such";
+    const auto refused = codec::make_h264_encoder(settings);
+    REQUIRE_FALSE(refused);
+    CHECK(refused.error().kind == ErrorKind::usage);
+    settings = small_settings();
+    settings.width = 0;
+    CHECK_FALSE(codec::make_h264_encoder(settings));
+    CHECK_FALSE(codec::make_aac_encoder(48000, 6, 320'000));
+    CHECK_FALSE(codec::make_aac_encoder(47000, 2, 128'000));
+}
+
+TEST_CASE("AAC packets cover the sound, with its priming before it", "[encoders]") {
+    auto encoder = codec::make_aac_encoder(48000, 2, 128'000);
+    REQUIRE(encoder);
+    const auto config = bitstream::aac::parse_config((*encoder)->track().codec_config.view());
+    REQUIRE(config);
+    CHECK(config->channels == 2);
+    std::vector<Packet> packets;
+    const Time start = base::from_seconds(3);
+    std::int64_t fed = 0;
+    for (int block = 0; block < 50; ++block) {
+        Sound sound;
+        sound.pts = start + base::from_ticks(fed, 48000);
+        sound.sample_rate = 48000;
+        sound.channels = 2;
+        for (int i = 0; i < 503; ++i, ++fed) {
+            const auto v = static_cast<float>(0.3 * std::sin(0.05 * static_cast<double>(fed)));
+            sound.samples.insert(sound.samples.end(), {v, -v});
+        }
+        REQUIRE((*encoder)->encode(sound, packets));
+    }
+    REQUIRE((*encoder)->flush(packets));
+    CHECK(packets.front().pts == start - base::from_ticks(codec::kAacPriming, 48000));
+    for (std::size_t i = 1; i < packets.size(); ++i) {
+        CHECK(packets[i].pts - packets[i - 1].pts == base::from_ticks(1024, 48000));
+    }
+    // The last sound lies within the last packet's stretch or before.
+    CHECK(packets.back().pts + packets.back().duration >= start + base::from_ticks(fed, 48000));
+    std::uint64_t bytes = 0;
+    for (const Packet& packet : packets) bytes += packet.data.size();
+    const double rate = static_cast<double>(bytes) * 8 / (static_cast<double>(packets.size()) * 1024 / 48000);
+    CHECK(rate == Approx(128'000).epsilon(0.15));
+}
+
+TEST_CASE("LPCM samples are taken exactly", "[encoders]") {
+    Track track;
+    track.codec = Codec::lpcm;
+    track.bit_depth = 16;
+    track.channels = 2;
+    track.sample_rate = 48000;
+    const auto decoder = codec::make_lpcm_decoder(track);
+    Packet packet;
+    packet.pts = base::from_seconds(1);
+    packet.data = Bytes(ByteVector{0x80, 0x00, 0x7F, 0xFF, 0x00, 0x01, 0xFF, 0xFF});
+    std::vector<Sound> out;
+    REQUIRE(decoder->decode(packet, out));
+    REQUIRE(out.size() == 1);
+    CHECK(out[0].pts == base::from_seconds(1));
+    CHECK(out[0].frames() == 2);
+    const std::vector<float> expected = {-1.0f, 32767.0f / 32768, 1.0f / 32768, -1.0f / 32768};
+    CHECK(out[0].samples == expected);
+    track.bit_depth = 24;
+    const auto refused = codec::make_lpcm_decoder(track)->decode(packet, out);
+    REQUIRE_FALSE(refused);
+    CHECK(refused.error().what.find("24-bit") != std::string::npos);
+}
