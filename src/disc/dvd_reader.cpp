@@ -212,19 +212,33 @@ class DvdTitleSource : public PacketSource {
         splitter_.reset();
         timer_.reset();
         for (auto& [id, sound] : sound_) sound = {};
-        // The cell's clock begins with its first navigation pack; then look back from the guess.
+        // The cell's clock begins with its first navigation pack.
         WAVECREST_TRY_ASSIGN(first, read_pack(cell.first_sector));
-        if (const auto start = pci_start(first)) {
-            clock_offset_ = base::to_ticks(cell_start, 90000) - *start;
-            has_clock_ = true;
-        }
+        const auto cell_clock = pci_start(first);
+        if (!cell_clock) return {};  // unreadable there: from the cell's start on, whatever comes
+        clock_offset_ = base::to_ticks(cell_start, 90000) - *cell_clock;
+        has_clock_ = true;
+        entered_cell_ = false;
+        // Back from the guess to a VOBU that starts in time, then forward over the ones that still do.
+        const auto starts_in_time = [&](ByteSpan sector) {
+            const auto start = pci_start(sector);
+            return start && base::from_ticks(*start + clock_offset_, 90000) <= time;
+        };
         for (std::int64_t at = guess; at > 0; --at) {
             WAVECREST_TRY_ASSIGN(sector, read_pack(cell.first_sector + static_cast<std::uint32_t>(at)));
-            const auto start = pci_start(sector);
-            if (start && base::from_ticks(*start + clock_offset_, 90000) <= time) {
-                sector_ = cell.first_sector + static_cast<std::uint32_t>(at);
-                break;
-            }
+            if (!starts_in_time(sector)) continue;
+            sector_ = cell.first_sector + static_cast<std::uint32_t>(at);
+            break;
+        }
+        while (true) {
+            WAVECREST_TRY_ASSIGN(here, read_pack(sector_));
+            base::ByteReader reader{ByteSpan(here)};
+            reader.seek(nav::kDsiAt + nav::kDsiVobuEnd);
+            const std::uint32_t length = reader.u32();
+            if (!pci_start(here) || length >= cell.last_sector - sector_) break;
+            WAVECREST_TRY_ASSIGN(next, read_pack(sector_ + length + 1));
+            if (!starts_in_time(next)) break;
+            sector_ += length + 1;
         }
         return {};
     }

@@ -419,6 +419,7 @@ Status DvdWriter::State::add_group(const std::vector<DvdPicture>& pictures) {
     Title& t = title();
     Vobu vobu;
     vobu.sector = t.sectors;
+    now = (now + 299) / 300 * 300;  // the navigation pack's clock is told in 90 kHz ticks
     vobu.clock = now / 300;
     vobu.start_pts = kFirstPts + field_ticks(t.fields);
     const auto& chapters = t.settings.chapters;
