@@ -62,8 +62,16 @@ class X264Encoder : public media::VideoEncoder {
                 1, static_cast<int>(base::to_seconds(settings.keyframe_distance) * settings.frame_rate.value()));
         }
         if (!settings.level.empty()) param.i_level_idc = bitstream::h264::level_idc_from_name(settings.level);
-        if (x264_param_apply_profile(&param, settings.profile.c_str()) < 0)
+        // Looked up first: the library writes its own complaint about an unknown one.
+        const auto known = [&](const char* const* names) {
+            for (; *names != nullptr; ++names) {
+                if (settings.profile == *names) return true;
+            }
+            return false;
+        };
+        if (!known(x264_profile_names) || x264_param_apply_profile(&param, settings.profile.c_str()) < 0) {
             return refused("the profile \"" + settings.profile + "\" is unknown");
+        }
         self->encoder_ = x264_encoder_open(&param);
         if (self->encoder_ == nullptr)
             return refused(

@@ -205,17 +205,19 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
     for (int i = 0; i < kExcerpts; ++i) {
         const Time at = plan.duration * (2 * i + 1) / (2 * kExcerpts) - kExcerptLength / 2;
         WAVECREST_TRY_ASSIGN(source, input.open(plan.title));
-        if (at.count() > 0) WAVECREST_TRY(source->seek(at));
+        if (at.count() > 0 && !source->seek(at)) continue;
         transcode::GraphSettings graph = plan.graph;
         graph.until = std::max(at, Time{}) + kExcerptLength;
         const auto sink = [&](const std::vector<Track>&) -> Result<std::unique_ptr<PacketSink>> {
             return std::make_unique<CountingSink>(bytes);
         };
-        WAVECREST_TRY_ASSIGN(result, transcode::run(*source, graph, sink, {}, cancel));
-        sampled += result.duration;
+        const auto result = transcode::run(*source, graph, sink, {}, cancel);
+        // Where the data is missing there is nothing to try; the other places still tell.
+        if (!result && result.error().kind != ErrorKind::input) return fail(result.error());
+        if (result) sampled += result->duration;
     }
     if (sampled.count() <= 0)
-        return fail(ErrorKind::input, "the title is too short to try", plan.source, "convert it without --plan");
+        return fail(ErrorKind::input, "no part of the title could be tried", plan.source, "convert it without --plan");
     const double factor = base::to_seconds(plan.duration) / base::to_seconds(sampled);
     Estimate result;
     result.sampled = sampled;
@@ -226,9 +228,11 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
 }
 
 Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress& progress, const Cancel& cancel) {
-    // The peak rate bounds the size; without room for that, or without a bound, a sample decides.
+    // Made first, so that a target that can't be written to is told at once.
+    WAVECREST_TRY_ASSIGN(file, base::AtomicFile::create(plan.target, base::AtomicFile::IfExists::refuse));
+    // The peak rate, or else the rip itself, bounds the size; without room for that a sample decides.
     WAVECREST_TRY_ASSIGN(free, host::free_space(plan.target));
-    if (plan.most_bytes == 0 || free < plan.most_bytes) {
+    if (free < (plan.most_bytes > 0 ? plan.most_bytes : plan.source_bytes)) {
         WAVECREST_TRY_ASSIGN(expected, estimate(input, plan, cancel));
         WAVECREST_TRY(
             check_space(plan, expected.size_bytes + expected.size_bytes / 10, "needed by a sample of the title"));
@@ -240,7 +244,6 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
     outcome.title = plan.title;
     outcome.source_bytes = plan.source_bytes;
     const auto make_sink = [&](const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
-        WAVECREST_TRY_ASSIGN(file, base::AtomicFile::create(plan.target, base::AtomicFile::IfExists::refuse));
         container::Mp4Settings settings;
         settings.title = plan.name.name;
         settings.year = plan.name.year;

@@ -36,7 +36,8 @@ TEST_CASE("malformed TOML names the line", "[config]") {
 
 TEST_CASE("values of the wrong type or range are refused at their line", "[config]") {
     auto table = ConfigTable::parse(
-        "text = 5\nnumber = \"five\"\nhigh = 99\nflag = 1\nrate = \"8 MB\"\nspan = \"soon\"\nsize = \"big\"\nwords = [1]\n"
+        "text = 5\nnumber = \"five\"\nhigh = 99\nflag = 1\nrate = \"8 MB\"\nspan = \"soon\"\nsize = \"big\"\nwords = "
+        "[1]\n"
         "word = \"c\"\n",
         "t.toml");
     REQUIRE(table);

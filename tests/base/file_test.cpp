@@ -1,7 +1,7 @@
 #include "base/file.hpp"
 
-#include <catch2/catch.hpp>
 #include <sys/stat.h>
+#include <catch2/catch.hpp>
 
 #include <thread>
 

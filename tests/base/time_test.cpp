@@ -84,7 +84,8 @@ TEST_CASE("quantities are read with their units, and nothing else is", "[units]"
     CHECK(base::parse_span("250 ms") == base::from_seconds(0.25));
     CHECK(base::parse_span("2 min") == base::from_seconds(120));
     CHECK(base::parse_bytes("16 MB") == 16'000'000u);
-    for (const char* wrong : {"", "8", "Mbit/s", "8 MB/s", "8 mbit/s", "-8 Mbit/s", "nan Mbit/s", "1e300 Mbit/s", "8 Mbit/s "}) {
+    for (const char* wrong :
+         {"", "8", "Mbit/s", "8 MB/s", "8 mbit/s", "-8 Mbit/s", "nan Mbit/s", "1e300 Mbit/s", "8 Mbit/s "}) {
         INFO(wrong);
         CHECK_FALSE(base::parse_bitrate(wrong));
     }

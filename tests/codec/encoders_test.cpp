@@ -53,7 +53,8 @@ TEST_CASE("H.264 packets keep the pictures' own times", "[encoders]") {
         last_dts = packet.dts;
     }
     std::sort(times.begin(), times.end());
-    for (int i = 0; i < 100; ++i) CHECK(times[static_cast<std::size_t>(i)] == start + base::frames_to_time(i, {24000, 1001}));
+    for (int i = 0; i < 100; ++i)
+        CHECK(times[static_cast<std::size_t>(i)] == start + base::frames_to_time(i, {24000, 1001}));
     CHECK(packets.front().key);
 }
 
@@ -75,7 +76,8 @@ TEST_CASE("keyframes come as often as asked and packets are length-prefixed unit
         std::size_t at = 0;
         const ByteSpan data = packet.data.view();
         while (at + 4 <= data.size()) {
-            at += 4 + (std::size_t{data[at]} << 24 | std::size_t{data[at + 1]} << 16 | std::size_t{data[at + 2]} << 8 | data[at + 3]);
+            at += 4 + (std::size_t{data[at]} << 24 | std::size_t{data[at + 1]} << 16 | std::size_t{data[at + 2]} << 8 |
+                       data[at + 3]);
         }
         CHECK(at == data.size());
     }

@@ -137,7 +137,8 @@ TEST_CASE("the declared buffer never runs empty", "[mpeg2enc]") {
     settings.mean_bps = 6'000'000;
     settings.peak_bps = 7'000'000;
     const Coded coded = encode_card(120, settings);
-    // ISO/IEC 13818-2, annex C, variable rate: filled at the peak rate, never above its size, emptied picture by picture.
+    // ISO/IEC 13818-2, annex C, variable rate: filled at the peak rate, never above its size, emptied picture by
+    // picture.
     double fullness = codec::kDvdVbvBits;
     std::int64_t total = 0;
     for (const auto& picture : coded.pictures) {

@@ -3,10 +3,10 @@
 #include <random>
 
 #include "bitstream/aac.hpp"
+#include "codec/x264_encoder.hpp"
 #include "container/mp4_reader.hpp"
 #include "container/mp4_writer.hpp"
 #include "container/sniff.hpp"
-#include "codec/x264_encoder.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
@@ -44,7 +44,8 @@ Track audio_track() {
 
 ByteVector payload(int track, int number, std::size_t size) {
     ByteVector bytes(size);
-    for (std::size_t i = 0; i < size; ++i) bytes[i] = static_cast<std::uint8_t>(track * 31 + number * 7 + static_cast<int>(i));
+    for (std::size_t i = 0; i < size; ++i)
+        bytes[i] = static_cast<std::uint8_t>(track * 31 + number * 7 + static_cast<int>(i));
     return bytes;
 }
 
@@ -125,8 +126,10 @@ ByteVector find_box(const ByteVector& bytes, const std::vector<std::string>& pat
                 header = 16;
             }
             REQUIRE(size >= header);
-            if (std::string(level.begin() + static_cast<std::ptrdiff_t>(at) + 4, level.begin() + static_cast<std::ptrdiff_t>(at) + 8) == wanted) {
-                level = ByteVector(level.begin() + static_cast<std::ptrdiff_t>(at + header), level.begin() + static_cast<std::ptrdiff_t>(at + size));
+            if (std::string(level.begin() + static_cast<std::ptrdiff_t>(at) + 4,
+                            level.begin() + static_cast<std::ptrdiff_t>(at) + 8) == wanted) {
+                level = ByteVector(level.begin() + static_cast<std::ptrdiff_t>(at + header),
+                                   level.begin() + static_cast<std::ptrdiff_t>(at + size));
                 found = true;
             }
             at += size;
@@ -157,7 +160,8 @@ TEST_CASE("the index lies in front and names where every sample is", "[mp4]") {
         CHECK(sample.pts == packet.pts);
         CHECK(sample.dts == packet.dts);
         CHECK(sample.key == packet.key);
-        CHECK(std::equal(packet.data.view().begin(), packet.data.view().end(), bytes.begin() + static_cast<std::ptrdiff_t>(sample.offset)));
+        CHECK(std::equal(packet.data.view().begin(), packet.data.view().end(),
+                         bytes.begin() + static_cast<std::ptrdiff_t>(sample.offset)));
     }
     for (int n = 0; n < kAudioPackets; ++n) {
         const auto& sample = movie.tracks[1].samples[static_cast<std::size_t>(n)];
@@ -210,8 +214,11 @@ TEST_CASE("edit list, priming and roll group by their bytes", "[mp4]") {
     ByteVector sound;
     while (at + 8 <= moov.size()) {
         const std::size_t size = u32_at(moov, at);
-        if (std::string(moov.begin() + static_cast<std::ptrdiff_t>(at) + 4, moov.begin() + static_cast<std::ptrdiff_t>(at) + 8) == "trak" && ++traks == 2) {
-            sound.assign(moov.begin() + static_cast<std::ptrdiff_t>(at) + 8, moov.begin() + static_cast<std::ptrdiff_t>(at + size));
+        if (std::string(moov.begin() + static_cast<std::ptrdiff_t>(at) + 4,
+                        moov.begin() + static_cast<std::ptrdiff_t>(at) + 8) == "trak" &&
+            ++traks == 2) {
+            sound.assign(moov.begin() + static_cast<std::ptrdiff_t>(at) + 8,
+                         moov.begin() + static_cast<std::ptrdiff_t>(at + size));
         }
         at += size;
     }
@@ -226,7 +233,9 @@ TEST_CASE("edit list, priming and roll group by their bytes", "[mp4]") {
 
 TEST_CASE("chapters are kept as a text track", "[mp4]") {
     const TempDir dir;
-    write_sample(dir / "a.mp4", {{Time{}, "Morning"}, {base::from_seconds(0.5), "Boathouse"}, {base::from_seconds(1.25), "Lanterns ünd"}});
+    write_sample(
+        dir / "a.mp4",
+        {{Time{}, "Morning"}, {base::from_seconds(0.5), "Boathouse"}, {base::from_seconds(1.25), "Lanterns ünd"}});
     const auto movie = read(dir / "a.mp4");
     REQUIRE(movie.tracks.size() == 2);
     REQUIRE(movie.chapters.size() == 3);
@@ -299,7 +308,8 @@ TEST_CASE("damaged indexes are refused or read, but never crash or swallow memor
     int refused = 0;
     for (int i = 0; i < 3000; ++i) {
         ByteVector bad = whole;
-        for (int k = 0; k < 4; ++k) bad[random() % 3600] = static_cast<std::uint8_t>(random() % 3 == 0 ? 0xFF : random());
+        for (int k = 0; k < 4; ++k)
+            bad[random() % 3600] = static_cast<std::uint8_t>(random() % 3 == 0 ? 0xFF : random());
         base::MemorySource source(std::move(bad));
         const auto movie = container::read_mp4(source);
         refused += movie ? 0 : 1;
@@ -336,7 +346,8 @@ TEST_CASE("files of other programs are recognised", "[sniff]") {
     CHECK(sniff({}).empty());
     CHECK(sniff(base::as_bytes("hello")).empty());
     const base::Path interop = base::Path(WAVECREST_SOURCE) / "../shared/interop";
-    for (const auto& [name, kind] : {std::pair{"clip.mkv", "matroska"}, std::pair{"clip.webm", "matroska"}, std::pair{"clip.mp4", "mp4"}}) {
+    for (const auto& [name, kind] :
+         {std::pair{"clip.mkv", "matroska"}, std::pair{"clip.webm", "matroska"}, std::pair{"clip.mp4", "mp4"}}) {
         if (!std::filesystem::exists(interop / name)) continue;
         CHECK(sniff(ByteSpan(read_all(interop / name)).first(600)) == kind);
     }

@@ -10,10 +10,10 @@ namespace ps = wavecrest::container::ps;
 TEST_CASE("a pack written by hand is parsed", "[ps]") {
     // ISO/IEC 13818-1, tables 2-33 and 2-17, by hand: SCR base 1, extension 2; rate 25200 x 50 bytes/s.
     const ByteVector bytes = {
-        0, 0, 1, 0xBA, 0x44, 0x00, 0x04, 0x00, 0x0C, 0x05, 0x01, 0x89, 0xC3, 0xF8,  // pack header
-        0, 0, 1, 0xE0, 0, 13, 0x81, 0xC0, 0x0A,                                     // PES, PTS and DTS
-        0x31, 0x00, 0x01, 0x00, 0x05,                                               // PTS 2
-        0x11, 0x00, 0x01, 0x00, 0x03,                                               // DTS 1
+        0,    0,    1,    0xBA, 0x44, 0x00, 0x04, 0x00, 0x0C, 0x05, 0x01, 0x89, 0xC3, 0xF8,  // pack header
+        0,    0,    1,    0xE0, 0,    13,   0x81, 0xC0, 0x0A,                                // PES, PTS and DTS
+        0x31, 0x00, 0x01, 0x00, 0x05,                                                        // PTS 2
+        0x11, 0x00, 0x01, 0x00, 0x03,                                                        // DTS 1
     };
     ps::PackContents contents;
     ps::parse_packs(bytes, contents);
@@ -28,8 +28,9 @@ TEST_CASE("a pack written by hand is parsed", "[ps]") {
 }
 
 TEST_CASE("what is written is read back, at the borders of the clocks", "[ps]") {
-    for (const std::int64_t stamp : {std::int64_t{0}, std::int64_t{1}, std::int64_t{0x7FFF}, std::int64_t{0x8000}, std::int64_t{0x3FFFFFFF},
-                                     std::int64_t{0x1'2345'6789}, std::int64_t{0x1'FFFF'FFFF}}) {
+    for (const std::int64_t stamp :
+         {std::int64_t{0}, std::int64_t{1}, std::int64_t{0x7FFF}, std::int64_t{0x8000}, std::int64_t{0x3FFFFFFF},
+          std::int64_t{0x1'2345'6789}, std::int64_t{0x1'FFFF'FFFF}}) {
         INFO(stamp);
         base::ByteWriter out;
         ps::write_pack_header(out, stamp * 300 + 299, 10'080'000);

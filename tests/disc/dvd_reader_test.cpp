@@ -104,8 +104,11 @@ TEST_CASE("every picture and sample comes out, on one exact timeline", "[dvdread
         const auto count = static_cast<std::int64_t>(packet.data.size() / 4);
         const auto right = card.sound(at, count);
         for (std::size_t i = 0; i < right.size() && at + static_cast<std::int64_t>(i / 2) < kSampleFrames * 2002; ++i) {
-            const auto sample = static_cast<std::int16_t>(packet.data.view()[2 * i] << 8 | packet.data.view()[2 * i + 1]);
-            if (sample != right[i]) FAIL("sample " << at + static_cast<std::int64_t>(i / 2) << ": " << sample << " instead of " << right[i]);
+            const auto sample =
+                static_cast<std::int16_t>(packet.data.view()[2 * i] << 8 | packet.data.view()[2 * i + 1]);
+            if (sample != right[i])
+                FAIL("sample " << at + static_cast<std::int64_t>(i / 2) << ": " << sample << " instead of "
+                               << right[i]);
         }
         at += count;
     }
@@ -154,7 +157,8 @@ TEST_CASE("times in BCD count frames of 1001/30000 s", "[dvdreader]") {
     // The same at 25 (01 in the rate bits): exact seconds.
     CHECK(decode_bcd_time(0x01320552) == base::frames_to_time(5525 * 25 + 12, {25, 1}));
     for (const std::int64_t frames : {0, 29, 30, 1799, 215'999}) {
-        CHECK(decode_bcd_time(encode_bcd_time(base::frames_to_time(frames, {30000, 1001}))) == base::frames_to_time(frames, {30000, 1001}));
+        CHECK(decode_bcd_time(encode_bcd_time(base::frames_to_time(frames, {30000, 1001}))) ==
+              base::frames_to_time(frames, {30000, 1001}));
     }
 }
 
@@ -231,7 +235,8 @@ TEST_CASE("a VOB cut mid-pack gives what is there, and says what is not", "[dvdr
     const TempDir dir;
     copy_disc(dir / "d");
     const ByteVector vob = read_all(dir / "d" / kVob);
-    write_all(dir / "d" / kVob, ByteVector(vob.begin(), vob.begin() + static_cast<std::ptrdiff_t>(vob.size() * 6 / 10 + 777)));
+    write_all(dir / "d" / kVob,
+              ByteVector(vob.begin(), vob.begin() + static_cast<std::ptrdiff_t>(vob.size() * 6 / 10 + 777)));
     const DvdDisc disc = open_ok(dir / "d");
     REQUIRE_FALSE(disc.titles()[0].problems.empty());
     CHECK(disc.notes()[0].find("cut short") != std::string::npos);

@@ -22,15 +22,22 @@ struct Disc {
 const Disc& disc() {
     static const Disc loaded = [] {
         const base::Path folder = sample_disc() / "VIDEO_TS";
-        return Disc{read_all(folder / "VIDEO_TS.IFO"), read_all(folder / "VIDEO_TS.BUP"), read_all(folder / "VTS_01_0.IFO"),
-                    read_all(folder / "VTS_01_0.BUP"), read_all(folder / "VTS_01_1.VOB")};
+        return Disc{read_all(folder / "VIDEO_TS.IFO"), read_all(folder / "VIDEO_TS.BUP"),
+                    read_all(folder / "VTS_01_0.IFO"), read_all(folder / "VTS_01_0.BUP"),
+                    read_all(folder / "VTS_01_1.VOB")};
     }();
     return loaded;
 }
 
-std::uint32_t u8(const ByteVector& b, std::size_t at) { return b.at(at); }
-std::uint32_t u16(const ByteVector& b, std::size_t at) { return u8(b, at) << 8 | u8(b, at + 1); }
-std::uint32_t u32(const ByteVector& b, std::size_t at) { return u16(b, at) << 16 | u16(b, at + 2); }
+std::uint32_t u8(const ByteVector& b, std::size_t at) {
+    return b.at(at);
+}
+std::uint32_t u16(const ByteVector& b, std::size_t at) {
+    return u8(b, at) << 8 | u8(b, at + 1);
+}
+std::uint32_t u32(const ByteVector& b, std::size_t at) {
+    return u16(b, at) << 16 | u16(b, at + 2);
+}
 std::string text(const ByteVector& b, std::size_t at, std::size_t n) {
     return {b.begin() + static_cast<std::ptrdiff_t>(at), b.begin() + static_cast<std::ptrdiff_t>(at + n)};
 }
@@ -38,7 +45,8 @@ std::string text(const ByteVector& b, std::size_t at, std::size_t n) {
 // 33-bit stamps and the 42-bit clock, bit by bit.
 std::int64_t bits_at(const ByteVector& b, std::size_t byte, int first, int count) {
     std::int64_t value = 0;
-    for (int i = first; i < first + count; ++i) value = value << 1 | (b.at(byte + static_cast<std::size_t>(i / 8)) >> (7 - i % 8) & 1);
+    for (int i = first; i < first + count; ++i)
+        value = value << 1 | (b.at(byte + static_cast<std::size_t>(i / 8)) >> (7 - i % 8) & 1);
     return value;
 }
 std::int64_t stamp(const ByteVector& b, std::size_t at) {
@@ -91,7 +99,7 @@ TEST_CASE("the video manager: identifier, sizes, title table", "[dvd]") {
     REQUIRE(table > 0);
     REQUIRE(u16(vmg, table) == 2);
     CHECK(u32(vmg, table + 4) == 8 + 2 * 12 - 1);
-    CHECK(u8(vmg, table + 8 + 1) == 1);  // angles
+    CHECK(u8(vmg, table + 8 + 1) == 1);   // angles
     CHECK(u16(vmg, table + 8 + 2) == 5);  // chapters
     CHECK(u8(vmg, table + 8 + 6) == 1);
     CHECK(u8(vmg, table + 8 + 7) == 1);
@@ -128,17 +136,18 @@ TEST_CASE("the title set: sizes, attributes", "[dvd]") {
     CHECK(u32(vts, 0xC4) == vts.size() / kSector);
     CHECK(u32(vts, 0x0C) == (2 * vts.size() + disc().vob.size()) / kSector - 1);
     CHECK(u32(vts, 0x80) == 0x3D7);
-    CHECK(u8(vts, 0x200) == 0x4C);   // MPEG-2, NTSC, 16:9
+    CHECK(u8(vts, 0x200) == 0x4C);  // MPEG-2, NTSC, 16:9
     CHECK(u16(vts, 0x202) == 1);
-    CHECK(u8(vts, 0x204) == 0x84);   // LPCM, language given
-    CHECK(u8(vts, 0x205) == 0x01);   // 16 bits, 48 kHz, stereo
+    CHECK(u8(vts, 0x204) == 0x84);  // LPCM, language given
+    CHECK(u8(vts, 0x205) == 0x01);  // 16 bits, 48 kHz, stereo
     CHECK(text(vts, 0x206, 2) == "en");
     CHECK(u16(vts, 0x254) == 0);
 }
 
 TEST_CASE("chapters, program chain and cells agree with one another and with the data", "[dvd]") {
     const ByteVector& vts = disc().vts;
-    const std::size_t chapters = u32(vts, 0xC8) * kSector, chains = u32(vts, 0xCC) * kSector, cells = u32(vts, 0xE0) * kSector;
+    const std::size_t chapters = u32(vts, 0xC8) * kSector, chains = u32(vts, 0xCC) * kSector,
+                      cells = u32(vts, 0xE0) * kSector;
     REQUIRE(u16(vts, chapters) == 1);
     const std::size_t first = chapters + u32(vts, chapters + 8);
     CHECK(u32(vts, chapters + 4) + 1 == u32(vts, chapters + 8) + 5 * 4);
@@ -153,7 +162,8 @@ TEST_CASE("chapters, program chain and cells agree with one another and with the
     REQUIRE(u8(vts, chain + 3) == 5);
     CHECK(bcd_frames(u32(vts, chain + 4)) == kSampleFrames * 5 / 4);
     CHECK(u16(vts, chain + 0x0C) == 0x8000);
-    const std::size_t map = chain + u16(vts, chain + 0xE6), playback = chain + u16(vts, chain + 0xE8), position = chain + u16(vts, chain + 0xEA);
+    const std::size_t map = chain + u16(vts, chain + 0xE6), playback = chain + u16(vts, chain + 0xE8),
+                      position = chain + u16(vts, chain + 0xEA);
     std::int64_t frames = 0;
     std::uint32_t expected_sector = 0;
     std::set<std::uint32_t> starts(navigation().begin(), navigation().end());
@@ -265,7 +275,8 @@ TEST_CASE("navigation packs tell what their VOBU holds", "[dvd]") {
         }
         // The sound pack that goes with it holds sound for its start.
         const std::uint32_t sync = u16(vob, dsi + 0x192);
-        const std::int64_t sound = (sync & 0x8000) != 0 ? static_cast<std::int64_t>(nav[i]) - (sync & 0x7FFF) : nav[i] + sync;
+        const std::int64_t sound =
+            (sync & 0x8000) != 0 ? static_cast<std::int64_t>(nav[i]) - (sync & 0x7FFF) : nav[i] + sync;
         const auto pes = static_cast<std::size_t>(sound) * kSector + 14;
         CHECK(u32(vob, pes) == 0x1BD);
         CHECK(std::abs(stamp(vob, pes + 9) - static_cast<std::int64_t>(start)) < 90000 / 50);
@@ -315,7 +326,8 @@ TEST_CASE("a model decoder's buffers neither run over nor dry", "[dvd]") {
         const std::size_t pes = at + 14;
         if (u32(vob, pes) != 0x1E0) continue;
         const std::size_t from = pes + 9 + u8(vob, pes + 8), to = pes + 6 + u16(vob, pes + 4);
-        stream.insert(stream.end(), vob.begin() + static_cast<std::ptrdiff_t>(from), vob.begin() + static_cast<std::ptrdiff_t>(to));
+        stream.insert(stream.end(), vob.begin() + static_cast<std::ptrdiff_t>(from),
+                      vob.begin() + static_cast<std::ptrdiff_t>(to));
         arrival_of_byte_block.push_back(clock_27mhz(vob, at) + 27'000'000LL * 2048 * 8 / 10'080'000);
         block_end.push_back(stream.size());
     }

@@ -14,7 +14,8 @@ TEST_CASE("the card's frame number is read back at other sizes, too", "[card]") 
     standin::CardSettings settings;
     settings.title_number = 9;
     const standin::TestCard card(settings);
-    for (const auto& [width, height] : {std::pair{854, 480}, std::pair{640, 360}, std::pair{320, 180}, std::pair{1280, 720}}) {
+    for (const auto& [width, height] :
+         {std::pair{854, 480}, std::pair{640, 360}, std::pair{320, 180}, std::pair{1280, 720}}) {
         auto scaler = filter::Scaler::create(720, 480, width, height, {1, 1});
         REQUIRE(scaler);
         for (const std::int64_t frame : {0, 1, 24, 1000, 65535}) {
@@ -104,7 +105,11 @@ TEST_CASE("a disc that is cancelled leaves nothing", "[card]") {
     Cancel cancel;
     standin::SampleDiscSettings settings;
     const auto stopped = standin::make_sample_disc(
-        dir / "a", settings, [&](const base::ProgressState& state) { if (state.done > base::from_seconds(1)) cancel.request(); }, cancel);
+        dir / "a", settings,
+        [&](const base::ProgressState& state) {
+            if (state.done > base::from_seconds(1)) cancel.request();
+        },
+        cancel);
     REQUIRE_FALSE(stopped);
     CHECK(stopped.error().kind == ErrorKind::interrupted);
     CHECK(dir.files().empty());

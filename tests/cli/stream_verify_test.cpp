@@ -1,0 +1,323 @@
+// stream run, verify, site and report: over real sockets, as in a house.
+#include <signal.h>
+#include <catch2/catch.hpp>
+#include <nlohmann/json.hpp>
+
+#include <chrono>
+
+#include "support/browser.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+using Json = nlohmann::json;
+
+namespace {
+
+Json parsed(const Ran& ran) {
+    INFO(ran.out.substr(0, 400) << ran.err);
+    Json json = Json::parse(ran.out, nullptr, false);
+    REQUIRE(json.is_object());
+    return json;
+}
+
+// A house with its film, on a free port of this machine's loopback.
+struct House {
+    TempDir dir;
+    std::uint16_t port = free_port();
+
+    explicit House(const std::string& more = "", const std::string& tablet_link = "500 kbit/s") {
+        std::filesystem::create_directories(dir / "library");
+        std::filesystem::create_hard_link(sample_film(), dir / "library/film.mp4");
+        write_all(dir / "site.toml",
+                  "[house]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
+                      "\nlisten = \"127.0.0.1\"\n[[device]]\nname = \"Lounge TV\"\nclass = \"tv-hd\"\n[[device]]\nname "
+                      "= \"Tablet\"\nclass = \"tablet-basic\"\nlink = \"" +
+                      tablet_link + "\"\n[[stream]]\nname = \"Film\"\nfile = \"library/film.mp4\"\n" + more);
+    }
+    Ran run(const std::vector<std::string>& arguments) const { return run_program(arguments, dir.path()); }
+};
+
+Json check_named(const Json& result, const std::string& name) {
+    for (const Json& check : result["checks"]) {
+        if (check["name"] == name) return check;
+    }
+    FAIL("there is no check " << name);
+    return {};
+}
+
+}  // namespace
+
+TEST_CASE("stream run prints the address for each device and serves it", "[cli][stream]") {
+    const House house;
+    Background server({"stream", "run", "--site", "site.toml"}, house.dir.path());
+    REQUIRE(wait_for_port(house.port));
+    const std::string address = "http://127.0.0.1:" + std::to_string(house.port) + "/film.mp4";
+    CHECK(server.output().find("Lounge TV  " + address) != std::string::npos);
+    CHECK(server.output().find("Tablet     " + address) != std::string::npos);
+    const std::string response =
+        raw_exchange(house.port, "GET /film.mp4 HTTP/1.1\r\nHost: x\r\nRange: bytes=0-99\r\nConnection: close\r\n\r\n");
+    CHECK(response.starts_with("HTTP/1.1 206"));
+    CHECK(response.find("Content-Type: video/mp4") != std::string::npos);
+    CHECK(raw_exchange(house.port, "GET /site.toml HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n")
+              .starts_with("HTTP/1.1 404"));
+    // Ctrl-C: a clean end within two seconds, with a summary.
+    const auto before = std::chrono::steady_clock::now();
+    CHECK(server.end(SIGINT) == 0);
+    CHECK(std::chrono::steady_clock::now() - before < std::chrono::seconds(2));
+}
+
+TEST_CASE("stream run ends by itself after --for, and says what it did", "[cli][stream]") {
+    const House house;
+    const Ran ran = house.run({"stream", "run", "--site", "site.toml", "--for", "300 ms", "--json"});
+    CHECK(ran.status == 0);
+    const Json json = parsed(ran);
+    CHECK(json["streams"][0]["path"] == "/film.mp4");
+    CHECK(json["sent_bytes"] == 0);
+    const Ran wrong = house.run({"stream", "run", "--site", "site.toml", "--for", "ever"});
+    CHECK(wrong.status == 2);
+}
+
+TEST_CASE("a port that is taken ends with status 4, naming who holds it", "[cli][stream]") {
+    const House house;
+    const Background first({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
+    REQUIRE(wait_for_port(house.port));
+    const Ran second = house.run({"stream", "run", "--site", "site.toml", "--for", "1 s"});
+    CHECK(second.status == 4);
+    INFO(second.err);
+    CHECK(second.err.find("the port is in use by the process \"wavecrest\" (number " + std::to_string(first.pid()) +
+                          ")") != std::string::npos);
+    CHECK(second.err.find("  to do:  ") != std::string::npos);
+}
+
+TEST_CASE("streams that can't be served are refused before anything listens", "[cli][stream]") {
+    const House missing("[[stream]]\nname = \"Gone\"\nfile = \"library/gone.mp4\"\n");
+    const Ran gone = missing.run({"stream", "run", "--site", "site.toml", "--for", "5 s"});
+    CHECK(gone.status == 3);
+    CHECK(gone.err.find("gone.mp4") != std::string::npos);
+    const House twice("[[stream]]\nname = \"Again\"\nfile = \"library/film.mp4\"\npath = \"/film.mp4\"\n");
+    const Ran same = twice.run({"stream", "run", "--site", "site.toml", "--for", "5 s"});
+    CHECK(same.status == 2);
+    CHECK(same.err.find("the same path") != std::string::npos);
+    const Ran rip = twice.run({"stream", "run", sample_disc().string(), "--for", "5 s"});
+    CHECK(rip.status == 3);
+    CHECK(rip.err.find("convert it first") != std::string::npos);
+    CHECK(twice.run({"stream", "run"}).status == 2);
+    write_all(twice.dir / "bad.toml", std::string("[house\n"));
+    const Ran bad = twice.run({"stream", "run", "--site", "bad.toml"});
+    CHECK(bad.status == 2);
+    CHECK(bad.err.find("bad.toml, line 1") != std::string::npos);
+}
+
+TEST_CASE("verify: one device passes, one is short of network, with figures", "[cli][verify]") {
+    const House house;
+    const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
+    REQUIRE(wait_for_port(house.port));
+    const Ran ran = house.run({"verify", "--site", "site.toml", "--out", "results", "--json"});
+    CHECK(ran.status == 1);
+    const Json json = parsed(ran);
+    REQUIRE(json["results"].size() == 2);
+    const Json& tv = json["results"][0];
+    CHECK(tv["device"] == "Lounge TV");
+    CHECK(tv["verdict"] == "pass");
+    CHECK(tv["short"] == "none");
+    CHECK(tv["stalls"].empty());
+    CHECK(tv["startup_s"].get<double>() < 1);
+    REQUIRE(tv["skips"].size() == 3);
+    for (const Json& skip : tv["skips"]) {
+        CHECK(skip["landed_s"].get<double>() <= skip["to_s"].get<double>());
+        CHECK(skip["first_picture_s"].get<double>() < 1);
+    }
+    const Json& tablet = json["results"][1];
+    CHECK(tablet["verdict"] == "fail");
+    CHECK(tablet["short"] == "network");
+    REQUIRE_FALSE(tablet["stalls"].empty());
+    CHECK(tablet["remedy"].get<std::string>().find("500 kbit/s") == std::string::npos);
+    CHECK(check_named(tablet, "stalls")["verdict"] == "fail");
+    CHECK(check_named(tablet, "level")["verdict"] == "pass");
+    // What the link lacks, in time: start, film and stalls together take at least bytes over rate.
+    double time = tablet["startup_s"].get<double>() + 12.012;
+    for (const Json& stall : tablet["stalls"]) time += stall["for_s"].get<double>();
+    const double needed = static_cast<double>(std::filesystem::file_size(sample_film())) * 8 / 500'000;
+    CHECK(time > needed - 2);
+    CHECK(time < needed + 3);
+    for (const char* name : {"verify.json", "verify-film-lounge-tv.png", "verify-film-lounge-tv.csv",
+                             "verify-film-tablet.png", "verify-film-tablet.csv"}) {
+        INFO(name);
+        CHECK(std::filesystem::file_size(house.dir / "results" / name) > 200);
+    }
+    // For people: verdict, cause and what to do.
+    const Ran text = house.run({"verify", "--site", "site.toml", "--device", "Tablet", "-q"});
+    CHECK(text.out.find("short is the network") != std::string::npos);
+    CHECK(text.out.find("to do:  ") != std::string::npos);
+}
+
+TEST_CASE("verify measures the file's own rate", "[cli][verify]") {
+    const House house;
+    const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
+    REQUIRE(wait_for_port(house.port));
+    const Json verified =
+        parsed(house.run({"verify", "--site", "site.toml", "--device", "Lounge TV", "--json"}))["results"][0];
+    const Json inspected = parsed(house.run({"inspect", "library/film.mp4", "--json"}));
+    CHECK(verified["bitrate"]["mean_bps"] == inspected["bitrate_bps"]);
+    CHECK(verified["bitrate"]["peak_1s_bps"] == inspected["peak_1s_bps"]);
+}
+
+TEST_CASE("waiting for the link really takes its time with --real-time", "[cli][verify]") {
+    const House house("", "8 Mbit/s");
+    const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
+    REQUIRE(wait_for_port(house.port));
+    const auto timed = [&](std::vector<std::string> more) {
+        std::vector<std::string> words = {"verify", "--site", "site.toml", "--device", "Tablet", "--json"};
+        words.insert(words.end(), more.begin(), more.end());
+        const auto before = std::chrono::steady_clock::now();
+        CHECK(house.run(words).status == 0);
+        return std::chrono::duration<double>(std::chrono::steady_clock::now() - before).count();
+    };
+    // The tablet reads ten seconds ahead of a twelve-second film: it is done when two have been shown.
+    const double real = timed({"--real-time"});
+    CHECK(real > 1.5);
+    CHECK(timed({}) < real);
+}
+
+TEST_CASE("verify names what a device lacks", "[cli][verify]") {
+    const House house("[[device]]\nname = \"Old box\"\nclass = \"player-sd\"\n");
+    const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
+    REQUIRE(wait_for_port(house.port));
+    const Ran ran = house.run({"verify", "--site", "site.toml", "--device", "Old box", "--json"});
+    CHECK(ran.status == 1);
+    const Json result = parsed(ran)["results"][0];
+    CHECK(result["short"] == "device");
+    CHECK(check_named(result, "picture size")["verdict"] == "fail");
+    CHECK(check_named(result, "codec profile")["verdict"] == "fail");
+    CHECK(check_named(result, "stalls")["verdict"] == "pass");
+    CHECK_FALSE(result["remedy"].get<std::string>().empty());
+}
+
+TEST_CASE("a stream that can't be reached is a failed verdict with status 1", "[cli][verify]") {
+    const House house;
+    const Ran ran = house.run({"verify", "--site", "site.toml", "--json"});
+    CHECK(ran.status == 1);
+    const Json result = parsed(ran)["results"][0];
+    CHECK(result["verdict"] == "fail");
+    CHECK(result["startup_s"].is_null());
+    CHECK(check_named(result, "reachable")["verdict"] == "fail");
+    CHECK(result["remedy"].get<std::string>().find("stream run") != std::string::npos);
+    // Wrong path, wrong address, no device.
+    const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
+    REQUIRE(wait_for_port(house.port));
+    const std::string host = "http://127.0.0.1:" + std::to_string(house.port);
+    const Ran path = house.run({"verify", host + "/elsewhere.mp4", "--device", "tv-hd"});
+    CHECK(path.status == 1);
+    CHECK(path.out.find("no stream at this path") != std::string::npos);
+    CHECK(house.run({"verify", "film.mp4", "--device", "tv-hd"}).status == 2);
+    CHECK(house.run({"verify", host + "/film.mp4"}).status == 2);
+    CHECK(house.run({"verify", host + "/film.mp4", "--device", "tv-hd", "--link", "fast"}).status == 2);
+    CHECK(house.run({"verify", host + "/film.mp4", "--device", "tv-hd", "--link", "fast-ethernet", "-q"}).status == 0);
+    CHECK(house.run({"verify", "--site", "site.toml", "--device", "Tablett"}).status == 2);
+}
+
+TEST_CASE("a file cut short is found by verifying", "[cli][verify]") {
+    const House house;
+    const ByteVector film = read_all(sample_film());
+    std::filesystem::remove(house.dir / "library/film.mp4");
+    write_all(house.dir / "library/film.mp4", ByteSpan(film).first(film.size() * 2 / 3));
+    const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
+    REQUIRE(wait_for_port(house.port));
+    const Ran ran = house.run({"verify", "--site", "site.toml", "--device", "Lounge TV", "--json"});
+    CHECK(ran.status == 1);
+    const Json result = parsed(ran)["results"][0];
+    CHECK(check_named(result, "complete")["verdict"] == "fail");
+    CHECK(result["short"] == "file");
+}
+
+TEST_CASE("site new, check and show", "[cli][site]") {
+    const House house;
+    const Ran made =
+        house.run({"site", "new", "mine.toml", "--house", "Boathouse", "--port", std::to_string(house.port), "--device",
+                   "Lounge TV,tv-hd,gigabit", "--stream", "Film,library/film.mp4"});
+    CHECK(made.status == 0);
+    CHECK(made.out.find("1 device, 1 stream") != std::string::npos);
+    CHECK(house.run({"site", "check", "mine.toml"}).status == 0);
+    const Json shown = parsed(house.run({"site", "show", "mine.toml", "--json"}));
+    CHECK(shown["addresses"][0]["device"] == "Lounge TV");
+    CHECK(shown["addresses"][0]["url"].get<std::string>().ends_with(":" + std::to_string(house.port) + "/film.mp4"));
+    CHECK(house.run({"site", "new", "mine.toml"}).status == 4);  // never overwritten
+    CHECK(house.run({"site", "new", "other.toml", "--device", "TV,no-such-class,gigabit"}).status == 2);
+    CHECK_FALSE(std::filesystem::exists(house.dir / "other.toml"));
+    write_all(house.dir / "bad.toml", std::string("[house]\nname = \"x\"\nrooms = 3\n"));
+    const Ran bad = house.run({"site", "check", "bad.toml"});
+    CHECK(bad.status == 1);
+    CHECK(bad.err.find("bad.toml, line 3") != std::string::npos);
+    CHECK(house.run({"site", "check", "none.toml"}).status == 3);
+    const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
+    REQUIRE(wait_for_port(house.port));
+    const Ran taken = house.run({"site", "check", "mine.toml", "--json"});
+    CHECK(taken.status == 1);
+    CHECK(parsed(taken)["findings"][0]["what"].get<std::string>().find("in use by the process") != std::string::npos);
+}
+
+TEST_CASE("the report holds the house, the verdicts and the figures in one file", "[cli][report]") {
+    const House house;
+    const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
+    REQUIRE(wait_for_port(house.port));
+    REQUIRE(house.run({"inspect", sample_disc().string(), "--out", "results"}).status == 0);
+    REQUIRE(house.run({"verify", "--site", "site.toml", "--out", "results", "-q"}).status == 1);
+    const Ran ran = house.run({"report", "--site", "site.toml"});
+    CHECK(ran.status == 0);
+    CHECK(ran.out == "report/index.html\n");
+    CHECK(ran.err.find("no conversion was made") != std::string::npos);
+    const ByteVector bytes = read_all(house.dir / "report/index.html");
+    const std::string page(bytes.begin(), bytes.end());
+    for (const char* expected : {"Cedar Landing", "/film.mp4", "1 of 2 combinations", "Sample Film (2020)",
+                                 "What is short: the network", "data:image/png;base64,iVBOR"}) {
+        INFO(expected);
+        CHECK(page.find(expected) != std::string::npos);
+    }
+    CHECK(page.find("{{") == std::string::npos);
+    CHECK(page.find(" src=\"http") == std::string::npos);
+    CHECK(page.find("<script") == std::string::npos);
+    // A damaged result is refused by name, and the old page stays.
+    write_all(house.dir / "results/verify.json", std::string("{ not json"));
+    const Ran damaged = house.run({"report", "--site", "site.toml"});
+    CHECK(damaged.status == 3);
+    CHECK(damaged.err.find("verify.json") != std::string::npos);
+    CHECK(read_all(house.dir / "report/index.html") == bytes);
+}
+
+TEST_CASE("names of the house are text in the page, never markup", "[cli][report]") {
+    const House house;
+    write_all(house.dir / "site.toml", std::string("[house]\nname = \"<script>alert(1)</script> & Sons\"\n"));
+    REQUIRE(house.run({"report", "--site", "site.toml"}).status == 0);
+    const ByteVector bytes = read_all(house.dir / "report/index.html");
+    const std::string page(bytes.begin(), bytes.end());
+    CHECK(page.find("<script>alert") == std::string::npos);
+    CHECK(page.find("&lt;script&gt;") != std::string::npos);
+}
+
+TEST_CASE("the report opens in a browser with all its pictures", "[cli][report][browser]") {
+    if (!has_browser()) {
+        WARN("Chromium is not installed: this test did nothing");
+        return;
+    }
+    const House house;
+    {
+        const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
+        REQUIRE(wait_for_port(house.port));
+        REQUIRE(house.run({"verify", "--site", "site.toml", "--out", "results", "-q"}).status == 1);
+    }
+    REQUIRE(house.run({"report", "--site", "site.toml"}).status == 0);
+    const ByteVector bytes = read_all(house.dir / "report/index.html");
+    std::string page(bytes.begin(), bytes.end());
+    const std::string probe =
+        "<script>window.onload = () => fetch('/result', {method: 'POST', body: JSON.stringify({"
+        "images: [...document.images].map(i => i.naturalWidth), wide: document.documentElement.scrollWidth > "
+        "innerWidth, "
+        "title: document.title})})</script></body>";
+    page.replace(page.find("</body>"), 7, probe);
+    const Json result = Json::parse(run_page(page, 60), nullptr, false);
+    REQUIRE(result.is_object());
+    CHECK(result["images"] == Json::array({1280, 1280}));
+    CHECK(result["wide"] == false);
+    CHECK(result["title"].get<std::string>().find("Cedar Landing") == 0);
+}

@@ -1,0 +1,183 @@
+#include "convert/convert.hpp"
+
+#include <catch2/catch.hpp>
+
+#include "container/mp4_reader.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+using convert::film_name;
+
+namespace {
+
+profile::Profile quick() {
+    auto parsed = profile::parse(
+        "name = \"quick\"\n[video]\neffort = 1\nquality = 30\nlargest = \"320x180\"\npeak_bitrate = \"1 Mbit/s\"\n",
+        "quick");
+    REQUIRE(parsed);
+    return *parsed;
+}
+
+std::unique_ptr<source::Input> open_sample() {
+    auto input = source::open_input(sample_disc());
+    REQUIRE(input);
+    return std::move(*input);
+}
+
+}  // namespace
+
+TEST_CASE("film names come from folders and labels", "[convert]") {
+    CHECK(film_name("Lanterns over Cedar Lake (2019)").full() == "Lanterns over Cedar Lake (2019)");
+    CHECK(film_name("Lanterns over Cedar Lake (2019)").year == 2019);
+    CHECK(film_name("LANTERNS_OVER_CEDAR_LAKE").full() == "Lanterns Over Cedar Lake");
+    CHECK(film_name("LANTERNS_OVER_CEDAR_LAKE").year == 0);
+    CHECK(film_name("Up").full() == "Up");
+    CHECK(film_name("Film (12345)").year == 0);
+    CHECK(film_name("Film (201x)").year == 0);
+    CHECK(film_name("a/b\\c:d").name == "a-b-c-d");
+    CHECK(film_name("  ..  ").name == "Film");
+    CHECK(film_name("(2019)").name == "(2019)");
+    CHECK(film_name("../../etc/passwd").name.find('/') == std::string::npos);
+    CHECK(convert::library_path(film_name("Film (2019)"), "mp4") == base::Path("Film (2019)/Film (2019).mp4"));
+}
+
+TEST_CASE("a plan says what happens to each track, and why", "[convert]") {
+    const TempDir dir;
+    const auto input = open_sample();
+    const auto plan = convert::make_plan(*input, {"main", *profile::find("full-picture"), dir.path(), ""});
+    REQUIRE(plan);
+    CHECK(plan->target == dir / "Sample Film (2020)/Sample Film (2020).mp4");
+    CHECK(plan->title == 1);
+    REQUIRE(plan->tracks.size() == 2);
+    for (const auto& track : plan->tracks) {
+        CHECK(track.action == convert::TrackPlan::Action::transcode);
+        CHECK_FALSE(track.why.empty());
+    }
+    CHECK(plan->graph.video.undo_pulldown);
+    CHECK(plan->graph.video.encode.width == 854);
+    CHECK(plan->graph.video.encode.height == 480);
+    CHECK(plan->graph.video.encode.colour == ColourDescription{6, 6, 6, false});
+    CHECK(plan->graph.video.encode.frame_rate == Ratio{24000, 1001});
+    CHECK(plan->most_bytes > 0);
+    CHECK(dir.files().empty());
+}
+
+TEST_CASE("sizes fit the profile without being enlarged", "[convert]") {
+    const TempDir dir;
+    const auto input = open_sample();
+    const auto size = [&](const std::string& video) {
+        const auto profile = profile::parse("name = \"x\"\n[video]\n" + video, "x");
+        REQUIRE(profile);
+        const auto plan = convert::make_plan(*input, {"main", *profile, dir.path(), ""});
+        REQUIRE(plan);
+        const auto& encode = plan->graph.video.encode;
+        CHECK(encode.width % 2 == 0);
+        CHECK(encode.height % 2 == 0);
+        // Shown as wide as before, to a pixel.
+        const double aspect = encode.width * encode.pixel_aspect.value() / encode.height;
+        CHECK(aspect == Approx(16.0 / 9).epsilon(0.006));
+        return std::pair(encode.width, encode.height);
+    };
+    CHECK(size("largest = \"2160p\"\n") == std::pair(854, 480));
+    CHECK(size("largest = \"480p\"\n") == std::pair(854, 480));
+    CHECK(size("largest = \"640x360\"\n") == std::pair(640, 360));
+    CHECK(size("largest = \"320x2000\"\n") == std::pair(320, 180));
+    CHECK(size("pixels = \"as-source\"\n") == std::pair(720, 480));
+}
+
+TEST_CASE("a conversion keeps every picture, the chapters and the length", "[convert]") {
+    const TempDir dir;
+    const auto input = open_sample();
+    const auto plan = convert::make_plan(*input, {"main", quick(), dir.path(), "Quick (2021)"});
+    REQUIRE(plan);
+    const Cancel cancel;
+    Time furthest{};
+    const auto outcome = convert::run(
+        *input, *plan, [&](const base::ProgressState& state) { furthest = std::max(furthest, state.done); }, cancel);
+    REQUIRE(outcome);
+    CHECK(outcome->pictures == kSampleFrames);
+    CHECK(outcome->duration == base::frames_to_time(kSampleFrames, {24000, 1001}));
+    CHECK(furthest == outcome->duration);
+    CHECK(outcome->problems.empty());
+    CHECK(outcome->size_bytes == std::filesystem::file_size(dir / "Quick (2021)/Quick (2021).mp4"));
+    CHECK(dir.files() == std::vector<std::string>{"Quick (2021)/Quick (2021).mp4"});
+    auto file = base::FileSource::open(outcome->path);
+    REQUIRE(file);
+    const auto movie = container::read_mp4(*file);
+    REQUIRE(movie);
+    CHECK(movie->index_in_front);
+    CHECK(movie->chapters.size() == 5);
+    CHECK(movie->title == "Quick");
+    REQUIRE(movie->tracks.size() == 2);
+    CHECK(movie->tracks[0].samples.size() == kSampleFrames);
+    CHECK(movie->tracks[0].info.width == 320);
+    CHECK(movie->tracks[0].info.frame_rate == Ratio{24000, 1001});
+    CHECK(movie->tracks[1].info.language == "eng");
+    CHECK(movie->duration == outcome->duration);
+    // The first sound packets lie before 0: the encoder's priming.
+    CHECK(movie->tracks[1].samples[0].pts == base::from_ticks(-1600, 48000));
+    // Interleaved: no packet far from its time in the file.
+    std::uint64_t last = 0;
+    for (const auto& sample : movie->tracks[0].samples) {
+        CHECK(sample.offset >= last);
+        last = sample.offset;
+    }
+    // A second time: refused, and the first stays as it is.
+    const auto again = convert::make_plan(*input, {"main", quick(), dir.path(), "Quick (2021)"});
+    REQUIRE_FALSE(again);
+    CHECK(again.error().kind == ErrorKind::machine);
+}
+
+TEST_CASE("a cancelled conversion leaves nothing behind", "[convert]") {
+    const TempDir dir;
+    const auto input = open_sample();
+    const auto plan = convert::make_plan(*input, {"main", quick(), dir / "library", ""});
+    REQUIRE(plan);
+    Cancel cancel;
+    const auto outcome = convert::run(
+        *input, *plan,
+        [&](const base::ProgressState& state) {
+            if (state.done > base::from_seconds(2)) cancel.request();
+        },
+        cancel);
+    REQUIRE_FALSE(outcome);
+    CHECK(outcome.error().kind == ErrorKind::interrupted);
+    CHECK(std::filesystem::is_empty(dir.path()));
+}
+
+TEST_CASE("an estimate comes near the real size", "[convert]") {
+    const TempDir dir;
+    const auto input = open_sample();
+    const auto plan = convert::make_plan(*input, {"main", quick(), dir.path(), ""});
+    REQUIRE(plan);
+    const Cancel cancel;
+    const auto expected = convert::estimate(*input, *plan, cancel);
+    REQUIRE(expected);
+    CHECK(dir.files().empty());
+    CHECK(expected->sampled > base::from_seconds(5));
+    const auto outcome = convert::run(*input, *plan, {}, cancel);
+    REQUIRE(outcome);
+    CHECK(static_cast<double>(expected->size_bytes) == Approx(static_cast<double>(outcome->size_bytes)).epsilon(0.5));
+}
+
+TEST_CASE("titles that can't be picked, and inputs that are none", "[convert]") {
+    const auto input = open_sample();
+    CHECK(input->pick("main").value()->number == 1);
+    CHECK(input->pick("2").value()->number == 2);
+    for (const char* wrong : {"3", "0", "film", "", "1x"}) {
+        const auto picked = input->pick(wrong);
+        REQUIRE_FALSE(picked);
+        CHECK(picked.error().kind == ErrorKind::usage);
+        CHECK(picked.error().remedy.find("from 1 to 2") != std::string::npos);
+    }
+    const TempDir dir;
+    CHECK_FALSE(source::open_input(dir / "missing"));
+    CHECK_FALSE(source::open_input(dir.path()));
+    write_all(dir / "empty", std::string());
+    CHECK(source::open_input(dir / "empty").error().what == "the file is empty");
+    write_all(dir / "noise", ByteVector(10'000, 0x9D));
+    CHECK(source::open_input(dir / "noise").error().kind == ErrorKind::input);
+    write_all(dir / "other.mkv", std::string("\x1A\x45\xDF\xA3 and so on"));
+    CHECK(source::open_input(dir / "other.mkv").error().what.find("matroska") != std::string::npos);
+}

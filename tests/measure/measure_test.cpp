@@ -1,0 +1,116 @@
+#include <catch2/catch.hpp>
+
+#include <numeric>
+
+#include "measure/playback.hpp"
+#include "measure/rate.hpp"
+
+using namespace wavecrest;
+using measure::PlaybackModel;
+using measure::RateCurve;
+
+namespace {
+Time s(double seconds) {
+    return base::from_seconds(seconds);
+}
+}  // namespace
+
+TEST_CASE("mean, peak and seconds of a curve worked out by hand", "[rate]") {
+    // 1000 bytes in each of two seconds, 4000 in the third, 500 in the last half second.
+    const RateCurve curve({{s(0), s(1), 1000}, {s(1), s(2), 1000}, {s(2), s(3), 4000}, {s(3), s(3.5), 500}});
+    CHECK(curve.bytes() == 6500);
+    CHECK(curve.duration() == s(3.5));
+    CHECK(curve.mean_bps() == Approx(6500 * 8 / 3.5).margin(1));
+    CHECK(curve.peak_bps() == 32000);
+    CHECK(curve.peak_bps(s(2)) == (4000 + 1000) * 8 / 2);
+    CHECK(curve.peak_bps(s(60)) == curve.mean_bps());
+    const auto seconds = curve.per_second();
+    REQUIRE(seconds.size() == 4);
+    CHECK(seconds[0] == Approx(8000));
+    CHECK(seconds[2] == Approx(32000));
+    CHECK(seconds[3] == Approx(8000));
+}
+
+TEST_CASE("the highest second need not begin on a whole one", "[rate]") {
+    const RateCurve curve({{s(0), s(1.5), 0}, {s(1.5), s(2.5), 5000}, {s(2.5), s(4), 0}});
+    CHECK(curve.peak_bps() == 40000);
+    const auto seconds = curve.per_second();
+    CHECK(*std::max_element(seconds.begin(), seconds.end()) == Approx(20000));
+}
+
+TEST_CASE("tracks add up, and nothing is nothing", "[rate]") {
+    const RateCurve both({{s(0), s(2), 2000}, {s(0), s(2), 1000}, {s(1), s(2), 500}});
+    CHECK(both.bytes() == 3500);
+    CHECK(both.peak_bps() == Approx(2000 * 8));
+    const RateCurve none;
+    CHECK(none.mean_bps() == 0);
+    CHECK(none.peak_bps() == 0);
+    CHECK(none.per_second().empty());
+    const RateCurve instant({{s(1), s(1), 100}});
+    CHECK(instant.bytes() == 100);
+}
+
+TEST_CASE("a player that is always fed starts once and never stalls", "[playback]") {
+    PlaybackModel player({s(2), s(10), s(30)});
+    player.arrived(s(0.1), s(1));
+    CHECK_FALSE(player.started());
+    player.arrived(s(0.4), s(2));
+    REQUIRE(player.started());
+    CHECK(*player.startup() == s(0.4));
+    for (int i = 1; i <= 30; ++i) player.arrived(s(0.4 + i), s(2 + i));
+    player.finish(s(40));
+    CHECK(player.stalls().empty());
+    CHECK(player.position() == s(30));
+}
+
+TEST_CASE("a stall begins when the buffer runs dry and ends when enough is there again", "[playback]") {
+    PlaybackModel player({s(2), s(10), s(20)});
+    player.arrived(s(1), s(4));  // starts at 1
+    player.arrived(s(8), s(5));  // dry since 5; one second more is not enough
+    CHECK_FALSE(player.playing());
+    player.arrived(s(9), s(6.5));  // 2.5 s in hand: goes on
+    CHECK(player.playing());
+    player.arrived(s(10), s(20));
+    player.finish(s(10));
+    REQUIRE(player.stalls().size() == 1);
+    CHECK(player.stalls()[0].at == s(4));
+    CHECK(player.stalls()[0].clock == s(5));
+    CHECK(player.stalls()[0].length == s(4));
+    CHECK(player.position() == s(20));
+    // Buffer levels: never negative, never above what had arrived.
+    for (const auto& level : player.levels()) {
+        CHECK(level.level >= Time{});
+        CHECK(level.level <= s(20));
+    }
+}
+
+TEST_CASE("the end of the title counts as enough", "[playback]") {
+    PlaybackModel player({s(5), s(10), s(3)});
+    player.arrived(s(0.5), s(3));
+    CHECK(player.started());
+    player.finish(s(0.6));
+    CHECK(player.stalls().empty());
+    CHECK(player.position() == s(3));
+}
+
+TEST_CASE("a stream that breaks off leaves an open stall, closed at the end", "[playback]") {
+    PlaybackModel player({s(1), s(10), s(60)});
+    player.arrived(s(0), s(2));
+    player.arrived(s(7), s(2));
+    player.finish(s(9));
+    REQUIRE(player.stalls().size() == 1);
+    CHECK(player.stalls()[0].length == s(7));
+    PlaybackModel never({s(1), s(10), s(60)});
+    never.arrived(s(1), s(0.5));
+    never.finish(s(5));
+    CHECK_FALSE(never.startup());
+}
+
+TEST_CASE("a full buffer waits for room", "[playback]") {
+    PlaybackModel player({s(1), s(10), s(60)});
+    player.arrived(s(1), s(14));
+    CHECK(player.room_at(s(1)) == s(5));
+    player.arrived(s(5), {});
+    CHECK(player.room_at(s(5)) == s(5));
+    CHECK(player.position() == s(4));
+}

@@ -1,0 +1,68 @@
+#include "profile/profile.hpp"
+
+#include <catch2/catch.hpp>
+
+#include "codec/x264_encoder.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+
+TEST_CASE("both built-in profiles are read, and the encoder takes them", "[profile]") {
+    REQUIRE(profile::built_in().size() == 2);
+    for (const profile::Profile& p : profile::built_in()) {
+        INFO(p.name);
+        CHECK_FALSE(p.purpose.empty());
+        codec::H264Settings settings;
+        settings.width = 640;
+        settings.height = 360;
+        settings.profile = p.video.codec_profile;
+        settings.level = p.video.level;
+        settings.effort = p.video.effort;
+        settings.quality = p.video.quality;
+        settings.peak_bps = p.video.peak_bps;
+        settings.buffer = p.video.buffer;
+        CHECK(codec::make_h264_encoder(settings));
+    }
+}
+
+TEST_CASE("a profile of one's own needs only a name", "[profile]") {
+    const auto parsed = profile::parse(
+        "name = \"mine\"\n[video]\nquality = 22.5\nlargest = \"720p\"\npixels = \"as-source\"\n", "mine.toml");
+    REQUIRE(parsed);
+    CHECK(parsed->video.quality == 22.5);
+    CHECK(parsed->video.largest.height == 720);
+    CHECK_FALSE(parsed->video.square_pixels);
+    CHECK(parsed->video.peak_bps == 0);
+}
+
+TEST_CASE("mistakes in a profile are named with their line", "[profile]") {
+    const auto error = [](const std::string& text) {
+        const auto parsed = profile::parse(text, "p.toml");
+        REQUIRE_FALSE(parsed);
+        CHECK(parsed.error().kind == ErrorKind::usage);
+        return parsed.error();
+    };
+    CHECK(error("[video]\n").what.find("\"name\"") != std::string::npos);
+    CHECK(error("name = \"x\"\n[video]\nqualty = 20\n").remedy == "did you mean \"quality\"?");
+    CHECK(error("name = \"x\"\n[video]\nquality = 99\n").where == "p.toml, line 3");
+    CHECK(error("name = \"x\"\n[video]\ncodec = \"h265\"\n").where == "p.toml, line 3");
+    CHECK(error("name = \"x\"\n[video]\npeak_bitrate = \"fast\"\n").where == "p.toml, line 3");
+    CHECK(error("name = \"x\"\n[audio]\nbitrate = \"9 Mbit/s\"\n").where == "p.toml, line 3");
+    CHECK(error("name = \"x\"\n[video]\nbuffer = \"0 s\"\n").where == "p.toml, line 3");
+    CHECK(error("name = \"x\"\ncontainer = \"mkv\"\n").where == "p.toml, line 2");
+    CHECK(error("name = \"x\n").what.find("TOML") != std::string::npos);
+}
+
+TEST_CASE("profiles are found by name or file", "[profile]") {
+    CHECK(profile::find("full-picture"));
+    const auto near = profile::find("full-pictures");
+    REQUIRE_FALSE(near);
+    CHECK(near.error().remedy == "did you mean \"full-picture\"?");
+    const TempDir dir;
+    write_all(dir / "own.toml", profile::source_text("small-screen").value());
+    const auto own = profile::find((dir / "own.toml").string());
+    REQUIRE(own);
+    CHECK(own->video.level == "3.0");
+    CHECK_FALSE(profile::find((dir / "missing.toml").string()));
+}

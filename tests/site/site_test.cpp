@@ -1,0 +1,114 @@
+#include "site/site.hpp"
+
+#include <catch2/catch.hpp>
+
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+
+namespace {
+
+std::string house(const std::string& rest) {
+    return "[house]\nname = \"Cedar Landing\"\n" + rest;
+}
+
+const std::string kDevices =
+    "[[device]]\nname = \"Lounge TV\"\nclass = \"tv-hd\"\nlink = \"gigabit\"\n[[device]]\nname = \"Tablet\"\nclass = "
+    "\"tablet-basic\"\nlink = \"2 Mbit/s\"\n";
+
+}  // namespace
+
+TEST_CASE("a site file is read, files relative to it", "[site]") {
+    const auto site =
+        site::parse(house("[server]\nport = 9000\nadvertise = \"192.0.2.7\"\n" + kDevices +
+                          "[[stream]]\nname = \"Lake Film\"\nfile = \"library/x.mp4\"\ndevices = [\"Tablet\"]\n"),
+                    "/houses/cedar/site.toml");
+    REQUIRE(site);
+    CHECK(site->house == "Cedar Landing");
+    REQUIRE(site->streams.size() == 1);
+    CHECK(site->streams[0].file == "/houses/cedar/library/x.mp4");
+    CHECK(site->streams[0].path == "/lake-film.mp4");
+    CHECK(site->streams[0].meant_for("Tablet"));
+    CHECK_FALSE(site->streams[0].meant_for("Lounge TV"));
+    CHECK(site->address_of(site->streams[0]) == "http://192.0.2.7:9000/lake-film.mp4");
+    CHECK(site->devices[1].link.payload_bps == 2'000'000);
+    CHECK(site->devices[1].device.name == "Tablet");
+}
+
+TEST_CASE("mistakes in a site file are named with their line and a remedy", "[site]") {
+    const auto error = [](const std::string& rest) {
+        const auto site = site::parse(house(rest), "site.toml");
+        REQUIRE_FALSE(site);
+        CHECK(site.error().kind == ErrorKind::usage);
+        CHECK_FALSE(site.error().remedy.empty());
+        return site.error();
+    };
+    CHECK(error("[server]\nport = 99999\n").where == "site.toml, line 4");
+    CHECK(error("[sever]\nport = 9\n").remedy == "did you mean \"server\"?");
+    CHECK(error("[[device]]\nname = \"A\"\nclass = \"tv-hdd\"\n").remedy == "did you mean \"tv-hd\"?");
+    CHECK(error("[[device]]\nname = \"A\"\nclass = \"tv-hd\"\nlink = \"quick\"\n").where == "site.toml, line 6");
+    CHECK(error("[[device]]\nclass = \"tv-hd\"\n").what.find("\"name\" is missing") != std::string::npos);
+    CHECK(error(kDevices + kDevices).what.find("two devices") != std::string::npos);
+    const auto nobody = error(kDevices + "[[stream]]\nname = \"x\"\nfile = \"x.mp4\"\ndevices = [\"Tablett\"]\n");
+    CHECK(nobody.remedy == "did you mean \"Tablet\"?");
+    CHECK(error("[[stream]]\nname = \"x\"\n").what.find("\"file\" is missing") != std::string::npos);
+    CHECK(site::load("/nonexistent/site.toml").error().kind == ErrorKind::input);
+}
+
+TEST_CASE("a check finds what would go wrong, and nothing where all is well", "[site]") {
+    const TempDir dir;
+    std::filesystem::create_hard_link(sample_film(), dir / "x.mp4");
+    const std::uint16_t port = free_port();
+    const auto base_text = house("[server]\nport = " + std::to_string(port) + "\nlisten = \"127.0.0.1\"\n") + kDevices;
+    const auto check = [&](const std::string& text) {
+        const auto site = site::parse(text, dir / "site.toml");
+        REQUIRE(site);
+        return site::check(*site);
+    };
+    const auto has = [](const std::vector<site::Finding>& findings, site::Finding::Severity severity,
+                        const std::string& word) {
+        return std::any_of(findings.begin(), findings.end(), [&](const site::Finding& f) {
+            return f.severity == severity && f.about.what.find(word) != std::string::npos && !f.about.remedy.empty();
+        });
+    };
+    using Severity = site::Finding::Severity;
+    const std::string good = "[[stream]]\nname = \"Film\"\nfile = \"x.mp4\"\n";
+    for (const auto& finding : check(base_text + good)) CHECK(finding.severity != Severity::error);
+    CHECK(has(check(base_text), Severity::error, "no streams"));
+    CHECK(has(check(base_text + "[[stream]]\nname = \"Film\"\nfile = \"gone.mp4\"\n"), Severity::error,
+              "does not exist") == false);  // said as: there is no such file
+    CHECK(has(check(base_text + "[[stream]]\nname = \"Film\"\nfile = \"gone.mp4\"\n"), Severity::error,
+              "there is no such file"));
+    CHECK(has(check(base_text + "[[stream]]\nname = \"Film\"\nfile = \"" + sample_disc().string() + "\"\n"),
+              Severity::error, "disc rip"));
+    CHECK(has(check(house("[server]\nadvertise = \"203.0.113.77\"\n" + good)), Severity::warning, "203.0.113.77"));
+    // A device that can't play it: a warning while another can, an error when none is left.
+    const std::string old_player = "[[device]]\nname = \"Old\"\nclass = \"player-sd\"\n";
+    CHECK(has(check(base_text + old_player + good), Severity::warning, "some devices can't play"));
+    CHECK(
+        has(check(base_text + old_player + good + "devices = [\"Old\"]\n"), Severity::error, "no device of the house"));
+
+    const Background server(
+        {"stream", "run", (dir / "x.mp4").string(), "--port", std::to_string(port), "--address", "127.0.0.1", "-q"},
+        dir.path());
+    REQUIRE(wait_for_port(port));
+    CHECK(has(check(base_text + good), Severity::error, "wavecrest"));
+}
+
+TEST_CASE("a new site file can be read back, whatever the names", "[site]") {
+    site::NewSite made;
+    made.house = "The \"Old\" Boathouse \\ Quay";
+    made.port = 8181;
+    made.devices = {{"Lounge TV", "tv-hd", "gigabit"}, {"Attic, left", "player-sd", "12 Mbit/s"}};
+    made.streams = {{"Film", "a \"b\".mp4"}};
+    const auto site = site::parse(site::compose(made), "x/site.toml");
+    REQUIRE(site);
+    CHECK(site->house == made.house);
+    CHECK(site->port == 8181);
+    REQUIRE(site->devices.size() == 2);
+    CHECK(site->devices[1].device.name == "Attic, left");
+    CHECK(site->streams[0].file == "x/a \"b\".mp4");
+    // Without devices and streams it holds examples in comments, and is valid.
+    CHECK(site::parse(site::compose({}), "site.toml"));
+}
