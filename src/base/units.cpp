@@ -57,6 +57,7 @@ std::string format_clock(Time time) {
 
 std::string format_span(Time time) {
     const double seconds = to_seconds(time);
+    if (seconds > 0 && seconds < 0.0005) return "under 1 ms";
     if (seconds < 0.9995) return fmt::format("{:.0f} ms", seconds * 1000);
     if (seconds < 59.95) return fmt::format("{:.1f} s", seconds);
     const auto whole = static_cast<std::int64_t>(std::llround(seconds));

@@ -143,10 +143,21 @@ void print_result(const verify::Verification& v) {
         coloured_verdict(device::short_name(v.verdict)),
         v.short_of == verify::Short::none ? "" : fmt::format(", short is the {}", verify::short_name(v.short_of)),
         v.summary);
+    // What failed, and what playing showed; the rest is only named.
+    static const std::vector<std::string> kPlaying = {"startup", "stalls", "skips", "link"};
     render::Table table({"check", "verdict", "measured", "limit"});
-    for (const device::Check& c : v.checks)
-        table.add({c.name, std::string(device::short_name(c.verdict)), c.measured, c.limit});
+    std::string fine;
+    for (const device::Check& c : v.checks) {
+        const bool shown =
+            c.verdict != device::Verdict::pass || std::find(kPlaying.begin(), kPlaying.end(), c.name) != kPlaying.end();
+        if (shown) {
+            table.add({c.name, std::string(device::short_name(c.verdict)), c.measured, c.limit});
+        } else {
+            fine += (fine.empty() ? "" : ", ") + c.name;
+        }
+    }
     fmt::print("\n{}", table.text(4));
+    if (!fine.empty()) fmt::print("    also pass: {}\n", fine);
     if (!v.stalls.empty()) {
         fmt::print("\n    stalls:");
         for (std::size_t i = 0; i < v.stalls.size() && i < 8; ++i)

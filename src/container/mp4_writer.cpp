@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <numeric>
+#include <optional>
 
 #include "bitstream/aac.hpp"
 #include "container/mp4_format.hpp"
@@ -107,7 +108,8 @@ struct Mp4Writer::State {
     ByteVector pending;
     std::uint64_t media_bytes = 0;
     TrackId last_track = -1;
-    std::uint32_t timescale = 90000;  // of the movie
+    std::optional<TrackState> chapter_track;  // joins the others when the length is known
+    std::uint32_t timescale = 90000;          // of the movie
 
     State(base::AtomicFile f, Mp4Settings s) : file(std::move(f)), settings(std::move(s)) {}
 
@@ -122,6 +124,8 @@ struct Mp4Writer::State {
         pending.clear();
         return {};
     }
+    void begin_chapters();
+    void end_chapters();
     std::uint64_t to_movie(std::int64_t ticks, std::uint32_t scale) const {
         return static_cast<std::uint64_t>(base::rescale(ticks, timescale, scale));
     }
@@ -171,6 +175,7 @@ Result<std::unique_ptr<Mp4Writer>> Mp4Writer::create(base::AtomicFile file, std:
     header.u32(fourcc("mdat"));
     header.u64(0);
     WAVECREST_TRY(state->file.write(header.bytes()));
+    state->begin_chapters();
     return std::unique_ptr<Mp4Writer>(new Mp4Writer(std::move(state)));
 }
 
@@ -206,34 +211,7 @@ Status Mp4Writer::write(const Packet& packet) {
 
 Status Mp4Writer::finish() {
     State& s = *state_;
-    // Chapters: a text track whose samples last from one chapter to the next.
-    if (s.settings.chapters.size() > 1) {
-        TrackState t;
-        t.track.id = -2;
-        t.track.kind = TrackKind::subtitle;
-        t.track.codec = Codec::text;
-        t.timescale = s.timescale;
-        const auto end = static_cast<std::int64_t>(s.movie_duration());
-        t.chunks.push_back({s.media_bytes, 0});
-        for (std::size_t i = 0; i < s.settings.chapters.size(); ++i) {
-            const Chapter& chapter = s.settings.chapters[i];
-            const std::int64_t start = base::to_ticks(chapter.start, t.timescale);
-            const std::int64_t next = i + 1 < s.settings.chapters.size()
-                                          ? base::to_ticks(s.settings.chapters[i + 1].start, t.timescale)
-                                          : end;
-            ByteWriter text;
-            text.u16(chapter.name.size());
-            text.text(chapter.name);
-            t.samples.push_back({static_cast<std::uint32_t>(text.size()),
-                                 static_cast<std::uint32_t>(std::max<std::int64_t>(next - start, 0)), 0, true});
-            t.bytes += text.size();
-            s.media_bytes += text.size();
-            ++t.chunks.back().samples;
-            s.pending.insert(s.pending.end(), text.bytes().begin(), text.bytes().end());
-        }
-        t.end_pts = t.media_duration = end;
-        s.tracks.push_back(std::move(t));
-    }
+    s.end_chapters();
     WAVECREST_TRY(s.write_pending());
     ByteWriter mdat;
     mdat.u32(1);
@@ -255,6 +233,44 @@ Status Mp4Writer::finish() {
     }
     WAVECREST_TRY(s.file.insert_front(header.bytes()));
     return s.file.commit();
+}
+
+// Chapters are a text track whose samples last from one chapter to the next. Their text lies first in the media data,
+// right behind the index, so that whoever reads the index over a network has them at once.
+void Mp4Writer::State::begin_chapters() {
+    if (settings.chapters.size() < 2) return;
+    TrackState t;
+    t.track.id = -2;
+    t.track.kind = TrackKind::subtitle;
+    t.track.codec = Codec::text;
+    t.timescale = timescale;
+    t.chunks.push_back({media_bytes, 0});
+    for (const Chapter& chapter : settings.chapters) {
+        ByteWriter text;
+        text.u16(chapter.name.size());
+        text.text(chapter.name);
+        t.samples.push_back({static_cast<std::uint32_t>(text.size()), 0, 0, true});
+        t.bytes += text.size();
+        media_bytes += text.size();
+        ++t.chunks.back().samples;
+        pending.insert(pending.end(), text.bytes().begin(), text.bytes().end());
+    }
+    chapter_track = std::move(t);
+}
+
+void Mp4Writer::State::end_chapters() {
+    if (!chapter_track) return;
+    TrackState& t = *chapter_track;
+    const auto end = static_cast<std::int64_t>(movie_duration());
+    for (std::size_t i = 0; i < t.samples.size(); ++i) {
+        const auto& chapters = settings.chapters;
+        const std::int64_t start = base::to_ticks(chapters[i].start, timescale);
+        const std::int64_t next = i + 1 < chapters.size() ? base::to_ticks(chapters[i + 1].start, timescale) : end;
+        t.samples[i].duration = static_cast<std::uint32_t>(std::max<std::int64_t>(next - start, 0));
+    }
+    t.end_pts = t.media_duration = end;
+    tracks.push_back(std::move(t));
+    chapter_track.reset();
 }
 
 std::uint64_t Mp4Writer::size() const {

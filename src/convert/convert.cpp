@@ -14,8 +14,8 @@
 namespace wavecrest::convert {
 namespace {
 
-constexpr int kExcerpts = 3;
-const Time kExcerptLength = base::from_seconds(2.5);
+constexpr int kExcerpts = 6;
+const Time kExcerptLength = base::from_seconds(2);
 
 int even(double value) {
     return std::max(2, static_cast<int>(std::lround(value / 2)) * 2);
@@ -203,7 +203,9 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
     Time sampled{};
     const base::RealClock clock;
     for (int i = 0; i < kExcerpts; ++i) {
-        const Time at = plan.duration * (2 * i + 1) / (2 * kExcerpts) - kExcerptLength / 2;
+        // Steps of the golden ratio: spread evenly, yet in step with no rhythm the title may have.
+        const double place = std::fmod(0.5 + i * 0.6180339887, 1.0);
+        const Time at = base::from_seconds(place * base::to_seconds(plan.duration - kExcerptLength));
         WAVECREST_TRY_ASSIGN(source, input.open(plan.title));
         if (at.count() > 0 && !source->seek(at)) continue;
         transcode::GraphSettings graph = plan.graph;

@@ -192,7 +192,10 @@ Result<std::size_t> HttpClient::read(std::span<std::uint8_t> buffer) {
             s.step([&](auto done) { http::async_read_some(*s.stream, s.buffer, *s.parser, std::move(done)); });
         if (error == http::error::need_buffer) error = {};
         if (error) return s.unreachable(error, "receiving the stream");
-        if (const std::size_t got = buffer.size() - s.parser->get().body().size; got > 0) return got;
+        if (const std::size_t got = buffer.size() - s.parser->get().body().size; got > 0) {
+            s.reusable = s.parser->is_done() && s.parser->keep_alive();
+            return got;
+        }
     }
     s.reusable = s.parser->keep_alive();
     return 0;

@@ -19,6 +19,7 @@
 #include <sstream>
 #include <thread>
 
+#include "base/units.hpp"
 #include "host/machine.hpp"
 
 namespace wavecrest::net {
@@ -239,7 +240,7 @@ asio::awaitable<void> HttpServer::State::serve(std::shared_ptr<Client> client) {
     client->socket.shutdown(tcp::socket::shutdown_send, ignored);
     client->socket.close(ignored);
     event(client->dropped ? ServerEvent::Kind::dropped : ServerEvent::Kind::left, client->address,
-          fmt::format("{} bytes sent", client->sent.load()));
+          base::format_bytes(client->sent.load()) + " sent");
     const std::lock_guard lock(mutex);
     clients.remove(client);
 }

@@ -1,0 +1,101 @@
+// How much a whole conversion costs over encoding alone: the time of `wavecrest convert`'s work (reading the disc,
+// decoding, undoing pulldown, scaling, sound, interleaving, writing and syncing the file) over the time of encoding the
+// very same pictures from memory with the same settings, in one run.
+//
+//   bench_convert [SECONDS]       length of the sample disc (30)
+#include <fmt/core.h>
+
+#include <cstdlib>
+#include <filesystem>
+#include <string>
+
+#include "base/clock.hpp"
+#include "codec/mpeg2_decoder.hpp"
+#include "convert/convert.hpp"
+#include "filter/film.hpp"
+#include "filter/scale.hpp"
+#include "standin/sample_disc.hpp"
+
+using namespace wavecrest;
+
+namespace {
+
+[[noreturn]] void stop(const Error& error) {
+    fmt::print(stderr, "{} ({})\n", error.what, error.where);
+    std::exit(1);
+}
+
+template <typename T>
+T value(Result<T> result) {
+    if (!result) stop(result.error());
+    return std::move(*result);
+}
+
+// The pictures as the encoder gets them.
+std::vector<Picture> prepare(const source::Input& input, const convert::Plan& plan) {
+    const transcode::VideoPath& path = plan.graph.video;
+    auto source = value(input.open(plan.title));
+    const auto decoder = codec::make_mpeg2_decoder(path.from);
+    filter::FilmTiming film(path.encode.frame_rate);
+    auto scaler = value(filter::Scaler::create(path.from.width, path.from.height, path.encode.width, path.encode.height,
+                                               path.encode.pixel_aspect));
+    std::vector<Picture> decoded, pictures;
+    while (auto packet = value(source->read())) {
+        if (packet->track == path.from.id && !decoder->decode(*packet, decoded)) std::exit(1);
+    }
+    if (!decoder->flush(decoded)) std::exit(1);
+    for (Picture& picture : decoded) {
+        film.apply(picture);
+        pictures.push_back(value(scaler->apply(picture)));
+        picture = {};
+    }
+    return pictures;
+}
+
+double encode_seconds(const std::vector<Picture>& pictures, const codec::H264Settings& settings) {
+    const base::RealClock clock;
+    auto encoder = value(codec::make_h264_encoder(settings));
+    std::vector<Packet> packets;
+    for (const Picture& picture : pictures) {
+        if (!encoder->encode(picture, packets)) std::exit(1);
+        packets.clear();
+    }
+    if (!encoder->flush(packets)) std::exit(1);
+    return base::to_seconds(clock.now());
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    const double seconds = argc > 1 ? std::atof(argv[1]) : 30;
+    const base::Path folder =
+        std::filesystem::temp_directory_path() / fmt::format("wavecrest-bench-{}", static_cast<long>(::getpid()));
+    standin::SampleDiscSettings disc;
+    disc.main_length = base::from_seconds(seconds);
+    disc.extra_length = {};
+    const Cancel cancel;
+    if (const auto made = standin::make_sample_disc(folder / "rip", disc, {}, cancel); !made) stop(made.error());
+    const auto input = value(source::open_input(folder / "rip"));
+
+    fmt::print("{:<14} {:>7} {:>12} {:>12} {:>7}   goal\n", "effort", "run", "whole", "encode only", "ratio");
+    for (const auto& [name, effort, goal] : {std::tuple{"medium (5)", 5, 1.15}, std::tuple{"fast (2)", 2, 1.35}}) {
+        profile::Profile profile = value(profile::find("full-picture"));
+        profile.video.effort = effort;
+        double best = 1e9;
+        for (int run = 1; run <= 3; ++run) {
+            const auto plan = value(convert::make_plan(
+                *input, {"main", profile, folder / "library", fmt::format("effort {} run {}", effort, run)}));
+            const auto pictures = prepare(*input, plan);
+            // Alternating order evens out what a warm cache or a busy neighbour does to either.
+            double whole = 0, alone = 0;
+            if (run % 2 == 0) alone = encode_seconds(pictures, plan.graph.video.encode);
+            whole = base::to_seconds(value(convert::run(*input, plan, {}, cancel)).elapsed);
+            if (run % 2 != 0) alone = encode_seconds(pictures, plan.graph.video.encode);
+            best = std::min(best, whole / alone);
+            fmt::print("{:<14} {:>7} {:>10.2f} s {:>10.2f} s {:>7.3f}\n", name, run, whole, alone, whole / alone);
+        }
+        fmt::print("{:<14} {:>7} {:>12} {:>12} {:>7.3f}   {}\n", name, "best", "", "", best, goal);
+    }
+    std::error_code ignored;
+    std::filesystem::remove_all(folder, ignored);
+}
