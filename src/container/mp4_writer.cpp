@@ -108,8 +108,8 @@ struct Mp4Writer::State {
     ByteVector pending;
     std::uint64_t media_bytes = 0;
     TrackId last_track = -1;
-    std::optional<TrackState> chapter_track;  // joins the others when the length is known
-    std::uint32_t timescale = 90000;          // of the movie
+    std::optional<TrackState> chapters;  // joins the others when the length is known
+    std::uint32_t timescale = 90000;     // of the movie
 
     State(base::AtomicFile f, Mp4Settings s) : file(std::move(f)), settings(std::move(s)) {}
 
@@ -142,7 +142,7 @@ struct Mp4Writer::State {
         return longest;
     }
     void write_header(ByteWriter& out, std::uint64_t offset) const;
-    void write_track(ByteWriter& out, const TrackState& t, std::uint32_t number, std::uint32_t chapter_track,
+    void write_track(ByteWriter& out, const TrackState& t, std::uint32_t number, std::uint32_t text_track,
                      std::uint64_t offset) const;
     void write_sample_entry(ByteWriter& out, const TrackState& t) const;
     void write_sample_table(ByteWriter& out, const TrackState& t, std::uint64_t offset) const;
@@ -255,22 +255,22 @@ void Mp4Writer::State::begin_chapters() {
         ++t.chunks.back().samples;
         pending.insert(pending.end(), text.bytes().begin(), text.bytes().end());
     }
-    chapter_track = std::move(t);
+    chapters = std::move(t);
 }
 
 void Mp4Writer::State::end_chapters() {
-    if (!chapter_track) return;
-    TrackState& t = *chapter_track;
+    if (!chapters) return;
+    TrackState& t = *chapters;
     const auto end = static_cast<std::int64_t>(movie_duration());
     for (std::size_t i = 0; i < t.samples.size(); ++i) {
-        const auto& chapters = settings.chapters;
-        const std::int64_t start = base::to_ticks(chapters[i].start, timescale);
-        const std::int64_t next = i + 1 < chapters.size() ? base::to_ticks(chapters[i + 1].start, timescale) : end;
+        const auto& marks = settings.chapters;
+        const std::int64_t start = base::to_ticks(marks[i].start, timescale);
+        const std::int64_t next = i + 1 < marks.size() ? base::to_ticks(marks[i + 1].start, timescale) : end;
         t.samples[i].duration = static_cast<std::uint32_t>(std::max<std::int64_t>(next - start, 0));
     }
     t.end_pts = t.media_duration = end;
     tracks.push_back(std::move(t));
-    chapter_track.reset();
+    chapters.reset();
 }
 
 std::uint64_t Mp4Writer::size() const {
@@ -299,9 +299,9 @@ void Mp4Writer::State::write_header(ByteWriter& out, std::uint64_t offset) const
         out.u32(tracks.size() + 1);
     }
     const bool has_chapters = !tracks.empty() && tracks.back().track.codec == Codec::text;
-    const auto chapter_track = static_cast<std::uint32_t>(has_chapters ? tracks.size() : 0);
+    const auto text_track = static_cast<std::uint32_t>(has_chapters ? tracks.size() : 0);
     std::uint32_t number = 0;
-    for (const TrackState& t : tracks) write_track(out, t, ++number, chapter_track, offset);
+    for (const TrackState& t : tracks) write_track(out, t, ++number, text_track, offset);
     if (!settings.title.empty()) {
         const Box udta(out, "udta");
         {
@@ -317,8 +317,8 @@ void Mp4Writer::State::write_header(ByteWriter& out, std::uint64_t offset) const
     }
 }
 
-void Mp4Writer::State::write_track(ByteWriter& out, const TrackState& t, std::uint32_t number,
-                                   std::uint32_t chapter_track, std::uint64_t offset) const {
+void Mp4Writer::State::write_track(ByteWriter& out, const TrackState& t, std::uint32_t number, std::uint32_t text_track,
+                                   std::uint64_t offset) const {
     const bool video = t.track.kind == TrackKind::video, audio = t.track.kind == TrackKind::audio;
     const Box trak(out, "trak");
     {
@@ -340,10 +340,10 @@ void Mp4Writer::State::write_track(ByteWriter& out, const TrackState& t, std::ui
                       : 0);
         out.u32(video ? static_cast<std::uint64_t>(t.track.height) << 16 : 0);
     }
-    if (video && chapter_track != 0) {
+    if (video && text_track != 0) {
         const Box tref(out, "tref");
         const Box box(out, "chap");
-        out.u32(chapter_track);
+        out.u32(text_track);
     }
     {
         const Box edts(out, "edts");
