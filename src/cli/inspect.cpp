@@ -111,9 +111,7 @@ int run_inspect(const InspectOptions& options) {
         if (const auto status = input.check_protection(title->number); !status)
             report.is_protected = any_protected = true;
         if (const auto pieces = input.rate(title->number)) {
-            std::vector<measure::RatePiece> rate;
-            for (const source::Piece& piece : *pieces) rate.push_back({piece.from, piece.to, piece.bytes});
-            report.rate = measure::RateCurve(rate);
+            report.rate = measure::RateCurve(*pieces);
         } else {
             report.problems.push_back(
                 {fmt::format("the bit rate can't be told: {}", pieces.error().what), {}, title->duration});
@@ -160,7 +158,8 @@ int run_inspect(const InspectOptions& options) {
         return 0;
     }
 
-    fmt::print("{}: {}, {}\n", options.input, input.is_disc() ? "DVD-Video rip" : "MP4 file", base::format_bytes(size));
+    fmt::print("{}: {}, {}\n", options.input, input.is_disc() ? "ripped DVD-Video disc" : "MP4 file",
+               base::format_bytes(size));
     if (input.is_disc()) {
         using Align = render::Table::Align;
         render::Table table({"title", "length", "size", "chapters", "tracks", "choice"},

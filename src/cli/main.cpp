@@ -68,7 +68,7 @@ int main(int argc, char** argv) {
 
     InspectOptions inspect;
     auto* inspect_app = app.add_subcommand("inspect", "what is in a rip or a file");
-    inspect_app->add_option("input", inspect.input, "a DVD rip's folder, or an MP4 file")
+    inspect_app->add_option("input", inspect.input, "the folder of a ripped DVD, or an MP4 file")
         ->required()
         ->type_name("INPUT");
     inspect_app->add_option("--pick", inspect.pick, "only this title: main or its number")->type_name("TITLE");
@@ -96,7 +96,7 @@ int main(int argc, char** argv) {
 
     ConvertOptions convert;
     auto* convert_app = app.add_subcommand("convert", "make a file the house's devices can play");
-    convert_app->add_option("input", convert.input, "a DVD rip's folder")->required()->type_name("INPUT");
+    convert_app->add_option("input", convert.input, "the folder of a ripped DVD")->required()->type_name("INPUT");
     convert_app->add_option("--pick", convert.pick, "the title: main or its number")
         ->capture_default_str()
         ->type_name("TITLE");
@@ -169,7 +169,7 @@ int main(int argc, char** argv) {
     auto* standin = app.add_subcommand("standin", "made-up material to try things on");
     standin->require_subcommand(1);
     StandinDiscOptions disc;
-    auto* disc_app = standin->add_subcommand("disc", "make a sample DVD rip with a test card");
+    auto* disc_app = standin->add_subcommand("disc", "make a sample ripped DVD with a test card");
     disc_app->add_option("folder", disc.folder, "the folder to make")->required()->type_name("FOLDER");
     disc_app->add_option("--title", disc.title, "text on the card; else the folder's name")->type_name("TEXT");
     disc_app->add_option("--length", disc.length, "length of the main title")->capture_default_str()->type_name("TIME");

@@ -9,6 +9,7 @@
 
 #include "base/units.hpp"
 #include "cli/commands.hpp"
+#include "host/machine.hpp"
 #include "render/table.hpp"
 #include "site/site.hpp"
 
@@ -65,7 +66,13 @@ void print_addresses(const Running& running, const stream::Service& service) {
         }
         if (!named) table.add({"any device", address, what});
     }
-    fmt::print("{}\nEvery viewer pauses and skips for themselves. Ctrl-C ends it.\n", table.text(2));
+    std::string others;
+    for (const host::Address& a : host::addresses()) {
+        if (!a.loopback && a.address != site.host() && site.listen.empty())
+            others += (others.empty() ? "" : ", ") + a.address;
+    }
+    if (!others.empty()) others = "\nThis machine's other addresses: " + others + ".";
+    fmt::print("{}{}\nEvery viewer pauses and skips for themselves. Ctrl-C ends it.\n", table.text(2), others);
     std::fflush(stdout);
 }
 

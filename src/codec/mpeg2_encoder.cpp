@@ -587,35 +587,35 @@ const Picture& Mpeg2Encoder::reconstruction() const {
 }
 
 Mpeg2Picture Mpeg2Encoder::encode(const Picture& picture, bool last) {
-    State& s = *state_;
-    s.source = &picture;
-    s.intra_picture = s.picture_number % s.settings.group_length == 0;
-    const double target = std::max(s.target_bits(), 2000.0);
-    double& complexity = s.intra_picture ? s.complexity_i : s.complexity_p;
-    s.quantiser = std::clamp(static_cast<int>(std::lround(complexity / target)), 2, 31);
+    State& state = *state_;
+    state.source = &picture;
+    state.intra_picture = state.picture_number % state.settings.group_length == 0;
+    const double target = std::max(state.target_bits(), 2000.0);
+    double& complexity = state.intra_picture ? state.complexity_i : state.complexity_p;
+    state.quantiser = std::clamp(static_cast<int>(std::lround(complexity / target)), 2, 31);
 
     // A picture may not be larger than what the decoder's buffer holds when it is due.
-    const std::vector<Motion> vectors_before = s.vectors;
+    const std::vector<Motion> vectors_before = state.vectors;
     std::int64_t bits = 0;
     while (true) {
-        s.write_picture(last);
-        bits = static_cast<std::int64_t>(s.out.bit_count());
-        if (bits <= s.buffer_bits * 9 / 10 || s.quantiser == 31) break;
-        s.quantiser = std::min(31, s.quantiser * 3 / 2);
-        s.vectors = vectors_before;
+        state.write_picture(last);
+        bits = static_cast<std::int64_t>(state.out.bit_count());
+        if (bits <= state.buffer_bits * 9 / 10 || state.quantiser == 31) break;
+        state.quantiser = std::min(31, state.quantiser * 3 / 2);
+        state.vectors = vectors_before;
     }
-    complexity = static_cast<double>(bits) * s.quantiser;
-    s.group_bits_left -= static_cast<double>(bits);
+    complexity = static_cast<double>(bits) * state.quantiser;
+    state.group_bits_left -= static_cast<double>(bits);
 
     Mpeg2Picture result;
-    result.key = s.intra_picture;
-    result.fields = s.fields();
-    result.buffer_bits = s.buffer_bits;
-    result.data = s.out.bytes();
-    const std::int64_t filled = s.settings.peak_bps * result.fields * 1001 / 60000;
-    s.buffer_bits = std::min(s.buffer_bits - bits + filled, kDvdVbvBits);
-    std::swap(s.reference, s.recon);
-    ++s.picture_number;
+    result.key = state.intra_picture;
+    result.fields = state.fields();
+    result.buffer_bits = state.buffer_bits;
+    result.data = state.out.bytes();
+    const std::int64_t filled = state.settings.peak_bps * result.fields * 1001 / 60000;
+    state.buffer_bits = std::min(state.buffer_bits - bits + filled, kDvdVbvBits);
+    std::swap(state.reference, state.recon);
+    ++state.picture_number;
     return result;
 }
 

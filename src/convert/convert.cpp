@@ -57,7 +57,7 @@ Status plan_video(const Track& track, const Request& request, Plan& plan) {
     if (track.codec != Codec::mpeg2 && track.codec != Codec::mpeg1) {
         return fail(ErrorKind::input,
                     fmt::format("video of codec {} can't be decoded yet", media::short_name(track.codec)), plan.source,
-                    "convert a DVD rip; the file itself may play as it is (wavecrest verify tells)");
+                    "convert a ripped DVD; the file itself may play as it is (wavecrest verify tells)");
     }
     if (track.scan == Scan::unknown) {
         return fail(ErrorKind::input, "no picture of this title can be read", plan.source,

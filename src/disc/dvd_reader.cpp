@@ -94,7 +94,7 @@ Result<Ifo> load_one(const Path& path, const char* id) {
     if (file.size() == 0) return fail(ErrorKind::input, "the file is empty", path.string(), "make the rip again");
     if (file.size() > kMaxIfo) {
         return fail(ErrorKind::input, "the file is too large for a table file", path.string(),
-                    "check that this is a DVD rip");
+                    "check that this is a ripped DVD");
     }
     WAVECREST_TRY_ASSIGN(bytes, base::read_exactly(file, 0, file.size()));
     const std::size_t shortest = id == mat::kVmgId ? mat::kVmgSize : mat::kVtsSize;
@@ -715,7 +715,7 @@ Result<DvdDisc> DvdDisc::open(const Path& folder) {
     state->tables = video_folder(folder);
     if (state->tables.empty()) {
         return fail(ErrorKind::input, "there is no VIDEO_TS folder here", folder.string(),
-                    "name the folder of a DVD rip");
+                    "name the folder of a ripped DVD");
     }
     WAVECREST_TRY(state->read_tables());
     return DvdDisc(std::move(state));
@@ -783,7 +783,7 @@ Result<std::unique_ptr<PacketSource>> DvdDisc::open_title(int number) const {
     return std::unique_ptr<PacketSource>(std::make_unique<DvdTitleSource>(run, *found));
 }
 
-Result<std::vector<DvdRatePiece>> DvdDisc::rate(const DvdTitle& title) const {
+Result<std::vector<RatePiece>> DvdDisc::rate(const DvdTitle& title) const {
     WAVECREST_TRY_ASSIGN(
         ifo, load_one(find_entry(state_->tables, fmt::format("VTS_{:02}_0.IFO", title.title_set)), mat::kVtsId));
     WAVECREST_TRY_ASSIGN(map, ifo.table(mat::kVtsVobuMap));
@@ -793,7 +793,7 @@ Result<std::vector<DvdRatePiece>> DvdDisc::rate(const DvdTitle& title) const {
     std::vector<std::uint32_t> sectors(static_cast<std::size_t>(count));
     for (std::uint32_t& sector : sectors) sector = reader.u32();
 
-    std::vector<DvdRatePiece> pieces;
+    std::vector<RatePiece> pieces;
     VobRun& run = *state_->vobs.at(title.title_set);
     ByteVector sector(kSector);
     Time now{};

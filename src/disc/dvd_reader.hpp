@@ -31,13 +31,6 @@ struct DvdTitle {
     std::vector<Problem> problems;
 };
 
-// Bytes of a title over a stretch of its timeline, from the navigation packs.
-struct DvdRatePiece {
-    Time from{};
-    Time to{};
-    std::uint64_t bytes = 0;
-};
-
 class DvdDisc {
   public:
     // Is this a DVD-Video folder: VIDEO_TS itself, or the folder that holds it?
@@ -63,7 +56,7 @@ class DvdDisc {
     // Packets of the title's video and LPCM tracks on a timeline from 0. Calls check_protection first.
     Result<std::unique_ptr<PacketSource>> open_title(int number) const;
     // Bytes over time, from the addresses and times of the navigation packs; needs no other reading.
-    Result<std::vector<DvdRatePiece>> rate(const DvdTitle& title) const;
+    Result<std::vector<RatePiece>> rate(const DvdTitle& title) const;
 
   private:
     struct State;

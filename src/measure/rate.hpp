@@ -5,15 +5,9 @@
 #include <vector>
 
 #include "base/time.hpp"
+#include "media/types.hpp"
 
 namespace wavecrest::measure {
-
-// Bytes that belong to a stretch of the timeline: a picture, a sound packet, a VOBU. Stretches may overlap (tracks).
-struct RatePiece {
-    Time from{};
-    Time to{};
-    std::uint64_t bytes = 0;
-};
 
 class RateCurve {
   public:

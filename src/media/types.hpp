@@ -119,6 +119,14 @@ struct Chapter {
     std::string name;
 };
 
+// Bytes that belong to a stretch of the timeline: a picture, a sound packet, a VOBU. Stretches of several tracks
+// overlap.
+struct RatePiece {
+    Time from{};
+    Time to{};
+    std::uint64_t bytes = 0;
+};
+
 // A stretch of a title that could not be read or decoded.
 struct Problem {
     std::string what;
@@ -163,6 +171,7 @@ using media::ColourDescription;
 using media::Packet;
 using media::Picture;
 using media::Problem;
+using media::RatePiece;
 using media::Scan;
 using media::Sound;
 using media::Track;

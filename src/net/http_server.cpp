@@ -2,6 +2,7 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <signal.h>
 #include <sys/sendfile.h>
 #include <sys/stat.h>
 
@@ -412,7 +413,14 @@ Result<std::unique_ptr<HttpServer>> HttpServer::start(HttpServerSettings setting
     asio::co_spawn(state->context, state->accept_loop(), asio::detached);
     state->keep_house();
     for (int i = 0; i < std::max(1, state->settings.threads); ++i) {
-        state->threads.emplace_back([s = state.get()] { s->context.run(); });
+        state->threads.emplace_back([s = state.get()] {
+            // sendfile to a client that left raises SIGPIPE in the thread that calls it: blocked here, it does nothing.
+            sigset_t pipe;
+            sigemptyset(&pipe);
+            sigaddset(&pipe, SIGPIPE);
+            ::pthread_sigmask(SIG_BLOCK, &pipe, nullptr);
+            s->context.run();
+        });
     }
     return std::unique_ptr<HttpServer>(new HttpServer(std::move(state)));
 }

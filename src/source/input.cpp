@@ -39,12 +39,9 @@ class DvdInput : public Input {
         WAVECREST_TRY_ASSIGN(title, disc_.title(number));
         return disc_.check_protection(*title);
     }
-    Result<std::vector<Piece>> rate(int number) const override {
+    Result<std::vector<RatePiece>> rate(int number) const override {
         WAVECREST_TRY_ASSIGN(title, disc_.title(number));
-        WAVECREST_TRY_ASSIGN(pieces, disc_.rate(*title));
-        std::vector<Piece> result;
-        for (const disc::DvdRatePiece& piece : pieces) result.push_back({piece.from, piece.to, piece.bytes});
-        return result;
+        return disc_.rate(*title);
     }
     Result<std::unique_ptr<PacketSource>> open(int number) const override { return disc_.open_title(number); }
 
@@ -99,8 +96,8 @@ class Mp4Input : public Input {
     const std::vector<Title>& titles() const override { return titles_; }
     const std::vector<std::string>& notes() const override { return notes_; }
     Status check_protection(int) const override { return {}; }
-    Result<std::vector<Piece>> rate(int) const override {
-        std::vector<Piece> pieces;
+    Result<std::vector<RatePiece>> rate(int) const override {
+        std::vector<RatePiece> pieces;
         for (const container::Mp4Track& track : movie_.tracks) {
             for (const container::Mp4Sample& s : track.samples) pieces.push_back({s.pts, s.pts + s.duration, s.size});
         }
@@ -171,9 +168,9 @@ Result<std::unique_ptr<Input>> open_input(const base::Path& path) {
     }
     if (found.empty())
         return fail(ErrorKind::input, "this is no media file this program knows",
-                    fmt::format("{}, byte 0", path.string()), "name a DVD rip's folder or an MP4 file");
+                    fmt::format("{}, byte 0", path.string()), "name the folder of a ripped DVD or an MP4 file");
     return fail(ErrorKind::input, fmt::format("this is a file of type {}, which can't be read yet", found),
-                path.string(), "name a DVD rip's folder or an MP4 file");
+                path.string(), "name the folder of a ripped DVD or an MP4 file");
 }
 
 }  // namespace wavecrest::source

@@ -21,13 +21,6 @@ struct Title {
     std::vector<Problem> problems;
 };
 
-// Bytes over a stretch of a title's timeline.
-struct Piece {
-    Time from{};
-    Time to{};
-    std::uint64_t bytes = 0;
-};
-
 class Input {
   public:
     virtual ~Input() = default;
@@ -41,7 +34,7 @@ class Input {
     virtual const std::vector<std::string>& notes() const = 0;
     // Fails with the final status "protected" where the title is scrambled.
     virtual Status check_protection(int title) const = 0;
-    virtual Result<std::vector<Piece>> rate(int title) const = 0;
+    virtual Result<std::vector<RatePiece>> rate(int title) const = 0;
     virtual Result<std::unique_ptr<PacketSource>> open(int title) const = 0;
 
     // "main" or a title number.

@@ -342,7 +342,7 @@ Result<Verification> run(const Job& job, const Progress& progress, const Cancel&
                           movie.error(), "index");
     v.duration = movie->duration;
 
-    std::vector<measure::RatePiece> pieces;
+    std::vector<RatePiece> pieces;
     std::vector<Track> tracks;
     const container::Mp4Track* video = nullptr;
     for (const container::Mp4Track& track : movie->tracks) {

@@ -15,13 +15,6 @@ using Json = nlohmann::json;
 
 namespace {
 
-Json parsed(const Ran& ran) {
-    INFO(ran.out.substr(0, 400) << ran.err);
-    Json json = Json::parse(ran.out, nullptr, false);
-    REQUIRE(json.is_object());
-    return json;
-}
-
 // An error message has what, where and what to do; no stack, no second message.
 void check_error(const Ran& ran, int status, const std::string& what, const std::string& where = "") {
     INFO(ran.err);
@@ -52,7 +45,7 @@ TEST_CASE("inspect tells a rip's titles, tracks and rates", "[cli]") {
         INFO(expected << "\n" << text.out);
         CHECK(text.out.find(expected) != std::string::npos);
     }
-    const Json json = parsed(run_program({"inspect", sample_disc().string(), "--json"}, dir.path()));
+    const Json json = json_of(run_program({"inspect", sample_disc().string(), "--json"}, dir.path()));
     CHECK(json["container"] == "dvd-video");
     REQUIRE(json["titles"].size() == 2);
     CHECK(json["titles"][0]["main"] == true);
@@ -75,7 +68,7 @@ TEST_CASE("inspect tells a rip's titles, tracks and rates", "[cli]") {
 
 TEST_CASE("inspect --pick shows one title, --out writes figure, CSV and JSON", "[cli]") {
     const TempDir dir;
-    const Json one = parsed(run_program({"inspect", sample_disc().string(), "--pick", "2", "--json"}, dir.path()));
+    const Json one = json_of(run_program({"inspect", sample_disc().string(), "--pick", "2", "--json"}, dir.path()));
     REQUIRE(one["titles"].size() == 1);
     CHECK(one["titles"][0]["number"] == 2);
     check_error(run_program({"inspect", sample_disc().string(), "--pick", "9"}, dir.path()), 2, "there is no title 9");
@@ -92,7 +85,7 @@ TEST_CASE("inspect --pick shows one title, --out writes figure, CSV and JSON", "
 
 TEST_CASE("inspect reads the film that convert wrote", "[cli]") {
     const TempDir dir;
-    const Json json = parsed(run_program({"inspect", sample_film().string(), "--json"}, dir.path()));
+    const Json json = json_of(run_program({"inspect", sample_film().string(), "--json"}, dir.path()));
     CHECK(json["container"] == "mp4");
     CHECK(json["tracks"][0]["codec"] == "h264");
     CHECK(json["tracks"][0]["width"] == 854);
@@ -121,13 +114,13 @@ TEST_CASE("unusable inputs end with status 3 and a message in three parts", "[cl
     // As JSON, too.
     const Ran json = run_program({"inspect", "empty.mp4", "--json"}, dir.path());
     CHECK(json.status == 3);
-    CHECK(parsed(json)["error"]["what"] == "the file is empty");
+    CHECK(json_of(json)["error"]["what"] == "the file is empty");
     // A film cut in its data: what is there is told, and what is missing.
     write_all(dir / "short.mp4", ByteSpan(film).first(film.size() / 2));
     const Ran half = run_program({"inspect", "short.mp4", "--json"}, dir.path());
     CHECK(half.status == 0);
-    REQUIRE(parsed(half)["problems"].size() == 1);
-    CHECK(parsed(half)["problems"][0]["from_s"].get<double>() > 3);
+    REQUIRE(json_of(half)["problems"].size() == 1);
+    CHECK(json_of(half)["problems"][0]["from_s"].get<double>() > 3);
 }
 
 TEST_CASE("an IFO whose tables point outside it", "[cli]") {
@@ -154,7 +147,7 @@ TEST_CASE("scrambled packs: protected, final, nothing written", "[cli]") {
     const Ran shown = run_program({"inspect", "rip"}, dir.path());
     CHECK(shown.status == 0);
     CHECK(shown.out.find("protected") != std::string::npos);
-    CHECK(parsed(run_program({"inspect", "rip", "--json"}, dir.path()))["titles"][0]["protected"] == true);
+    CHECK(json_of(run_program({"inspect", "rip", "--json"}, dir.path()))["titles"][0]["protected"] == true);
     const auto before = std::chrono::steady_clock::now();
     check_error(run_program({"convert", "rip", "--into", "library"}, dir.path()), 3, "this title is protected",
                 "VTS_01_1.VOB, byte ");
@@ -172,13 +165,13 @@ TEST_CASE("a VOB cut mid-pack is converted as far as it goes, and said", "[cli]"
         {"convert", "rip", "--into", "library", "--profile", "quick.toml", "--name", "Half (2020)", "--json", "-q"},
         dir.path());
     CHECK(ran.status == 0);
-    const Json output = parsed(ran)["outputs"][0];
+    const Json output = json_of(ran)["outputs"][0];
     CHECK(output["duration_s"].get<double>() > 4);
     CHECK(output["duration_s"].get<double>() < 9);
     REQUIRE_FALSE(output["problems"].empty());
     CHECK(output["problems"][0]["to_s"].get<double>() == Approx(12.012));
     CHECK(ran.err.find("note: ") != std::string::npos);
-    const Json film = parsed(run_program({"inspect", "library/Half (2020)/Half (2020).mp4", "--json"}, dir.path()));
+    const Json film = json_of(run_program({"inspect", "library/Half (2020)/Half (2020).mp4", "--json"}, dir.path()));
     CHECK(film["duration_s"].get<double>() == Approx(output["duration_s"].get<double>()).margin(0.05));
 }
 
@@ -194,7 +187,7 @@ TEST_CASE("convert --plan says what it would do and does nothing", "[cli]") {
         CHECK(text.out.find(expected) != std::string::npos);
     }
     CHECK(dir.files() == std::vector<std::string>{"quick.toml"});
-    const Json json = parsed(run_program(
+    const Json json = json_of(run_program(
         {"convert", sample_disc().string(), "--into", "library", "--profile", "quick.toml", "--plan", "--json"},
         dir.path()));
     CHECK(json["plan"]["estimate"]["size_bytes"].get<int>() > 10'000);
@@ -210,7 +203,7 @@ TEST_CASE("convert writes the film and its result, and never overwrites", "[cli]
         "convert",   sample_disc().string(), "--pick", "2",     "--into", "library",
         "--profile", "quick.toml",           "--name", "Extra", "--out",  "results",
         "--json"};
-    const Json output = parsed(run_program(command, dir.path()))["outputs"][0];
+    const Json output = json_of(run_program(command, dir.path()))["outputs"][0];
     CHECK(output["path"] == "library/Extra/Extra.mp4");
     CHECK(output["pictures"] == 72);
     CHECK(output["source_bytes"].get<int>() > output["size_bytes"].get<int>());
@@ -311,7 +304,7 @@ TEST_CASE("profiles and devices are listed, shown and checked", "[cli]") {
     const Ran list = run_program({"profile", "list"}, dir.path());
     CHECK(list.out.find("full-picture") != std::string::npos);
     CHECK(list.out.find("small-screen") != std::string::npos);
-    CHECK(parsed(run_program({"profile", "list", "--json"}, dir.path()))["profiles"].size() == 2);
+    CHECK(json_of(run_program({"profile", "list", "--json"}, dir.path()))["profiles"].size() == 2);
     // What show prints is a profile again.
     write_all(dir / "mine.toml", run_program({"profile", "show", "small-screen"}, dir.path()).out);
     CHECK(run_program({"profile", "check", "mine.toml"}, dir.path()).status == 0);
@@ -321,7 +314,7 @@ TEST_CASE("profiles and devices are listed, shown and checked", "[cli]") {
     check_error(run_program({"profile", "check", "none.toml"}, dir.path()), 3, "does not exist");
     CHECK(run_program({"device", "list"}, dir.path()).out.find("tablet-basic") != std::string::npos);
     CHECK(run_program({"device", "show", "tv-hd"}, dir.path()).out.find("1920x1080") != std::string::npos);
-    CHECK(parsed(run_program({"device", "show", "tv-hd", "--json"}, dir.path()))["containers"][0] == "mp4");
+    CHECK(json_of(run_program({"device", "show", "tv-hd", "--json"}, dir.path()))["containers"][0] == "mp4");
     check_error(run_program({"device", "show", "tv"}, dir.path()), 2, "there is no device class");
 }
 

@@ -14,13 +14,6 @@ using Json = nlohmann::json;
 
 namespace {
 
-Json parsed(const Ran& ran) {
-    INFO(ran.out.substr(0, 400) << ran.err);
-    Json json = Json::parse(ran.out, nullptr, false);
-    REQUIRE(json.is_object());
-    return json;
-}
-
 // A house with its film, on a free port of this machine's loopback.
 struct House {
     TempDir dir;
@@ -71,7 +64,7 @@ TEST_CASE("stream run ends by itself after --for, and says what it did", "[cli][
     const House house;
     const Ran ran = house.run({"stream", "run", "--site", "site.toml", "--for", "300 ms", "--json"});
     CHECK(ran.status == 0);
-    const Json json = parsed(ran);
+    const Json json = json_of(ran);
     CHECK(json["streams"][0]["path"] == "/film.mp4");
     CHECK(json["sent_bytes"] == 0);
     const Ran wrong = house.run({"stream", "run", "--site", "site.toml", "--for", "ever"});
@@ -115,7 +108,7 @@ TEST_CASE("verify: one device passes, one is short of network, with figures", "[
     REQUIRE(wait_for_port(house.port));
     const Ran ran = house.run({"verify", "--site", "site.toml", "--out", "results", "--json"});
     CHECK(ran.status == 1);
-    const Json json = parsed(ran);
+    const Json json = json_of(ran);
     REQUIRE(json["results"].size() == 2);
     const Json& tv = json["results"][0];
     CHECK(tv["device"] == "Lounge TV");
@@ -157,8 +150,8 @@ TEST_CASE("verify measures the file's own rate", "[cli][verify]") {
     const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
     REQUIRE(wait_for_port(house.port));
     const Json verified =
-        parsed(house.run({"verify", "--site", "site.toml", "--device", "Lounge TV", "--json"}))["results"][0];
-    const Json inspected = parsed(house.run({"inspect", "library/film.mp4", "--json"}));
+        json_of(house.run({"verify", "--site", "site.toml", "--device", "Lounge TV", "--json"}))["results"][0];
+    const Json inspected = json_of(house.run({"inspect", "library/film.mp4", "--json"}));
     CHECK(verified["bitrate"]["mean_bps"] == inspected["bitrate_bps"]);
     CHECK(verified["bitrate"]["peak_1s_bps"] == inspected["peak_1s_bps"]);
 }
@@ -186,7 +179,7 @@ TEST_CASE("verify names what a device lacks", "[cli][verify]") {
     REQUIRE(wait_for_port(house.port));
     const Ran ran = house.run({"verify", "--site", "site.toml", "--device", "Old box", "--json"});
     CHECK(ran.status == 1);
-    const Json result = parsed(ran)["results"][0];
+    const Json result = json_of(ran)["results"][0];
     CHECK(result["short"] == "device");
     CHECK(check_named(result, "picture size")["verdict"] == "fail");
     CHECK(check_named(result, "codec profile")["verdict"] == "fail");
@@ -198,7 +191,7 @@ TEST_CASE("a stream that can't be reached is a failed verdict with status 1", "[
     const House house;
     const Ran ran = house.run({"verify", "--site", "site.toml", "--json"});
     CHECK(ran.status == 1);
-    const Json result = parsed(ran)["results"][0];
+    const Json result = json_of(ran)["results"][0];
     CHECK(result["verdict"] == "fail");
     CHECK(result["startup_s"].is_null());
     CHECK(check_named(result, "reachable")["verdict"] == "fail");
@@ -226,7 +219,7 @@ TEST_CASE("a file cut short is found by verifying", "[cli][verify]") {
     REQUIRE(wait_for_port(house.port));
     const Ran ran = house.run({"verify", "--site", "site.toml", "--device", "Lounge TV", "--json"});
     CHECK(ran.status == 1);
-    const Json result = parsed(ran)["results"][0];
+    const Json result = json_of(ran)["results"][0];
     CHECK(check_named(result, "complete")["verdict"] == "fail");
     CHECK(result["short"] == "file");
 }
@@ -239,7 +232,7 @@ TEST_CASE("site new, check and show", "[cli][site]") {
     CHECK(made.status == 0);
     CHECK(made.out.find("1 device, 1 stream") != std::string::npos);
     CHECK(house.run({"site", "check", "mine.toml"}).status == 0);
-    const Json shown = parsed(house.run({"site", "show", "mine.toml", "--json"}));
+    const Json shown = json_of(house.run({"site", "show", "mine.toml", "--json"}));
     CHECK(shown["addresses"][0]["device"] == "Lounge TV");
     CHECK(shown["addresses"][0]["url"].get<std::string>().ends_with(":" + std::to_string(house.port) + "/film.mp4"));
     CHECK(house.run({"site", "new", "mine.toml"}).status == 4);  // never overwritten
@@ -254,7 +247,7 @@ TEST_CASE("site new, check and show", "[cli][site]") {
     REQUIRE(wait_for_port(house.port));
     const Ran taken = house.run({"site", "check", "mine.toml", "--json"});
     CHECK(taken.status == 1);
-    CHECK(parsed(taken)["findings"][0]["what"].get<std::string>().find("in use by the process") != std::string::npos);
+    CHECK(json_of(taken)["findings"][0]["what"].get<std::string>().find("in use by the process") != std::string::npos);
 }
 
 TEST_CASE("the report holds the house, the verdicts and the figures in one file", "[cli][report]") {

@@ -89,7 +89,7 @@ std::vector<Picture> decode(const Coded& coded) {
 
 }  // namespace
 
-TEST_CASE("another decoder sees what the encoder meant", "[mpeg2enc]") {
+TEST_CASE("another decoder sees what the encoder meant", "[mpeg2-encoder]") {
     const Coded coded = encode_card(40);
     const auto decoded = decode(coded);
     REQUIRE(decoded.size() == 40);
@@ -107,7 +107,7 @@ TEST_CASE("another decoder sees what the encoder meant", "[mpeg2enc]") {
     }
 }
 
-TEST_CASE("pulldown flags give film its five fields for two pictures", "[mpeg2enc]") {
+TEST_CASE("pulldown flags give film its five fields for two pictures", "[mpeg2-encoder]") {
     const Coded coded = encode_card(24);
     const auto decoded = decode(coded);
     REQUIRE(decoded.size() == 24);
@@ -132,7 +132,7 @@ TEST_CASE("pulldown flags give film its five fields for two pictures", "[mpeg2en
     }
 }
 
-TEST_CASE("the declared buffer never runs empty", "[mpeg2enc]") {
+TEST_CASE("the declared buffer never runs empty", "[mpeg2-encoder]") {
     codec::Mpeg2Settings settings;
     settings.mean_bps = 6'000'000;
     settings.peak_bps = 7'000'000;
@@ -155,11 +155,11 @@ TEST_CASE("the declared buffer never runs empty", "[mpeg2enc]") {
     CHECK(static_cast<double>(total) / (120 * 1001.0 / 24000) < 6.3e6);
 }
 
-TEST_CASE("the same pictures give the same bytes", "[mpeg2enc]") {
+TEST_CASE("the same pictures give the same bytes", "[mpeg2-encoder]") {
     CHECK(encode_card(14).stream == encode_card(14).stream);
 }
 
-TEST_CASE("a cut to noise is intra coded within the rate", "[mpeg2enc]") {
+TEST_CASE("a cut to noise is intra coded within the rate", "[mpeg2-encoder]") {
     codec::Mpeg2Settings settings;
     settings.width = 320;
     settings.height = 240;
@@ -186,7 +186,7 @@ TEST_CASE("a cut to noise is intra coded within the rate", "[mpeg2enc]") {
     for (std::size_t i = 0; i < 5; ++i) CHECK(psnr(decoded[i], coded.reconstructions[i]) > 44);
 }
 
-TEST_CASE("damaged video is decoded without a crash", "[mpeg2enc]") {
+TEST_CASE("damaged video is decoded without a crash", "[mpeg2-encoder]") {
     Coded coded = encode_card(13);
     std::uint32_t state = 5;
     for (auto& picture : coded.pictures) {

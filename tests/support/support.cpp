@@ -12,9 +12,11 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <catch2/catch.hpp>
 #include <chrono>
 #include <fstream>
 #include <iterator>
+#include <nlohmann/json.hpp>
 #include <stdexcept>
 #include <thread>
 
@@ -97,6 +99,13 @@ Ran run_program(const std::vector<std::string>& arguments, const base::Path& fol
         std::this_thread::sleep_for(std::chrono::milliseconds(5));
     }
     return {decode(status), text_of(logs / "out"), text_of(logs / "err")};
+}
+
+nlohmann::json json_of(const Ran& ran) {
+    INFO(ran.out.substr(0, 400) << ran.err);
+    nlohmann::json json = nlohmann::json::parse(ran.out, nullptr, false);
+    REQUIRE(json.is_object());
+    return json;
 }
 
 Background::Background(const std::vector<std::string>& arguments, const base::Path& folder) {

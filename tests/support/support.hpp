@@ -3,7 +3,7 @@
 
 #include <sys/types.h>
 
-#include <map>
+#include <nlohmann/json_fwd.hpp>
 #include <string>
 #include <vector>
 
@@ -35,6 +35,9 @@ struct Ran {
 };
 // Runs the built program in a folder; killed after the limit.
 Ran run_program(const std::vector<std::string>& arguments, const base::Path& folder, int limit_seconds = 120);
+
+// The JSON object a command printed; the test fails when it printed none.
+nlohmann::json json_of(const Ran& ran);
 
 // The program in the background; ended with SIGINT when the object goes.
 class Background {
