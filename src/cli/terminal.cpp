@@ -89,20 +89,19 @@ struct ProgressLine::State {
     std::chrono::steady_clock::time_point last{};
 };
 
-ProgressLine::ProgressLine(std::string doing, bool quiet) : state_(quiet ? nullptr : new State) {
-    if (state_ == nullptr) return;
+ProgressLine::ProgressLine(std::string doing, bool quiet) : state_(quiet ? nullptr : std::make_unique<State>()) {
+    if (!state_) return;
     state_->doing = std::move(doing);
     state_->terminal = ::isatty(STDERR_FILENO) != 0;
     state_->last = state_->start;
 }
 
 ProgressLine::~ProgressLine() {
-    if (state_ != nullptr && state_->terminal && state_->drawn) fmt::print(stderr, "\r\033[K");
-    delete state_;
+    if (state_ && state_->terminal && state_->drawn) fmt::print(stderr, "\r\033[K");
 }
 
 Progress ProgressLine::callback() {
-    if (state_ == nullptr) return {};
+    if (!state_) return {};
     return [this](const ProgressState& state) { show(state); };
 }
 

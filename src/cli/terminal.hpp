@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 
+#include <memory>
 #include <nlohmann/json_fwd.hpp>
 #include <string>
 
@@ -49,7 +50,7 @@ class ProgressLine {
   private:
     void show(const ProgressState& state);
     struct State;
-    State* state_;
+    std::unique_ptr<State> state_;  // nothing when quiet
 };
 
 // Set by the first Ctrl-C or SIGTERM. A second one removes unfinished files and leaves at once.

@@ -167,7 +167,7 @@ void print_result(const verify::Verification& v) {
         fmt::print("\n");
     }
     for (const device::Check& c : v.checks) {
-        if (!c.why.empty()) fmt::print("    {}: {}\n", c.name, c.why);
+        if (!c.why.empty() && c.why != v.remedy) fmt::print("    {}: {}\n", c.name, c.why);
     }
     if (!v.remedy.empty()) fmt::print("  to do:  {}\n", v.remedy);
 }

@@ -27,6 +27,13 @@ class X264Encoder : public media::VideoEncoder {
     X264Encoder& operator=(const X264Encoder&) = delete;
 
     static Result<std::unique_ptr<media::VideoEncoder>> create(const H264Settings& settings) {
+        // Checked here: the library leaks a little when it refuses a size itself.
+        constexpr int kLargest = 16384;
+        if (settings.width <= 0 || settings.height <= 0 || settings.width > kLargest || settings.height > kLargest ||
+            settings.width % 2 != 0 || settings.height % 2 != 0 || settings.frame_rate.num <= 0) {
+            return refused(fmt::format("{}x{} at {} pictures a second can't be coded", settings.width, settings.height,
+                                       settings.frame_rate.value()));
+        }
         std::unique_ptr<X264Encoder> self(new X264Encoder(settings));
         x264_param_t param;
         const int step = std::clamp(settings.effort - 5 + kMediumStep, 0, static_cast<int>(std::size(kPresets)) - 1);
@@ -73,6 +80,7 @@ class X264Encoder : public media::VideoEncoder {
             return refused("the profile \"" + settings.profile + "\" is unknown");
         }
         self->encoder_ = x264_encoder_open(&param);
+        x264_param_cleanup(&param);
         if (self->encoder_ == nullptr)
             return refused(
                 fmt::format("{}x{} with these settings is refused by the encoder", settings.width, settings.height));

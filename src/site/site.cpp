@@ -160,8 +160,14 @@ std::vector<stream::StreamItem> Site::items() const {
 }
 
 Result<Site> load(const base::Path& file) {
-    WAVECREST_TRY_ASSIGN(text, base::read_text_file(file));
-    return parse(text, file);
+    auto text = base::read_text_file(file);
+    if (!text) {
+        std::error_code error;
+        Error about = std::move(text).error();
+        if (!std::filesystem::exists(file, error)) about.remedy = "start one with wavecrest site new, or name another";
+        return fail(std::move(about));
+    }
+    return parse(*text, file);
 }
 
 Result<Site> parse(std::string_view text, const base::Path& file) {
