@@ -41,7 +41,8 @@ Result<Running> set_up(const StreamRunOptions& options) {
         running.items.push_back({base::Path(options.file).stem().string(), options.file, ""});
     }
     if (options.port != 0) running.settings.port = options.port;
-    if (!options.bind.empty()) running.settings.address = options.bind;
+    if (!options.bind.empty())
+        running.settings.address = options.bind == "0.0.0.0" || options.bind == "::" ? "" : options.bind;
     return running;
 }
 

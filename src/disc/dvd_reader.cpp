@@ -211,6 +211,8 @@ class DvdTitleSource : public PacketSource {
         finished_ = false;
         splitter_.reset();
         timer_.reset();
+        seen_picture_ = false;
+        last_time_ = time;
         for (auto& [id, sound] : sound_) sound = {};
         // The cell's clock begins with its first navigation pack.
         WAVECREST_TRY_ASSIGN(first, read_pack(cell.first_sector));
@@ -356,6 +358,11 @@ class DvdTitleSource : public PacketSource {
             packet.duration = timed.duration;
             packet.key = timed.unit.picture.coding_type == 1 && timed.unit.starts_group;
             packet.data = Bytes(std::move(timed.unit.data));
+            // Reordering moves a picture by a few; farther ahead means that those in between are lost.
+            if (seen_picture_ && packet.pts > last_time_ + 6 * packet.duration) {
+                problems_.push_back({"pictures are missing", last_time_, packet.pts});
+            }
+            seen_picture_ = true;
             last_time_ = std::max(last_time_, packet.pts + packet.duration);
             ready_.push_back(std::move(packet));
         }
@@ -411,7 +418,8 @@ class DvdTitleSource : public PacketSource {
     bool has_clock_ = false;
     std::int64_t clock_offset_ = 0;  // 90 kHz, added to every stamp
     std::int64_t vobu_end_ = 0;      // 90 kHz, on the title's timeline
-    Time last_time_{};
+    Time last_time_{};               // up to which pictures have come
+    bool seen_picture_ = false;      // since the start or the last skip
     ByteVector buffer_;
     ps::PackContents contents_;
     mpeg2::AccessUnitSplitter splitter_;
@@ -431,6 +439,7 @@ struct DvdDisc::State {
     std::vector<DvdTitle> titles;
     std::vector<std::string> notes;
     std::map<int, std::shared_ptr<VobRun>> vobs;  // by title set
+    std::map<int, Ifo> sets;                      // likewise: the IFO, or the twin that replaced it
 
     Result<Ifo> load(const std::string& stem, const char* id) {
         const Path path = find_entry(tables, stem + ".IFO");
@@ -478,7 +487,6 @@ Status DvdDisc::State::read_tables() {
         return fail(ErrorKind::input, fmt::format("the title table names {} titles", count),
                     fmt::format("{}, byte {}", vmg.name(), table), "the disc's tables are damaged; make the rip again");
     }
-    std::map<int, Ifo> sets;
     for (int i = 0; i < count; ++i) {
         WAVECREST_TRY_ASSIGN(entry,
                              vmg.at(table + 8 + static_cast<std::uint64_t>(i) * kTitleEntrySize, kTitleEntrySize));
@@ -784,8 +792,7 @@ Result<std::unique_ptr<PacketSource>> DvdDisc::open_title(int number) const {
 }
 
 Result<std::vector<RatePiece>> DvdDisc::rate(const DvdTitle& title) const {
-    WAVECREST_TRY_ASSIGN(
-        ifo, load_one(find_entry(state_->tables, fmt::format("VTS_{:02}_0.IFO", title.title_set)), mat::kVtsId));
+    const Ifo& ifo = state_->sets.at(title.title_set);
     WAVECREST_TRY_ASSIGN(map, ifo.table(mat::kVtsVobuMap));
     WAVECREST_TRY_ASSIGN(end, ifo.u32(map));
     const std::uint64_t count = (std::uint64_t{end} + 1 - 4) / 4;

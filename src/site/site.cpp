@@ -184,7 +184,7 @@ Result<Site> parse(std::string_view text, const base::Path& file) {
     WAVECREST_TRY_ASSIGN(advertise, server.text("advertise", ""));
     WAVECREST_TRY(server.finish());
     site.port = static_cast<std::uint16_t>(port);
-    site.listen = listen;
+    site.listen = listen == "0.0.0.0" || listen == "::" ? "" : listen;  // both mean all addresses
     site.advertise = advertise;
     WAVECREST_TRY_ASSIGN(devices, root.tables("device"));
     for (base::ConfigTable& table : devices) {

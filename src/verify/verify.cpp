@@ -271,7 +271,9 @@ void conclude(Verification& v, Short stall_cause) {
         return std::find(std::begin(kPlayback), std::end(kPlayback), c.name) != std::end(kPlayback);
     };
     if (worst != nullptr && !is_playback(*worst)) {
-        v.short_of = worst->name == "complete" ? Short::file : Short::device;
+        v.short_of = worst->name == "complete"   ? Short::file
+                     : worst->name == "received" ? Short::server
+                                                 : Short::device;
         v.summary = fmt::format("{}: {}, but the limit is {}", worst->name, worst->measured, worst->limit);
         v.remedy = worst->why;
     } else if (worst != nullptr) {
@@ -380,7 +382,7 @@ Result<Verification> run(const Job& job, const Progress& progress, const Cancel&
     }
     const bool complete = remote.received() >= remote.size() && movie->missing_bytes == 0;
     player.finish(clock->now());
-    add(v, "complete", complete ? Verdict::pass : Verdict::fail,
+    add(v, lost ? "received" : "complete", complete ? Verdict::pass : Verdict::fail,
         complete
             ? "to the last byte"
             : fmt::format("ends at {} of {}", base::format_bytes(remote.received()), base::format_bytes(remote.size())),

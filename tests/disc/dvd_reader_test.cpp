@@ -176,6 +176,7 @@ TEST_CASE("a damaged IFO is replaced by its twin, and said", "[dvdreader]") {
         CHECK(disc.titles().size() == 2);
         REQUIRE_FALSE(disc.notes().empty());
         CHECK(disc.notes()[0].find("VTS_01_0.BUP") != std::string::npos);
+        CHECK(disc.rate(disc.titles()[0]));
     }
     // Both gone: an error that names the file.
     write_all(dir / "d" / kBup, ByteVector(100, 0));
@@ -262,7 +263,19 @@ TEST_CASE("sectors of rubbish in the middle are passed over; picture and sound s
     REQUIRE(source);
     const Counted counted = read_title(**source);
     REQUIRE(counted.status);
-    CHECK_FALSE((*source)->problems().empty());
+    // What was lost is told, with its times: from where pictures end to where they go on.
+    const auto& problems = (*source)->problems();
+    const auto lost = std::find_if(problems.begin(), problems.end(),
+                                   [](const Problem& p) { return p.what == "pictures are missing"; });
+    REQUIRE(lost != problems.end());
+    bool ends_there = false, goes_on_there = false;
+    for (const Packet& packet : counted.video) {
+        ends_there |= packet.pts + packet.duration == lost->from;
+        goes_on_there |= packet.pts == lost->to;
+        CHECK_FALSE((packet.pts >= lost->from && packet.pts < lost->to));
+    }
+    CHECK(ends_there);
+    CHECK(goes_on_there);
     // The last picture and the last sound are where they belong.
     CHECK(std::abs(base::to_seconds(counted.video.back().pts) - (12.012 - 1001.0 / 24000)) < 0.011);
     CHECK(std::abs(base::to_seconds(counted.audio.back().pts + counted.audio.back().duration) - 12.012) < 0.005);
