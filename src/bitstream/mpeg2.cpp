@@ -197,10 +197,19 @@ void AccessUnitSplitter::scan(bool at_end, std::vector<AccessUnit>& out) {
     // A header is parsed once what follows it has arrived: the longest, a sequence header with both quantiser matrices
     // and its extensions, takes under 200 bytes.
     constexpr std::size_t kLookAhead = 256;
+    // Far above what any level's buffer holds (the largest, 4:2:2 at High level, is 47 Mbit).
+    constexpr std::size_t kLargestUnit = 8 << 20;
     while (true) {
         const std::size_t at = find_start_code(buffer_, scanned_);
         if (at >= buffer_.size()) {
             scanned_ = buffer_.size() < 2 ? 0 : std::max(scanned_, buffer_.size() - 2);
+            // Rubbish without start codes, or a picture without an end, must not pile up.
+            const bool nothing_begun = !has_picture_ && !unit_.has_sequence && !unit_.starts_group;
+            if (buffer_.size() > kLargestUnit) {
+                reset();
+            } else if (nothing_begun && buffer_.size() > kLookAhead) {
+                drop_front(buffer_.size() - 3);  // a start code may begin in the last three bytes
+            }
             return;
         }
         if (at + 4 > buffer_.size() || (!at_end && at + kLookAhead > buffer_.size())) {
@@ -227,10 +236,7 @@ void AccessUnitSplitter::scan(bool at_end, std::vector<AccessUnit>& out) {
         if (starts_unit && !has_picture_ && unit_.data.empty() && !unit_.has_sequence && !unit_.starts_group &&
             at > 0) {
             // Leading bytes that belong to no unit (the stream was entered in its middle).
-            const auto drop = static_cast<std::ptrdiff_t>(at);
-            buffer_.erase(buffer_.begin(), buffer_.begin() + drop);
-            for (Stamp& stamp : stamps_) stamp.from = stamp.from > at ? stamp.from - at : 0;
-            scanned_ = 0;
+            drop_front(at);
             continue;
         }
         if (code == kSequenceHeader) {
@@ -256,34 +262,29 @@ void AccessUnitSplitter::scan(bool at_end, std::vector<AccessUnit>& out) {
     }
 }
 
+void AccessUnitSplitter::drop_front(std::size_t count) {
+    buffer_.erase(buffer_.begin(), buffer_.begin() + static_cast<std::ptrdiff_t>(count));
+    for (Stamp& stamp : stamps_) stamp.from = stamp.from > count ? stamp.from - count : 0;
+    // Of the pieces that are gone, or begin where the buffer does now, the last one's stamp applies.
+    while (stamps_.size() > 1 && stamps_[1].from == 0) stamps_.erase(stamps_.begin());
+    scanned_ = 0;
+}
+
 void AccessUnitSplitter::emit(std::size_t end, std::vector<AccessUnit>& out) {
-    // The piece in which the unit's first byte lies, or, when a start code is split over two pieces, begins.
-    Stamp* current = nullptr;
-    for (Stamp& stamp : stamps_) {
-        if (stamp.from == 0) current = &stamp;
-    }
-    if (current != nullptr) {
-        unit_.tag = current->tag;
-        if (!current->used) {
-            unit_.pts = current->pts;
-            unit_.dts = current->dts;
-            current->used = true;
+    // The first stamp is that of the piece in which the unit begins; it is used once.
+    if (!stamps_.empty()) {
+        Stamp& stamp = stamps_.front();
+        unit_.tag = stamp.tag;
+        if (!std::exchange(stamp.used, true)) {
+            unit_.pts = stamp.pts;
+            unit_.dts = stamp.dts;
         }
     }
     unit_.data.assign(buffer_.begin(), buffer_.begin() + static_cast<std::ptrdiff_t>(end));
     out.push_back(std::exchange(unit_, {}));
     has_picture_ = awaiting_second_field_ = slices_seen_ = false;
 
-    buffer_.erase(buffer_.begin(), buffer_.begin() + static_cast<std::ptrdiff_t>(end));
-    scanned_ = 0;
-    // Keep the stamps of the piece the next unit starts in and of those after it.
-    std::size_t keep = 0;
-    for (std::size_t i = 0; i < stamps_.size(); ++i) {
-        if (stamps_[i].from <= end) keep = i;
-    }
-    // A new piece may begin exactly where the next unit starts, or before: the last one at or before `end` holds it.
-    stamps_.erase(stamps_.begin(), stamps_.begin() + static_cast<std::ptrdiff_t>(keep));
-    for (Stamp& stamp : stamps_) stamp.from = stamp.from > end ? stamp.from - end : 0;
+    drop_front(end);
 }
 
 void PictureTimer::push(AccessUnit unit, const Sequence& sequence, std::vector<TimedUnit>& out) {

@@ -104,6 +104,7 @@ class AccessUnitSplitter {
 
     void scan(bool at_end, std::vector<AccessUnit>& out);
     void emit(std::size_t end, std::vector<AccessUnit>& out);
+    void drop_front(std::size_t count);
 
     ByteVector buffer_;
     std::size_t scanned_ = 0;  // no start code begins before this, other than those handled

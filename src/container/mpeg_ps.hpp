@@ -19,7 +19,6 @@ inline constexpr std::uint8_t kPadding = 0xBE;
 inline constexpr std::uint8_t kPrivate2 = 0xBF;
 inline constexpr std::uint8_t kFirstAudio = 0xC0;
 inline constexpr std::uint8_t kFirstVideo = 0xE0;
-inline constexpr std::uint8_t kLastVideo = 0xEF;
 
 inline constexpr std::size_t kPackHeaderSize = 14;
 

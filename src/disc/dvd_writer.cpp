@@ -25,8 +25,8 @@ constexpr std::int64_t kFirstPts = 27'000;  // 90 kHz: 0.3 s to fill the decoder
 constexpr std::size_t kVideoBuffer = 232 * 1024;
 constexpr std::size_t kAudioBuffer = 58 * 1024;
 constexpr std::uint8_t kLpcmSubstream = 0xA0;
-constexpr std::size_t kLpcmFrame = 320;  // 1/600 s of 16-bit stereo at 48 kHz
-constexpr std::int64_t kLpcmFrameTicks = 150;
+constexpr std::size_t kLpcmFrame = 48000 / kLpcmFramesPerSecond * 4;  // bytes of 16-bit stereo at 48 kHz
+constexpr std::int64_t kLpcmFrameTicks = 90000 / kLpcmFramesPerSecond;
 constexpr std::size_t kLpcmPayload = 2012;  // whole sample frames that fit beside a PES header with a time stamp
 constexpr std::size_t kMaxTimeMapEntries = 2047;
 

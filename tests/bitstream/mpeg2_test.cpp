@@ -237,6 +237,22 @@ TEST_CASE("bytes before the first header are dropped", "[mpeg2]") {
     CHECK(units[0].data[3] == 0xB3);
 }
 
+TEST_CASE("endless rubbish does not pile up, and the stream is found after it", "[mpeg2]") {
+    mpeg2::AccessUnitSplitter splitter;
+    std::vector<mpeg2::AccessUnit> units;
+    const ByteVector rubbish(100'000, 0x5A);
+    for (int i = 0; i < 200; ++i) splitter.push(rubbish, {}, {}, 0, units);
+    CHECK(units.empty());
+    BitWriter out;
+    sequence(out);
+    picture(out, {0, 1});
+    splitter.push(out.release(), 90000, {}, 7, units);
+    splitter.flush(units);
+    REQUIRE(units.size() == 1);
+    CHECK(units[0].pts == 90000);
+    CHECK(units[0].tag == 7);
+}
+
 TEST_CASE("display time of a frame in fields", "[mpeg2]") {
     mpeg2::Sequence interlaced;
     mpeg2::PictureHeader picture;
