@@ -21,11 +21,7 @@ void add_output(CLI::App* app, Output& output, bool with_out = false) {
         app->add_option("--out", output.out, "folder for result files: JSON, CSV and figures")->type_name("DIR");
 }
 
-}  // namespace
-
-int main(int argc, char** argv) {
-    install_signal_handlers();
-
+int run(int argc, char** argv) {
     CLI::App app("Wavecrest: streams, converted discs and proof that they play, for every screen of a house.",
                  "wavecrest");
     app.footer(std::string("wavecrest COMMAND --help tells more. The commands are listed in the order of the work.\n") +
@@ -204,4 +200,17 @@ int main(int argc, char** argv) {
             {wavecrest::ErrorKind::usage, error.what(), "the command line", name + " --help shows what it takes"});
     }
     return command();
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    install_signal_handlers();
+    try {
+        return run(argc, argv);
+    } catch (const std::exception& error) {
+        // Nothing throws on purpose this far up: memory has run out, most likely.
+        return report_error({wavecrest::ErrorKind::machine, fmt::format("the program had to stop: {}", error.what()),
+                             "", "close other programs and try again; if it happens again, report it"});
+    }
 }

@@ -4,6 +4,7 @@
 
 #include <chrono>
 #include <cmath>
+#include <deque>
 #include <nlohmann/json.hpp>
 #include <thread>
 
@@ -113,7 +114,7 @@ int run_stream(const StreamRunOptions& options) {
                                : event.kind == net::ServerEvent::Kind::refused ? "refused"
                                : event.kind == net::ServerEvent::Kind::left    ? "left"
                                                                                : "dropped: took nothing for a minute";
-            fmt::print(stderr, "{}{}  {}  {}\n", terminal ? "\r\033[K" : "", event.address, what, event.what);
+            fmt::print(stderr, "{}{}  {:<7}  {}\n", terminal ? "\r\033[K" : "", event.address, what, event.what);
         };
     }
     auto service = stream::Service::start(std::move(*ready), running->settings);
@@ -125,14 +126,18 @@ int run_stream(const StreamRunOptions& options) {
     const auto start = std::chrono::steady_clock::now();
     auto last_shown = start;
     std::uint64_t last_sent = 0, last_requests = 0;
+    // Players fetch in bursts: the rate shown is that of the last few seconds.
+    std::deque<std::pair<std::chrono::steady_clock::time_point, std::uint64_t>> history = {{start, 0}};
     while (!cancel().requested()) {
         const auto now = std::chrono::steady_clock::now();
         if (bound && now - start >= std::chrono::duration_cast<std::chrono::steady_clock::duration>(*bound)) break;
         std::this_thread::sleep_for(50ms);
         if (options.output.quiet || now - last_shown < (terminal ? 1000ms : 5000ms)) continue;
         const stream::ServiceStatus status = (*service)->status();
-        const double rate =
-            static_cast<double>(status.sent - last_sent) * 8 / std::chrono::duration<double>(now - last_shown).count();
+        history.emplace_back(now, status.sent);
+        while (history.size() > 2 && now - history[1].first > 5s) history.pop_front();
+        const double rate = static_cast<double>(status.sent - history.front().second) * 8 /
+                            std::chrono::duration<double>(now - history.front().first).count();
         last_shown = now;
         // Where nobody watches the line change, silence means that nothing happens.
         if (terminal || status.sent != last_sent || status.requests != last_requests) {

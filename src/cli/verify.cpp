@@ -146,18 +146,27 @@ void print_result(const verify::Verification& v) {
     // What failed, and what playing showed; the rest is only named.
     static const std::vector<std::string> kPlaying = {"startup", "stalls", "skips", "link"};
     render::Table table({"check", "verdict", "measured", "limit"});
-    std::string fine;
+    std::string fine = "    also pass:";
+    std::size_t line_start = 0;
+    bool any_fine = false;
     for (const device::Check& c : v.checks) {
         const bool shown =
             c.verdict != device::Verdict::pass || std::find(kPlaying.begin(), kPlaying.end(), c.name) != kPlaying.end();
         if (shown) {
             table.add({c.name, std::string(device::short_name(c.verdict)), c.measured, c.limit});
         } else {
-            fine += (fine.empty() ? "" : ", ") + c.name;
+            // Wrapped for a terminal of ordinary width.
+            if (any_fine) fine += ',';
+            if (fine.size() - line_start + c.name.size() > 96) {
+                line_start = fine.size() + 1;
+                fine += "\n              ";
+            }
+            fine += ' ' + c.name;
+            any_fine = true;
         }
     }
     fmt::print("\n{}", table.text(4));
-    if (!fine.empty()) fmt::print("    also pass: {}\n", fine);
+    if (any_fine) fmt::print("{}\n", fine);
     if (!v.stalls.empty()) {
         fmt::print("\n    stalls:");
         for (std::size_t i = 0; i < v.stalls.size() && i < 8; ++i)

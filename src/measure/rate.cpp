@@ -65,6 +65,17 @@ std::int64_t RateCurve::peak_bps(Time window) const {
     return std::llround(most * 8 / base::to_seconds(window));
 }
 
+Time RateCurve::time_of(std::uint64_t bytes) const {
+    const auto wanted = static_cast<double>(bytes);
+    const auto after =
+        std::lower_bound(points_.begin(), points_.end(), wanted, [](const Point& p, double b) { return p.bytes < b; });
+    if (after == points_.begin()) return {};
+    if (after == points_.end()) return duration();
+    const Point& a = *(after - 1);
+    const double part = (wanted - a.bytes) / (after->bytes - a.bytes);
+    return a.at + base::from_seconds(part * base::to_seconds(after->at - a.at));
+}
+
 std::vector<double> RateCurve::per_second() const {
     std::vector<double> values;
     const Time second = base::from_seconds(1);

@@ -22,6 +22,9 @@ class RateCurve {
     // Bits per second for each whole second from 0; the last may be a part of one, at its own rate.
     std::vector<double> per_second() const;
 
+    // The time by which so many bytes have gone by: where a player is that has fetched them.
+    Time time_of(std::uint64_t bytes) const;
+
   private:
     struct Point {
         Time at;

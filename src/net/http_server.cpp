@@ -372,12 +372,11 @@ asio::awaitable<bool> HttpServer::State::send_file(Client& client, const File& f
             client.sent += static_cast<std::uint64_t>(n);
             sent += static_cast<std::uint64_t>(n);
             if (static_cast<std::size_t>(n) == step) continue;
-        } else if (n == 0) {
-            co_return false;  // the file became shorter: the promised length can't be kept, so the connection ends
+        } else if (n == 0 || (errno != EINTR && errno != EAGAIN && errno != EWOULDBLOCK)) {
+            // The client left; or the file became shorter, and the promised length can't be kept.
+            co_return false;
         } else if (errno == EINTR) {
             continue;
-        } else if (errno != EAGAIN && errno != EWOULDBLOCK) {
-            co_return false;
         }
         co_await client.socket.async_wait(tcp::socket::wait_write, asio::redirect_error(asio::use_awaitable, error));
         if (error) co_return false;

@@ -45,13 +45,13 @@ Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
                         "convert it first (wavecrest convert), then stream the file it makes");
         }
         const source::Title& title = input->titles().front();
-        ReadyStream stream{item.name,
-                           item.file,
-                           item.path.empty() ? default_path(item.name, item.file) : item.path,
-                           input->container(),
-                           title.duration,
-                           title.size_bytes,
-                           0};
+        ReadyStream stream;
+        stream.name = item.name;
+        stream.file = item.file;
+        stream.path = item.path.empty() ? default_path(item.name, item.file) : item.path;
+        stream.container = input->container();
+        stream.duration = title.duration;
+        stream.size_bytes = title.size_bytes;
         if (!stream.path.starts_with("/") || stream.path.find_first_of("?#") != std::string::npos) {
             return fail(ErrorKind::usage, fmt::format("\"{}\" is no path", stream.path),
                         fmt::format("stream \"{}\"", item.name), "begin it with / and leave out ? and #");
@@ -66,6 +66,7 @@ Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
         if (title.duration.count() > 0)
             stream.bitrate_bps =
                 static_cast<std::int64_t>(static_cast<double>(title.size_bytes) * 8 / base::to_seconds(title.duration));
+        if (const auto pieces = input->rate(title.number)) stream.curve = measure::RateCurve(*pieces);
         ready.push_back(std::move(stream));
     }
     return ready;
@@ -92,8 +93,10 @@ ServiceStatus Service::status() const {
         Viewer viewer{client.address, client.name, {}, {}, client.sent};
         if (stream != streams_.end() && client.size > 0) {
             viewer.duration = stream->duration;
-            viewer.position = base::from_seconds(base::to_seconds(stream->duration) *
-                                                 static_cast<double>(client.offset) / static_cast<double>(client.size));
+            // The index comes first in the file, then pictures and sound in the order of their times.
+            const std::uint64_t media = stream->curve.bytes();
+            const std::uint64_t index = stream->size_bytes > media ? stream->size_bytes - media : 0;
+            viewer.position = stream->curve.time_of(client.offset > index ? client.offset - index : 0);
         }
         status.viewers.push_back(std::move(viewer));
     }

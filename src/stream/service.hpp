@@ -8,6 +8,7 @@
 
 #include "base/file.hpp"
 #include "base/result.hpp"
+#include "measure/rate.hpp"
 #include "net/http_server.hpp"
 
 namespace wavecrest::stream {
@@ -27,6 +28,7 @@ struct ReadyStream {
     Time duration{};
     std::uint64_t size_bytes = 0;
     std::int64_t bitrate_bps = 0;  // mean
+    measure::RateCurve curve;      // bytes over the title's time
 };
 
 // The path a stream gets when none is given: "/lanterns.mp4".
@@ -48,7 +50,7 @@ struct ServiceSettings {
 struct Viewer {
     std::string address;
     std::string stream;
-    Time position{};  // of what has been sent, about: in proportion to the bytes
+    Time position{};  // of what has been sent; some of it still waits in the network's and the player's buffers
     Time duration{};
     std::uint64_t sent = 0;
 };

@@ -31,6 +31,16 @@ TEST_CASE("mean, peak and seconds of a curve worked out by hand", "[rate]") {
     CHECK(seconds[3] == Approx(8000));
 }
 
+TEST_CASE("bytes tell the time", "[rate]") {
+    const RateCurve curve({{s(0), s(1), 1000}, {s(1), s(2), 3000}});
+    CHECK(curve.time_of(0) == s(0));
+    CHECK(base::to_seconds(curve.time_of(500)) == Approx(0.5));
+    CHECK(base::to_seconds(curve.time_of(2500)) == Approx(1.5));
+    CHECK(curve.time_of(4000) == s(2));
+    CHECK(curve.time_of(9999) == s(2));
+    CHECK(RateCurve().time_of(5) == Time{});
+}
+
 TEST_CASE("the highest second need not begin on a whole one", "[rate]") {
     const RateCurve curve({{s(0), s(1.5), 0}, {s(1.5), s(2.5), 5000}, {s(2.5), s(4), 0}});
     CHECK(curve.peak_bps() == 40000);
