@@ -11,8 +11,8 @@
 
 namespace wavecrest::disc {
 
-inline constexpr TrackId kDvdVideoTrack =
-    0xE0;  // track numbers are stream numbers; sound in private stream 1: 0xA0 ...
+// Track numbers are the stream's own: the video stream's, and the substream's of sound in private stream 1 (0xA0 ...).
+inline constexpr TrackId kDvdVideoTrack = 0xE0;
 
 // A title set's VOB files as one run of bytes, as cell addresses count them.
 class VobRun : public base::ByteSource {
