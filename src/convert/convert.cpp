@@ -259,6 +259,9 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
     outcome.duration = result.duration;
     outcome.pictures = result.pictures;
     outcome.problems = source->problems();
+    if (plan.graph.audio && result.sound_frames == 0) {
+        outcome.problems.push_back({"the sound track that the tables name holds no sound", {}, result.duration});
+    }
     std::error_code error;
     outcome.size_bytes = std::filesystem::file_size(plan.target, error);
     return outcome;

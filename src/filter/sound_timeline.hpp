@@ -9,15 +9,13 @@ namespace wavecrest::filter {
 
 class SoundTimeline {
   public:
-    // Makes `sound` follow what came before exactly; it may come back empty.
-    void apply(Sound& sound);
-    // Samples of silence put in so far (per channel).
-    std::int64_t filled() const { return filled_; }
+    // Makes `sound` follow what came before: trims what overlaps (it may come back empty) and sets its time. Gives how
+    // many sample frames of silence go before it.
+    std::int64_t follow_on(Sound& sound);
 
   private:
     std::optional<Time> start_;
     std::int64_t frames_ = 0;
-    std::int64_t filled_ = 0;
 };
 
 }  // namespace wavecrest::filter

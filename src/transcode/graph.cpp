@@ -39,12 +39,24 @@ class Interleaver {
     }
 
   private:
+    // A track with nothing to give (sound that is missing on the disc) holds the other up this long, then no more:
+    // what waits stays small, and players can read any order.
+    static constexpr double kLongestWait = 10;  // seconds
+
+    bool waited_enough() const {
+        for (const auto& packets : waiting_) {
+            if (!packets.empty() && base::to_seconds(packets.back().dts - packets.front().dts) > kLongestWait)
+                return true;
+        }
+        return false;
+    }
+
     Status drain() {
         while (true) {
             std::size_t first = waiting_.size();
             for (std::size_t i = 0; i < waiting_.size(); ++i) {
                 if (waiting_[i].empty()) {
-                    if (!ended_[i]) return {};
+                    if (!ended_[i] && !waited_enough()) return {};
                     continue;
                 }
                 if (first == waiting_.size() || waiting_[i].front().dts < waiting_[first].front().dts) first = i;
@@ -235,14 +247,24 @@ class Graph {
             sounds.clear();
             WAVECREST_TRY(decoder->decode(*packet, sounds));
             for (Sound& sound : sounds) {
-                timeline.apply(sound);
+                // Silence goes in piece by piece: an hour of it at once would fill the memory.
+                for (std::int64_t silent = timeline.follow_on(sound); silent > 0;) {
+                    Sound piece;
+                    piece.sample_rate = sound.sample_rate;
+                    piece.channels = sound.channels;
+                    const std::int64_t count = std::min<std::int64_t>(silent, sound.sample_rate);
+                    piece.samples.assign(static_cast<std::size_t>(count * sound.channels), 0.0f);
+                    silent -= count;
+                    WAVECREST_TRY(encoder.encode(piece, packets));
+                    WAVECREST_TRY(pass_on());
+                }
+                result_.sound_frames += static_cast<std::int64_t>(sound.frames());
                 WAVECREST_TRY(encoder.encode(sound, packets));
             }
             WAVECREST_TRY(pass_on());
         }
         WAVECREST_TRY(encoder.flush(packets));
         WAVECREST_TRY(pass_on());
-        result_.silence_filled = timeline.filled();
         return out.end(kAudio);
     }
 

@@ -40,8 +40,8 @@ struct GraphResult {
     std::int64_t pictures = 0;
     Time duration{};  // of the picture track
     Time first_picture{};
-    std::vector<Track> tracks;        // as encoded
-    std::int64_t silence_filled = 0;  // samples of silence put into gaps
+    std::vector<Track> tracks;      // as encoded
+    std::int64_t sound_frames = 0;  // of the source (per channel), silence put into gaps not counted
 };
 
 // Makes the sink once the encoded tracks are known; track ids are 1 for picture, 2 for sound.

@@ -129,6 +129,38 @@ TEST_CASE("a conversion keeps every picture, the chapters and the length", "[con
     CHECK(again.error().kind == ErrorKind::machine);
 }
 
+TEST_CASE("sound that is missing, in part or wholly, does not shift or stop the picture, and is told", "[convert]") {
+    const TempDir dir;
+    for (const bool all : {false, true}) {
+        INFO((all ? "all sound" : "a stretch of sound") << " is missing");
+        const base::Path rip = dir / (all ? "all" : "part");
+        copy_disc(rip);
+        ByteVector vob = read_all(rip / "VIDEO_TS/VTS_01_1.VOB");
+        for (std::size_t at = 0; at < vob.size(); at += 2048) {
+            const bool within = all || (at > vob.size() / 4 && at < vob.size() / 2);
+            if (within && vob[at + 17] == 0xBD) vob[at + 17] = 0xBE;  // a padding packet instead
+        }
+        write_all(rip / "VIDEO_TS/VTS_01_1.VOB", vob);
+        auto input = source::open_input(rip);
+        REQUIRE(input);
+        const auto plan = convert::make_plan(**input, {"main", quick(), dir / "library", all ? "All" : "Part"});
+        REQUIRE(plan);
+        const Cancel cancel;
+        const auto outcome = convert::run(**input, *plan, {}, cancel);
+        REQUIRE(outcome);
+        CHECK(outcome->pictures == kSampleFrames);
+        REQUIRE_FALSE(outcome->problems.empty());
+        CHECK(outcome->problems.back().what.find("sound") != std::string::npos);
+        auto file = base::FileSource::open(outcome->path);
+        REQUIRE(file);
+        const auto movie = container::read_mp4(*file);
+        REQUIRE(movie);
+        CHECK(movie->duration == outcome->duration);
+        // With silence in the gap, the sound is as long as ever.
+        if (!all) CHECK(std::abs(base::to_seconds(movie->tracks[1].end - movie->duration)) < 0.03);
+    }
+}
+
 TEST_CASE("a cancelled conversion leaves nothing behind", "[convert]") {
     const TempDir dir;
     const auto input = open_sample();

@@ -69,49 +69,44 @@ TEST_CASE("sound that follows on passes unchanged", "[sound]") {
     Time pts = base::from_seconds(5);
     for (int i = 0; i < 100; ++i) {
         Sound sound = sound_at(pts, 503);
-        timeline.apply(sound);
+        CHECK(timeline.follow_on(sound) == 0);
         CHECK(sound.frames() == 503);
         CHECK(sound.pts == pts);
         pts += base::from_ticks(503, 48000);
     }
-    CHECK(timeline.filled() == 0);
 }
 
-TEST_CASE("missing sound becomes silence of the same length, overlaps are trimmed", "[sound]") {
+TEST_CASE("missing sound asks for silence of the same length, overlaps are trimmed", "[sound]") {
     filter::SoundTimeline timeline;
     Sound first = sound_at({}, 480);
-    timeline.apply(first);
+    CHECK(timeline.follow_on(first) == 0);
     Sound late = sound_at(base::from_ticks(480 + 4800, 48000), 480);
-    timeline.apply(late);
-    CHECK(late.pts == base::from_ticks(480, 48000));
-    REQUIRE(late.frames() == 4800 + 480);
-    CHECK(late.samples[0] == 0.0f);
-    CHECK(late.samples[2 * 4799] == 0.0f);
-    CHECK(late.samples[2 * 4800] == 0.5f);
-    CHECK(timeline.filled() == 4800);
+    CHECK(timeline.follow_on(late) == 4800);
+    CHECK(late.pts == base::from_ticks(480 + 4800, 48000));
+    CHECK(late.frames() == 480);
     const std::int64_t end = 480 + 4800 + 480;
     Sound early = sound_at(base::from_ticks(end - 200, 48000), 480);
-    timeline.apply(early);
+    CHECK(timeline.follow_on(early) == 0);
     CHECK(early.frames() == 280);
     CHECK(early.pts == base::from_ticks(end, 48000));
     // Wholly in the past: nothing is left, and nothing breaks.
     Sound past = sound_at({}, 100);
-    timeline.apply(past);
+    CHECK(timeline.follow_on(past) == 0);
     CHECK(past.frames() == 0);
 }
 
 TEST_CASE("rounded stamps are no gaps, broken ones no hours of silence", "[sound]") {
     filter::SoundTimeline timeline;
     for (int i = 0; i < 1000; ++i) {
-        // Frames of 160 samples, stamped in 90 kHz ticks.
-        Sound sound = sound_at(base::from_ticks(base::to_ticks(base::from_ticks(i * 161, 48000), 90000), 90000), 161);
-        timeline.apply(sound);
+        // Stamped in 90 kHz ticks.
+        const Time exact = base::from_ticks(i * 161, 48000);
+        Sound sound = sound_at(base::from_ticks(base::to_ticks(exact, 90000), 90000), 161);
+        CHECK(timeline.follow_on(sound) == 0);
         CHECK(sound.frames() == 161);
     }
     Sound broken = sound_at(base::from_seconds(50'000), 100);
-    timeline.apply(broken);
+    CHECK(timeline.follow_on(broken) == 0);
     CHECK(broken.frames() == 100);
-    CHECK(timeline.filled() == 0);
 }
 
 TEST_CASE("scaling keeps flat areas, times and colour, and sets the pixel aspect", "[scale]") {
