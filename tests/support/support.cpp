@@ -137,6 +137,14 @@ std::string Background::output() const {
     return text_of(log_);
 }
 
+bool Background::has_written(const std::string& text) const {
+    for (int waited = 0; waited < 10000; waited += 20) {
+        if (output().find(text) != std::string::npos) return true;
+        std::this_thread::sleep_for(std::chrono::milliseconds(20));
+    }
+    return false;
+}
+
 bool wait_for_port(std::uint16_t port, int limit_ms) {
     for (int waited = 0; waited < limit_ms; waited += 20) {
         if (const int handle = connect_to(port); handle >= 0) {

@@ -51,6 +51,8 @@ class Background {
     int end(int signal);
     // What it wrote on standard output and standard error so far.
     std::string output() const;
+    // Waits until it has written this; false when it has not within ten seconds.
+    bool has_written(const std::string& text) const;
 
   private:
     pid_t pid_ = -1;
