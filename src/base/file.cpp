@@ -136,6 +136,12 @@ Result<std::size_t> FileSource::read_at(std::uint64_t offset, std::span<std::uin
     return done;
 }
 
+Result<std::size_t> RetryingSource::read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) {
+    auto got = source_->read_at(offset, buffer);
+    for (int i = 0; !got && i < retries_; ++i) got = source_->read_at(offset, buffer);
+    return got;
+}
+
 Result<std::size_t> MemorySource::read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) {
     if (offset >= bytes_.size()) return 0;
     const std::size_t count = std::min<std::size_t>(buffer.size(), bytes_.size() - offset);

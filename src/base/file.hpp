@@ -2,6 +2,7 @@
 #pragma once
 
 #include <filesystem>
+#include <memory>
 #include <string>
 
 #include "base/bytes.hpp"
@@ -43,6 +44,20 @@ class FileSource : public ByteSource {
     Path path_;
     int handle_ = -1;
     std::uint64_t size_ = 0;
+};
+
+// Tries a failed read again before it fails for good (scratched discs, shares that drop out for a moment).
+class RetryingSource : public ByteSource {
+  public:
+    // `retries` more attempts after the first, 0 to 100.
+    RetryingSource(std::unique_ptr<ByteSource> source, int retries) : source_(std::move(source)), retries_(retries) {}
+    std::uint64_t size() const override { return source_->size(); }
+    std::string name() const override { return source_->name(); }
+    Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) override;
+
+  private:
+    std::unique_ptr<ByteSource> source_;
+    int retries_;
 };
 
 // Bytes in memory as a source (tests; small headers fetched over the network).

@@ -48,6 +48,13 @@ class AudioDecoder {
     virtual Status decode(const Packet& packet, std::vector<Sound>& out) = 0;
 };
 
+class SubtitleDecoder {
+  public:
+    virtual ~SubtitleDecoder() = default;
+    // Appends what is shown from when on. Damaged packets show nothing.
+    virtual void decode(const Packet& packet, std::vector<Overlay>& out) = 0;
+};
+
 // Encoders give packets whose pts is on the same timeline as what they were fed, encoder delay included: a decoder
 // that is fed the packets gives each picture or sample back at its own time. AAC's first packets thus have negative
 // pts.

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <array>
+#include <bit>
 #include <cmath>
 #include <utility>
 
@@ -83,6 +84,55 @@ std::string describe(const ColourDescription& colour) {
 Ratio Track::display_aspect() const {
     if (height == 0) return {0, 1};
     return base::reduced({width * pixel_aspect.num, height * pixel_aspect.den});
+}
+
+std::string_view short_name(Purpose purpose) {
+    switch (purpose) {
+        case Purpose::main:
+            return "main";
+        case Purpose::described:
+            return "described";
+        case Purpose::commentary:
+            return "commentary";
+        case Purpose::captions:
+            return "captions";
+    }
+    return "main";
+}
+
+int speaker_count(Speakers speakers) {
+    return std::popcount(speakers);
+}
+
+Speakers usual_speakers(int channels) {
+    using namespace speaker;
+    switch (channels) {
+        case 1:
+            return kCentre;
+        case 2:
+            return kStereo;
+        case 3:
+            return kStereo | kCentre;
+        case 4:
+            return kStereo | kCentre | kCentreSurround;
+        case 5:
+            return kStereo | kCentre | kLeftSurround | kRightSurround;
+        case 6:
+            return kFiveOne;
+        case 7:
+            return kFiveOne | kCentreSurround;
+        case 8:
+            return kFiveOne | kLeftBack | kRightBack;
+        default:
+            return kFiveOne | kCentreSurround | kLeftBack | kRightBack;
+    }
+}
+
+std::string channel_layout(const Track& track) {
+    if (track.speakers == 0) return channel_layout(track.channels);
+    const bool low = (track.speakers & speaker::kLowFrequency) != 0;
+    if (track.channels <= 2 && !low) return channel_layout(track.channels);
+    return fmt::format("{}.{}", track.channels - (low ? 1 : 0), low ? 1 : 0);
 }
 
 std::string channel_layout(int channels) {

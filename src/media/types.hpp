@@ -64,6 +64,23 @@ struct ColourDescription {
 // A name for people: "BT.601 (525 lines)", "BT.709", "not signalled".
 std::string describe(const ColourDescription& colour);
 
+// Where the channels of sound belong, as a set of bits. Interleaved sound has them in this order, lowest bit first.
+using Speakers = std::uint32_t;
+namespace speaker {
+inline constexpr Speakers kLeft = 0x01, kRight = 0x02, kCentre = 0x04, kLowFrequency = 0x08;
+inline constexpr Speakers kLeftSurround = 0x10, kRightSurround = 0x20, kCentreSurround = 0x40;
+inline constexpr Speakers kLeftBack = 0x80, kRightBack = 0x100;
+inline constexpr Speakers kStereo = kLeft | kRight;
+inline constexpr Speakers kFiveOne = kStereo | kCentre | kLowFrequency | kLeftSurround | kRightSurround;
+}  // namespace speaker
+int speaker_count(Speakers speakers);
+// The usual places for a number of channels that comes without them: 1 centre, 2 stereo, 6 5.1 ...; 1 to 9.
+Speakers usual_speakers(int channels);
+
+// What a sound or subtitle track is for, as discs say it.
+enum class Purpose { main, described, commentary, captions };
+std::string_view short_name(Purpose purpose);
+
 // Identifies a track within its source; unique there.
 using TrackId = int;
 
@@ -87,8 +104,10 @@ struct Track {
 
     // audio
     int channels = 0;
-    int sample_rate = 0;  // Hz
+    int sample_rate = 0;    // Hz
+    Speakers speakers = 0;  // 0: not told
 
+    Purpose purpose = Purpose::main;
     bool forced = false;                // subtitles needed to follow the story
     Time start{};                       // presentation time of the first packet
     Time duration{};                    // 0 when unknown
@@ -101,6 +120,7 @@ struct Track {
 };
 // "stereo", "mono", "5.1", or "N channels".
 std::string channel_layout(int channels);
+std::string channel_layout(const Track& track);
 // Width to height as people write it: 4:3, 16:9, or a decimal such as 2.40:1.
 std::string aspect_name(Ratio aspect);
 
@@ -146,6 +166,7 @@ struct Picture {
     Time duration{};
     int fields = 2;           // how many fields it is shown for: 3 with a repeated first field
     bool progressive = true;  // both fields are of one instant
+    bool top_field_first = true;
     Ratio pixel_aspect{1, 1};
     ColourDescription colour;
 
@@ -158,9 +179,28 @@ struct Sound {
     Time pts{};
     int sample_rate = 0;  // Hz
     int channels = 0;
+    Speakers speakers = 0;  // as many as channels; 0: the usual ones
     std::vector<float> samples;
 
     std::size_t frames() const { return channels == 0 ? 0 : samples.size() / static_cast<std::size_t>(channels); }
+};
+
+// What subtitles show from a moment on, until the next of these comes: images laid over the picture. None: nothing.
+struct Overlay {
+    struct Colour {
+        std::uint8_t y = 16, cb = 128, cr = 128;  // video range
+        std::uint8_t opacity = 0;                 // 0 clear to 255 opaque
+    };
+    struct Region {
+        int x = 0, y = 0;  // of the top left corner on the canvas
+        int width = 0, height = 0;
+        std::vector<std::uint8_t> pixels;  // width * height indices into `colours`
+        std::vector<Colour> colours;
+    };
+    Time pts{};
+    bool forced = false;
+    int canvas_width = 0, canvas_height = 0;  // the picture size the regions are placed on
+    std::vector<Region> regions;
 };
 
 }  // namespace media
@@ -168,12 +208,15 @@ struct Sound {
 using media::Chapter;
 using media::Codec;
 using media::ColourDescription;
+using media::Overlay;
 using media::Packet;
 using media::Picture;
 using media::Problem;
+using media::Purpose;
 using media::RatePiece;
 using media::Scan;
 using media::Sound;
+using media::Speakers;
 using media::Track;
 using media::TrackId;
 using media::TrackKind;

@@ -9,7 +9,7 @@
 
 #include "base/queue.hpp"
 #include "codec/aac_encoder.hpp"
-#include "codec/lpcm_decoder.hpp"
+#include "codec/audio_decoder.hpp"
 #include "codec/mpeg2_decoder.hpp"
 #include "filter/film.hpp"
 #include "filter/scale.hpp"
@@ -231,7 +231,7 @@ class Graph {
     }
 
     Status audio_stage(media::AudioEncoder& encoder, Interleaver& out) {
-        const auto decoder = codec::make_lpcm_decoder(settings_.audio->from);
+        WAVECREST_TRY_ASSIGN(decoder, codec::make_audio_decoder(settings_.audio->from));
         filter::SoundTimeline timeline;
         std::vector<Sound> sounds;
         std::vector<Packet> packets;

@@ -3,8 +3,9 @@
 #include <cmath>
 
 #include "bitstream/aac.hpp"
+#include "bitstream/lpcm.hpp"
 #include "codec/aac_encoder.hpp"
-#include "codec/lpcm_decoder.hpp"
+#include "codec/audio_decoder.hpp"
 #include "codec/x264_encoder.hpp"
 #include "standin/test_card.hpp"
 
@@ -141,25 +142,49 @@ TEST_CASE("AAC packets cover the sound, with its priming before it", "[encoders]
     CHECK(rate == Approx(128'000).epsilon(0.15));
 }
 
-TEST_CASE("LPCM samples are taken exactly", "[encoders]") {
+TEST_CASE("LPCM samples come out as they went in: 16 and 24 bits", "[codec]") {
     Track track;
+    track.kind = TrackKind::audio;
     track.codec = Codec::lpcm;
-    track.bit_depth = 16;
     track.channels = 2;
     track.sample_rate = 48000;
-    const auto decoder = codec::make_lpcm_decoder(track);
-    Packet packet;
-    packet.pts = base::from_seconds(1);
-    packet.data = Bytes(ByteVector{0x80, 0x00, 0x7F, 0xFF, 0x00, 0x01, 0xFF, 0xFF});
-    std::vector<Sound> out;
-    REQUIRE(decoder->decode(packet, out));
-    REQUIRE(out.size() == 1);
-    CHECK(out[0].pts == base::from_seconds(1));
-    CHECK(out[0].frames() == 2);
-    const std::vector<float> expected = {-1.0f, 32767.0f / 32768, 1.0f / 32768, -1.0f / 32768};
-    CHECK(out[0].samples == expected);
+    const auto decode = [&](ByteVector bytes) {
+        Packet packet;
+        packet.data = Bytes(std::move(bytes));
+        const auto decoder = codec::make_audio_decoder(track);
+        std::vector<Sound> out;
+        REQUIRE(decoder);
+        REQUIRE((*decoder)->decode(packet, out));
+        REQUIRE(out.size() == 1);
+        return out[0].samples;
+    };
+    track.bit_depth = 16;
+    CHECK(decode({0x40, 0x00, 0xC0, 0x00}) == std::vector<float>{0.5f, -0.5f});
     track.bit_depth = 24;
-    const auto refused = codec::make_lpcm_decoder(track)->decode(packet, out);
-    REQUIRE_FALSE(refused);
-    CHECK(refused.error().what.find("24-bit") != std::string::npos);
+    CHECK(decode({0x40, 0x00, 0x00, 0xC0, 0x00, 0x00, 0x00, 0x00, 0x01}) ==
+          std::vector<float>{0.5f, -0.5f, 1.0f / 8388608.0f});
+}
+
+TEST_CASE("LPCM of discs becomes plain samples", "[codec]") {
+    // 24 bits: the upper parts of two sample frames, then their lowest bytes.
+    bitstream::DvdLpcmHeader header;
+    header.bits = 24;
+    CHECK(bitstream::plain_dvd_lpcm(header, ByteVector{1, 2, 4, 5, 7, 8, 10, 11, 3, 6, 9, 12, 99}) ==
+          ByteVector{1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12});
+    // 20 bits: nibbles in the same order.
+    header.bits = 20;
+    CHECK(bitstream::plain_dvd_lpcm(header, ByteVector{1, 2, 4, 5, 7, 8, 10, 11, 0x36, 0x9C}) ==
+          ByteVector{1, 2, 0x30, 4, 5, 0x60, 7, 8, 0x90, 10, 11, 0xC0});
+    // Blu-ray: low frequency is coded last, and comes fourth.
+    const auto five_one = bitstream::parse_blu_ray_lpcm_header(ByteVector{0, 12, 0x91, 0x40});
+    REQUIRE(five_one);
+    CHECK(five_one->channels == 6);
+    CHECK(bitstream::plain_blu_ray_lpcm(*five_one, ByteVector{0, 1, 0, 2, 0, 3, 0, 4, 0, 5, 0, 6}) ==
+          ByteVector{0, 1, 0, 2, 0, 3, 0, 6, 0, 4, 0, 5});
+    // Mono fills its pair up.
+    const auto mono = bitstream::parse_blu_ray_lpcm_header(ByteVector{0, 12, 0x11, 0xC0});
+    REQUIRE(mono);
+    CHECK(mono->bits == 24);
+    CHECK(bitstream::plain_blu_ray_lpcm(*mono, ByteVector{1, 2, 3, 0, 0, 0}) == ByteVector{1, 2, 3});
+    CHECK_FALSE(bitstream::parse_blu_ray_lpcm_header(ByteVector{0, 12, 0x21, 0x40}));
 }
