@@ -164,6 +164,19 @@ std::optional<PictureHeader> parse_picture(ByteSpan bytes) {
     return picture;
 }
 
+bool has_closed_captions(ByteSpan unit) {
+    for (std::size_t at = find_start_code(unit, 0); at + 8 <= unit.size(); at = find_start_code(unit, at + 3)) {
+        const std::uint8_t code = unit[at + 3];
+        if (code >= kFirstSlice && code <= kLastSlice) return false;  // user data comes before the slices
+        if (code != kUserData) continue;
+        const ByteSpan data = unit.subspan(at + 4);
+        if (data[0] == 'C' && data[1] == 'C' && data[2] == 1) return true;
+        if (data.size() > 4 && data[0] == 'G' && data[1] == 'A' && data[2] == '9' && data[3] == '4' && data[4] == 3)
+            return true;
+    }
+    return false;
+}
+
 int display_fields(const Sequence& sequence, const PictureHeader& picture) {
     if (sequence.progressive) {
         if (!picture.repeat_first_field) return 2;

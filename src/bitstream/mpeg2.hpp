@@ -64,6 +64,10 @@ std::optional<Sequence> parse_sequence(ByteSpan bytes);
 // Reads the picture header that starts at the beginning of `bytes`.
 std::optional<PictureHeader> parse_picture(ByteSpan bytes);
 
+// Whether the user data of a picture or its group carries closed captions: line 21 as DVD-Video stores it, or CEA-708
+// (ATSC A/53 part 4, clause 6.2.3).
+bool has_closed_captions(ByteSpan access_unit);
+
 // How many field periods a frame with these flags is shown for (6.3.10); 2, or 3 with a repeated field; for
 // progressive sequences 2, 4 or 6.
 int display_fields(const Sequence& sequence, const PictureHeader& picture);

@@ -24,7 +24,10 @@ class FolderFiles : public DiscFiles {
         std::error_code error;
         base::Path folder = std::filesystem::weakly_canonical(root_, error);
         if (!folder.has_filename()) folder = folder.parent_path();
-        return folder.filename().string();
+        const std::string name = folder.filename().string();
+        // The structure's own folder has the name every disc gives it.
+        const bool inner = same_name(name, "VIDEO_TS") || same_name(name, "BDMV");
+        return inner ? folder.parent_path().filename().string() : name;
     }
     Result<std::vector<Entry>> list(const std::string& folder) const override {
         WAVECREST_TRY_ASSIGN(where, locate(folder));

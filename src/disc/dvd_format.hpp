@@ -57,8 +57,9 @@ inline constexpr std::size_t kCells = 0x03;
 inline constexpr std::size_t kTime = 0x04;
 inline constexpr std::size_t kAudioControl = 0x0C;       // 8 of 2 bytes; bit 15: the stream is there
 inline constexpr std::size_t kSubpictureControl = 0x1C;  // 32 of 4 bytes; bit 31
-inline constexpr std::size_t kPalette = 0xA4;            // 16 of 4 bytes: 0, Y, Cr, Cb
-inline constexpr std::size_t kCommands = 0xE4;           // offsets within the PGC from here on
+inline constexpr std::size_t kNextChain = 0x9C;
+inline constexpr std::size_t kPalette = 0xA4;   // 16 of 4 bytes: 0, Y, Cr, Cb
+inline constexpr std::size_t kCommands = 0xE4;  // offsets within the PGC from here on
 inline constexpr std::size_t kProgramMap = 0xE6;
 inline constexpr std::size_t kCellPlayback = 0xE8;
 inline constexpr std::size_t kCellPosition = 0xEA;
@@ -91,6 +92,13 @@ inline constexpr std::size_t kDsiReferenceEnds = 0x0C;  // 3: ends of the first 
 inline constexpr std::size_t kDsiVob = 0x18;
 inline constexpr std::size_t kDsiCell = 0x1B;
 inline constexpr std::size_t kDsiElapsed = 0x1C;
+inline constexpr std::size_t kDsiUnit = 0x20;      // category of interleaving
+inline constexpr std::size_t kDsiUnitEnd = 0x22;   // last sector of the interleaved unit, from here
+inline constexpr std::size_t kDsiNextUnit = 0x26;  // the next one of this angle, from here
+inline constexpr std::size_t kDsiNextUnitSize = 0x2A;
+inline constexpr std::uint16_t kInterleavedUnit = 0x4000, kUnitStart = 0x2000, kUnitEnd = 0x1000;
+inline constexpr std::uint32_t kNoUnit = 0xFFFFFFFF;
+inline constexpr std::size_t kDsiAngles = 0xB4;  // 9 of 6 bytes: where each angle's next unit begins
 inline constexpr std::size_t kDsiVobStart = 0x2C;
 inline constexpr std::size_t kDsiVobEnd = 0x30;
 inline constexpr std::size_t kDsiSearch = 0xEA;  // VOBU_SRI: 42 of 4 bytes
@@ -101,6 +109,15 @@ inline constexpr std::uint32_t kVobuHasVideo = 0x80000000;
 
 // Audio coding modes of the audio attributes.
 enum class AudioMode { ac3 = 0, mpeg1 = 2, mpeg2 = 3, lpcm = 4, dts = 6 };
+
+// Substreams of private stream 1: the byte before their data, and the streams' numbers within it.
+inline constexpr int kSubpictureStream = 0x20;                                  // 32 of them
+inline constexpr int kAc3Stream = 0x80, kDtsStream = 0x88, kLpcmStream = 0xA0;  // 8 each
+inline constexpr std::size_t kAudioSubstreamHeader = 4;  // AC-3 and DTS: number, frame count, 16-bit pointer
+
+// Purpose codes of sound (attribute byte 5) and subpictures (byte 5).
+inline constexpr int kForVisuallyImpaired = 2, kCommentary = 3, kOtherCommentary = 4;
+inline constexpr int kCaptions = 5, kLargeCaptions = 6, kForcedSubtitles = 9, kCommentarySubtitles = 13;
 
 // LPCM in private stream 1 (substreams 0xA0-0xA7): a frame is 1/600 s.
 inline constexpr int kLpcmFramesPerSecond = 600;

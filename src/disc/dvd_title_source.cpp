@@ -4,12 +4,11 @@
 
 #include <algorithm>
 #include <chrono>
-#include <map>
 
 #include "bitstream/lpcm.hpp"
-#include "bitstream/mpeg2.hpp"
 #include "container/mpeg_ps.hpp"
 #include "disc/dvd_format.hpp"
+#include "disc/title_assembler.hpp"
 
 namespace wavecrest::disc {
 namespace {
@@ -17,13 +16,19 @@ namespace {
 using base::ByteReader;
 using namespace dvd;
 namespace ps = container::ps;
-namespace mpeg2 = bitstream::mpeg2;
+
+constexpr std::uint32_t kRun = 64;    // sectors read at once
+constexpr std::uint32_t kGiveUp = 4;  // unreadable sectors in a row: on to the next VOBU
+constexpr std::uint32_t kLeap = 128;  // sectors passed over when no VOBU is known to follow
 
 class DvdTitleSource : public PacketSource {
   public:
-    DvdTitleSource(std::shared_ptr<VobRun> vobs, const DvdTitle& title) : vobs_(std::move(vobs)), title_(title) {
-        for (const Track& track : title_.tracks) {
-            if (track.codec == Codec::lpcm) sound_[track.id] = {};
+    DvdTitleSource(DvdTitleData data, const DvdTitle& title, int angle)
+        : data_(std::move(data)), title_(title), cells_(title.cells_of(angle)), assembler_(title.tracks) {
+        Time at{};
+        for (const DvdCell& cell : cells_) {
+            starts_.push_back(at);
+            at += cell.duration;
         }
         start_cell(0);
     }
@@ -31,271 +36,355 @@ class DvdTitleSource : public PacketSource {
     const std::vector<Track>& tracks() const override { return title_.tracks; }
     const std::vector<Chapter>& chapters() const override { return title_.chapters; }
     Time duration() const override { return title_.duration; }
-    const std::vector<Problem>& problems() const override { return problems_; }
+    const std::vector<Problem>& problems() const override { return assembler_.problems(); }
 
     Result<std::optional<Packet>> read() override {
-        while (ready_at_ == ready_.size()) {
-            ready_.clear();
-            ready_at_ = 0;
+        while (true) {
+            if (auto packet = assembler_.take()) return packet;
             if (finished_) return std::optional<Packet>{};
             WAVECREST_TRY(read_more());
         }
-        return std::optional<Packet>(std::move(ready_[ready_at_++]));
     }
 
-    Status seek(Time time) override {
-        // Into the cell that holds the time, then in proportion to its sectors, to the VOBU at or before.
-        Time cell_start{};
-        std::size_t index = 0;
-        while (index + 1 < title_.cells.size() && cell_start + title_.cells[index].duration <= time) {
-            cell_start += title_.cells[index++].duration;
-        }
-        const DvdCell& cell = title_.cells[index];
-        const std::int64_t span = cell.last_sector - cell.first_sector;
-        std::int64_t guess = 0;
-        if (cell.duration.count() > 0)
-            guess = base::rescale(std::max<std::int64_t>((time - cell_start).count(), 0), span, cell.duration.count());
-        guess = std::clamp<std::int64_t>(guess, 0, span);
-        start_cell(index);
-        ready_.clear();
-        ready_at_ = 0;
-        finished_ = false;
-        splitter_.reset();
-        timer_.reset();
-        seen_picture_ = false;
-        last_time_ = time;
-        for (auto& [id, sound] : sound_) sound = {};
-        // The cell's clock begins with its first navigation pack.
-        WAVECREST_TRY_ASSIGN(first, read_pack(cell.first_sector));
-        const auto cell_clock = vobu_start(first);
-        if (!cell_clock) return {};  // unreadable there: from the cell's start on, whatever comes
-        clock_offset_ = base::to_ticks(cell_start, 90000) - *cell_clock;
-        has_clock_ = true;
-        entered_cell_ = false;
-        // Back from the guess to a VOBU that starts in time, then forward over the ones that still do.
-        const auto starts_in_time = [&](ByteSpan sector) {
-            const auto start = vobu_start(sector);
-            return start && base::from_ticks(*start + clock_offset_, 90000) <= time;
-        };
-        for (std::int64_t at = guess; at > 0; --at) {
-            WAVECREST_TRY_ASSIGN(sector, read_pack(cell.first_sector + static_cast<std::uint32_t>(at)));
-            if (!starts_in_time(sector)) continue;
-            sector_ = cell.first_sector + static_cast<std::uint32_t>(at);
-            break;
-        }
-        while (true) {
-            WAVECREST_TRY_ASSIGN(here, read_pack(sector_));
-            base::ByteReader reader{ByteSpan(here)};
-            reader.seek(nav::kDsiAt + nav::kDsiVobuEnd);
-            const std::uint32_t length = reader.u32();
-            if (!vobu_start(here) || length >= cell.last_sector - sector_) break;
-            WAVECREST_TRY_ASSIGN(next, read_pack(sector_ + length + 1));
-            if (!starts_in_time(next)) break;
-            sector_ += length + 1;
-        }
-        return {};
-    }
+    Status seek(Time time) override;
 
   private:
-    struct SoundState {
-        bool begun = false;
-        Time next{};  // presentation time of the next sample
-        Time last_end{};
-    };
-
     void start_cell(std::size_t index) {
         cell_ = index;
-        sector_ = title_.cells[index].first_sector;
+        sector_ = cells_[index].first_sector;
+        unit_end_.reset();
+        next_unit_.reset();
         entered_cell_ = true;
+        foreign_ = false;
     }
-
-    Result<ByteVector> read_pack(std::uint32_t sector) {
-        return base::read_exactly(*vobs_, std::uint64_t{sector} * kSector, kSector);
-    }
+    const DvdCell& cell() const { return cells_[cell_]; }
 
     void finish() {
         finished_ = true;
-        units_.clear();
-        splitter_.flush(units_);
-        take_units();
-        timed_.clear();
-        timer_.flush(timed_);
-        take_timed();
+        assembler_.finish();
+    }
+
+    std::optional<Navigation> navigation_at(std::uint32_t sector) {
+        ByteVector bytes(kSector);
+        const auto got = data_.vobs->read_at(std::uint64_t{sector} * kSector, bytes);
+        return got && *got == kSector ? parse_navigation(bytes) : std::nullopt;
+    }
+    bool belongs(const Navigation& n) const {
+        return cell().vob == 0 || n.vob == 0 || (n.vob == cell().vob && n.cell == cell().cell);
+    }
+
+    // The last sector that can be read in one go from here; nothing when the cell is through.
+    std::optional<std::uint32_t> end_of_stretch() {
+        if (sector_ > cell().last_sector) return std::nullopt;
+        if (!cell().interleaved) return cell().last_sector;
+        if (unit_end_ && sector_ > *unit_end_) {
+            // On to this angle's next unit; it lies ahead, or the cell ends.
+            if (!next_unit_ || *next_unit_ <= *unit_end_ || *next_unit_ > cell().last_sector) return std::nullopt;
+            sector_ = *next_unit_;
+            unit_end_.reset();
+        }
+        if (!unit_end_) {
+            next_unit_.reset();
+            const auto n = navigation_at(sector_);
+            if (n && n->interleaved) {
+                unit_end_ = std::min(sector_ + n->unit_end, cell().last_sector);
+                if (n->next_unit) next_unit_ = sector_ + *n->next_unit;
+            } else {
+                unit_end_ = cell().last_sector;  // by the VOBUs' own names from here
+            }
+        }
+        return unit_end_;
     }
 
     Status read_more() {
-        const DvdCell& cell = title_.cells[cell_];
-        if (sector_ > cell.last_sector) {
-            if (cell_ + 1 == title_.cells.size()) {
+        const auto last = end_of_stretch();
+        if (!last) {
+            if (cell_ + 1 == cells_.size()) {
                 finish();
-                return {};
+            } else {
+                start_cell(cell_ + 1);
             }
-            start_cell(cell_ + 1);
             return {};
         }
-        constexpr std::uint32_t kRun = 64;
-        const std::uint32_t count = std::min(kRun, cell.last_sector - sector_ + 1);
+        const std::uint32_t count = std::min(kRun, *last - sector_ + 1);
         buffer_.resize(std::size_t{count} * kSector);
-        WAVECREST_TRY_ASSIGN(got, vobs_->read_at(std::uint64_t{sector_} * kSector, buffer_));
-        const std::size_t sectors = got / kSector;
+        const auto got = data_.vobs->read_at(std::uint64_t{sector_} * kSector, buffer_);
+        if (!got) {
+            read_singly(count);
+            return protection_;
+        }
+        const std::size_t sectors = *got / kSector;
         for (std::size_t i = 0; i < sectors; ++i) {
-            WAVECREST_TRY(
-                take_sector(ByteSpan(buffer_).subspan(i * kSector, kSector), sector_ + static_cast<std::uint32_t>(i)));
+            take_sector(ByteSpan(buffer_).subspan(i * kSector, kSector), sector_ + static_cast<std::uint32_t>(i));
+            if (!protection_) return protection_;
         }
         sector_ += static_cast<std::uint32_t>(sectors);
         if (sectors < count) {
-            problems_.push_back({fmt::format("the VOB files end {} sectors before the title does",
-                                             title_.cells.back().last_sector - sector_ + 1),
-                                 last_time_, title_.duration});
+            assembler_.report(fmt::format("the VOB files end {} sectors before the title does",
+                                          cells_.back().last_sector - sector_ + 1),
+                              assembler_.video_end(), title_.duration);
             finish();
         }
         return {};
     }
 
-    Status take_sector(ByteSpan sector, std::uint32_t number) {
-        std::int64_t end = 0;
-        if (const auto start = vobu_start(sector, &end)) take_navigation(*start, end);
-        ps::parse_packs(sector, contents_);
-        if (contents_.skipped_bytes > kSector / 2) {
-            if (problems_.empty() || problems_.back().what != kUnreadable || problems_.back().to != last_time_) {
-                problems_.push_back({kUnreadable, last_time_, last_time_});
+    // A run that can't be read as a whole: sector by sector, and past a bad stretch to the next VOBU.
+    void read_singly(std::uint32_t count) {
+        std::uint32_t failed = 0;
+        for (std::uint32_t i = 0; i < count; ++i, ++sector_) {
+            const auto bytes = std::span(buffer_).first(kSector);
+            const auto got = data_.vobs->read_at(std::uint64_t{sector_} * kSector, bytes);
+            if (got && *got == kSector) {
+                failed = 0;
+                take_sector(bytes, sector_);
+                continue;
             }
-        }
-        for (const ps::PesPacket& packet : contents_.packets) {
-            if (packet.scrambled) return fail(protected_error(vobs_->name(), number));
-            if (packet.stream_id == ps::kFirstVideo) {
-                units_.clear();
-                splitter_.push(packet.payload, shifted(packet.pts), shifted(packet.dts), 0, units_);
-                take_units();
-            } else if (packet.stream_id == ps::kPrivate1 && !packet.payload.empty()) {
-                take_sound(packet);
-            }
-        }
-        return {};
-    }
-
-    std::optional<std::int64_t> shifted(std::optional<std::int64_t> stamp) const {
-        if (stamp) *stamp += clock_offset_;
-        return stamp;
-    }
-
-    // A navigation pack tells when its VOBU is shown; where the clock starts anew, the timeline goes on.
-    void take_navigation(std::int64_t start, std::int64_t end) {
-        const bool new_clock = entered_cell_ && title_.cells[cell_].new_clock;
-        if (!has_clock_ || (new_clock && start + clock_offset_ != vobu_end_)) {
-            clock_offset_ = (has_clock_ ? vobu_end_ : 0) - start;
-            has_clock_ = true;
-        }
-        entered_cell_ = false;
-        vobu_end_ = end + clock_offset_;
-    }
-
-    void take_units() {
-        for (mpeg2::AccessUnit& unit : units_) {
-            if (!splitter_.sequence()) continue;  // pictures before the first sequence header can't be decoded
-            timed_.clear();
-            timer_.push(std::move(unit), *splitter_.sequence(), timed_);
-            take_timed();
-        }
-        units_.clear();
-    }
-
-    void take_timed() {
-        for (mpeg2::TimedUnit& timed : timed_) {
-            Packet packet;
-            packet.track = kDvdVideoTrack;
-            packet.pts = timed.pts;
-            packet.dts = timed.dts;
-            packet.duration = timed.duration;
-            packet.key = timed.unit.picture.coding_type == 1 && timed.unit.starts_group;
-            packet.data = Bytes(std::move(timed.unit.data));
-            // Reordering moves a picture by a few; farther ahead means that those in between are lost.
-            if (seen_picture_ && packet.pts > last_time_ + 6 * packet.duration) {
-                problems_.push_back({"pictures are missing", last_time_, packet.pts});
-            }
-            seen_picture_ = true;
-            last_time_ = std::max(last_time_, packet.pts + packet.duration);
-            ready_.push_back(std::move(packet));
-        }
-    }
-
-    void take_sound(const ps::PesPacket& pes) {
-        const auto found = sound_.find(pes.payload[0]);
-        if (found == sound_.end()) return;
-        SoundState& state = found->second;
-        ByteSpan data = pes.payload.subspan(1);
-        const auto header = bitstream::parse_dvd_lpcm_header(data);
-        if (!header || !has_clock_) return;
-        data = data.subspan(bitstream::kDvdLpcmHeaderSize);
-        const std::size_t frame_bytes = static_cast<std::size_t>(header->channels * header->bits / 8);
-        if (header->first_frame_at >= 0 && static_cast<std::size_t>(header->first_frame_at) <= data.size() && pes.pts) {
-            const auto lead = static_cast<std::size_t>(header->first_frame_at);
-            const Time lead_time = base::from_ticks(static_cast<std::int64_t>(lead / frame_bytes), header->sample_rate);
-            const Time stamped = base::from_ticks(*shifted(pes.pts), 90000);
-            if (!state.begun) {
-                data = data.subspan(lead);
-                state.next = stamped;
-                state.begun = true;
-            } else if (std::chrono::abs(stamped - lead_time - state.next) > std::chrono::milliseconds(2)) {
-                // Something is missing: go on where the stamp says, at a whole frame.
-                problems_.push_back({"sound is missing", state.next, stamped});
-                data = data.subspan(lead);
-                state.next = stamped;
-            }
-        } else if (!state.begun) {
+            lose();
+            if (++failed < kGiveUp) continue;
+            const auto next = std::upper_bound(data_.vobus.begin(), data_.vobus.end(), sector_);
+            sector_ = next != data_.vobus.end() ? *next : sector_ + kLeap;
             return;
         }
-        const std::size_t samples = data.size() / frame_bytes;
-        Packet packet;
-        packet.track = found->first;
-        packet.pts = packet.dts = state.next;
-        packet.duration = base::from_ticks(static_cast<std::int64_t>(samples), header->sample_rate);
-        packet.key = true;
-        packet.data =
-            Bytes(ByteVector(data.begin(), data.begin() + static_cast<std::ptrdiff_t>(samples * frame_bytes)));
-        state.next += packet.duration;
-        ready_.push_back(std::move(packet));
     }
 
-    static constexpr const char* kUnreadable = "unreadable sectors were passed over";
+    void lose() {
+        if (!lost_since_) {
+            lost_since_ = assembler_.video_end();
+            assembler_.lost();
+        }
+    }
 
-    std::shared_ptr<VobRun> vobs_;
+    void take_sector(ByteSpan sector, std::uint32_t number) {
+        // Every pack opens with its start code; zeros and rubbish don't.
+        if (sector[0] != 0 || sector[1] != 0 || sector[2] != 1 || sector[3] != ps::kPackHeader) {
+            lose();
+            return;
+        }
+        if (const auto n = parse_navigation(sector)) {
+            foreign_ = cell().interleaved && !belongs(*n);
+            if (!foreign_) take_navigation(*n, number);
+        } else if (lost_since_ && assembler_.has_clock()) {
+            // Good again; what was lost is told when it is known where pictures go on.
+            told_until_ = false;
+        }
+        if (foreign_) return;
+        ps::parse_packs(sector, contents_);
+        for (const ps::PesPacket& packet : contents_.packets) {
+            if (packet.scrambled) {
+                protection_ = fail(protected_error(data_.vobs->name(), number));
+                return;
+            }
+            if (packet.stream_id == ps::kFirstVideo) {
+                assembler_.video(packet.payload, packet.pts, packet.dts);
+            } else if (packet.stream_id >= ps::kFirstAudio && packet.stream_id < ps::kFirstAudio + 32) {
+                assembler_.sound(packet.stream_id, packet.payload, packet.pts);
+            } else if (packet.stream_id == ps::kPrivate1 && !packet.payload.empty()) {
+                take_private(packet);
+            }
+        }
+        if (lost_since_ && !told_until_) {
+            assembler_.report("unreadable sectors were passed over", *lost_since_,
+                              std::max(*lost_since_, assembler_.video_end()));
+            lost_since_.reset();
+            told_until_ = true;
+        }
+    }
+
+    void take_navigation(const Navigation& n, std::uint32_t number) {
+        if (lost_since_) told_until_ = false;
+        if (entered_cell_) {
+            const bool at_start = number == cell().first_sector;
+            if (at_start) {
+                assembler_.start_clock(n.start, starts_[cell_]);
+            } else if (!assembler_.has_clock() || cell().new_clock) {
+                assembler_.start_clock(n.start - base::to_ticks(n.elapsed, 90000), starts_[cell_]);
+            }
+            entered_cell_ = false;
+        }
+        // A clock that starts anew inside a cell, against the tables.
+        const Time at = assembler_.time_of(n.start);
+        constexpr std::chrono::seconds slack{2};
+        if (at < starts_[cell_] - slack || at > starts_[cell_] + cell().duration + slack)
+            assembler_.start_clock(n.start, vobu_end_);
+        vobu_end_ = assembler_.time_of(n.end);
+    }
+
+    void take_private(const ps::PesPacket& packet) {
+        const int substream = packet.payload[0];
+        const ByteSpan data = packet.payload.subspan(1);
+        if (substream >= kSubpictureStream && substream < kSubpictureStream + 32) {
+            assembler_.subtitle(substream, data, packet.pts);
+        } else if (substream >= kAc3Stream && substream < kDtsStream + 8) {
+            if (data.size() >= kAudioSubstreamHeader - 1)
+                assembler_.sound(substream, data.subspan(kAudioSubstreamHeader - 1), packet.pts);
+        } else if (substream >= kLpcmStream && substream < kLpcmStream + 8) {
+            take_lpcm(substream, data, packet.pts);
+        }
+    }
+
+    void take_lpcm(TrackId track, ByteSpan data, std::optional<std::int64_t> pts) {
+        const auto header = bitstream::parse_dvd_lpcm_header(data);
+        if (!header) return;
+        data = data.subspan(bitstream::kDvdLpcmHeaderSize);
+        // The stamp is that of the first frame that begins here; what comes before it belongs to the one before.
+        std::optional<std::int64_t> stamp;
+        const auto lead = static_cast<std::size_t>(std::max(header->first_frame_at, 0));
+        if (pts && header->first_frame_at >= 0 && lead <= data.size()) {
+            if (assembler_.sound_begun(track)) {
+                const auto lead_samples =
+                    static_cast<std::int64_t>(lead / header->group_bytes()) * header->group_samples();
+                stamp = *pts - base::rescale(lead_samples, 90000, header->sample_rate);
+            } else {
+                data = data.subspan(lead);
+                stamp = pts;
+            }
+        } else if (!assembler_.sound_begun(track)) {
+            return;
+        }
+        const auto frames = static_cast<std::int64_t>(data.size() / header->group_bytes()) * header->group_samples();
+        assembler_.samples(track, bitstream::plain_dvd_lpcm(*header, data), frames, header->sample_rate, stamp);
+    }
+
+    DvdTitleData data_;
     const DvdTitle title_;
-    std::vector<Problem> problems_;
+    const std::vector<DvdCell> cells_;
+    std::vector<Time> starts_;  // of each cell on the title's timeline
+    TitleAssembler assembler_;
+
     std::size_t cell_ = 0;
     std::uint32_t sector_ = 0;
+    std::optional<std::uint32_t> unit_end_, next_unit_;
     bool entered_cell_ = true;
+    bool foreign_ = false;  // this VOBU belongs to another angle
     bool finished_ = false;
-    bool has_clock_ = false;
-    std::int64_t clock_offset_ = 0;  // 90 kHz, added to every stamp
-    std::int64_t vobu_end_ = 0;      // 90 kHz, on the title's timeline
-    Time last_time_{};               // up to which pictures have come
-    bool seen_picture_ = false;      // since the start or the last skip
+    Time vobu_end_{};
+    std::optional<Time> lost_since_;
+    bool told_until_ = true;
+    Status protection_;
     ByteVector buffer_;
     ps::PackContents contents_;
-    mpeg2::AccessUnitSplitter splitter_;
-    mpeg2::PictureTimer timer_;
-    std::vector<mpeg2::AccessUnit> units_;
-    std::vector<mpeg2::TimedUnit> timed_;
-    std::map<TrackId, SoundState> sound_;
-    std::vector<Packet> ready_;
-    std::size_t ready_at_ = 0;
+};
+
+Status DvdTitleSource::seek(Time time) {
+    std::size_t index = 0;
+    while (index + 1 < cells_.size() && starts_[index + 1] <= time) ++index;
+    start_cell(index);
+    finished_ = false;
+    lost_since_.reset();
+    told_until_ = true;
+    assembler_.restart(time);
+    // The cell's clock begins with its first navigation pack.
+    const auto first = navigation_at(cell().first_sector);
+    if (!first) return {};  // unreadable there: from the cell's start on, whatever comes
+    const auto starts_in_time = [&](std::uint32_t sector) {
+        const auto n = navigation_at(sector);
+        return n && starts_[index] + base::from_ticks(n->start - first->start, 90000) <= time;
+    };
+    // VOBUs of the cell by the address map, and the stretch of them that the time map names.
+    auto from = std::lower_bound(data_.vobus.begin(), data_.vobus.end(), cell().first_sector);
+    auto to = std::upper_bound(from, data_.vobus.end(), cell().last_sector);
+    if (from == to) return {};
+    if (data_.time_map_unit_s > 0) {
+        const auto entry = static_cast<std::size_t>(std::max(0.0, base::to_seconds(time))) /
+                           static_cast<std::size_t>(data_.time_map_unit_s);
+        if (entry > 0 && entry <= data_.time_map.size()) {
+            const auto low = std::lower_bound(from, to, data_.time_map[entry - 1]);
+            if (low != to && *low == data_.time_map[entry - 1] && starts_in_time(*low)) from = low;
+        }
+        if (entry < data_.time_map.size()) {
+            const auto high = std::upper_bound(from, to, data_.time_map[entry]);
+            // Only when it is later than the time looked for: tables may lie.
+            if (high != to && !starts_in_time(*high)) to = high;
+        }
+    }
+    // The last that starts in time; the first of the cell does.
+    while (to - from > 1) {
+        const auto middle = from + (to - from) / 2;
+        if (starts_in_time(*middle)) {
+            from = middle;
+        } else {
+            to = middle;
+        }
+    }
+    // In interleaved cells other angles' VOBUs lie between: back to one of this.
+    while (cell().interleaved && from != data_.vobus.begin() && *from > cell().first_sector) {
+        const auto n = navigation_at(*from);
+        if (n && belongs(*n)) break;
+        --from;
+    }
+    sector_ = *from;
+    assembler_.start_clock(first->start, starts_[index]);
+    entered_cell_ = false;
+    return {};
+}
+
+class MissingFile : public base::ByteSource {
+  public:
+    MissingFile(std::string name, std::uint64_t size) : name_(std::move(name)), size_(size) {}
+    std::uint64_t size() const override { return size_; }
+    std::string name() const override { return name_; }
+    Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t>) override {
+        return fail(ErrorKind::input, "the file is missing", fmt::format("{}, byte {}", name_, offset),
+                    "make the rip again");
+    }
+
+  private:
+    std::string name_;
+    std::uint64_t size_;
 };
 
 }  // namespace
 
-std::optional<std::int64_t> vobu_start(ByteSpan sector, std::int64_t* end) {
+void VobRun::add(std::unique_ptr<base::ByteSource> file) {
+    ends_.push_back(size() + file->size());
+    files_.push_back(std::move(file));
+}
+
+void VobRun::add_missing(std::string name, std::uint64_t size) {
+    add(std::make_unique<MissingFile>(std::move(name), size));
+}
+
+Result<std::size_t> VobRun::read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) {
+    std::size_t done = 0;
+    auto i = static_cast<std::size_t>(std::upper_bound(ends_.begin(), ends_.end(), offset) - ends_.begin());
+    for (; i < files_.size() && done < buffer.size(); ++i) {
+        const std::uint64_t begin = ends_[i] - files_[i]->size();
+        const std::uint64_t at = offset + done;
+        const auto count = static_cast<std::size_t>(std::min<std::uint64_t>(buffer.size() - done, ends_[i] - at));
+        WAVECREST_TRY_ASSIGN(got, files_[i]->read_at(at - begin, buffer.subspan(done, count)));
+        done += got;
+        if (got < count) break;
+    }
+    return done;
+}
+
+std::optional<Navigation> parse_navigation(ByteSpan sector) {
     if (sector.size() < kSector) return std::nullopt;
     ByteReader reader(sector);
     reader.seek(nav::kPciAt - 7);
     if (reader.u32() != (0x100u | ps::kPrivate2)) return std::nullopt;
     reader.seek(nav::kPciAt - 1);
     if (reader.u8() != nav::kPciSubstream) return std::nullopt;
+    Navigation n;
     reader.seek(nav::kPciAt + nav::kPciStart);
-    const std::int64_t start = reader.u32();
-    const std::int64_t stop = reader.u32();
-    if (end != nullptr) *end = stop;
-    return start;
+    n.start = reader.u32();
+    n.end = reader.u32();
+    reader.seek(nav::kPciAt + nav::kPciElapsed);
+    n.elapsed = decode_bcd_time(reader.u32());
+    reader.seek(nav::kDsiAt - 7);
+    if (reader.u32() != (0x100u | ps::kPrivate2)) return n;
+    reader.seek(nav::kDsiAt + nav::kDsiVobuEnd);
+    n.last_sector = reader.u32();
+    reader.seek(nav::kDsiAt + nav::kDsiVob);
+    n.vob = reader.u16();
+    reader.skip(1);
+    n.cell = reader.u8();
+    reader.seek(nav::kDsiAt + nav::kDsiUnit);
+    n.interleaved = (reader.u16() & nav::kInterleavedUnit) != 0;
+    n.unit_end = reader.u32();
+    const std::uint32_t next = reader.u32();
+    if (next != 0 && next != nav::kNoUnit) n.next_unit = next;
+    return n;
 }
 
 Error protected_error(const std::string& file, std::uint64_t sector) {
@@ -304,8 +393,8 @@ Error protected_error(const std::string& file, std::uint64_t sector) {
             "protected material can't be converted, and trying again won't change that; use an unprotected source"};
 }
 
-std::unique_ptr<PacketSource> make_title_source(std::shared_ptr<VobRun> vobs, const DvdTitle& title) {
-    return std::make_unique<DvdTitleSource>(std::move(vobs), title);
+std::unique_ptr<PacketSource> make_title_source(DvdTitleData data, const DvdTitle& title, int angle) {
+    return std::make_unique<DvdTitleSource>(std::move(data), title, angle);
 }
 
 }  // namespace wavecrest::disc

@@ -11,49 +11,51 @@
 
 namespace wavecrest::disc {
 
-// Track numbers are the stream's own: the video stream's, and the substream's of sound in private stream 1 (0xA0 ...).
+// Track numbers are the stream's own: the video stream's, MPEG sound's (0xC0 ...), and the substream's of what lies in
+// private stream 1 (dvd_format.hpp).
 inline constexpr TrackId kDvdVideoTrack = 0xE0;
 
 // A title set's VOB files as one run of bytes, as cell addresses count them.
 class VobRun : public base::ByteSource {
   public:
-    void add(base::FileSource file) {
-        size_ += file.size();
-        ends_.push_back(size_);
-        files_.push_back(std::move(file));
-    }
+    void add(std::unique_ptr<base::ByteSource> file);
+    // A file that is not there takes its place: reading it fails.
+    void add_missing(std::string name, std::uint64_t size);
     bool empty() const { return files_.empty(); }
-    std::uint64_t size() const override { return size_; }
-    std::string name() const override { return files_.empty() ? "no VOB file" : files_.front().name(); }
-    Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) override {
-        std::size_t done = 0;
-        for (std::size_t i = 0; i < files_.size() && done < buffer.size(); ++i) {
-            const std::uint64_t begin = ends_[i] - files_[i].size();
-            const std::uint64_t at = offset + done;
-            if (at < begin || at >= ends_[i]) continue;
-            const auto count = static_cast<std::size_t>(std::min<std::uint64_t>(buffer.size() - done, ends_[i] - at));
-            WAVECREST_TRY_ASSIGN(got, files_[i].read_at(at - begin, buffer.subspan(done, count)));
-            done += got;
-            if (got < count) break;
-        }
-        return done;
-    }
+    std::uint64_t size() const override { return ends_.empty() ? 0 : ends_.back(); }
+    std::string name() const override { return files_.empty() ? "no VOB file" : files_.front()->name(); }
+    Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) override;
 
   private:
-    std::vector<base::FileSource> files_;
+    std::vector<std::unique_ptr<base::ByteSource>> files_;
     std::vector<std::uint64_t> ends_;
-    std::uint64_t size_ = 0;
 };
 
-// When the VOBU whose navigation pack this sector is starts (and ends), in 90 kHz ticks of its clock; nothing for
-// other sectors.
-std::optional<std::int64_t> vobu_start(ByteSpan sector, std::int64_t* end = nullptr);
+// What a navigation pack says about its VOBU.
+struct Navigation {
+    std::int64_t start = 0, end = 0;  // of what it shows, 90 kHz ticks of its clock
+    Time elapsed{};                   // since the start of its cell, to a frame
+    std::uint32_t last_sector = 0;    // of the VOBU, counted from the pack
+    int vob = 0, cell = 0;
+    bool interleaved = false;
+    std::uint32_t unit_end = 0;              // last sector of the interleaved unit, counted from the pack
+    std::optional<std::uint32_t> next_unit;  // first sector of the next, likewise
+};
+// Nothing for other sectors.
+std::optional<Navigation> parse_navigation(ByteSpan sector);
 
 // The final status of scrambled material, met at this sector.
 Error protected_error(const std::string& file, std::uint64_t sector);
 
-// Packets of the title's video track and LPCM tracks, times from 0. Where the clock starts anew the timeline goes on;
-// sectors that can't be parsed are passed over, and what is missing is in problems().
-std::unique_ptr<PacketSource> make_title_source(std::shared_ptr<VobRun> vobs, const DvdTitle& title);
+struct DvdTitleData {
+    std::shared_ptr<base::ByteSource> vobs;
+    std::vector<std::uint32_t> vobus;     // sectors of navigation packs, ascending; may be empty
+    int time_map_unit_s = 0;              // of a title of one program chain; 0: no time map
+    std::vector<std::uint32_t> time_map;  // sectors of the VOBU shown at each unit's end
+};
+
+// Packets of the title's tracks as seen from an angle, times from 0. Where the clock starts anew the timeline goes on;
+// sectors that can't be read or parsed are passed over, and what is missing is in problems().
+std::unique_ptr<PacketSource> make_title_source(DvdTitleData data, const DvdTitle& title, int angle);
 
 }  // namespace wavecrest::disc

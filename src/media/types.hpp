@@ -100,7 +100,8 @@ struct Track {
     Scan scan = Scan::unknown;
     int bit_depth = 0;  // bits per sample, picture or lossless sound
     ColourDescription colour;
-    int reference_frames = 0;  // 0 when unknown
+    int reference_frames = 0;      // 0 when unknown
+    bool closed_captions = false;  // carried inside the pictures' data
 
     // audio
     int channels = 0;

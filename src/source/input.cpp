@@ -149,8 +149,9 @@ Result<std::unique_ptr<Input>> open_input(const base::Path& path) {
                     "check the name and whether the drive or share is mounted");
     }
     if (std::filesystem::is_directory(kind)) {
-        if (disc::DvdDisc::is_dvd(path)) {
-            WAVECREST_TRY_ASSIGN(disc, disc::DvdDisc::open(path));
+        auto files = disc::folder_files(path);
+        if (disc::DvdDisc::is_dvd(*files)) {
+            WAVECREST_TRY_ASSIGN(disc, disc::DvdDisc::open(std::move(files)));
             return std::unique_ptr<Input>(std::make_unique<DvdInput>(std::move(disc)));
         }
         return fail(ErrorKind::input, "this folder holds no DVD-Video structure", path.string(),

@@ -5,6 +5,7 @@
 #include <random>
 
 #include "disc/dvd_format.hpp"
+#include "disc/dvd_tables.hpp"
 #include "standin/test_card.hpp"
 #include "support/support.hpp"
 
@@ -178,8 +179,46 @@ TEST_CASE("a damaged IFO is replaced by its twin, and said", "[dvdreader]") {
         CHECK(disc.notes()[0].find("VTS_01_0.BUP") != std::string::npos);
         CHECK(disc.rate(disc.titles()[0]));
     }
-    // Both gone: an error that names the file.
+}
+
+TEST_CASE("without any tables titles are rebuilt from the streams", "[dvdreader]") {
+    const TempDir dir;
+    copy_disc(dir / "d");
+    // One set's tables, then all of the disc's.
+    write_all(dir / "d" / kIfo, ByteVector(100, 0));
     write_all(dir / "d" / kBup, ByteVector(100, 0));
+    const bool all = GENERATE(false, true);
+    if (all) {
+        for (const auto& entry : std::filesystem::directory_iterator(dir / "d/VIDEO_TS")) {
+            if (entry.path().extension() != ".VOB") std::filesystem::remove(entry.path());
+        }
+    }
+    const DvdDisc disc = open_ok(dir / "d");
+    REQUIRE(disc.titles().size() == 2);
+    const auto& notes = disc.notes();
+    CHECK(std::any_of(notes.begin(), notes.end(),
+                      [](const std::string& n) { return n.find("rebuilt") != std::string::npos; }));
+    const disc::DvdTitle& film = disc.titles()[0];
+    CHECK(film.duration == base::frames_to_time(kSampleFrames, {24000, 1001}));
+    CHECK(film.chapters.size() == 5);
+    CHECK(film.tracks.front().display_aspect() == Ratio{16, 9});
+    REQUIRE(film.tracks.size() == 2);
+    CHECK(film.tracks[1].codec == Codec::lpcm);
+    CHECK(film.tracks[1].channels == 2);
+    auto source = disc.open_title(1);
+    REQUIRE(source);
+    const Counted counted = read_title(**source);
+    REQUIRE(counted.status);
+    CHECK(counted.pictures == kSampleFrames);
+    CHECK((*source)->problems().empty());
+    CHECK(disc.rate(film));
+}
+
+TEST_CASE("no tables and no streams: an error that names the file", "[dvdreader]") {
+    const TempDir dir;
+    copy_disc(dir / "d");
+    for (const auto& entry : std::filesystem::directory_iterator(dir / "d/VIDEO_TS"))
+        if (entry.path().filename().string().starts_with("VTS")) write_all(entry.path(), ByteVector(100, 0));
     const auto failed = DvdDisc::open(dir / "d");
     REQUIRE_FALSE(failed);
     CHECK(failed.error().kind == ErrorKind::input);
@@ -187,15 +226,11 @@ TEST_CASE("a damaged IFO is replaced by its twin, and said", "[dvdreader]") {
 }
 
 TEST_CASE("tables that point outside their file are errors with the offset", "[dvdreader]") {
-    const TempDir dir;
-    copy_disc(dir / "d");
-    std::filesystem::remove(dir / "d" / kBup);
-    const ByteVector good = read_all(dir / "d" / kIfo);
+    ByteVector good = read_all(sample_disc() / kIfo);
     for (const std::size_t field : {0xC8, 0xCC}) {
         ByteVector bad = good;
         bad[field] = 0x7F;
-        write_all(dir / "d" / kIfo, bad);
-        const auto failed = DvdDisc::open(dir / "d");
+        const auto failed = disc::dvd::parse_title_set(bad, "VTS_01_0.IFO");
         REQUIRE_FALSE(failed);
         CHECK(failed.error().what.find("outside") != std::string::npos);
         CHECK(failed.error().where.find("byte ") != std::string::npos);
@@ -204,8 +239,87 @@ TEST_CASE("tables that point outside their file are errors with the offset", "[d
     ByteVector bad = good;
     const std::size_t chains = (std::size_t{bad[0xCE]} << 8 | bad[0xCF]) * 2048;
     bad[chains + 16 + 0xE8] = 0xFF;
-    write_all(dir / "d" / kIfo, bad);
-    CHECK_FALSE(DvdDisc::open(dir / "d"));
+    CHECK_FALSE(disc::dvd::parse_title_set(bad, "VTS_01_0.IFO"));
+    // Maps that playing does without are noted.
+    bad = good;
+    bad[0xE4] = bad[0xD4] = 0x7F;
+    const auto noted = disc::dvd::parse_title_set(bad, "VTS_01_0.IFO");
+    REQUIRE(noted);
+    CHECK(noted->notes.size() == 2);
+    CHECK(noted->vobus.empty());
+}
+
+TEST_CASE("a title read from a source that fails at places loses only what lies there", "[dvdreader]") {
+    // Reads of these sectors fail, as a scratched disc's do.
+    class Scratched : public disc::DiscFiles {
+      public:
+        std::shared_ptr<disc::DiscFiles> files = disc::folder_files(sample_disc());
+        std::uint64_t from = 0, to = 0;
+        mutable int failures = 0;
+        int heals_after = 1000000;  // failed reads until it can be read after all
+
+        std::string path() const override { return files->path(); }
+        std::string label() const override { return files->label(); }
+        Result<std::vector<Entry>> list(const std::string& folder) const override { return files->list(folder); }
+        Result<std::unique_ptr<base::ByteSource>> open(const std::string& name) const override {
+            WAVECREST_TRY_ASSIGN(source, files->open(name));
+            if (name.find("VTS_01_1.VOB") == std::string::npos) return source;
+            return std::unique_ptr<base::ByteSource>(
+                std::make_unique<base::RetryingSource>(std::make_unique<Surface>(std::move(source), *this), 2));
+        }
+        class Surface : public base::ByteSource {
+          public:
+            Surface(std::unique_ptr<base::ByteSource> source, const Scratched& owner)
+                : source_(std::move(source)), owner_(owner) {}
+            std::uint64_t size() const override { return source_->size(); }
+            std::string name() const override { return source_->name(); }
+            Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) override {
+                if (offset < owner_.to && offset + buffer.size() > owner_.from &&
+                    owner_.failures < owner_.heals_after) {
+                    ++owner_.failures;
+                    return fail(ErrorKind::input, "input/output error", name(), "clean the disc");
+                }
+                return source_->read_at(offset, buffer);
+            }
+
+          private:
+            std::unique_ptr<base::ByteSource> source_;
+            const Scratched& owner_;
+        };
+    };
+    auto files = std::make_shared<Scratched>();
+    const std::uint64_t half = std::filesystem::file_size(sample_disc() / kVob) / 2 / 2048 * 2048;
+    files->from = half;
+    files->to = half + 20 * 2048;
+    SECTION("unreadable for good") {
+        auto disc = DvdDisc::open(std::static_pointer_cast<disc::DiscFiles>(files));
+        REQUIRE(disc);
+        auto source = disc->open_title(1);
+        REQUIRE(source);
+        const Counted counted = read_title(**source);
+        REQUIRE(counted.status);
+        CHECK(counted.pictures < kSampleFrames);
+        CHECK(counted.pictures > kSampleFrames - 40);
+        const auto& problems = (*source)->problems();
+        REQUIRE_FALSE(problems.empty());
+        const auto lost = std::find_if(problems.begin(), problems.end(),
+                                       [](const Problem& p) { return p.what == "pictures are missing"; });
+        REQUIRE(lost != problems.end());
+        CHECK(base::to_seconds(lost->to - lost->from) < 1.5);
+        CHECK(std::abs(base::to_seconds(counted.video.back().pts) - (12.012 - 1001.0 / 24000)) < 0.011);
+        CHECK(std::abs(base::to_seconds(counted.audio.back().pts + counted.audio.back().duration) - 12.012) < 0.005);
+    }
+    SECTION("readable at the second try") {
+        files->heals_after = 1;
+        auto disc = DvdDisc::open(std::static_pointer_cast<disc::DiscFiles>(files));
+        REQUIRE(disc);
+        auto source = disc->open_title(1);
+        REQUIRE(source);
+        const Counted counted = read_title(**source);
+        REQUIRE(counted.status);
+        CHECK(counted.pictures == kSampleFrames);
+        CHECK((*source)->problems().empty());
+    }
 }
 
 TEST_CASE("IFO files with random bytes changed never crash", "[dvdreader]") {
@@ -311,9 +425,9 @@ TEST_CASE("names of folders and files are found in any case", "[dvdreader]") {
         for (char& c : name) c = static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
         std::filesystem::create_hard_link(entry.path(), dir / "video_ts" / name);
     }
-    CHECK(DvdDisc::is_dvd(dir.path()));
+    CHECK(DvdDisc::is_dvd(*disc::folder_files(dir.path())));
     CHECK(open_ok(dir.path()).titles().size() == 2);
     CHECK(open_ok(dir / "video_ts").titles().size() == 2);
-    CHECK_FALSE(DvdDisc::is_dvd("/nonexistent"));
+    CHECK_FALSE(DvdDisc::is_dvd(*disc::folder_files("/nonexistent")));
     CHECK_FALSE(open_ok(dir.path()).title(3));
 }

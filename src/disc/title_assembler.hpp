@@ -1,0 +1,90 @@
+// Elementary streams as discs carry them, turned into timed packets on one continuous timeline. DVD and Blu-ray title
+// sources feed it with what they find in packs and transport packets.
+#pragma once
+
+#include <deque>
+#include <map>
+#include <optional>
+#include <vector>
+
+#include "bitstream/audio_frames.hpp"
+#include "bitstream/mpeg2.hpp"
+#include "media/types.hpp"
+
+namespace wavecrest::disc {
+
+class TitleAssembler {
+  public:
+    using Stamp = std::optional<std::int64_t>;  // 90 kHz, as the stream carries it (32 or 33 bits)
+
+    // Only these tracks' data is taken: MPEG video, framed or LPCM sound, subtitles.
+    explicit TitleAssembler(const std::vector<Track>& tracks);
+
+    // From now on `stamp` of the stream's clock is `at` of the title. Exact: no rounding adds up over many cells.
+    void start_clock(std::int64_t stamp, Time at);
+    bool has_clock() const { return has_clock_; }
+    Time time_of(std::int64_t stamp) const;
+
+    void video(ByteSpan piece, Stamp pts, Stamp dts);
+    // AC-3, DTS, MPEG audio: pieces of the elementary stream.
+    void sound(TrackId track, ByteSpan piece, Stamp pts);
+    // LPCM: plain samples (bitstream/lpcm.hpp) of `frames` sample frames at `rate` Hz; `pts` is that of the first.
+    void samples(TrackId track, ByteVector data, std::int64_t frames, int rate, Stamp pts);
+    bool sound_begun(TrackId track) const;
+    // Subpicture units and PGS segments, in pieces.
+    void subtitle(TrackId track, ByteSpan piece, Stamp pts);
+
+    // Data is missing here: what is incomplete is dropped, pictures go on with the next one that needs no other.
+    void lost();
+    // After a skip to `time`: nothing before counts.
+    void restart(Time time);
+    // The title ends: gives what is left.
+    void finish();
+
+    std::optional<Packet> take();
+    const std::vector<Problem>& problems() const { return problems_; }
+    void report(std::string what, Time from, Time to);
+    // Up to which pictures have come.
+    Time video_end() const { return video_end_; }
+
+  private:
+    struct SoundState {
+        Track track;
+        bitstream::AudioFrameSplitter splitter;
+        bool begun = false;
+        bool rejoin = false;  // the clock has started anew
+        Time next{};          // presentation time of the next sample
+    };
+    struct SubtitleState {
+        Track track;
+        ByteVector unit;
+        std::optional<Time> pts;
+    };
+    Stamp on_timeline(Stamp stamp) const;
+    void take_units();
+    void take_timed();
+    void take_frames(SoundState& state);
+    void place(SoundState& state, std::optional<Time> stamped, Time duration, Bytes data);
+
+    TrackId video_track_ = -1;
+    std::map<TrackId, SoundState> sound_;
+    std::map<TrackId, SubtitleState> subtitles_;
+
+    bool has_clock_ = false;
+    std::int64_t clock_stamp_ = 0;
+    Time clock_time_{};
+
+    bitstream::mpeg2::AccessUnitSplitter splitter_;
+    bitstream::mpeg2::PictureTimer timer_;
+    std::vector<bitstream::mpeg2::AccessUnit> units_;
+    std::vector<bitstream::mpeg2::TimedUnit> timed_;
+    std::vector<bitstream::AudioFrame> frames_;
+    bool wait_for_key_ = false;
+    bool skip_leading_ = false;
+    bool seen_picture_ = false;  // since the start or the last skip
+    Time video_end_{};
+    std::deque<Packet> ready_;
+    std::vector<Problem> problems_;
+};
+
+}  // namespace wavecrest::disc
