@@ -12,7 +12,8 @@ namespace wavecrest::cli {
 
 struct InspectOptions {
     std::string input;
-    std::string pick;  // empty: all titles; "main" or a number
+    std::string pick;  // empty: all titles; else those to show in full
+    int retries = 2;
     Output output;
 };
 int run_inspect(const InspectOptions& options);
@@ -23,6 +24,12 @@ struct ConvertOptions {
     std::string profile = "full-picture";
     std::string into;
     std::string name;
+    std::string sound = "first";
+    std::string subtitles = "forced";
+    int angle = 1;
+    int season = 1;
+    int first_episode = 1;
+    int retries = 2;
     bool plan = false;
     Output output;
 };

@@ -40,35 +40,51 @@ void print_plan(const convert::Plan& plan, const std::string& profile) {
     for (const std::string& warning : plan.warnings) fmt::print("  warning  {}\n", warning);
 }
 
-int show_plan(const ConvertOptions& options, const source::Input& input, const convert::Plan& plan) {
+nlohmann::ordered_json plan_json(const convert::Plan& plan, const ConvertOptions& options) {
+    return {{"target", plan.target.string()},    {"title", plan.title},
+            {"profile", options.profile},        {"duration_s", rounded(base::to_seconds(plan.duration))},
+            {"source_bytes", plan.source_bytes}, {"steps", plan.steps},
+            {"tracks", tracks_json(plan)},       {"warnings", plan.warnings}};
+}
+
+int show_plans(const ConvertOptions& options, const source::Input& input, const std::vector<convert::Plan>& plans) {
     const bool json = options.output.json;
-    if (!json) print_plan(plan, options.profile);
-    const auto cost = convert::estimate(input, plan, cancel());
-    if (!cost) return report_error(cost.error(), json);
-    const auto free = host::free_space(plan.target);
+    auto list = nlohmann::ordered_json::array();
+    std::uint64_t bytes = 0;
+    Time time{}, sampled{};
+    for (const convert::Plan& plan : plans) {
+        if (!json) print_plan(plan, options.profile);
+        const auto cost = convert::estimate(input, plan, cancel());
+        if (!cost) return report_error(cost.error(), json);
+        bytes += cost->size_bytes;
+        time += cost->time;
+        sampled += cost->sampled;
+        auto entry = plan_json(plan, options);
+        entry["estimate"] = {{"size_bytes", cost->size_bytes},
+                             {"time_s", rounded(base::to_seconds(cost->time))},
+                             {"sampled_s", rounded(base::to_seconds(cost->sampled))}};
+        list.push_back(std::move(entry));
+        if (!json && plans.size() > 1) {
+            fmt::print("  expected about {} in about {}\n", base::format_bytes(cost->size_bytes),
+                       base::format_span(cost->time));
+        }
+    }
+    const auto free = host::free_space(plans.front().target);
     if (!free) return report_error(free.error(), json);
     if (json) {
-        print_json({{"plan",
-                     {{"target", plan.target.string()},
-                      {"title", plan.title},
-                      {"profile", options.profile},
-                      {"duration_s", rounded(base::to_seconds(plan.duration))},
-                      {"source_bytes", plan.source_bytes},
-                      {"steps", plan.steps},
-                      {"tracks", tracks_json(plan)},
-                      {"warnings", plan.warnings},
-                      {"estimate",
-                       {{"size_bytes", cost->size_bytes},
-                        {"time_s", rounded(base::to_seconds(cost->time))},
-                        {"sampled_s", rounded(base::to_seconds(cost->sampled))}}},
-                      {"free_bytes", *free},
-                      {"fits", *free > cost->size_bytes}}}});
+        for (auto& entry : list) {
+            entry["free_bytes"] = *free;
+            entry["fits"] = *free > bytes;
+        }
+        nlohmann::ordered_json result = {{"plan", list.front()}};
+        if (plans.size() > 1) result["plans"] = list;
+        print_json(result);
         return 0;
     }
-    fmt::print("\nExpected from {} of this title: about {} in about {}.  Free there: {}.\n",
-               base::format_span(cost->sampled), base::format_bytes(cost->size_bytes), base::format_span(cost->time),
-               base::format_bytes(*free));
-    if (*free <= cost->size_bytes) fmt::print("This does not fit: free some space or choose another folder.\n");
+    fmt::print("\nExpected from {} of {}: about {} in about {}.  Free there: {}.\n", base::format_span(sampled),
+               plans.size() > 1 ? fmt::format("these {} titles", plans.size()) : "this title",
+               base::format_bytes(bytes), base::format_span(time), base::format_bytes(*free));
+    if (*free <= bytes) fmt::print("This does not fit: free some space or choose another folder.\n");
     fmt::print("Nothing was converted. Without --plan it is done.\n");
     return 0;
 }
@@ -79,60 +95,80 @@ int run_convert(const ConvertOptions& options) {
     const bool json = options.output.json;
     auto profile = profile::find(options.profile);
     if (!profile) return report_error(profile.error(), json);
-    auto input = source::open_input(options.input);
+    auto input = source::open_input(options.input, {options.retries});
     if (!input) return report_error(input.error(), json);
-    convert::Request request{options.pick, *profile, options.into, options.name};
-    const auto plan = convert::make_plan(**input, request);
-    if (!plan) return report_error(plan.error(), json);
+    convert::Request request;
+    request.pick = options.pick;
+    request.profile = *profile;
+    request.into = options.into;
+    request.name = options.name;
+    request.sound = options.sound;
+    request.subtitles = options.subtitles;
+    request.angle = options.angle;
+    request.season = options.season;
+    request.first_episode = options.first_episode;
+    const auto plans = convert::make_plans(**input, request);
+    if (!plans) return report_error(plans.error(), json);
     for (const std::string& text : (*input)->notes()) note(text);
-    if (options.plan) return show_plan(options, **input, *plan);
+    if (options.plan) return show_plans(options, **input, *plans);
 
-    if (!json && !options.output.quiet) print_plan(*plan, options.profile);
-    for (const std::string& warning : plan->warnings) {
-        if (json || options.output.quiet) note(warning);
+    nlohmann::ordered_json result = {{"outputs", nlohmann::ordered_json::array()}};
+    std::optional<Error> failure;
+    for (const convert::Plan& plan : *plans) {
+        if (!json && !options.output.quiet) print_plan(plan, options.profile);
+        for (const std::string& warning : plan.warnings) {
+            if (json || options.output.quiet) note(warning);
+        }
+        Result<convert::Outcome> outcome;
+        {
+            ProgressLine line(plans->size() > 1 ? fmt::format("converting title {}", plan.title) : "converting",
+                              options.output.quiet);
+            outcome = convert::run(**input, plan, line.callback(), cancel());
+        }
+        if (!outcome) {
+            failure = outcome.error();
+            break;
+        }
+        result["outputs"].push_back({{"path", outcome->path.string()},
+                                     {"name", plan.name.full()},
+                                     {"source", options.input},
+                                     {"profile", options.profile},
+                                     {"title", outcome->title},
+                                     {"duration_s", rounded(base::to_seconds(outcome->duration))},
+                                     {"pictures", outcome->pictures},
+                                     {"size_bytes", outcome->size_bytes},
+                                     {"source_bytes", outcome->source_bytes},
+                                     {"elapsed_s", rounded(base::to_seconds(outcome->elapsed))},
+                                     {"speed", rounded(outcome->speed())},
+                                     {"steps", plan.steps},
+                                     {"tracks", tracks_json(plan)},
+                                     {"subtitles_drawn", outcome->subtitles},
+                                     {"problems", to_json(outcome->problems)}});
+        for (const Problem& problem : outcome->problems) {
+            note(fmt::format("{} (from {} to {})", problem.what, base::format_clock(problem.from),
+                             base::format_clock(problem.to)));
+        }
+        if (json) continue;
+        fmt::print("\nDone in {} ({:.1f} x real time): {}, {:.0f} % of the rip's {}.\n",
+                   base::format_span(outcome->elapsed), outcome->speed(), base::format_bytes(outcome->size_bytes),
+                   outcome->source_bytes > 0
+                       ? 100.0 * static_cast<double>(outcome->size_bytes) / static_cast<double>(outcome->source_bytes)
+                       : 0.0,
+                   base::format_bytes(outcome->source_bytes));
+        fmt::print("{}\n", outcome->path.string());
     }
-    Result<convert::Outcome> outcome;
-    {
-        ProgressLine line("converting", options.output.quiet);
-        outcome = convert::run(**input, *plan, line.callback(), cancel());
-    }
-    if (!outcome) return report_error(outcome.error(), json);
-
-    nlohmann::ordered_json result = {{"outputs",
-                                      {{{"path", outcome->path.string()},
-                                        {"name", plan->name.full()},
-                                        {"source", options.input},
-                                        {"profile", options.profile},
-                                        {"title", outcome->title},
-                                        {"duration_s", rounded(base::to_seconds(outcome->duration))},
-                                        {"pictures", outcome->pictures},
-                                        {"size_bytes", outcome->size_bytes},
-                                        {"source_bytes", outcome->source_bytes},
-                                        {"elapsed_s", rounded(base::to_seconds(outcome->elapsed))},
-                                        {"speed", rounded(outcome->speed())},
-                                        {"steps", plan->steps},
-                                        {"tracks", tracks_json(*plan)},
-                                        {"problems", to_json(outcome->problems)}}}}};
-    if (!options.output.out.empty()) {
-        const std::string name = fmt::format("convert-{}-{}.json", slug(plan->name.full()), slug(options.profile));
+    if (!options.output.out.empty() && !result["outputs"].empty()) {
+        const std::string name =
+            fmt::format("convert-{}-{}.json", slug(plans->front().name.full()), slug(options.profile));
         if (const auto status = write_result(options.output.out, name, result); !status)
             return report_error(status.error(), json);
     }
-    for (const Problem& problem : outcome->problems) {
-        note(fmt::format("{} (from {} to {})", problem.what, base::format_clock(problem.from),
-                         base::format_clock(problem.to)));
-    }
+    if (failure) return report_error(*failure, json);
     if (json) {
         print_json(result);
         return 0;
     }
-    fmt::print("\nDone in {} ({:.1f} x real time): {}, {:.0f} % of the rip's {}.\n",
-               base::format_span(outcome->elapsed), outcome->speed(), base::format_bytes(outcome->size_bytes),
-               outcome->source_bytes > 0
-                   ? 100.0 * static_cast<double>(outcome->size_bytes) / static_cast<double>(outcome->source_bytes)
-                   : 0.0,
-               base::format_bytes(outcome->source_bytes));
-    fmt::print("{}\nNext: wavecrest inspect '{}'\n", outcome->path.string(), outcome->path.string());
+    fmt::print("Next: wavecrest inspect '{}'\n", plans->back().target.string());
     return 0;
 }
 

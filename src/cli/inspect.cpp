@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <cmath>
 #include <nlohmann/json.hpp>
 
@@ -17,27 +18,44 @@ struct TitleReport {
     const source::Title* title;
     measure::RateCurve rate;
     bool is_protected = false;
+    bool in_full = false;
     std::vector<Problem> problems;
 };
+
+// Over the whole title: from its rate curve, or from size and length.
+std::int64_t mean_bps(const TitleReport& report) {
+    if (report.rate.bytes() > 0) return report.rate.mean_bps();
+    const double seconds = base::to_seconds(report.title->duration);
+    return seconds > 0 ? static_cast<std::int64_t>(static_cast<double>(report.title->size_bytes) * 8 / seconds) : 0;
+}
 
 nlohmann::ordered_json title_json(const TitleReport& report) {
     const source::Title& title = *report.title;
     nlohmann::ordered_json json = {{"number", title.number},
                                    {"duration_s", std::round(base::to_seconds(title.duration) * 1000) / 1000},
                                    {"main", title.main},
+                                   {"role", disc::short_name(title.role)},
                                    {"why", title.why},
                                    {"size_bytes", title.size_bytes},
-                                   {"bitrate_bps", report.rate.mean_bps()},
-                                   {"peak_1s_bps", report.rate.peak_bps()},
+                                   {"bitrate_bps", mean_bps(report)},
+                                   {"angles", title.angles},
                                    {"protected", report.is_protected}};
+    if (report.in_full) json["peak_1s_bps"] = report.rate.peak_bps();
+    if (title.same_as != 0) json["same_as"] = title.same_as;
     json["chapters"] = to_json(title.chapters);
     json["tracks"] = nlohmann::ordered_json::array();
     for (const Track& track : title.tracks) json["tracks"].push_back(to_json(track));
+    json["cells"] = nlohmann::ordered_json::array();
+    for (const auto& segment : title.segments) {
+        json["cells"].push_back(
+            {{"id", segment.id}, {"duration_s", std::round(base::to_seconds(segment.duration) * 1000) / 1000}});
+    }
+    json["differences"] = title.differences;
     json["problems"] = to_json(report.problems);
     return json;
 }
 
-void print_title(const TitleReport& report, bool disc) {
+void print_title(const TitleReport& report, bool disc, bool cells) {
     const source::Title& title = *report.title;
     if (disc)
         fmt::print("\nTitle {}{}: {}, {}\n", title.number, title.main ? " (main)" : "",
@@ -53,10 +71,27 @@ void print_title(const TitleReport& report, bool disc) {
             starts += (starts.empty() ? "" : ", ") + base::format_clock(chapter.start);
         fmt::print("  {:<8} {}, at {}\n", "chapters", title.chapters.size(), starts);
     }
+    if (title.angles > 1) fmt::print("  {:<8} {}: convert --angle takes one of them\n", "angles", title.angles);
+    if (cells && !title.segments.empty()) {
+        fmt::print("  {:<8} {}\n", "cells", title.segments.size());
+        Time at{};
+        for (const auto& segment : title.segments) {
+            fmt::print("           {:>9}  {:>8}  {}\n", base::format_clock(at), base::format_clock(segment.duration),
+                       segment.id);
+            at += segment.duration;
+        }
+    }
+    for (const std::string& difference : title.differences) fmt::print("  note     {}\n", difference);
     for (const Problem& problem : report.problems) {
         fmt::print("  problem  {} (from {} to {})\n", problem.what, base::format_clock(problem.from),
                    base::format_clock(problem.to));
     }
+}
+
+const char* kind_of(const source::Input& input) {
+    if (input.container() == "dvd-video") return "ripped DVD-Video disc";
+    if (input.container() == "blu-ray") return "ripped Blu-ray disc";
+    return "MP4 file";
 }
 
 Status write_figure(const std::string& folder, const std::string& stem, const std::string& name,
@@ -91,32 +126,41 @@ Status write_figure(const std::string& folder, const std::string& stem, const st
 
 int run_inspect(const InspectOptions& options) {
     const bool json = options.output.json;
-    auto opened = source::open_input(options.input);
+    auto opened = source::open_input(options.input, {options.retries});
     if (!opened) return report_error(opened.error(), json);
     const source::Input& input = **opened;
 
-    std::vector<const source::Title*> wanted;
+    std::vector<const source::Title*> in_full;
     if (options.pick.empty()) {
-        for (const source::Title& title : input.titles()) wanted.push_back(&title);
+        for (const source::Title& title : input.titles()) {
+            if (title.main) in_full.push_back(&title);
+        }
     } else {
-        auto picked = input.pick(options.pick);
+        auto picked = input.picks(options.pick);
         if (!picked) return report_error(picked.error(), json);
-        wanted.push_back(*picked);
+        for (const source::Pick& pick : *picked) {
+            if (in_full.empty() || in_full.back() != pick.title) in_full.push_back(pick.title);
+        }
     }
     std::vector<TitleReport> reports;
     std::uint64_t size = 0;
     bool any_protected = false;
-    for (const source::Title* title : wanted) {
-        TitleReport report{title, {}, false, title->problems};
-        if (const auto status = input.check_protection(title->number); !status)
+    for (const source::Title& title : input.titles()) {
+        TitleReport report{&title, {}, false, false, title.problems};
+        report.in_full = std::find(in_full.begin(), in_full.end(), &title) != in_full.end();
+        if (!report.in_full && !options.pick.empty()) continue;
+        if (const auto status = input.check_protection(title.number); !status)
             report.is_protected = any_protected = true;
-        if (const auto pieces = input.rate(title->number)) {
-            report.rate = measure::RateCurve(*pieces);
-        } else {
-            report.problems.push_back(
-                {fmt::format("the bit rate can't be told: {}", pieces.error().what), {}, title->duration});
+        if (report.in_full) {
+            if (const auto pieces = input.rate(title.number)) {
+                report.rate = measure::RateCurve(*pieces);
+            } else {
+                report.problems.push_back(
+                    {fmt::format("the bit rate can't be told: {}", pieces.error().what), {}, title.duration});
+            }
         }
-        size += title->size_bytes;
+        // The same data under two numbers is there once.
+        if (title.role != disc::Role::duplicate && title.role != disc::Role::decoy) size += title.size_bytes;
         reports.push_back(std::move(report));
     }
     const TitleReport* main = &reports.front();
@@ -129,11 +173,22 @@ int run_inspect(const InspectOptions& options) {
                                      {"name", convert::film_name(input.name_hint()).full()},
                                      {"duration_s", std::round(base::to_seconds(main->title->duration) * 1000) / 1000},
                                      {"size_bytes", size},
-                                     {"bitrate_bps", main->rate.mean_bps()},
+                                     {"bitrate_bps", mean_bps(*main)},
                                      {"peak_1s_bps", main->rate.peak_bps()}};
     if (input.is_disc()) {
         result["titles"] = nlohmann::ordered_json::array();
         for (const TitleReport& report : reports) result["titles"].push_back(title_json(report));
+        result["episodes"] = nlohmann::ordered_json::array();
+        for (const disc::Episode& episode : input.episodes()) {
+            nlohmann::ordered_json entry = {{"title", episode.title},
+                                            {"duration_s", base::to_seconds(episode.end - episode.start)}};
+            if (episode.first_chapter > 0) {
+                entry["first_chapter"] = episode.first_chapter;
+                entry["last_chapter"] = episode.last_chapter;
+                entry["start_s"] = base::to_seconds(episode.start);
+            }
+            result["episodes"].push_back(std::move(entry));
+        }
     } else {
         result["chapters"] = to_json(main->title->chapters);
     }
@@ -158,29 +213,44 @@ int run_inspect(const InspectOptions& options) {
         return 0;
     }
 
-    fmt::print("{}: {}, {}\n", options.input, input.is_disc() ? "ripped DVD-Video disc" : "MP4 file",
-               base::format_bytes(size));
+    fmt::print("{}: {}, {}\n", options.input, kind_of(input), base::format_bytes(size));
     if (input.is_disc()) {
         using Align = render::Table::Align;
-        render::Table table({"title", "length", "size", "chapters", "tracks", "choice"},
-                            {Align::right, Align::right, Align::right, Align::right, Align::right, Align::left});
+        render::Table table(
+            {"title", "length", "size", "chapters", "sound", "subtitles", "choice"},
+            {Align::right, Align::right, Align::right, Align::right, Align::right, Align::right, Align::left});
         for (const TitleReport& report : reports) {
             const source::Title& title = *report.title;
-            table.add({fmt::format("{}", title.number), base::format_clock(title.duration),
+            const auto count = [&](TrackKind kind) {
+                return fmt::format("{}", std::count_if(title.tracks.begin(), title.tracks.end(),
+                                                       [&](const Track& t) { return t.kind == kind; }));
+            };
+            table.add({fmt::format("{}{}", title.main ? "* " : "", title.number), base::format_clock(title.duration),
                        base::format_bytes(title.size_bytes), fmt::format("{}", title.chapters.size()),
-                       fmt::format("{}", title.tracks.size()), (title.main ? "main: " : "") + title.why});
+                       count(TrackKind::audio), count(TrackKind::subtitle),
+                       fmt::format("{}: {}", disc::short_name(title.role), title.why)});
         }
         fmt::print("\n{}", table.text(2));
+        if (options.pick.empty() && !input.episodes().empty()) {
+            fmt::print("\n{} episodes (convert --pick episodes):\n", input.episodes().size());
+            int number = 0;
+            for (const disc::Episode& episode : input.episodes()) {
+                fmt::print("  {:>2}  {:>8}  title {}{}\n", ++number, base::format_clock(episode.end - episode.start),
+                           episode.title,
+                           episode.first_chapter > 0
+                               ? fmt::format(", chapters {} to {}", episode.first_chapter, episode.last_chapter)
+                               : "");
+            }
+        }
     }
     for (const TitleReport& report : reports) {
-        if (input.is_disc() && options.pick.empty() && !report.title->main) continue;
-        print_title(report, input.is_disc());
+        if (report.in_full) print_title(report, input.is_disc(), !options.pick.empty());
     }
     for (const std::string& text : input.notes()) note(text);
     if (!options.output.out.empty()) fmt::print("\nFigure, CSV and JSON are in {}.\n", options.output.out);
     if (input.is_disc() && !any_protected) {
-        fmt::print("\nNext: wavecrest convert '{}' --into LIBRARY --plan   (what converting would do and cost)\n",
-                   options.input);
+        fmt::print("\nNext: wavecrest convert '{}' {}--into LIBRARY --plan   (what converting would do and cost)\n",
+                   options.input, input.episodes().empty() ? "" : "--pick episodes ");
     }
     return 0;
 }

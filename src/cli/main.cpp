@@ -21,6 +21,13 @@ void add_output(CLI::App* app, Output& output, bool with_out = false) {
         app->add_option("--out", output.out, "folder for result files: JSON, CSV and figures")->type_name("DIR");
 }
 
+void add_retries(CLI::App* app, int& retries) {
+    app->add_option("--retries", retries, "how often a failed read is tried again before the sector counts as lost")
+        ->capture_default_str()
+        ->check(CLI::Range(0, 100))
+        ->type_name("N");
+}
+
 int run(int argc, char** argv) {
     CLI::App app("Wavecrest: streams, converted discs and proof that they play, for every screen of a house.",
                  "wavecrest");
@@ -64,10 +71,12 @@ int run(int argc, char** argv) {
 
     InspectOptions inspect;
     auto* inspect_app = app.add_subcommand("inspect", "what is in a rip or a file");
-    inspect_app->add_option("input", inspect.input, "the folder of a ripped DVD, or an MP4 file")
+    inspect_app->add_option("input", inspect.input, "a ripped disc, its folder or image; or an MP4 file")
         ->required()
         ->type_name("INPUT");
-    inspect_app->add_option("--pick", inspect.pick, "only this title: main or its number")->type_name("TITLE");
+    inspect_app->add_option("--pick", inspect.pick, "show these in full: main, episodes, all, or numbers as 1,3-5")
+        ->type_name("TITLES");
+    add_retries(inspect_app, inspect.retries);
     add_output(inspect_app, inspect.output, true);
     inspect_app->callback([&] { command = [&] { return run_inspect(inspect); }; });
 
@@ -92,10 +101,33 @@ int run(int argc, char** argv) {
 
     ConvertOptions convert;
     auto* convert_app = app.add_subcommand("convert", "make a file the house's devices can play");
-    convert_app->add_option("input", convert.input, "the folder of a ripped DVD")->required()->type_name("INPUT");
-    convert_app->add_option("--pick", convert.pick, "the title: main or its number")
+    convert_app->add_option("input", convert.input, "a ripped disc: its folder or image")
+        ->required()
+        ->type_name("INPUT");
+    convert_app->add_option("--pick", convert.pick, "main, episodes, all, or title numbers as 1,3-5")
         ->capture_default_str()
-        ->type_name("TITLE");
+        ->type_name("TITLES");
+    convert_app->add_option("--sound", convert.sound, "first, all, none, or languages as en,fr")
+        ->capture_default_str()
+        ->type_name("WHICH");
+    convert_app
+        ->add_option("--subtitles", convert.subtitles,
+                     "drawn into the picture: forced (needed to follow the story), none, or a language as en")
+        ->capture_default_str()
+        ->type_name("WHICH");
+    convert_app->add_option("--angle", convert.angle, "the angle, where a title has several")
+        ->capture_default_str()
+        ->check(CLI::Range(1, 9))
+        ->type_name("N");
+    convert_app->add_option("--season", convert.season, "season the episodes are filed under")
+        ->capture_default_str()
+        ->check(CLI::Range(0, 999))
+        ->type_name("N");
+    convert_app->add_option("--first-episode", convert.first_episode, "number of the first episode on this disc")
+        ->capture_default_str()
+        ->check(CLI::Range(1, 9999))
+        ->type_name("N");
+    add_retries(convert_app, convert.retries);
     convert_app->add_option("--profile", convert.profile, "built-in profile, or a file ending in .toml")
         ->capture_default_str()
         ->type_name("NAME");

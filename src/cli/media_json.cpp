@@ -43,17 +43,20 @@ nlohmann::ordered_json to_json(const Track& track) {
         json["frame_rate"] = fmt::format("{}/{}", track.frame_rate.num, track.frame_rate.den);
         json["scan"] = media::short_name(track.scan);
         json["bit_depth"] = track.bit_depth;
+        if (track.closed_captions) json["closed_captions"] = true;
         json["colour"] = {{"primaries", track.colour.primaries},
                           {"transfer", track.colour.transfer},
                           {"matrix", track.colour.matrix},
                           {"full_range", track.colour.full_range}};
     } else if (track.kind == TrackKind::audio) {
         json["channels"] = track.channels;
-        json["layout"] = media::channel_layout(track.channels);
+        json["layout"] = media::channel_layout(track);
+        json["purpose"] = media::short_name(track.purpose);
         json["sample_rate"] = track.sample_rate;
         if (track.bit_depth > 0) json["bit_depth"] = track.bit_depth;
     } else {
         json["forced"] = track.forced;
+        json["purpose"] = media::short_name(track.purpose);
     }
     json["language"] = track.language.empty() ? "und" : media::language_639_2(track.language);
     if (track.bitrate_bps > 0) json["bitrate_bps"] = track.bitrate_bps;
@@ -89,12 +92,14 @@ std::string describe(const Track& track) {
                            scan_name(track.scan), media::describe(track.colour));
         if (track.colour.matrix == 2) text = text.substr(0, text.rfind(',')) + ", colour not signalled";
     } else if (track.kind == TrackKind::audio) {
-        text = fmt::format("{}, {}, {:g} kHz, {}", codec, media::channel_layout(track.channels),
-                           track.sample_rate / 1000.0, media::language_name(track.language));
+        text = fmt::format("{}, {}, {:g} kHz, {}", codec, media::channel_layout(track), track.sample_rate / 1000.0,
+                           media::language_name(track.language));
         if (track.codec == Codec::lpcm) text += fmt::format(", {} bits", track.bit_depth);
     } else {
         text = fmt::format("{}, {}{}", codec, media::language_name(track.language), track.forced ? ", forced" : "");
     }
+    if (track.purpose != Purpose::main) text += fmt::format(", {}", media::short_name(track.purpose));
+    if (track.closed_captions) text += ", closed captions";
     if (track.bitrate_bps > 0) text += ", " + base::format_bitrate(track.bitrate_bps);
     return text;
 }

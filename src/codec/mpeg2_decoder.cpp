@@ -79,6 +79,7 @@ class Mpeg2Decoder : public media::VideoDecoder {
         picture.colour = track_.colour;
         picture.fields = static_cast<int>(shown.nb_fields);
         picture.progressive = (shown.flags & PIC_FLAG_PROGRESSIVE_FRAME) != 0;
+        picture.top_field_first = (shown.flags & PIC_FLAG_TOP_FIELD_FIRST) != 0;
         if (const auto times = times_.find(shown.tag); (shown.flags & PIC_FLAG_TAGS) != 0 && times != times_.end()) {
             picture.pts = times->second.pts;
             picture.duration = times->second.duration;

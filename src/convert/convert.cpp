@@ -7,6 +7,7 @@
 #include <cmath>
 
 #include "base/clock.hpp"
+#include "codec/audio_decoder.hpp"
 #include "container/mp4_writer.hpp"
 #include "host/machine.hpp"
 #include "media/language.hpp"
@@ -53,7 +54,51 @@ ColourDescription output_colour(const Track& from, std::vector<std::string>& ste
     return colour;
 }
 
-Status plan_video(const Track& track, const Request& request, Plan& plan) {
+// What to do with interlaced pictures: a few places are decoded to tell film from video.
+Status plan_fields(const source::Input& input, const Track& track, const Request& request, Plan& plan) {
+    filter::CadenceFinder finder;
+    for (const double place : {0.3, 0.6, 0.85, 0.1}) {
+        const Time at = base::from_seconds(place * base::to_seconds(plan.duration));
+        WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
+        if (!source->seek(at)) continue;
+        WAVECREST_TRY(transcode::look_at_cadence(*source, track, kExcerptLength, finder));
+    }
+    transcode::VideoPath& path = plan.graph.video;
+    const filter::Cadence cadence = finder.result().value_or(filter::Cadence::video);
+    std::string step;
+    switch (cadence) {
+        case filter::Cadence::progressive:
+            step = "used as they are";
+            break;
+        case filter::Cadence::shifted:
+            path.fields = transcode::Fields::weave;
+            step = "fields put together as they belong";
+            break;
+        case filter::Cadence::pulldown:
+            path.fields = transcode::Fields::weave_to_film;
+            path.encode.frame_rate = base::reduced({track.frame_rate.num * 4, track.frame_rate.den * 5});
+            step = fmt::format("every film picture once, {} a second", base::format_rate(path.encode.frame_rate));
+            break;
+        case filter::Cadence::video:
+            if (request.profile.video.every_field) {
+                path.fields = transcode::Fields::per_field;
+                path.encode.frame_rate = base::reduced({track.frame_rate.num * 2, track.frame_rate.den});
+                step = fmt::format("deinterlaced, a picture for every field: {} a second, as smooth as it was shot",
+                                   base::format_rate(path.encode.frame_rate));
+            } else {
+                path.fields = transcode::Fields::per_frame;
+                step = fmt::format("deinterlaced, a picture for every frame: {} a second",
+                                   base::format_rate(track.frame_rate));
+            }
+            break;
+    }
+    plan.steps.push_back(fmt::format("interlaced: {}{}; {}",
+                                     finder.result() ? "" : "too little moves to tell film from video, taken as ",
+                                     filter::describe(cadence), step));
+    return {};
+}
+
+Status plan_video(const source::Input& input, const Track& track, const Request& request, Plan& plan) {
     if (track.codec != Codec::mpeg2 && track.codec != Codec::mpeg1) {
         return fail(ErrorKind::input,
                     fmt::format("video of codec {} can't be decoded yet", media::short_name(track.codec)), plan.source,
@@ -63,10 +108,6 @@ Status plan_video(const Track& track, const Request& request, Plan& plan) {
         return fail(ErrorKind::input, "no picture of this title can be read", plan.source,
                     "the rip is damaged or incomplete; make it again");
     }
-    if (track.scan == Scan::interlaced) {
-        return fail(ErrorKind::input, "the title is interlaced video, which can't be converted yet", plan.source,
-                    "pick a title that is film");
-    }
     const profile::VideoSettings& settings = request.profile.video;
     transcode::VideoPath& path = plan.graph.video;
     path.from = track;
@@ -74,6 +115,7 @@ Status plan_video(const Track& track, const Request& request, Plan& plan) {
     codec::H264Settings& encode = path.encode;
     choose_size(track, settings, encode);
     encode.frame_rate = track.frame_rate;
+    if (track.scan == Scan::interlaced) WAVECREST_TRY(plan_fields(input, track, request, plan));
     if (path.undo_pulldown)
         plan.steps.push_back(
             fmt::format("pulldown undone: every film picture once, {} a second", base::format_rate(track.frame_rate)));
@@ -104,28 +146,138 @@ Status plan_video(const Track& track, const Request& request, Plan& plan) {
     return {};
 }
 
-void plan_audio(const std::vector<Track>& tracks, const Request& request, Plan& plan) {
+bool same_language(const std::string& a, const std::string& b) {
+    return media::language_639_2(a) == media::language_639_2(b) && media::language_639_2(a) != "und";
+}
+
+std::vector<std::string> split(const std::string& list) {
+    std::vector<std::string> parts;
+    std::size_t at = 0;
+    while (at <= list.size()) {
+        const std::size_t comma = std::min(list.find(',', at), list.size());
+        if (comma > at) parts.push_back(list.substr(at, comma - at));
+        at = comma + 1;
+    }
+    return parts;
+}
+
+// Which sound tracks are taken: the first that tells the story, or one for each language asked for.
+Result<std::vector<TrackId>> choose_sound(const std::vector<Track>& tracks, const Request& request, const Plan& plan) {
+    std::vector<const Track*> usable;
+    for (const Track& track : tracks) {
+        if (track.kind == TrackKind::audio && codec::can_decode_audio(track)) usable.push_back(&track);
+    }
+    std::vector<TrackId> chosen;
+    const auto best = [&](const auto& fits) -> const Track* {
+        for (const bool main_only : {true, false}) {
+            for (const Track* track : usable) {
+                if (fits(*track) && (!main_only || track->purpose == Purpose::main)) return track;
+            }
+        }
+        return nullptr;
+    };
+    if (request.sound == "none") return chosen;
+    if (request.sound == "first") {
+        if (const Track* track = best([](const Track&) { return true; })) chosen.push_back(track->id);
+        return chosen;
+    }
+    if (request.sound == "all") {
+        for (const Track* track : usable) chosen.push_back(track->id);
+        return chosen;
+    }
+    for (const std::string& language : split(request.sound)) {
+        const Track* track = best([&](const Track& t) { return same_language(t.language, language); });
+        if (track == nullptr) {
+            return fail(ErrorKind::usage, fmt::format("no sound track in \"{}\" can be taken", language), plan.source,
+                        "wavecrest inspect lists the tracks; give --sound first, all, none or languages such as en,fr");
+        }
+        if (std::find(chosen.begin(), chosen.end(), track->id) == chosen.end()) chosen.push_back(track->id);
+    }
+    return chosen;
+}
+
+Status plan_audio(const std::vector<Track>& tracks, const Request& request, Plan& plan) {
+    WAVECREST_TRY_ASSIGN(chosen, choose_sound(tracks, request, plan));
+    // In the order they were asked for.
+    for (const TrackId id : chosen) {
+        const auto found = std::find_if(tracks.begin(), tracks.end(), [&](const Track& t) { return t.id == id; });
+        const int channels = std::min(found->channels, 2);
+        const std::int64_t rate = request.profile.audio.bitrate_bps * channels / 2;
+        plan.graph.audio.push_back({*found, rate});
+        plan.steps.push_back(
+            fmt::format("sound: {} {}, {}{} to AAC {}, {} Hz, {}", media::language_name(found->language),
+                        media::channel_layout(*found), media::short_name(found->codec),
+                        found->purpose == Purpose::main ? "" : fmt::format(" ({})", media::short_name(found->purpose)),
+                        media::channel_layout(channels), found->sample_rate, base::format_bitrate(rate)));
+    }
     for (const Track& track : tracks) {
         if (track.kind != TrackKind::audio) continue;
         TrackPlan entry{track, TrackPlan::Action::drop, ""};
-        if (plan.graph.audio) {
-            entry.why = "one sound track is taken: the first that can be decoded";
-        } else if (track.codec != Codec::lpcm || track.bit_depth != 16) {
-            entry.why = fmt::format("{} sound can't be decoded yet", media::short_name(track.codec));
-        } else if (track.channels > 2) {
-            entry.why = "more than two channels can't be coded as AAC here";
-        } else {
+        if (std::find(chosen.begin(), chosen.end(), track.id) != chosen.end()) {
             entry.action = TrackPlan::Action::transcode;
-            entry.why = "LPCM becomes AAC: an eighth of the size, played by nearly everything";
-            plan.graph.audio = transcode::AudioPath{track, request.profile.audio.bitrate_bps * track.channels / 2};
-            plan.steps.push_back(fmt::format("sound: AAC {}, {} Hz, {}, {}", media::channel_layout(track.channels),
-                                             track.sample_rate, base::format_bitrate(plan.graph.audio->bitrate_bps),
-                                             media::language_name(track.language)));
+            entry.why =
+                fmt::format("{} becomes AAC{}: small, played by nearly everything", media::short_name(track.codec),
+                            track.channels > 2 ? ", folded down to stereo" : "");
+        } else if (!codec::can_decode_audio(track)) {
+            entry.why = fmt::format("{} sound can't be decoded", media::short_name(track.codec));
+        } else {
+            entry.why = "not asked for; --sound all or its language takes it";
         }
         plan.tracks.push_back(std::move(entry));
     }
-    if (!plan.graph.audio)
+    if (plan.graph.audio.empty() && request.sound != "none")
         plan.warnings.emplace_back("the result will be silent: the title has no sound track that can be decoded");
+    return {};
+}
+
+// Which subtitles are drawn into the picture. Images can't be kept as a track of an MP4 file.
+Status plan_subtitles(const std::vector<Track>& tracks, const Request& request, Plan& plan) {
+    const std::string language = plan.graph.audio.empty() ? "" : plan.graph.audio.front().from.language;
+    const Track* chosen = nullptr;
+    bool forced_only = false;
+    const auto find = [&](const auto& fits) {
+        for (const Track& track : tracks) {
+            if (track.kind == TrackKind::subtitle && chosen == nullptr && fits(track)) chosen = &track;
+        }
+    };
+    if (request.subtitles == "forced") {
+        // A track made for it; else the forced ones among the subtitles in the language that is heard.
+        find([&](const Track& t) { return t.forced && (language.empty() || same_language(t.language, language)); });
+        if (chosen == nullptr) {
+            find([&](const Track& t) { return t.purpose == Purpose::main && same_language(t.language, language); });
+            forced_only = true;
+        }
+    } else if (request.subtitles != "none") {
+        find([&](const Track& t) {
+            return !t.forced && t.purpose != Purpose::commentary && same_language(t.language, request.subtitles);
+        });
+        if (chosen == nullptr) find([&](const Track& t) { return same_language(t.language, request.subtitles); });
+        if (chosen == nullptr) {
+            return fail(ErrorKind::usage, fmt::format("there are no subtitles in \"{}\"", request.subtitles),
+                        plan.source,
+                        "wavecrest inspect lists the tracks; give --subtitles forced, none or a language such as en");
+        }
+    }
+    if (chosen != nullptr) {
+        plan.graph.video.subtitle = *chosen;
+        plan.graph.video.forced_only = forced_only;
+        plan.steps.push_back(fmt::format("subtitles: {}, {} drawn into the picture",
+                                         media::language_name(chosen->language),
+                                         forced_only ? "only the forced ones are" : "all are"));
+    }
+    for (const Track& track : tracks) {
+        if (track.kind != TrackKind::subtitle) continue;
+        if (chosen != nullptr && track.id == chosen->id) {
+            plan.tracks.push_back(
+                {track, TrackPlan::Action::transcode,
+                 forced_only ? "what is forced in it is drawn into the picture" : "drawn into the picture"});
+        } else {
+            plan.tracks.push_back(
+                {track, TrackPlan::Action::drop,
+                 "these subtitles are images, which MP4 can't hold; --subtitles draws one language in"});
+        }
+    }
+    return {};
 }
 
 // Takes packets and only counts their bytes.
@@ -158,44 +310,86 @@ std::string_view short_name(TrackPlan::Action action) {
     return action == TrackPlan::Action::transcode ? "transcode" : "drop";
 }
 
-Result<Plan> make_plan(const source::Input& input, const Request& request) {
-    WAVECREST_TRY_ASSIGN(title, input.pick(request.pick));
+namespace {
+
+Result<Plan> plan_one(const source::Input& input, const Request& request, const source::Pick& pick, bool several) {
+    const source::Title* title = pick.title;
     Plan plan;
     plan.source = fmt::format("{}, title {}", input.path(), title->number);
     plan.title = title->number;
-    plan.duration = title->duration;
+    plan.pick = pick;
+    plan.angle = request.angle;
+    plan.duration = pick.duration();
     plan.source_bytes = title->size_bytes;
-    plan.chapters = title->chapters;
+    if (!pick.whole() && title->duration.count() > 0) {
+        plan.source_bytes =
+            static_cast<std::uint64_t>(static_cast<double>(title->size_bytes) * base::to_seconds(plan.duration) /
+                                       base::to_seconds(title->duration));
+    }
+    for (Chapter chapter : title->chapters) {
+        if (chapter.start < pick.start || chapter.start >= pick.start + plan.duration) continue;
+        chapter.start -= pick.start;
+        plan.chapters.push_back(std::move(chapter));
+    }
+    if (request.angle > title->angles) {
+        return fail(ErrorKind::usage, fmt::format("title {} has no angle {}", title->number, request.angle),
+                    input.path(), fmt::format("it has {}", title->angles));
+    }
     WAVECREST_TRY(input.check_protection(title->number));
 
     const auto video = std::find_if(title->tracks.begin(), title->tracks.end(),
                                     [](const Track& t) { return t.kind == TrackKind::video; });
     if (video == title->tracks.end())
         return fail(ErrorKind::input, "there is no picture track", plan.source, "name a film");
-    WAVECREST_TRY(plan_video(*video, request, plan));
-    plan_audio(title->tracks, request, plan);
-    for (const Track& track : title->tracks) {
-        if (track.kind == TrackKind::subtitle)
-            plan.tracks.push_back({track, TrackPlan::Action::drop, "subtitles can't be converted yet"});
-    }
+    if (title->angles > 1) plan.steps.push_back(fmt::format("angle {} of {}", request.angle, title->angles));
+    WAVECREST_TRY(plan_video(input, *video, request, plan));
+    WAVECREST_TRY(plan_audio(title->tracks, request, plan));
+    WAVECREST_TRY(plan_subtitles(title->tracks, request, plan));
     if (plan.chapters.size() > 1) plan.steps.push_back(fmt::format("{} chapters kept", plan.chapters.size()));
     for (const Problem& problem : title->problems) plan.warnings.push_back(problem.what);
+    if (title->role == disc::Role::duplicate || title->role == disc::Role::decoy)
+        plan.warnings.push_back(fmt::format("title {}: {}", title->number, title->why));
 
     plan.name = film_name(request.name.empty() ? input.name_hint() : request.name);
-    if (!title->main && request.name.empty()) plan.name.name += fmt::format(" - title {}", title->number);
-    plan.target = request.into / library_path(plan.name, "mp4");
+    if (pick.episode > 0) {
+        plan.target =
+            request.into / episode_path(plan.name, request.season, request.first_episode + pick.episode - 1, "mp4");
+        plan.name = film_name(plan.target.stem().string());
+    } else {
+        if (several || (!title->main && request.name.empty()))
+            plan.name.name += fmt::format(" - title {}", title->number);
+        plan.target = request.into / library_path(plan.name, "mp4");
+    }
     std::error_code error;
     if (std::filesystem::exists(plan.target, error)) {
         return fail(ErrorKind::machine, "the converted film exists already and is not overwritten",
                     plan.target.string(), "move it away, or give another --name or --into");
     }
     if (const std::int64_t peak = plan.graph.video.encode.peak_bps; peak > 0) {
-        const std::int64_t audio = plan.graph.audio ? plan.graph.audio->bitrate_bps : 0;
+        std::int64_t audio = 0;
+        for (const auto& path : plan.graph.audio) audio += path.bitrate_bps;
         plan.most_bytes =
             static_cast<std::uint64_t>(static_cast<double>(peak + audio) / 8 * base::to_seconds(plan.duration) * 1.01) +
             100'000;
     }
     return plan;
+}
+
+}  // namespace
+
+Result<std::vector<Plan>> make_plans(const source::Input& input, const Request& request) {
+    WAVECREST_TRY_ASSIGN(picks, input.picks(request.pick));
+    std::vector<Plan> plans;
+    for (const source::Pick& pick : picks) {
+        WAVECREST_TRY_ASSIGN(plan, plan_one(input, request, pick, picks.size() > 1));
+        plans.push_back(std::move(plan));
+    }
+    return plans;
+}
+
+Result<Plan> make_plan(const source::Input& input, const Request& request) {
+    WAVECREST_TRY_ASSIGN(pick, input.pick(request.pick));
+    return plan_one(input, request, pick, false);
 }
 
 Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Cancel& cancel) {
@@ -206,7 +400,7 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
         // Steps of the golden ratio: spread evenly, yet in step with no rhythm the title may have.
         const double place = std::fmod(0.5 + i * 0.6180339887, 1.0);
         const Time at = base::from_seconds(place * base::to_seconds(plan.duration - kExcerptLength));
-        WAVECREST_TRY_ASSIGN(source, input.open(plan.title));
+        WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
         if (at.count() > 0 && !source->seek(at)) continue;
         transcode::GraphSettings graph = plan.graph;
         graph.until = std::max(at, Time{}) + kExcerptLength;
@@ -240,7 +434,7 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
             check_space(plan, expected.size_bytes + expected.size_bytes / 10, "needed by a sample of the title"));
     }
     const base::RealClock clock;
-    WAVECREST_TRY_ASSIGN(source, input.open(plan.title));
+    WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
     Outcome outcome;
     outcome.path = plan.target;
     outcome.title = plan.title;
@@ -259,7 +453,8 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
     outcome.duration = result.duration;
     outcome.pictures = result.pictures;
     outcome.problems = source->problems();
-    if (plan.graph.audio && result.sound_frames == 0) {
+    outcome.subtitles = result.subtitles;
+    if (!plan.graph.audio.empty() && result.sound_frames == 0) {
         outcome.problems.push_back({"the sound track that the tables name holds no sound", {}, result.duration});
     }
     std::error_code error;

@@ -15,10 +15,15 @@
 namespace wavecrest::convert {
 
 struct Request {
-    std::string pick = "main";  // "main" or a title number
+    std::string pick = "main";  // see source::Input::picks
     profile::Profile profile;
-    base::Path into;   // folder of the library
-    std::string name;  // empty: from the rip's folder or label
+    base::Path into;                   // folder of the library
+    std::string name;                  // empty: from the rip's folder or label
+    std::string sound = "first";       // "first", "all", "none", or languages: "en,fr"
+    std::string subtitles = "forced";  // "forced", "none", or a language: these are drawn into the picture
+    int angle = 1;
+    int season = 1;         // of episodes
+    int first_episode = 1;  // number of the first of them
 };
 
 struct TrackPlan {
@@ -33,6 +38,8 @@ struct Plan {
     base::Path target;
     std::string source;
     int title = 1;
+    source::Pick pick;
+    int angle = 1;
     Time duration{};
     std::uint64_t source_bytes = 0;
     std::vector<TrackPlan> tracks;
@@ -43,7 +50,10 @@ struct Plan {
     std::uint64_t most_bytes = 0;  // the file can't become larger than this (peak rate), 0 when not limited
 };
 
-// Decides; reads only headers. Fails for protected titles, titles without a usable picture, or an existing target.
+// Decides, one plan for each title or episode that is picked. Reads headers, and a few seconds of interlaced video to
+// tell film from video. Fails for protected titles, titles without a usable picture, or an existing target.
+Result<std::vector<Plan>> make_plans(const source::Input& input, const Request& request);
+// The same where one title is wanted.
 Result<Plan> make_plan(const source::Input& input, const Request& request);
 
 struct Estimate {
@@ -63,6 +73,7 @@ struct Outcome {
     std::uint64_t source_bytes = 0;
     Time elapsed{};
     std::vector<Problem> problems;
+    int subtitles = 0;  // images drawn into the picture
 
     double speed() const { return elapsed.count() > 0 ? base::to_seconds(duration) / base::to_seconds(elapsed) : 0; }
 };

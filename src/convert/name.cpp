@@ -52,4 +52,9 @@ base::Path library_path(const FilmName& name, std::string_view extension) {
     return base::Path(full) / fmt::format("{}.{}", full, extension);
 }
 
+base::Path episode_path(const FilmName& name, int season, int episode, std::string_view extension) {
+    return base::Path(name.full()) / fmt::format("Season {:02}", season) /
+           fmt::format("{} - S{:02}E{:02}.{}", name.full(), season, episode, extension);
+}
+
 }  // namespace wavecrest::convert

@@ -22,4 +22,7 @@ FilmName film_name(std::string_view text);
 // Where the film goes below a folder: "Name (Year)/Name (Year).mp4".
 base::Path library_path(const FilmName& name, std::string_view extension);
 
+// Where an episode goes: "Name/Season 01/Name - S01E02.mp4".
+base::Path episode_path(const FilmName& name, int season, int episode, std::string_view extension);
+
 }  // namespace wavecrest::convert

@@ -39,10 +39,19 @@ Result<Profile> parse(std::string_view text, const std::string& file) {
     WAVECREST_TRY_ASSIGN(keyframes, video.span("keyframe_every", Time{}));
     WAVECREST_TRY_ASSIGN(largest, video.size("largest", profile.video.largest));
     WAVECREST_TRY_ASSIGN(pixels, video.choice("pixels", {"square", "as-source"}, "square"));
+    WAVECREST_TRY_ASSIGN(interlaced, video.choice("interlaced", {"per-frame", "per-field"}, "per-frame"));
     if (buffer.count() == 0)
         return video.refuse("buffer", "the buffer must be longer than 0", "write a length such as \"2 s\"");
-    profile.video = {codec_profile, level,   static_cast<int>(effort), quality, peak, buffer,
-                     keyframes,     largest, pixels == "square"};
+    profile.video = {codec_profile,
+                     level,
+                     static_cast<int>(effort),
+                     quality,
+                     peak,
+                     buffer,
+                     keyframes,
+                     largest,
+                     pixels == "square",
+                     interlaced == "per-field"};
     WAVECREST_TRY(video.finish());
 
     WAVECREST_TRY_ASSIGN(audio, root.table("audio"));

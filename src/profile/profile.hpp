@@ -21,6 +21,7 @@ struct VideoSettings {
     Time keyframe_every{};           // 0: the encoder's choice
     base::Size largest{1920, 1080};  // the picture is scaled down to fit
     bool square_pixels = true;       // else the source's pixel aspect is kept
+    bool every_field = false;        // interlaced video: a picture for each field, else for each frame
 };
 
 struct AudioSettings {

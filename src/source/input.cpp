@@ -9,9 +9,35 @@
 #include "container/mp4_reader.hpp"
 #include "container/sniff.hpp"
 #include "disc/dvd_reader.hpp"
+#include "source/cut.hpp"
 
 namespace wavecrest::source {
 namespace {
+
+// Sets roles, reasons and the main title.
+std::vector<disc::Episode> choose(std::vector<Title>& titles) {
+    std::vector<disc::TitleShape> shapes;
+    for (const Title& title : titles) {
+        disc::TitleShape shape;
+        shape.number = title.number;
+        shape.duration = title.duration;
+        shape.segments = title.segments;
+        for (const Chapter& chapter : title.chapters) shape.chapters.push_back(chapter.start);
+        for (const Track& track : title.tracks) {
+            shape.sound_tracks += track.kind == TrackKind::audio ? 1 : 0;
+            shape.subtitle_tracks += track.kind == TrackKind::subtitle ? 1 : 0;
+        }
+        shapes.push_back(std::move(shape));
+    }
+    disc::Choices choices = disc::choose_titles(shapes);
+    for (std::size_t i = 0; i < titles.size(); ++i) {
+        titles[i].main = titles[i].number == choices.main;
+        titles[i].role = choices.titles[i].role;
+        titles[i].why = std::move(choices.titles[i].why);
+        titles[i].same_as = choices.titles[i].same_as;
+    }
+    return std::move(choices.episodes);
+}
 
 class DvdInput : public Input {
   public:
@@ -21,12 +47,19 @@ class DvdInput : public Input {
             title.number = from.number;
             title.duration = from.duration;
             title.size_bytes = from.size_bytes;
+            title.angles = from.angles;
             title.chapters = from.chapters;
             title.tracks = from.tracks;
             title.problems = from.problems;
+            title.differences = from.differences;
+            for (const disc::DvdCell& cell : from.cells_of(1)) {
+                title.segments.push_back(
+                    {fmt::format("set {}, sectors {} to {}", from.title_set, cell.first_sector, cell.last_sector),
+                     cell.duration, cell.first_sector, std::int64_t{cell.last_sector} + 1});
+            }
             titles_.push_back(std::move(title));
         }
-        choose_main();
+        episodes_ = choose(titles_);
     }
 
     std::string path() const override { return disc_.path(); }
@@ -34,6 +67,7 @@ class DvdInput : public Input {
     bool is_disc() const override { return true; }
     std::string name_hint() const override { return disc_.label(); }
     const std::vector<Title>& titles() const override { return titles_; }
+    const std::vector<disc::Episode>& episodes() const override { return episodes_; }
     const std::vector<std::string>& notes() const override { return disc_.notes(); }
     Status check_protection(int number) const override {
         WAVECREST_TRY_ASSIGN(title, disc_.title(number));
@@ -43,28 +77,14 @@ class DvdInput : public Input {
         WAVECREST_TRY_ASSIGN(title, disc_.title(number));
         return disc_.rate(*title);
     }
-    Result<std::unique_ptr<PacketSource>> open(int number) const override { return disc_.open_title(number); }
-
-  private:
-    // The film is the longest title; of equally long ones the first.
-    void choose_main() {
-        const auto longest = std::max_element(titles_.begin(), titles_.end(),
-                                              [](const Title& a, const Title& b) { return a.duration < b.duration; });
-        Time second{};
-        for (const Title& title : titles_) {
-            if (&title != &*longest) second = std::max(second, title.duration);
-        }
-        longest->main = true;
-        longest->why = titles_.size() == 1
-                           ? "the only title"
-                           : fmt::format("the longest title; the next longest lasts {}", base::format_clock(second));
-        for (Title& title : titles_) {
-            if (!title.main) title.why = fmt::format("shorter than title {}", longest->number);
-        }
+    Result<std::unique_ptr<PacketSource>> open(int number, int angle) const override {
+        return disc_.open_title(number, angle);
     }
 
+  private:
     disc::DvdDisc disc_;
     std::vector<Title> titles_;
+    std::vector<disc::Episode> episodes_;
 };
 
 class Mp4Input : public Input {
@@ -94,6 +114,7 @@ class Mp4Input : public Input {
     bool is_disc() const override { return false; }
     std::string name_hint() const override { return path_.stem().string(); }
     const std::vector<Title>& titles() const override { return titles_; }
+    const std::vector<disc::Episode>& episodes() const override { return episodes_; }
     const std::vector<std::string>& notes() const override { return notes_; }
     Status check_protection(int) const override { return {}; }
     Result<std::vector<RatePiece>> rate(int) const override {
@@ -103,7 +124,7 @@ class Mp4Input : public Input {
         }
         return pieces;
     }
-    Result<std::unique_ptr<PacketSource>> open(int) const override {
+    Result<std::unique_ptr<PacketSource>> open(int, int) const override {
         WAVECREST_TRY_ASSIGN(file, base::FileSource::open(path_));
         return std::unique_ptr<PacketSource>(
             std::make_unique<container::Mp4Source>(std::make_unique<base::FileSource>(std::move(file)), movie_));
@@ -123,40 +144,107 @@ class Mp4Input : public Input {
     base::Path path_;
     container::Mp4Movie movie_;
     std::vector<Title> titles_;
+    std::vector<disc::Episode> episodes_;
     std::vector<std::string> notes_;
 };
 
 }  // namespace
 
-Result<const Title*> Input::pick(const std::string& choice) const {
-    int number = 0;
-    const auto [rest, error] = std::from_chars(choice.data(), choice.data() + choice.size(), number);
-    const bool is_number = error == std::errc{} && rest == choice.data() + choice.size();
-    for (const Title& title : titles()) {
-        if (is_number ? title.number == number : choice == "main" && title.main) return &title;
+Result<std::vector<Pick>> Input::picks(const std::string& choice) const {
+    std::vector<Pick> picks;
+    const auto find = [&](int number) -> const Title* {
+        for (const Title& title : titles()) {
+            if (title.number == number) return &title;
+        }
+        return nullptr;
+    };
+    const auto refuse = [&](std::string what) {
+        return fail(ErrorKind::usage, std::move(what), path(),
+                    fmt::format("pick main, episodes, all, or numbers from 1 to {} such as 1,3-5; wavecrest inspect "
+                                "lists the titles",
+                                titles().back().number));
+    };
+    if (choice == "main") {
+        for (const Title& title : titles()) {
+            if (title.main) picks.push_back({&title, 0, {}, {}});
+        }
+        return picks;
     }
-    return fail(
-        ErrorKind::usage,
-        is_number ? fmt::format("there is no title {}", number) : fmt::format("\"{}\" picks no title", choice), path(),
-        fmt::format("pick \"main\" or a number from 1 to {}; wavecrest inspect lists the titles", titles().size()));
+    if (choice == "episodes") {
+        for (const disc::Episode& episode : episodes()) {
+            Pick pick{find(episode.title), static_cast<int>(picks.size() + 1), {}, {}};
+            if (episode.first_chapter > 0) {
+                pick.start = episode.start;
+                pick.end = episode.end;
+            }
+            picks.push_back(pick);
+        }
+        if (picks.empty()) return refuse("no episodes were found here");
+        return picks;
+    }
+    if (choice == "all") {
+        for (const Title& title : titles()) {
+            if (title.role != disc::Role::duplicate && title.role != disc::Role::decoy)
+                picks.push_back({&title, 0, {}, {}});
+        }
+        return picks;
+    }
+    const char* at = choice.data();
+    const char* const end = at + choice.size();
+    while (true) {
+        int first = 0;
+        auto parsed = std::from_chars(at, end, first);
+        int last = first;
+        if (parsed.ec == std::errc{} && parsed.ptr != end && *parsed.ptr == '-')
+            parsed = std::from_chars(parsed.ptr + 1, end, last);
+        if (parsed.ec != std::errc{} || last < first || last - first > 999)
+            return refuse(fmt::format("\"{}\" picks no title", choice));
+        for (int number = first; number <= last; ++number) {
+            const Title* title = find(number);
+            if (title == nullptr) return refuse(fmt::format("there is no title {}", number));
+            const bool known = std::any_of(picks.begin(), picks.end(), [&](const Pick& p) { return p.title == title; });
+            if (!known) picks.push_back({title, 0, {}, {}});
+        }
+        if (parsed.ptr == end) return picks;
+        if (*parsed.ptr != ',') return refuse(fmt::format("\"{}\" picks no title", choice));
+        at = parsed.ptr + 1;
+    }
 }
 
-Result<std::unique_ptr<Input>> open_input(const base::Path& path) {
+Result<Pick> Input::pick(const std::string& choice) const {
+    WAVECREST_TRY_ASSIGN(found, picks(choice));
+    if (found.size() == 1) return found.front();
+    return fail(ErrorKind::usage, fmt::format("\"{}\" picks {} titles where one is wanted", choice, found.size()),
+                path(), "pick one title");
+}
+
+Result<std::unique_ptr<PacketSource>> Input::open(const Pick& pick, int angle) const {
+    WAVECREST_TRY_ASSIGN(source, open(pick.title->number, angle));
+    if (pick.whole()) return source;
+    return cut(std::move(source), pick.start, pick.end);
+}
+
+namespace {
+
+Result<std::unique_ptr<Input>> open_disc(std::shared_ptr<disc::DiscFiles> files, const char* what) {
+    if (disc::DvdDisc::is_dvd(*files)) {
+        WAVECREST_TRY_ASSIGN(disc, disc::DvdDisc::open(std::move(files)));
+        return std::unique_ptr<Input>(std::make_unique<DvdInput>(std::move(disc)));
+    }
+    return fail(ErrorKind::input, fmt::format("{} holds no DVD-Video structure", what), files->path(),
+                "name the folder or image of a ripped DVD, or a media file");
+}
+
+}  // namespace
+
+Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::ReadSettings& settings) {
     std::error_code error;
     const auto kind = std::filesystem::status(path, error);
     if (!std::filesystem::exists(kind)) {
         return fail(ErrorKind::input, "there is no such file or folder", path.string(),
                     "check the name and whether the drive or share is mounted");
     }
-    if (std::filesystem::is_directory(kind)) {
-        auto files = disc::folder_files(path);
-        if (disc::DvdDisc::is_dvd(*files)) {
-            WAVECREST_TRY_ASSIGN(disc, disc::DvdDisc::open(std::move(files)));
-            return std::unique_ptr<Input>(std::make_unique<DvdInput>(std::move(disc)));
-        }
-        return fail(ErrorKind::input, "this folder holds no DVD-Video structure", path.string(),
-                    "name the folder that contains VIDEO_TS, or a media file");
-    }
+    if (std::filesystem::is_directory(kind)) return open_disc(disc::folder_files(path, settings), "this folder");
     WAVECREST_TRY_ASSIGN(file, base::FileSource::open(path));
     if (file.size() == 0)
         return fail(ErrorKind::input, "the file is empty", path.string(), "copy or make the file again");
@@ -167,11 +255,20 @@ Result<std::unique_ptr<Input>> open_input(const base::Path& path) {
         WAVECREST_TRY_ASSIGN(movie, container::read_mp4(file));
         return std::unique_ptr<Input>(std::make_unique<Mp4Input>(path, std::move(movie), file.size()));
     }
-    if (found.empty())
-        return fail(ErrorKind::input, "this is no media file this program knows",
-                    fmt::format("{}, byte 0", path.string()), "name the folder of a ripped DVD or an MP4 file");
-    return fail(ErrorKind::input, fmt::format("this is a file of type {}, which can't be read yet", found),
-                path.string(), "name the folder of a ripped DVD or an MP4 file");
+    const char* remedy = "name the folder or image of a ripped disc, or an MP4 file";
+    if (!found.empty()) {
+        return fail(ErrorKind::input, fmt::format("this is a file of type {}, which can't be read yet", found),
+                    path.string(), remedy);
+    }
+    ByteVector volume(2048);
+    constexpr std::uint64_t kVolumeRecognition = 32768;
+    const auto got = file.read_at(kVolumeRecognition, volume);
+    if (got && *got == volume.size() && disc::looks_like_image(volume)) {
+        WAVECREST_TRY_ASSIGN(files, disc::open_image(path, settings));
+        return open_disc(std::move(files), "this disc image");
+    }
+    return fail(ErrorKind::input, "this is no media file this program knows", fmt::format("{}, byte 0", path.string()),
+                remedy);
 }
 
 }  // namespace wavecrest::source

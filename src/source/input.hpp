@@ -6,6 +6,8 @@
 #include <vector>
 
 #include "base/file.hpp"
+#include "disc/choose.hpp"
+#include "disc/disc_files.hpp"
 #include "media/flow.hpp"
 
 namespace wavecrest::source {
@@ -13,12 +15,28 @@ namespace wavecrest::source {
 struct Title {
     int number = 1;
     bool main = false;
-    std::string why;  // why it is, or is not, the main one
+    disc::Role role = disc::Role::film;
+    int same_as = 0;  // of a duplicate
+    std::string why;  // why it is, or is not, the one to take
     Time duration{};
     std::uint64_t size_bytes = 0;
+    int angles = 1;
     std::vector<Chapter> chapters;
+    std::vector<disc::TitleShape::Segment> segments;  // cells, clips; empty for files
     std::vector<Track> tracks;
     std::vector<Problem> problems;
+    std::vector<std::string> differences;  // what the data says otherwise than the tables
+};
+
+// What to convert: a title, or the part of one that is an episode.
+struct Pick {
+    const Title* title = nullptr;
+    int episode = 0;  // from 1; 0: none
+    Time start{};
+    Time end{};  // 0: to the title's end
+
+    Time duration() const { return (end.count() > 0 ? end : title->duration) - start; }
+    bool whole() const { return start.count() == 0 && end.count() == 0; }
 };
 
 class Input {
@@ -28,20 +46,26 @@ class Input {
     virtual std::string path() const = 0;
     virtual std::string container() const = 0;
     virtual bool is_disc() const = 0;
-    // A name for the film taken from the folder or the file: not checked, without extension.
+    // A name for the film taken from the folder, the volume or the file: not checked, without extension.
     virtual std::string name_hint() const = 0;
     virtual const std::vector<Title>& titles() const = 0;
+    virtual const std::vector<disc::Episode>& episodes() const = 0;
     virtual const std::vector<std::string>& notes() const = 0;
     // Fails with the final status "protected" where the title is scrambled.
     virtual Status check_protection(int title) const = 0;
     virtual Result<std::vector<RatePiece>> rate(int title) const = 0;
-    virtual Result<std::unique_ptr<PacketSource>> open(int title) const = 0;
+    virtual Result<std::unique_ptr<PacketSource>> open(int title, int angle = 1) const = 0;
 
-    // "main" or a title number.
-    Result<const Title*> pick(const std::string& choice) const;
+    // "main", "episodes", "all" (leaving out duplicates and decoys), or numbers: "3", "1,4-6". Each title once; fails
+    // (kind usage) for what is not there.
+    Result<std::vector<Pick>> picks(const std::string& choice) const;
+    // The same where one title is wanted.
+    Result<Pick> pick(const std::string& choice) const;
+    Result<std::unique_ptr<PacketSource>> open(const Pick& pick, int angle = 1) const;
 };
 
-// Opens a DVD-Video folder or an MP4 file. Anything else is refused by the name of what it is, if that can be told.
-Result<std::unique_ptr<Input>> open_input(const base::Path& path);
+// Opens a ripped disc (its folder or an image: DVD-Video), or an MP4 file. Anything else is refused by the name of what
+// it is, if that can be told.
+Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::ReadSettings& settings = {});
 
 }  // namespace wavecrest::source

@@ -2,7 +2,8 @@
 
 #include <fmt/format.h>
 
-#include <atomic>
+#include <algorithm>
+#include <cstring>
 #include <deque>
 #include <mutex>
 #include <thread>
@@ -11,7 +12,11 @@
 #include "codec/aac_encoder.hpp"
 #include "codec/audio_decoder.hpp"
 #include "codec/mpeg2_decoder.hpp"
+#include "codec/subtitle_decoder.hpp"
+#include "filter/deinterlace.hpp"
+#include "filter/downmix.hpp"
 #include "filter/film.hpp"
+#include "filter/overlay.hpp"
 #include "filter/scale.hpp"
 #include "filter/sound_timeline.hpp"
 
@@ -19,13 +24,15 @@ namespace wavecrest::transcode {
 namespace {
 
 constexpr TrackId kVideo = 1;
-constexpr TrackId kAudio = 2;
+constexpr TrackId kFirstAudio = 2;
 
-// Puts the packets of both tracks into decoding-time order. Called from both encoding stages.
+// Subtitles may lie behind the pictures they belong to by what a decoder buffers: pictures wait that long for them.
+const Time kSubtitleLead = base::from_seconds(2);
+
+// Puts the packets of all tracks into decoding-time order. Called from the encoding stages.
 class Interleaver {
   public:
-    Interleaver(PacketSink& sink, bool has_audio)
-        : sink_(sink), waiting_(has_audio ? 2 : 1), ended_(waiting_.size(), false) {}
+    Interleaver(PacketSink& sink, std::size_t tracks) : sink_(sink), waiting_(tracks), ended_(tracks, false) {}
 
     Status add(Packet packet) {
         const std::lock_guard lock(mutex_);
@@ -91,26 +98,31 @@ class Graph {
         video_track.id = kVideo;
         video_track.language = video.from.language;
         result_.tracks.push_back(video_track);
-        std::unique_ptr<media::AudioEncoder> audio_encoder;
-        if (settings_.audio) {
-            WAVECREST_TRY_ASSIGN(
-                made, codec::make_aac_encoder(settings_.audio->from.sample_rate, settings_.audio->from.channels,
-                                              settings_.audio->bitrate_bps));
-            audio_encoder = std::move(made);
-            Track audio_track = audio_encoder->track();
-            audio_track.id = kAudio;
-            audio_track.language = settings_.audio->from.language;
+        for (std::size_t i = 0; i < settings_.audio.size(); ++i) {
+            const AudioPath& path = settings_.audio[i];
+            auto lane = std::make_unique<SoundLane>();
+            lane->id = kFirstAudio + static_cast<TrackId>(i);
+            lane->path = &path;
+            WAVECREST_TRY_ASSIGN(made, codec::make_aac_encoder(path.from.sample_rate, std::min(path.from.channels, 2),
+                                                               path.bitrate_bps));
+            lane->encoder = std::move(made);
+            Track audio_track = lane->encoder->track();
+            audio_track.id = lane->id;
+            audio_track.language = path.from.language;
+            audio_track.purpose = path.from.purpose;
             result_.tracks.push_back(audio_track);
+            lanes_.push_back(std::move(lane));
         }
         WAVECREST_TRY_ASSIGN(sink, make_sink(result_.tracks));
-        Interleaver interleaver(*sink, settings_.audio.has_value());
+        Interleaver interleaver(*sink, 1 + lanes_.size());
 
         {
             std::vector<std::jthread> stages;
             stages.emplace_back([&] { guard(read_stage()); });
             stages.emplace_back([&] { guard(decode_stage()); });
             stages.emplace_back([&] { guard(filter_stage(scaler.get())); });
-            if (audio_encoder) stages.emplace_back([&] { guard(audio_stage(*audio_encoder, interleaver)); });
+            for (const auto& lane : lanes_)
+                stages.emplace_back([&, lane = lane.get()] { guard(audio_stage(*lane, interleaver)); });
             guard(encode_stage(*video_encoder, interleaver));
         }
         if (cancel_.requested()) return base::interrupted();
@@ -135,14 +147,33 @@ class Graph {
     }
     void stop() {
         video_packets_.abandon();
-        audio_packets_.abandon();
+        for (const auto& lane : lanes_) lane->packets.abandon();
         decoded_.abandon();
         filtered_.abandon();
     }
 
+    // One sound track on its way.
+    struct SoundLane {
+        TrackId id = 0;
+        const AudioPath* path = nullptr;
+        std::unique_ptr<media::AudioEncoder> encoder;
+        // Sound must not hold the reader up while pictures are waited for: its queue takes what comes with the pictures
+        // in flight.
+        base::BoundedQueue<Packet> packets{4096};
+    };
+
     Status read_stage() {
         const TrackId video = settings_.video.from.id;
-        const TrackId audio = settings_.audio ? settings_.audio->from.id : -1;
+        const TrackId subtitle = settings_.video.subtitle ? settings_.video.subtitle->id : -1;
+        const Time lead = subtitle >= 0 ? kSubtitleLead : Time{};
+        std::deque<Packet> held;  // pictures that wait for their subtitles
+        const auto release = [&](std::optional<Time> up_to) {
+            while (!held.empty() && (!up_to || held.front().dts <= *up_to)) {
+                if (!video_packets_.push(std::move(held.front()))) return false;
+                held.pop_front();
+            }
+            return true;
+        };
         while (true) {
             if (cancel_.requested()) {
                 stop();
@@ -154,14 +185,66 @@ class Graph {
             if (past && packet->track == video) break;
             if (past) continue;
             if (packet->track == video) {
-                if (!video_packets_.push(std::move(*packet))) break;
-            } else if (packet->track == audio) {
-                if (!audio_packets_.push(std::move(*packet))) break;
+                const Time now = packet->dts;
+                held.push_back(std::move(*packet));
+                if (!release(now - lead)) break;
+            } else if (packet->track == subtitle) {
+                take_subtitle(*packet);
+            } else {
+                for (const auto& lane : lanes_) {
+                    if (packet->track == lane->path->from.id) {
+                        lane->packets.push(std::move(*packet));
+                        break;
+                    }
+                }
             }
         }
+        release({});
         video_packets_.close();
-        audio_packets_.close();
+        for (const auto& lane : lanes_) lane->packets.close();
         return {};
+    }
+
+    void take_subtitle(const Packet& packet) {
+        if (!subtitle_decoder_) subtitle_decoder_ = codec::make_subtitle_decoder(*settings_.video.subtitle);
+        std::vector<Overlay> shown;
+        subtitle_decoder_->decode(packet, shown);
+        const std::lock_guard lock(overlay_mutex_);
+        for (Overlay& overlay : shown) {
+            // What is not forced is not drawn, yet it ends what was drawn before.
+            if (settings_.video.forced_only && !overlay.forced) overlay.regions.clear();
+            overlays_.push_back(std::move(overlay));
+        }
+        std::stable_sort(overlays_.begin(), overlays_.end(),
+                         [](const Overlay& a, const Overlay& b) { return a.pts < b.pts; });
+    }
+
+    void draw_subtitle(Picture& picture) {
+        const std::lock_guard lock(overlay_mutex_);
+        while (!overlays_.empty() && overlays_.front().pts <= picture.pts) {
+            showing_ = std::move(overlays_.front());
+            overlays_.pop_front();
+            result_.subtitles += showing_->regions.empty() ? 0 : 1;
+        }
+        if (!showing_ || showing_->regions.empty()) return;
+        // The decoder's samples may be shared: the overlay goes onto a copy.
+        Picture own = Picture::allocate(picture.width, picture.height);
+        for (int plane = 0; plane < 3; ++plane) {
+            const int rows = plane == 0 ? picture.height : (picture.height + 1) / 2;
+            for (int y = 0; y < rows; ++y) {
+                std::memcpy(own.planes[plane] + y * own.strides[plane],
+                            picture.planes[plane] + y * picture.strides[plane],
+                            static_cast<std::size_t>(own.strides[plane]));
+            }
+        }
+        own.pts = picture.pts;
+        own.duration = picture.duration;
+        own.fields = picture.fields;
+        own.progressive = picture.progressive;
+        own.pixel_aspect = picture.pixel_aspect;
+        own.colour = picture.colour;
+        filter::lay_over(own, *showing_);
+        picture = std::move(own);
     }
 
     Status decode_stage() {
@@ -189,21 +272,53 @@ class Graph {
     }
 
     Status filter_stage(filter::Scaler* scaler) {
+        const Fields fields = settings_.video.fields;
+        const bool weave = fields == Fields::weave || fields == Fields::weave_to_film;
+        filter::FilmWeaver weaver(fields == Fields::weave_to_film ? settings_.video.encode.frame_rate : Ratio{0, 1});
+        filter::Deinterlacer deinterlacer(fields == Fields::per_field ? filter::Deinterlacer::Rate::field
+                                                                      : filter::Deinterlacer::Rate::frame);
+        std::vector<Picture> woven, whole;
+        const auto deinterlace = [&](Picture picture) { deinterlacer.push(std::move(picture), whole); };
+        const auto pass_on = [&]() -> Status {
+            for (Picture& picture : whole) WAVECREST_TRY(finish_picture(std::move(picture), scaler));
+            whole.clear();
+            return {};
+        };
         while (auto picture = decoded_.pop()) {
-            if (scaler != nullptr) {
-                WAVECREST_TRY_ASSIGN(scaled, scaler->apply(*picture));
-                if (!filtered_.push(std::move(scaled))) break;
-            } else if (picture->width != settings_.video.encode.width ||
-                       picture->height != settings_.video.encode.height) {
-                return fail(
-                    ErrorKind::input,
-                    fmt::format("the picture size changes to {}x{} inside the title", picture->width, picture->height),
-                    "video track", "such titles can't be converted yet");
-            } else if (!filtered_.push(std::move(*picture))) {
-                break;
+            if (fields == Fields::whole) {
+                whole.push_back(std::move(*picture));
+            } else if (weave) {
+                weaver.push(std::move(*picture), woven);
+                for (Picture& p : woven) deinterlace(std::move(p));
+                woven.clear();
+            } else {
+                deinterlace(std::move(*picture));
             }
+            WAVECREST_TRY(pass_on());
         }
+        weaver.flush(woven);
+        for (Picture& p : woven) deinterlace(std::move(p));
+        if (fields != Fields::whole) deinterlacer.flush(whole);
+        WAVECREST_TRY(pass_on());
         filtered_.close();
+        return {};
+    }
+
+    Status finish_picture(Picture picture, filter::Scaler* scaler) {
+        if (picture.pts < Time{}) return {};  // before a cut: needed for decoding only
+        if (settings_.video.subtitle) draw_subtitle(picture);
+        if (scaler != nullptr) {
+            WAVECREST_TRY_ASSIGN(scaled, scaler->apply(picture));
+            filtered_.push(std::move(scaled));
+            return {};
+        }
+        if (picture.width != settings_.video.encode.width || picture.height != settings_.video.encode.height) {
+            return fail(
+                ErrorKind::input,
+                fmt::format("the picture size changes to {}x{} inside the title", picture.width, picture.height),
+                "video track", "such titles can't be converted yet");
+        }
+        filtered_.push(std::move(picture));
         return {};
     }
 
@@ -230,23 +345,31 @@ class Graph {
         return out.end(kVideo);
     }
 
-    Status audio_stage(media::AudioEncoder& encoder, Interleaver& out) {
-        WAVECREST_TRY_ASSIGN(decoder, codec::make_audio_decoder(settings_.audio->from));
+    Status audio_stage(SoundLane& lane, Interleaver& out) {
+        media::AudioEncoder& encoder = *lane.encoder;
+        WAVECREST_TRY_ASSIGN(decoder, codec::make_audio_decoder(lane.path->from));
+        const int channels = encoder.track().channels;
         filter::SoundTimeline timeline;
         std::vector<Sound> sounds;
         std::vector<Packet> packets;
         const auto pass_on = [&]() -> Status {
             for (Packet& packet : packets) {
-                packet.track = kAudio;
+                packet.track = lane.id;
                 WAVECREST_TRY(out.add(std::move(packet)));
             }
             packets.clear();
             return {};
         };
-        while (auto packet = audio_packets_.pop()) {
+        while (auto packet = lane.packets.pop()) {
             sounds.clear();
             WAVECREST_TRY(decoder->decode(*packet, sounds));
             for (Sound& sound : sounds) {
+                // Sound that changes its form inside the track leaves a gap, which becomes silence.
+                if (sound.sample_rate != lane.path->from.sample_rate) continue;
+                filter::fold_to_stereo(sound);
+                if (sound.channels != channels) filter::match_channels(sound, channels);
+                drop_before_start(sound);
+                if (sound.samples.empty()) continue;
                 // Silence goes in piece by piece: an hour of it at once would fill the memory.
                 for (std::int64_t silent = timeline.follow_on(sound); silent > 0;) {
                     Sound piece;
@@ -258,14 +381,25 @@ class Graph {
                     WAVECREST_TRY(encoder.encode(piece, packets));
                     WAVECREST_TRY(pass_on());
                 }
-                result_.sound_frames += static_cast<std::int64_t>(sound.frames());
+                if (lane.id == kFirstAudio) result_.sound_frames += static_cast<std::int64_t>(sound.frames());
                 WAVECREST_TRY(encoder.encode(sound, packets));
             }
             WAVECREST_TRY(pass_on());
         }
         WAVECREST_TRY(encoder.flush(packets));
         WAVECREST_TRY(pass_on());
-        return out.end(kAudio);
+        return out.end(lane.id);
+    }
+
+    // The part before a cut.
+    static void drop_before_start(Sound& sound) {
+        if (sound.pts >= Time{}) return;
+        const auto drop =
+            std::min(static_cast<std::size_t>(base::to_ticks(-sound.pts, sound.sample_rate)), sound.frames());
+        sound.samples.erase(
+            sound.samples.begin(),
+            sound.samples.begin() + static_cast<std::ptrdiff_t>(drop * static_cast<std::size_t>(sound.channels)));
+        sound.pts += base::from_ticks(static_cast<std::int64_t>(drop), sound.sample_rate);
     }
 
     PacketSource& source_;
@@ -273,12 +407,16 @@ class Graph {
     const Progress& progress_;
     const Cancel& cancel_;
 
-    // Packets are small, pictures large: a second or two of the former, a handful of the latter. Sound must not hold
-    // the reader up while pictures are waited for, so its queue takes what comes with the pictures in flight.
+    // Packets are small, pictures large: a second or two of the former, a handful of the latter.
     base::BoundedQueue<Packet> video_packets_{48};
-    base::BoundedQueue<Packet> audio_packets_{4096};
+    std::vector<std::unique_ptr<SoundLane>> lanes_;
     base::BoundedQueue<Picture> decoded_{6};
     base::BoundedQueue<Picture> filtered_{6};
+
+    std::unique_ptr<media::SubtitleDecoder> subtitle_decoder_;
+    std::mutex overlay_mutex_;
+    std::deque<Overlay> overlays_;
+    std::optional<Overlay> showing_;
 
     std::mutex mutex_;
     std::optional<Error> error_;
@@ -287,6 +425,24 @@ class Graph {
 };
 
 }  // namespace
+
+Status look_at_cadence(PacketSource& source, const Track& video, Time length, filter::CadenceFinder& finder) {
+    const auto decoder = codec::make_mpeg2_decoder(video);
+    std::vector<Picture> pictures;
+    std::optional<Time> start;
+    finder.cut();
+    while (true) {
+        WAVECREST_TRY_ASSIGN(packet, source.read());
+        if (!packet) break;
+        if (packet->track != video.id || (!start && !packet->key)) continue;
+        if (!start) start = packet->pts;
+        if (packet->dts >= *start + length) break;
+        WAVECREST_TRY(decoder->decode(*packet, pictures));
+        for (const Picture& picture : pictures) finder.push(picture);
+        pictures.clear();
+    }
+    return {};
+}
 
 Result<GraphResult> run(PacketSource& source, const GraphSettings& settings, const SinkMaker& make_sink,
                         const Progress& progress, const Cancel& cancel) {

@@ -1,7 +1,7 @@
-// Decode, filter and encode one picture track and one sound track, as parallel stages with bounded queues:
+// Decode, filter and encode one picture track and any number of sound tracks, as parallel stages with bounded queues:
 //
 //   source -> [decode] -> [filter] -> [encode] --+
-//        \--> [decode and encode sound] ---------+--> interleaved packets -> sink
+//        \--> [decode and encode sound] ... -----+--> interleaved packets -> sink
 //
 // The same graph serves files and, later, live streams; it ends with its source.
 #pragma once
@@ -14,25 +14,38 @@
 #include "base/cancel.hpp"
 #include "base/progress.hpp"
 #include "codec/x264_encoder.hpp"
+#include "filter/cadence.hpp"
 #include "media/flow.hpp"
 
 namespace wavecrest::transcode {
 
+// What becomes of interlaced pictures.
+enum class Fields {
+    whole,          // pictures are whole as they come
+    per_frame,      // deinterlaced, one picture a frame
+    per_field,      // deinterlaced, one picture a field
+    weave,          // fields of film, put together anew; what fits nowhere is deinterlaced
+    weave_to_film,  // the same, and pulldown undone: four pictures of five frames
+};
+
 struct VideoPath {
     Track from;                  // MPEG-1 or MPEG-2
     bool undo_pulldown = false;  // give film pictures even times at encode.frame_rate
-    codec::H264Settings encode;  // its size is the one pictures are scaled to
+    Fields fields = Fields::whole;
+    std::optional<Track> subtitle;  // drawn into the pictures
+    bool forced_only = true;        // of it, only what is marked as forced
+    codec::H264Settings encode;     // its size is the one pictures are scaled to
 };
 
 struct AudioPath {
-    Track from;  // LPCM
-    std::int64_t bitrate_bps = 160'000;
+    Track from;
+    std::int64_t bitrate_bps = 160'000;  // more than two channels are folded down to stereo
 };
 
 struct GraphSettings {
     VideoPath video;
-    std::optional<AudioPath> audio;
-    // Stop at this time of the source (excerpts); 0: to the end.
+    std::vector<AudioPath> audio;
+    // Stop at this time of the source (excerpts); 0: to the end. Pictures and sound before 0 are decoded and dropped.
     Time until{};
 };
 
@@ -41,11 +54,16 @@ struct GraphResult {
     Time duration{};  // of the picture track
     Time first_picture{};
     std::vector<Track> tracks;      // as encoded
-    std::int64_t sound_frames = 0;  // of the source (per channel), silence put into gaps not counted
+    std::int64_t sound_frames = 0;  // of the source's first track (per channel), silence put into gaps not counted
+    int subtitles = 0;              // images drawn into the pictures
 };
 
-// Makes the sink once the encoded tracks are known; track ids are 1 for picture, 2 for sound.
+// Makes the sink once the encoded tracks are known; track ids are 1 for picture, 2 and up for sound.
 using SinkMaker = std::function<Result<std::unique_ptr<PacketSink>>(const std::vector<Track>&)>;
+
+// Looks at the pictures of the next `length` of a source: whether interlaced ones are film. Nothing when they hold too
+// little motion to tell.
+Status look_at_cadence(PacketSource& source, const Track& video, Time length, filter::CadenceFinder& finder);
 
 // Runs to the end of the source, an error, or cancellation (kind interrupted). The sink's finish() is called on success
 // only. Times are kept, so the first picture need not be at 0.

@@ -40,7 +40,7 @@ TEST_CASE("inspect tells a rip's titles, tracks and rates", "[cli]") {
     const TempDir dir;
     const Ran text = run_program({"inspect", sample_disc().string()}, dir.path());
     CHECK(text.status == 0);
-    for (const char* expected : {"main: the longest title", "720x480 shown 16:9", "film with pulldown", "English",
+    for (const char* expected : {"film: the longest title", "720x480 shown 16:9", "film with pulldown", "English",
                                  "Mbit/s on average", "chapters 5"}) {
         INFO(expected << "\n" << text.out);
         CHECK(text.out.find(expected) != std::string::npos);
@@ -123,13 +123,22 @@ TEST_CASE("unusable inputs end with status 3 and a message in three parts", "[cl
     CHECK(json_of(half)["problems"][0]["from_s"].get<double>() > 3);
 }
 
-TEST_CASE("an IFO whose tables point outside it", "[cli]") {
+TEST_CASE("an IFO whose tables point outside it: rebuilt from the streams, and said; no streams either: an error",
+          "[cli]") {
     const TempDir dir;
     copy_disc(dir / "rip");
     std::filesystem::remove(dir / "rip/VIDEO_TS/VTS_01_0.BUP");
     ByteVector ifo = read_all(dir / "rip/VIDEO_TS/VTS_01_0.IFO");
     ifo[0xCC] = 0x40;
     write_all(dir / "rip/VIDEO_TS/VTS_01_0.IFO", ifo);
+    const Ran shown = run_program({"inspect", "rip"}, dir.path());
+    CHECK(shown.status == 0);
+    CHECK(shown.err.find("a table points outside the file") != std::string::npos);
+    CHECK(shown.err.find("rebuilt from the streams") != std::string::npos);
+    for (const auto& entry : std::filesystem::directory_iterator(dir / "rip/VIDEO_TS")) {
+        if (entry.path().extension() == ".VOB" || entry.path().filename().string().starts_with("VTS_02"))
+            std::filesystem::remove(entry.path());
+    }
     check_error(run_program({"inspect", "rip"}, dir.path()), 3, "a table points outside the file",
                 "VTS_01_0.IFO, byte ");
     check_error(run_program({"convert", "rip", "--into", "library"}, dir.path()), 3, "a table points outside the file");

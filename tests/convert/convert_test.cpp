@@ -195,8 +195,8 @@ TEST_CASE("an estimate comes near the real size", "[convert]") {
 
 TEST_CASE("titles that can't be picked, and inputs that are none", "[convert]") {
     const auto input = open_sample();
-    CHECK(input->pick("main").value()->number == 1);
-    CHECK(input->pick("2").value()->number == 2);
+    CHECK(input->pick("main").value().title->number == 1);
+    CHECK(input->pick("2").value().title->number == 2);
     for (const char* wrong : {"3", "0", "film", "", "1x"}) {
         const auto picked = input->pick(wrong);
         REQUIRE_FALSE(picked);

@@ -1,0 +1,15 @@
+// Surround sound folded down to two channels.
+#pragma once
+
+#include "media/types.hpp"
+
+namespace wavecrest::filter {
+
+// Rec. ITU-R BS.775-3, table 2: left + 0.7071 centre + 0.7071 surround (the same for the right), low frequency left
+// out; scaled so that full scale on all channels stays within full scale. Mono and stereo pass unchanged.
+void fold_to_stereo(Sound& sound);
+
+// Mono doubled to stereo, or stereo's mean as mono: for sound that changes inside a track. Other counts are left alone.
+void match_channels(Sound& sound, int channels);
+
+}  // namespace wavecrest::filter

@@ -1,0 +1,67 @@
+#include "filter/overlay.hpp"
+
+#include <algorithm>
+
+namespace wavecrest::filter {
+namespace {
+
+std::uint8_t mix(std::uint8_t under, std::uint8_t over, int opacity) {
+    return static_cast<std::uint8_t>((under * (255 - opacity) + over * opacity + 127) / 255);
+}
+
+}  // namespace
+
+void lay_over(Picture& picture, const Overlay& overlay) {
+    const int canvas_width = overlay.canvas_width > 0 ? overlay.canvas_width : picture.width;
+    const int canvas_height = overlay.canvas_height > 0 ? overlay.canvas_height : picture.height;
+    for (const Overlay::Region& region : overlay.regions) {
+        if (region.width <= 0 || region.height <= 0 || region.colours.empty()) continue;
+        // The part of the picture it covers, and for each of its points the one of the region.
+        const auto scaled = [](int value, int to, int from) {
+            return static_cast<int>(static_cast<std::int64_t>(value) * to / from);
+        };
+        const int left = std::clamp(scaled(region.x, picture.width, canvas_width), 0, picture.width);
+        const int right = std::clamp(scaled(region.x + region.width, picture.width, canvas_width), 0, picture.width);
+        const int top = std::clamp(scaled(region.y, picture.height, canvas_height), 0, picture.height);
+        const int bottom =
+            std::clamp(scaled(region.y + region.height, picture.height, canvas_height), 0, picture.height);
+        const auto colour_at = [&](int x, int y) -> const Overlay::Colour& {
+            const int column = std::clamp(scaled(x, canvas_width, picture.width) - region.x, 0, region.width - 1);
+            const int row = std::clamp(scaled(y, canvas_height, picture.height) - region.y, 0, region.height - 1);
+            const std::uint8_t index =
+                region.pixels[static_cast<std::size_t>(row) * static_cast<std::size_t>(region.width) +
+                              static_cast<std::size_t>(column)];
+            return region.colours[std::min<std::size_t>(index, region.colours.size() - 1)];
+        };
+        for (int y = top; y < bottom; ++y) {
+            std::uint8_t* row = picture.planes[0] + y * picture.strides[0];
+            for (int x = left; x < right; ++x) {
+                const Overlay::Colour& colour = colour_at(x, y);
+                if (colour.opacity != 0) row[x] = mix(row[x], colour.y, colour.opacity);
+            }
+        }
+        // Chroma samples cover two by two points: the mean of what lies over them.
+        for (int y = top / 2; y < (bottom + 1) / 2; ++y) {
+            for (int x = left / 2; x < (right + 1) / 2; ++x) {
+                int opacity = 0, cb = 0, cr = 0;
+                for (int dy = 0; dy < 2; ++dy) {
+                    for (int dx = 0; dx < 2; ++dx) {
+                        const int px = 2 * x + dx, py = 2 * y + dy;
+                        if (px < left || px >= right || py < top || py >= bottom) continue;
+                        const Overlay::Colour& colour = colour_at(px, py);
+                        opacity += colour.opacity;
+                        cb += colour.cb * colour.opacity;
+                        cr += colour.cr * colour.opacity;
+                    }
+                }
+                if (opacity == 0) continue;
+                std::uint8_t& under_cb = picture.planes[1][y * picture.strides[1] + x];
+                std::uint8_t& under_cr = picture.planes[2][y * picture.strides[2] + x];
+                under_cb = mix(under_cb, static_cast<std::uint8_t>(cb / opacity), opacity / 4);
+                under_cr = mix(under_cr, static_cast<std::uint8_t>(cr / opacity), opacity / 4);
+            }
+        }
+    }
+}
+
+}  // namespace wavecrest::filter
