@@ -96,6 +96,7 @@ int run_report(const ReportOptions& options);
 
 struct StandinDiscOptions {
     std::string folder;
+    std::string from;  // a description; empty: a film and an extra
     std::string title;
     std::string length = "90 s";
     std::string extra = "15 s";

@@ -197,8 +197,12 @@ int run(int argc, char** argv) {
     auto* standin = app.add_subcommand("standin", "made-up material to try things on");
     standin->require_subcommand(1);
     StandinDiscOptions disc;
-    auto* disc_app = standin->add_subcommand("disc", "make a sample ripped DVD with a test card");
-    disc_app->add_option("folder", disc.folder, "the folder to make")->required()->type_name("FOLDER");
+    auto* disc_app = standin->add_subcommand("disc", "make a sample ripped disc with a test card");
+    disc_app->add_option("folder", disc.folder, "the folder to make, or an image when it ends in .iso")
+        ->required()
+        ->type_name("FOLDER");
+    disc_app->add_option("--from", disc.from, "what the disc holds: a description in TOML (see the manual)")
+        ->type_name("FILE");
     disc_app->add_option("--title", disc.title, "text on the card; else the folder's name")->type_name("TEXT");
     disc_app->add_option("--length", disc.length, "length of the main title")->capture_default_str()->type_name("TIME");
     disc_app->add_option("--extra", disc.extra, "length of the extra; \"0 s\" leaves it out")

@@ -124,11 +124,12 @@ struct Mpeg2Encoder::State {
     explicit State(const Mpeg2Settings& s)
         : settings(s),
           columns(s.width / 16),
-          rows(s.height / 16),
-          reference(Picture::allocate(s.width, s.height)),
-          recon(Picture::allocate(s.width, s.height)),
+          rows((s.height + 15) / 16),
+          reference(Picture::allocate(s.width, rows * 16)),
+          recon(Picture::allocate(s.width, rows * 16)),
           vectors(static_cast<std::size_t>(columns * rows)),
-          buffer_bits(kDvdVbvBits) {}
+          vbv_bits(s.high_definition() ? kHighVbvBits : kDvdVbvBits),
+          buffer_bits(vbv_bits) {}
 
     Mpeg2Settings settings;
     int columns;
@@ -143,7 +144,9 @@ struct Mpeg2Encoder::State {
     double complexity_i = 0;
     double complexity_p = 0;
     double group_bits_left = 0;
+    std::int64_t vbv_bits;
     std::int64_t buffer_bits;
+    Picture padded;  // the source, when its height is no multiple of 16
 
     // While a picture is written.
     const Picture* source = nullptr;
@@ -151,6 +154,19 @@ struct Mpeg2Encoder::State {
     bool intra_picture = true;
     std::array<int, 3> dc_predictor{};
     Motion motion_predictor;
+
+    // Repeats the last lines down to a whole row of macroblocks.
+    void pad(const Picture& picture) {
+        if (!padded.storage) padded = Picture::allocate(settings.width, rows * 16);
+        for (int plane = 0; plane < 3; ++plane) {
+            const int lines = plane == 0 ? picture.height : picture.height / 2, all = plane == 0 ? rows * 16 : rows * 8;
+            const auto bytes = static_cast<std::size_t>(plane == 0 ? settings.width : settings.width / 2);
+            for (int y = 0; y < all; ++y) {
+                std::memcpy(padded.planes[plane] + y * padded.strides[plane],
+                            picture.planes[plane] + std::min(y, lines - 1) * picture.strides[plane], bytes);
+            }
+        }
+    }
 
     void put(Code code) { out.bits(code.bits, code.length); }
     void start_code(std::uint8_t code) {
@@ -160,11 +176,11 @@ struct Mpeg2Encoder::State {
     }
 
     int fields() const {
-        if (!settings.film) return 2;
+        if (settings.pictures != Mpeg2Settings::Pictures::film) return 2;
         return picture_number % 2 == 0 ? 3 : 2;  // the cadence 3:2:3:2 over frames, TFF toggling below
     }
     bool top_field_first() const {
-        if (!settings.film) return true;
+        if (settings.pictures != Mpeg2Settings::Pictures::film) return true;
         const auto phase = picture_number % 4;
         return phase == 0 || phase == 3;
     }
@@ -174,28 +190,33 @@ struct Mpeg2Encoder::State {
         out.bits(static_cast<std::uint32_t>(settings.width), 12);
         out.bits(static_cast<std::uint32_t>(settings.height), 12);
         out.bits(settings.wide ? 3 : 2, 4);
-        out.bits(4, 4);  // 30000/1001
+        const bool film_rate = settings.pictures == Mpeg2Settings::Pictures::film_whole;
+        out.bits(film_rate ? 1 : settings.pal ? 3 : 4, 4);  // 24000/1001, 25 or 30000/1001
         out.bits(static_cast<std::uint32_t>((settings.peak_bps + 399) / 400), 18);
         out.bits(1, 1);
-        out.bits(kDvdVbvBits / 16384, 10);
+        out.bits(static_cast<std::uint32_t>(vbv_bits / 16384), 10);
         out.bits(0, 3);  // not constrained, default matrices
 
         start_code(syntax::kExtension);
         out.bits(syntax::kSequenceExtension, 4);
-        out.bits(0x48, 8);  // main profile at main level
-        out.bits(0, 1);     // frames may be interlaced: field flags carry the pulldown
-        out.bits(1, 2);     // 4:2:0
+        out.bits(settings.high_definition() ? 0x44 : 0x48, 8);  // main profile at high or main level
+        out.bits(film_rate ? 1 : 0, 1);  // else frames may be interlaced: field flags carry the pulldown
+        out.bits(1, 2);                  // 4:2:0
         out.bits(0, 2 + 2 + 12);
         out.bits(1, 1);
         out.bits(0, 8 + 1 + 2 + 5);
 
         start_code(syntax::kExtension);
         out.bits(syntax::kSequenceDisplayExtension, 4);
-        out.bits(2, 3);  // NTSC
-        out.bits(1, 1);  // colour description: SMPTE 170M throughout
-        out.bits(6, 8);
-        out.bits(6, 8);
-        out.bits(6, 8);
+        // Video format, and the colours that go with it (ITU-T H.273).
+        const auto colour = settings.high_definition() ? ColourDescription{1, 1, 1, false}
+                            : settings.pal             ? ColourDescription{5, 6, 5, false}
+                                                       : ColourDescription{6, 6, 6, false};
+        out.bits(settings.high_definition() ? 0 : settings.pal ? 1 : 2, 3);
+        out.bits(1, 1);
+        out.bits(static_cast<std::uint32_t>(colour.primaries), 8);
+        out.bits(static_cast<std::uint32_t>(colour.transfer), 8);
+        out.bits(static_cast<std::uint32_t>(colour.matrix), 8);
         out.bits(static_cast<std::uint32_t>(settings.width), 14);
         out.bits(1, 1);
         out.bits(static_cast<std::uint32_t>(settings.height), 14);
@@ -203,16 +224,27 @@ struct Mpeg2Encoder::State {
 
     void write_group_header() {
         // Time code counts the display frames of the 30 fps stream, without drop frame.
-        const std::int64_t frames = settings.film ? picture_number * 5 / 4 : picture_number;
+        const bool film = settings.pictures == Mpeg2Settings::Pictures::film;
+        const std::int64_t frames = film ? picture_number * 5 / 4 : picture_number;
+        const std::int64_t rate = settings.pictures == Mpeg2Settings::Pictures::film_whole ? 24
+                                  : settings.pal                                           ? 25
+                                                                                           : 30;
         start_code(syntax::kGroup);
         out.bits(0, 1);
-        out.bits(static_cast<std::uint32_t>(frames / 30 / 3600 % 24), 5);
-        out.bits(static_cast<std::uint32_t>(frames / 30 / 60 % 60), 6);
+        out.bits(static_cast<std::uint32_t>(frames / rate / 3600 % 24), 5);
+        out.bits(static_cast<std::uint32_t>(frames / rate / 60 % 60), 6);
         out.bits(1, 1);
-        out.bits(static_cast<std::uint32_t>(frames / 30 % 60), 6);
-        out.bits(static_cast<std::uint32_t>(frames % 30), 6);
+        out.bits(static_cast<std::uint32_t>(frames / rate % 60), 6);
+        out.bits(static_cast<std::uint32_t>(frames % rate), 6);
         out.bits(1, 1);  // closed
         out.bits(0, 1);
+        if (!settings.captions) return;
+        // Line 21 as DVD-Video stores it: "CC", type 1, 0xF8, the count of field pairs, then for each field a marker
+        // and two bytes with odd parity (0x80: no character).
+        start_code(syntax::kUserData);
+        for (const std::uint32_t byte :
+             {0x43u, 0x43u, 0x01u, 0xF8u, 0x80u | 1u << 1, 0xFFu, 0x80u, 0x80u, 0xFEu, 0x80u, 0x80u})
+            out.bits(byte, 8);
     }
 
     void write_picture_headers() {
@@ -231,12 +263,15 @@ struct Mpeg2Encoder::State {
         out.bits(0xFF, 8);
         out.bits(0, 2);  // 8-bit DC
         out.bits(3, 2);  // frame picture
-        out.bits(top_field_first() ? 1 : 0, 1);
+        // (0 in a progressive sequence, where frames are not made of fields)
+        const bool sequence_progressive = settings.pictures == Mpeg2Settings::Pictures::film_whole;
+        out.bits(top_field_first() && !sequence_progressive ? 1 : 0, 1);
         out.bits(1, 1);              // frame prediction and frame DCT only
         out.bits(0, 1 + 1 + 1 + 1);  // concealment vectors, linear quantiser, table B.14, zigzag
         out.bits(fields() == 3 ? 1 : 0, 1);
-        out.bits(1, 1);  // chroma 4:2:0 type follows progressive_frame
-        out.bits(1, 1);  // progressive frame
+        const bool interlaced = settings.pictures == Mpeg2Settings::Pictures::interlaced;
+        out.bits(interlaced ? 0 : 1, 1);  // chroma 4:2:0 type follows progressive_frame
+        out.bits(interlaced ? 0 : 1, 1);  // progressive frame
         out.bits(0, 1);
     }
 
@@ -345,7 +380,7 @@ struct Mpeg2Encoder::State {
         if (std::abs(m.x) >= kMotionLimit - 1 || std::abs(m.y) >= kMotionLimit - 1) return false;
         const int left = column * 32 + m.x;
         const int top = row * 32 + m.y;
-        return left >= 0 && top >= 0 && left + 32 <= settings.width * 2 && top + 32 <= settings.height * 2;
+        return left >= 0 && top >= 0 && left + 32 <= settings.width * 2 && top + 32 <= rows * 32;
     }
 
     int cost(const std::uint8_t* from, int stride, int column, int row, Motion m) const {
@@ -565,7 +600,7 @@ struct Mpeg2Encoder::State {
 
     // Bits this picture should take, after Test Model 5, step 1, without B pictures.
     double target_bits() {
-        const double seconds = settings.film ? 1001.0 / 24000 : 1001.0 / 30000;
+        const double seconds = 1 / settings.picture_rate().value();
         const double group = static_cast<double>(settings.mean_bps) * seconds * settings.group_length;
         const auto position = static_cast<int>(picture_number % settings.group_length);
         if (position == 0) group_bits_left = std::clamp(group_bits_left + group, group * 0.5, group * 1.5);
@@ -589,6 +624,10 @@ const Picture& Mpeg2Encoder::reconstruction() const {
 Mpeg2Picture Mpeg2Encoder::encode(const Picture& picture, bool last) {
     State& state = *state_;
     state.source = &picture;
+    if (picture.height % 16 != 0) {
+        state.pad(picture);
+        state.source = &state.padded;
+    }
     state.intra_picture = state.picture_number % state.settings.group_length == 0;
     const double target = std::max(state.target_bits(), 2000.0);
     double& complexity = state.intra_picture ? state.complexity_i : state.complexity_p;
@@ -612,8 +651,11 @@ Mpeg2Picture Mpeg2Encoder::encode(const Picture& picture, bool last) {
     result.fields = state.fields();
     result.buffer_bits = state.buffer_bits;
     result.data = state.out.bytes();
-    const std::int64_t filled = state.settings.peak_bps * result.fields * 1001 / 60000;
-    state.buffer_bits = std::min(state.buffer_bits - bits + filled, kDvdVbvBits);
+    const Ratio rate = state.settings.picture_rate();
+    const std::int64_t filled = state.settings.pictures == Mpeg2Settings::Pictures::film
+                                    ? state.settings.peak_bps * result.fields * 1001 / 60000
+                                    : state.settings.peak_bps * rate.den / rate.num;
+    state.buffer_bits = std::min(state.buffer_bits - bits + filled, state.vbv_bits);
     std::swap(state.reference, state.recon);
     ++state.picture_number;
     return result;

@@ -123,7 +123,7 @@ void write_pes_header(base::ByteWriter& out, const PesHeader& header, std::size_
     out.u24(1);
     out.u8(header.stream_id);
     out.u16(size - 6 + payload);
-    out.u8(0x81);  // not scrambled, original
+    out.u8(header.scrambled ? 0x91 : 0x81);  // original
     out.u8((header.pts ? 0x80u : 0u) | (header.dts ? 0x40u : 0u) | (header.buffer_bound ? 1u : 0u));
     out.u8(size - 9);
     if (header.pts) write_stamp(out, header.dts ? 3 : 2, *header.pts);

@@ -53,6 +53,7 @@ struct PesHeader {
     std::optional<std::int64_t> dts;
     std::optional<std::uint16_t> buffer_bound;  // P-STD_buffer_scale bit (0x2000) and size, 2.4.3.7
     std::size_t stuffing = 0;                   // 0 to 32 bytes
+    bool scrambled = false;                     // marked so; the payload is the caller's business
 };
 std::size_t pes_header_size(const PesHeader& header);
 // Appends a PES header for `payload` bytes that the caller appends next.

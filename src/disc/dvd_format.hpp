@@ -126,7 +126,7 @@ inline constexpr std::size_t kLpcmHeader = 7;  // substream number, frame count,
 // Playback times: BCD hours, minutes, seconds and frames; the two top bits of the frames give the rate (3: 30, 1: 25).
 // At 30 the frames are those of 30000/1001, and so are all seconds, minutes and hours counted from them.
 Time decode_bcd_time(std::uint32_t bcd);
-// For NTSC material: `time` is rounded to whole frames of 1001/30000 s.
-std::uint32_t encode_bcd_time(Time time);
+// `time` is rounded to whole frames: of 1001/30000 s, or of 1/25 s for PAL.
+std::uint32_t encode_bcd_time(Time time, bool pal = false);
 
 }  // namespace wavecrest::disc::dvd

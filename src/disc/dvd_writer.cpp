@@ -7,6 +7,7 @@
 #include <cmath>
 #include <deque>
 #include <optional>
+#include <utility>
 
 #include "container/mpeg_ps.hpp"
 #include "disc/dvd_format.hpp"
@@ -23,16 +24,19 @@ constexpr std::int64_t kMuxRate = 10'080'000;                                   
 constexpr std::int64_t kPackTicks = (27'000'000LL * kSector * 8 + kMuxRate - 1) / kMuxRate;  // 27 MHz
 constexpr std::int64_t kFirstPts = 27'000;  // 90 kHz: 0.3 s to fill the decoder's buffers
 constexpr std::size_t kVideoBuffer = 232 * 1024;
-constexpr std::size_t kAudioBuffer = 58 * 1024;
-constexpr std::uint8_t kLpcmSubstream = 0xA0;
-constexpr std::size_t kLpcmFrame = 48000 / kLpcmFramesPerSecond * 4;  // bytes of 16-bit stereo at 48 kHz
+constexpr std::size_t kLpcmBuffer = 58 * 1024, kAc3Buffer = 4 * 1024, kSubpictureBuffer = 52 * 1024;
+constexpr int kLpcmFrameSamples = 48000 / kLpcmFramesPerSecond;
 constexpr std::int64_t kLpcmFrameTicks = 90000 / kLpcmFramesPerSecond;
-constexpr std::size_t kLpcmPayload = 2012;  // whole sample frames that fit beside a PES header with a time stamp
+constexpr std::int64_t kAc3FrameTicks = 2880;  // 1536 samples
+constexpr std::int64_t kAc3DelayTicks = 480;   // 256 samples: decoded sound is late by that
+constexpr std::size_t kStampedPesHeader = 14;
+// How long before it is due a pack may arrive: what the buffers hold at the highest rates in use.
+constexpr std::int64_t kLpcmLead = 300 * 90 * 250, kAc3Lead = 300 * 90 * 55, kSubpictureLead = 300 * 90 * 400;
 constexpr std::size_t kMaxTimeMapEntries = 2047;
 
-// PTS of a field, counted from the first picture's, in 90 kHz: 1501.5 ticks a field.
-std::int64_t field_ticks(std::int64_t fields) {
-    return fields * 3003 / 2 + (fields * 3003 % 2);
+// PTS of a field, counted from the first picture's, in 90 kHz: 1501.5 ticks a field, in PAL 1800.
+std::int64_t field_ticks(std::int64_t fields, bool pal) {
+    return pal ? fields * 1800 : fields * 3003 / 2 + (fields * 3003 % 2);
 }
 
 // What a model decoder's input buffer holds (ISO/IEC 13818-1, 2.5.2): bytes leave when they are decoded.
@@ -68,37 +72,58 @@ class DecoderBuffer {
 };
 
 struct Vobu {
-    std::uint32_t sector = 0;  // in the title's VOBs
+    std::uint32_t sector = 0;  // in the set's title VOBs
     std::uint32_t last = 0;    // offset of its last sector
     std::int64_t clock = 0;    // 90 kHz, of the navigation pack
     std::int64_t start_pts = 0;
     std::int64_t end_pts = 0;
     std::uint32_t reference_ends[3] = {0, 0, 0};
-    int cell = 0;  // from 0
-};
-
-struct AudioPack {
-    std::uint32_t sector;
-    std::int64_t pts;
+    int cell = 0;  // in its VOB, from 0
+    // The first pack of each sound track that is due with its first picture: offset in sectors from here.
+    std::vector<std::optional<std::int64_t>> sound_pack;
+    ByteVector data;  // until it is written
 };
 
 struct Cell {
-    std::size_t first_vobu = 0;
+    std::size_t first_vobu = 0;  // in the VOB
     std::size_t last_vobu = 0;
     std::int64_t fields = 0;
+    std::uint32_t first_sector = 0, last_sector = 0;
 };
 
-struct Title {
-    DvdTitleSettings settings;
+struct Vob {
     std::vector<Vobu> vobus;
     std::vector<Cell> cells;
     std::int64_t fields = 0;
-    std::uint32_t sectors = 0;
-    std::uint32_t ifo_sectors = 0;
+    bool angle = false;
+    std::size_t angle_index = 0, angle_count = 1;
 };
 
-Time fields_to_time(std::int64_t fields) {
-    return base::frames_to_time(fields, {60000, 1001});
+struct TitleSet {
+    DvdSetSettings settings;
+    std::vector<Vob> vobs;
+    std::vector<DvdTitleSettings> titles;
+    std::uint32_t sectors = 0;
+    std::uint32_t ifo_sectors = 0;
+
+    const Vob& vob(const DvdCellName& name) const { return vobs[static_cast<std::size_t>(name.vob - 1)]; }
+    const Cell& cell(const DvdCellName& name) const { return vob(name).cells[static_cast<std::size_t>(name.cell - 1)]; }
+    Time fields_to_time(std::int64_t fields) const {
+        return base::frames_to_time(fields, settings.pal ? Ratio{50, 1} : Ratio{60000, 1001});
+    }
+    std::uint32_t bcd(std::int64_t fields) const { return encode_bcd_time(fields_to_time(fields), settings.pal); }
+    std::int64_t fields_of(const DvdTitleSettings& title) const {
+        std::int64_t fields = 0;
+        for (const auto& place : title.cells) fields += cell(place.front()).fields;
+        return fields;
+    }
+};
+
+int track_number(const DvdSetSettings& settings, std::size_t index) {
+    // Streams of one coding are numbered by themselves.
+    int number = 0;
+    for (std::size_t i = 0; i < index; ++i) number += settings.sound[i].codec == settings.sound[index].codec ? 1 : 0;
+    return number;
 }
 
 // A table that starts with a count of entries and ends at a sector boundary; its end address is filled in here.
@@ -107,119 +132,222 @@ void close_table(ByteWriter& table, std::size_t end_field) {
     table.pad_to((table.size() + kSector - 1) / kSector * kSector);
 }
 
-// One program chain (PGC): programs of one cell each.
-ByteVector make_pgc(const Title& title) {
+// One program chain (PGC): a program begins with every chapter.
+ByteVector make_pgc(const TitleSet& set, const DvdTitleSettings& title) {
     ByteWriter out;
-    const std::size_t cells = title.cells.size();
+    std::vector<DvdCellName> cells;
+    std::vector<int> modes;  // 0 in no block, else 1 first, 2 inside, 3 last of an angle block
+    std::vector<std::size_t> places;
+    for (const auto& place : title.cells) {
+        places.push_back(cells.size());
+        for (std::size_t i = 0; i < place.size(); ++i) {
+            cells.push_back(place[i]);
+            modes.push_back(place.size() == 1 ? 0 : i == 0 ? 1 : i + 1 == place.size() ? 3 : 2);
+        }
+    }
     out.u16(0);
-    out.u8(cells);  // programs
-    out.u8(cells);
-    out.u32(encode_bcd_time(fields_to_time(title.fields)));
-    out.u32(0);       // all user operations allowed
-    out.u16(0x8000);  // audio stream 0 is there
-    out.fill(7 * 2);
-    out.fill(32 * 4);                                  // no subpictures
-    out.fill(3 * 2);                                   // next, previous, up: none
-    out.u16(0);                                        // no still, sequential
-    for (int i = 0; i < 16; ++i) out.u32(0x00108080);  // palette: black
+    out.u8(title.chapters.size());
+    out.u8(cells.size());
+    out.u32(set.bcd(set.fields_of(title)));
+    out.u32(0);  // all user operations allowed
+    for (std::size_t i = 0; i < 8; ++i) {
+        const bool there = i < set.settings.sound.size();
+        out.u16(there ? 0x8000u | static_cast<unsigned>(track_number(set.settings, i)) << 8 : 0u);
+    }
+    for (std::size_t i = 0; i < 32; ++i) {
+        // The same stream for every shape of screen.
+        out.u32(i < set.settings.subtitles.size() ? 0x80000000u | i << 24 | i << 16 | i << 8 | i : 0u);
+    }
+    out.fill(3 * 2);  // next, previous, up: none
+    out.u16(0);       // no still, sequential
+    if (set.settings.palette.size() == 64) {
+        out.raw(set.settings.palette);
+    } else {
+        for (int i = 0; i < 16; ++i) out.u32(0x00108080);  // black
+    }
     const std::size_t map_at = pgc::kSize;
-    const std::size_t playback_at = (map_at + cells + 1) / 2 * 2;
-    const std::size_t position_at = playback_at + cells * pgc::kCellPlaybackSize;
+    const std::size_t playback_at = (map_at + title.chapters.size() + 1) / 2 * 2;
+    const std::size_t position_at = playback_at + cells.size() * pgc::kCellPlaybackSize;
     out.u16(0);  // no commands
     out.u16(map_at);
     out.u16(playback_at);
     out.u16(position_at);
-    for (std::size_t i = 0; i < cells; ++i) out.u8(i + 1);
+    for (const std::size_t chapter : title.chapters) out.u8(places[chapter] + 1);
     out.pad_to(playback_at);
-    for (std::size_t i = 0; i < cells; ++i) {
-        const Cell& cell = title.cells[i];
-        const Vobu& first = title.vobus[cell.first_vobu];
-        const Vobu& last = title.vobus[cell.last_vobu];
-        out.u8(i == 0 ? 0x02 : 0x08);  // the clock starts anew in the first cell; the others follow seamlessly
+    std::optional<DvdCellName> before;
+    for (std::size_t i = 0; i < cells.size(); ++i) {
+        const Vob& vob = set.vob(cells[i]);
+        const Cell& cell = set.cell(cells[i]);
+        // The clock goes on where a cell follows its neighbour in the same VOB.
+        const bool follows = before && before->vob == cells[i].vob && before->cell + 1 == cells[i].cell;
+        unsigned category = follows ? 0x08u : 0x02u;
+        if (modes[i] != 0) category |= static_cast<unsigned>(modes[i]) << 6 | 0x10u;
+        if (vob.angle) category |= 0x04u;
+        out.u8(category);
         out.fill(3);
-        out.u32(encode_bcd_time(fields_to_time(cell.fields)));
-        out.u32(first.sector);
-        out.u32(0);
-        out.u32(last.sector);
-        out.u32(last.sector + last.last);
+        out.u32(set.bcd(cell.fields));
+        out.u32(cell.first_sector);
+        out.u32(vob.angle ? vob.vobus.front().sector + vob.vobus.front().last : 0u);
+        out.u32(vob.vobus[cell.last_vobu].sector);
+        out.u32(cell.last_sector);
+        before = cells[i];
     }
-    for (std::size_t i = 0; i < cells; ++i) {
-        out.u16(1);  // VOB
+    for (const DvdCellName& name : cells) {
+        out.u16(static_cast<unsigned>(name.vob));
         out.u8(0);
-        out.u8(i + 1);
+        out.u8(static_cast<unsigned>(name.cell));
     }
     return out.release();
 }
 
-void put_attributes(ByteWriter& out, const DvdTitleSettings& settings) {
-    // MPEG-2, NTSC, aspect, no restriction on fitting to narrow screens; 720x480.
-    out.u8(0x40 | (settings.wide ? 0x0C : 0x00));
-    out.u8(0);
-    out.u16(1);               // audio streams
-    out.u8(4 << 5 | 1 << 2);  // LPCM, language given
-    out.u8(0x01);             // 16 bits, 48 kHz, two channels
-    out.text(settings.audio_language.substr(0, 2));
-    out.u8(0);
-    out.u8(1);  // normal caption
-    out.u16(0);
+void put_attributes(ByteWriter& out, const DvdSetSettings& settings) {
+    // MPEG-2, television system, aspect, no restriction on fitting to narrow screens; 720 pixels wide.
+    out.u8(0x40 | (settings.pal ? 0x10 : 0x00) | (settings.wide ? 0x0C : 0x00));
+    out.u8(settings.captions ? 0x80 : 0x00);
+    out.u16(settings.sound.size());
+    for (std::size_t i = 0; i < 8; ++i) {
+        if (i >= settings.sound.size()) {
+            out.fill(8);
+            continue;
+        }
+        const DvdSound& sound = settings.sound[i];
+        const auto mode = static_cast<unsigned>(sound.codec == Codec::ac3 ? AudioMode::ac3 : AudioMode::lpcm);
+        const unsigned quantization = sound.codec == Codec::ac3 ? 3u : static_cast<unsigned>((sound.bits - 16) / 4);
+        out.u8(mode << 5 | 1 << 2);  // language given
+        out.u8(quantization << 6 | static_cast<unsigned>(sound.channels - 1));
+        out.text((sound.language + "  ").substr(0, 2));
+        out.u8(0);
+        out.u8(sound.purpose == Purpose::commentary  ? static_cast<unsigned>(kCommentary)
+               : sound.purpose == Purpose::described ? static_cast<unsigned>(kForVisuallyImpaired)
+                                                     : 1u);
+        out.u16(0);
+    }
+    out.pad_to(out.size() + mat::kSubpictureCount - mat::kAudioAttributes - 64);
+    out.u16(settings.subtitles.size());
+    for (const DvdSubtitles& subtitles : settings.subtitles) {
+        out.u8(1);  // run-length coded, language given
+        out.u8(0);
+        out.text((subtitles.language + "  ").substr(0, 2));
+        out.u8(0);
+        out.u8(subtitles.forced                           ? static_cast<unsigned>(kForcedSubtitles)
+               : subtitles.purpose == Purpose::commentary ? static_cast<unsigned>(kCommentarySubtitles)
+               : subtitles.purpose == Purpose::captions   ? static_cast<unsigned>(kCaptions)
+                                                          : 1u);
+    }
 }
 
-ByteVector make_vts_ifo(Title& title) {
+// Sectors of the VOBUs shown at the end of each unit of time.
+std::vector<std::uint32_t> time_map(const TitleSet& set, const DvdTitleSettings& title, std::size_t unit) {
+    std::vector<std::uint32_t> sectors;
+    Time begin{};
+    for (const auto& place : title.cells) {
+        const Vob& vob = set.vob(place.front());
+        const Cell& cell = set.cell(place.front());
+        const std::int64_t first = vob.vobus[cell.first_vobu].start_pts;
+        const Time end = begin + set.fields_to_time(cell.fields);
+        for (std::size_t i = cell.first_vobu; i <= cell.last_vobu; ++i) {
+            const Time until =
+                i == cell.last_vobu ? end : begin + base::from_ticks(vob.vobus[i].end_pts - first, 90000);
+            while (base::from_seconds(static_cast<double>((sectors.size() + 1) * unit)) < until)
+                sectors.push_back(vob.vobus[i].sector);
+        }
+        begin = end;
+    }
+    return sectors;
+}
+
+ByteVector make_vts_ifo(TitleSet& set) {
     ByteWriter chapters;
-    chapters.u16(1);
+    chapters.u16(set.titles.size());
     chapters.u16(0);
     chapters.u32(0);
-    chapters.u32(12);  // the title's chapters start here
-    for (std::size_t i = 0; i < title.cells.size(); ++i) {
-        chapters.u16(1);
-        chapters.u16(i + 1);
+    std::size_t at = 8 + 4 * set.titles.size();
+    for (const DvdTitleSettings& title : set.titles) {
+        chapters.u32(at);
+        at += 4 * title.chapters.size();
+    }
+    for (std::size_t t = 0; t < set.titles.size(); ++t) {
+        for (std::size_t i = 0; i < set.titles[t].chapters.size(); ++i) {
+            chapters.u16(t + 1);
+            chapters.u16(i + 1);
+        }
     }
     close_table(chapters, 4);
 
     ByteWriter chains;
-    chains.u16(1);
+    std::vector<ByteVector> pgcs;
+    for (const DvdTitleSettings& title : set.titles) pgcs.push_back(make_pgc(set, title));
+    chains.u16(pgcs.size());
     chains.u16(0);
     chains.u32(0);
-    chains.u32(0x81000000);  // entry chain of title 1
-    chains.u32(16);
-    chains.raw(make_pgc(title));
+    at = 8 + 8 * pgcs.size();
+    for (std::size_t i = 0; i < pgcs.size(); ++i) {
+        chains.u32(0x80000000u | (i + 1) << 24);  // entry chain of this title
+        chains.u32(at);
+        at += pgcs[i].size();
+    }
+    for (const ByteVector& chain : pgcs) chains.raw(chain);
     close_table(chains, 4);
 
-    ByteWriter time_map;
-    const auto whole_seconds = static_cast<std::size_t>(base::to_seconds(fields_to_time(title.fields)));
-    const std::size_t unit = whole_seconds / kMaxTimeMapEntries + 1;
-    const std::size_t entries = whole_seconds / unit;
-    time_map.u16(1);
-    time_map.u16(0);
-    time_map.u32(0);
-    time_map.u32(12);
-    time_map.u8(unit);
-    time_map.u8(0);
-    time_map.u16(entries);
-    for (std::size_t i = 0, vobu = 0; i < entries; ++i) {
-        const std::int64_t pts = kFirstPts + static_cast<std::int64_t>((i + 1) * unit) * 90000;
-        while (vobu + 1 < title.vobus.size() && title.vobus[vobu + 1].start_pts <= pts) ++vobu;
-        time_map.u32(title.vobus[vobu].sector);
+    ByteWriter times;
+    times.u16(set.titles.size());
+    times.u16(0);
+    times.u32(0);
+    std::vector<ByteVector> maps;
+    for (const DvdTitleSettings& title : set.titles) {
+        const auto whole_seconds = static_cast<std::size_t>(base::to_seconds(set.fields_to_time(set.fields_of(title))));
+        const std::size_t unit = whole_seconds / kMaxTimeMapEntries + 1;
+        auto sectors = time_map(set, title, unit);
+        sectors.resize(std::min(sectors.size(), whole_seconds / unit));
+        ByteWriter map;
+        map.u8(unit);
+        map.u8(0);
+        map.u16(sectors.size());
+        for (const std::uint32_t sector : sectors) map.u32(sector);
+        maps.push_back(map.release());
     }
-    close_table(time_map, 4);
+    at = 8 + 4 * maps.size();
+    for (const ByteVector& map : maps) {
+        times.u32(at);
+        at += map.size();
+    }
+    for (const ByteVector& map : maps) times.raw(map);
+    close_table(times, 4);
 
     ByteWriter cells;
-    cells.u16(1);
+    cells.u16(set.vobs.size());
     cells.u16(0);
     cells.u32(0);
-    for (std::size_t i = 0; i < title.cells.size(); ++i) {
-        const Vobu& last = title.vobus[title.cells[i].last_vobu];
-        cells.u16(1);
-        cells.u8(i + 1);
-        cells.u8(0);
-        cells.u32(title.vobus[title.cells[i].first_vobu].sector);
-        cells.u32(last.sector + last.last);
+    for (std::size_t v = 0; v < set.vobs.size(); ++v) {
+        const Vob& vob = set.vobs[v];
+        for (std::size_t c = 0; c < vob.cells.size(); ++c) {
+            // An interleaved cell has an entry for each of its units, here VOBUs.
+            const auto entry = [&](std::uint32_t from, std::uint32_t to) {
+                cells.u16(v + 1);
+                cells.u8(c + 1);
+                cells.u8(0);
+                cells.u32(from);
+                cells.u32(to);
+            };
+            const Cell& cell = vob.cells[c];
+            if (!vob.angle) {
+                entry(cell.first_sector, cell.last_sector);
+                continue;
+            }
+            for (std::size_t i = cell.first_vobu; i <= cell.last_vobu; ++i)
+                entry(vob.vobus[i].sector, vob.vobus[i].sector + vob.vobus[i].last);
+        }
     }
     close_table(cells, 4);
 
     ByteWriter vobu_map;
     vobu_map.u32(0);
-    for (const Vobu& vobu : title.vobus) vobu_map.u32(vobu.sector);
+    std::vector<std::uint32_t> all;
+    for (const Vob& vob : set.vobs) {
+        for (const Vobu& vobu : vob.vobus) all.push_back(vobu.sector);
+    }
+    std::sort(all.begin(), all.end());
+    for (const std::uint32_t sector : all) vobu_map.u32(sector);
     close_table(vobu_map, 0);
 
     ByteWriter out;
@@ -233,17 +361,17 @@ ByteVector make_vts_ifo(Title& title) {
     };
     place(mat::kVtsChapters, chapters);
     place(mat::kVtsPgcs, chains);
-    place(mat::kVtsTimeMap, time_map);
+    place(mat::kVtsTimeMap, times);
     place(mat::kVtsCells, cells);
     place(mat::kVtsVobuMap, vobu_map);
-    title.ifo_sectors = static_cast<std::uint32_t>(next);
+    set.ifo_sectors = static_cast<std::uint32_t>(next);
     out.put_u32(mat::kLastSectorOfIfo, next - 1);
-    out.put_u32(mat::kLastSectorOfSet, 2 * next + title.sectors - 1);
+    out.put_u32(mat::kLastSectorOfSet, 2 * next + set.sectors - 1);
     out.put_u16(mat::kVersion, 0x0011);
     out.put_u32(mat::kMatEnd, mat::kVtsSize - 1);
     out.put_u32(mat::kVtsTitleVobs, next);
     ByteWriter attributes;
-    put_attributes(attributes, title.settings);
+    put_attributes(attributes, set.settings);
     out.put(mat::kVideoAttributes, attributes.bytes());
     return out.release();
 }
@@ -262,39 +390,46 @@ ByteVector make_first_play() {
     return out.release();
 }
 
-ByteVector make_vmg_ifo(const std::vector<Title>& titles) {
+ByteVector make_vmg_ifo(const std::vector<TitleSet>& sets) {
     // Two sectors of tables after the first; everything but the attributes of many title sets fits.
     ByteWriter attributes;
-    attributes.u16(titles.size());
+    attributes.u16(sets.size());
     attributes.u16(0);
     attributes.u32(0);
     constexpr std::size_t kEntry = 8 + (mat::kAttributesEnd - mat::kMenuAttributes);
-    for (std::size_t i = 0; i < titles.size(); ++i) attributes.u32(8 + 4 * titles.size() + i * kEntry);
-    for (const Title& title : titles) {
+    for (std::size_t i = 0; i < sets.size(); ++i) attributes.u32(8 + 4 * sets.size() + i * kEntry);
+    for (const TitleSet& set : sets) {
         const std::size_t start = attributes.size();
         attributes.u32(kEntry - 1);
         attributes.u32(0);
         attributes.pad_to(start + 8 + (mat::kVideoAttributes - mat::kMenuAttributes));
-        put_attributes(attributes, title.settings);
+        put_attributes(attributes, set.settings);
         attributes.pad_to(start + kEntry);
     }
     close_table(attributes, 4);
 
     const std::size_t ifo_sectors = 2 + attributes.size() / kSector;
     ByteWriter table;
-    table.u16(titles.size());
+    std::size_t titles = 0;
+    for (const TitleSet& set : sets) titles += set.titles.size();
+    table.u16(titles);
     table.u16(0);
     table.u32(0);
     std::size_t sector = 2 * ifo_sectors;  // the title sets follow this one's IFO and BUP
-    for (std::size_t i = 0; i < titles.size(); ++i) {
-        table.u8(0x3C);  // one chain, all jumps allowed
-        table.u8(1);     // angles
-        table.u16(titles[i].cells.size());
-        table.u16(0);
-        table.u8(i + 1);  // title set
-        table.u8(1);      // title within it
-        table.u32(sector);
-        sector += 2 * titles[i].ifo_sectors + titles[i].sectors;
+    for (std::size_t i = 0; i < sets.size(); ++i) {
+        for (std::size_t t = 0; t < sets[i].titles.size(); ++t) {
+            const DvdTitleSettings& title = sets[i].titles[t];
+            std::size_t angles = 1;
+            for (const auto& place : title.cells) angles = std::max(angles, place.size());
+            table.u8(0x3C);  // one chain, all jumps allowed
+            table.u8(angles);
+            table.u16(title.chapters.size());
+            table.u16(0);
+            table.u8(i + 1);  // title set
+            table.u8(t + 1);  // title within it
+            table.u32(sector);
+        }
+        sector += 2 * sets[i].ifo_sectors + sets[i].sectors;
     }
     close_table(table, 4);
 
@@ -309,7 +444,7 @@ ByteVector make_vmg_ifo(const std::vector<Title>& titles) {
     out.put_u16(mat::kVolumeCount, 1);
     out.put_u16(mat::kVolumeNumber, 1);
     out.put(mat::kDiscSide, ByteVector{1});
-    out.put_u16(mat::kTitleSetCount, titles.size());
+    out.put_u16(mat::kTitleSetCount, sets.size());
     out.put(mat::kProvider, base::as_bytes("WAVECREST SAMPLE DISC"));
     out.put_u32(mat::kMatEnd, kFirstPlayAt + first_play.size() - 1);
     out.put_u32(mat::kFirstPlayPgc, kFirstPlayAt);
@@ -321,117 +456,249 @@ ByteVector make_vmg_ifo(const std::vector<Title>& titles) {
     return out.release();
 }
 
+// Data of one sound or subtitle track on its way into packs.
+struct Feed {
+    bool is_sound = true;
+    Codec codec = Codec::lpcm;
+    int substream = 0;
+    int channels = 2, bits = 16;
+    std::size_t unit = 1;         // bytes that must not be parted
+    std::size_t frame_bytes = 0;  // LPCM: of 1/600 s
+    std::int64_t lead = 0;        // 27 MHz
+    DecoderBuffer buffer{kLpcmBuffer};
+    std::size_t buffer_size = kLpcmBuffer;
+    ByteVector pending;
+    std::int64_t position = 0;  // bytes already in packs
+    struct Start {
+        std::int64_t at;   // byte position where a frame or unit begins
+        std::int64_t pts;  // 90 kHz
+    };
+    std::deque<Start> starts;
+    std::int64_t frames = 0;  // taken in so far
+    bool first_pack = true;
+    std::vector<std::pair<std::int64_t, std::int64_t>> packs;  // sector in the VOB, pts: for SYNCI
+
+    std::size_t header() const { return !is_sound ? 1 : codec == Codec::ac3 ? kAudioSubstreamHeader : kLpcmHeader; }
+    // When the next pack's data is due.
+    std::optional<std::int64_t> due() const {
+        if (pending.empty()) return std::nullopt;
+        return starts.empty() ? std::optional<std::int64_t>() : starts.front().pts;
+    }
+    std::size_t room() const { return (kSector - ps::kPackHeaderSize - kStampedPesHeader - header()) / unit * unit; }
+};
+
 }  // namespace
 
 struct DvdWriter::State {
     base::Path folder;
     base::Path temporary;
-    std::vector<Title> titles;
+    std::uint64_t file_limit = kMaxVobFile;
+    std::vector<TitleSet> sets;
 
-    // The title being written.
-    std::optional<AtomicFile> vob;
-    std::vector<AudioPack> audio_packs;
-    ByteVector sound;                 // LPCM bytes not yet in a pack
-    std::int64_t sound_position = 0;  // bytes already in packs
-    std::int64_t now = 0;             // 27 MHz
+    // The set being written: its VOB files, cut at the limit.
+    std::vector<AtomicFile> files;
+    // The VOB being written.
+    std::vector<Feed> feeds;
+    std::int64_t now = 0;  // 27 MHz
+    std::uint32_t vob_sectors = 0;
     DecoderBuffer video_buffer{kVideoBuffer};
-    DecoderBuffer audio_buffer{kAudioBuffer};
     std::int64_t last_field_count = 0;  // of the previous picture
     std::int64_t late_packs = 0;
     bool first_video_pack = true;
-    bool first_audio_pack = true;
+    bool cell_begins = false;
+    bool scrambled = false;
+    bool in_angles = false;
+    std::size_t first_angle = 0;
+    int titles = 0;
 
     ~State() {
         if (!temporary.empty()) {
-            vob.reset();
+            files.clear();
             std::error_code ignored;
             std::filesystem::remove_all(temporary, ignored);
         }
     }
 
     base::Path file(const std::string& name) const { return temporary / "VIDEO_TS" / name; }
-    Title& title() { return titles.back(); }
+    TitleSet& set() { return sets.back(); }
+    Vob& vob() { return set().vobs.back(); }
 
-    Status write_sector(const ByteWriter& sector) {
-        ++title().sectors;
+    // A finished pack goes behind the VOBU being made.
+    void put_sector(const ByteWriter& sector) {
+        ByteVector& data = vob().vobus.back().data;
+        data.insert(data.end(), sector.bytes().begin(), sector.bytes().end());
+        ++vob_sectors;
         now += kPackTicks;
-        return vob->write(sector.bytes());
     }
-
     void note_deadline(std::int64_t deadline) {
         if (now + kPackTicks > deadline) ++late_packs;
     }
+    void mark(ps::PesHeader& header) const { header.scrambled = scrambled; }
 
-    std::int64_t sound_pts() const {
-        // Of the first frame that starts in the next pack.
-        const auto frame =
-            (sound_position + static_cast<std::int64_t>(kLpcmFrame) - 1) / static_cast<std::int64_t>(kLpcmFrame);
-        return kFirstPts + frame * kLpcmFrameTicks;
-    }
-
-    Status write_sound_pack() {
-        const std::size_t payload = std::min(sound.size(), kLpcmPayload);
-        ps::PesHeader header{
-            .stream_id = ps::kPrivate1, .pts = sound_pts(), .dts = {}, .buffer_bound = {}, .stuffing = 0};
-        const std::size_t room = kSector - ps::kPackHeaderSize - ps::pes_header_size(header) - kLpcmHeader;
-        std::size_t spare = room - payload;
-        if (first_audio_pack && spare >= 3) {
-            header.buffer_bound = 0x2000 | kAudioBuffer / 1024;
-            spare -= 3;
-        }
-        if (spare < 6) {
-            header.stuffing = spare;
-            spare = 0;
-        }
-        const auto frame_size = static_cast<std::int64_t>(kLpcmFrame);
-        const std::int64_t first_frame = (sound_position + frame_size - 1) / frame_size;
-        const std::int64_t end = sound_position + static_cast<std::int64_t>(payload);
-        const std::int64_t frames = (end + frame_size - 1) / frame_size - first_frame;
-        const std::int64_t pointer =
-            first_frame * frame_size - sound_position + 4;  // counted from the byte after itself
-
-        now = audio_buffer.when_room(payload, now);
-        note_deadline(*header.pts * 300);
-        audio_packs.push_back({title().sectors, *header.pts});
-        ByteWriter out;
-        ps::write_pack_header(out, now, kMuxRate);
-        ps::write_pes_header(out, header, kLpcmHeader + payload);
-        out.u8(kLpcmSubstream);
-        out.u8(static_cast<std::uint64_t>(frames));
-        out.u16(static_cast<std::uint64_t>(pointer));
-        out.u8(static_cast<std::uint64_t>(first_frame % 20));  // no emphasis, not muted, frame number
-        out.u8(0x01);                                          // 16 bits, 48 kHz, two channels
-        out.u8(0x80);                                          // no dynamic range control
-        out.raw(ByteSpan(sound).first(payload));
-        if (spare > 0) ps::write_padding(out, spare);
-        first_audio_pack = false;
-        sound.erase(sound.begin(), sound.begin() + static_cast<std::ptrdiff_t>(payload));
-        sound_position = end;
-        audio_buffer.add(payload, (kFirstPts + end * kLpcmFrameTicks / frame_size) * 300);
-        return write_sector(out);
-    }
-
-    Status add_group(const std::vector<DvdPicture>& pictures);
-    Status write_navigation(std::size_t index);
+    void take_in(const DvdGroup& group);
+    void write_pack(Feed& feed);
+    void write_due_packs();
+    Status write_out(Vobu& vobu);
+    Status patch(std::uint64_t sector, ByteSpan bytes);
+    Status add_group(const DvdGroup& group);
+    Status write_navigation(std::size_t vob_index, std::size_t index);
 };
 
-Status DvdWriter::State::add_group(const std::vector<DvdPicture>& pictures) {
-    Title& t = title();
+void DvdWriter::State::take_in(const DvdGroup& group) {
+    for (std::size_t i = 0; i < std::min(group.sound.size(), set().settings.sound.size()); ++i) {
+        Feed& feed = feeds[i];
+        for (const ByteVector& piece : group.sound[i]) {
+            const auto begin = feed.position + static_cast<std::int64_t>(feed.pending.size());
+            feed.pending.insert(feed.pending.end(), piece.begin(), piece.end());
+            if (feed.codec == Codec::ac3) {
+                feed.starts.push_back({begin, kFirstPts - kAc3DelayTicks + feed.frames++ * kAc3FrameTicks});
+                continue;
+            }
+            const auto frame = static_cast<std::int64_t>(feed.frame_bytes);
+            const auto end = begin + static_cast<std::int64_t>(piece.size());
+            for (; feed.frames * frame < end; ++feed.frames)
+                feed.starts.push_back({feed.frames * frame, kFirstPts + feed.frames * kLpcmFrameTicks});
+        }
+    }
+    for (const DvdGroup::Subtitle& subtitle : group.subtitles) {
+        Feed& feed = feeds[set().settings.sound.size() + static_cast<std::size_t>(subtitle.track)];
+        feed.starts.push_back({feed.position + static_cast<std::int64_t>(feed.pending.size()),
+                               kFirstPts + base::to_ticks(subtitle.at, 90000)});
+        feed.pending.insert(feed.pending.end(), subtitle.unit.begin(), subtitle.unit.end());
+    }
+}
+
+// One pack of a sound or subtitle track.
+void DvdWriter::State::write_pack(Feed& feed) {
+    std::size_t payload = std::min(feed.pending.size(), feed.room());
+    const auto begin = feed.position;
+    // A subtitle begins in a packet of its own, so that its stamp is its own.
+    if (!feed.is_sound) {
+        for (const Feed::Start& start : feed.starts) {
+            if (start.at > begin && start.at < begin + static_cast<std::int64_t>(payload)) {
+                payload = static_cast<std::size_t>(start.at - begin);
+                break;
+            }
+        }
+    }
+    const auto end = begin + static_cast<std::int64_t>(payload);
+    std::int64_t frames = 0, first = 0;
+    std::optional<std::int64_t> pts;
+    std::int64_t last_pts = feed.starts.empty() ? now / 300 : feed.starts.front().pts;
+    while (!feed.starts.empty() && feed.starts.front().at < end) {
+        if (frames++ == 0) {
+            pts = feed.starts.front().pts;
+            first = feed.starts.front().at - begin;
+        }
+        last_pts = feed.starts.front().pts;
+        feed.starts.pop_front();
+    }
+    ps::PesHeader header{
+        .stream_id = ps::kPrivate1, .pts = pts, .dts = {}, .buffer_bound = {}, .stuffing = 0, .scrambled = false};
+    mark(header);
+    const std::size_t room = kSector - ps::kPackHeaderSize - ps::pes_header_size(header) - feed.header();
+    std::size_t spare = room - payload;
+    if (feed.first_pack && spare >= 3) {
+        header.buffer_bound = 0x2000 | feed.buffer_size / 1024;
+        spare -= 3;
+    }
+    if (spare < 6) {
+        header.stuffing = spare;
+        spare = 0;
+    }
+    now = feed.buffer.when_room(payload, now);
+    if (pts) {
+        note_deadline(*pts * 300);
+        feed.packs.emplace_back(vob_sectors, *pts);
+    }
+    ByteWriter out;
+    ps::write_pack_header(out, now, kMuxRate);
+    ps::write_pes_header(out, header, feed.header() + payload);
+    out.u8(static_cast<unsigned>(feed.substream));
+    if (feed.is_sound) {
+        // The pointer counts from the byte after itself; LPCM has three more bytes before the data.
+        out.u8(static_cast<std::uint64_t>(frames));
+        if (feed.codec == Codec::ac3) {
+            out.u16(frames > 0 ? static_cast<std::uint64_t>(first) + 1 : 0u);
+        } else {
+            out.u16(frames > 0 ? static_cast<std::uint64_t>(first) + 4 : 0u);
+            const auto frame = static_cast<std::int64_t>(feed.frame_bytes);
+            out.u8(static_cast<std::uint64_t>((begin + frame - 1) / frame % 20));  // no emphasis, not muted, number
+            out.u8(static_cast<unsigned>((feed.bits - 16) / 4 << 6 | (feed.channels - 1)));  // 48 kHz
+            out.u8(0x80);                                                                    // no dynamic range control
+        }
+    }
+    out.raw(ByteSpan(feed.pending).first(payload));
+    if (spare > 0) ps::write_padding(out, spare);
+    feed.first_pack = false;
+    feed.pending.erase(feed.pending.begin(), feed.pending.begin() + static_cast<std::ptrdiff_t>(payload));
+    feed.position = end;
+    // It leaves the buffer when the frame that ends in it is heard.
+    feed.buffer.add(payload, std::max(last_pts * 300, now));
+    put_sector(out);
+}
+
+// Packs of tracks whose data comes due within their lead.
+void DvdWriter::State::write_due_packs() {
+    for (Feed& feed : feeds) {
+        while (const auto due = feed.due()) {
+            if (*due * 300 > now + feed.lead) break;
+            // Sound fills its packs; a subtitle's last pack is short.
+            if (feed.is_sound && feed.pending.size() < feed.room()) break;
+            write_pack(feed);
+        }
+    }
+}
+
+Status DvdWriter::State::write_out(Vobu& vobu) {
+    vobu.sector = set().sectors;
+    vobu.last = static_cast<std::uint32_t>(vobu.data.size() / kSector) - 1;
+    for (std::size_t at = 0; at < vobu.data.size();) {
+        if (files.empty() || files.back().size() >= file_limit) {
+            const std::size_t part = files.size() + 1;
+            if (part > 9) {
+                return fail(ErrorKind::input, "a title set is larger than its nine VOB files hold", folder.string(),
+                            "make the sample shorter");
+            }
+            WAVECREST_TRY_ASSIGN(created, AtomicFile::create(file(fmt::format("VTS_{:02}_{}.VOB", sets.size(), part)),
+                                                             AtomicFile::IfExists::refuse));
+            files.push_back(std::move(created));
+        }
+        const auto count =
+            static_cast<std::size_t>(std::min<std::uint64_t>(vobu.data.size() - at, file_limit - files.back().size()));
+        WAVECREST_TRY(files.back().write(ByteSpan(vobu.data).subspan(at, count)));
+        at += count;
+    }
+    set().sectors += vobu.last + 1;
+    vobu.data = {};
+    return {};
+}
+
+Status DvdWriter::State::patch(std::uint64_t sector, ByteSpan bytes) {
+    const std::uint64_t offset = sector * kSector;
+    return files[static_cast<std::size_t>(offset / file_limit)].write_at(offset % file_limit, bytes);
+}
+
+Status DvdWriter::State::add_group(const DvdGroup& group) {
+    Vob& v = vob();
+    const bool pal = set().settings.pal;
+    // What was begun is finished only now: its sound may go on a little behind its pictures.
+    if (!v.vobus.empty() && !in_angles) WAVECREST_TRY(write_out(v.vobus.back()));
+    scrambled = group.scrambled;
     Vobu vobu;
-    vobu.sector = t.sectors;
     now = (now + 299) / 300 * 300;  // the navigation pack's clock is told in 90 kHz ticks
     vobu.clock = now / 300;
-    vobu.start_pts = kFirstPts + field_ticks(t.fields);
-    const auto& chapters = t.settings.chapters;
-    const std::size_t begun = t.cells.size();
-    if (begun == 0 || (begun < chapters.size() && fields_to_time(t.fields) >= chapters[begun])) {
-        t.cells.push_back({t.vobus.size(), t.vobus.size(), 0});
-    }
-    vobu.cell = static_cast<int>(t.cells.size()) - 1;
+    vobu.start_pts = kFirstPts + field_ticks(v.fields, pal);
+    if (std::exchange(cell_begins, false) || v.cells.empty())
+        v.cells.push_back({v.vobus.size(), v.vobus.size(), 0, 0, 0});
+    vobu.cell = static_cast<int>(v.cells.size()) - 1;
+    const std::uint32_t first_sector = vob_sectors;
+    v.vobus.push_back(std::move(vobu));
 
     ByteWriter blank;  // filled in when the addresses of all VOBUs are known
     blank.fill(kSector);
-    WAVECREST_TRY(write_sector(blank));
+    put_sector(blank);
+    take_in(group);
 
     // Where each picture's bytes end within the group, and when it is decoded: at the previous one's presentation.
     struct Unit {
@@ -440,10 +707,10 @@ Status DvdWriter::State::add_group(const std::vector<DvdPicture>& pictures) {
     };
     std::vector<Unit> units;
     ByteVector data;
-    std::int64_t fields = t.fields;
-    for (const DvdPicture& picture : pictures) {
+    std::int64_t fields = v.fields;
+    for (const DvdPicture& picture : group.pictures) {
         data.insert(data.end(), picture.data.begin(), picture.data.end());
-        const std::int64_t decoded = kFirstPts + field_ticks(fields - (fields == 0 ? 2 : last_field_count));
+        const std::int64_t decoded = kFirstPts + field_ticks(fields - (fields == 0 ? 2 : last_field_count), pal);
         units.push_back({data.size(), decoded * 300});
         last_field_count = picture.fields;
         fields += picture.fields;
@@ -451,11 +718,12 @@ Status DvdWriter::State::add_group(const std::vector<DvdPicture>& pictures) {
 
     std::size_t unit = 0;
     for (std::size_t at = 0; at < data.size();) {
-        while (sound.size() >= kLpcmPayload && sound_pts() * 300 <= units[unit].decoded)
-            WAVECREST_TRY(write_sound_pack());
-        ps::PesHeader header{.stream_id = ps::kFirstVideo, .pts = {}, .dts = {}, .buffer_bound = {}, .stuffing = 0};
+        write_due_packs();
+        ps::PesHeader header{
+            .stream_id = ps::kFirstVideo, .pts = {}, .dts = {}, .buffer_bound = {}, .stuffing = 0, .scrambled = false};
+        mark(header);
         if (at == 0) {
-            header.pts = vobu.start_pts;
+            header.pts = v.vobus.back().start_pts;
             header.dts = units[0].decoded / 300;
         }
         if (first_video_pack) header.buffer_bound = 0x2000 | kVideoBuffer / 1024;
@@ -467,14 +735,16 @@ Status DvdWriter::State::add_group(const std::vector<DvdPicture>& pictures) {
             header.stuffing = spare;
             spare = 0;
         }
+        const std::int64_t before = now;
         now = video_buffer.when_room(payload, now);
+        if (now > before) write_due_packs();  // waiting for room: other tracks have theirs meanwhile
         note_deadline(units[unit].decoded);
         ByteWriter out;
         ps::write_pack_header(out, now, kMuxRate);
         ps::write_pes_header(out, header, payload);
         out.raw(ByteSpan(data).subspan(at, payload));
         if (spare > 0) ps::write_padding(out, spare);
-        const std::uint32_t offset = t.sectors - vobu.sector;
+        const std::uint32_t offset = vob_sectors - first_sector;
         std::size_t left = payload;
         while (left > 0) {
             const std::size_t part = std::min(left, units[unit].end - at);
@@ -482,21 +752,23 @@ Status DvdWriter::State::add_group(const std::vector<DvdPicture>& pictures) {
             at += part;
             left -= part;
             if (at == units[unit].end) {
-                if (unit < 3) vobu.reference_ends[unit] = offset;
+                if (unit < 3) v.vobus.back().reference_ends[unit] = offset;
                 if (unit + 1 < units.size()) ++unit;
             }
         }
-        WAVECREST_TRY(write_sector(out));
+        put_sector(out);
     }
-    t.fields = fields;
-    vobu.end_pts = kFirstPts + field_ticks(fields);
-    vobu.last = t.sectors - 1 - vobu.sector;
-    t.cells.back().last_vobu = t.vobus.size();
-    for (const DvdPicture& picture : pictures) t.cells.back().fields += picture.fields;
-    t.vobus.push_back(vobu);
-    if (static_cast<std::uint64_t>(t.sectors) * kSector > kMaxVobFile) {
-        return fail(ErrorKind::input, "the title is larger than the 1 GiB one VOB file holds", folder.string(),
-                    "make the sample shorter");
+    v.fields = fields;
+    v.vobus.back().end_pts = kFirstPts + field_ticks(fields, pal);
+    v.cells.back().last_vobu = v.vobus.size() - 1;
+    for (const DvdPicture& picture : group.pictures) v.cells.back().fields += picture.fields;
+    if (group.damage != DvdGroup::Damage::none) {
+        std::uint32_t noise = 77;
+        for (std::size_t i = kSector; i < v.vobus.back().data.size(); ++i) {
+            noise = noise * 1664525u + 1013904223u;
+            v.vobus.back().data[i] =
+                group.damage == DvdGroup::Damage::zeros ? std::uint8_t{0} : static_cast<std::uint8_t>(noise >> 24);
+        }
     }
     return {};
 }
@@ -504,27 +776,27 @@ Status DvdWriter::State::add_group(const std::vector<DvdPicture>& pictures) {
 // Offsets of the search information, in steps of half a second, from the farthest (VOBU_SRI).
 constexpr int kSearchSteps[19] = {240, 120, 60, 20, 15, 14, 13, 12, 11, 10, 9, 8, 7, 6, 5, 4, 3, 2, 1};
 
-Status DvdWriter::State::write_navigation(std::size_t index) {
-    Title& t = title();
-    const Vobu& vobu = t.vobus[index];
-    const Cell& cell = t.cells[static_cast<std::size_t>(vobu.cell)];
-    const std::uint32_t elapsed =
-        encode_bcd_time(base::from_ticks(vobu.start_pts - t.vobus[cell.first_vobu].start_pts, 90000));
+Status DvdWriter::State::write_navigation(std::size_t vob_index, std::size_t index) {
+    const Vob& v = set().vobs[vob_index];
+    const Vobu& vobu = v.vobus[index];
+    const Cell& cell = v.cells[static_cast<std::size_t>(vobu.cell)];
+    const std::uint32_t elapsed = encode_bcd_time(
+        base::from_ticks(vobu.start_pts - v.vobus[cell.first_vobu].start_pts, 90000), set().settings.pal);
 
     ByteWriter out;
     ps::write_pack_header(out, vobu.clock * 300, kMuxRate);
     out.u32(0x00000100u | ps::kSystemHeader);
     out.u16(nav::kSystemHeaderSize - 6);
     out.u24(0x800001u | static_cast<std::uint64_t>(kMuxRate / 400) << 1);
-    out.u8(1 << 2);  // one audio stream, not fixed rate
-    out.u8(0xE1);    // both clocks locked, one video stream
+    out.u8(std::max<std::size_t>(set().settings.sound.size(), 1) << 2);  // audio streams; not fixed rate
+    out.u8(0xE1);                                                        // both clocks locked, one video stream
     out.u8(0x7F);
     out.u8(0xB9);  // all video: 232 KiB
     out.u16(0xE000 | kVideoBuffer / 1024);
     out.u8(0xB8);  // all audio
     out.u16(0xC000 | 4096 / 128);
     out.u8(ps::kPrivate1);
-    out.u16(0xE000 | kAudioBuffer / 1024);
+    out.u16(0xE000 | kLpcmBuffer / 1024);
     out.u8(ps::kPrivate2);
     out.u16(0xE000 | 2);
 
@@ -546,31 +818,45 @@ Status DvdWriter::State::write_navigation(std::size_t index) {
     out.put_u32(dsi(nav::kDsiSector), vobu.sector);
     out.put_u32(dsi(nav::kDsiVobuEnd), vobu.last);
     for (std::size_t i = 0; i < 3; ++i) out.put_u32(dsi(nav::kDsiReferenceEnds + 4 * i), vobu.reference_ends[i]);
-    out.put_u16(dsi(nav::kDsiVob), 1);
+    out.put_u16(dsi(nav::kDsiVob), vob_index + 1);
     out.put(dsi(nav::kDsiCell), ByteVector{static_cast<std::uint8_t>(vobu.cell + 1)});
     out.put_u32(dsi(nav::kDsiElapsed), elapsed);
-    out.put_u32(dsi(nav::kDsiVobStart), static_cast<std::uint64_t>(t.vobus.front().start_pts));
-    out.put_u32(dsi(nav::kDsiVobEnd), static_cast<std::uint64_t>(t.vobus.back().end_pts));
+    out.put_u32(dsi(nav::kDsiVobStart), static_cast<std::uint64_t>(v.vobus.front().start_pts));
+    out.put_u32(dsi(nav::kDsiVobEnd), static_cast<std::uint64_t>(v.vobus.back().end_pts));
+    if (v.angle) {
+        // Every VOBU is an interleaved unit of its own.
+        const bool more = index + 1 < v.vobus.size();
+        out.put_u16(dsi(nav::kDsiUnit), nav::kInterleavedUnit | nav::kUnitStart | nav::kUnitEnd);
+        out.put_u32(dsi(nav::kDsiUnitEnd), vobu.last);
+        out.put_u32(dsi(nav::kDsiNextUnit), more ? v.vobus[index + 1].sector - vobu.sector : nav::kNoUnit);
+        out.put_u16(dsi(nav::kDsiNextUnitSize), more ? v.vobus[index + 1].last + 1 : 0xFFFFu);
+        for (std::size_t a = 0; a < v.angle_count && more; ++a) {
+            const Vob& other = set().vobs[vob_index - v.angle_index + a];
+            if (index + 1 >= other.vobus.size()) continue;
+            out.put_u32(dsi(nav::kDsiAngles + 6 * a), other.vobus[index + 1].sector - vobu.sector);
+            out.put_u16(dsi(nav::kDsiAngles + 6 * a + 4), other.vobus[index + 1].last + 1);
+        }
+    }
 
     // Search information stays within the cell.
     const auto forward = [&](std::int64_t half_seconds) {
         const std::int64_t target = vobu.start_pts + half_seconds * 45000;
         for (std::size_t i = index; i <= cell.last_vobu; ++i) {
-            if (t.vobus[i].end_pts > target) return nav::kVobuHasVideo | (t.vobus[i].sector - vobu.sector);
+            if (v.vobus[i].end_pts > target) return nav::kVobuHasVideo | (v.vobus[i].sector - vobu.sector);
         }
         return nav::kNoVobu;
     };
     const auto backward = [&](std::int64_t half_seconds) {
         const std::int64_t target = vobu.start_pts - half_seconds * 45000;
         for (std::size_t i = index + 1; i-- > cell.first_vobu;) {
-            if (t.vobus[i].start_pts <= target) return nav::kVobuHasVideo | (vobu.sector - t.vobus[i].sector);
+            if (v.vobus[i].start_pts <= target) return nav::kVobuHasVideo | (vobu.sector - v.vobus[i].sector);
         }
         return nav::kNoVobu;
     };
     const bool has_next = index < cell.last_vobu;
     const bool has_previous = index > cell.first_vobu;
-    const std::uint32_t next = has_next ? t.vobus[index + 1].sector - vobu.sector : nav::kNoVobu;
-    const std::uint32_t previous = has_previous ? vobu.sector - t.vobus[index - 1].sector : nav::kNoVobu;
+    const std::uint32_t next = has_next ? v.vobus[index + 1].sector - vobu.sector : nav::kNoVobu;
+    const std::uint32_t previous = has_previous ? vobu.sector - v.vobus[index - 1].sector : nav::kNoVobu;
     std::size_t at = dsi(nav::kDsiSearch);
     const auto put = [&](std::uint32_t value) {
         out.put_u32(at, value);
@@ -583,21 +869,21 @@ Status DvdWriter::State::write_navigation(std::size_t index) {
     for (std::size_t i = std::size(kSearchSteps); i-- > 0;) put(backward(kSearchSteps[i]));
     put(has_previous ? nav::kVobuHasVideo | previous : nav::kNoVobu);
 
-    // The sound pack that goes with this VOBU's first picture; bit 15 says it lies before.
-    const auto pack = std::find_if(audio_packs.begin(), audio_packs.end(),
-                                   [&](const AudioPack& p) { return p.pts >= vobu.start_pts; });
-    if (pack != audio_packs.end()) {
-        const std::int64_t distance = static_cast<std::int64_t>(pack->sector) - vobu.sector;
-        out.put_u16(dsi(nav::kDsiSync), static_cast<std::uint64_t>(distance < 0 ? 0x8000 | -distance : distance));
+    // The sound packs that go with this VOBU's first picture; bit 15 says one lies before.
+    for (std::size_t i = 0; i < vobu.sound_pack.size(); ++i) {
+        if (!vobu.sound_pack[i]) continue;
+        const std::int64_t distance = *vobu.sound_pack[i];
+        out.put_u16(dsi(nav::kDsiSync + 2 * i),
+                    static_cast<std::uint64_t>(distance < 0 ? 0x8000 | -distance : distance));
     }
-    return vob->write_at(static_cast<std::uint64_t>(vobu.sector) * kSector, out.bytes());
+    return patch(vobu.sector, out.bytes());
 }
 
 DvdWriter::DvdWriter(std::unique_ptr<State> state) : state_(std::move(state)) {}
 DvdWriter::DvdWriter(DvdWriter&&) noexcept = default;
 DvdWriter::~DvdWriter() = default;
 
-Result<DvdWriter> DvdWriter::create(const base::Path& given) {
+Result<DvdWriter> DvdWriter::create(const base::Path& given, std::uint64_t file_limit) {
     const base::Path folder = given.has_filename() ? given : given.parent_path();  // "rip/" and "rip" are one place
     std::error_code error;
     if (std::filesystem::exists(folder, error)) {
@@ -606,6 +892,7 @@ Result<DvdWriter> DvdWriter::create(const base::Path& given) {
     }
     auto state = std::make_unique<State>();
     state->folder = folder;
+    state->file_limit = std::min(file_limit, kMaxVobFile) / kSector * kSector;
     const base::Path temporary =
         folder.parent_path() / fmt::format(".{}.{}.part", folder.filename().string(), ::getpid());
     std::filesystem::create_directories(temporary / "VIDEO_TS", error);
@@ -620,51 +907,146 @@ Result<DvdWriter> DvdWriter::create(const base::Path& given) {
     return DvdWriter(std::move(state));
 }
 
-Status DvdWriter::begin_title(const DvdTitleSettings& settings) {
+Status DvdWriter::begin_set(const DvdSetSettings& settings) {
     State& s = *state_;
-    s.titles.push_back({});
-    s.title().settings = settings;
-    s.audio_packs.clear();
-    s.sound.clear();
-    s.sound_position = s.now = s.last_field_count = s.late_packs = 0;
-    s.video_buffer = DecoderBuffer(kVideoBuffer);
-    s.audio_buffer = DecoderBuffer(kAudioBuffer);
-    s.first_video_pack = s.first_audio_pack = true;
-    WAVECREST_TRY_ASSIGN(file, AtomicFile::create(s.file(fmt::format("VTS_{:02}_1.VOB", s.titles.size())),
-                                                  AtomicFile::IfExists::refuse));
-    s.vob.emplace(std::move(file));
+    s.sets.emplace_back();
+    s.set().settings = settings;
+    s.files.clear();
     return {};
 }
 
-Status DvdWriter::add_group(const std::vector<DvdPicture>& pictures, const std::vector<std::int16_t>& stereo) {
-    for (const std::int16_t sample : stereo) {
-        state_->sound.push_back(static_cast<std::uint8_t>(static_cast<std::uint16_t>(sample) >> 8));
-        state_->sound.push_back(static_cast<std::uint8_t>(sample));
+int DvdWriter::begin_vob() {
+    State& s = *state_;
+    s.set().vobs.emplace_back();
+    s.vob().angle = s.in_angles;
+    s.now = s.last_field_count = s.late_packs = 0;
+    s.vob_sectors = 0;
+    s.video_buffer = DecoderBuffer(kVideoBuffer);
+    s.first_video_pack = true;
+    s.feeds.clear();
+    const DvdSetSettings& settings = s.set().settings;
+    for (std::size_t i = 0; i < settings.sound.size(); ++i) {
+        const DvdSound& sound = settings.sound[i];
+        Feed feed;
+        feed.codec = sound.codec;
+        feed.channels = sound.channels;
+        feed.bits = sound.bits;
+        const bool ac3 = sound.codec == Codec::ac3;
+        feed.substream = (ac3 ? kAc3Stream : kLpcmStream) + track_number(settings, i);
+        const int group = sound.channels * sound.bits / 8 * (sound.bits == 16 ? 1 : 2);
+        feed.unit = ac3 ? 1 : static_cast<std::size_t>(group);
+        feed.frame_bytes = static_cast<std::size_t>(kLpcmFrameSamples * sound.channels * sound.bits / 8);
+        feed.lead = ac3 ? kAc3Lead : kLpcmLead;
+        feed.buffer_size = ac3 ? kAc3Buffer : kLpcmBuffer;
+        feed.buffer = DecoderBuffer(feed.buffer_size);
+        s.feeds.push_back(std::move(feed));
     }
-    return state_->add_group(pictures);
+    for (std::size_t i = 0; i < settings.subtitles.size(); ++i) {
+        Feed feed;
+        feed.is_sound = false;
+        feed.codec = Codec::dvd_subpicture;
+        feed.substream = kSubpictureStream + static_cast<int>(i);
+        feed.lead = kSubpictureLead;
+        feed.buffer_size = kSubpictureBuffer;
+        feed.buffer = DecoderBuffer(kSubpictureBuffer);
+        s.feeds.push_back(std::move(feed));
+    }
+    return static_cast<int>(s.set().vobs.size());
 }
 
-Status DvdWriter::end_title() {
+int DvdWriter::begin_cell() {
+    state_->cell_begins = true;
+    return static_cast<int>(state_->vob().cells.size()) + 1;
+}
+
+Status DvdWriter::add_group(const DvdGroup& group) {
+    return state_->add_group(group);
+}
+
+Status DvdWriter::end_vob() {
     State& s = *state_;
-    Title& t = s.title();
-    if (t.vobus.empty())
+    Vob& v = s.vob();
+    if (v.vobus.empty())
         return fail(ErrorKind::input, "the title has no pictures", s.folder.string(), "give it a length");
-    // The rest of the sound, in whole frames, belongs to the last VOBU.
-    s.sound.resize((s.sound.size() + static_cast<std::size_t>(s.sound_position) + kLpcmFrame - 1) / kLpcmFrame *
-                       kLpcmFrame -
-                   static_cast<std::size_t>(s.sound_position));
-    while (!s.sound.empty()) WAVECREST_TRY(s.write_sound_pack());
-    t.vobus.back().last = t.sectors - 1 - t.vobus.back().sector;
+    // The rest of the sound, LPCM in whole frames, belongs to the last VOBU.
+    for (Feed& feed : s.feeds) {
+        if (feed.is_sound && feed.codec == Codec::lpcm) {
+            const auto frame = static_cast<std::int64_t>(feed.frame_bytes);
+            const std::int64_t end = feed.position + static_cast<std::int64_t>(feed.pending.size());
+            feed.pending.resize(static_cast<std::size_t>((end + frame - 1) / frame * frame - feed.position));
+        }
+        while (!feed.pending.empty()) s.write_pack(feed);
+    }
     if (s.late_packs > 0) {
         return fail(ErrorKind::input, fmt::format("{} packs of the title would reach a decoder too late", s.late_packs),
                     s.folder.string(), "lower the bit rate of the pictures");
     }
-    for (std::size_t i = 0; i < t.vobus.size(); ++i) WAVECREST_TRY(s.write_navigation(i));
-    WAVECREST_TRY(s.vob->commit());
-    s.vob.reset();
-    const ByteVector ifo = make_vts_ifo(t);
+    // Which sound packs go with which VOBU; sectors counted in the VOB, where angles keep their own order.
+    std::int64_t at = 0;
+    for (std::size_t i = 0; i < v.vobus.size(); ++i) {
+        Vobu& vobu = v.vobus[i];
+        for (std::size_t k = 0; k < s.set().settings.sound.size(); ++k) {
+            const auto& packs = s.feeds[k].packs;
+            const auto pack =
+                std::find_if(packs.begin(), packs.end(), [&](const auto& p) { return p.second >= vobu.start_pts; });
+            std::optional<std::int64_t> distance;
+            if (pack != packs.end()) distance = pack->first - at;
+            vobu.sound_pack.push_back(distance);
+        }
+        at += vobu.data.empty() ? vobu.last + 1 : static_cast<std::int64_t>(vobu.data.size() / kSector);
+    }
+    if (s.in_angles) return {};
+    WAVECREST_TRY(s.write_out(v.vobus.back()));
+    for (Cell& cell : v.cells) {
+        cell.first_sector = v.vobus[cell.first_vobu].sector;
+        cell.last_sector = v.vobus[cell.last_vobu].sector + v.vobus[cell.last_vobu].last;
+    }
+    for (std::size_t i = 0; i < v.vobus.size(); ++i) WAVECREST_TRY(s.write_navigation(s.set().vobs.size() - 1, i));
+    return {};
+}
+
+void DvdWriter::begin_angles() {
+    state_->in_angles = true;
+    state_->first_angle = state_->set().vobs.size();
+}
+
+Status DvdWriter::end_angles() {
+    State& s = *state_;
+    s.in_angles = false;
+    auto& vobs = s.set().vobs;
+    std::size_t longest = 0;
+    for (std::size_t a = s.first_angle; a < vobs.size(); ++a) {
+        vobs[a].angle_index = a - s.first_angle;
+        vobs[a].angle_count = vobs.size() - s.first_angle;
+        longest = std::max(longest, vobs[a].vobus.size());
+    }
+    for (std::size_t i = 0; i < longest; ++i) {
+        for (std::size_t a = s.first_angle; a < vobs.size(); ++a) {
+            if (i < vobs[a].vobus.size()) WAVECREST_TRY(s.write_out(vobs[a].vobus[i]));
+        }
+    }
+    for (std::size_t a = s.first_angle; a < vobs.size(); ++a) {
+        for (Cell& cell : vobs[a].cells) {
+            cell.first_sector = vobs[a].vobus[cell.first_vobu].sector;
+            cell.last_sector = vobs[a].vobus[cell.last_vobu].sector + vobs[a].vobus[cell.last_vobu].last;
+        }
+        for (std::size_t i = 0; i < vobs[a].vobus.size(); ++i) WAVECREST_TRY(s.write_navigation(a, i));
+    }
+    return {};
+}
+
+int DvdWriter::add_title(const DvdTitleSettings& settings) {
+    state_->set().titles.push_back(settings);
+    return ++state_->titles;
+}
+
+Status DvdWriter::end_set() {
+    State& s = *state_;
+    for (AtomicFile& file : s.files) WAVECREST_TRY(file.commit());
+    s.files.clear();
+    const ByteVector ifo = make_vts_ifo(s.set());
     for (const char* extension : {"IFO", "BUP"}) {
-        WAVECREST_TRY(base::write_file(s.file(fmt::format("VTS_{:02}_0.{}", s.titles.size(), extension)), ifo,
+        WAVECREST_TRY(base::write_file(s.file(fmt::format("VTS_{:02}_0.{}", s.sets.size(), extension)), ifo,
                                        AtomicFile::IfExists::refuse));
     }
     return {};
@@ -672,7 +1054,7 @@ Status DvdWriter::end_title() {
 
 Status DvdWriter::finish() {
     State& s = *state_;
-    const ByteVector ifo = make_vmg_ifo(s.titles);
+    const ByteVector ifo = make_vmg_ifo(s.sets);
     for (const char* name : {"VIDEO_TS.IFO", "VIDEO_TS.BUP"}) {
         WAVECREST_TRY(base::write_file(s.file(name), ifo, AtomicFile::IfExists::refuse));
     }

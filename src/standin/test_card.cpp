@@ -261,7 +261,9 @@ Picture TestCard::draw(std::int64_t frame) const {
     p.pts = base::frames_to_time(frame, settings_.frame_rate);
     p.duration = base::frames_to_time(1, settings_.frame_rate);
     p.pixel_aspect = pixel;
-    p.colour = {6, 6, 6, false};
+    p.colour = h > 576    ? ColourDescription{1, 1, 1, false}
+               : h == 576 ? ColourDescription{5, 6, 5, false}
+                          : ColourDescription{6, 6, 6, false};
     return p;
 }
 
@@ -287,6 +289,31 @@ std::vector<std::int16_t> TestCard::sound(std::int64_t first, std::int64_t count
         }
     }
     return samples;
+}
+
+TextMask text_mask(std::string_view text, int scale_x, int scale_y) {
+    constexpr int kOutline = 2;
+    TextMask mask;
+    mask.width = (text_width(text, scale_x) + 2 * kOutline + 1) / 2 * 2;
+    mask.height = (7 * scale_y + 2 * kOutline + 1) / 2 * 2;
+    Picture canvas = Picture::allocate(mask.width, mask.height);
+    fill(canvas, 0, 0, mask.width, mask.height, kBlack);
+    write_text(canvas, kOutline, kOutline, scale_x, scale_y, text, kWhite);
+    const auto letter = [&](int x, int y) {
+        return x >= 0 && y >= 0 && x < mask.width && y < mask.height &&
+               canvas.planes[0][y * canvas.strides[0] + x] > 128;
+    };
+    mask.pixels.resize(static_cast<std::size_t>(mask.width) * static_cast<std::size_t>(mask.height));
+    for (int y = 0; y < mask.height; ++y) {
+        for (int x = 0; x < mask.width; ++x) {
+            bool near = false;
+            for (int dy = -kOutline; dy <= kOutline && !near; ++dy) {
+                for (int dx = -kOutline; dx <= kOutline && !near; ++dx) near = letter(x + dx, y + dy);
+            }
+            mask.pixels[static_cast<std::size_t>(y * mask.width + x)] = letter(x, y) ? 1 : near ? 2 : 0;
+        }
+    }
+    return mask;
 }
 
 std::optional<CardCode> read_card_code(const Picture& picture) {

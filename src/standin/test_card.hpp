@@ -9,6 +9,7 @@
 #include <cstdint>
 #include <optional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "base/time.hpp"
@@ -48,6 +49,14 @@ class TestCard {
     Picture background_;
     std::vector<std::uint8_t> texture_;
 };
+
+// Letters with an outline: pixels 0 nothing, 1 letters, 2 outline. Capital letters, digits and - . : only; each dot of
+// the letters is scale_x by scale_y pixels. Width and height are even.
+struct TextMask {
+    int width = 0, height = 0;
+    std::vector<std::uint8_t> pixels;
+};
+TextMask text_mask(std::string_view text, int scale_x, int scale_y);
 
 // What the code blocks of a card say; works at any size of the whole picture.
 struct CardCode {

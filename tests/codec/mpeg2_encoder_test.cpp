@@ -163,7 +163,7 @@ TEST_CASE("a cut to noise is intra coded within the rate", "[mpeg2-encoder]") {
     codec::Mpeg2Settings settings;
     settings.width = 320;
     settings.height = 240;
-    settings.film = false;
+    settings.pictures = codec::Mpeg2Settings::Pictures::whole;
     codec::Mpeg2Encoder encoder(settings);
     Picture flat = Picture::allocate(320, 240), noise = Picture::allocate(320, 240);
     std::uint32_t state = 1;

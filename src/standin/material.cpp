@@ -1,0 +1,277 @@
+#include "standin/material.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <cstring>
+#include <future>
+
+#include "codec/ac3_encoder.hpp"
+
+namespace wavecrest::standin {
+namespace {
+
+using Pictures = DiscDescription::Part::Pictures;
+using namespace media::speaker;
+
+bool interlaced(Pictures pictures) {
+    return pictures == Pictures::interlaced || pictures == Pictures::film_unmarked ||
+           pictures == Pictures::film_shifted;
+}
+
+// Lines of both fields, the upper from one picture and the lower from another.
+Picture weave(const Picture& upper, const Picture& lower) {
+    Picture out = Picture::allocate(upper.width, upper.height);
+    for (int plane = 0; plane < 3; ++plane) {
+        const int rows = plane == 0 ? upper.height : upper.height / 2;
+        for (int y = 0; y < rows; ++y) {
+            const Picture& from = y % 2 == 0 ? upper : lower;
+            std::memcpy(out.planes[plane] + y * out.strides[plane], from.planes[plane] + y * from.strides[plane],
+                        static_cast<std::size_t>(out.strides[plane]));
+        }
+    }
+    return out;
+}
+
+Speakers speakers_of(int channels) {
+    return media::usual_speakers(channels);
+}
+
+// The card's stereo sound spread over a track's channels, with a tone that tells tracks and channels apart.
+std::vector<float> track_sound(const TestCard& card, std::int64_t first, std::int64_t count, int channels, int track) {
+    const auto stereo = card.sound(first, count);
+    std::vector<float> out(static_cast<std::size_t>(count * channels));
+    for (std::int64_t n = 0; n < count; ++n) {
+        const float left = static_cast<float>(stereo[static_cast<std::size_t>(2 * n)]) / 32768.0f;
+        const float right = static_cast<float>(stereo[static_cast<std::size_t>(2 * n + 1)]) / 32768.0f;
+        for (int c = 0; c < channels; ++c) {
+            float value = channels == 1 || c == 0 ? left : c == 1 ? right : 0.0f;
+            if (channels > 2 && c == 2) value = left;
+            const int hz = channels > 2 && c == 3 ? 50 : c >= 4 ? 400 + 80 * c : 0;
+            const auto tone = [&](int frequency) {
+                return static_cast<float>(std::sin(2 * 3.14159265358979323846 *
+                                                   static_cast<double>((first + n) * frequency % 48000) / 48000));
+            };
+            if (hz != 0) value += 0.05f * tone(hz);
+            if (track > 0 && c < 3) value += 0.02f * tone(1500 + 200 * track);
+            out[static_cast<std::size_t>(n * channels + c)] = std::clamp(value, -1.0f, 1.0f);
+        }
+    }
+    return out;
+}
+
+ByteVector plain_samples(const std::vector<float>& samples, int bits) {
+    ByteVector out;
+    out.reserve(samples.size() * 3);
+    for (const float sample : samples) {
+        if (bits == 16) {
+            const auto value = static_cast<std::int32_t>(std::lround(sample * 32768.0f));
+            const auto clipped = static_cast<std::uint16_t>(std::clamp(value, -32768, 32767));
+            out.push_back(static_cast<std::uint8_t>(clipped >> 8));
+            out.push_back(static_cast<std::uint8_t>(clipped));
+        } else {
+            const auto scale = static_cast<double>(1 << (bits - 1));
+            auto value = static_cast<std::int64_t>(std::lround(sample * scale));
+            value = std::clamp<std::int64_t>(value, -(1 << (bits - 1)), (1 << (bits - 1)) - 1);
+            const auto word = static_cast<std::uint32_t>(value << (24 - bits));
+            out.push_back(static_cast<std::uint8_t>(word >> 16));
+            out.push_back(static_cast<std::uint8_t>(word >> 8));
+            out.push_back(static_cast<std::uint8_t>(word));
+        }
+    }
+    return out;
+}
+
+}  // namespace
+
+struct Material::State {
+    const DiscDescription& disc;
+    const DiscDescription::Part& part;
+    std::int64_t first, end, at;
+    TestCard card;
+    codec::Mpeg2Encoder encoder;
+    int group;
+    Ratio rate;
+    std::vector<std::unique_ptr<media::AudioEncoder>> ac3;
+    std::future<Picture> drawn;
+
+    State(const DiscDescription& d, const DiscDescription::Part& p, const CardSettings& card_settings,
+          const codec::Mpeg2Settings& video, std::int64_t from, std::int64_t to)
+        : disc(d),
+          part(p),
+          first(from),
+          end(to),
+          at(from),
+          card(card_settings),
+          encoder(video),
+          group(video.group_length),
+          rate(video.picture_rate()) {}
+
+    // A coded picture of the part.
+    Picture draw(std::int64_t picture) const {
+        switch (part.pictures) {
+            case Pictures::interlaced:
+                return weave(card.draw(2 * picture), card.draw(2 * picture + 1));
+            case Pictures::film_unmarked: {
+                // Fields of film pictures, two and three in turn.
+                constexpr std::int64_t kFilm[] = {0, 0, 1, 1, 1, 2, 2, 3, 3, 3};
+                const auto film = [&](std::int64_t field) { return field / 10 * 4 + kFilm[field % 10]; };
+                return weave(card.draw(film(2 * picture)), card.draw(film(2 * picture + 1)));
+            }
+            case Pictures::film_shifted:
+                return weave(card.draw(std::max<std::int64_t>(picture - 1, 0)), card.draw(picture));
+            default:
+                return card.draw(picture);
+        }
+    }
+    std::int64_t samples_before(std::int64_t picture) const {
+        return base::rescale(picture * rate.den, 48000, rate.num);
+    }
+};
+
+Ratio Material::picture_rate(const DiscDescription& disc, const DiscDescription::Part& part) {
+    if (part.pictures == Pictures::film) return {24000, 1001};
+    return disc.pal ? Ratio{25, 1} : Ratio{30000, 1001};
+}
+
+std::int64_t Material::picture_count(const DiscDescription& disc, const DiscDescription::Part& part) {
+    const Ratio rate = picture_rate(disc, part);
+    return base::rescale(part.length.count(), rate.num, base::kFlicksPerSecond * rate.den);
+}
+
+int Material::group_length(const DiscDescription&, const DiscDescription::Part& part) {
+    return part.pictures == Pictures::film ? 12 : 15;
+}
+
+Material::Material(const DiscDescription& disc, const DiscDescription::Part& part, int part_number, std::int64_t first,
+                   std::int64_t end, int angle) {
+    CardSettings card;
+    codec::Mpeg2Settings video;
+    const bool blu_ray = disc.kind == DiscDescription::Kind::blu_ray;
+    video.width = card.width = blu_ray ? 1920 : 720;
+    video.height = card.height = blu_ray ? 1080 : disc.pal ? 576 : 480;
+    video.wide = disc.wide || blu_ray;
+    video.pal = disc.pal;
+    using Coded = codec::Mpeg2Settings::Pictures;
+    video.pictures = interlaced(part.pictures)          ? Coded::interlaced
+                     : part.pictures == Pictures::whole ? Coded::whole
+                     : blu_ray                          ? Coded::film_whole
+                                                        : Coded::film;
+    video.mean_bps = disc.video_bps;
+    video.peak_bps = std::min<std::int64_t>(std::max<std::int64_t>(8'000'000, disc.video_bps * 3 / 2),
+                                            blu_ray ? 40'000'000 : 8'000'000);
+    video.group_length = group_length(disc, part);
+    video.captions = disc.captions;
+    card.display_aspect = video.wide ? Ratio{16, 9} : Ratio{4, 3};
+    const Ratio rate = picture_rate(disc, part);
+    const bool film = part.pictures == Pictures::film || part.pictures == Pictures::film_unmarked;
+    card.frame_rate = part.pictures == Pictures::interlaced ? Ratio{rate.num * 2, rate.den}
+                      : film                                ? Ratio{24000, 1001}
+                                                            : rate;
+    card.title = part.text.empty() ? disc.title : part.text;
+    if (angle > 0) card.title += fmt::format(" - ANGLE {}", angle + 1);
+    card.title_number = (part_number + 5 * angle) & 15;
+    card.seed = disc.seed + static_cast<std::uint32_t>(part_number + 100 * angle);
+    state_ = std::make_unique<State>(disc, part, card, video, first, end);
+    for (const auto& sound : disc.sound) {
+        if (sound.codec != Codec::ac3) {
+            state_->ac3.push_back(nullptr);
+            continue;
+        }
+        const std::int64_t bitrate = sound.bitrate_bps > 0 ? sound.bitrate_bps : sound.channels > 2 ? 448'000 : 192'000;
+        auto encoder = codec::make_ac3_encoder({speakers_of(sound.channels), bitrate, sound.purpose, 27});
+        state_->ac3.push_back(encoder ? std::move(*encoder) : nullptr);
+    }
+}
+
+Material::~Material() = default;
+
+Result<std::optional<MaterialGroup>> Material::next() {
+    State& s = *state_;
+    if (s.at >= s.end) return std::optional<MaterialGroup>{};
+    MaterialGroup group;
+    group.first_picture = s.at - s.first;
+    const std::int64_t to = std::min(s.at + s.group, s.end);
+    if (!s.drawn.valid()) s.drawn = std::async(std::launch::async, [&s, n = s.at] { return s.draw(n); });
+    for (std::int64_t n = s.at; n < to; ++n) {
+        // The next picture is drawn while this one is coded.
+        const Picture picture = s.drawn.get();
+        if (n + 1 < s.end) s.drawn = std::async(std::launch::async, [&s, n] { return s.draw(n + 1); });
+        group.pictures.push_back(s.encoder.encode(picture, n + 1 == s.end));
+    }
+    group.last = to == s.end;
+    // Sound of the part from its own start on, so that stretches of it join without a seam.
+    const std::int64_t from_sample = s.samples_before(s.at), to_sample = s.samples_before(to);
+    for (std::size_t i = 0; i < s.disc.sound.size(); ++i) {
+        const auto& sound = s.disc.sound[i];
+        auto& packets = group.sound.emplace_back();
+        if (sound.codec == Codec::lpcm && sound.channels == 2 && sound.bits == 16 && i == 0) {
+            // The card's own samples, untouched.
+            Packet packet;
+            ByteVector bytes;
+            for (const std::int16_t sample : s.card.sound(from_sample, to_sample - from_sample)) {
+                bytes.push_back(static_cast<std::uint8_t>(static_cast<std::uint16_t>(sample) >> 8));
+                bytes.push_back(static_cast<std::uint8_t>(sample));
+            }
+            packet.data = Bytes(std::move(bytes));
+            packets.push_back(std::move(packet));
+            continue;
+        }
+        Sound samples;
+        samples.sample_rate = 48000;
+        samples.channels = sound.channels;
+        samples.speakers = speakers_of(sound.channels);
+        samples.samples =
+            track_sound(s.card, from_sample, to_sample - from_sample, sound.channels, static_cast<int>(i));
+        if (sound.codec == Codec::lpcm) {
+            Packet packet;
+            packet.data = Bytes(plain_samples(samples.samples, sound.bits));
+            packets.push_back(std::move(packet));
+            continue;
+        }
+        if (!s.ac3[i]) {
+            return fail(ErrorKind::usage, "the AC-3 bit rate does not fit the channels", "sound",
+                        "leave bitrate out, or take 192 kbit/s for stereo and 448 kbit/s for 5.1");
+        }
+        WAVECREST_TRY(s.ac3[i]->encode(samples, packets));
+        if (group.last) WAVECREST_TRY(s.ac3[i]->flush(packets));
+    }
+    s.at = to;
+    return std::optional<MaterialGroup>(std::move(group));
+}
+
+std::vector<SubtitleCue> subtitles_between(const DiscDescription& disc, int width, int height, Time from, Time to) {
+    std::vector<SubtitleCue> cues;
+    for (std::size_t track = 0; track < disc.subtitles.size(); ++track) {
+        const auto& settings = disc.subtitles[track];
+        // The first after half a beat; every language somewhat later than the one before.
+        for (int number = 0;; ++number) {
+            SubtitleCue cue;
+            cue.from =
+                settings.every / 4 + settings.every * number + base::from_seconds(0.1 * static_cast<double>(track));
+            if (cue.from >= to) break;
+            if (cue.from < from) continue;
+            cue.track = static_cast<int>(track);
+            cue.to = cue.from + settings.every / 2;
+            cue.forced = settings.forced == DiscDescription::Subtitles::Forced::all ||
+                         (settings.forced == DiscDescription::Subtitles::Forced::some && number % 3 == 2);
+            std::string language = settings.language;
+            for (char& c : language) c = c >= 'a' && c <= 'z' ? static_cast<char>(c - 'a' + 'A') : c;
+            const TextMask mask = text_mask(fmt::format("{}{} {}", cue.forced ? "SIGN " : "", language, number + 1),
+                                            width / 240, height / 160);
+            cue.width = mask.width;
+            cue.height = mask.height;
+            cue.x = (width - mask.width) / 2;
+            cue.y = height * 80 / 100 - mask.height - static_cast<int>(track % 4) * 2 * (mask.height + 4) / 2;
+            cue.y = cue.y / 2 * 2;
+            cue.pixels = mask.pixels;
+            cues.push_back(std::move(cue));
+        }
+    }
+    std::stable_sort(cues.begin(), cues.end(),
+                     [](const SubtitleCue& a, const SubtitleCue& b) { return a.from < b.from; });
+    return cues;
+}
+
+}  // namespace wavecrest::standin
