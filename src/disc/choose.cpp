@@ -148,8 +148,7 @@ class Chooser {
             for (const std::size_t k : parts) {
                 if (!open(k)) continue;
                 choices_.episodes.push_back({titles_[k].number, 0, 0, {}, titles_[k].duration});
-                settle(k, Role::episode,
-                       fmt::format("an episode: title {} plays it with the others in a row", titles_[i].number));
+                settle(k, Role::episode, fmt::format("title {} plays it with the others in a row", titles_[i].number));
             }
             settle(i, Role::all, fmt::format("plays {} episodes in a row", choices_.episodes.size()));
             choices_.main = titles_[i].number;
@@ -180,8 +179,7 @@ class Chooser {
         std::sort(members.begin(), members.end());
         for (const std::size_t i : members) {
             choices_.episodes.push_back({titles_[i].number, 0, 0, {}, titles_[i].duration});
-            settle(i, Role::episode,
-                   fmt::format("an episode: one of {} titles of nearly equal length", members.size()));
+            settle(i, Role::episode, fmt::format("one of {} titles of nearly equal length", members.size()));
         }
         choices_.main = choices_.episodes.front().title;
         rest_are_extras("not as long as the episodes");

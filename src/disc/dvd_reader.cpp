@@ -774,8 +774,20 @@ Result<std::vector<RatePiece>> DvdDisc::rate(const DvdTitle& title) const {
     }
     const std::size_t step = all / kRateReads + 1;
     for (const DvdCell& cell : cells) {
-        const auto from = std::lower_bound(vobus.begin(), vobus.end(), cell.first_sector);
-        const auto to = std::upper_bound(from, vobus.end(), cell.last_sector);
+        auto from = std::lower_bound(vobus.begin(), vobus.end(), cell.first_sector);
+        auto to = std::upper_bound(from, vobus.end(), cell.last_sector);
+        // Between an angle's VOBUs lie those of the others.
+        if (cell.interleaved) {
+            for (; from != to; ++from) {
+                const auto got = set.run->read_at(std::uint64_t{*from} * kSector, sector);
+                const auto n = got && *got == kSector ? parse_navigation(sector) : std::nullopt;
+                if (!n || n->vob != cell.vob || n->cell != cell.cell) continue;
+                const Time end = now + base::from_ticks(n->end, 90000) - base::from_ticks(n->start, 90000);
+                pieces.push_back({now, end, (std::uint64_t{n->last_sector} + 1) * kSector});
+                now = end;
+            }
+            continue;
+        }
         const auto count = static_cast<std::size_t>(to - from);
         const auto time_of = [&](std::size_t i, bool end) -> std::optional<Time> {
             const auto got = set.run->read_at(std::uint64_t{from[static_cast<std::ptrdiff_t>(i)]} * kSector, sector);

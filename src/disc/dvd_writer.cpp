@@ -51,6 +51,13 @@ class DecoderBuffer {
             parts_.push_back({leaves_at, bytes});
         }
     }
+    bool has_room(std::size_t bytes, std::int64_t now) {
+        while (!parts_.empty() && parts_.front().at <= now) {
+            held_ -= parts_.front().bytes;
+            parts_.pop_front();
+        }
+        return held_ + bytes <= size_;
+    }
     // The earliest time at or after `now` when `bytes` fit.
     std::int64_t when_room(std::size_t bytes, std::int64_t now) {
         while (!parts_.empty() && (parts_.front().at <= now || held_ + bytes > size_)) {
@@ -645,6 +652,7 @@ void DvdWriter::State::write_due_packs() {
             if (*due * 300 > now + feed.lead) break;
             // Sound fills its packs; a subtitle's last pack is short.
             if (feed.is_sound && feed.pending.size() < feed.room()) break;
+            if (!feed.buffer.has_room(std::min(feed.pending.size(), feed.room()), now)) break;
             write_pack(feed);
         }
     }
@@ -975,7 +983,16 @@ Status DvdWriter::end_vob() {
             const std::int64_t end = feed.position + static_cast<std::int64_t>(feed.pending.size());
             feed.pending.resize(static_cast<std::size_t>((end + frame - 1) / frame * frame - feed.position));
         }
-        while (!feed.pending.empty()) s.write_pack(feed);
+    }
+    // In the order in which they are due.
+    while (true) {
+        Feed* first = nullptr;
+        for (Feed& feed : s.feeds) {
+            if (!feed.pending.empty() && (first == nullptr || feed.due().value_or(0) < first->due().value_or(0)))
+                first = &feed;
+        }
+        if (first == nullptr) break;
+        s.write_pack(*first);
     }
     if (s.late_packs > 0) {
         return fail(ErrorKind::input, fmt::format("{} packs of the title would reach a decoder too late", s.late_packs),

@@ -9,9 +9,16 @@ namespace wavecrest::filter {
 namespace {
 
 constexpr int kStickOut = 12;  // levels by which a combing point exceeds both neighbours
-constexpr int kCombed = 700;   // points per million from which fields don't belong together
+// One weaving is clearly the better when the other combs half as much again, and by this many points per million. Detail
+// and noise comb by themselves: only the comparison counts.
+constexpr int kCombed = 700;
+constexpr int kMoves = 1000;  // thousandths of a level by which frames differ when something moves
 constexpr int kGroup = 5;      // frames that hold four film pictures
 constexpr int kFewestMoving = 12;
+
+bool clearly_less(int a, int b) {
+    return b >= a + a / 2 + kCombed;
+}
 
 // Mean difference of two pictures' luma in thousandths of a level, on every fourth line of a field.
 std::int64_t difference(const Picture& a, const Picture& b, int parity) {
@@ -84,28 +91,26 @@ int combing(const Picture& first, int first_parity, const Picture& second) {
 void CadenceFinder::push(const Picture& picture) {
     if (previous_ && previous_->width == picture.width && previous_->height == picture.height) {
         const int first = picture.top_field_first ? 0 : 1;
-        // Detail that combs by itself is there both ways: what counts is what the worse weaving adds.
         const int own = combing(picture, first, picture), with_previous = combing(picture, first, *previous_);
-        const int floor = std::min(own, with_previous);
-        if (std::max(own, with_previous) - floor >= kCombed || floor >= 4 * kCombed) {
-            ++moving_;
-            const bool own_whole = own < kCombed || own - floor < kCombed / 4;
-            const bool previous_whole = with_previous < kCombed || with_previous - floor < kCombed / 4;
-            const bool whole = floor < 4 * kCombed;
-            own_ += own_whole && whole ? 1 : 0;
-            shifted_ += previous_whole && whole ? 1 : 0;
-            either_ += (own_whole || previous_whole) && whole ? 1 : 0;
+        if (clearly_less(own, with_previous)) {
+            ++own_;
+        } else if (clearly_less(with_previous, own)) {
+            ++shifted_;
+        } else if (difference(*previous_, picture, first) >= kMoves) {
+            ++neither_;
         }
     }
     previous_ = picture;
 }
 
 std::optional<Cadence> CadenceFinder::result() const {
-    if (moving_ < kFewestMoving) return std::nullopt;
-    if (own_ * 20 >= moving_ * 19) return Cadence::progressive;
-    if (shifted_ * 20 >= moving_ * 19) return Cadence::shifted;
-    // Three frames of five go with themselves, two with the frame before.
-    if (either_ * 10 >= moving_ * 9 && own_ * 10 >= moving_ * 4 && own_ * 10 <= moving_ * 8) return Cadence::pulldown;
+    const int decided = own_ + shifted_, all = decided + neither_;
+    if (all < kFewestMoving) return std::nullopt;
+    if (decided * 2 < all) return Cadence::video;
+    if (own_ * 20 >= decided * 19) return Cadence::progressive;
+    if (shifted_ * 20 >= decided * 19) return Cadence::shifted;
+    // Of five frames two go with themselves, two with the frame before; one repeats a field and tells nothing.
+    if (own_ * 10 >= decided * 3 && own_ * 10 <= decided * 7 && decided * 10 >= all * 6) return Cadence::pulldown;
     return Cadence::video;
 }
 
@@ -117,11 +122,13 @@ void FilmWeaver::push(Picture picture, std::vector<Picture>& out) {
     if (!picture.progressive && follows) {
         const int own = combing(picture, first, picture), with_previous = combing(picture, first, *previous_);
         if (with_previous < own) woven = weave(picture, first, *previous_);
-        // Neither: video in between, left to a deinterlacer.
-        if (std::min(own, with_previous) >= 4 * kCombed) {
+        // Neither goes, and both comb much more than what went before: video in between, left to a deinterlacer.
+        const int least = std::min(own, with_previous);
+        if (!clearly_less(least, std::max(own, with_previous)) && least > 3 * usual_ + kCombed) {
             woven = picture;
             woven.progressive = false;
         }
+        usual_ = least < usual_ ? least : usual_ + usual_ / 20 + 1;
     }
     previous_ = std::move(picture);
     if (film_rate_.num == 0) {

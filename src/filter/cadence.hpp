@@ -32,10 +32,9 @@ class CadenceFinder {
 
   private:
     std::optional<Picture> previous_;
-    int moving_ = 0;   // frames that differ from the one before
-    int own_ = 0;      // of these, frames whose fields don't comb
-    int shifted_ = 0;  // whose first field goes with the frame before
-    int either_ = 0;
+    int own_ = 0;      // frames whose fields clearly go together
+    int shifted_ = 0;  // whose first field clearly goes with the second of the frame before
+    int neither_ = 0;  // that move, and tell neither
 };
 
 // Weaves film pictures from fields and, for pulldown, leaves the repeated one of every five out and spaces the rest
@@ -56,6 +55,7 @@ class FilmWeaver {
     };
     Ratio film_rate_;
     std::optional<Picture> previous_;
+    int usual_ = 1 << 20;  // combing of what was put together so far
     std::optional<Picture> last_;
     std::vector<Woven> group_;
 };

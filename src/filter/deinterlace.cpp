@@ -25,10 +25,13 @@ void fill_line(const Rows& r, std::uint8_t* out, int width, std::uint8_t* motion
         const int e = std::abs(r.here_before[x] - r.here_after[x]);
         motion[x] = static_cast<std::uint8_t>(std::max({std::max(a, b), std::max(c, d), e}));
     }
-    // A point is as moving as its neighbours.
-    wide[0] = motion[0];
-    wide[width - 1] = motion[width - 1];
-    for (int x = 1; x + 1 < width; ++x) wide[x] = std::max({motion[x - 1], motion[x], motion[x + 1]});
+    // A point is as moving as its neighbours up to three away: the middle of a moving stripe may look still.
+    constexpr int kReach = 3;
+    for (int x = 0; x < width; ++x) wide[x] = motion[x];
+    for (int d = 1; d <= kReach; ++d) {
+        for (int x = d; x < width; ++x) wide[x] = std::max(wide[x], motion[x - d]);
+        for (int x = 0; x < width - d; ++x) wide[x] = std::max(wide[x], motion[x + d]);
+    }
 
     const auto blend = [&](int x, int spatial) {
         const int temporal = (r.here_before[x] + r.here_after[x] + 1) >> 1;

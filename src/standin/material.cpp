@@ -159,8 +159,20 @@ Material::Material(const DiscDescription& disc, const DiscDescription::Part& par
                      : blu_ray                          ? Coded::film_whole
                                                         : Coded::film;
     video.mean_bps = disc.video_bps;
-    video.peak_bps = std::min<std::int64_t>(std::max<std::int64_t>(8'000'000, disc.video_bps * 3 / 2),
-                                            blu_ray ? 40'000'000 : 8'000'000);
+    video.peak_bps = std::min<std::int64_t>(std::max<std::int64_t>(8'000'000, disc.video_bps * 3 / 2), 40'000'000);
+    if (!blu_ray) {
+        // What sound leaves of the 10.08 Mbit/s that a DVD gives, packs' headers included.
+        std::int64_t sound_bps = 0;
+        for (const auto& sound : disc.sound) {
+            sound_bps += sound.codec == Codec::lpcm ? 48000LL * sound.channels * sound.bits
+                         : sound.bitrate_bps > 0    ? sound.bitrate_bps
+                         : sound.channels > 2       ? 448'000
+                                                    : 192'000;
+        }
+        const std::int64_t left = 9'500'000 - sound_bps * 108 / 100;
+        video.peak_bps = std::clamp<std::int64_t>(left, 1'500'000, 8'000'000);
+        video.mean_bps = std::min(video.mean_bps, video.peak_bps * 3 / 4);
+    }
     video.group_length = group_length(disc, part);
     video.captions = disc.captions;
     card.display_aspect = video.wide ? Ratio{16, 9} : Ratio{4, 3};

@@ -1,0 +1,207 @@
+// Interlaced pictures made whole, measured against the card they were made of.
+#include "filter/deinterlace.hpp"
+
+#include <catch2/catch.hpp>
+#include <cmath>
+#include <cstring>
+
+#include "filter/cadence.hpp"
+#include "filter/downmix.hpp"
+#include "filter/overlay.hpp"
+#include "standin/test_card.hpp"
+
+using namespace wavecrest;
+
+namespace {
+
+Picture woven(const Picture& upper, const Picture& lower) {
+    Picture out = Picture::allocate(upper.width, upper.height);
+    for (int plane = 0; plane < 3; ++plane) {
+        for (int y = 0; y < (plane == 0 ? upper.height : upper.height / 2); ++y) {
+            const Picture& from = y % 2 == 0 ? upper : lower;
+            std::memcpy(out.planes[plane] + y * out.strides[plane], from.planes[plane] + y * from.strides[plane],
+                        static_cast<std::size_t>(out.strides[plane]));
+        }
+    }
+    out.progressive = false;
+    out.top_field_first = true;
+    return out;
+}
+
+double psnr(const Picture& a, const Picture& b) {
+    double sum = 0;
+    for (int y = 0; y < a.height; ++y) {
+        for (int x = 0; x < a.width; ++x) {
+            const double d = a.planes[0][y * a.strides[0] + x] - b.planes[0][y * b.strides[0] + x];
+            sum += d * d;
+        }
+    }
+    return 10 * std::log10(255.0 * 255.0 * a.width * a.height / std::max(sum, 1.0));
+}
+
+// The plain ways to compare with: the first field with its lines doubled, and both fields averaged.
+Picture doubled(const Picture& frame) {
+    Picture out = Picture::allocate(frame.width, frame.height);
+    for (int y = 0; y < frame.height; ++y) {
+        std::memcpy(out.planes[0] + y * out.strides[0], frame.planes[0] + y / 2 * 2 * frame.strides[0],
+                    static_cast<std::size_t>(frame.width));
+    }
+    return out;
+}
+Picture blended(const Picture& frame) {
+    Picture out = Picture::allocate(frame.width, frame.height);
+    for (int y = 0; y < frame.height; ++y) {
+        const int other = y + 1 < frame.height ? y + 1 : y - 1, before = y > 0 ? y - 1 : y + 1;
+        for (int x = 0; x < frame.width; ++x) {
+            const auto at = [&](int row) { return int{frame.planes[0][row * frame.strides[0] + x]}; };
+            out.planes[0][y * out.strides[0] + x] =
+                static_cast<std::uint8_t>((at(before) + 2 * at(y) + at(other) + 2) / 4);
+        }
+    }
+    return out;
+}
+
+standin::CardSettings card_at(Ratio rate) {
+    standin::CardSettings settings;
+    settings.frame_rate = rate;
+    return settings;
+}
+
+}  // namespace
+
+TEST_CASE("deinterlacing the moving card beats doubling lines and blending by 4 dB", "[deinterlace]") {
+    const standin::TestCard card(card_at({60000, 1001}));
+    const auto rate = GENERATE(filter::Deinterlacer::Rate::frame, filter::Deinterlacer::Rate::field);
+    filter::Deinterlacer deinterlacer(rate);
+    std::vector<Picture> out;
+    constexpr int kFrames = 40;
+    double double_db = 0, blend_db = 0;
+    for (int n = 0; n < kFrames; ++n) {
+        const Picture frame = woven(card.draw(2 * n), card.draw(2 * n + 1));
+        double_db += psnr(doubled(frame), card.draw(2 * n)) / kFrames;
+        blend_db += psnr(blended(frame), card.draw(2 * n)) / kFrames;
+        Picture timed = frame;
+        timed.pts = base::frames_to_time(n, {30000, 1001});
+        timed.duration = base::frames_to_time(1, {30000, 1001});
+        deinterlacer.push(timed, out);
+    }
+    deinterlacer.flush(out);
+    const bool fields = rate == filter::Deinterlacer::Rate::field;
+    REQUIRE(out.size() == static_cast<std::size_t>(fields ? 2 * kFrames : kFrames));
+    double ours = 0;
+    for (std::size_t i = 0; i < out.size(); ++i) {
+        const std::int64_t field = fields ? static_cast<std::int64_t>(i) : static_cast<std::int64_t>(2 * i);
+        ours += psnr(out[i], card.draw(field)) / static_cast<double>(out.size());
+        CHECK(out[i].progressive);
+        CHECK(std::abs(base::to_seconds(out[i].pts) - static_cast<double>(field) * 1001 / 60000) < 1e-6);
+        // It is the picture of its own instant, not of a neighbour's.
+        if (field > 0) CHECK(psnr(out[i], card.draw(field)) > psnr(out[i], card.draw(field - 1)));
+        CHECK(psnr(out[i], card.draw(field)) > psnr(out[i], card.draw(field + 1)));
+    }
+    INFO("ours " << ours << " dB, doubled " << double_db << ", blended " << blend_db);
+    CHECK(ours > double_db + 4);
+    CHECK(ours > blend_db + 4);
+}
+
+TEST_CASE("deinterlacing leaves whole pictures alone, and still ones nearly", "[deinterlace]") {
+    const standin::TestCard card({});
+    filter::Deinterlacer deinterlacer(filter::Deinterlacer::Rate::frame);
+    std::vector<Picture> out;
+    Picture whole = card.draw(5);
+    whole.progressive = true;
+    deinterlacer.push(whole, out);
+    deinterlacer.push(card.draw(6), out);
+    REQUIRE(out.size() == 1);
+    CHECK(out[0].planes[0] == whole.planes[0]);
+
+    filter::Deinterlacer still(filter::Deinterlacer::Rate::frame);
+    out.clear();
+    for (int i = 0; i < 3; ++i) still.push(woven(card.draw(9), card.draw(9)), out);
+    CHECK(psnr(out.back(), card.draw(9)) > 60);
+}
+
+TEST_CASE("film in interlaced video is found and put together: every picture once", "[cadence]") {
+    const standin::TestCard card(card_at({24000, 1001}));
+    constexpr std::int64_t kFilm[] = {0, 0, 1, 1, 1, 2, 2, 3, 3, 3};
+    const auto film = [&](std::int64_t field) { return field / 10 * 4 + kFilm[field % 10]; };
+    filter::CadenceFinder finder;
+    filter::FilmWeaver weaver({24000, 1001});
+    std::vector<Picture> out;
+    for (int n = 0; n < 50; ++n) {
+        Picture frame = woven(card.draw(film(2 * n)), card.draw(film(2 * n + 1)));
+        frame.pts = base::frames_to_time(n, {30000, 1001});
+        frame.duration = base::frames_to_time(1, {30000, 1001});
+        finder.push(frame);
+        weaver.push(frame, out);
+    }
+    weaver.flush(out);
+    CHECK(finder.result() == filter::Cadence::pulldown);
+    REQUIRE(out.size() == 40);
+    for (std::size_t i = 0; i < out.size(); ++i) {
+        CHECK(out[i].progressive);
+        CHECK(psnr(out[i], card.draw(static_cast<std::int64_t>(i))) > 60);
+        CHECK(out[i].pts == base::frames_to_time(static_cast<std::int64_t>(i), {24000, 1001}));
+        CHECK(out[i].duration == base::frames_to_time(1, {24000, 1001}));
+    }
+}
+
+TEST_CASE("video, whole pictures and film cut one field off are told apart", "[cadence]") {
+    const standin::TestCard video(card_at({60000, 1001})), card(card_at({25, 1}));
+    filter::CadenceFinder fields, whole, shifted, still;
+    filter::FilmWeaver weaver({0, 1});
+    std::vector<Picture> out;
+    for (int n = 0; n < 30; ++n) {
+        fields.push(woven(video.draw(2 * n), video.draw(2 * n + 1)));
+        whole.push(woven(card.draw(n), card.draw(n)));
+        const Picture off = woven(card.draw(n), card.draw(n + 1));
+        shifted.push(off);
+        weaver.push(off, out);
+        still.push(woven(card.draw(3), card.draw(3)));
+    }
+    CHECK(fields.result() == filter::Cadence::video);
+    CHECK(whole.result() == filter::Cadence::progressive);
+    CHECK(shifted.result() == filter::Cadence::shifted);
+    CHECK_FALSE(still.result());
+    REQUIRE(out.size() == 30);
+    for (std::size_t n = 1; n < out.size(); ++n) CHECK(psnr(out[n], card.draw(static_cast<std::int64_t>(n))) > 60);
+}
+
+TEST_CASE("surround is folded to stereo by BS.775 without overload", "[downmix]") {
+    using namespace media::speaker;
+    Sound sound;
+    sound.channels = 6;
+    sound.speakers = kFiveOne;
+    sound.sample_rate = 48000;
+    sound.samples = {1, 1, 1, 1, 1, 1, 1, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 1};
+    filter::fold_to_stereo(sound);
+    REQUIRE(sound.channels == 2);
+    REQUIRE(sound.frames() == 5);
+    const float k = 1 / (1 + 2 * 0.70710678f);
+    const std::vector<float> expected = {1, 1, k, 0, 0.70710678f * k, 0.70710678f * k, 0, 0, 0, 0.70710678f * k};
+    for (std::size_t i = 0; i < expected.size(); ++i) CHECK(sound.samples[i] == Approx(expected[i]).margin(1e-6));
+}
+
+TEST_CASE("an overlay is drawn where it belongs, mixed by its opacity, and stretched with the picture", "[overlay]") {
+    Overlay overlay;
+    overlay.canvas_width = 100;
+    overlay.canvas_height = 50;
+    overlay.regions.push_back({10, 20, 2, 2, {1, 0, 0, 2}, {{}, {235, 128, 128, 255}, {16, 90, 200, 128}}});
+    Picture picture = Picture::allocate(100, 50);
+    std::memset(picture.storage.get(), 116,
+                static_cast<std::size_t>(picture.strides[0] * 50 + 2 * picture.strides[1] * 25));
+    filter::lay_over(picture, overlay);
+    const auto luma = [&](int x, int y) { return int{picture.planes[0][y * picture.strides[0] + x]}; };
+    CHECK(luma(10, 20) == 235);
+    CHECK(luma(11, 20) == 116);
+    CHECK(luma(11, 21) == 66);
+    CHECK(luma(12, 20) == 116);
+    CHECK(luma(10, 22) == 116);
+    // The chroma sample covers both drawn points, at 383 of 1020 in all.
+    CHECK(int{picture.planes[2][10 * picture.strides[2] + 5]} > 125);
+    Picture large = Picture::allocate(200, 100);
+    std::memset(large.storage.get(), 116, static_cast<std::size_t>(large.strides[0] * 100 + 2 * large.strides[1] * 50));
+    filter::lay_over(large, overlay);
+    for (const auto& [x, y] : {std::pair{20, 40}, {21, 40}, {20, 41}, {21, 41}})
+        CHECK(int{large.planes[0][y * large.strides[0] + x]} == 235);
+    CHECK(int{large.planes[0][40 * large.strides[0] + 22]} == 116);
+}
