@@ -55,7 +55,7 @@ nlohmann::ordered_json title_json(const TitleReport& report) {
     return json;
 }
 
-void print_title(const TitleReport& report, bool disc, bool cells) {
+void print_title(const TitleReport& report, bool disc, const char* pieces) {
     const source::Title& title = *report.title;
     if (disc)
         fmt::print("\nTitle {}{}: {}, {}\n", title.number, title.main ? " (main)" : "",
@@ -72,8 +72,8 @@ void print_title(const TitleReport& report, bool disc, bool cells) {
         fmt::print("  {:<8} {}, at {}\n", "chapters", title.chapters.size(), starts);
     }
     if (title.angles > 1) fmt::print("  {:<8} {}: convert --angle takes one of them\n", "angles", title.angles);
-    if (cells && !title.segments.empty()) {
-        fmt::print("  {:<8} {}\n", "cells", title.segments.size());
+    if (pieces != nullptr && !title.segments.empty()) {
+        fmt::print("  {:<8} {}\n", pieces, title.segments.size());
         Time at{};
         for (const auto& segment : title.segments) {
             fmt::print("           {:>9}  {:>8}  {}\n", base::format_clock(at), base::format_clock(segment.duration),
@@ -244,7 +244,11 @@ int run_inspect(const InspectOptions& options) {
         }
     }
     for (const TitleReport& report : reports) {
-        if (report.in_full) print_title(report, input.is_disc(), !options.pick.empty());
+        if (report.in_full)
+            print_title(report, input.is_disc(),
+                        options.pick.empty()             ? nullptr
+                        : input.container() == "blu-ray" ? "clips"
+                                                         : "cells");
     }
     for (const std::string& text : input.notes()) note(text);
     if (!options.output.out.empty()) fmt::print("\nFigure, CSV and JSON are in {}.\n", options.output.out);

@@ -210,6 +210,29 @@ void TitleAssembler::lost() {
     }
 }
 
+void TitleAssembler::lost(TrackId track) {
+    if (track == video_track_) {
+        splitter_.reset();
+        timer_.flush(timed_);
+        take_timed();
+        wait_for_key_ = true;
+        skip_leading_ = false;
+    } else if (const auto sound = sound_.find(track); sound != sound_.end()) {
+        sound->second.splitter.reset();
+    } else if (const auto subtitle = subtitles_.find(track); subtitle != subtitles_.end()) {
+        subtitle->second.unit.clear();
+        subtitle->second.pts.reset();
+    }
+}
+
+void TitleAssembler::join() {
+    finish();
+    for (auto& [id, state] : subtitles_) {
+        state.unit.clear();
+        state.pts.reset();
+    }
+}
+
 void TitleAssembler::restart(Time time) {
     ready_.clear();
     units_.clear();

@@ -36,12 +36,18 @@ class TitleAssembler {
 
     // Data is missing here: what is incomplete is dropped, pictures go on with the next one that needs no other.
     void lost();
+    // The same for one track alone, where the stream tells which (continuity counters).
+    void lost(TrackId track);
+    // What follows does not continue the streams (another clip): gives what is complete so far.
+    void join();
     // After a skip to `time`: nothing before counts.
     void restart(Time time);
     // The title ends: gives what is left.
     void finish();
 
     std::optional<Packet> take();
+    // A packet that was taken, put behind those that wait.
+    void give_back(Packet packet) { ready_.push_back(std::move(packet)); }
     const std::vector<Problem>& problems() const { return problems_; }
     void report(std::string what, Time from, Time to);
     // Up to which pictures have come.

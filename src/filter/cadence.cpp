@@ -9,11 +9,11 @@ namespace wavecrest::filter {
 namespace {
 
 constexpr int kStickOut = 12;  // levels by which a combing point exceeds both neighbours
-// One weaving is clearly the better when the other combs half as much again, and by this many points per million. Detail
-// and noise comb by themselves: only the comparison counts.
+// One weaving is clearly the better when the other combs half as much again, and by this many points per million.
+// Detail and noise comb by themselves: only the comparison counts.
 constexpr int kCombed = 700;
 constexpr int kMoves = 1000;  // thousandths of a level by which frames differ when something moves
-constexpr int kGroup = 5;      // frames that hold four film pictures
+constexpr int kGroup = 5;     // frames that hold four film pictures
 constexpr int kFewestMoving = 12;
 
 bool clearly_less(int a, int b) {

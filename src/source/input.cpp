@@ -8,6 +8,7 @@
 #include "base/units.hpp"
 #include "container/mp4_reader.hpp"
 #include "container/sniff.hpp"
+#include "disc/blu_ray_reader.hpp"
 #include "disc/dvd_reader.hpp"
 #include "source/cut.hpp"
 
@@ -83,6 +84,57 @@ class DvdInput : public Input {
 
   private:
     disc::DvdDisc disc_;
+    std::vector<Title> titles_;
+    std::vector<disc::Episode> episodes_;
+};
+
+class BluRayInput : public Input {
+  public:
+    explicit BluRayInput(disc::BluRayDisc disc) : disc_(std::move(disc)) {
+        for (const disc::BluRayTitle& from : disc_.titles()) {
+            Title title;
+            title.number = from.number;
+            title.duration = from.duration;
+            title.size_bytes = from.size_bytes;
+            title.angles = from.angles;
+            title.chapters = from.chapters;
+            title.tracks = from.tracks;
+            title.problems = from.problems;
+            title.differences = from.differences;
+            for (const disc::BluRayItem& item : from.items) {
+                // Places on the medium: clips in the order of their numbers, and time within.
+                const std::int64_t clip = std::stoll(item.clips.front()) << 32;
+                title.segments.push_back({fmt::format("clip {}, {} to {}", item.clips.front(),
+                                                      base::format_clock(base::from_ticks(item.in_time, 45000)),
+                                                      base::format_clock(base::from_ticks(item.out_time, 45000))),
+                                          item.duration, clip + item.in_time, clip + item.out_time});
+            }
+            titles_.push_back(std::move(title));
+        }
+        episodes_ = choose(titles_);
+    }
+
+    std::string path() const override { return disc_.path(); }
+    std::string container() const override { return "blu-ray"; }
+    bool is_disc() const override { return true; }
+    std::string name_hint() const override { return disc_.label(); }
+    const std::vector<Title>& titles() const override { return titles_; }
+    const std::vector<disc::Episode>& episodes() const override { return episodes_; }
+    const std::vector<std::string>& notes() const override { return disc_.notes(); }
+    Status check_protection(int number) const override {
+        WAVECREST_TRY_ASSIGN(title, disc_.title(number));
+        return disc_.check_protection(*title);
+    }
+    Result<std::vector<RatePiece>> rate(int number) const override {
+        WAVECREST_TRY_ASSIGN(title, disc_.title(number));
+        return disc_.rate(*title);
+    }
+    Result<std::unique_ptr<PacketSource>> open(int number, int angle) const override {
+        return disc_.open_title(number, angle);
+    }
+
+  private:
+    disc::BluRayDisc disc_;
     std::vector<Title> titles_;
     std::vector<disc::Episode> episodes_;
 };
@@ -231,8 +283,12 @@ Result<std::unique_ptr<Input>> open_disc(std::shared_ptr<disc::DiscFiles> files,
         WAVECREST_TRY_ASSIGN(disc, disc::DvdDisc::open(std::move(files)));
         return std::unique_ptr<Input>(std::make_unique<DvdInput>(std::move(disc)));
     }
-    return fail(ErrorKind::input, fmt::format("{} holds no DVD-Video structure", what), files->path(),
-                "name the folder or image of a ripped DVD, or a media file");
+    if (disc::BluRayDisc::is_blu_ray(*files)) {
+        WAVECREST_TRY_ASSIGN(disc, disc::BluRayDisc::open(std::move(files)));
+        return std::unique_ptr<Input>(std::make_unique<BluRayInput>(std::move(disc)));
+    }
+    return fail(ErrorKind::input, fmt::format("{} holds no DVD-Video and no Blu-ray structure", what), files->path(),
+                "name the folder or image of a ripped disc, or a media file");
 }
 
 }  // namespace

@@ -100,10 +100,11 @@ Result<D::Part> read_part(ConfigTable& table) {
     WAVECREST_TRY_ASSIGN(flaws, table.tables("flaw"));
     for (ConfigTable& entry : flaws) {
         D::Flaw flaw;
-        WAVECREST_TRY_ASSIGN(kind, entry.choice("kind", {"zeros", "rubbish", "scrambled"}, "zeros"));
-        flaw.kind = kind == "scrambled" ? D::Flaw::Kind::scrambled
-                    : kind == "rubbish" ? D::Flaw::Kind::rubbish
-                                        : D::Flaw::Kind::zeros;
+        WAVECREST_TRY_ASSIGN(kind, entry.choice("kind", {"zeros", "rubbish", "scrambled", "encrypted"}, "zeros"));
+        flaw.kind = kind == "encrypted"   ? D::Flaw::Kind::encrypted
+                    : kind == "scrambled" ? D::Flaw::Kind::scrambled
+                    : kind == "rubbish"   ? D::Flaw::Kind::rubbish
+                                          : D::Flaw::Kind::zeros;
         WAVECREST_TRY_ASSIGN(from, length_of(entry, "from", Time{}));
         WAVECREST_TRY_ASSIGN(to, length_of(entry, "to", part.length));
         flaw.from = from;

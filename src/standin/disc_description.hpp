@@ -26,7 +26,8 @@ struct DiscDescription {
         Time every = base::from_seconds(4);                           // one begins that often, and stays for half of it
     };
     struct Flaw {
-        enum class Kind { zeros, rubbish, scrambled } kind = Kind::zeros;
+        // encrypted: Blu-ray's aligned units; on a DVD the same as scrambled
+        enum class Kind { zeros, rubbish, scrambled, encrypted } kind = Kind::zeros;
         Time from{}, to{};  // in the part
     };
     // Material: pictures of one test card with its sound and subtitles.

@@ -6,9 +6,12 @@
 #include <algorithm>
 #include <map>
 
+#include "codec/pgs.hpp"
 #include "codec/subpicture.hpp"
+#include "disc/blu_ray_writer.hpp"
 #include "disc/dvd_writer.hpp"
 #include "disc/udf_writer.hpp"
+#include "media/language.hpp"
 #include "standin/material.hpp"
 
 namespace wavecrest::standin {
@@ -172,7 +175,8 @@ class DvdMaker {
             }
             for (const DiscDescription::Flaw& flaw : part.flaws) {
                 if (flaw.to <= from || flaw.from >= to) continue;
-                if (flaw.kind == DiscDescription::Flaw::Kind::scrambled) {
+                if (flaw.kind == DiscDescription::Flaw::Kind::scrambled ||
+                    flaw.kind == DiscDescription::Flaw::Kind::encrypted) {
                     out.scrambled = true;
                 } else {
                     out.damage = flaw.kind == DiscDescription::Flaw::Kind::zeros ? disc::DvdGroup::Damage::zeros
@@ -210,6 +214,212 @@ class DvdMaker {
     const Progress& progress_;
     const Cancel& cancel_;
     std::map<std::string, std::vector<Place>> places_;
+    Time total_{}, done_{};
+};
+
+class BluRayMaker {
+  public:
+    BluRayMaker(const DiscDescription& disc, disc::BluRayWriter& writer, const Progress& progress, const Cancel& cancel)
+        : disc_(disc), writer_(writer), progress_(progress), cancel_(cancel) {
+        for (const Part& part : disc.parts) total_ += part.length * part.angles;
+        for (std::size_t i = 0; i < disc.sound.size(); ++i) {
+            const auto& sound = disc.sound[i];
+            disc::blu_ray::StreamInfo stream;
+            stream.pid = 0x1100 + static_cast<int>(i);
+            stream.coding = sound.codec == Codec::ac3 ? 0x81 : 0x80;
+            stream.format = sound.channels == 1 ? 1 : sound.channels == 2 ? 3 : 6;
+            stream.rate = 1;
+            stream.language = media::language_639_2(sound.language);
+            sound_.push_back(stream);
+        }
+        for (std::size_t i = 0; i < disc.subtitles.size(); ++i)
+            graphics_.push_back(
+                {0x1200 + static_cast<int>(i), 0x90, 0, 0, media::language_639_2(disc.subtitles[i].language)});
+    }
+
+    Status run() {
+        for (std::size_t i = 0; i < disc_.parts.size(); ++i)
+            WAVECREST_TRY(write_part(disc_.parts[i], static_cast<int>(i) + 1));
+        int number = 0;
+        const auto add = [&](const std::vector<std::string>& plays) {
+            disc::blu_ray::Playlist playlist;
+            for (const std::string& name : plays) {
+                for (const Place& place : places_[name]) {
+                    for (const std::uint32_t chapter : place.chapters)
+                        playlist.chapters.push_back({static_cast<int>(playlist.items.size()), chapter});
+                    playlist.items.push_back(place.item);
+                }
+            }
+            return writer_.add_playlist(fmt::format("{:05}", number++), playlist);
+        };
+        if (disc_.titles.empty()) {
+            for (const Part& part : disc_.parts) WAVECREST_TRY(add({part.name}));
+        }
+        for (const auto& title : disc_.titles) WAVECREST_TRY(add(title.plays));
+        return writer_.finish();
+    }
+
+  private:
+    struct Place {
+        disc::blu_ray::Playlist::Item item;
+        std::vector<std::uint32_t> chapters;  // times in the clip
+    };
+
+    Status write_part(const Part& part, int number) {
+        const std::int64_t count = Material::picture_count(disc_, part);
+        std::vector<std::int64_t> starts;
+        for (int i = 0; i < part.chapters; ++i) {
+            const std::int64_t group = Material::group_length(disc_, part);
+            const std::int64_t at = (count * i / part.chapters + group - 1) / group * group;
+            if (at < count && (starts.empty() || at > starts.back())) starts.push_back(at);
+        }
+        auto& places = places_[part.name];
+        if (!part.clock_breaks) {
+            Place place;
+            for (int angle = 0; angle < part.angles; ++angle)
+                WAVECREST_TRY(write_clip(part, number, 0, count, angle,
+                                         angle == 0 ? starts : std::vector<std::int64_t>{}, place));
+            places.push_back(std::move(place));
+            return {};
+        }
+        for (std::size_t i = 0; i < starts.size(); ++i) {
+            Place place;
+            WAVECREST_TRY(write_clip(part, number, starts[i], i + 1 < starts.size() ? starts[i + 1] : count, 0,
+                                     {starts[i]}, place));
+            places.push_back(std::move(place));
+        }
+        return {};
+    }
+
+    Status write_clip(const Part& part, int number, std::int64_t first, std::int64_t end, int angle,
+                      const std::vector<std::int64_t>& chapters, Place& place) {
+        using Pictures = Part::Pictures;
+        const Ratio rate = Material::picture_rate(disc_, part);
+        const bool fields = part.pictures == Pictures::interlaced || part.pictures == Pictures::film_unmarked ||
+                            part.pictures == Pictures::film_shifted;
+        disc::BluRayClipSettings settings;
+        settings.name = fmt::format("{:05}", ++clips_);
+        settings.video = {0x1011, 0x02, fields ? 4 : 6, part.pictures == Pictures::film ? 1 : disc_.pal ? 3 : 4, ""};
+        settings.sound = sound_;
+        settings.graphics = graphics_;
+        WAVECREST_TRY(writer_.begin_clip(settings));
+        const Time begin = base::frames_to_time(first, rate), until = base::frames_to_time(end, rate);
+        const auto cues = subtitles_between(disc_, 1920, 1080, begin, until);
+        std::size_t cue = 0;
+        std::vector<disc::BluRayGroup::Unit> clears;
+        Material material(disc_, part, number, first, end, angle);
+        while (true) {
+            if (cancel_.requested()) return base::interrupted();
+            WAVECREST_TRY_ASSIGN(group, material.next());
+            if (!group) break;
+            const std::int64_t at = group->first_picture;
+            const Time from = base::frames_to_time(at, rate),
+                       to = base::frames_to_time(at + static_cast<std::int64_t>(group->pictures.size()), rate);
+            disc::BluRayGroup out;
+            for (std::size_t i = 0; i < group->pictures.size(); ++i) {
+                auto& picture = group->pictures[i];
+                out.pictures.push_back({std::move(picture.data),
+                                        base::frames_to_time(at + static_cast<std::int64_t>(i), rate), picture.key});
+            }
+            for (std::size_t i = 0; i < group->sound.size(); ++i) {
+                for (const Packet& packet : group->sound[i]) add_sound(i, packet, begin + from, begin, out);
+            }
+            std::stable_sort(out.sound.begin(), out.sound.end(),
+                             [](const auto& a, const auto& b) { return a.at < b.at; });
+            for (; cue < cues.size() && cues[cue].from < begin + to; ++cue) {
+                const SubtitleCue& c = cues[cue];
+                codec::PgsImage image;
+                image.x = c.x;
+                image.y = c.y;
+                image.width = c.width;
+                image.height = c.height;
+                image.pixels = c.pixels;
+                image.colours = {{}, {235, 128, 128, 255}, {16, 128, 128, 255}};
+                image.forced = c.forced;
+                image.number = 2 * static_cast<int>(cue);
+                out.graphics.push_back({c.track, c.from - begin, codec::write_pgs_show(image)});
+                clears.push_back({c.track, std::min(c.to, until) - begin, codec::write_pgs_clear(image)});
+            }
+            for (auto& clear : clears) {
+                if (!clear.data.empty() && clear.at < to) out.graphics.push_back(std::exchange(clear, {}));
+            }
+            std::stable_sort(out.graphics.begin(), out.graphics.end(),
+                             [](const auto& a, const auto& b) { return a.at < b.at; });
+            for (const DiscDescription::Flaw& flaw : part.flaws) {
+                if (flaw.to <= begin + from || flaw.from >= begin + to) continue;
+                using Kind = DiscDescription::Flaw::Kind;
+                using Mark = disc::BluRayGroup::Flaw;
+                out.flaw = flaw.kind == Kind::encrypted   ? Mark::encrypted
+                           : flaw.kind == Kind::scrambled ? Mark::scrambled
+                           : flaw.kind == Kind::zeros     ? Mark::zeros
+                                                          : Mark::rubbish;
+            }
+            WAVECREST_TRY(writer_.add_group(out));
+            done_ += to - from;
+            if (progress_) progress_({done_, total_});
+        }
+        WAVECREST_TRY_ASSIGN(times, writer_.end_clip(until - begin));
+        place.item.clips.push_back(settings.name);
+        if (place.item.clips.size() > 1) return {};
+        place.item.in_time = times.in_time;
+        place.item.out_time = times.out_time;
+        place.item.video = {settings.video};
+        place.item.audio = sound_;
+        place.item.graphics = graphics_;
+        for (const std::int64_t chapter : chapters) {
+            place.chapters.push_back(times.in_time +
+                                     static_cast<std::uint32_t>(base::to_ticks(
+                                         base::frames_to_time(chapter - first, rate), disc::blu_ray::kClock)));
+        }
+        return {};
+    }
+
+    // A packet of sound as a Blu-ray disc has it. LPCM goes into units of 5 ms behind a header.
+    void add_sound(std::size_t index, const Packet& packet, Time group_start, Time clip_start, disc::BluRayGroup& out) {
+        const auto& sound = disc_.sound[index];
+        const ByteSpan data = packet.data.view();
+        const int stream = static_cast<int>(index);
+        if (sound.codec == Codec::ac3) {
+            out.sound.push_back({stream, packet.pts, ByteVector(data.begin(), data.end())});
+            return;
+        }
+        const std::size_t width = sound.bits == 16 ? 2 : 3;
+        const std::size_t frame = width * static_cast<std::size_t>(sound.channels), unit = 240 * frame;
+        // In the disc's order: low frequency last; an odd channel count is filled up.
+        static constexpr std::size_t kFiveOne[] = {0, 1, 2, 4, 5, 3};
+        for (std::size_t at = 0; at < data.size(); at += unit) {
+            const std::size_t size = std::min(unit, data.size() - at);
+            ByteVector body;
+            for (std::size_t n = 0; n < size / frame; ++n) {
+                for (std::size_t c = 0; c < static_cast<std::size_t>(sound.channels); ++c) {
+                    const std::size_t from = at + n * frame + width * (sound.channels == 6 ? kFiveOne[c] : c);
+                    body.insert(body.end(), data.begin() + static_cast<std::ptrdiff_t>(from),
+                                data.begin() + static_cast<std::ptrdiff_t>(from + width));
+                }
+                if (sound.channels == 1) body.insert(body.end(), width, 0);
+            }
+            ByteVector whole = {static_cast<std::uint8_t>(body.size() >> 8), static_cast<std::uint8_t>(body.size()),
+                                static_cast<std::uint8_t>((sound.channels == 1   ? 1
+                                                           : sound.channels == 2 ? 3
+                                                                                 : 9)
+                                                              << 4 |
+                                                          1),
+                                static_cast<std::uint8_t>((sound.bits - 12) / 4 << 6)};
+            whole.insert(whole.end(), body.begin(), body.end());
+            const Time start = base::from_ticks(base::to_ticks(group_start, 48000), 48000);
+            out.sound.push_back({stream,
+                                 start + base::from_ticks(static_cast<std::int64_t>(at / frame), 48000) - clip_start,
+                                 std::move(whole)});
+        }
+    }
+
+    const DiscDescription& disc_;
+    disc::BluRayWriter& writer_;
+    const Progress& progress_;
+    const Cancel& cancel_;
+    std::vector<disc::blu_ray::StreamInfo> sound_, graphics_;
+    std::map<std::string, std::vector<Place>> places_;
+    int clips_ = 0;
     Time total_{}, done_{};
 };
 
@@ -284,7 +494,8 @@ Status make_disc(const base::Path& target, const DiscDescription& disc, const Pr
         WAVECREST_TRY_ASSIGN(writer, disc::DvdWriter::create(folder, disc.file_limit));
         WAVECREST_TRY(DvdMaker(disc, writer, progress, cancel).run());
     } else {
-        return fail(ErrorKind::usage, "Blu-ray discs can't be made yet", target.string(), "use kind = \"dvd\"");
+        WAVECREST_TRY_ASSIGN(writer, disc::BluRayWriter::create(folder));
+        WAVECREST_TRY(BluRayMaker(disc, writer, progress, cancel).run());
     }
     for (const auto& flaw : disc.flaws) WAVECREST_TRY(damage_file(folder, flaw));
     if (!image) return {};

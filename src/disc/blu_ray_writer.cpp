@@ -1,0 +1,285 @@
+#include "disc/blu_ray_writer.hpp"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <deque>
+#include <map>
+#include <optional>
+
+#include "codec/pgs.hpp"
+#include "container/mpeg_ts.hpp"
+
+namespace wavecrest::disc {
+namespace {
+
+using base::AtomicFile;
+using base::ByteWriter;
+namespace ts = container::ts;
+using namespace blu_ray;
+
+constexpr int kPmtPid = 0x0100, kPcrPid = 0x1001;
+constexpr std::int64_t kMuxRate = 48'000'000;                                     // bits per second
+constexpr std::int64_t kPacketTicks = 27'000'000LL * ts::kPacket * 8 / kMuxRate;  // 27 MHz
+constexpr std::int64_t kClipStart = 54'000'000;                                   // 90 kHz: 10 minutes
+constexpr std::int64_t kLead = 27'000'000 / 2;  // data comes that long before it is due
+// Sound takes less buffering than pictures: it lies behind those of its time, so that whoever enters at a picture
+// misses none of it.
+const Time kSoundLag = base::from_seconds(0.2);
+constexpr std::int64_t kPcrInterval = 27'000'000 / 25, kTableInterval = 27'000'000 / 10;
+constexpr std::size_t kUnit = 6144;
+
+}  // namespace
+
+struct BluRayWriter::State {
+    base::Path folder, temporary;
+    std::optional<AtomicFile> file;
+    BluRayClipSettings settings;
+    ClipInfo info;
+    std::int64_t now = 0;  // 27 MHz
+    std::int64_t last_pcr = 0, last_tables = 0;
+    std::map<int, int> continuity;
+    ByteVector pending;  // packets of the aligned unit being filled
+    struct Waiting {
+        BluRayGroup::Unit unit;
+        bool graphics = false;
+    };
+    std::deque<Waiting> waiting;  // by time
+    BluRayGroup::Flaw flaw = BluRayGroup::Flaw::none, unit_flaw = BluRayGroup::Flaw::none;
+
+    ~State() {
+        if (!temporary.empty()) {
+            file.reset();
+            std::error_code ignored;
+            std::filesystem::remove_all(temporary, ignored);
+        }
+    }
+
+    std::int64_t stamp(Time at) const { return kClipStart + base::to_ticks(at, 90000); }
+
+    Status put_packet(ByteSpan packet) {
+        if (pending.empty()) unit_flaw = flaw;
+        ByteWriter extra;
+        extra.u32(static_cast<std::uint64_t>(now) & 0x3FFFFFFF);  // copying allowed; arrival time
+        pending.insert(pending.end(), extra.bytes().begin(), extra.bytes().end());
+        pending.insert(pending.end(), packet.begin(), packet.end());
+        now += kPacketTicks;
+        ++info.packets;
+        if (pending.size() < kUnit) return {};
+        std::uint32_t noise = info.packets;
+        for (std::size_t i = 0; i < pending.size() && unit_flaw != BluRayGroup::Flaw::none; ++i) {
+            noise = noise * 1664525u + 1013904223u;
+            const auto random = static_cast<std::uint8_t>(noise >> 24);
+            const std::size_t in_packet = i % ts::kTimedPacket;
+            switch (unit_flaw) {
+                case BluRayGroup::Flaw::encrypted:
+                    if (i == 0) pending[i] |= 0xC0;
+                    if (i >= 16) pending[i] ^= random;
+                    break;
+                case BluRayGroup::Flaw::scrambled:
+                    if (in_packet == 7) pending[i] |= 0xC0;
+                    if (in_packet >= 8) pending[i] ^= random;
+                    break;
+                case BluRayGroup::Flaw::zeros:
+                    pending[i] = 0;
+                    break;
+                default:
+                    pending[i] = random;
+            }
+        }
+        WAVECREST_TRY(file->write(pending));
+        pending.clear();
+        return {};
+    }
+
+    Status put_section(int pid, const ByteVector& section) {
+        ByteWriter packet;
+        ByteVector payload{0};  // the section begins at once
+        payload.insert(payload.end(), section.begin(), section.end());
+        payload.resize(184, 0xFF);
+        ts::write_packet(packet, {pid, true, continuity[pid]++ & 15, {}}, payload);
+        return put_packet(packet.bytes());
+    }
+
+    // Clock and tables when they are due.
+    Status keep_time() {
+        if (now - last_tables >= kTableInterval || info.packets == 0) {
+            last_tables = now;
+            WAVECREST_TRY(put_section(ts::kPatPid, ts::write_pat(1, kPmtPid)));
+            ts::Program program;
+            program.number = 1;
+            program.pcr_pid = kPcrPid;
+            program.streams.push_back({settings.video.coding, settings.video.pid, ""});
+            for (const auto* list : {&settings.sound, &settings.graphics}) {
+                for (const StreamInfo& s : *list) program.streams.push_back({s.coding, s.pid, ""});
+            }
+            const ByteVector descriptors = {0x05, 4, 'H', 'D', 'M', 'V', 0x88, 4, 0x0F, 0xFF, 0xFC, 0xFC};
+            WAVECREST_TRY(put_section(kPmtPid, ts::write_pmt(program, descriptors)));
+        }
+        if (now - last_pcr >= kPcrInterval || last_pcr == 0) {
+            last_pcr = now;
+            ByteWriter packet;
+            ts::write_packet(packet, {kPcrPid, false, 0, now}, {});
+            WAVECREST_TRY(put_packet(packet.bytes()));
+        }
+        return {};
+    }
+
+    Status put_pes(int pid, const ByteVector& header, ByteSpan data) {
+        ByteVector all = header;
+        all.insert(all.end(), data.begin(), data.end());
+        for (std::size_t at = 0; at < all.size();) {
+            WAVECREST_TRY(keep_time());
+            ByteWriter packet;
+            at += ts::write_packet(packet, {pid, at == 0, continuity[pid]++ & 15, {}}, ByteSpan(all).subspan(at));
+            WAVECREST_TRY(put_packet(packet.bytes()));
+        }
+        return {};
+    }
+
+    Status put_graphics(const BluRayGroup::Unit& unit) {
+        const int pid = settings.graphics[static_cast<std::size_t>(unit.stream)].pid;
+        // One segment in each PES packet.
+        for (std::size_t at = 0; at + 3 <= unit.data.size();) {
+            const std::size_t size = 3 + (std::size_t{unit.data[at + 1]} << 8 | unit.data[at + 2]);
+            const ByteSpan segment = ByteSpan(unit.data).subspan(at, std::min(size, unit.data.size() - at));
+            WAVECREST_TRY(put_pes(pid, ts::write_pes(0xBD, stamp(unit.at), {}, segment.size()), segment));
+            at += size;
+        }
+        return {};
+    }
+
+    Status put_units(Time until);
+    Status add_group(const BluRayGroup& group);
+};
+
+// Sound and graphics that come before a time.
+Status BluRayWriter::State::put_units(Time until) {
+    while (!waiting.empty() && waiting.front().unit.at <= until) {
+        const Waiting next = std::move(waiting.front());
+        waiting.pop_front();
+        WAVECREST_TRY(keep_time());
+        if (next.graphics) {
+            WAVECREST_TRY(put_graphics(next.unit));
+            continue;
+        }
+        const StreamInfo& stream = settings.sound[static_cast<std::size_t>(next.unit.stream)];
+        const bool lpcm = codec_of(stream.coding) == Codec::lpcm;
+        const auto header = lpcm ? ts::write_pes(0xBD, stamp(next.unit.at), {}, next.unit.data.size())
+                                 : ts::write_pes(0xFD, stamp(next.unit.at), {}, next.unit.data.size(), 0x71);
+        WAVECREST_TRY(put_pes(stream.pid, header, next.unit.data));
+    }
+    return {};
+}
+
+Status BluRayWriter::State::add_group(const BluRayGroup& group) {
+    flaw = group.flaw;
+    for (const auto& unit : group.sound) waiting.push_back({unit, false});
+    for (const auto& unit : group.graphics) waiting.push_back({unit, true});
+    std::stable_sort(waiting.begin(), waiting.end(),
+                     [](const Waiting& a, const Waiting& b) { return a.unit.at < b.unit.at; });
+    for (const BluRayPicture& picture : group.pictures) {
+        now = std::max(now, stamp(picture.pts) * 300 - kLead);
+        WAVECREST_TRY(put_units(picture.pts - kSoundLag));
+        WAVECREST_TRY(keep_time());
+        if (picture.key) info.entries.push_back({static_cast<std::uint32_t>(stamp(picture.pts) / 2), info.packets});
+        WAVECREST_TRY(
+            put_pes(settings.video.pid, ts::write_pes(0xE0, stamp(picture.pts), stamp(picture.pts), 0), picture.data));
+    }
+    return {};
+}
+
+BluRayWriter::BluRayWriter(std::unique_ptr<State> state) : state_(std::move(state)) {}
+BluRayWriter::BluRayWriter(BluRayWriter&&) noexcept = default;
+BluRayWriter::~BluRayWriter() = default;
+
+Result<BluRayWriter> BluRayWriter::create(const base::Path& given) {
+    const base::Path folder = given.has_filename() ? given : given.parent_path();
+    std::error_code error;
+    if (std::filesystem::exists(folder, error)) {
+        return fail(ErrorKind::machine, "the folder exists already and is not overwritten", folder.string(),
+                    "remove it, or name another folder");
+    }
+    auto state = std::make_unique<State>();
+    state->folder = folder;
+    const base::Path temporary =
+        folder.parent_path() / fmt::format(".{}.{}.part", folder.filename().string(), ::getpid());
+    std::filesystem::create_directories(temporary / "BDMV", error);
+    if (error) {
+        return fail(ErrorKind::machine, "the folder can't be made: " + error.message(), folder.string(),
+                    "choose a place you may write to");
+    }
+    state->temporary = temporary;
+    return BluRayWriter(std::move(state));
+}
+
+Status BluRayWriter::begin_clip(const BluRayClipSettings& settings) {
+    State& s = *state_;
+    s.settings = settings;
+    s.info = {};
+    s.continuity.clear();
+    s.pending.clear();
+    s.waiting.clear();
+    s.now = kClipStart * 300 - kLead;
+    s.last_pcr = s.last_tables = 0;
+    WAVECREST_TRY_ASSIGN(file, AtomicFile::create(s.temporary / "BDMV/STREAM" / (settings.name + ".m2ts"),
+                                                  AtomicFile::IfExists::refuse));
+    s.file.emplace(std::move(file));
+    return {};
+}
+
+Status BluRayWriter::add_group(const BluRayGroup& group) {
+    return state_->add_group(group);
+}
+
+Result<BluRayClipTimes> BluRayWriter::end_clip(Time length) {
+    State& s = *state_;
+    WAVECREST_TRY(s.put_units(Time::max()));
+    s.flaw = BluRayGroup::Flaw::none;
+    // Null packets fill the last aligned unit.
+    while (!s.pending.empty()) {
+        ByteWriter packet;
+        ts::write_packet(packet, {ts::kNullPid, false, 0, {}}, ByteVector(184, 0xFF));
+        WAVECREST_TRY(s.put_packet(packet.bytes()));
+    }
+    WAVECREST_TRY(s.file->commit());
+    s.file.reset();
+    BluRayClipTimes times;
+    times.in_time = static_cast<std::uint32_t>(kClipStart / 2);
+    times.out_time = times.in_time + static_cast<std::uint32_t>(base::to_ticks(length, kClock));
+    s.info.start_time = times.in_time;
+    s.info.end_time = times.out_time;
+    s.info.streams.push_back(s.settings.video);
+    for (const auto* list : {&s.settings.sound, &s.settings.graphics})
+        s.info.streams.insert(s.info.streams.end(), list->begin(), list->end());
+    const ByteVector bytes = write_clip_info(s.info, kPmtPid, kPcrPid, kMuxRate / 8);
+    for (const char* place : {"BDMV/CLIPINF", "BDMV/BACKUP/CLIPINF"}) {
+        WAVECREST_TRY(
+            base::write_file(s.temporary / place / (s.settings.name + ".clpi"), bytes, AtomicFile::IfExists::refuse));
+    }
+    return times;
+}
+
+Status BluRayWriter::add_playlist(const std::string& name, const Playlist& playlist) {
+    const ByteVector bytes = write_playlist(playlist);
+    for (const char* place : {"BDMV/PLAYLIST", "BDMV/BACKUP/PLAYLIST"}) {
+        WAVECREST_TRY(
+            base::write_file(state_->temporary / place / (name + ".mpls"), bytes, AtomicFile::IfExists::refuse));
+    }
+    return {};
+}
+
+Status BluRayWriter::finish() {
+    State& s = *state_;
+    std::error_code error;
+    std::filesystem::rename(s.temporary, s.folder, error);
+    if (error) {
+        return fail(ErrorKind::machine, "the finished folder can't be renamed: " + error.message(), s.folder.string(),
+                    "name a folder that does not exist");
+    }
+    s.temporary.clear();
+    return {};
+}
+
+}  // namespace wavecrest::disc
