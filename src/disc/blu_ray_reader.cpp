@@ -50,11 +50,11 @@ Error protected_error(const std::string& what, const std::string& file, std::uin
 // Looks at one aligned unit. An encrypted one is marked in its packets' headers, and from its 17th byte on nothing is
 // where it belongs; marks alone are left over by what made the rip.
 Status check_unit(ByteSpan unit, const std::string& file, std::uint64_t offset,
-                  std::map<int, ts::SectionCollector>& tables, std::set<int>& pmt_pids) {
-    bool marked = false;
+                  std::map<int, ts::SectionCollector>& tables, std::set<int>& pmt_pids, int& encrypted) {
+    // The first 16 bytes are clear, and carry the mark; rubbish may look so once.
+    const bool marked = (unit[0] & 0xC0) != 0 && unit[4] == ts::kSync;
     int out_of_step = 0;
     for (std::size_t at = 0; at + ts::kTimedPacket <= unit.size(); at += ts::kTimedPacket) {
-        marked = marked || (unit[at] & 0xC0) != 0;
         const auto packet = ts::parse_packet(unit.subspan(at + 4, ts::kPacket));
         if (!packet) {
             ++out_of_step;
@@ -74,7 +74,8 @@ Status check_unit(ByteSpan unit, const std::string& file, std::uint64_t offset,
                                         file, offset + at));
         }
     }
-    if (marked && out_of_step >= 16) return fail(protected_error("its units are encrypted", file, offset));
+    if (marked && out_of_step >= 16 && ++encrypted > 1)
+        return fail(protected_error("its units are encrypted", file, offset));
     return {};
 }
 
@@ -245,7 +246,7 @@ class TitleSource : public PacketSource {
             take_packet(*packet, offset_ + at);
             at += ts::kTimedPacket;
             if (!status_) return;
-            if (past_end_ > 0) {
+            if (past_end_ > 1) {
                 leave_item();
                 return;
             }
@@ -254,9 +255,12 @@ class TitleSource : public PacketSource {
     }
 
     void take_packet(const ts::Packet& packet, std::uint64_t offset) {
-        // All that belongs before a time has come when the clock has reached it.
-        if (packet.pcr_27mhz && *packet.pcr_27mhz / 300 >= (std::int64_t{item().out_time} + kClock / 10) * 2)
-            ++past_end_;
+        // All that belongs before a time has come when the clock has reached it: said twice, and within reason, since
+        // rubbish may look like a clock.
+        if (packet.pcr_27mhz) {
+            const std::int64_t beyond = *packet.pcr_27mhz / 300 - std::int64_t{item().out_time} * 2;
+            past_end_ = beyond >= kClock / 5 && beyond < 60 * 2 * kClock ? past_end_ + 1 : 0;
+        }
         const auto track = tracks_.find(packet.pid);
         if (track == tracks_.end() || packet.payload.empty()) return;
         if (packet.scrambled) {
@@ -751,6 +755,7 @@ Status BluRayDisc::check_protection(const BluRayTitle& title) const {
         if (!file) continue;  // missing clips are told as problems
         std::map<int, ts::SectionCollector> tables;
         std::set<int> pmt_pids;
+        int encrypted = 0;
         const std::uint64_t units = (*file)->size() / kUnit;
         ByteVector unit(kUnit);
         // The first ones hold the program tables; then samples over the whole clip.
@@ -760,7 +765,7 @@ Status BluRayDisc::check_protection(const BluRayTitle& title) const {
             const std::uint64_t at = i < 4 ? i : (i - 4) * units / samples;
             const auto got = (*file)->read_at(at * kUnit, unit);
             if (!got || *got < kUnit) continue;
-            WAVECREST_TRY(check_unit(unit, (*file)->name(), at * kUnit, tables, pmt_pids));
+            WAVECREST_TRY(check_unit(unit, (*file)->name(), at * kUnit, tables, pmt_pids, encrypted));
         }
     }
     return {};

@@ -633,23 +633,6 @@ void DvdDisc::State::probe(const TitleSet& set, DvdTitle& title) {
     }
 }
 
-std::vector<DvdCell> DvdTitle::cells_of(int angle) const {
-    std::vector<DvdCell> chosen;
-    for (std::size_t i = 0; i < cells.size(); ++i) {
-        if (cells[i].angle == 0) {
-            chosen.push_back(cells[i]);
-        } else if (cells[i].angle == 1) {
-            // The first of a block: take the wanted one, or the first where the block has fewer.
-            std::size_t pick = i;
-            for (std::size_t k = i; k < cells.size() && cells[k].angle == static_cast<int>(k - i) + 1; ++k) {
-                if (cells[k].angle == angle) pick = k;
-            }
-            chosen.push_back(cells[pick]);
-        }
-    }
-    return chosen;
-}
-
 bool DvdDisc::is_dvd(const DiscFiles& files) {
     return find_entry(files, "", "VIDEO_TS").folder || !find_entry(files, "", "VIDEO_TS.IFO").name.empty() ||
            !find_entry(files, "", "VTS_01_0.IFO").name.empty();

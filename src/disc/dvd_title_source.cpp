@@ -335,6 +335,23 @@ class MissingFile : public base::ByteSource {
 
 }  // namespace
 
+std::vector<DvdCell> DvdTitle::cells_of(int angle) const {
+    std::vector<DvdCell> chosen;
+    for (std::size_t i = 0; i < cells.size(); ++i) {
+        if (cells[i].angle == 0) {
+            chosen.push_back(cells[i]);
+        } else if (cells[i].angle == 1) {
+            // The first of a block: take the wanted one, or the first where the block has fewer.
+            std::size_t pick = i;
+            for (std::size_t k = i; k < cells.size() && cells[k].angle == static_cast<int>(k - i) + 1; ++k) {
+                if (cells[k].angle == angle) pick = k;
+            }
+            chosen.push_back(cells[pick]);
+        }
+    }
+    return chosen;
+}
+
 void VobRun::add(std::unique_ptr<base::ByteSource> file) {
     ends_.push_back(size() + file->size());
     files_.push_back(std::move(file));

@@ -78,6 +78,7 @@ class Iso9660 : public DiscFiles {
             return fail(ErrorKind::input, "a folder of the disc image is damaged",
                         fmt::format("{}, byte {}", path(), folder.extents.front().offset + at), "make the image again");
         };
+        if (!folder.folder) return fail(ErrorKind::input, "this is no folder", path(), "name a folder of the disc");
         if (folder.size > kLargestFolder) return damaged(0);
         ExtentSource source(image_, folder.extents, path());
         WAVECREST_TRY_ASSIGN(bytes, base::read_exactly(source, 0, folder.size));

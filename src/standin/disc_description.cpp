@@ -127,6 +127,8 @@ Result<DiscDescription> parse_disc_description(std::string_view text, const std:
     disc.kind = kind == "dvd" ? D::Kind::dvd : D::Kind::blu_ray;
     WAVECREST_TRY_ASSIGN(television, root.choice("television", {"ntsc", "pal"}, "ntsc"));
     disc.pal = television == "pal";
+    WAVECREST_TRY_ASSIGN(definition, root.choice("definition", {"high", "standard"}, "high"));
+    disc.high_definition = definition == "high";
     WAVECREST_TRY_ASSIGN(aspect, root.choice("aspect", {"16:9", "4:3"}, "16:9"));
     disc.wide = aspect != "4:3";
     WAVECREST_TRY_ASSIGN(captions, root.flag("captions", false));

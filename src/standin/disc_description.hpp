@@ -53,6 +53,7 @@ struct DiscDescription {
     };
     std::string title = "SAMPLE DISC";
     Kind kind = Kind::dvd;
+    bool high_definition = true;  // Blu-ray: 1920x1080, else as on a DVD
     bool pal = false;
     bool wide = true;
     bool captions = false;
@@ -64,6 +65,11 @@ struct DiscDescription {
     std::vector<Part> parts;
     std::vector<Title> titles;  // numbers from 1 in each set's order; empty: every part is one
     std::vector<FileFlaw> flaws;
+
+    // The coded picture.
+    bool large() const { return kind == Kind::blu_ray && high_definition; }
+    int width() const { return large() ? 1920 : 720; }
+    int height() const { return large() ? 1080 : pal ? 576 : 480; }
 };
 
 // Kind usage, with line and the nearest known key.

@@ -149,8 +149,8 @@ Material::Material(const DiscDescription& disc, const DiscDescription::Part& par
     CardSettings card;
     codec::Mpeg2Settings video;
     const bool blu_ray = disc.kind == DiscDescription::Kind::blu_ray;
-    video.width = card.width = blu_ray ? 1920 : 720;
-    video.height = card.height = blu_ray ? 1080 : disc.pal ? 576 : 480;
+    video.width = card.width = disc.width();
+    video.height = card.height = disc.height();
     video.wide = disc.wide || blu_ray;
     video.pal = disc.pal;
     using Coded = codec::Mpeg2Settings::Pictures;

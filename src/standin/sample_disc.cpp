@@ -136,7 +136,7 @@ class DvdMaker {
                          const std::vector<std::int64_t>& cells) {
         const Ratio rate = Material::picture_rate(disc_, part);
         const Time begin = base::frames_to_time(first, rate), until = base::frames_to_time(end, rate);
-        auto cues = subtitles_between(disc_, 720, disc_.pal ? 576 : 480, begin, until);
+        auto cues = subtitles_between(disc_, disc_.width(), disc_.height(), begin, until);
         std::size_t cue = 0;
         Material material(disc_, part, number, first, end, angle);
         while (true) {
@@ -299,12 +299,16 @@ class BluRayMaker {
                             part.pictures == Pictures::film_shifted;
         disc::BluRayClipSettings settings;
         settings.name = fmt::format("{:05}", ++clips_);
-        settings.video = {0x1011, 0x02, fields ? 4 : 6, part.pictures == Pictures::film ? 1 : disc_.pal ? 3 : 4, ""};
+        settings.video = {0x1011, 0x02, video_format(fields),
+                          part.pictures == Pictures::film ? 1
+                          : disc_.pal                     ? 3
+                                                          : 4,
+                          ""};
         settings.sound = sound_;
         settings.graphics = graphics_;
         WAVECREST_TRY(writer_.begin_clip(settings));
         const Time begin = base::frames_to_time(first, rate), until = base::frames_to_time(end, rate);
-        const auto cues = subtitles_between(disc_, 1920, 1080, begin, until);
+        const auto cues = subtitles_between(disc_, disc_.width(), disc_.height(), begin, until);
         std::size_t cue = 0;
         std::vector<disc::BluRayGroup::Unit> clears;
         Material material(disc_, part, number, first, end, angle);
@@ -329,6 +333,8 @@ class BluRayMaker {
             for (; cue < cues.size() && cues[cue].from < begin + to; ++cue) {
                 const SubtitleCue& c = cues[cue];
                 codec::PgsImage image;
+                image.canvas_width = disc_.width();
+                image.canvas_height = disc_.height();
                 image.x = c.x;
                 image.y = c.y;
                 image.width = c.width;
@@ -372,6 +378,11 @@ class BluRayMaker {
                                          base::frames_to_time(chapter - first, rate), disc::blu_ray::kClock)));
         }
         return {};
+    }
+
+    int video_format(bool fields) const {
+        if (disc_.large()) return fields ? 4 : 6;
+        return disc_.pal ? (fields ? 2 : 7) : (fields ? 1 : 3);
     }
 
     // A packet of sound as a Blu-ray disc has it. LPCM goes into units of 5 ms behind a header.

@@ -1,0 +1,161 @@
+// Fuzz targets for what reads discs: one program each, chosen by WAVECREST_FUZZ_TARGET (scripts/fuzz builds and runs
+// them). None may crash, hang or use memory without bound on any bytes.
+#include <cstddef>
+#include <cstdint>
+
+#include "bitstream/audio_frames.hpp"
+#include "bitstream/h264.hpp"
+#include "bitstream/lpcm.hpp"
+#include "bitstream/mpeg2.hpp"
+#include "codec/pgs.hpp"
+#include "codec/subpicture.hpp"
+#include "container/mpeg_ps.hpp"
+#include "container/mpeg_ts.hpp"
+#include "disc/blu_ray_tables.hpp"
+#include "disc/disc_files.hpp"
+#include "disc/dvd_tables.hpp"
+#include "disc/dvd_title_source.hpp"
+#include "disc/iso9660.hpp"
+#include "disc/udf.hpp"
+
+using namespace wavecrest;
+
+namespace {
+
+void ifo(ByteSpan bytes) {
+    (void)disc::dvd::parse_manager(bytes, "fuzz");
+    (void)disc::dvd::parse_title_set(bytes, "fuzz");
+}
+
+void playlist(ByteSpan bytes) {
+    const auto parsed = disc::blu_ray::parse_playlist(bytes, "fuzz");
+    if (!parsed) return;
+    for (const auto& item : parsed->items) {
+        for (const auto& stream : item.audio) (void)disc::blu_ray::describe(stream);
+        for (const auto& stream : item.video) (void)disc::blu_ray::describe(stream);
+    }
+}
+
+void clip_info(ByteSpan bytes) {
+    (void)disc::blu_ray::parse_clip_info(bytes, "fuzz");
+}
+
+// Lists everything to a small depth and reads the beginning and the end of every file.
+void walk(const disc::DiscFiles& files, const std::string& folder, int depth, int& budget) {
+    const auto entries = files.list(folder);
+    if (!entries) return;
+    for (const auto& entry : *entries) {
+        if (--budget < 0) return;
+        const std::string name = folder.empty() ? entry.name : folder + "/" + entry.name;
+        if (entry.folder) {
+            if (depth > 0) walk(files, name, depth - 1, budget);
+            continue;
+        }
+        auto file = files.open(name);
+        if (!file) continue;
+        ByteVector some(3000);
+        (void)(*file)->read_at(0, some);
+        (void)(*file)->read_at((*file)->size() > 1000 ? (*file)->size() - 1000 : 0, some);
+    }
+}
+
+// The bytes are the blocks behind the first 16, so that inputs stay small; an anchor stands where one is looked for.
+ByteVector image_of(ByteSpan bytes, bool anchor) {
+    ByteVector image(16 * 2048);
+    image.insert(image.end(), bytes.begin(), bytes.end());
+    if (anchor) {
+        image.resize(std::max<std::size_t>(image.size(), 257 * 2048));
+        ByteVector block(2048);
+        block[0] = 2;
+        block[18] = 0x80;  // a sequence of 16 blocks at 16
+        block[20] = 16;
+        unsigned sum = 0;
+        for (std::size_t i = 0; i < 16; ++i) sum += i == 4 ? 0u : block[i];
+        block[4] = static_cast<std::uint8_t>(sum);
+        std::copy(block.begin(), block.end(), image.begin() + 256 * 2048);
+    }
+    return image;
+}
+
+void iso9660(ByteSpan bytes) {
+    const auto files = disc::open_iso9660(std::make_shared<base::MemorySource>(image_of(bytes, false)));
+    int budget = 64;
+    if (files) walk(**files, "", 4, budget);
+}
+
+void udf(ByteSpan bytes) {
+    const auto files = disc::open_udf(std::make_shared<base::MemorySource>(image_of(bytes, true)));
+    int budget = 64;
+    if (files) walk(**files, "", 4, budget);
+}
+
+void decode(media::SubtitleDecoder& decoder, ByteSpan bytes) {
+    Packet packet;
+    packet.data = Bytes(ByteVector(bytes.begin(), bytes.end()));
+    std::vector<Overlay> out;
+    decoder.decode(packet, out);
+}
+
+void subpicture(ByteSpan bytes) {
+    Track track;
+    track.codec_config = Bytes(ByteVector(codec::kSubpicturePaletteSize));
+    decode(*codec::make_subpicture_decoder(track), bytes);
+    (void)codec::subpicture_is_forced(bytes);
+}
+
+void pgs(ByteSpan bytes) {
+    decode(*codec::make_pgs_decoder({}), bytes);
+    (void)codec::pgs_is_forced(bytes);
+}
+
+// Packs and packets of either stream, and what lies in them.
+void streams(ByteSpan bytes) {
+    container::ps::PackContents contents;
+    container::ps::parse_packs(bytes, contents);
+    (void)disc::parse_navigation(bytes);
+    bitstream::mpeg2::AccessUnitSplitter splitter;
+    bitstream::mpeg2::PictureTimer timer;
+    std::vector<bitstream::mpeg2::AccessUnit> units;
+    std::vector<bitstream::mpeg2::TimedUnit> timed;
+    for (const auto& packet : contents.packets) {
+        splitter.push(packet.payload, packet.pts, packet.dts, 0, units);
+        if (const auto header = bitstream::parse_dvd_lpcm_header(packet.payload))
+            (void)bitstream::plain_dvd_lpcm(*header, packet.payload.subspan(bitstream::kDvdLpcmHeaderSize));
+    }
+    splitter.push(bytes, 0, 0, 0, units);
+    splitter.flush(units);
+    for (auto& unit : units) {
+        (void)bitstream::mpeg2::has_closed_captions(unit.data);
+        if (splitter.sequence()) timer.push(std::move(unit), *splitter.sequence(), timed);
+    }
+    timer.flush(timed);
+    for (const Codec codec : {Codec::ac3, Codec::dts, Codec::mp2, Codec::eac3}) {
+        bitstream::AudioFrameSplitter frames(codec);
+        std::vector<bitstream::AudioFrame> out;
+        frames.push(bytes.first(bytes.size() / 2), 5, out);
+        frames.push(bytes.subspan(bytes.size() / 2), 9, out);
+        frames.flush(out);
+    }
+    if (const auto header = bitstream::parse_blu_ray_lpcm_header(bytes))
+        (void)bitstream::plain_blu_ray_lpcm(*header, bytes.subspan(bitstream::kBluRayLpcmHeaderSize));
+    container::ts::SectionCollector sections;
+    for (std::size_t at = 0; at + container::ts::kPacket <= bytes.size(); at += container::ts::kPacket) {
+        const auto packet = container::ts::parse_packet(bytes.subspan(at));
+        if (!packet) continue;
+        (void)container::ts::parse_pes(packet->payload);
+        if (const auto section = sections.push(*packet)) {
+            (void)container::ts::parse_pat(*section);
+            (void)container::ts::parse_pmt(*section);
+        }
+    }
+    (void)container::ts::parse_pat(bytes);
+    (void)container::ts::parse_pmt(bytes);
+    (void)bitstream::h264::parse_sps(bytes);
+}
+
+}  // namespace
+
+extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+    WAVECREST_FUZZ_TARGET(ByteSpan(data, size));
+    return 0;
+}
