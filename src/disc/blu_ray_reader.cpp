@@ -105,7 +105,10 @@ class TitleSource : public PacketSource {
     };
     TitleSource(BluRayTitle title, std::vector<ClipFile> clips)
         : title_(std::move(title)), clips_(std::move(clips)), assembler_(title_.tracks) {
-        for (const Track& track : title_.tracks) tracks_[track.id] = track;
+        for (std::size_t i = 0; i < title_.tracks.size(); ++i) {
+            const auto pid = static_cast<std::size_t>(title_.tracks[i].id) & (kPids - 1);
+            pids_[pid].track = &title_.tracks[i];
+        }
         start_item(0);
     }
 
@@ -152,8 +155,9 @@ class TitleSource : public PacketSource {
         item_ = index;
         const BluRayItem& item = title_.items[index];
         offset_ = entry_before(clips_[index], item.in_time);
-        continuity_.clear();
+        for (PidState& pid : pids_) pid.continuity = -1;
         lpcm_.clear();
+        pictures_.clear();
         assembler_.start_clock(std::int64_t{item.in_time} * 2, item.start);
         past_end_ = 0;
     }
@@ -161,14 +165,13 @@ class TitleSource : public PacketSource {
 
     // Clips hold more than is played: what comes before the in-time and behind the out-time is not the title's.
     bool wanted(const Packet& packet) const {
-        const auto found = tracks_.find(packet.track);
-        if (found == tracks_.end()) return false;
+        const TrackKind kind = pids_[static_cast<std::size_t>(packet.track)].track->kind;
         // Which item it belongs to can be told by its time alone: items follow one another without a gap.
-        if (found->second.kind == TrackKind::video) {
+        if (kind == TrackKind::video) {
             const Time half = packet.duration / 2;
             return packet.pts + half >= first_wanted_ && packet.pts + half < last_wanted_;
         }
-        if (found->second.kind == TrackKind::subtitle) return packet.pts >= first_wanted_ && packet.pts < last_wanted_;
+        if (kind == TrackKind::subtitle) return packet.pts >= first_wanted_ && packet.pts < last_wanted_;
         return packet.pts + packet.duration > first_wanted_ && packet.pts < last_wanted_;
     }
 
@@ -183,6 +186,7 @@ class TitleSource : public PacketSource {
             return status_;
         }
         if (*got < ts::kTimedPacket) {
+            pass_on_pictures();
             assembler_.join();  // pictures are told by whole groups: what is held back counts as reached
             const Time reached = assembler_.video_end();
             if (reached + std::chrono::milliseconds(500) < last_wanted_) {
@@ -222,6 +226,7 @@ class TitleSource : public PacketSource {
 
     void lose() {
         if (!lost_since_) {
+            pass_on_pictures();
             lost_since_ = assembler_.video_end();
             assembler_.lost();
             lpcm_.clear();
@@ -261,22 +266,20 @@ class TitleSource : public PacketSource {
             const std::int64_t beyond = *packet.pcr_27mhz / 300 - std::int64_t{item().out_time} * 2;
             past_end_ = beyond >= kClock / 5 && beyond < 60 * 2 * kClock ? past_end_ + 1 : 0;
         }
-        const auto track = tracks_.find(packet.pid);
-        if (track == tracks_.end() || packet.payload.empty()) return;
+        PidState& pid = pids_[static_cast<std::size_t>(packet.pid)];
+        if (pid.track == nullptr || packet.payload.empty()) return;
         if (packet.scrambled) {
             status_ = fail(
                 protected_error("its transport packets are marked as scrambled", clips_[item_].file->name(), offset));
             return;
         }
-        const auto [last, fresh] = continuity_.try_emplace(packet.pid, packet.continuity);
-        if (!fresh) {
-            if (packet.continuity == last->second) return;  // sent twice (2.4.3.3)
-            if (packet.continuity != ((last->second + 1) & 15) && !packet.discontinuity) {
-                assembler_.lost(packet.pid);
-                lpcm_[packet.pid].clear();
-            }
-            last->second = packet.continuity;
+        if (packet.continuity == pid.continuity) return;  // sent twice (2.4.3.3)
+        if (pid.continuity >= 0 && packet.continuity != ((pid.continuity + 1) & 15) && !packet.discontinuity) {
+            pass_on_pictures();
+            assembler_.lost(packet.pid);
+            lpcm_[packet.pid].clear();
         }
+        pid.continuity = packet.continuity;
         if (lost_since_) {
             assembler_.report("damaged packets were passed over", *lost_since_,
                               std::max(*lost_since_, assembler_.video_end()));
@@ -295,23 +298,37 @@ class TitleSource : public PacketSource {
             payload = pes->payload;
             pts = pes->pts;
             dts = pes->dts;
-            extension_[packet.pid] = pes->stream_id_extension;
+            pid.extension = pes->stream_id_extension;
         }
-        switch (track->second.kind) {
+        switch (pid.track->kind) {
             case TrackKind::video:
-                assembler_.video(payload, pts, dts);
+                // Packets are small: what belongs together is passed on in larger pieces.
+                if (starts) {
+                    pass_on_pictures();
+                    pts_ = pts;
+                    dts_ = dts;
+                }
+                pictures_.insert(pictures_.end(), payload.begin(), payload.end());
                 break;
             case TrackKind::subtitle:
                 assembler_.subtitle(packet.pid, payload, pts);
                 break;
             case TrackKind::audio:
-                if (track->second.codec == Codec::lpcm) {
+                if (pid.track->codec == Codec::lpcm) {
                     take_lpcm(packet.pid, starts, payload, pts);
-                } else if (track->second.codec != Codec::truehd || extension_[packet.pid] == kTrueHdCore) {
+                } else if (pid.track->codec != Codec::truehd || pid.extension == kTrueHdCore) {
                     assembler_.sound(packet.pid, payload, pts);
                 }
                 break;
         }
+    }
+
+    void pass_on_pictures() {
+        if (pictures_.empty()) return;
+        assembler_.video(pictures_, pts_, dts_);
+        pts_.reset();
+        dts_.reset();
+        pictures_.clear();
     }
 
     // LPCM comes in units with a header, one in each PES packet.
@@ -341,6 +358,7 @@ class TitleSource : public PacketSource {
 
     // The item is through. Its packets must be given out by its own limits, so they are taken out here.
     void leave_item() {
+        pass_on_pictures();
         assembler_.join();
         std::vector<Packet> rest;
         while (auto packet = assembler_.take()) {
@@ -358,15 +376,21 @@ class TitleSource : public PacketSource {
 
     BluRayTitle title_;
     std::vector<ClipFile> clips_;  // of each item
-    std::map<int, Track> tracks_;
+    static constexpr std::size_t kPids = 8192;
+    struct PidState {
+        const Track* track = nullptr;  // nothing for those that are not read
+        int continuity = -1;
+        std::uint8_t extension = 0;
+    };
+    std::vector<PidState> pids_{kPids};
     TitleAssembler assembler_;
     std::size_t item_ = 0;
     std::uint64_t offset_ = 0;
     int past_end_ = 0;
     bool finished_ = false;
     Time first_wanted_ = Time::min(), last_wanted_ = Time::max();
-    std::map<int, int> continuity_;
-    std::map<int, std::uint8_t> extension_;
+    ByteVector pictures_;  // video not yet passed on, with its stamps
+    std::optional<std::int64_t> pts_, dts_;
     std::map<int, ByteVector> lpcm_;
     std::map<int, std::optional<std::int64_t>> lpcm_pts_;
     std::optional<Time> lost_since_;
