@@ -110,7 +110,7 @@ TEST_CASE("unusable inputs end with status 3 and a message in three parts", "[cl
     write_all(dir / "cut.mp4", ByteSpan(film).first(1000));
     check_error(run_program({"inspect", "cut.mp4"}, dir.path()), 3, "ends inside its index", "cut.mp4, byte");
     std::filesystem::create_directories(dir / "folder");
-    check_error(run_program({"inspect", "folder"}, dir.path()), 3, "no DVD-Video structure", "folder");
+    check_error(run_program({"inspect", "folder"}, dir.path()), 3, "no DVD-Video and no Blu-ray structure", "folder");
     // As JSON, too.
     const Ran json = run_program({"inspect", "empty.mp4", "--json"}, dir.path());
     CHECK(json.status == 3);
