@@ -9,6 +9,8 @@
 #include <csignal>
 #include <thread>
 
+#include "base/embedded.hpp"
+#include "base/file.hpp"
 #include "cli/commands.hpp"
 #include "host/machine.hpp"
 #include "net/http_server.hpp"
@@ -101,6 +103,13 @@ Status prepare_folder(const base::Path& folder) {
                             base::AtomicFile::IfExists::replace);
 }
 
+std::string disc_description() {
+    for (const base::EmbeddedFile& file : base::embedded_files()) {
+        if (file.name == "demo/disc.toml") return std::string(file.text);
+    }
+    return "";
+}
+
 std::uint16_t free_port() {
     for (std::uint16_t port = net::kDefaultHttpPort; port < net::kDefaultHttpPort + 100; ++port) {
         if (!host::tcp_listener(port)) return port;
@@ -134,11 +143,22 @@ int run_demo(const std::string& folder_name) {
         "Cedar Landing, a guest house by the lake, wants its discs on every screen. All of it is made up; "
         "every\ncommand below can be typed as it stands, in the folder {}.\n",
         folder.string());
-    if (std::filesystem::exists(folder / "rip" / kFilm, error)) {
+    // The same description gives the same disc: a rip made from it before is used again.
+    const std::string description = disc_description();
+    const auto before = base::read_text_file(folder / "disc.toml");
+    if (std::filesystem::exists(folder / "rip" / kFilm, error) && before && *before == description) {
         fmt::print("\n(The sample rip of an earlier demo is used again: it would come out the same.)\n");
-    } else if (!demo.step("A ripped disc lies on the owner's drive. Here it is a sample, with a test card as its film.",
-                          {"standin", "disc", rip})) {
-        return stop();
+    } else {
+        std::filesystem::remove_all(folder / "rip" / kFilm, error);
+        if (const auto written = base::write_file(folder / "disc.toml", base::as_bytes(description),
+                                                  base::AtomicFile::IfExists::replace);
+            !written)
+            return report_error(written.error());
+        if (!demo.step(
+                "A ripped disc lies on the owner's drive. Here it is a sample, with a test card as its film; disc.toml "
+                "says what is on it.",
+                {"standin", "disc", rip, "--from", "disc.toml"}))
+            return stop();
     }
     if (!demo.step("What is on it, and which title is the film?", {"inspect", rip, "--out", "results"})) return stop();
     if (!demo.step(
