@@ -221,7 +221,8 @@ Status plan_audio(const std::vector<Track>& tracks, const Request& request, Plan
         } else if (!codec::can_decode_audio(track)) {
             entry.why = fmt::format("{} sound can't be decoded", media::short_name(track.codec));
         } else {
-            entry.why = "not asked for; --sound all or its language takes it";
+            entry.why = track.purpose == Purpose::main ? "not asked for; --sound all or its language takes it"
+                                                       : "not asked for; --sound all takes it";
         }
         plan.tracks.push_back(std::move(entry));
     }

@@ -133,8 +133,9 @@ TEST_CASE("picks, angles, sound and subtitles that name nothing are usage errors
     wrong({"--pick", "1", "--subtitles", "fi"}, "no subtitles in \"fi\"");
     CHECK_FALSE(std::filesystem::exists(dir / "library"));
     // Several at once, each once.
-    const Json plans = json_of(
-        run_program({"convert", rip, "--pick", "3,1-2,2", "--into", "library", "--plan", "--json"}, dir.path()));
+    const Json plans = json_of(run_program(
+        {"convert", rip, "--pick", "3,1-2,2", "--into", "library", "--profile", "small-screen", "--plan", "--json"},
+        dir.path()));
     CHECK(plans["plans"].size() == 3);
     CHECK(json_of(run_program({"inspect", rip, "--pick", "2,4", "--json"}, dir.path()))["titles"].size() == 2);
 }

@@ -1,0 +1,85 @@
+// Converting from a drive on which reading really fails: the kernel gives EIO.
+#include <signal.h>
+#include <spawn.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <catch2/catch.hpp>
+#include <chrono>
+#include <nlohmann/json.hpp>
+#include <thread>
+
+#include "support/support.hpp"
+
+extern char** environ;
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+using Json = nlohmann::json;
+
+namespace {
+
+// The failing file system at a folder; unmounted when the object goes.
+class FailingMount {
+  public:
+    FailingMount(const base::Path& at, const base::Path& folder, const std::string& name, std::uint64_t from,
+                 std::uint64_t to)
+        : at_(at) {
+        std::filesystem::create_directories(at);
+        const std::string program = WAVECREST_FAILING_FS;
+        std::string words[] = {program, at.string(), folder.string(), name, std::to_string(from), std::to_string(to)};
+        char* arguments[] = {words[0].data(), words[1].data(), words[2].data(), words[3].data(),
+                             words[4].data(), words[5].data(), nullptr};
+        posix_spawn_file_actions_t actions;
+        posix_spawn_file_actions_init(&actions);
+        posix_spawn_file_actions_addopen(&actions, 2, "/dev/null", 1, 0);
+        if (::posix_spawn(&pid_, program.c_str(), &actions, nullptr, arguments, environ) != 0) pid_ = -1;
+        posix_spawn_file_actions_destroy(&actions);
+        for (int i = 0; i < 50 && pid_ > 0 && !mounted_; ++i) {
+            std::this_thread::sleep_for(std::chrono::milliseconds(50));
+            std::error_code error;
+            mounted_ = std::filesystem::exists(at / "VIDEO_TS", error);
+            if (::waitpid(pid_, nullptr, WNOHANG) == pid_) pid_ = -1;
+        }
+    }
+    ~FailingMount() {
+        if (pid_ <= 0) return;
+        ::kill(pid_, SIGTERM);
+        ::waitpid(pid_, nullptr, 0);
+    }
+    bool mounted() const { return mounted_; }
+
+  private:
+    base::Path at_;
+    pid_t pid_ = -1;
+    bool mounted_ = false;
+};
+
+}  // namespace
+
+TEST_CASE("a drive that fails while converting costs only what lies there", "[cli]") {
+    const TempDir dir;
+    const std::uint64_t size = std::filesystem::file_size(sample_disc() / "VIDEO_TS/VTS_01_1.VOB");
+    const FailingMount mount(dir / "drive", sample_disc(), "VTS_01_1.VOB", size / 2, size / 2 + 100'000);
+    if (!mount.mounted()) {
+        WARN("/dev/fuse can't be used here: not tested");
+        return;
+    }
+    const Json shown = json_of(run_program({"inspect", "drive", "--json"}, dir.path()));
+    CHECK(shown["titles"].size() == 2);
+    const Ran done = run_program({"convert", "drive", "--name", "Scratched", "--into", "library", "--profile",
+                                  "small-screen", "--retries", "1", "--json"},
+                                 dir.path());
+    const Json output = json_of(done)["outputs"][0];
+    CHECK(output["pictures"].get<int>() > kSampleFrames - 40);
+    CHECK(output["pictures"].get<int>() < kSampleFrames);
+    CHECK(std::abs(output["duration_s"].get<double>() - 12.012) < 0.05);
+    bool told = false;
+    for (const Json& problem : output["problems"]) {
+        told = told || problem["what"] == "pictures are missing";
+        CHECK(problem["from_s"].get<double>() > 4);
+        CHECK(problem["to_s"].get<double>() < 8);
+    }
+    CHECK(told);
+    CHECK(done.err.find("pictures are missing") != std::string::npos);
+}
