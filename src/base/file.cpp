@@ -281,6 +281,41 @@ Status AtomicFile::commit() {
     return {};
 }
 
+Result<AtomicFolder> AtomicFolder::create(const Path& given) {
+    const Path target = given.has_filename() ? given : given.parent_path();  // "rip/" and "rip" are one place
+    std::error_code error;
+    if (std::filesystem::exists(target, error)) {
+        return fail(ErrorKind::machine, "the folder exists already and is not overwritten", target.string(),
+                    "remove it, or name another folder");
+    }
+    Path temporary = target.parent_path() / fmt::format(".{}.{}.part", target.filename().string(), ::getpid());
+    std::filesystem::create_directories(temporary, error);
+    if (error) {
+        return fail(ErrorKind::machine, "the folder can't be made: " + error.message(), target.string(),
+                    "choose a place you may write to");
+    }
+    return AtomicFolder(target, std::move(temporary));
+}
+
+AtomicFolder::AtomicFolder(AtomicFolder&& other) noexcept
+    : target_(std::move(other.target_)), temporary_(std::exchange(other.temporary_, {})) {}
+
+AtomicFolder::~AtomicFolder() {
+    std::error_code ignored;
+    if (!temporary_.empty()) std::filesystem::remove_all(temporary_, ignored);
+}
+
+Status AtomicFolder::commit() {
+    std::error_code error;
+    std::filesystem::rename(temporary_, target_, error);
+    if (error) {
+        return fail(ErrorKind::machine, "the finished folder can't be renamed: " + error.message(), target_.string(),
+                    "name a folder that does not exist");
+    }
+    temporary_.clear();
+    return {};
+}
+
 Status write_file(const Path& target, ByteSpan bytes, AtomicFile::IfExists if_exists) {
     WAVECREST_TRY_ASSIGN(file, AtomicFile::create(target, if_exists));
     WAVECREST_TRY(file.write(bytes));

@@ -116,6 +116,27 @@ class AtomicFile {
     std::uint64_t size_ = 0;
 };
 
+// A folder filled under a hidden temporary name beside the target; commit() gives it its own. Destroyed without commit
+// (error, Ctrl-C) it leaves nothing behind.
+class AtomicFolder {
+  public:
+    // Fails (kind machine) when the target exists already or can't be made.
+    static Result<AtomicFolder> create(const Path& target);
+    AtomicFolder(AtomicFolder&& other) noexcept;
+    AtomicFolder& operator=(AtomicFolder&&) = delete;
+    ~AtomicFolder();
+
+    const Path& target() const { return target_; }
+    // Where to put files until then.
+    const Path& path() const { return temporary_; }
+    Status commit();
+
+  private:
+    AtomicFolder(Path target, Path temporary) : target_(std::move(target)), temporary_(std::move(temporary)) {}
+
+    Path target_, temporary_;
+};
+
 // Writes a whole small file atomically.
 Status write_file(const Path& target, ByteSpan bytes, AtomicFile::IfExists if_exists);
 

@@ -12,15 +12,6 @@ namespace {
 using base::BitReader;
 using namespace media::speaker;
 
-// TS 102 366, table 4.1 and clause 4.4.2.3: full-range channels of an audio coding mode.
-constexpr std::array<Speakers, 8> kAc3Modes = {kStereo,
-                                               kCentre,
-                                               kStereo,
-                                               kStereo | kCentre,
-                                               kStereo | kCentreSurround,
-                                               kStereo | kCentre | kCentreSurround,
-                                               kStereo | kLeftSurround | kRightSurround,
-                                               kStereo | kCentre | kLeftSurround | kRightSurround};
 constexpr std::array<int, 19> kAc3Rates = {32,  40,  48,  56,  64,  80,  96,  112, 128, 160,
                                            192, 224, 256, 320, 384, 448, 512, 576, 640};
 

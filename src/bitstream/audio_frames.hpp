@@ -3,6 +3,7 @@
 // 11172-3, clause 2.4.2.3, and 13818-3.
 #pragma once
 
+#include <array>
 #include <optional>
 #include <vector>
 
@@ -10,6 +11,17 @@
 #include "media/types.hpp"
 
 namespace wavecrest::bitstream {
+
+// Full-range channels of AC-3's audio coding modes (TS 102 366, table 4.3); mode 0, two programs, counts as stereo.
+inline constexpr std::array<Speakers, 8> kAc3Modes = {
+    media::speaker::kStereo,
+    media::speaker::kCentre,
+    media::speaker::kStereo,
+    media::speaker::kStereo | media::speaker::kCentre,
+    media::speaker::kStereo | media::speaker::kCentreSurround,
+    media::speaker::kStereo | media::speaker::kCentre | media::speaker::kCentreSurround,
+    media::speaker::kStereo | media::speaker::kLeftSurround | media::speaker::kRightSurround,
+    media::speaker::kStereo | media::speaker::kCentre | media::speaker::kLeftSurround | media::speaker::kRightSurround};
 
 struct AudioHeader {
     Codec codec = Codec::unknown;  // ac3, eac3, dts, mp2 (layers I and II) or mp3

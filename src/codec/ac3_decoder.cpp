@@ -1,6 +1,5 @@
 #include <fmt/format.h>
 
-#include <array>
 #include <cstdint>
 
 extern "C" {
@@ -9,13 +8,14 @@ extern "C" {
 
 #include "bitstream/audio_frames.hpp"
 #include "codec/audio_decoder.hpp"
+#include "codec/planes.hpp"
 
 namespace wavecrest::codec {
 namespace {
 
 using namespace media::speaker;
 
-constexpr int kBlocks = 6, kBlockSamples = 256;
+constexpr int kBlocks = 6;
 
 class Ac3Decoder : public media::AudioDecoder {
   public:
@@ -36,7 +36,7 @@ class Ac3Decoder : public media::AudioDecoder {
         sound.sample_rate = header->sample_rate;
         sound.speakers = header->speakers;
         sound.channels = header->channels;
-        sound.samples.assign(static_cast<std::size_t>(kBlocks * kBlockSamples * sound.channels), 0.0f);
+        sound.samples.assign(static_cast<std::size_t>(kBlocks * kPlaneSamples * sound.channels), 0.0f);
 
         // liba52 reads in words, somewhat beyond the frame.
         buffer_.assign(packet.data.data(), packet.data.data() + packet.data.size());
@@ -48,7 +48,7 @@ class Ac3Decoder : public media::AudioDecoder {
             a52_dynrng(state_, nullptr, nullptr);  // full range; a night mode is the receiver's business
             for (int block = 0; block < kBlocks; ++block) {
                 if (a52_block(state_) != 0) break;
-                take_block(flags, block, sound);
+                place_planes(a52_samples(state_), order_of(flags), block, sound);
             }
         }
         out.push_back(std::move(sound));
@@ -56,43 +56,29 @@ class Ac3Decoder : public media::AudioDecoder {
     }
 
   private:
-    // liba52 gives one plane of 256 samples a channel: low frequency first, then left, centre, right, surround.
-    void take_block(int flags, int block, Sound& sound) const {
-        std::array<Speakers, 6> planes{};
-        std::size_t count = 0;
-        if ((flags & A52_LFE) != 0) planes[count++] = kLowFrequency;
-        const auto add = [&](std::initializer_list<Speakers> speakers) {
-            for (const Speakers s : speakers) planes[count++] = s;
+    // Low frequency first, then left, centre, right, surround.
+    static std::vector<Speakers> order_of(int flags) {
+        std::vector<Speakers> order;
+        if ((flags & A52_LFE) != 0) order.push_back(kLowFrequency);
+        const auto with = [&](std::initializer_list<Speakers> speakers) {
+            order.insert(order.end(), speakers);
+            return order;
         };
         switch (flags & A52_CHANNEL_MASK) {
             case A52_MONO:
-                add({kCentre});
-                break;
+                return with({kCentre});
             case A52_3F:
-                add({kLeft, kCentre, kRight});
-                break;
+                return with({kLeft, kCentre, kRight});
             case A52_2F1R:
-                add({kLeft, kRight, kCentreSurround});
-                break;
+                return with({kLeft, kRight, kCentreSurround});
             case A52_3F1R:
-                add({kLeft, kCentre, kRight, kCentreSurround});
-                break;
+                return with({kLeft, kCentre, kRight, kCentreSurround});
             case A52_2F2R:
-                add({kLeft, kRight, kLeftSurround, kRightSurround});
-                break;
+                return with({kLeft, kRight, kLeftSurround, kRightSurround});
             case A52_3F2R:
-                add({kLeft, kCentre, kRight, kLeftSurround, kRightSurround});
-                break;
+                return with({kLeft, kCentre, kRight, kLeftSurround, kRightSurround});
             default:  // stereo in its forms
-                add({kLeft, kRight});
-        }
-        const sample_t* samples = a52_samples(state_);
-        for (std::size_t plane = 0; plane < count; ++plane) {
-            if ((sound.speakers & planes[plane]) == 0) continue;
-            const int channel = media::speaker_count(sound.speakers & (planes[plane] - 1));
-            float* to = sound.samples.data() + block * kBlockSamples * sound.channels + channel;
-            for (int i = 0; i < kBlockSamples; ++i, to += sound.channels)
-                *to = static_cast<float>(samples[plane * kBlockSamples + static_cast<std::size_t>(i)]);
+                return with({kLeft, kRight});
         }
     }
 

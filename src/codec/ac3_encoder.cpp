@@ -7,6 +7,7 @@
 #include <numbers>
 
 #include "base/bits.hpp"
+#include "bitstream/audio_frames.hpp"
 #include "codec/ac3_tables.hpp"
 
 namespace wavecrest::codec {
@@ -620,24 +621,16 @@ Result<std::unique_ptr<media::AudioEncoder>> make_ac3_encoder(const Ac3Settings&
     const auto usage = [](std::string what, const char* remedy) {
         return fail(ErrorKind::usage, std::move(what), "AC-3 sound", remedy);
     };
-    // Audio coding modes by their full-range channels (table 4.3).
-    constexpr std::array<Speakers, 8> kModes = {0,
-                                                kCentre,
-                                                kStereo,
-                                                kStereo | kCentre,
-                                                kStereo | kCentreSurround,
-                                                kStereo | kCentre | kCentreSurround,
-                                                kStereo | kLeftSurround | kRightSurround,
-                                                kStereo | kCentre | kLeftSurround | kRightSurround};
-    const auto mode = std::find(kModes.begin() + 1, kModes.end(), settings.speakers & ~kLowFrequency);
-    if (mode == kModes.end()) return usage("AC-3 has no such arrangement of channels", "use mono to 5.1");
+    const auto mode =
+        std::find(bitstream::kAc3Modes.begin() + 1, bitstream::kAc3Modes.end(), settings.speakers & ~kLowFrequency);
+    if (mode == bitstream::kAc3Modes.end()) return usage("AC-3 has no such arrangement of channels", "use mono to 5.1");
     const auto rate = std::find(kRates.begin(), kRates.end(), settings.bitrate_bps / 1000);
     if (rate == kRates.end() || settings.bitrate_bps % 1000 != 0)
         return usage(fmt::format("AC-3 has no bit rate of {} bit/s", settings.bitrate_bps), "use 192 or 448 kbit/s");
     const int channels = media::speaker_count(*mode);
     if (settings.bitrate_bps / channels < 48'000 && settings.bitrate_bps < 640'000)
         return usage("the bit rate is too low for the channels", "use at least 56 kbit/s a channel");
-    return std::make_unique<Ac3Encoder>(settings, static_cast<int>(mode - kModes.begin()),
+    return std::make_unique<Ac3Encoder>(settings, static_cast<int>(mode - bitstream::kAc3Modes.begin()),
                                         static_cast<int>(rate - kRates.begin()));
 }
 

@@ -1,4 +1,4 @@
-#include <array>
+#include <algorithm>
 #include <cstdint>
 
 extern "C" {
@@ -7,13 +7,12 @@ extern "C" {
 
 #include "bitstream/audio_frames.hpp"
 #include "codec/audio_decoder.hpp"
+#include "codec/planes.hpp"
 
 namespace wavecrest::codec {
 namespace {
 
 using namespace media::speaker;
-
-constexpr int kBlockSamples = 256;
 
 class DtsDecoder : public media::AudioDecoder {
   public:
@@ -41,10 +40,10 @@ class DtsDecoder : public media::AudioDecoder {
             level_t level = 1;
             if (dca_frame(state_, buffer_.data(), &flags, &level, 0) == 0) {
                 dca_dynrng(state_, nullptr, nullptr);
-                const int blocks = std::min(dca_blocks_num(state_), header->samples / kBlockSamples);
+                const int blocks = std::min(dca_blocks_num(state_), header->samples / kPlaneSamples);
                 for (int block = 0; block < blocks; ++block) {
                     if (dca_block(state_) != 0) break;
-                    take_block(flags, block, sound);
+                    place_planes(dca_samples(state_), order_of(flags), block, sound);
                 }
             }
         }
@@ -53,43 +52,27 @@ class DtsDecoder : public media::AudioDecoder {
     }
 
   private:
-    // One plane a channel: centre first where there is one, then left, right, surround; low frequency last.
-    void take_block(int flags, int block, Sound& sound) const {
-        std::array<Speakers, 6> planes{};
-        std::size_t count = 0;
-        const auto add = [&](std::initializer_list<Speakers> speakers) {
-            for (const Speakers s : speakers) planes[count++] = s;
+    // Centre first where there is one, then left, right, surround; low frequency last.
+    static std::vector<Speakers> order_of(int flags) {
+        const auto with = [&](std::vector<Speakers> order) {
+            if ((flags & DCA_LFE) != 0) order.push_back(kLowFrequency);
+            return order;
         };
         switch (flags & DCA_CHANNEL_MASK) {
             case DCA_MONO:
-                add({kCentre});
-                break;
+                return with({kCentre});
             case DCA_3F:
-                add({kCentre, kLeft, kRight});
-                break;
+                return with({kCentre, kLeft, kRight});
             case DCA_2F1R:
-                add({kLeft, kRight, kCentreSurround});
-                break;
+                return with({kLeft, kRight, kCentreSurround});
             case DCA_3F1R:
-                add({kCentre, kLeft, kRight, kCentreSurround});
-                break;
+                return with({kCentre, kLeft, kRight, kCentreSurround});
             case DCA_2F2R:
-                add({kLeft, kRight, kLeftSurround, kRightSurround});
-                break;
+                return with({kLeft, kRight, kLeftSurround, kRightSurround});
             case DCA_3F2R:
-                add({kCentre, kLeft, kRight, kLeftSurround, kRightSurround});
-                break;
+                return with({kCentre, kLeft, kRight, kLeftSurround, kRightSurround});
             default:
-                add({kLeft, kRight});
-        }
-        if ((flags & DCA_LFE) != 0) add({kLowFrequency});
-        const sample_t* samples = dca_samples(state_);
-        for (std::size_t plane = 0; plane < count; ++plane) {
-            if ((sound.speakers & planes[plane]) == 0) continue;
-            const int channel = media::speaker_count(sound.speakers & (planes[plane] - 1));
-            float* to = sound.samples.data() + block * kBlockSamples * sound.channels + channel;
-            for (int i = 0; i < kBlockSamples; ++i, to += sound.channels)
-                *to = static_cast<float>(samples[plane * kBlockSamples + static_cast<std::size_t>(i)]);
+                return with({kLeft, kRight});
         }
     }
 

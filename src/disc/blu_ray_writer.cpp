@@ -1,7 +1,6 @@
 #include "disc/blu_ray_writer.hpp"
 
 #include <fmt/format.h>
-#include <unistd.h>
 
 #include <algorithm>
 #include <deque>
@@ -33,7 +32,9 @@ constexpr std::size_t kUnit = 6144;
 }  // namespace
 
 struct BluRayWriter::State {
-    base::Path folder, temporary;
+    explicit State(base::AtomicFolder made) : folder(std::move(made)) {}
+
+    base::AtomicFolder folder;
     std::optional<AtomicFile> file;
     BluRayClipSettings settings;
     ClipInfo info;
@@ -47,14 +48,6 @@ struct BluRayWriter::State {
     };
     std::deque<Waiting> waiting;  // by time
     BluRayGroup::Flaw flaw = BluRayGroup::Flaw::none, unit_flaw = BluRayGroup::Flaw::none;
-
-    ~State() {
-        if (!temporary.empty()) {
-            file.reset();
-            std::error_code ignored;
-            std::filesystem::remove_all(temporary, ignored);
-        }
-    }
 
     std::int64_t stamp(Time at) const { return kClipStart + base::to_ticks(at, 90000); }
 
@@ -194,24 +187,9 @@ BluRayWriter::BluRayWriter(std::unique_ptr<State> state) : state_(std::move(stat
 BluRayWriter::BluRayWriter(BluRayWriter&&) noexcept = default;
 BluRayWriter::~BluRayWriter() = default;
 
-Result<BluRayWriter> BluRayWriter::create(const base::Path& given) {
-    const base::Path folder = given.has_filename() ? given : given.parent_path();
-    std::error_code error;
-    if (std::filesystem::exists(folder, error)) {
-        return fail(ErrorKind::machine, "the folder exists already and is not overwritten", folder.string(),
-                    "remove it, or name another folder");
-    }
-    auto state = std::make_unique<State>();
-    state->folder = folder;
-    const base::Path temporary =
-        folder.parent_path() / fmt::format(".{}.{}.part", folder.filename().string(), ::getpid());
-    std::filesystem::create_directories(temporary / "BDMV", error);
-    if (error) {
-        return fail(ErrorKind::machine, "the folder can't be made: " + error.message(), folder.string(),
-                    "choose a place you may write to");
-    }
-    state->temporary = temporary;
-    return BluRayWriter(std::move(state));
+Result<BluRayWriter> BluRayWriter::create(const base::Path& target) {
+    WAVECREST_TRY_ASSIGN(folder, base::AtomicFolder::create(target));
+    return BluRayWriter(std::make_unique<State>(std::move(folder)));
 }
 
 Status BluRayWriter::begin_clip(const BluRayClipSettings& settings) {
@@ -223,7 +201,7 @@ Status BluRayWriter::begin_clip(const BluRayClipSettings& settings) {
     s.waiting.clear();
     s.now = kClipStart * 300 - kLead;
     s.last_pcr = s.last_tables = 0;
-    WAVECREST_TRY_ASSIGN(file, AtomicFile::create(s.temporary / "BDMV/STREAM" / (settings.name + ".m2ts"),
+    WAVECREST_TRY_ASSIGN(file, AtomicFile::create(s.folder.path() / "BDMV/STREAM" / (settings.name + ".m2ts"),
                                                   AtomicFile::IfExists::refuse));
     s.file.emplace(std::move(file));
     return {};
@@ -255,8 +233,8 @@ Result<BluRayClipTimes> BluRayWriter::end_clip(Time length) {
         s.info.streams.insert(s.info.streams.end(), list->begin(), list->end());
     const ByteVector bytes = write_clip_info(s.info, kPmtPid, kPcrPid, kMuxRate / 8);
     for (const char* place : {"BDMV/CLIPINF", "BDMV/BACKUP/CLIPINF"}) {
-        WAVECREST_TRY(
-            base::write_file(s.temporary / place / (s.settings.name + ".clpi"), bytes, AtomicFile::IfExists::refuse));
+        WAVECREST_TRY(base::write_file(s.folder.path() / place / (s.settings.name + ".clpi"), bytes,
+                                       AtomicFile::IfExists::refuse));
     }
     return times;
 }
@@ -265,21 +243,13 @@ Status BluRayWriter::add_playlist(const std::string& name, const Playlist& playl
     const ByteVector bytes = write_playlist(playlist);
     for (const char* place : {"BDMV/PLAYLIST", "BDMV/BACKUP/PLAYLIST"}) {
         WAVECREST_TRY(
-            base::write_file(state_->temporary / place / (name + ".mpls"), bytes, AtomicFile::IfExists::refuse));
+            base::write_file(state_->folder.path() / place / (name + ".mpls"), bytes, AtomicFile::IfExists::refuse));
     }
     return {};
 }
 
 Status BluRayWriter::finish() {
-    State& s = *state_;
-    std::error_code error;
-    std::filesystem::rename(s.temporary, s.folder, error);
-    if (error) {
-        return fail(ErrorKind::machine, "the finished folder can't be renamed: " + error.message(), s.folder.string(),
-                    "name a folder that does not exist");
-    }
-    s.temporary.clear();
-    return {};
+    return state_->folder.commit();
 }
 
 }  // namespace wavecrest::disc

@@ -1,7 +1,6 @@
 #include "disc/dvd_writer.hpp"
 
 #include <fmt/format.h>
-#include <unistd.h>
 
 #include <algorithm>
 #include <cmath>
@@ -497,8 +496,9 @@ struct Feed {
 }  // namespace
 
 struct DvdWriter::State {
-    base::Path folder;
-    base::Path temporary;
+    explicit State(base::AtomicFolder made) : folder(std::move(made)) {}
+
+    base::AtomicFolder folder;
     std::uint64_t file_limit = kMaxVobFile;
     std::vector<TitleSet> sets;
 
@@ -518,15 +518,7 @@ struct DvdWriter::State {
     std::size_t first_angle = 0;
     int titles = 0;
 
-    ~State() {
-        if (!temporary.empty()) {
-            files.clear();
-            std::error_code ignored;
-            std::filesystem::remove_all(temporary, ignored);
-        }
-    }
-
-    base::Path file(const std::string& name) const { return temporary / "VIDEO_TS" / name; }
+    base::Path file(const std::string& name) const { return folder.path() / "VIDEO_TS" / name; }
     TitleSet& set() { return sets.back(); }
     Vob& vob() { return set().vobs.back(); }
 
@@ -665,8 +657,8 @@ Status DvdWriter::State::write_out(Vobu& vobu) {
         if (files.empty() || files.back().size() >= file_limit) {
             const std::size_t part = files.size() + 1;
             if (part > 9) {
-                return fail(ErrorKind::input, "a title set is larger than its nine VOB files hold", folder.string(),
-                            "make the sample shorter");
+                return fail(ErrorKind::input, "a title set is larger than its nine VOB files hold",
+                            folder.target().string(), "make the sample shorter");
             }
             WAVECREST_TRY_ASSIGN(created, AtomicFile::create(file(fmt::format("VTS_{:02}_{}.VOB", sets.size(), part)),
                                                              AtomicFile::IfExists::refuse));
@@ -891,27 +883,18 @@ DvdWriter::DvdWriter(std::unique_ptr<State> state) : state_(std::move(state)) {}
 DvdWriter::DvdWriter(DvdWriter&&) noexcept = default;
 DvdWriter::~DvdWriter() = default;
 
-Result<DvdWriter> DvdWriter::create(const base::Path& given, std::uint64_t file_limit) {
-    const base::Path folder = given.has_filename() ? given : given.parent_path();  // "rip/" and "rip" are one place
-    std::error_code error;
-    if (std::filesystem::exists(folder, error)) {
-        return fail(ErrorKind::machine, "the folder exists already and is not overwritten", folder.string(),
-                    "remove it, or name another folder");
+Result<DvdWriter> DvdWriter::create(const base::Path& target, std::uint64_t file_limit) {
+    WAVECREST_TRY_ASSIGN(folder, base::AtomicFolder::create(target));
+    for (const char* inside : {"VIDEO_TS", "AUDIO_TS"}) {
+        std::error_code error;
+        std::filesystem::create_directories(folder.path() / inside, error);
+        if (error) {
+            return fail(ErrorKind::machine, "the folder can't be made: " + error.message(), target.string(),
+                        "choose a place you may write to");
+        }
     }
-    auto state = std::make_unique<State>();
-    state->folder = folder;
+    auto state = std::make_unique<State>(std::move(folder));
     state->file_limit = std::min(file_limit, kMaxVobFile) / kSector * kSector;
-    const base::Path temporary =
-        folder.parent_path() / fmt::format(".{}.{}.part", folder.filename().string(), ::getpid());
-    std::filesystem::create_directories(temporary / "VIDEO_TS", error);
-    if (!error) {
-        state->temporary = temporary;
-        std::filesystem::create_directories(temporary / "AUDIO_TS", error);
-    }
-    if (error) {
-        return fail(ErrorKind::machine, "the folder can't be made: " + error.message(), folder.string(),
-                    "choose a place you may write to");
-    }
     return DvdWriter(std::move(state));
 }
 
@@ -975,7 +958,7 @@ Status DvdWriter::end_vob() {
     State& s = *state_;
     Vob& v = s.vob();
     if (v.vobus.empty())
-        return fail(ErrorKind::input, "the title has no pictures", s.folder.string(), "give it a length");
+        return fail(ErrorKind::input, "the title has no pictures", s.folder.target().string(), "give it a length");
     // The rest of the sound, LPCM in whole frames, belongs to the last VOBU.
     for (Feed& feed : s.feeds) {
         if (feed.is_sound && feed.codec == Codec::lpcm) {
@@ -996,7 +979,7 @@ Status DvdWriter::end_vob() {
     }
     if (s.late_packs > 0) {
         return fail(ErrorKind::input, fmt::format("{} packs of the title would reach a decoder too late", s.late_packs),
-                    s.folder.string(), "lower the bit rate of the pictures");
+                    s.folder.target().string(), "lower the bit rate of the pictures");
     }
     // Which sound packs go with which VOBU; sectors counted in the VOB, where angles keep their own order.
     std::int64_t at = 0;
@@ -1075,14 +1058,7 @@ Status DvdWriter::finish() {
     for (const char* name : {"VIDEO_TS.IFO", "VIDEO_TS.BUP"}) {
         WAVECREST_TRY(base::write_file(s.file(name), ifo, AtomicFile::IfExists::refuse));
     }
-    std::error_code error;
-    std::filesystem::rename(s.temporary, s.folder, error);
-    if (error) {
-        return fail(ErrorKind::machine, "the finished folder can't be renamed: " + error.message(), s.folder.string(),
-                    "name a folder that does not exist");
-    }
-    s.temporary.clear();
-    return {};
+    return s.folder.commit();
 }
 
 }  // namespace wavecrest::disc

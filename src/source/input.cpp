@@ -40,31 +40,52 @@ std::vector<disc::Episode> choose(std::vector<Title>& titles) {
     return std::move(choices.episodes);
 }
 
-class DvdInput : public Input {
+std::vector<disc::TitleShape::Segment> segments_of(const disc::DvdTitle& title) {
+    std::vector<disc::TitleShape::Segment> segments;
+    for (const disc::DvdCell& cell : title.cells_of(1)) {
+        segments.push_back(
+            {fmt::format("set {}, sectors {} to {}", title.title_set, cell.first_sector, cell.last_sector),
+             cell.duration, cell.first_sector, std::int64_t{cell.last_sector} + 1});
+    }
+    return segments;
+}
+
+std::vector<disc::TitleShape::Segment> segments_of(const disc::BluRayTitle& title) {
+    std::vector<disc::TitleShape::Segment> segments;
+    for (const disc::BluRayItem& item : title.items) {
+        // Places on the medium: clips in the order of their numbers, and time within.
+        const std::int64_t clip = std::stoll(item.clips.front()) << 32;
+        const auto clock = [](std::uint32_t time) { return base::format_clock(base::from_ticks(time, 45000)); };
+        segments.push_back(
+            {fmt::format("clip {}, {} to {}", item.clips.front(), clock(item.in_time), clock(item.out_time)),
+             item.duration, clip + item.in_time, clip + item.out_time});
+    }
+    return segments;
+}
+
+// Disc is DvdDisc or BluRayDisc.
+template <typename Disc>
+class DiscInput : public Input {
   public:
-    explicit DvdInput(disc::DvdDisc disc) : disc_(std::move(disc)) {
-        for (const disc::DvdTitle& from : disc_.titles()) {
+    DiscInput(Disc disc, std::string container) : disc_(std::move(disc)), container_(std::move(container)) {
+        for (const auto& from : disc_.titles()) {
             Title title;
             title.number = from.number;
             title.duration = from.duration;
             title.size_bytes = from.size_bytes;
             title.angles = from.angles;
             title.chapters = from.chapters;
+            title.segments = segments_of(from);
             title.tracks = from.tracks;
             title.problems = from.problems;
             title.differences = from.differences;
-            for (const disc::DvdCell& cell : from.cells_of(1)) {
-                title.segments.push_back(
-                    {fmt::format("set {}, sectors {} to {}", from.title_set, cell.first_sector, cell.last_sector),
-                     cell.duration, cell.first_sector, std::int64_t{cell.last_sector} + 1});
-            }
             titles_.push_back(std::move(title));
         }
         episodes_ = choose(titles_);
     }
 
     std::string path() const override { return disc_.path(); }
-    std::string container() const override { return "dvd-video"; }
+    std::string container() const override { return container_; }
     bool is_disc() const override { return true; }
     std::string name_hint() const override { return disc_.label(); }
     const std::vector<Title>& titles() const override { return titles_; }
@@ -83,58 +104,8 @@ class DvdInput : public Input {
     }
 
   private:
-    disc::DvdDisc disc_;
-    std::vector<Title> titles_;
-    std::vector<disc::Episode> episodes_;
-};
-
-class BluRayInput : public Input {
-  public:
-    explicit BluRayInput(disc::BluRayDisc disc) : disc_(std::move(disc)) {
-        for (const disc::BluRayTitle& from : disc_.titles()) {
-            Title title;
-            title.number = from.number;
-            title.duration = from.duration;
-            title.size_bytes = from.size_bytes;
-            title.angles = from.angles;
-            title.chapters = from.chapters;
-            title.tracks = from.tracks;
-            title.problems = from.problems;
-            title.differences = from.differences;
-            for (const disc::BluRayItem& item : from.items) {
-                // Places on the medium: clips in the order of their numbers, and time within.
-                const std::int64_t clip = std::stoll(item.clips.front()) << 32;
-                title.segments.push_back({fmt::format("clip {}, {} to {}", item.clips.front(),
-                                                      base::format_clock(base::from_ticks(item.in_time, 45000)),
-                                                      base::format_clock(base::from_ticks(item.out_time, 45000))),
-                                          item.duration, clip + item.in_time, clip + item.out_time});
-            }
-            titles_.push_back(std::move(title));
-        }
-        episodes_ = choose(titles_);
-    }
-
-    std::string path() const override { return disc_.path(); }
-    std::string container() const override { return "blu-ray"; }
-    bool is_disc() const override { return true; }
-    std::string name_hint() const override { return disc_.label(); }
-    const std::vector<Title>& titles() const override { return titles_; }
-    const std::vector<disc::Episode>& episodes() const override { return episodes_; }
-    const std::vector<std::string>& notes() const override { return disc_.notes(); }
-    Status check_protection(int number) const override {
-        WAVECREST_TRY_ASSIGN(title, disc_.title(number));
-        return disc_.check_protection(*title);
-    }
-    Result<std::vector<RatePiece>> rate(int number) const override {
-        WAVECREST_TRY_ASSIGN(title, disc_.title(number));
-        return disc_.rate(*title);
-    }
-    Result<std::unique_ptr<PacketSource>> open(int number, int angle) const override {
-        return disc_.open_title(number, angle);
-    }
-
-  private:
-    disc::BluRayDisc disc_;
+    Disc disc_;
+    std::string container_;
     std::vector<Title> titles_;
     std::vector<disc::Episode> episodes_;
 };
@@ -281,11 +252,11 @@ namespace {
 Result<std::unique_ptr<Input>> open_disc(std::shared_ptr<disc::DiscFiles> files, const char* what) {
     if (disc::DvdDisc::is_dvd(*files)) {
         WAVECREST_TRY_ASSIGN(disc, disc::DvdDisc::open(std::move(files)));
-        return std::unique_ptr<Input>(std::make_unique<DvdInput>(std::move(disc)));
+        return std::unique_ptr<Input>(std::make_unique<DiscInput<disc::DvdDisc>>(std::move(disc), "dvd-video"));
     }
     if (disc::BluRayDisc::is_blu_ray(*files)) {
         WAVECREST_TRY_ASSIGN(disc, disc::BluRayDisc::open(std::move(files)));
-        return std::unique_ptr<Input>(std::make_unique<BluRayInput>(std::move(disc)));
+        return std::unique_ptr<Input>(std::make_unique<DiscInput<disc::BluRayDisc>>(std::move(disc), "blu-ray"));
     }
     return fail(ErrorKind::input, fmt::format("{} holds no DVD-Video and no Blu-ray structure", what), files->path(),
                 "name the folder or image of a ripped disc, or a media file");
