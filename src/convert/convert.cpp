@@ -234,44 +234,47 @@ Status plan_audio(const std::vector<Track>& tracks, const Request& request, Plan
 // Which subtitles are drawn into the picture. Images can't be kept as a track of an MP4 file.
 Status plan_subtitles(const std::vector<Track>& tracks, const Request& request, Plan& plan) {
     const std::string language = plan.graph.audio.empty() ? "" : plan.graph.audio.front().from.language;
-    const Track* chosen = nullptr;
-    bool forced_only = false;
-    const auto find = [&](const auto& fits) {
+    auto& chosen = plan.graph.video.subtitles;
+    const auto take = [&](bool forced_only, const auto& fits) {
         for (const Track& track : tracks) {
-            if (track.kind == TrackKind::subtitle && chosen == nullptr && fits(track)) chosen = &track;
+            if (track.kind == TrackKind::subtitle && fits(track)) chosen.push_back({track, forced_only});
         }
+        return !chosen.empty();
     };
     if (request.subtitles == "forced") {
-        // A track made for it; else the forced ones among the subtitles in the language that is heard.
-        find([&](const Track& t) { return t.forced && (language.empty() || same_language(t.language, language)); });
-        if (chosen == nullptr) {
-            find([&](const Track& t) { return t.purpose == Purpose::main && same_language(t.language, language); });
-            forced_only = true;
-        }
+        // A track made for it; else the forced ones among the subtitles in the language that is heard, in however many
+        // tracks they are: Blu-ray discs don't say which.
+        take(false,
+             [&](const Track& t) { return t.forced && (language.empty() || same_language(t.language, language)); }) ||
+            take(true,
+                 [&](const Track& t) { return t.purpose == Purpose::main && same_language(t.language, language); });
     } else if (request.subtitles != "none") {
-        find([&](const Track& t) {
-            return !t.forced && t.purpose != Purpose::commentary && same_language(t.language, request.subtitles);
-        });
-        if (chosen == nullptr) find([&](const Track& t) { return same_language(t.language, request.subtitles); });
-        if (chosen == nullptr) {
+        const bool found =
+            take(false,
+                 [&](const Track& t) {
+                     return chosen.empty() && !t.forced && t.purpose != Purpose::commentary &&
+                            same_language(t.language, request.subtitles);
+                 }) ||
+            take(false, [&](const Track& t) { return chosen.empty() && same_language(t.language, request.subtitles); });
+        if (!found) {
             return fail(ErrorKind::usage, fmt::format("there are no subtitles in \"{}\"", request.subtitles),
                         plan.source,
                         "wavecrest inspect lists the tracks; give --subtitles forced, none or a language such as en");
         }
     }
-    if (chosen != nullptr) {
-        plan.graph.video.subtitle = *chosen;
-        plan.graph.video.forced_only = forced_only;
+    if (!chosen.empty()) {
         plan.steps.push_back(fmt::format("subtitles: {}, {} drawn into the picture",
-                                         media::language_name(chosen->language),
-                                         forced_only ? "only the forced ones are" : "all are"));
+                                         media::language_name(chosen.front().from.language),
+                                         chosen.front().forced_only ? "only the forced ones are" : "all are"));
     }
     for (const Track& track : tracks) {
         if (track.kind != TrackKind::subtitle) continue;
-        if (chosen != nullptr && track.id == chosen->id) {
+        const auto taken =
+            std::find_if(chosen.begin(), chosen.end(), [&](const auto& c) { return c.from.id == track.id; });
+        if (taken != chosen.end()) {
             plan.tracks.push_back(
                 {track, TrackPlan::Action::transcode,
-                 forced_only ? "what is forced in it is drawn into the picture" : "drawn into the picture"});
+                 taken->forced_only ? "what is forced in it is drawn into the picture" : "drawn into the picture"});
         } else {
             plan.tracks.push_back(
                 {track, TrackPlan::Action::drop,

@@ -637,11 +637,19 @@ void BluRayDisc::State::read_title(const std::string& name, const Playlist& play
         item.clips = from.clips;
         item.in_time = from.in_time;
         item.out_time = from.out_time;
+        const Clip& c = clip(from.clips.front());
+        // A playlist may claim more of a clip than there is.
+        if (c.has_info && c.info.end_time > from.in_time && from.out_time > c.info.end_time + kClock) {
+            title.differences.push_back(fmt::format("the playlist says {} of clip {}, its information {}",
+                                                    base::format_clock(from_45k(from.out_time - from.in_time)),
+                                                    from.clips.front(),
+                                                    base::format_clock(from_45k(c.info.end_time - from.in_time))));
+            item.out_time = c.info.end_time;
+        }
         item.start = title.duration;
-        item.duration = snap_to_pictures(std::int64_t{from.out_time} - from.in_time, rate);
+        item.duration = snap_to_pictures(std::int64_t{item.out_time} - item.in_time, rate);
         title.duration += item.duration;
         title.angles = std::max(title.angles, static_cast<int>(from.clips.size()));
-        const Clip& c = clip(from.clips.front());
         const auto packet_at = [&](std::uint32_t time, std::uint64_t beyond) {
             const auto& entries = c.info.entries;
             const auto after =

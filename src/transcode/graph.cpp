@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cstring>
 #include <deque>
+#include <map>
 #include <mutex>
 #include <thread>
 
@@ -113,6 +114,8 @@ class Graph {
             result_.tracks.push_back(audio_track);
             lanes_.push_back(std::move(lane));
         }
+        for (const VideoPath::Subtitles& path : settings_.video.subtitles)
+            subtitle_lanes_[path.from.id].decoder = codec::make_subtitle_decoder(path.from);
         WAVECREST_TRY_ASSIGN(sink, make_sink(result_.tracks));
         Interleaver interleaver(*sink, 1 + lanes_.size());
 
@@ -164,8 +167,7 @@ class Graph {
 
     Status read_stage() {
         const TrackId video = settings_.video.from.id;
-        const TrackId subtitle = settings_.video.subtitle ? settings_.video.subtitle->id : -1;
-        const Time lead = subtitle >= 0 ? kSubtitleLead : Time{};
+        const Time lead = subtitle_lanes_.empty() ? Time{} : kSubtitleLead;
         std::deque<Packet> held;  // pictures that wait for their subtitles
         const auto release = [&](std::optional<Time> up_to) {
             while (!held.empty() && (!up_to || held.front().dts <= *up_to)) {
@@ -188,7 +190,7 @@ class Graph {
                 const Time now = packet->dts;
                 held.push_back(std::move(*packet));
                 if (!release(now - lead)) break;
-            } else if (packet->track == subtitle) {
+            } else if (subtitle_lanes_.contains(packet->track)) {
                 take_subtitle(*packet);
             } else {
                 for (const auto& lane : lanes_) {
@@ -206,27 +208,33 @@ class Graph {
     }
 
     void take_subtitle(const Packet& packet) {
-        if (!subtitle_decoder_) subtitle_decoder_ = codec::make_subtitle_decoder(*settings_.video.subtitle);
         std::vector<Overlay> shown;
-        subtitle_decoder_->decode(packet, shown);
+        SubtitleLane& lane = subtitle_lanes_.at(packet.track);
+        lane.decoder->decode(packet, shown);
+        const auto path = std::find_if(settings_.video.subtitles.begin(), settings_.video.subtitles.end(),
+                                       [&](const VideoPath::Subtitles& p) { return p.from.id == packet.track; });
         const std::lock_guard lock(overlay_mutex_);
         for (Overlay& overlay : shown) {
             // What is not forced is not drawn, yet it ends what was drawn before.
-            if (settings_.video.forced_only && !overlay.forced) overlay.regions.clear();
-            overlays_.push_back(std::move(overlay));
+            if (path->forced_only && !overlay.forced) overlay.regions.clear();
+            lane.coming.push_back(std::move(overlay));
         }
-        std::stable_sort(overlays_.begin(), overlays_.end(),
+        std::stable_sort(lane.coming.begin(), lane.coming.end(),
                          [](const Overlay& a, const Overlay& b) { return a.pts < b.pts; });
     }
 
-    void draw_subtitle(Picture& picture) {
+    void draw_subtitles(Picture& picture) {
         const std::lock_guard lock(overlay_mutex_);
-        while (!overlays_.empty() && overlays_.front().pts <= picture.pts) {
-            showing_ = std::move(overlays_.front());
-            overlays_.pop_front();
-            result_.subtitles += showing_->regions.empty() ? 0 : 1;
+        bool any = false;
+        for (auto& [id, lane] : subtitle_lanes_) {
+            while (!lane.coming.empty() && lane.coming.front().pts <= picture.pts) {
+                lane.showing = std::move(lane.coming.front());
+                lane.coming.pop_front();
+                result_.subtitles += lane.showing.regions.empty() ? 0 : 1;
+            }
+            any = any || !lane.showing.regions.empty();
         }
-        if (!showing_ || showing_->regions.empty()) return;
+        if (!any) return;
         // The decoder's samples may be shared: the overlay goes onto a copy.
         Picture own = Picture::allocate(picture.width, picture.height);
         for (int plane = 0; plane < 3; ++plane) {
@@ -243,7 +251,7 @@ class Graph {
         own.progressive = picture.progressive;
         own.pixel_aspect = picture.pixel_aspect;
         own.colour = picture.colour;
-        filter::lay_over(own, *showing_);
+        for (const auto& [id, lane] : subtitle_lanes_) filter::lay_over(own, lane.showing);
         picture = std::move(own);
     }
 
@@ -306,7 +314,7 @@ class Graph {
 
     Status finish_picture(Picture picture, filter::Scaler* scaler) {
         if (picture.pts < Time{}) return {};  // before a cut: needed for decoding only
-        if (settings_.video.subtitle) draw_subtitle(picture);
+        if (!settings_.video.subtitles.empty()) draw_subtitles(picture);
         if (scaler != nullptr) {
             WAVECREST_TRY_ASSIGN(scaled, scaler->apply(picture));
             filtered_.push(std::move(scaled));
@@ -413,10 +421,13 @@ class Graph {
     base::BoundedQueue<Picture> decoded_{6};
     base::BoundedQueue<Picture> filtered_{6};
 
-    std::unique_ptr<media::SubtitleDecoder> subtitle_decoder_;
+    struct SubtitleLane {
+        std::unique_ptr<media::SubtitleDecoder> decoder;
+        std::deque<Overlay> coming;
+        Overlay showing;
+    };
+    std::map<TrackId, SubtitleLane> subtitle_lanes_;  // complete before the stages start
     std::mutex overlay_mutex_;
-    std::deque<Overlay> overlays_;
-    std::optional<Overlay> showing_;
 
     std::mutex mutex_;
     std::optional<Error> error_;

@@ -32,9 +32,13 @@ struct VideoPath {
     Track from;                  // MPEG-1 or MPEG-2
     bool undo_pulldown = false;  // give film pictures even times at encode.frame_rate
     Fields fields = Fields::whole;
-    std::optional<Track> subtitle;  // drawn into the pictures
-    bool forced_only = true;        // of it, only what is marked as forced
-    codec::H264Settings encode;     // its size is the one pictures are scaled to
+    // Subtitles drawn into the pictures: all of a track, or only what is marked as forced in it.
+    struct Subtitles {
+        Track from;
+        bool forced_only = true;
+    };
+    std::vector<Subtitles> subtitles;
+    codec::H264Settings encode;  // its size is the one pictures are scaled to
 };
 
 struct AudioPath {

@@ -155,4 +155,9 @@ TEST_CASE("a Blu-ray rip is inspected and converted", "[cli]") {
     const Json film = json_of(run_program({"inspect", "library/Angle/Angle.mp4", "--json"}, dir.path()));
     CHECK(film["tracks"][0]["width"] == 640);
     CHECK(film["tracks"][1]["language"] == "fra");
+    // Forced subtitles lie in two English tracks here; the tables don't say so.
+    const Json forced = json_of(run_program(
+        {"convert", rip, "--pick", "1", "--into", "library", "--name", "Forced", "--profile", "small-screen", "--json"},
+        dir.path()))["outputs"][0];
+    CHECK(forced["subtitles_drawn"] == 2);
 }

@@ -197,3 +197,34 @@ TEST_CASE("a Blu-ray folder with clips alone still gives its titles", "[flawed]"
     CHECK(contents.video.size() >= 71);
     CHECK(contents.video.size() <= 72);
 }
+
+TEST_CASE("tables that lie about lengths are told, and the data is believed", "[flawed]") {
+    const TempDir dir;
+    const bool dvd = GENERATE(true, false);
+    const auto disc = one_part(dvd, 3);
+    std::filesystem::copy(made_disc(dvd ? "dvd-free-3" : "bd-free-3", disc), dir / "rip",
+                          std::filesystem::copy_options::recursive);
+    if (dvd) {
+        for (const char* name : {"VIDEO_TS/VTS_01_0.IFO", "VIDEO_TS/VTS_01_0.BUP"}) {
+            ByteVector ifo = read_all(dir / "rip" / name);
+            const std::size_t chains = (std::size_t{ifo[0xCE]} << 8 | ifo[0xCF]) * 2048;
+            const std::size_t chain = chains + (std::size_t{ifo[chains + 14]} << 8 | ifo[chains + 15]);
+            const std::size_t cell = chain + (std::size_t{ifo[chain + 0xE8]} << 8 | ifo[chain + 0xE9]);
+            ifo[cell + 4] = 0x02;  // two hours more
+            write_all(dir / "rip" / name, ifo);
+        }
+    } else {
+        for (const char* name : {"BDMV/PLAYLIST/00000.mpls", "BDMV/BACKUP/PLAYLIST/00000.mpls"}) {
+            ByteVector list = read_all(dir / "rip" / name);
+            list[58 + 4 + 6 + 2 + 12 + 4] += 0x10;  // the first item's out-time
+            write_all(dir / "rip" / name, list);
+        }
+    }
+    const auto input = open(dir / "rip");
+    const source::Title& title = input->titles()[0];
+    CHECK(std::abs(base::to_seconds(title.duration) - 3) < 0.05);
+    REQUIRE(title.differences.size() == 1);
+    INFO(title.differences[0]);
+    CHECK(title.differences[0].find("0:03") != std::string::npos);
+    CHECK(read(*input).problems.empty());
+}
