@@ -145,6 +145,11 @@ class Chooser {
                 at += titles_[*found].segments.size();
             }
             if (at < whole.size() || parts.size() < 2) continue;
+            // A logo and the film, or a film and its trailer, are no series.
+            std::vector<Time> lengths;
+            for (const std::size_t k : parts) lengths.push_back(titles_[k].duration);
+            std::sort(lengths.begin(), lengths.end());
+            if (!near(lengths.front(), lengths.back(), 2 * kEpisodeSpread)) continue;
             for (const std::size_t k : parts) {
                 if (!open(k)) continue;
                 choices_.episodes.push_back({titles_[k].number, 0, 0, {}, titles_[k].duration});

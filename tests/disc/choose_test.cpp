@@ -79,6 +79,15 @@ TEST_CASE("choose: a title that plays others in a row, and the same episode list
     CHECK(choices.main == 1);
 }
 
+TEST_CASE("choose: a film with a logo before it, both also alone, is no series", "[choose]") {
+    auto logo = title(2, "a", 20), film = title(3, "b", 5400);
+    auto both = title(1, "ab", 0);
+    both.duration = logo.duration + film.duration;
+    const auto choices = disc::choose_titles({both, logo, film});
+    CHECK(choices.episodes.empty());
+    CHECK(choices.main == 1);
+}
+
 TEST_CASE("choose: episodes as chapter groups of one title", "[choose]") {
     // Opening 60 s, acts, credits 40 s, three times.
     std::vector<double> starts;
