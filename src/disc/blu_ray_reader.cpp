@@ -143,9 +143,10 @@ class TitleSource : public PacketSource {
   private:
     // The packet where a picture begins that can be decoded alone, at or before a time of the clip.
     static std::uint64_t entry_before(const ClipFile& clip, std::uint32_t time) {
-        // Times in the map are rounded down to 256 ticks.
-        const auto after = std::upper_bound(clip.info.entries.begin(), clip.info.entries.end(), time,
-                                            [](std::uint32_t t, const ClipInfo::Entry& e) { return t < e.time; });
+        // Times in the map are rounded down to 256 ticks: an entry that may be later does not count.
+        const auto after =
+            std::upper_bound(clip.info.entries.begin(), clip.info.entries.end(), time,
+                             [](std::uint32_t t, const ClipInfo::Entry& e) { return t < std::uint64_t{e.time} + 255; });
         // From the first picture on means from the beginning: tables and sound may lie before it.
         if (after == clip.info.entries.begin() || std::prev(after) == clip.info.entries.begin()) return 0;
         return std::uint64_t{std::prev(after)->packet} * ts::kTimedPacket;

@@ -216,7 +216,7 @@ TEST_CASE("tables that lie about lengths are told, and the data is believed", "[
     } else {
         for (const char* name : {"BDMV/PLAYLIST/00000.mpls", "BDMV/BACKUP/PLAYLIST/00000.mpls"}) {
             ByteVector list = read_all(dir / "rip" / name);
-            list[58 + 4 + 6 + 2 + 12 + 4] += 0x10;  // the first item's out-time
+            list[58 + 4 + 6 + 2 + 12 + 4] += 0x10;  // where the first item ends
             write_all(dir / "rip" / name, list);
         }
     }
