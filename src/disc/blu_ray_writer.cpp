@@ -160,7 +160,8 @@ Status BluRayWriter::State::put_units(Time until) {
         const StreamInfo& stream = settings.sound[static_cast<std::size_t>(next.unit.stream)];
         const bool lpcm = codec_of(stream.coding) == Codec::lpcm;
         const auto header = lpcm ? ts::write_pes(0xBD, stamp(next.unit.at), {}, next.unit.data.size())
-                                 : ts::write_pes(0xFD, stamp(next.unit.at), {}, next.unit.data.size(), 0x71);
+                                 : ts::write_pes(0xFD, stamp(next.unit.at), {}, next.unit.data.size(),
+                                                 next.unit.extension != 0 ? next.unit.extension : 0x71);
         WAVECREST_TRY(put_pes(stream.pid, header, next.unit.data));
     }
     return {};

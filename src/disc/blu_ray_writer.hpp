@@ -25,6 +25,9 @@ struct BluRayGroup {
         int stream = 0;  // index among the clip's sound or graphics streams
         Time at{};       // since the clip's start; may be slightly negative
         ByteVector data;
+        // stream_id_extension of sound other than LPCM; 0: 0x71, that of AC-3 and DTS. TrueHD takes 0x72, its core
+        // 0x76.
+        std::uint8_t extension = 0;
     };
     std::vector<Unit> sound;     // a frame, or an LPCM unit with its header
     std::vector<Unit> graphics;  // display sets

@@ -343,8 +343,8 @@ class BluRayMaker {
                 image.colours = {{}, {235, 128, 128, 255}, {16, 128, 128, 255}};
                 image.forced = c.forced;
                 image.number = 2 * static_cast<int>(cue);
-                out.graphics.push_back({c.track, c.from - begin, codec::write_pgs_show(image)});
-                clears.push_back({c.track, std::min(c.to, until) - begin, codec::write_pgs_clear(image)});
+                out.graphics.push_back({c.track, c.from - begin, codec::write_pgs_show(image), 0});
+                clears.push_back({c.track, std::min(c.to, until) - begin, codec::write_pgs_clear(image), 0});
             }
             for (auto& clear : clears) {
                 if (!clear.data.empty() && clear.at < to) out.graphics.push_back(std::exchange(clear, {}));
@@ -391,7 +391,7 @@ class BluRayMaker {
         const ByteSpan data = packet.data.view();
         const int stream = static_cast<int>(index);
         if (sound.codec == Codec::ac3) {
-            out.sound.push_back({stream, packet.pts, ByteVector(data.begin(), data.end())});
+            out.sound.push_back({stream, packet.pts, ByteVector(data.begin(), data.end()), 0});
             return;
         }
         const std::size_t width = sound.bits == 16 ? 2 : 3;
@@ -420,7 +420,7 @@ class BluRayMaker {
             const Time start = base::from_ticks(base::to_ticks(group_start, 48000), 48000);
             out.sound.push_back({stream,
                                  start + base::from_ticks(static_cast<std::int64_t>(at / frame), 48000) - clip_start,
-                                 std::move(whole)});
+                                 std::move(whole), 0});
         }
     }
 
