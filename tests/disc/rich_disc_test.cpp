@@ -253,3 +253,35 @@ TEST_CASE("a skip lands on a picture that can be decoded, at or before the time,
         }
     }
 }
+
+TEST_CASE("a title whose chapters lie in several program chains plays them all", "[rich]") {
+    const TempDir dir;
+    std::filesystem::copy(rich_dvd(), dir / "rip", std::filesystem::copy_options::recursive);
+    for (const char* name : {"VIDEO_TS/VTS_01_0.IFO", "VIDEO_TS/VTS_01_0.BUP"}) {
+        ByteVector ifo = read_all(dir / "rip" / name);
+        const auto u32 = [&](std::size_t at) {
+            return std::size_t{ifo[at]} << 24 | std::size_t{ifo[at + 1]} << 16 | std::size_t{ifo[at + 2]} << 8 |
+                   ifo[at + 3];
+        };
+        // Title 1's second chapter: in chain 3, which is title 3's with its three clocks.
+        const std::size_t chapters = u32(0xC8) * 2048, second = chapters + u32(chapters + 8) + 4;
+        REQUIRE(ifo[second + 1] == 1);
+        ifo[second + 1] = 3;
+        ifo[second + 3] = 1;
+        write_all(dir / "rip" / name, ifo);
+    }
+    const auto input = open(dir / "rip");
+    const auto description = rich_description(DiscDescription::Kind::dvd);
+    const source::Title& title = input->titles()[0];
+    CHECK(title.segments.size() == 5);
+    REQUIRE(title.chapters.size() == 2);
+    const Time first = input->titles()[2].duration;
+    CHECK(title.duration - title.chapters[1].start == first);
+    const Contents contents = read(*input, 1);
+    CHECK(contents.problems.empty());
+    const auto expected = standin::Material::picture_count(description, description.parts[0]) +
+                          standin::Material::picture_count(description, description.parts[2]);
+    CHECK(static_cast<std::int64_t>(contents.packets.at(0xE0).size()) == expected);
+    const Packet& last = contents.packets.at(0xE0).back();
+    CHECK(last.pts + last.duration == contents.duration);
+}
