@@ -219,8 +219,16 @@ int run_inspect(const InspectOptions& options) {
         render::Table table(
             {"title", "length", "size", "chapters", "sound", "subtitles", "choice"},
             {Align::right, Align::right, Align::right, Align::right, Align::right, Align::right, Align::left});
+        // Some discs have hundreds of titles that only repeat or imitate the film.
+        constexpr std::size_t kLongTable = 40;
+        std::size_t left_out = 0;
         for (const TitleReport& report : reports) {
             const source::Title& title = *report.title;
+            const bool repeats = title.role == disc::Role::duplicate || title.role == disc::Role::decoy;
+            if (repeats && !report.in_full && reports.size() > kLongTable) {
+                ++left_out;
+                continue;
+            }
             const auto count = [&](TrackKind kind) {
                 return fmt::format("{}", std::count_if(title.tracks.begin(), title.tracks.end(),
                                                        [&](const Track& t) { return t.kind == kind; }));
@@ -231,6 +239,7 @@ int run_inspect(const InspectOptions& options) {
                        fmt::format("{}: {}", disc::short_name(title.role), title.why)});
         }
         fmt::print("\n{}", table.text(2));
+        if (left_out > 0) fmt::print("  {} duplicates and decoys are left out here; --json lists them.\n", left_out);
         if (options.pick.empty() && !input.episodes().empty()) {
             fmt::print("\n{} episodes (convert --pick episodes):\n", input.episodes().size());
             int number = 0;

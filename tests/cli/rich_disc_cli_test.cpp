@@ -161,3 +161,23 @@ TEST_CASE("a Blu-ray rip is inspected and converted", "[cli]") {
         dir.path()))["outputs"][0];
     CHECK(forced["subtitles_drawn"] == 2);
 }
+
+TEST_CASE("hundreds of decoys don't bury the film", "[cli]") {
+    const TempDir dir;
+    std::string description = "kind = \"blu-ray\"\ndefinition = \"standard\"\nbitrate = \"2 Mbit/s\"\n";
+    for (const char* name : {"a", "b", "c"})
+        description += std::string("[[part]]\nname = \"") + name + "\"\nlength = \"1 s\"\n";
+    for (int i = 0; i < 60; ++i) {
+        const char* orders[] = {"\"c\", \"a\", \"b\"", "\"b\", \"a\", \"c\"", "\"c\", \"b\", \"a\""};
+        description += std::string("[[plays]]\nplays = [") + (i == 37 ? "\"a\", \"b\", \"c\"" : orders[i % 3]) + "]\n";
+    }
+    write_all(dir / "d.toml", description);
+    REQUIRE(run_program({"standin", "disc", "disc", "--from", "d.toml", "-q"}, dir.path()).status == 0);
+    const Ran shown = run_program({"inspect", "disc"}, dir.path());
+    CHECK(shown.out.find("* 38") != std::string::npos);
+    CHECK(shown.out.find("59 duplicates and decoys are left out") != std::string::npos);
+    const Json json = json_of(run_program({"inspect", "disc", "--json"}, dir.path()));
+    CHECK(json["titles"].size() == 60);
+    CHECK(json["titles"][37]["main"] == true);
+    CHECK(json["titles"][0]["role"] == "decoy");
+}
