@@ -1,6 +1,11 @@
 #include "bitstream/mpeg2.hpp"
 
+#ifdef __SSE2__
+#include <emmintrin.h>
+#endif
+
 #include <algorithm>
+#include <bit>
 #include <chrono>
 #include <cstring>
 #include <utility>
@@ -17,8 +22,18 @@ constexpr Ratio kFrameRates[] = {{0, 1},  {24000, 1001}, {24, 1},       {25, 1},
 }  // namespace
 
 std::size_t find_start_code(ByteSpan bytes, std::size_t from) {
-    // Look for the 1: memchr runs at memory speed, and ones after two zeros are rare elsewhere.
     const std::uint8_t* const begin = bytes.data();
+#ifdef __SSE2__
+    // Sixteen places at a time: where two zeros and a one stand in a row.
+    const __m128i zero = _mm_setzero_si128(), one = _mm_set1_epi8(1);
+    for (; from + 18 <= bytes.size(); from += 16) {
+        const auto load = [&](std::size_t at) { return _mm_loadu_si128(reinterpret_cast<const __m128i*>(begin + at)); };
+        const __m128i pair = _mm_cmpeq_epi8(_mm_or_si128(load(from), load(from + 1)), zero);
+        const int found = _mm_movemask_epi8(_mm_and_si128(pair, _mm_cmpeq_epi8(load(from + 2), one)));
+        if (found != 0) return from + static_cast<std::size_t>(std::countr_zero(static_cast<unsigned>(found)));
+    }
+#endif
+    // Look for the 1: memchr runs at memory speed, and ones after two zeros are rare elsewhere.
     std::size_t at = from + 2;
     while (at < bytes.size()) {
         const void* found = std::memchr(begin + at, 1, bytes.size() - at);
