@@ -351,3 +351,23 @@ TEST_CASE("the LPCM header of DVD-Video", "[lpcm]") {
     const ByteVector reserved = {7, 0, 8, 0, 0b11000000, 0x80};
     CHECK_FALSE(parse_dvd_lpcm_header(reserved));
 }
+
+TEST_CASE("start codes are found wherever they begin, whatever the length behind them", "[mpeg2]") {
+    // Against a plain search, on bytes full of zeros and ones.
+    std::uint32_t state = 1;
+    const auto random = [&] { return (state = state * 1664525u + 1013904223u) >> 16; };
+    std::size_t wrong = 0;
+    for (int round = 0; round < 2000; ++round) {
+        wavecrest::ByteVector bytes(random() % 70);
+        for (auto& byte : bytes) byte = static_cast<std::uint8_t>(random() % 5 == 0 ? random() : random() % 3 / 2);
+        for (std::size_t from = 0; from <= bytes.size() + 3; ++from) {
+            std::size_t expected = from;
+            while (expected + 3 <= bytes.size() &&
+                   !(bytes[expected] == 0 && bytes[expected + 1] == 0 && bytes[expected + 2] == 1))
+                ++expected;
+            if (expected + 3 > bytes.size()) expected = bytes.size();
+            wrong += wavecrest::bitstream::mpeg2::find_start_code(bytes, from) == expected ? 0 : 1;
+        }
+    }
+    CHECK(wrong == 0);
+}
