@@ -149,6 +149,58 @@ Result<std::size_t> MemorySource::read_at(std::uint64_t offset, std::span<std::u
     return count;
 }
 
+Result<std::size_t> PipeSource::read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) {
+    constexpr std::size_t kKeep = 16 << 20;  // behind the furthest byte
+    constexpr std::size_t kPiece = 1 << 20;
+    while (!ended_ && end_ < offset + buffer.size()) {
+        if (held_.size() > 2 * kKeep) {
+            const std::size_t drop = held_.size() - kKeep;
+            held_.erase(held_.begin(), held_.begin() + static_cast<std::ptrdiff_t>(drop));
+            start_ += drop;
+        }
+        const std::size_t before = held_.size();
+        held_.resize(before + kPiece);
+        const ssize_t got = ::read(handle_, held_.data() + before, kPiece);
+        held_.resize(before + static_cast<std::size_t>(std::max<ssize_t>(got, 0)));
+        if (got < 0 && errno == EINTR) continue;
+        if (got < 0) {
+            return fail(ErrorKind::input, fmt::format("reading failed: {}", std::strerror(errno)),
+                        fmt::format("{}, byte {}", name_, end_), "check what feeds it");
+        }
+        if (got == 0) ended_ = true;
+        end_ += static_cast<std::uint64_t>(got);
+    }
+    if (offset < start_) {
+        return fail(ErrorKind::input, "what comes in over a pipe can't be read again from further back",
+                    fmt::format("{}, byte {}", name_, offset), "save it to a file and name that");
+    }
+    if (offset >= end_) return std::size_t{0};
+    const std::size_t count = static_cast<std::size_t>(std::min<std::uint64_t>(buffer.size(), end_ - offset));
+    std::copy_n(held_.begin() + static_cast<std::ptrdiff_t>(offset - start_), count, buffer.begin());
+    return count;
+}
+
+Result<ByteSpan> WindowReader::view(std::uint64_t offset, std::size_t count) {
+    if (offset < start_ || offset + count > start_ + filled_) {
+        // Going on in order, what is held already is kept.
+        std::size_t kept = 0;
+        if (offset >= start_ && offset < start_ + filled_) {
+            kept = static_cast<std::size_t>(start_ + filled_ - offset);
+            std::memmove(buffer_.data(), buffer_.data() + (offset - start_), kept);
+        }
+        if (buffer_.size() < std::max(window_, count)) buffer_.resize(std::max(window_, count));
+        start_ = offset;
+        filled_ = kept;
+        // A pipe gives what it has: no more than is asked for, so that live input isn't waited for.
+        const std::size_t want = source_->seekable() ? buffer_.size() : count;
+        auto got = source_->read_at(offset + kept, std::span(buffer_).subspan(kept, want - kept));
+        if (!got) return fail(std::move(got).error());
+        filled_ += *got;
+    }
+    const std::size_t at = static_cast<std::size_t>(offset - start_);
+    return ByteSpan(buffer_).subspan(at, std::min(count, filled_ - at));
+}
+
 Result<std::string> read_text_file(const Path& path, std::size_t limit) {
     WAVECREST_TRY_ASSIGN(source, FileSource::open(path));
     if (source.size() > limit) {

@@ -21,7 +21,11 @@ class ByteSource {
     virtual std::string name() const = 0;
     // Reads up to buffer.size() bytes at `offset`; fewer only at the end. Fails with the byte offset in `where`.
     virtual Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) = 0;
+    // Whether any offset can be read at any time at little cost. Pipes can't: their size is kUnknownSize, and only what
+    // lies a little behind the furthest byte read so far can be read again.
+    virtual bool seekable() const { return true; }
 };
+inline constexpr std::uint64_t kUnknownSize = ~std::uint64_t{0};
 
 // `count` bytes at `offset`; fails when the source is shorter.
 Result<ByteVector> read_exactly(ByteSource& source, std::uint64_t offset, std::size_t count);
@@ -72,6 +76,44 @@ class MemorySource : public ByteSource {
   private:
     ByteVector bytes_;
     std::string name_;
+};
+
+// What comes in over a pipe (standard input), read once from beginning to end. The first megabytes stay readable until
+// the reader has gone well past them, and a few megabytes behind the furthest byte always are; further back fails.
+class PipeSource : public ByteSource {
+  public:
+    // Doesn't close the handle. `name` is for messages.
+    PipeSource(int handle, std::string name) : handle_(handle), name_(std::move(name)) {}
+    std::uint64_t size() const override { return ended_ ? end_ : kUnknownSize; }
+    std::string name() const override { return name_; }
+    bool seekable() const override { return false; }
+    Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) override;
+
+  private:
+    int handle_;
+    std::string name_;
+    ByteVector held_;  // the bytes from start_ to end_
+    std::uint64_t start_ = 0, end_ = 0;
+    bool ended_ = false;
+};
+
+// Reads a source front to back through a window, so that small pieces cost no call each.
+class WindowReader {
+  public:
+    explicit WindowReader(std::shared_ptr<ByteSource> source, std::size_t window = 1 << 20)
+        : source_(std::move(source)), window_(window) {}
+
+    ByteSource& source() const { return *source_; }
+    std::uint64_t size() const { return source_->size(); }
+    // Up to `count` bytes at `offset`, fewer only at the end; valid until the next call.
+    Result<ByteSpan> view(std::uint64_t offset, std::size_t count);
+
+  private:
+    std::shared_ptr<ByteSource> source_;
+    std::size_t window_;
+    ByteVector buffer_;
+    std::uint64_t start_ = 0;
+    std::size_t filled_ = 0;
 };
 
 // A whole file of at most `limit` bytes, as text.

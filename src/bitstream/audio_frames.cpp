@@ -5,6 +5,7 @@
 #include <iterator>
 
 #include "base/bits.hpp"
+#include "bitstream/aac.hpp"
 
 namespace wavecrest::bitstream {
 namespace {
@@ -160,6 +161,19 @@ std::optional<AudioHeader> parse_mpeg(ByteSpan bytes) {
     return header;
 }
 
+std::optional<AudioHeader> parse_aac(ByteSpan bytes) {
+    const auto adts = aac::parse_adts(bytes);
+    if (!adts) return std::nullopt;
+    AudioHeader header;
+    header.codec = Codec::aac;
+    header.bytes = adts->frame_bytes;
+    header.samples = aac::kFrameSamples * adts->blocks;
+    header.sample_rate = adts->sample_rate;
+    header.channels = adts->channel_configuration == 7 ? 8 : adts->channel_configuration;
+    header.speakers = header.channels > 0 ? media::usual_speakers(header.channels) : 0;
+    return header;
+}
+
 // The longest frame any of these headers can name.
 constexpr std::size_t kLongestFrame = 1 << 20;
 
@@ -175,6 +189,8 @@ std::optional<AudioHeader> parse_audio_header(Codec codec, ByteSpan bytes) {
         case Codec::mp2:
         case Codec::mp3:
             return parse_mpeg(bytes);
+        case Codec::aac:
+            return parse_aac(bytes);
         default:
             return std::nullopt;
     }

@@ -1,6 +1,6 @@
 // Frames of coded sound: what their headers say, and the cutting of an elementary stream into frames.
 // AC-3 and E-AC-3: ETSI TS 102 366, clause 4.3 and annex E.1.2; DTS: ETSI TS 102 114, clause 5.3; MPEG audio: ISO/IEC
-// 11172-3, clause 2.4.2.3, and 13818-3.
+// 11172-3, clause 2.4.2.3, and 13818-3; AAC in ADTS frames: 13818-7, clause 6.2.
 #pragma once
 
 #include <array>
@@ -24,7 +24,7 @@ inline constexpr std::array<Speakers, 8> kAc3Modes = {
     media::speaker::kStereo | media::speaker::kCentre | media::speaker::kLeftSurround | media::speaker::kRightSurround};
 
 struct AudioHeader {
-    Codec codec = Codec::unknown;  // ac3, eac3, dts, mp2 (layers I and II) or mp3
+    Codec codec = Codec::unknown;  // ac3, eac3, dts, aac, mp2 (layers I and II) or mp3
     std::size_t bytes = 0;         // of the whole frame
     int samples = 0;               // per channel
     int sample_rate = 0;           // Hz

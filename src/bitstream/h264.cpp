@@ -2,26 +2,13 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/bits.hpp"
+#include "bitstream/nal.hpp"
 
 namespace wavecrest::bitstream::h264 {
 namespace {
-
-// Removes emulation prevention bytes (7.3.1).
-ByteVector unescape(ByteSpan nal) {
-    ByteVector rbsp;
-    rbsp.reserve(nal.size());
-    int zeros = 0;
-    for (const std::uint8_t byte : nal) {
-        if (zeros >= 2 && byte == 3) {
-            zeros = 0;
-            continue;
-        }
-        zeros = byte == 0 ? zeros + 1 : 0;
-        rbsp.push_back(byte);
-    }
-    return rbsp;
-}
 
 bool has_chroma_fields(int profile) {
     switch (profile) {
@@ -56,6 +43,22 @@ void skip_scaling_list(base::BitReader& bits, int size) {
 constexpr Ratio kAspects[] = {{1, 1},   {1, 1},   {12, 11}, {10, 11}, {16, 11},  {40, 33}, {24, 11}, {20, 11}, {32, 11},
                               {80, 33}, {18, 11}, {15, 11}, {64, 33}, {160, 99}, {4, 3},   {3, 2},   {2, 1}};
 
+// E.1.2; the first schedule counts.
+void parse_hrd(base::BitReader& bits, Sps& sps) {
+    const std::uint32_t schedules = bits.ue() + 1;
+    const std::uint32_t rate_scale = bits.bits(4), size_scale = bits.bits(4);
+    for (std::uint32_t i = 0; i < schedules && i < 32 && bits.ok(); ++i) {
+        const std::int64_t rate = (std::int64_t{bits.ue()} + 1) << (6 + rate_scale);
+        const std::int64_t size = (std::int64_t{bits.ue()} + 1) << (4 + size_scale);
+        bits.skip(1);
+        if (i == 0 && bits.ok()) {
+            sps.bitrate_bps = rate;
+            sps.buffer_bits = size;
+        }
+    }
+    bits.skip(20);
+}
+
 void parse_vui(base::BitReader& bits, Sps& sps) {
     if (bits.flag()) {
         const std::uint32_t aspect = bits.bits(8);
@@ -83,6 +86,19 @@ void parse_vui(base::BitReader& bits, Sps& sps) {
     if (bits.flag()) {
         const std::uint32_t units = bits.bits(32), scale = bits.bits(32);
         if (bits.ok() && units != 0) sps.frame_rate = base::reduced({scale, 2LL * units});
+        sps.fixed_frame_rate = bits.flag();
+    }
+    const bool nal_buffer = bits.flag();
+    if (nal_buffer) parse_hrd(bits, sps);
+    const bool vcl_buffer = bits.flag();
+    if (vcl_buffer) parse_hrd(bits, sps);
+    if (nal_buffer || vcl_buffer) bits.skip(1);
+    bits.skip(1);
+    if (bits.flag()) {
+        bits.skip(1);
+        for (int i = 0; i < 4; ++i) bits.ue();
+        const std::uint32_t reorder = bits.ue();
+        if (bits.ok() && reorder <= 16) sps.reorder_frames = static_cast<int>(reorder);
     }
 }
 
@@ -117,7 +133,7 @@ std::string Sps::level_name() const {
 
 std::optional<Sps> parse_sps(ByteSpan nal) {
     if (nal.size() < 4 || (nal[0] & 0x1F) != kSps) return std::nullopt;
-    const ByteVector rbsp = unescape(nal.subspan(1));
+    const ByteVector rbsp = nal::unescape(nal.subspan(1));
     base::BitReader bits(rbsp);
     Sps sps;
     sps.profile_idc = static_cast<int>(bits.bits(8));
@@ -127,7 +143,7 @@ std::optional<Sps> parse_sps(ByteSpan nal) {
     if (has_chroma_fields(sps.profile_idc)) {
         sps.chroma_format = static_cast<int>(bits.ue());
         if (sps.chroma_format > 3) return std::nullopt;
-        if (sps.chroma_format == 3) bits.skip(1);
+        if (sps.chroma_format == 3) sps.separate_planes = bits.flag();
         sps.bit_depth = 8 + static_cast<int>(bits.ue());
         bits.ue();
         bits.skip(1);
@@ -137,7 +153,9 @@ std::optional<Sps> parse_sps(ByteSpan nal) {
             }
         }
     }
-    bits.ue();  // log2_max_frame_num_minus4
+    const std::uint32_t number_bits = bits.ue() + 4;
+    if (number_bits > 16) return std::nullopt;
+    sps.frame_number_bits = static_cast<int>(number_bits);
     const std::uint32_t order = bits.ue();
     if (order == 0) {
         bits.ue();
@@ -167,24 +185,31 @@ std::optional<Sps> parse_sps(ByteSpan nal) {
         sps.width = static_cast<int>(width);
         sps.height = static_cast<int>(height);
     }
-    if (bits.flag()) parse_vui(bits, sps);
     if (!bits.ok()) return std::nullopt;
+    // Usability information that is cut off takes nothing from what came before it.
+    if (bits.flag()) parse_vui(bits, sps);
     return sps;
 }
 
-ByteVector make_config(ByteSpan sps, ByteSpan pps) {
+ByteVector make_config(const std::vector<ByteSpan>& sps, const std::vector<ByteSpan>& pps) {
     base::ByteWriter out;
     out.u8(1);
-    out.raw(sps.subspan(1, 3));
+    out.raw(sps.front().subspan(1, 3));
     out.u8(0xFC | 3);
-    out.u8(0xE0 | 1);
-    out.u16(sps.size());
-    out.raw(sps);
-    out.u8(1);
-    out.u16(pps.size());
-    out.raw(pps);
-    if (has_chroma_fields(sps[1])) {
-        const auto parsed = parse_sps(sps);
+    const std::size_t sequences = std::min<std::size_t>(sps.size(), 31),
+                      pictures = std::min<std::size_t>(pps.size(), 255);
+    out.u8(0xE0 | sequences);
+    for (std::size_t i = 0; i < sequences; ++i) {
+        out.u16(sps[i].size());
+        out.raw(sps[i]);
+    }
+    out.u8(pictures);
+    for (std::size_t i = 0; i < pictures; ++i) {
+        out.u16(pps[i].size());
+        out.raw(pps[i]);
+    }
+    if (has_chroma_fields(sps.front()[1])) {
+        const auto parsed = parse_sps(sps.front());
         const auto depth = static_cast<unsigned>(parsed ? parsed->bit_depth - 8 : 0);
         out.u8(0xFC | static_cast<unsigned>(parsed ? parsed->chroma_format : 1));
         out.u8(0xF8 | depth);
@@ -192,6 +217,23 @@ ByteVector make_config(ByteSpan sps, ByteSpan pps) {
         out.u8(0);
     }
     return out.release();
+}
+
+ByteVector make_config(ByteSpan sps, ByteSpan pps) {
+    return make_config(std::vector<ByteSpan>{sps}, std::vector<ByteSpan>{pps});
+}
+
+std::optional<ParameterSets> parameter_sets(ByteSpan config) {
+    base::ByteReader reader(config);
+    if (reader.u8() != 1) return std::nullopt;
+    reader.skip(3);
+    ParameterSets sets;
+    sets.length_size = (reader.u8() & 3) + 1;
+    for (int count = reader.u8() & 0x1F; count > 0; --count) sets.units.push_back(reader.take(reader.u16()));
+    for (int count = reader.u8(); count > 0; --count) sets.units.push_back(reader.take(reader.u16()));
+    std::erase_if(sets.units, [](ByteSpan unit) { return unit.empty(); });
+    if (!reader.ok() || sets.units.empty()) return std::nullopt;
+    return sets;
 }
 
 std::optional<Sps> parse_config(ByteSpan config) {

@@ -22,7 +22,13 @@ struct Sps {
     int bit_depth = 8;
     int chroma_format = 1;
     int reference_frames = 0;
+    int reorder_frames = -1;  // from the bitstream restrictions; -1 when absent
+    int frame_number_bits = 4;
+    bool separate_planes = false;
     bool frames_only = true;
+    std::int64_t bitrate_bps = 0;  // of the hypothetical reference decoder; 0 when absent
+    std::int64_t buffer_bits = 0;  // likewise
+    bool fixed_frame_rate = false;
     Ratio pixel_aspect{1, 1};
     Ratio frame_rate{0, 1};  // from timing information; 0 when absent
     ColourDescription colour;
@@ -34,10 +40,17 @@ struct Sps {
 // Parses a NAL unit of type 7, its header byte included (7.3.2.1.1 and annex E).
 std::optional<Sps> parse_sps(ByteSpan nal);
 
-// Makes an AVCDecoderConfigurationRecord from one SPS and one PPS NAL unit; four-byte lengths.
+// Makes an AVCDecoderConfigurationRecord from SPS and PPS NAL units (at least one each); four-byte lengths.
+ByteVector make_config(const std::vector<ByteSpan>& sps, const std::vector<ByteSpan>& pps);
 ByteVector make_config(ByteSpan sps, ByteSpan pps);
 // The first SPS of a configuration record; nothing when it is malformed.
 std::optional<Sps> parse_config(ByteSpan config);
+// All parameter sets of a configuration record, and how many bytes its lengths have.
+struct ParameterSets {
+    std::vector<ByteSpan> units;
+    int length_size = 4;
+};
+std::optional<ParameterSets> parameter_sets(ByteSpan config);
 
 // Names a level number of device descriptions ("3.1", "4") as level_idc, 0 when it is none.
 int level_idc_from_name(const std::string& name);

@@ -14,6 +14,7 @@ struct InspectOptions {
     std::string input;
     std::string pick;  // empty: all titles; else those to show in full
     int retries = 2;
+    bool deep = false;
     Output output;
 };
 int run_inspect(const InspectOptions& options);
@@ -24,8 +25,10 @@ struct ConvertOptions {
     std::string profile = "full-picture";
     std::string into;
     std::string name;
-    std::string sound = "first";
-    std::string subtitles = "forced";
+    std::string sound;      // empty: the first to convert, all to rewrap
+    std::string subtitles;  // empty: forced ones to convert, all to rewrap
+    std::string rewrap;     // a container's short name; empty: convert
+    std::string cut;        // FROM-TO
     int angle = 1;
     int season = 1;
     int first_episode = 1;

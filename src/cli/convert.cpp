@@ -6,6 +6,7 @@
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "cli/media_json.hpp"
+#include "convert/rewrap.hpp"
 #include "host/machine.hpp"
 
 namespace wavecrest::cli {
@@ -15,9 +16,9 @@ double rounded(double value) {
     return std::round(value * 1000) / 1000;
 }
 
-nlohmann::ordered_json tracks_json(const convert::Plan& plan) {
+nlohmann::ordered_json tracks_json(const std::vector<convert::TrackPlan>& tracks) {
     auto json = nlohmann::ordered_json::array();
-    for (const convert::TrackPlan& track : plan.tracks) {
+    for (const convert::TrackPlan& track : tracks) {
         nlohmann::ordered_json entry = {{"kind", media::short_name(track.from.kind)},
                                         {"codec", media::short_name(track.from.codec)},
                                         {"action", convert::short_name(track.action)},
@@ -41,10 +42,10 @@ void print_plan(const convert::Plan& plan, const std::string& profile) {
 }
 
 nlohmann::ordered_json plan_json(const convert::Plan& plan, const ConvertOptions& options) {
-    return {{"target", plan.target.string()},    {"title", plan.title},
-            {"profile", options.profile},        {"duration_s", rounded(base::to_seconds(plan.duration))},
-            {"source_bytes", plan.source_bytes}, {"steps", plan.steps},
-            {"tracks", tracks_json(plan)},       {"warnings", plan.warnings}};
+    return {{"target", plan.target.string()},     {"title", plan.title},
+            {"profile", options.profile},         {"duration_s", rounded(base::to_seconds(plan.duration))},
+            {"source_bytes", plan.source_bytes},  {"steps", plan.steps},
+            {"tracks", tracks_json(plan.tracks)}, {"warnings", plan.warnings}};
 }
 
 int show_plans(const ConvertOptions& options, const source::Input& input, const std::vector<convert::Plan>& plans) {
@@ -89,10 +90,103 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
     return 0;
 }
 
+void print_rewrap(const convert::RewrapPlan& plan) {
+    fmt::print("Title {} ({}, {}) of {}\n", plan.title, base::format_clock(plan.duration),
+               base::format_bytes(plan.source_bytes), plan.source.substr(0, plan.source.rfind(',')));
+    fmt::print("  becomes  {}\n", plan.target.string());
+    for (const convert::TrackPlan& track : plan.tracks) {
+        const bool kept = track.action == convert::TrackPlan::Action::keep;
+        fmt::print("  {} {}: {}\n", kept ? "kept    " : "left out", describe(track.from), track.why);
+    }
+    for (const std::string& step : plan.steps) fmt::print("  -        {}\n", step);
+    for (const std::string& warning : plan.warnings) fmt::print("  warning  {}\n", warning);
+}
+
+int run_rewrap(const ConvertOptions& options) {
+    const bool json = options.output.json;
+    convert::RewrapRequest request;
+    if (!options.cut.empty()) {
+        const auto stretch = convert::parse_stretch(options.cut);
+        if (!stretch) return report_error(stretch.error(), json);
+        request.from = stretch->from;
+        request.to = stretch->to;
+    }
+    auto input = source::open_input(options.input, {options.retries});
+    if (!input) return report_error(input.error(), json);
+    request.pick = options.pick;
+    request.format = options.rewrap;
+    request.into = options.into;
+    request.name = options.name;
+    if (!options.sound.empty()) request.sound = options.sound;
+    if (!options.subtitles.empty()) request.subtitles = options.subtitles;
+    request.angle = options.angle;
+    request.season = options.season;
+    request.first_episode = options.first_episode;
+    const auto plans = convert::plan_rewrap(**input, request);
+    if (!plans) return report_error(plans.error(), json);
+    for (const std::string& text : (*input)->notes()) note(text);
+    nlohmann::ordered_json result = {{"outputs", nlohmann::ordered_json::array()}};
+    std::optional<Error> failure;
+    for (const convert::RewrapPlan& plan : *plans) {
+        if (!json && (!options.output.quiet || options.plan)) print_rewrap(plan);
+        if (options.plan) {
+            result["outputs"].push_back({{"path", plan.target.string()},
+                                         {"title", plan.title},
+                                         {"tracks", tracks_json(plan.tracks)},
+                                         {"warnings", plan.warnings}});
+            continue;
+        }
+        Result<convert::Outcome> outcome;
+        {
+            ProgressLine line(plans->size() > 1 ? fmt::format("rewrapping title {}", plan.title) : "rewrapping",
+                              options.output.quiet);
+            outcome = convert::run_rewrap(**input, plan, line.callback(), cancel());
+        }
+        if (!outcome) {
+            failure = outcome.error();
+            break;
+        }
+        result["outputs"].push_back({{"path", outcome->path.string()},
+                                     {"source", options.input},
+                                     {"container", plan.format},
+                                     {"title", outcome->title},
+                                     {"duration_s", rounded(base::to_seconds(outcome->duration))},
+                                     {"pictures", outcome->pictures},
+                                     {"size_bytes", outcome->size_bytes},
+                                     {"source_bytes", outcome->source_bytes},
+                                     {"elapsed_s", rounded(base::to_seconds(outcome->elapsed))},
+                                     {"speed", rounded(outcome->speed())},
+                                     {"tracks", tracks_json(plan.tracks)},
+                                     {"problems", to_json(outcome->problems)}});
+        for (const Problem& problem : outcome->problems)
+            note(fmt::format("{} (from {} to {})", problem.what, base::format_clock(problem.from),
+                             base::format_clock(problem.to)));
+        if (json) continue;
+        fmt::print("\nDone in {}: {} of {}, nothing of it coded anew.\n{}\n", base::format_span(outcome->elapsed),
+                   base::format_clock(outcome->duration), base::format_bytes(outcome->size_bytes),
+                   outcome->path.string());
+    }
+    if (failure) return report_error(*failure, json);
+    if (json) {
+        print_json(result);
+    } else if (options.plan) {
+        fmt::print("\nNothing was written. Without --plan it is done.\n");
+    } else {
+        fmt::print("Next: wavecrest inspect '{}'\n", plans->back().target.string());
+    }
+    return 0;
+}
+
 }  // namespace
 
 int run_convert(const ConvertOptions& options) {
     const bool json = options.output.json;
+    if (!options.rewrap.empty()) return run_rewrap(options);
+    if (!options.cut.empty()) {
+        return report_error({ErrorKind::usage, "a stretch is cut out only when rewrapping", "--cut",
+                             "add --rewrap and a container, such as --rewrap mp4"},
+                            json);
+    }
     auto profile = profile::find(options.profile);
     if (!profile) return report_error(profile.error(), json);
     auto input = source::open_input(options.input, {options.retries});
@@ -102,8 +196,8 @@ int run_convert(const ConvertOptions& options) {
     request.profile = *profile;
     request.into = options.into;
     request.name = options.name;
-    request.sound = options.sound;
-    request.subtitles = options.subtitles;
+    if (!options.sound.empty()) request.sound = options.sound;
+    if (!options.subtitles.empty()) request.subtitles = options.subtitles;
     request.angle = options.angle;
     request.season = options.season;
     request.first_episode = options.first_episode;
@@ -141,7 +235,7 @@ int run_convert(const ConvertOptions& options) {
                                      {"elapsed_s", rounded(base::to_seconds(outcome->elapsed))},
                                      {"speed", rounded(outcome->speed())},
                                      {"steps", plan.steps},
-                                     {"tracks", tracks_json(plan)},
+                                     {"tracks", tracks_json(plan.tracks)},
                                      {"subtitles_drawn", outcome->subtitles},
                                      {"problems", to_json(outcome->problems)}});
         for (const Problem& problem : outcome->problems) {

@@ -91,7 +91,24 @@ void print_title(const TitleReport& report, bool disc, const char* pieces) {
 const char* kind_of(const source::Input& input) {
     if (input.container() == "dvd-video") return "ripped DVD-Video disc";
     if (input.container() == "blu-ray") return "ripped Blu-ray disc";
-    return "MP4 file";
+    constexpr std::pair<std::string_view, const char*> kNames[] = {{"mp4", "MP4 file"},
+                                                                   {"matroska", "Matroska file"},
+                                                                   {"webm", "WebM file"},
+                                                                   {"mpeg-ts", "MPEG transport stream"},
+                                                                   {"mpeg-ps", "MPEG program stream"},
+                                                                   {"avi", "AVI file"},
+                                                                   {"flv", "FLV file"},
+                                                                   {"wav", "WAV file"},
+                                                                   {"flac", "FLAC file"},
+                                                                   {"mp3", "MP3 file"},
+                                                                   {"adts", "AAC file (ADTS)"},
+                                                                   {"ogg", "Ogg file"},
+                                                                   {"srt", "SRT subtitles"},
+                                                                   {"webvtt", "WebVTT subtitles"}};
+    for (const auto& [name, text] : kNames) {
+        if (input.container() == name) return text;
+    }
+    return "media file";
 }
 
 Status write_figure(const std::string& folder, const std::string& stem, const std::string& name,

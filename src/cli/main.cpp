@@ -71,11 +71,15 @@ int run(int argc, char** argv) {
 
     InspectOptions inspect;
     auto* inspect_app = app.add_subcommand("inspect", "what is in a rip or a file");
-    inspect_app->add_option("input", inspect.input, "a ripped disc, its folder or image; or an MP4 file")
+    inspect_app
+        ->add_option("input", inspect.input,
+                     "a ripped disc (folder or image), a media file, an http:// address, or - for standard input")
         ->required()
         ->type_name("INPUT");
     inspect_app->add_option("--pick", inspect.pick, "show these in full: main, episodes, all, or numbers as 1,3-5")
         ->type_name("TITLES");
+    inspect_app->add_flag("--deep", inspect.deep,
+                          "read all of it: rates, keyframes, buffers, cadence, loudness, damage");
     add_retries(inspect_app, inspect.retries);
     add_output(inspect_app, inspect.output, true);
     inspect_app->callback([&] { command = [&] { return run_inspect(inspect); }; });
@@ -101,20 +105,30 @@ int run(int argc, char** argv) {
 
     ConvertOptions convert;
     auto* convert_app = app.add_subcommand("convert", "make a file the house's devices can play");
-    convert_app->add_option("input", convert.input, "a ripped disc: its folder or image")
+    convert_app
+        ->add_option("input", convert.input, "a ripped disc (folder or image), a media file, an http:// address, or -")
         ->required()
         ->type_name("INPUT");
     convert_app->add_option("--pick", convert.pick, "main, episodes, all, or title numbers as 1,3-5")
         ->capture_default_str()
         ->type_name("TITLES");
-    convert_app->add_option("--sound", convert.sound, "first, all, none, or languages as en,fr")
-        ->capture_default_str()
+    convert_app
+        ->add_option("--sound", convert.sound,
+                     "first (the default), all (the default with --rewrap), none, or languages as en,fr")
         ->type_name("WHICH");
     convert_app
         ->add_option("--subtitles", convert.subtitles,
-                     "drawn into the picture: forced (needed to follow the story), none, or a language as en")
-        ->capture_default_str()
+                     "drawn into the picture: forced (needed to follow the story; the default), none, or a language as "
+                     "en; with --rewrap kept as tracks: all (the default), none, forced, or languages")
         ->type_name("WHICH");
+    convert_app
+        ->add_option(
+            "--rewrap", convert.rewrap,
+            "put the tracks into another container untouched: mp4, matroska, webm, mpeg-ts, flv, wav, flac, mp3, "
+            "adts, ogg; or webvtt for subtitles of text")
+        ->type_name("CONTAINER");
+    convert_app->add_option("--cut", convert.cut, "with --rewrap: only this stretch, on keyframes, as 0:10:00-0:20:00")
+        ->type_name("FROM-TO");
     convert_app->add_option("--angle", convert.angle, "the angle, where a title has several")
         ->capture_default_str()
         ->check(CLI::Range(1, 9))

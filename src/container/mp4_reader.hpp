@@ -1,4 +1,4 @@
-// Reads MP4 files (plain, not fragmented): the index, and the file as a packet source.
+// Reads MP4 and QuickTime files, plain and fragmented: the index, and the file as a packet source.
 #pragma once
 
 #include <memory>
@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "base/file.hpp"
+#include "container/sample_index.hpp"
 #include "media/flow.hpp"
 
 namespace wavecrest::container {
@@ -19,11 +20,53 @@ struct Mp4Sample {
     Time duration{};
 };
 
+// A track's samples in decoding order.
+class Mp4Samples {
+  public:
+    class Iterator {
+      public:
+        Iterator(const Mp4Samples& samples, SampleIndex::Cursor cursor) : samples_(&samples), cursor_(cursor) {}
+        Mp4Sample operator*() const { return samples_->timed(*cursor_); }
+        Iterator& operator++() {
+            ++cursor_;
+            return *this;
+        }
+        bool operator!=(const Iterator& other) const { return cursor_ != other.cursor_; }
+        bool done() const { return cursor_.done(); }
+
+      private:
+        const Mp4Samples* samples_;
+        SampleIndex::Cursor cursor_;
+    };
+    std::size_t size() const { return index.size(); }
+    bool empty() const { return index.empty(); }
+    Iterator begin() const { return {*this, index.begin()}; }
+    Iterator end() const { return {*this, index.end()}; }
+    Iterator at(std::size_t sample) const { return {*this, index.at(sample)}; }
+    Mp4Sample operator[](std::size_t sample) const { return *at(sample); }
+    Mp4Sample front() const { return *begin(); }
+    Mp4Sample back() const { return *at(size() - 1); }
+    Mp4Sample timed(const SampleIndex::Sample& sample) const {
+        return {sample.offset,
+                sample.size,
+                sample.key,
+                base::from_ticks(sample.dts, timescale) + shift,
+                base::from_ticks(sample.pts(), timescale) + shift,
+                base::from_ticks(sample.duration, timescale)};
+    }
+
+    SampleIndex index;
+    std::int64_t timescale = 1;
+    Time shift{};  // from the media's timeline to the presentation's
+};
+
 struct Mp4Track {
     Track info;
-    std::vector<Mp4Sample> samples;  // in decoding order
-    Time end{};                      // where the edit list ends the presentation
-    std::string problem;             // why the track can't be used, when it can't
+    Mp4Samples samples;
+    Time end{};           // where the edit list ends the presentation
+    std::string problem;  // why the track can't be used, when it can't
+    int length_size = 4;  // of H.264 and H.265
+    enum class Payload { plain, nal_lengths, little_endian, timed_text, web_vtt } payload = Payload::plain;
 };
 
 struct Mp4Movie {
@@ -31,38 +74,18 @@ struct Mp4Movie {
     std::vector<Chapter> chapters;
     Time duration{};
     std::string title;
-    std::uint64_t index_end = 0;      // bytes from the start needed to know the whole index
-    bool index_in_front = false;      // the index precedes the media data
+    std::vector<std::string> notes;
+    std::uint64_t index_end = 0;  // bytes from the start needed to know the whole index
+    bool index_in_front = false;  // the index precedes the media data
+    bool fragmented = false;
     std::uint64_t missing_bytes = 0;  // media data the index names beyond the end of the file
 };
 
 // Does the file begin like an ISO base media file?
 bool looks_like_mp4(ByteSpan first_bytes);
 
-// Parses the index. Fails (kind input) with the byte offset for files that are no MP4, have no index, are fragmented,
-// or whose tables contradict each other or the file's size.
+// Parses the index; of fragmented files all of its parts. Fails (kind input) with the byte offset for files that are no
+// MP4, have no index, or whose tables contradict each other or the file's size.
 Result<Mp4Movie> read_mp4(base::ByteSource& source);
-
-// Packets of a movie in file order.
-class Mp4Source : public PacketSource {
-  public:
-    Mp4Source(std::unique_ptr<base::ByteSource> bytes, Mp4Movie movie);
-
-    const std::vector<Track>& tracks() const override { return tracks_; }
-    const std::vector<Chapter>& chapters() const override { return movie_.chapters; }
-    Time duration() const override { return movie_.duration; }
-    Result<std::optional<Packet>> read() override;
-    Status seek(Time time) override;
-    const std::vector<Problem>& problems() const override { return problems_; }
-
-    const Mp4Movie& movie() const { return movie_; }
-
-  private:
-    std::unique_ptr<base::ByteSource> bytes_;
-    Mp4Movie movie_;
-    std::vector<Track> tracks_;
-    std::vector<std::size_t> next_;  // per track
-    std::vector<Problem> problems_;
-};
 
 }  // namespace wavecrest::container

@@ -6,8 +6,11 @@
 #include <numeric>
 #include <optional>
 
-#include "bitstream/aac.hpp"
+#include "base/bits.hpp"
+#include "bitstream/headers.hpp"
+#include "bitstream/xiph.hpp"
 #include "container/mp4_format.hpp"
+#include "container/sample_index.hpp"
 #include "media/language.hpp"
 
 namespace wavecrest::container {
@@ -18,6 +21,7 @@ using base::ByteWriter;
 
 constexpr std::size_t kMdatHeader = 16;  // with a 64-bit size
 constexpr std::size_t kWriteBuffer = 1 << 20;
+constexpr TrackId kChapterTrack = -2;
 
 // A box is opened, filled and closed; closing writes its size.
 class Box {
@@ -40,23 +44,13 @@ class Box {
     std::size_t start_;
 };
 
-struct Sample {
-    std::uint32_t size;
-    std::uint32_t duration;     // decoding time to the next sample, in the track's timescale
-    std::uint32_t composition;  // presentation minus decoding time
-    bool key;
-};
-
-struct Chunk {
-    std::uint64_t offset;  // from the start of the media data
-    std::uint32_t samples;
-};
-
 struct TrackState {
     Track track;
     std::uint32_t timescale = 0;
-    std::vector<Sample> samples;
-    std::vector<Chunk> chunks;
+    SampleIndex samples;            // of the fragment, or of the whole; offsets count from the start of the media data
+    std::int64_t fragment_dts = 0;  // of this fragment's first sample, from 0
+    std::int64_t text_end = 0;      // of the last cue
+    bool begun = false, described = false;
     std::int64_t first_dts = 0;
     std::int64_t first_pts = 0;
     std::int64_t last_dts = 0;
@@ -65,24 +59,35 @@ struct TrackState {
     std::uint64_t bytes = 0;
 };
 
-void write_matrix(ByteWriter& out) {
-    for (const std::uint32_t v : {0x10000u, 0u, 0u, 0u, 0x10000u, 0u, 0u, 0u, 0x40000000u}) out.u32(v);
+// The picture turned clockwise by so many degrees (8.3.2.3).
+void write_matrix(ByteWriter& out, int rotation = 0) {
+    const std::uint32_t one = 0x10000, minus = 0xFFFF0000;
+    const std::uint32_t a = rotation == 0 ? one : rotation == 180 ? minus : 0;
+    const std::uint32_t b = rotation == 90 ? one : rotation == 270 ? minus : 0;
+    const std::uint32_t c = b == 0 ? 0 : b == one ? minus : one;
+    for (const std::uint32_t v : {a, b, 0u, c, a, 0u, 0u, 0u, 0x40000000u}) out.u32(v);
 }
 
 // Equal values in a row are written as one entry (stts, ctts).
 template <typename Value>
-void write_runs(ByteWriter& out, const std::vector<Sample>& samples, Value value) {
+void write_runs(ByteWriter& out, const SampleIndex& samples, Value value) {
     const std::size_t count_at = out.size();
     out.u32(0);
-    std::uint32_t entries = 0;
-    for (std::size_t i = 0; i < samples.size();) {
-        std::size_t end = i + 1;
-        while (end < samples.size() && value(samples[end]) == value(samples[i])) ++end;
-        out.u32(end - i);
-        out.u32(value(samples[i]));
+    std::uint32_t entries = 0, run = 0, last = 0;
+    const auto flush = [&] {
+        if (run == 0) return;
+        out.u32(run);
+        out.u32(last);
         ++entries;
-        i = end;
+        run = 0;
+    };
+    for (const SampleIndex::Sample& s : samples) {
+        const auto v = static_cast<std::uint32_t>(value(s));
+        if (run > 0 && v != last) flush();
+        last = v;
+        ++run;
     }
+    flush();
     out.put_u32(count_at, entries);
 }
 
@@ -94,24 +99,249 @@ std::uint16_t packed_language(const std::string& language) {
 // A timescale in which the track's frame or sample periods are whole numbers.
 std::uint32_t choose_timescale(const Track& track) {
     if (track.kind == TrackKind::audio) return static_cast<std::uint32_t>(track.sample_rate);
+    if (track.kind == TrackKind::subtitle) return 90000;
     const std::int64_t rate = track.frame_rate.num;
     if (rate <= 0 || rate > 240000) return 90000;
-    return static_cast<std::uint32_t>(rate < 1000 ? rate * 1000 : rate);
+    // (Fields may be shown for half a picture's time.)
+    const std::int64_t fields = track.scan == Scan::progressive ? 1 : 2;
+    return static_cast<std::uint32_t>(rate < 1000 ? rate * 1000 : rate * fields);
+}
+
+// ES_Descriptor with its decoder configuration (14496-1, 7.2.6.5).
+void write_esds(ByteWriter& out, int object_type, int stream_type, std::uint64_t buffer, std::uint64_t mean,
+                ByteSpan config) {
+    const Box esds(out, "esds", 0, 0);
+    const auto descriptor = [&](std::uint8_t tag, std::size_t size) {
+        out.u8(tag);
+        // Always four bytes: configurations of video may be long.
+        for (int shift = 21; shift > 0; shift -= 7) out.u8(0x80 | (size >> shift & 0x7F));
+        out.u8(size & 0x7F);
+    };
+    const std::size_t specific = config.empty() ? 0 : 5 + config.size();
+    descriptor(kEsDescriptor, 3 + 5 + 13 + specific + 5 + 1);
+    out.u16(0);
+    out.u8(0);
+    descriptor(kDecoderConfig, 13 + specific);
+    out.u8(static_cast<unsigned>(object_type));
+    out.u8(static_cast<unsigned>(stream_type) << 2 | 1);
+    out.u24(buffer);
+    out.u32(mean);
+    out.u32(mean);
+    if (!config.empty()) {
+        descriptor(kDecoderSpecific, config.size());
+        out.raw(config);
+    }
+    descriptor(kSlConfig, 1);
+    out.u8(2);
+}
+
+void write_video_entry(ByteWriter& out, const Track& track, std::uint64_t mean) {
+    const char(*type)[5] = &"mp4v";
+    if (track.codec == Codec::h264) type = &"avc1";
+    if (track.codec == Codec::h265) type = &"hvc1";
+    if (track.codec == Codec::av1) type = &"av01";
+    if (track.codec == Codec::vp9) type = &"vp09";
+    const Box entry(out, *type);
+    out.fill(6);
+    out.u16(1);
+    out.fill(16);
+    out.u16(static_cast<std::uint64_t>(track.width));
+    out.u16(static_cast<std::uint64_t>(track.height));
+    out.u32(0x480000);
+    out.u32(0x480000);
+    out.u32(0);
+    out.u16(1);
+    out.fill(32);
+    out.u16(24);
+    out.u16(0xFFFF);
+    const ByteSpan config = track.codec_config.view();
+    switch (track.codec) {
+        case Codec::h264: {
+            const Box box(out, "avcC");
+            out.raw(config);
+            break;
+        }
+        case Codec::h265: {
+            const Box box(out, "hvcC");
+            out.raw(config);
+            break;
+        }
+        case Codec::av1: {
+            const Box box(out, "av1C");
+            out.raw(config);
+            break;
+        }
+        case Codec::vp9: {
+            const Box box(out, "vpcC", 1, 0);
+            out.raw(config);
+            break;
+        }
+        default:
+            write_esds(out,
+                       track.codec == Codec::mpeg1   ? kObjectMpeg1
+                       : track.codec == Codec::mpeg2 ? kObjectMpeg2Main
+                                                     : kObjectMpeg4Video,
+                       kVisualStream, 0, mean, config);
+    }
+    {
+        const Box box(out, "pasp");
+        out.u32(static_cast<std::uint64_t>(track.pixel_aspect.num));
+        out.u32(static_cast<std::uint64_t>(track.pixel_aspect.den));
+    }
+    if (track.colour.matrix != 2 || track.colour.primaries != 2 || track.colour.transfer != 2) {
+        const Box box(out, "colr");
+        out.text("nclx");
+        out.u16(static_cast<std::uint64_t>(track.colour.primaries));
+        out.u16(static_cast<std::uint64_t>(track.colour.transfer));
+        out.u16(static_cast<std::uint64_t>(track.colour.matrix));
+        out.u8(track.colour.full_range ? 0x80 : 0);
+    }
+    if (const auto& display = track.mastering_display) {
+        const Box box(out, "mdcv");  // 14496-12, 12.1.7; green, blue, red
+        for (const int i : {1, 2, 0}) {
+            out.u16(static_cast<std::uint64_t>(display->primaries_x[i]));
+            out.u16(static_cast<std::uint64_t>(display->primaries_y[i]));
+        }
+        out.u16(static_cast<std::uint64_t>(display->white_x));
+        out.u16(static_cast<std::uint64_t>(display->white_y));
+        out.u32(static_cast<std::uint64_t>(display->max_luminance));
+        out.u32(static_cast<std::uint64_t>(display->min_luminance));
+    }
+    if (track.content_light) {
+        const Box box(out, "clli");
+        out.u16(static_cast<std::uint64_t>(track.content_light->max_content));
+        out.u16(static_cast<std::uint64_t>(track.content_light->max_frame_average));
+    }
+}
+
+// DTSSpecificBox (ETSI TS 102 114, annex E.2.2.3).
+void write_dts_box(ByteWriter& out, const Track& track, std::uint64_t mean) {
+    const Box box(out, "ddts");
+    const bool low = (track.speakers & media::speaker::kLowFrequency) != 0;
+    base::BitWriter bits;
+    bits.bits(static_cast<std::uint32_t>(track.sample_rate), 32);
+    bits.bits(static_cast<std::uint32_t>(mean), 32);
+    bits.bits(static_cast<std::uint32_t>(mean), 32);
+    bits.bits(24, 8);                             // sample depth
+    bits.bits(0, 2);                              // 512 samples a frame
+    bits.bits(track.profile.empty() ? 1 : 2, 5);  // core alone, or with an extension behind it
+    bits.bits(low ? 1 : 0, 1);
+    bits.bits(track.channels - (low ? 1 : 0) >= 5 ? 9 : track.channels == 1 ? 0 : 2, 6);
+    bits.bits(0, 14);
+    bits.bits(0, 1);
+    bits.bits(0, 3);
+    bits.bits(0, 16);
+    bits.bits(0, 1 + 1 + 1 + 5);
+    out.raw(bits.release());
+}
+
+void write_sound_entry(ByteWriter& out, const Track& track, std::uint64_t mean) {
+    const char(*type)[5] = &"mp4a";
+    if (track.codec == Codec::ac3) type = &"ac-3";
+    if (track.codec == Codec::eac3) type = &"ec-3";
+    if (track.codec == Codec::dts) type = &"dtsc";
+    if (track.codec == Codec::flac) type = &"fLaC";
+    if (track.codec == Codec::opus) type = &"Opus";
+    if (track.codec == Codec::lpcm) type = &"ipcm";
+    const Box entry(out, *type);
+    out.fill(6);
+    out.u16(1);
+    out.fill(8);
+    out.u16(static_cast<std::uint64_t>(track.channels));
+    out.u16(track.bit_depth > 0 ? static_cast<std::uint64_t>(track.bit_depth) : 16);
+    out.fill(4);
+    // Rates above 65535 Hz don't fit; the codec's own configuration counts for them.
+    out.u32(track.sample_rate <= 0xFFFF ? static_cast<std::uint64_t>(track.sample_rate) << 16 : 0);
+    const ByteSpan config = track.codec_config.view();
+    switch (track.codec) {
+        case Codec::ac3: {
+            const Box box(out, "dac3");
+            out.raw(config);
+            break;
+        }
+        case Codec::eac3: {
+            const Box box(out, "dec3");
+            out.raw(config);
+            break;
+        }
+        case Codec::dts:
+            write_dts_box(out, track, mean);
+            break;
+        case Codec::flac: {
+            const Box box(out, "dfLa", 0, 0);
+            out.u32(0x80000000u | config.size());
+            out.raw(config);
+            break;
+        }
+        case Codec::opus: {
+            const Box box(out, "dOps");
+            if (const auto head = bitstream::parse_opus_head(config)) out.raw(bitstream::make_opus_box(*head));
+            break;
+        }
+        case Codec::lpcm: {
+            const Box box(out, "pcmC", 0, 0);  // ISO/IEC 23003-5, 5.3
+            out.u8(0);
+            out.u8(track.bit_depth == 20 ? 24 : static_cast<std::uint64_t>(track.bit_depth));
+            break;
+        }
+        case Codec::mp2:
+        case Codec::mp3:
+            write_esds(out, track.sample_rate >= 32000 ? kObjectMpeg1Sound : kObjectMpeg2Sound, kAudioStream, 0, mean,
+                       {});
+            break;
+        default:
+            write_esds(out, kObjectAac, kAudioStream, 6144 * static_cast<std::uint64_t>(track.channels) / 8, mean,
+                       config);
+    }
+}
+
+// Timed text (3GPP TS 26.245, 5.16): white on clear, at the foot of the picture.
+void write_text_entry(ByteWriter& out, const Track& track) {
+    const Box entry(out, "tx3g");
+    out.fill(6);
+    out.u16(1);
+    out.u32(track.forced ? kSomeForced | kAllForced : 0);
+    out.u8(1);
+    out.u8(0xFF);
+    out.u32(0);
+    out.fill(8);
+    out.fill(4);
+    out.u16(1);
+    out.u8(0);
+    out.u8(12);
+    out.u32(0xFFFFFFFF);
+    const Box fonts(out, "ftab");
+    out.u16(1);
+    out.u16(1);
+    out.u8(5);
+    out.text("Serif");
 }
 
 }  // namespace
 
 struct Mp4Writer::State {
     base::AtomicFile file;
-    Mp4Settings settings;
+    WriterSettings settings;
     std::vector<TrackState> tracks;
     ByteVector pending;
     std::uint64_t media_bytes = 0;
     TrackId last_track = -1;
+    std::vector<std::uint32_t> chapter_sizes;
     std::optional<TrackState> chapters;  // joins the others when the length is known
     std::uint32_t timescale = 90000;     // of the movie
 
-    State(base::AtomicFile f, Mp4Settings s) : file(std::move(f)), settings(std::move(s)) {}
+    struct RandomAccess {
+        std::uint32_t track;
+        std::int64_t dts;
+        std::uint64_t moof;  // offset in the file
+    };
+    std::vector<RandomAccess> random_access;
+    bool fragment_begun = false, header_written = false;
+    Time fragment_from{};
+    std::uint32_t fragment_number = 0;
+    std::size_t duration_field = 0;  // of the movie extends header, in the file
+
+    State(base::AtomicFile f, WriterSettings s) : file(std::move(f)), settings(std::move(s)) {}
 
     TrackState* find(TrackId id) {
         for (TrackState& t : tracks) {
@@ -124,6 +354,15 @@ struct Mp4Writer::State {
         pending.clear();
         return {};
     }
+    bool fragmented() const { return settings.fragments.count() > 0; }
+    bool has_video() const {
+        return std::any_of(tracks.begin(), tracks.end(),
+                           [](const TrackState& t) { return t.track.kind == TrackKind::video; });
+    }
+    Status add(TrackState& t, const Packet& packet);
+    Status add_text(TrackState& t, const Packet& packet);
+    Status write_fragment();
+    Status finish_fragments();
     void begin_chapters();
     void end_chapters();
     std::uint64_t to_movie(std::int64_t ticks, std::uint32_t scale) const {
@@ -141,7 +380,7 @@ struct Mp4Writer::State {
             longest = std::max(longest, to_movie(presented(t) + std::max<std::int64_t>(t.first_pts, 0), t.timescale));
         return longest;
     }
-    void write_header(ByteWriter& out, std::uint64_t offset) const;
+    void write_header(ByteWriter& out, std::uint64_t offset);
     void write_track(ByteWriter& out, const TrackState& t, std::uint32_t number, std::uint32_t text_track,
                      std::uint64_t offset) const;
     void write_sample_entry(ByteWriter& out, const TrackState& t) const;
@@ -152,15 +391,13 @@ Mp4Writer::Mp4Writer(std::unique_ptr<State> state) : state_(std::move(state)) {}
 Mp4Writer::~Mp4Writer() = default;
 
 Result<std::unique_ptr<Mp4Writer>> Mp4Writer::create(base::AtomicFile file, std::vector<Track> tracks,
-                                                     Mp4Settings settings) {
+                                                     WriterSettings settings) {
     auto state = std::make_unique<State>(std::move(file), std::move(settings));
     std::uint64_t common = 1;
     for (Track& track : tracks) {
-        if (track.codec != Codec::h264 && track.codec != Codec::aac) {
-            return fail(ErrorKind::input,
-                        fmt::format("MP4 can't hold a track of codec {} here", media::short_name(track.codec)),
-                        fmt::format("track {}", track.id), "transcode the track or leave it out");
-        }
+        if (const std::string why = why_not("mp4", track); !why.empty())
+            return fail(ErrorKind::input, why, fmt::format("track {}", track.id),
+                        "transcode the track or leave it out");
         TrackState t;
         t.timescale = choose_timescale(track);
         common = std::lcm(common, std::uint64_t{t.timescale});
@@ -170,12 +407,14 @@ Result<std::unique_ptr<Mp4Writer>> Mp4Writer::create(base::AtomicFile file, std:
     // Edit lists count in the movie's timescale: one in which all tracks' times are whole, where it fits.
     if (common <= 10'000'000) state->timescale = static_cast<std::uint32_t>(common);
 
-    ByteWriter header;
-    header.u32(1);
-    header.u32(fourcc("mdat"));
-    header.u64(0);
-    WAVECREST_TRY(state->file.write(header.bytes()));
-    state->begin_chapters();
+    if (!state->fragmented()) {
+        ByteWriter header;
+        header.u32(1);
+        header.u32(fourcc("mdat"));
+        header.u64(0);
+        WAVECREST_TRY(state->file.write(header.bytes()));
+        state->begin_chapters();
+    }
     return std::unique_ptr<Mp4Writer>(new Mp4Writer(std::move(state)));
 }
 
@@ -183,34 +422,77 @@ Status Mp4Writer::write(const Packet& packet) {
     State& s = *state_;
     TrackState* t = s.find(packet.track);
     if (t == nullptr) return {};
-    const std::int64_t dts = base::to_ticks(packet.dts, t->timescale);
-    const std::int64_t pts = base::to_ticks(packet.pts, t->timescale);
-    const std::int64_t duration = std::max<std::int64_t>(base::to_ticks(packet.duration, t->timescale), 1);
-    if (t->samples.empty()) {
-        t->first_dts = dts;
-        t->first_pts = pts;
-    } else {
-        t->samples.back().duration = static_cast<std::uint32_t>(std::max<std::int64_t>(dts - t->last_dts, 0));
+    if (t->track.kind == TrackKind::subtitle) return s.add_text(*t, packet);
+    return s.add(*t, packet);
+}
+
+// Cues become samples without a gap: empty ones stand for the time between.
+Status Mp4Writer::State::add_text(TrackState& t, const Packet& packet) {
+    const auto sample = [&](Time from, Time to, ByteSpan text) {
+        ByteWriter body;
+        body.u16(text.size());
+        body.raw(text);
+        Packet whole;
+        whole.track = packet.track;
+        whole.pts = whole.dts = from;
+        whole.duration = to - from;
+        whole.key = true;
+        whole.data = Bytes(body.release());
+        return add(t, whole);
+    };
+    const Time reached = base::from_ticks(t.text_end, t.timescale);
+    const Time from = std::max(packet.pts, reached), to = packet.pts + packet.duration;
+    if (to <= from || packet.data.size() > 0xFFFF) return {};
+    if (from > reached) WAVECREST_TRY(sample(reached, from, {}));
+    t.text_end = base::to_ticks(to, t.timescale);
+    return sample(from, base::from_ticks(t.text_end, t.timescale), packet.data.view());
+}
+
+Status Mp4Writer::State::add(TrackState& t, const Packet& packet) {
+    if (packet.data.size() > SampleIndex::kLargestSample)
+        return fail(ErrorKind::input, "a packet is larger than an MP4 file can hold",
+                    fmt::format("track {}", packet.track), "leave the track out");
+    if (fragmented() && packet.key && (t.track.kind == TrackKind::video || !has_video())) {
+        if (fragment_begun && packet.dts - fragment_from >= settings.fragments) WAVECREST_TRY(write_fragment());
     }
-    t->last_dts = dts;
-    t->first_pts = std::min(t->first_pts, pts);
-    t->end_pts = std::max(t->end_pts, pts + duration);
-    t->media_duration = dts - t->first_dts + duration;
-    t->samples.push_back({static_cast<std::uint32_t>(packet.data.size()), static_cast<std::uint32_t>(duration),
-                          static_cast<std::uint32_t>(std::max<std::int64_t>(pts - dts, 0)), packet.key});
-    if (s.last_track != packet.track) {
-        t->chunks.push_back({s.media_bytes, 0});
-        s.last_track = packet.track;
+    const std::int64_t dts = base::to_ticks(packet.dts, t.timescale);
+    const std::int64_t pts = base::to_ticks(packet.pts, t.timescale);
+    const std::int64_t duration = std::max<std::int64_t>(base::to_ticks(packet.duration, t.timescale), 1);
+    if (!t.begun) {
+        t.begun = true;
+        t.first_dts = dts;
+        t.first_pts = pts;
+    } else if (!t.samples.empty()) {
+        t.samples.set_last_duration(static_cast<std::uint32_t>(std::max<std::int64_t>(dts - t.last_dts, 0)));
     }
-    ++t->chunks.back().samples;
-    t->bytes += packet.data.size();
-    s.media_bytes += packet.data.size();
-    s.pending.insert(s.pending.end(), packet.data.view().begin(), packet.data.view().end());
-    return s.pending.size() >= kWriteBuffer ? s.write_pending() : Status{};
+    if (!fragment_begun) {
+        fragment_begun = true;
+        fragment_from = packet.dts;
+    }
+    t.last_dts = dts;
+    t.first_pts = std::min(t.first_pts, pts);
+    t.end_pts = std::max(t.end_pts, pts + duration);
+    t.media_duration = dts - t.first_dts + duration;
+    if (last_track != packet.track || t.samples.empty()) {
+        if (t.samples.empty()) t.fragment_dts = dts - t.first_dts;
+        t.samples.begin_chunk(media_bytes, dts - t.first_dts);
+        last_track = packet.track;
+    }
+    t.samples.add(static_cast<std::uint32_t>(packet.data.size()), packet.key, static_cast<std::uint32_t>(duration),
+                  static_cast<std::int32_t>(std::clamp<std::int64_t>(pts - dts, INT32_MIN, INT32_MAX)));
+    t.bytes += packet.data.size();
+    media_bytes += packet.data.size();
+    if (t.track.codec_config.empty() || !t.described) {
+        bitstream::describe_headers(t.track, packet.data.view());
+        t.described = true;
+    }
+    pending.insert(pending.end(), packet.data.view().begin(), packet.data.view().end());
+    return !fragmented() && pending.size() >= kWriteBuffer ? write_pending() : Status{};
 }
 
 Status Mp4Writer::finish() {
     State& s = *state_;
+    if (s.fragmented()) return s.finish_fragments();
     s.end_chapters();
     WAVECREST_TRY(s.write_pending());
     ByteWriter mdat;
@@ -221,10 +503,13 @@ Status Mp4Writer::finish() {
 
     // The header's size does not depend on the offsets in it, so it is made once to be measured and once for good.
     // A free box fills it up to whole blocks: then the body need not move (see AtomicFile::insert_front).
-    ByteWriter measured;
-    s.write_header(measured, 0);
-    const std::size_t block = s.file.block_size();
-    const std::size_t total = (measured.size() + 8 + block - 1) / block * block;
+    std::size_t total = 0;
+    {
+        ByteWriter measured;
+        s.write_header(measured, 0);
+        const std::size_t block = s.file.block_size();
+        total = (measured.size() + 8 + block - 1) / block * block;
+    }
     ByteWriter header;
     s.write_header(header, total + kMdatHeader);
     {
@@ -235,24 +520,125 @@ Status Mp4Writer::finish() {
     return s.file.commit();
 }
 
+// One movie fragment and its media data; the movie box before the first, when the tracks' beginnings are known.
+Status Mp4Writer::State::write_fragment() {
+    ByteWriter out;
+    if (!header_written) {
+        write_header(out, 0);
+        header_written = true;
+    }
+    const std::size_t moof_at = out.size();
+    std::vector<std::size_t> offset_fields;
+    {
+        const Box moof(out, "moof");
+        {
+            const Box box(out, "mfhd", 0, 0);
+            out.u32(++fragment_number);
+        }
+        std::uint32_t number = 0;
+        for (TrackState& t : tracks) {
+            ++number;
+            if (t.samples.empty()) continue;
+            const Box traf(out, "traf");
+            {
+                const Box box(out, "tfhd", 0, 0x020000);  // offsets count from the fragment
+                out.u32(number);
+            }
+            {
+                const Box box(out, "tfdt", 1, 0);
+                out.u64(static_cast<std::uint64_t>(t.fragment_dts));
+            }
+            // A run for each stretch of the media data.
+            std::size_t sample = 0;
+            for (std::size_t chunk = 0; chunk < t.samples.chunks(); ++chunk) {
+                const std::size_t count = t.samples.chunk_samples(chunk);
+                const Box box(out, "trun", 1, 0x01 | 0x100 | 0x200 | 0x400 | 0x800);
+                out.u32(count);
+                offset_fields.push_back(out.size());
+                out.u32(t.samples.chunk_offset(chunk));
+                auto cursor = t.samples.at(sample);
+                for (std::size_t i = 0; i < count; ++i, ++cursor) {
+                    out.u32(cursor->duration);
+                    out.u32(cursor->size);
+                    out.u32(cursor->key ? 0x02000000 : 0x01010000);
+                    out.u32(static_cast<std::uint32_t>(cursor->composition));
+                }
+                sample += count;
+            }
+            if (t.track.kind == TrackKind::video || !has_video()) {
+                if (t.samples.begin()->key) random_access.push_back({number, t.fragment_dts, file.size() + moof_at});
+            }
+        }
+    }
+    const std::size_t moof_size = out.size() - moof_at;
+    for (const std::size_t field : offset_fields) {
+        base::ByteReader old(ByteSpan(out.bytes()).subspan(field, 4));
+        out.put_u32(field, old.u32() + moof_size + 8);
+    }
+    out.u32(8 + pending.size());
+    out.u32(fourcc("mdat"));
+    WAVECREST_TRY(file.write(out.bytes()));
+    WAVECREST_TRY(write_pending());
+    for (TrackState& t : tracks) t.samples = {};
+    media_bytes = 0;
+    last_track = -1;
+    fragment_begun = false;
+    return {};
+}
+
+Status Mp4Writer::State::finish_fragments() {
+    WAVECREST_TRY(write_fragment());
+    // Where fragments begin, for skipping without a search (14496-12, 8.8.9).
+    ByteWriter out;
+    {
+        const Box mfra(out, "mfra");
+        std::uint32_t number = 0;
+        for ([[maybe_unused]] const TrackState& t : tracks) {
+            ++number;
+            const auto count = std::count_if(random_access.begin(), random_access.end(),
+                                             [&](const RandomAccess& r) { return r.track == number; });
+            if (count == 0) continue;
+            const Box box(out, "tfra", 1, 0);
+            out.u32(number);
+            out.u32(0);  // numbers of one byte
+            out.u32(static_cast<std::uint64_t>(count));
+            for (const RandomAccess& r : random_access) {
+                if (r.track != number) continue;
+                out.u64(static_cast<std::uint64_t>(r.dts));
+                out.u64(r.moof);
+                out.u24(0x010101);
+            }
+        }
+        const std::size_t size = out.size() + 16;
+        const Box box(out, "mfro", 0, 0);
+        out.u32(size);
+    }
+    WAVECREST_TRY(file.write(out.bytes()));
+    if (duration_field > 0) {
+        ByteWriter length;
+        length.u64(movie_duration());
+        WAVECREST_TRY(file.write_at(duration_field, length.bytes()));
+    }
+    return file.commit();
+}
+
 // Chapters are a text track whose samples last from one chapter to the next. Their text lies first in the media data,
 // right behind the index, so that whoever reads the index over a network has them at once.
 void Mp4Writer::State::begin_chapters() {
     if (settings.chapters.size() < 2) return;
     TrackState t;
-    t.track.id = -2;
+    t.track.id = kChapterTrack;
     t.track.kind = TrackKind::subtitle;
     t.track.codec = Codec::text;
     t.timescale = timescale;
-    t.chunks.push_back({media_bytes, 0});
+    t.samples.begin_chunk(media_bytes, 0);
     for (const Chapter& chapter : settings.chapters) {
         ByteWriter text;
         text.u16(chapter.name.size());
         text.text(chapter.name);
-        t.samples.push_back({static_cast<std::uint32_t>(text.size()), 0, 0, true});
+        chapter_sizes.push_back(static_cast<std::uint32_t>(text.size()));
         t.bytes += text.size();
         media_bytes += text.size();
-        ++t.chunks.back().samples;
         pending.insert(pending.end(), text.bytes().begin(), text.bytes().end());
     }
     chapters = std::move(t);
@@ -262,11 +648,11 @@ void Mp4Writer::State::end_chapters() {
     if (!chapters) return;
     TrackState& t = *chapters;
     const auto end = static_cast<std::int64_t>(movie_duration());
-    for (std::size_t i = 0; i < t.samples.size(); ++i) {
+    for (std::size_t i = 0; i < chapter_sizes.size(); ++i) {
         const auto& marks = settings.chapters;
         const std::int64_t start = base::to_ticks(marks[i].start, timescale);
         const std::int64_t next = i + 1 < marks.size() ? base::to_ticks(marks[i + 1].start, timescale) : end;
-        t.samples[i].duration = static_cast<std::uint32_t>(std::max<std::int64_t>(next - start, 0));
+        t.samples.add(chapter_sizes[i], true, static_cast<std::uint32_t>(std::max<std::int64_t>(next - start, 0)), 0);
     }
     t.end_pts = t.media_duration = end;
     tracks.push_back(std::move(t));
@@ -277,12 +663,19 @@ std::uint64_t Mp4Writer::size() const {
     return state_->file.size() + state_->pending.size();
 }
 
-void Mp4Writer::State::write_header(ByteWriter& out, std::uint64_t offset) const {
+void Mp4Writer::State::write_header(ByteWriter& out, std::uint64_t offset) {
     {
         const Box box(out, "ftyp");
         out.text("isom");
         out.u32(0x200);
-        for (const char* brand : {"isom", "iso2", "avc1", "mp41"}) out.text(brand);
+        for (const char* brand : {"isom", "iso2", "mp41"}) out.text(brand);
+        const auto holds = [&](Codec codec) {
+            return std::any_of(tracks.begin(), tracks.end(),
+                               [&](const TrackState& t) { return t.track.codec == codec; });
+        };
+        if (holds(Codec::h264)) out.text("avc1");
+        if (holds(Codec::av1)) out.text("av01");
+        if (fragmented()) out.text("iso6");
     }
     const Box moov(out, "moov");
     {
@@ -290,7 +683,7 @@ void Mp4Writer::State::write_header(ByteWriter& out, std::uint64_t offset) const
         out.u64(0);
         out.u64(0);
         out.u32(timescale);
-        out.u64(movie_duration());
+        out.u64(fragmented() ? 0 : movie_duration());
         out.u32(0x10000);
         out.u16(0x100);
         out.fill(10);
@@ -298,10 +691,24 @@ void Mp4Writer::State::write_header(ByteWriter& out, std::uint64_t offset) const
         out.fill(24);
         out.u32(tracks.size() + 1);
     }
-    const bool has_chapters = !tracks.empty() && tracks.back().track.codec == Codec::text;
+    const bool has_chapters = !tracks.empty() && tracks.back().track.id == kChapterTrack;
     const auto text_track = static_cast<std::uint32_t>(has_chapters ? tracks.size() : 0);
     std::uint32_t number = 0;
     for (const TrackState& t : tracks) write_track(out, t, ++number, text_track, offset);
+    if (fragmented()) {
+        const Box mvex(out, "mvex");
+        {
+            const Box box(out, "mehd", 1, 0);
+            duration_field = out.size();
+            out.u64(0);
+        }
+        for (std::uint32_t i = 1; i <= tracks.size(); ++i) {
+            const Box box(out, "trex", 0, 0);
+            out.u32(i);
+            out.u32(1);
+            out.fill(12);
+        }
+    }
     if (!settings.title.empty()) {
         const Box udta(out, "udta");
         {
@@ -322,25 +729,26 @@ void Mp4Writer::State::write_track(ByteWriter& out, const TrackState& t, std::ui
     const bool video = t.track.kind == TrackKind::video, audio = t.track.kind == TrackKind::audio;
     const Box trak(out, "trak");
     {
-        const Box box(out, "tkhd", 1, video || audio ? kTrackEnabled | kTrackInMovie : 0);
+        const bool chapters_only = t.track.id == kChapterTrack;
+        const Box box(out, "tkhd", 1, chapters_only ? 0 : kTrackInMovie | (t.track.preferred ? kTrackEnabled : 0));
         out.u64(0);
         out.u64(0);
         out.u32(number);
         out.u32(0);
-        out.u64(to_movie(presented(t) + std::max<std::int64_t>(t.first_pts, 0), t.timescale));
+        out.u64(fragmented() ? 0 : to_movie(presented(t) + std::max<std::int64_t>(t.first_pts, 0), t.timescale));
         out.fill(8);
         out.u16(0);
-        out.u16(audio ? 1 : 0);  // alternate group: one audio track at a time
+        out.u16(audio ? 1 : video ? 0 : 2);  // alternate groups: one audio track at a time
         out.u16(audio ? 0x100 : 0);
         out.u16(0);
-        write_matrix(out);
+        write_matrix(out, video ? t.track.rotation : 0);
         // As it is to be shown: wide pixels widen the picture.
         out.u32(video ? static_cast<std::uint64_t>(
                             base::rescale(t.track.width * 65536LL, t.track.pixel_aspect.num, t.track.pixel_aspect.den))
                       : 0);
         out.u32(video ? static_cast<std::uint64_t>(t.track.height) << 16 : 0);
     }
-    if (video && text_track != 0) {
+    if ((video || (audio && number == 1)) && text_track != 0) {
         const Box tref(out, "tref");
         const Box box(out, "chap");
         out.u32(text_track);
@@ -355,7 +763,7 @@ void Mp4Writer::State::write_track(ByteWriter& out, const TrackState& t, std::ui
             out.u64(~0ull);
             out.u32(0x10000);
         }
-        out.u64(to_movie(presented(t), t.timescale));
+        out.u64(fragmented() ? 0 : to_movie(presented(t), t.timescale));
         out.u64(static_cast<std::uint64_t>(std::max<std::int64_t>(t.first_pts, 0) - t.first_dts));
         out.u32(0x10000);
     }
@@ -365,16 +773,20 @@ void Mp4Writer::State::write_track(ByteWriter& out, const TrackState& t, std::ui
         out.u64(0);
         out.u64(0);
         out.u32(t.timescale);
-        out.u64(static_cast<std::uint64_t>(t.media_duration));
+        out.u64(fragmented() ? 0 : static_cast<std::uint64_t>(t.media_duration));
         out.u16(packed_language(t.track.language));
         out.u16(0);
     }
     {
         const Box box(out, "hdlr", 0, 0);
         out.u32(0);
-        out.text(video ? "vide" : audio ? "soun" : "text");
+        out.text(video ? "vide" : audio ? "soun" : t.track.id == kChapterTrack ? "text" : "sbtl");
         out.fill(12);
-        out.text(video ? "Picture" : audio ? "Sound" : "Chapters");
+        out.text(!t.track.name.empty()         ? t.track.name
+                 : video                       ? "Picture"
+                 : audio                       ? "Sound"
+                 : t.track.id == kChapterTrack ? "Chapters"
+                                               : "Subtitles");
         out.u8(0);
     }
     const Box minf(out, "minf");
@@ -397,87 +809,14 @@ void Mp4Writer::State::write_track(ByteWriter& out, const TrackState& t, std::ui
 }
 
 void Mp4Writer::State::write_sample_entry(ByteWriter& out, const TrackState& t) const {
-    const Track& track = t.track;
     const double seconds = static_cast<double>(t.media_duration) / t.timescale;
     const auto mean = static_cast<std::uint64_t>(seconds > 0 ? static_cast<double>(t.bytes) * 8 / seconds : 0);
-    if (track.kind == TrackKind::video) {
-        const Box entry(out, "avc1");
-        out.fill(6);
-        out.u16(1);
-        out.fill(16);
-        out.u16(static_cast<std::uint64_t>(track.width));
-        out.u16(static_cast<std::uint64_t>(track.height));
-        out.u32(0x480000);
-        out.u32(0x480000);
-        out.u32(0);
-        out.u16(1);
-        out.fill(32);
-        out.u16(24);
-        out.u16(0xFFFF);
-        {
-            const Box box(out, "avcC");
-            out.raw(track.codec_config.view());
-        }
-        {
-            const Box box(out, "pasp");
-            out.u32(static_cast<std::uint64_t>(track.pixel_aspect.num));
-            out.u32(static_cast<std::uint64_t>(track.pixel_aspect.den));
-        }
-        if (track.colour.matrix != 2) {
-            const Box box(out, "colr");
-            out.text("nclx");
-            out.u16(static_cast<std::uint64_t>(track.colour.primaries));
-            out.u16(static_cast<std::uint64_t>(track.colour.transfer));
-            out.u16(static_cast<std::uint64_t>(track.colour.matrix));
-            out.u8(track.colour.full_range ? 0x80 : 0);
-        }
-    } else if (track.kind == TrackKind::audio) {
-        const Box entry(out, "mp4a");
-        out.fill(6);
-        out.u16(1);
-        out.fill(8);
-        out.u16(static_cast<std::uint64_t>(track.channels));
-        out.u16(16);
-        out.fill(4);
-        out.u32(static_cast<std::uint64_t>(track.sample_rate) << 16);
-        const Box esds(out, "esds", 0, 0);
-        const std::size_t config = track.codec_config.size();
-        out.u8(kEsDescriptor);
-        out.u8(3 + 2 + 13 + 2 + config + 3);
-        out.u16(0);
-        out.u8(0);
-        out.u8(kDecoderConfig);
-        out.u8(13 + 2 + config);
-        out.u8(kObjectAac);
-        out.u8(5 << 2 | 1);                                              // audio stream
-        out.u24(6144 * static_cast<std::uint64_t>(track.channels) / 8);  // decoder input buffer
-        out.u32(mean);
-        out.u32(mean);
-        out.u8(kDecoderSpecific);
-        out.u8(config);
-        out.raw(track.codec_config.view());
-        out.u8(kSlConfig);
-        out.u8(1);
-        out.u8(2);
+    if (t.track.kind == TrackKind::video) {
+        write_video_entry(out, t.track, mean);
+    } else if (t.track.kind == TrackKind::audio) {
+        write_sound_entry(out, t.track, mean);
     } else {
-        const Box entry(out, "tx3g");  // 3GPP TS 26.245, 5.16
-        out.fill(6);
-        out.u16(1);
-        out.u32(0);
-        out.u8(1);
-        out.u8(0xFF);
-        out.u32(0);
-        out.fill(8);
-        out.fill(4);
-        out.u16(1);
-        out.u8(0);
-        out.u8(12);
-        out.u32(0xFFFFFFFF);
-        const Box fonts(out, "ftab");
-        out.u16(1);
-        out.u16(1);
-        out.u8(5);
-        out.text("Serif");
+        write_text_entry(out, t.track);
     }
 }
 
@@ -490,35 +829,58 @@ void Mp4Writer::State::write_sample_table(ByteWriter& out, const TrackState& t, 
     }
     {
         const Box box(out, "stts", 0, 0);
-        write_runs(out, t.samples, [](const Sample& s) { return s.duration; });
+        if (fragmented()) {
+            out.u32(0);
+        } else {
+            write_runs(out, t.samples, [](const SampleIndex::Sample& s) { return s.duration; });
+        }
     }
-    if (std::any_of(t.samples.begin(), t.samples.end(), [](const Sample& s) { return s.composition != 0; })) {
-        const Box box(out, "ctts", 0, 0);
-        write_runs(out, t.samples, [](const Sample& s) { return s.composition; });
+    if (fragmented()) {
+        for (const char(*type)[5] : {&"stsc", &"stco"}) {
+            const Box box(out, *type, 0, 0);
+            out.u32(0);
+        }
+        const Box box(out, "stsz", 0, 0);
+        out.u64(0);
+        return;
     }
-    if (!std::all_of(t.samples.begin(), t.samples.end(), [](const Sample& s) { return s.key; })) {
+    bool composed = false, negative = false, all_keys = true;
+    std::size_t keys = 0;
+    for (const SampleIndex::Sample& sample : t.samples) {
+        composed = composed || sample.composition != 0;
+        negative = negative || sample.composition < 0;
+        all_keys = all_keys && sample.key;
+        keys += sample.key ? 1 : 0;
+    }
+    if (composed) {
+        const Box box(out, "ctts", negative ? 1 : 0, 0);
+        write_runs(out, t.samples, [](const SampleIndex::Sample& s) { return s.composition; });
+    }
+    if (!all_keys) {
         const Box box(out, "stss", 0, 0);
-        out.u32(static_cast<std::uint64_t>(
-            std::count_if(t.samples.begin(), t.samples.end(), [](const Sample& s) { return s.key; })));
-        for (std::size_t i = 0; i < t.samples.size(); ++i) {
-            if (t.samples[i].key) out.u32(i + 1);
+        out.u32(keys);
+        std::uint32_t number = 0;
+        for (const SampleIndex::Sample& sample : t.samples) {
+            ++number;
+            if (sample.key) out.u32(number);
         }
     }
     {
         const Box box(out, "stsz", 0, 0);
         out.u32(0);
         out.u32(t.samples.size());
-        for (const Sample& s : t.samples) out.u32(s.size);
+        for (const SampleIndex::Sample& s : t.samples) out.u32(s.size);
     }
+    const std::size_t chunks = t.samples.chunks();
     {
         const Box box(out, "stsc", 0, 0);
         const std::size_t count_at = out.size();
         out.u32(0);
         std::uint32_t entries = 0;
-        for (std::size_t i = 0; i < t.chunks.size(); ++i) {
-            if (i > 0 && t.chunks[i].samples == t.chunks[i - 1].samples) continue;
+        for (std::size_t i = 0; i < chunks; ++i) {
+            if (i > 0 && t.samples.chunk_samples(i) == t.samples.chunk_samples(i - 1)) continue;
             out.u32(i + 1);
-            out.u32(t.chunks[i].samples);
+            out.u32(t.samples.chunk_samples(i));
             out.u32(1);
             ++entries;
         }
@@ -526,14 +888,14 @@ void Mp4Writer::State::write_sample_table(ByteWriter& out, const TrackState& t, 
     }
     if (media_bytes < 0xF0000000) {
         const Box box(out, "stco", 0, 0);
-        out.u32(t.chunks.size());
-        for (const Chunk& c : t.chunks) out.u32(offset + c.offset);
+        out.u32(chunks);
+        for (std::size_t i = 0; i < chunks; ++i) out.u32(offset + t.samples.chunk_offset(i));
     } else {
         const Box box(out, "co64", 0, 0);
-        out.u32(t.chunks.size());
-        for (const Chunk& c : t.chunks) out.u64(offset + c.offset);
+        out.u32(chunks);
+        for (std::size_t i = 0; i < chunks; ++i) out.u64(offset + t.samples.chunk_offset(i));
     }
-    if (t.track.codec == Codec::aac) {
+    if (t.track.codec == Codec::aac && !t.samples.empty()) {
         // Each AAC frame needs the one before it to be decoded rightly (14496-12, 10.1).
         {
             const Box box(out, "sgpd", 1, 0);

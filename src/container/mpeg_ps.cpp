@@ -5,6 +5,8 @@
 namespace wavecrest::container::ps {
 namespace {
 
+constexpr std::size_t kMpeg1PackHeader = 12;
+
 // Marker bits aside, a 33-bit time stamp in five bytes (2.4.3.7).
 std::int64_t stamp(ByteSpan b) {
     return static_cast<std::int64_t>(b[0] >> 1 & 7) << 30 | static_cast<std::int64_t>(b[1]) << 22 |
@@ -22,6 +24,29 @@ void write_stamp(base::ByteWriter& out, unsigned prefix, std::int64_t value) {
 // Streams whose packets carry no PES header extension (2.4.3.6).
 bool plain(std::uint8_t id) {
     return id == kStreamMap || id == kPadding || id == kPrivate2 || id == 0xF0 || id == 0xF1 || id == 0xFF;
+}
+
+// The header of MPEG-1's packets (ISO/IEC 11172-1, 2.4.3.3): stuffing, buffer size, stamps.
+bool parse_mpeg1_header(ByteSpan body, PesPacket& packet) {
+    std::size_t at = 0;
+    while (at < body.size() && at < 17 && body[at] == 0xFF) ++at;
+    if (at + 2 <= body.size() && (body[at] & 0xC0) == 0x40) at += 2;
+    if (at >= body.size()) return false;
+    const int marker = body[at] >> 4;
+    if (marker == 2 && at + 5 <= body.size()) {
+        packet.pts = stamp(body.subspan(at, 5));
+        at += 5;
+    } else if (marker == 3 && at + 10 <= body.size()) {
+        packet.pts = stamp(body.subspan(at, 5));
+        packet.dts = stamp(body.subspan(at + 5, 5));
+        at += 10;
+    } else if (body[at] == 0x0F) {
+        ++at;
+    } else {
+        return false;
+    }
+    packet.payload = body.subspan(at);
+    return true;
 }
 
 // The PES header's extension: flags, stamps, stuffing. False when it does not fit or is not MPEG-2's.
@@ -60,6 +85,10 @@ void parse_packs(ByteSpan bytes, PackContents& contents) {
             continue;
         }
         if (code == kPackHeader) {
+            if (at + kMpeg1PackHeader <= bytes.size() && (bytes[at + 4] & 0xF0) == 0x20) {
+                at += kMpeg1PackHeader;
+                continue;
+            }
             if (at + kPackHeaderSize > bytes.size() || (bytes[at + 4] & 0xC0) != 0x40) {
                 resynchronise(at + 4);
                 continue;
@@ -91,7 +120,7 @@ void parse_packs(ByteSpan bytes, PackContents& contents) {
         if (code == kSystemHeader || code == kPadding) continue;
         if (plain(code)) {
             packet.payload = body;
-        } else if (!parse_extension(body, packet)) {
+        } else if (!parse_extension(body, packet) && !parse_mpeg1_header(body, packet)) {
             contents.skipped_bytes += body.size();
             continue;
         }

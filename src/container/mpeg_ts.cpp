@@ -1,5 +1,7 @@
 #include "container/mpeg_ts.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <utility>
 
@@ -9,8 +11,9 @@ namespace {
 using base::ByteReader;
 using base::ByteWriter;
 
-constexpr std::uint8_t kPatTable = 0, kPmtTable = 2;
-constexpr std::uint8_t kCaDescriptor = 0x09, kLanguageDescriptor = 0x0A, kDtcpDescriptor = 0x88;
+constexpr std::uint8_t kPatTable = 0, kPmtTable = 2, kSdtTable = 0x42;
+constexpr std::uint8_t kCaDescriptor = 0x09, kLanguageDescriptor = 0x0A, kDtcpDescriptor = 0x88,
+                       kRegistrationDescriptor = 0x05;
 constexpr std::uint16_t kDtcpSystem = 0x0FFF;
 constexpr std::size_t kLargestSection = 1024;
 
@@ -34,7 +37,87 @@ ByteSpan section_body(ByteSpan section, std::uint8_t table) {
     return section.subspan(3, length - 3 - 4);
 }
 
-void read_descriptors(ByteSpan bytes, Program& program, std::string* language) {
+// What descriptors add to a stream of private type (ISO/IEC 13818-1, 2.6; ETSI EN 300 468, 6.2; TS 101 154).
+void read_stream_descriptor(std::uint8_t tag, ByteSpan body, ProgramStream& stream) {
+    const auto found = [&](Codec codec) {
+        if (stream.codec == Codec::unknown) stream.codec = codec;
+    };
+    switch (tag) {
+        case kRegistrationDescriptor: {
+            const std::string name(body.begin(),
+                                   body.begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(4, body.size())));
+            if (name == "AC-3") found(Codec::ac3);
+            if (name == "EAC3") found(Codec::eac3);
+            if (name == "DTS1" || name == "DTS2" || name == "DTS3") found(Codec::dts);
+            if (name == "HEVC") found(Codec::h265);
+            if (name == "VC-1") found(Codec::vc1);
+            if (name == "Opus") stream.what = "Opus in a transport stream";
+            break;
+        }
+        case 0x6A:
+            found(Codec::ac3);
+            break;
+        case 0x7A:
+            found(Codec::eac3);
+            break;
+        case 0x7B:
+            found(Codec::dts);
+            break;
+        case 0x56:
+            stream.what = "teletext";
+            break;
+        case 0x59:
+            stream.what = "DVB subtitles";
+            if (body.size() >= 3 && stream.language.empty()) stream.language.assign(body.begin(), body.begin() + 3);
+            break;
+        default:
+            break;
+    }
+}
+
+// Table 2-34, and the types Blu-ray and ATSC add.
+Codec codec_of_type(int type) {
+    switch (type) {
+        case 0x01:
+            return Codec::mpeg1;
+        case 0x02:
+            return Codec::mpeg2;
+        case 0x03:
+        case 0x04:
+            return Codec::mp2;
+        case 0x0F:
+            return Codec::aac;
+        case 0x10:
+            return Codec::mpeg4;
+        case 0x1B:
+            return Codec::h264;
+        case 0x24:
+            return Codec::h265;
+        case 0x80:
+            return Codec::lpcm;
+        case 0x81:
+            return Codec::ac3;
+        case 0x82:
+        case 0x85:
+        case 0x86:
+        case 0x8A:
+            return Codec::dts;
+        case 0x83:
+            return Codec::truehd;
+        case 0x84:
+        case 0x87:
+        case 0xA1:
+            return Codec::eac3;
+        case 0x90:
+            return Codec::pgs;
+        case 0xEA:
+            return Codec::vc1;
+        default:
+            return Codec::unknown;
+    }
+}
+
+void read_descriptors(ByteSpan bytes, Program& program, ProgramStream* stream) {
     ByteReader reader(bytes);
     while (reader.remaining() >= 2) {
         const std::uint8_t tag = reader.u8();
@@ -43,8 +126,12 @@ void read_descriptors(ByteSpan bytes, Program& program, std::string* language) {
         if (tag == kCaDescriptor) program.access_control = true;
         if (tag == kDtcpDescriptor && body.size() >= 3 && (body[0] << 8 | body[1]) == kDtcpSystem)
             program.copy_control = std::max(program.copy_control, body[2] & 3);
-        if (tag == kLanguageDescriptor && body.size() >= 3 && language != nullptr)
-            language->assign(reinterpret_cast<const char*>(body.data()), 3);
+        if (stream == nullptr) continue;
+        if (tag == kLanguageDescriptor && body.size() >= 4) {
+            stream->language.assign(reinterpret_cast<const char*>(body.data()), 3);
+            stream->purpose = body[3] == 2 ? Purpose::captions : body[3] == 3 ? Purpose::described : Purpose::main;
+        }
+        read_stream_descriptor(tag, body, *stream);
     }
 }
 
@@ -65,9 +152,36 @@ std::uint32_t crc32(ByteSpan bytes) {
     return crc;
 }
 
-std::optional<Packet> parse_packet(ByteSpan bytes) {
+std::optional<Layout> find_layout(ByteSpan bytes, std::size_t wanted) {
+    constexpr std::size_t kRun = 5;
+    std::optional<Layout> best;
+    for (const std::size_t size : {kPacket, kTimedPacket, std::size_t{204}}) {
+        if (wanted != 0 && size != wanted) continue;
+        for (std::size_t at = 0; at < bytes.size(); ++at) {
+            if (bytes[at] != kSync) continue;
+            std::size_t run = 0;
+            bool broken = false;
+            for (std::size_t next = at; next < bytes.size() && run < kRun; next += size, ++run) {
+                if (bytes[next] == kSync) continue;
+                broken = true;
+                break;
+            }
+            const bool to_the_end =
+                !broken && run >= 1 && at + run * size >= bytes.size() && bytes.size() - at >= kPacket;
+            if (broken || (run < kRun && !(to_the_end && (run >= 3 || wanted != 0)))) continue;
+            const std::size_t lead = size == kTimedPacket && at >= 4 ? 4 : 0;
+            Layout layout{size, size == kTimedPacket ? 4u : 0u, at - lead};
+            if (size == kTimedPacket && at < 4) layout.first = at + size - 4;
+            if (!best || layout.first < best->first) best = layout;
+            break;
+        }
+    }
+    return best;
+}
+
+std::optional<TransportPacket> parse_packet(ByteSpan bytes) {
     if (bytes.size() < kPacket || bytes[0] != kSync) return std::nullopt;
-    Packet packet;
+    TransportPacket packet;
     packet.error = (bytes[1] & 0x80) != 0;
     packet.starts = (bytes[1] & 0x40) != 0;
     packet.pid = (bytes[1] & 0x1F) << 8 | bytes[2];
@@ -144,20 +258,48 @@ std::optional<Program> parse_pmt(ByteSpan section) {
     ByteReader reader(body);
     Program program;
     program.number = reader.u16();
-    reader.skip(3);
+    program.version = reader.u8() >> 1 & 31;
+    reader.skip(2);
     program.pcr_pid = reader.u16() & 0x1FFF;
     read_descriptors(reader.take(reader.u16() & 0x0FFFu), program, nullptr);
     while (reader.ok() && reader.remaining() >= 5) {
         ProgramStream stream;
         stream.type = reader.u8();
         stream.pid = reader.u16() & 0x1FFF;
-        read_descriptors(reader.take(reader.u16() & 0x0FFFu), program, &stream.language);
+        stream.codec = codec_of_type(stream.type);
+        read_descriptors(reader.take(reader.u16() & 0x0FFFu), program, &stream);
+        if (stream.codec == Codec::unknown && stream.what.empty())
+            stream.what = fmt::format("stream type 0x{:02X}", stream.type);
         if (reader.ok()) program.streams.push_back(std::move(stream));
     }
     return program;
 }
 
-std::optional<ByteVector> SectionCollector::push(const Packet& packet) {
+std::map<int, std::string> parse_sdt(ByteSpan section) {
+    std::map<int, std::string> names;
+    ByteReader reader(section_body(section, kSdtTable));
+    reader.skip(5 + 3);
+    while (reader.ok() && reader.remaining() >= 5) {
+        const int number = reader.u16();
+        reader.skip(1);
+        ByteReader loop(reader.take(reader.u16() & 0x0FFFu));
+        while (loop.ok() && loop.remaining() >= 2) {
+            const std::uint8_t tag = loop.u8();
+            ByteReader body(loop.take(loop.u8()));
+            if (tag != 0x48) continue;
+            body.skip(1);
+            body.skip(body.u8());
+            std::string name = body.text(body.u8());
+            // A first byte below 0x20 chooses the character table.
+            if (!name.empty() && static_cast<unsigned char>(name[0]) < 0x20) name.erase(0, 1);
+            std::erase_if(name, [](char c) { return static_cast<unsigned char>(c) < 0x20; });
+            if (body.ok() && !name.empty()) names[number] = name;
+        }
+    }
+    return names;
+}
+
+std::optional<ByteVector> SectionCollector::push(const TransportPacket& packet) {
     ByteSpan payload = packet.payload;
     if (payload.empty()) return std::nullopt;
     if (packet.starts) {
@@ -190,6 +332,30 @@ ByteVector write_pat(int program, int pmt_pid) {
     return close_section(out);
 }
 
+ByteVector write_sdt(int program, const std::string& name) {
+    const std::string text = name.substr(0, 200);
+    ByteWriter out;
+    out.u8(kSdtTable);
+    out.u16(0);
+    out.u16(0);
+    out.u8(0xC1);
+    out.u16(0);
+    out.u16(1);  // original network
+    out.u8(0xFF);
+    out.u16(static_cast<unsigned>(program));
+    out.u8(0xFC);
+    out.u16(0x8000u | (15 + text.size()));  // running, free
+    out.u8(0x48);
+    out.u8(13 + text.size());
+    out.u8(1);
+    out.u8(9);
+    out.text("Wavecrest");
+    out.u8(1 + text.size());
+    out.u8(0x15);  // UTF-8
+    out.text(text);
+    return close_section(out);
+}
+
 ByteVector write_pmt(const Program& program, ByteSpan descriptors) {
     ByteWriter out;
     out.u8(kPmtTable);
@@ -203,22 +369,22 @@ ByteVector write_pmt(const Program& program, ByteSpan descriptors) {
     for (const ProgramStream& stream : program.streams) {
         out.u8(static_cast<unsigned>(stream.type));
         out.u16(0xE000u | static_cast<unsigned>(stream.pid));
-        if (stream.language.size() == 3) {
-            out.u16(0xF000u | 6u);
+        const bool language = stream.language.size() == 3;
+        out.u16(0xF000u | (stream.descriptors.size() + (language ? 6 : 0)));
+        if (language) {
             out.u8(kLanguageDescriptor);
             out.u8(4);
             out.text(stream.language);
-            out.u8(0);
-        } else {
-            out.u16(0xF000u);
+            out.u8(stream.purpose == Purpose::captions ? 2 : stream.purpose == Purpose::described ? 3 : 0);
         }
+        out.raw(stream.descriptors);
     }
     return close_section(out);
 }
 
 std::size_t write_packet(ByteWriter& out, const PacketHeader& header, ByteSpan payload) {
     // The adaptation field: a clock takes 8 bytes with its length and flags; stuffing fills what the payload leaves.
-    std::size_t field = header.pcr_27mhz ? 8 : 0;
+    std::size_t field = header.pcr_27mhz ? 8 : header.random_access ? 2 : 0;
     const std::size_t count = std::min(payload.size(), kPacket - 4 - field);
     const std::size_t left = kPacket - 4 - count;
     field = left;
@@ -228,7 +394,7 @@ std::size_t write_packet(ByteWriter& out, const PacketHeader& header, ByteSpan p
     if (field > 0) {
         out.u8(field - 1);
         if (field > 1) {
-            out.u8(header.pcr_27mhz ? 0x10 : 0x00);
+            out.u8((header.pcr_27mhz ? 0x10u : 0u) | (header.random_access ? 0x40u : 0u));
             std::size_t used = 2;
             if (header.pcr_27mhz) {
                 const auto base = static_cast<std::uint64_t>(*header.pcr_27mhz / 300) & 0x1'FFFF'FFFF;

@@ -9,16 +9,17 @@
 
 #include "base/bytes.hpp"
 #include "base/result.hpp"
+#include "media/types.hpp"
 
 namespace wavecrest::container::ts {
 
 inline constexpr std::size_t kPacket = 188;
 inline constexpr std::size_t kTimedPacket = 192;  // Blu-ray
 inline constexpr std::uint8_t kSync = 0x47;
-inline constexpr int kPatPid = 0, kNullPid = 0x1FFF;
+inline constexpr int kPatPid = 0, kSdtPid = 0x11, kNullPid = 0x1FFF;
 
 // One transport packet (2.4.3.2). `payload` points into the bytes that were parsed.
-struct Packet {
+struct TransportPacket {
     int pid = 0;
     bool starts = false;  // payload_unit_start_indicator
     bool error = false;   // transport_error_indicator
@@ -29,7 +30,17 @@ struct Packet {
     ByteSpan payload;
 };
 // Nothing when the sync byte is missing or the adaptation field runs over.
-std::optional<Packet> parse_packet(ByteSpan bytes);
+std::optional<TransportPacket> parse_packet(ByteSpan bytes);
+
+// How packets lie in a file: with four bytes in front (Blu-ray) or sixteen behind (Reed-Solomon codes).
+struct Layout {
+    std::size_t size = kPacket;  // 188, 192 or 204
+    std::size_t lead = 0;        // bytes before the sync byte
+    std::uint64_t first = 0;     // offset of the first packet
+};
+// Where packets follow one another in these bytes, at least five of them (fewer when the bytes end before); `size`
+// restricts to one length.
+std::optional<Layout> find_layout(ByteSpan bytes, std::size_t size = 0);
 
 // What a PES packet begins with (2.4.3.6).
 struct PesStart {
@@ -45,6 +56,11 @@ struct ProgramStream {
     int type = 0;  // stream_type
     int pid = 0;
     std::string language;  // ISO 639-2, from its descriptor
+    // What type and descriptors say together; unknown with `what` for those that aren't read.
+    Codec codec = Codec::unknown;
+    std::string what;  // "teletext", "stream type 0x8A"
+    Purpose purpose = Purpose::main;
+    ByteVector descriptors;  // to be written
 };
 struct Program {
     int number = 0;
@@ -53,16 +69,19 @@ struct Program {
     // Copy control information of a DTCP descriptor: 0 free, 1 no more copies, 2 one generation, 3 never.
     int copy_control = 0;
     bool access_control = false;  // a CA descriptor is there
+    int version = 0;
 };
 // PMT PIDs by program number; sections whose CRC is wrong give nothing. `section` starts with its table_id.
 std::map<int, int> parse_pat(ByteSpan section);
 std::optional<Program> parse_pmt(ByteSpan section);
+// Names of programs by their numbers.
+std::map<int, std::string> parse_sdt(ByteSpan section);
 
 // Collects the sections of one PID.
 class SectionCollector {
   public:
     // The section that this packet completes; nothing otherwise.
-    std::optional<ByteVector> push(const Packet& packet);
+    std::optional<ByteVector> push(const TransportPacket& packet);
 
   private:
     ByteVector bytes_;
@@ -74,12 +93,15 @@ std::uint32_t crc32(ByteSpan bytes);
 
 // Writing. A packet's payload takes at most 184 bytes; what is left is stuffed.
 ByteVector write_pat(int program, int pmt_pid);
+// The service description table (ETSI EN 300 468, 5.2.3) with the program's name.
+ByteVector write_sdt(int program, const std::string& name);
 ByteVector write_pmt(const Program& program, ByteSpan program_descriptors);
 struct PacketHeader {
     int pid = 0;
     bool starts = false;
     int continuity = 0;
     std::optional<std::int64_t> pcr_27mhz;
+    bool random_access = false;  // decoding can start with what begins here
 };
 // Appends one packet with as much of `payload` as fits, and gives how many bytes that was.
 std::size_t write_packet(base::ByteWriter& out, const PacketHeader& header, ByteSpan payload);

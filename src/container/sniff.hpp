@@ -7,7 +7,7 @@
 
 namespace wavecrest::container {
 
-inline constexpr std::size_t kSniffBytes = 600;
+inline constexpr std::size_t kSniffBytes = 4096;
 
 // The container's short name ("mp4", "matroska", "mpeg-ts" ...); empty when nothing is recognised.
 std::string_view sniff(ByteSpan first_bytes);

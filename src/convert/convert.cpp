@@ -311,7 +311,7 @@ Status check_space(const Plan& plan, std::uint64_t needed, const char* how) {
 }  // namespace
 
 std::string_view short_name(TrackPlan::Action action) {
-    return action == TrackPlan::Action::transcode ? "transcode" : "drop";
+    return action == TrackPlan::Action::transcode ? "transcode" : action == TrackPlan::Action::keep ? "keep" : "drop";
 }
 
 namespace {
@@ -444,7 +444,7 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
     outcome.title = plan.title;
     outcome.source_bytes = plan.source_bytes;
     const auto make_sink = [&](const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
-        container::Mp4Settings settings;
+        container::WriterSettings settings;
         settings.title = plan.name.name;
         settings.year = plan.name.year;
         settings.chapters = plan.chapters;

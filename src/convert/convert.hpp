@@ -28,7 +28,7 @@ struct Request {
 
 struct TrackPlan {
     Track from;
-    enum class Action { transcode, drop } action = Action::drop;
+    enum class Action { transcode, keep, drop } action = Action::drop;
     std::string why;
 };
 std::string_view short_name(TrackPlan::Action action);

@@ -260,7 +260,7 @@ class TitleSource : public PacketSource {
         offset_ += std::max<std::size_t>(std::min(at, bytes.size()), 1);
     }
 
-    void take_packet(const ts::Packet& packet, std::uint64_t offset) {
+    void take_packet(const ts::TransportPacket& packet, std::uint64_t offset) {
         // All that belongs before a time has come when the clock has reached it: said twice, and within reason, since
         // rubbish may look like a clock.
         if (packet.pcr_27mhz) {

@@ -103,9 +103,15 @@ struct BluRayWriter::State {
             ts::Program program;
             program.number = 1;
             program.pcr_pid = kPcrPid;
-            program.streams.push_back({settings.video.coding, settings.video.pid, ""});
+            const auto add = [&](const StreamInfo& s) {
+                ts::ProgramStream stream;
+                stream.type = s.coding;
+                stream.pid = s.pid;
+                program.streams.push_back(std::move(stream));
+            };
+            add(settings.video);
             for (const auto* list : {&settings.sound, &settings.graphics}) {
-                for (const StreamInfo& s : *list) program.streams.push_back({s.coding, s.pid, ""});
+                for (const StreamInfo& s : *list) add(s);
             }
             const ByteVector descriptors = {0x05, 4, 'H', 'D', 'M', 'V', 0x88, 4, 0x0F, 0xFF, 0xFC, 0xFC};
             WAVECREST_TRY(put_section(kPmtPid, ts::write_pmt(program, descriptors)));

@@ -64,6 +64,24 @@ struct ColourDescription {
 // A name for people: "BT.601 (525 lines)", "BT.709", "not signalled".
 std::string describe(const ColourDescription& colour);
 
+// The display that pictures of high dynamic range were graded on (SMPTE ST 2086), in the units of Rec. ITU-T H.265,
+// D.3.28: chromaticities in steps of 0.00002, luminances in steps of 0.0001 cd/m2. Primaries are red, green, blue.
+struct MasteringDisplay {
+    int primaries_x[3] = {};
+    int primaries_y[3] = {};
+    int white_x = 0, white_y = 0;
+    std::int64_t max_luminance = 0, min_luminance = 0;
+
+    bool operator==(const MasteringDisplay&) const = default;
+};
+// The brightest pixel and the brightest mean of a picture (CTA-861.3), cd/m2.
+struct ContentLight {
+    int max_content = 0;
+    int max_frame_average = 0;
+
+    bool operator==(const ContentLight&) const = default;
+};
+
 // Where the channels of sound belong, as a set of bits. Interleaved sound has them in this order, lowest bit first.
 using Speakers = std::uint32_t;
 namespace speaker {
@@ -100,7 +118,11 @@ struct Track {
     Scan scan = Scan::unknown;
     int bit_depth = 0;  // bits per sample, picture or lossless sound
     ColourDescription colour;
+    std::optional<MasteringDisplay> mastering_display;
+    std::optional<ContentLight> content_light;
+    int rotation = 0;              // degrees clockwise to turn the picture by when it is shown: 0, 90, 180, 270
     int reference_frames = 0;      // 0 when unknown
+    int reorder_frames = -1;       // pictures that may be decoded before one that is shown earlier; -1 when unknown
     bool closed_captions = false;  // carried inside the pictures' data
 
     // audio
@@ -108,13 +130,15 @@ struct Track {
     int sample_rate = 0;    // Hz
     Speakers speakers = 0;  // 0: not told
 
+    std::string name;  // what people call it: "Director's notes"; mostly empty
     Purpose purpose = Purpose::main;
+    bool preferred = true;              // players take it unasked
     bool forced = false;                // subtitles needed to follow the story
     Time start{};                       // presentation time of the first packet
     Time duration{};                    // 0 when unknown
     std::int64_t bitrate_bps = 0;       // mean payload bits per second; 0 when unknown
     std::int64_t peak_bitrate_bps = 0;  // highest one-second window, bits per second; 0 when unknown
-    Bytes codec_config;                 // avcC, AudioSpecificConfig: what the container carries beside the packets
+    Bytes codec_config;                 // what containers carry beside the packets; see bitstream/headers.hpp
 
     // Width to height of the picture as it is seen: 16:9 for anamorphic 720x480.
     Ratio display_aspect() const;
@@ -130,7 +154,7 @@ struct Packet {
     TrackId track = 0;
     Time pts{};        // presentation
     Time dts{};        // decoding
-    Time duration{};   // how long it is shown or heard; 0 when unknown
+    Time duration{};   // how long it is shown or heard, shorter than coded where its end is cut off; 0 when unknown
     bool key = false;  // decoding can start here
     Bytes data;
 };

@@ -1,15 +1,19 @@
 #include "source/input.hpp"
 
 #include <fmt/format.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <charconv>
+#include <functional>
+#include <map>
 
 #include "base/units.hpp"
-#include "container/mp4_reader.hpp"
+#include "container/reader.hpp"
 #include "container/sniff.hpp"
 #include "disc/blu_ray_reader.hpp"
 #include "disc/dvd_reader.hpp"
+#include "net/http_source.hpp"
 #include "source/cut.hpp"
 
 namespace wavecrest::source {
@@ -110,65 +114,111 @@ class DiscInput : public Input {
     std::vector<disc::Episode> episodes_;
 };
 
-class Mp4Input : public Input {
+// A file, or what comes over a pipe or from an address. Each program of a transport stream is a title.
+class FileInput : public Input {
   public:
-    Mp4Input(base::Path path, container::Mp4Movie movie, std::uint64_t size)
-        : path_(std::move(path)), movie_(std::move(movie)) {
-        Title title;
-        title.main = true;
-        title.why = "the only title";
-        title.duration = movie_.duration;
-        title.size_bytes = size;
-        title.chapters = movie_.chapters;
-        for (const container::Mp4Track& track : movie_.tracks) title.tracks.push_back(track.info);
-        if (movie_.missing_bytes > 0) {
-            title.problems.push_back({fmt::format("the file is cut short: {} of picture and sound are missing",
-                                                  base::format_bytes(movie_.missing_bytes)),
-                                      first_missing(size), movie_.duration});
-        }
-        titles_.push_back(std::move(title));
-        if (!movie_.index_in_front)
-            notes_.push_back(
-                "the index lies behind the pictures: players must fetch the end of the file before they can start");
+    // Opens the bytes anew, where that can be done.
+    using Opener = std::function<Result<std::shared_ptr<base::ByteSource>>()>;
+
+    static Result<std::unique_ptr<Input>> create(std::string path, std::string hint, Opener opener) {
+        auto input = std::make_unique<FileInput>();
+        input->path_ = std::move(path);
+        input->hint_ = std::move(hint);
+        input->opener_ = std::move(opener);
+        WAVECREST_TRY(input->look());
+        return std::unique_ptr<Input>(std::move(input));
     }
 
-    std::string path() const override { return path_.string(); }
-    std::string container() const override { return "mp4"; }
+    std::string path() const override { return path_; }
+    std::string container() const override { return container_; }
     bool is_disc() const override { return false; }
-    std::string name_hint() const override { return path_.stem().string(); }
+    std::string name_hint() const override { return hint_; }
     const std::vector<Title>& titles() const override { return titles_; }
     const std::vector<disc::Episode>& episodes() const override { return episodes_; }
     const std::vector<std::string>& notes() const override { return notes_; }
     Status check_protection(int) const override { return {}; }
-    Result<std::vector<RatePiece>> rate(int) const override {
-        std::vector<RatePiece> pieces;
-        for (const container::Mp4Track& track : movie_.tracks) {
-            for (const container::Mp4Sample& s : track.samples) pieces.push_back({s.pts, s.pts + s.duration, s.size});
+    Result<std::vector<RatePiece>> rate(int number) const override {
+        const auto waiting = waiting_.find(number);
+        if (waiting != waiting_.end() && waiting->second.rate) {
+            auto pieces = waiting->second.rate();
+            if (!pieces.empty()) return pieces;
         }
-        return pieces;
+        return fail(ErrorKind::input, "no index tells it without reading all of the file", path_,
+                    "wavecrest inspect --deep reads all of it");
     }
-    Result<std::unique_ptr<PacketSource>> open(int, int) const override {
-        WAVECREST_TRY_ASSIGN(file, base::FileSource::open(path_));
-        return std::unique_ptr<PacketSource>(
-            std::make_unique<container::Mp4Source>(std::make_unique<base::FileSource>(std::move(file)), movie_));
+    Result<std::unique_ptr<PacketSource>> open(int number, int) const override {
+        // What was opened to look at it is used first.
+        if (const auto waiting = waiting_.find(number); waiting != waiting_.end() && waiting->second.source) {
+            auto source = std::move(waiting->second.source);
+            waiting_.erase(waiting);
+            return source;
+        }
+        if (!seekable_) {
+            return fail(ErrorKind::input, "what comes in over a pipe can be read once only", path_,
+                        "save it to a file and name that");
+        }
+        WAVECREST_TRY_ASSIGN(bytes, opener_());
+        WAVECREST_TRY_ASSIGN(file, container::open_media(std::move(bytes), number_of(number)));
+        return std::move(file.source);
     }
 
   private:
-    Time first_missing(std::uint64_t size) const {
-        Time first = movie_.duration;
-        for (const container::Mp4Track& track : movie_.tracks) {
-            for (const container::Mp4Sample& s : track.samples) {
-                if (s.offset + s.size > size) first = std::min(first, std::max(s.pts, Time{}));
+    int number_of(int title) const { return programs_.empty() ? 0 : programs_[static_cast<std::size_t>(title - 1)]; }
+
+    Status look() {
+        WAVECREST_TRY_ASSIGN(bytes, opener_());
+        seekable_ = bytes->seekable();
+        const std::uint64_t size = bytes->size();
+        WAVECREST_TRY_ASSIGN(file, container::open_media(bytes, 0));
+        container_ = file.container;
+        notes_ = file.notes;
+        if (seekable_ && file.programs.size() > 1) programs_ = file.programs;
+        const std::size_t count = std::max<std::size_t>(programs_.size(), 1);
+        for (std::size_t i = 0; i < count; ++i) {
+            if (i > 0 || count > 1) {
+                WAVECREST_TRY_ASSIGN(again, opener_());
+                auto other = container::open_media(std::move(again), programs_[i]);
+                if (!other) continue;  // a program of data alone
+                file = std::move(*other);
             }
+            add_title(static_cast<int>(i) + 1, std::move(file), size == base::kUnknownSize ? 0 : size / count);
         }
-        return first;
+        if (titles_.empty())
+            return fail(ErrorKind::input, "no program has pictures or sound", path_, "record it again");
+        auto main = titles_.begin();
+        for (auto t = titles_.begin(); t != titles_.end(); ++t) {
+            const auto has_picture = [](const Title& title) {
+                return std::any_of(title.tracks.begin(), title.tracks.end(),
+                                   [](const Track& track) { return track.kind == TrackKind::video; });
+            };
+            if (has_picture(*t) && !has_picture(*main)) main = t;
+        }
+        main->main = true;
+        main->why = titles_.size() == 1 ? "the only title" : "the first program with a picture";
+        return {};
+    }
+    void add_title(int number, container::MediaFile file, std::uint64_t size) {
+        Title title;
+        title.number = number;
+        title.duration = file.source->duration();
+        title.size_bytes = size;
+        title.chapters = file.source->chapters();
+        title.tracks = file.source->tracks();
+        title.problems = file.problems;
+        if (!programs_.empty()) title.why = file.title.empty() ? "another program" : file.title;
+        if (programs_.empty() && !file.title.empty()) hint_ = file.title;
+        titles_.push_back(std::move(title));
+        waiting_.emplace(number, std::move(file));
     }
 
-    base::Path path_;
-    container::Mp4Movie movie_;
+    std::string path_, hint_, container_;
+    Opener opener_;
+    bool seekable_ = true;
+    std::vector<int> programs_;
     std::vector<Title> titles_;
     std::vector<disc::Episode> episodes_;
     std::vector<std::string> notes_;
+    mutable std::map<int, container::MediaFile> waiting_;
 };
 
 }  // namespace
@@ -265,37 +315,53 @@ Result<std::unique_ptr<Input>> open_disc(std::shared_ptr<disc::DiscFiles> files,
 }  // namespace
 
 Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::ReadSettings& settings) {
+    const std::string name = path.string();
+    if (name == "-") {
+        auto pipe = std::make_shared<base::PipeSource>(STDIN_FILENO, "standard input");
+        return FileInput::create("standard input", "standard input",
+                                 [pipe]() -> Result<std::shared_ptr<base::ByteSource>> { return pipe; });
+    }
+    if (name.starts_with("http://")) {
+        WAVECREST_TRY_ASSIGN(url, net::parse_url(name));
+        const std::string hint = base::Path(url.target.substr(0, url.target.find('?'))).stem().string();
+        return FileInput::create(name, hint.empty() ? url.host : hint,
+                                 [url]() -> Result<std::shared_ptr<base::ByteSource>> {
+                                     WAVECREST_TRY_ASSIGN(source, net::open_http(url));
+                                     return std::shared_ptr<base::ByteSource>(std::move(source));
+                                 });
+    }
     std::error_code error;
     const auto kind = std::filesystem::status(path, error);
     if (!std::filesystem::exists(kind)) {
-        return fail(ErrorKind::input, "there is no such file or folder", path.string(),
+        return fail(ErrorKind::input, "there is no such file or folder", name,
                     "check the name and whether the drive or share is mounted");
     }
     if (std::filesystem::is_directory(kind)) return open_disc(disc::folder_files(path, settings), "this folder");
+    if (std::filesystem::is_fifo(kind)) {
+        return fail(ErrorKind::input, "this is a pipe with a name", name,
+                    "feed it to the program: name the input - and write < before its name");
+    }
     WAVECREST_TRY_ASSIGN(file, base::FileSource::open(path));
-    if (file.size() == 0)
-        return fail(ErrorKind::input, "the file is empty", path.string(), "copy or make the file again");
+    if (file.size() == 0) return fail(ErrorKind::input, "the file is empty", name, "copy or make the file again");
     ByteVector first(static_cast<std::size_t>(std::min<std::uint64_t>(container::kSniffBytes, file.size())));
     WAVECREST_TRY(file.read_at(0, first));
-    const std::string_view found = container::sniff(first);
-    if (found == "mp4") {
-        WAVECREST_TRY_ASSIGN(movie, container::read_mp4(file));
-        return std::unique_ptr<Input>(std::make_unique<Mp4Input>(path, std::move(movie), file.size()));
+    // (An image of a disc begins with empty sectors: nothing a file would be told by.)
+    if (container::sniff(first).empty()) {
+        ByteVector volume(2048);
+        constexpr std::uint64_t kVolumeRecognition = 32768;
+        const auto got = file.read_at(kVolumeRecognition, volume);
+        if (got && *got == volume.size() && disc::looks_like_image(volume)) {
+            WAVECREST_TRY_ASSIGN(files, disc::open_image(path, settings));
+            return open_disc(std::move(files), "this disc image");
+        }
     }
-    const char* remedy = "name the folder or image of a ripped disc, or an MP4 file";
-    if (!found.empty()) {
-        return fail(ErrorKind::input, fmt::format("this is a file of type {}, which can't be read yet", found),
-                    path.string(), remedy);
-    }
-    ByteVector volume(2048);
-    constexpr std::uint64_t kVolumeRecognition = 32768;
-    const auto got = file.read_at(kVolumeRecognition, volume);
-    if (got && *got == volume.size() && disc::looks_like_image(volume)) {
-        WAVECREST_TRY_ASSIGN(files, disc::open_image(path, settings));
-        return open_disc(std::move(files), "this disc image");
-    }
-    return fail(ErrorKind::input, "this is no media file this program knows", fmt::format("{}, byte 0", path.string()),
-                remedy);
+    return FileInput::create(
+        name, path.stem().string(), [path, retries = settings.retries]() -> Result<std::shared_ptr<base::ByteSource>> {
+            WAVECREST_TRY_ASSIGN(source, base::FileSource::open(path));
+            std::unique_ptr<base::ByteSource> plain = std::make_unique<base::FileSource>(std::move(source));
+            if (retries == 0) return std::shared_ptr<base::ByteSource>(std::move(plain));
+            return std::shared_ptr<base::ByteSource>(std::make_shared<base::RetryingSource>(std::move(plain), retries));
+        });
 }
 
 }  // namespace wavecrest::source

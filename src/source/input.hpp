@@ -64,8 +64,9 @@ class Input {
     Result<std::unique_ptr<PacketSource>> open(const Pick& pick, int angle = 1) const;
 };
 
-// Opens a ripped disc (its folder or an image: DVD-Video, Blu-ray), or an MP4 file. Anything else is refused by the
-// name of what it is, if that can be told.
+// Opens a ripped disc (its folder or an image: DVD-Video, Blu-ray), a media file of any format container/reader.hpp
+// lists, standard input ("-": can be read once, in order), or an http:// address. Anything else is refused by the name
+// of what it is, if that can be told.
 Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::ReadSettings& settings = {});
 
 }  // namespace wavecrest::source

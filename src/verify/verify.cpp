@@ -400,12 +400,12 @@ Result<Verification> run(const Job& job, const Progress& progress, const Cancel&
         if (cancel.requested()) return base::interrupted();
         Skip skip;
         skip.to = base::from_seconds(base::to_seconds(movie->duration) * part);
-        const container::Mp4Sample* key = &video->samples.front();
+        container::Mp4Sample key = video->samples.front();
         for (const container::Mp4Sample& s : video->samples) {
-            if (s.key && s.pts <= skip.to) key = &s;
+            if (s.key && s.pts <= skip.to) key = s;
         }
-        skip.landed = key->pts;
-        const auto took = remote.fetch(key->offset, key->size);
+        skip.landed = key.pts;
+        const auto took = remote.fetch(key.offset, key.size);
         if (!took) {
             add(v, "skips", Verdict::fail, took.error().what, "", took.error().remedy);
             v.skips.clear();

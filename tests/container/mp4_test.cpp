@@ -6,13 +6,14 @@
 #include "codec/x264_encoder.hpp"
 #include "container/mp4_reader.hpp"
 #include "container/mp4_writer.hpp"
+#include "container/reader.hpp"
 #include "container/sniff.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
 using namespace wavecrest::test;
-using container::Mp4Settings;
 using container::Mp4Writer;
+using container::WriterSettings;
 
 namespace {
 
@@ -84,7 +85,7 @@ constexpr int kAudioPackets = 96;  // a little longer than the picture
 void write_sample(const base::Path& path, std::vector<Chapter> chapters = {}) {
     auto file = base::AtomicFile::create(path, base::AtomicFile::IfExists::refuse);
     REQUIRE(file);
-    Mp4Settings settings;
+    WriterSettings settings;
     settings.title = "Sample";
     settings.year = 2020;
     settings.chapters = std::move(chapters);
@@ -250,8 +251,9 @@ TEST_CASE("packets come back in file order, and from a keyframe after a skip", "
     write_sample(dir / "a.mp4");
     auto file = base::FileSource::open(dir / "a.mp4");
     REQUIRE(file);
-    auto movie = read(dir / "a.mp4");
-    container::Mp4Source source(std::make_unique<base::FileSource>(std::move(*file)), movie);
+    auto opened = container::open_mp4(std::make_shared<base::FileSource>(std::move(*file)));
+    REQUIRE(opened);
+    PacketSource& source = *opened->source;
     int count = 0;
     while (true) {
         auto packet = source.read();
@@ -339,7 +341,7 @@ TEST_CASE("files of other programs are recognised", "[sniff]") {
     CHECK(sniff(ByteVector{0, 0, 0, 24, 'f', 't', 'y', 'p', 'i', 's', 'o', 'm'}) == "mp4");
     CHECK(sniff(ByteVector{0, 0, 1, 0xBA, 0x44}) == "mpeg-ps");
     ByteVector ts(600, 0);
-    ts[0] = ts[188] = ts[376] = 0x47;
+    ts[0] = ts[188] = ts[376] = ts[564] = 0x47;
     CHECK(sniff(ts) == "mpeg-ts");
     CHECK(sniff(base::as_bytes("RIFF....AVI LIST")) == "avi");
     CHECK(sniff(base::as_bytes("fLaC")) == "flac");

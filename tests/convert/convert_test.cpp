@@ -211,5 +211,5 @@ TEST_CASE("titles that can't be picked, and inputs that are none", "[convert]") 
     write_all(dir / "noise", ByteVector(10'000, 0x9D));
     CHECK(source::open_input(dir / "noise").error().kind == ErrorKind::input);
     write_all(dir / "other.mkv", std::string("\x1A\x45\xDF\xA3 and so on"));
-    CHECK(source::open_input(dir / "other.mkv").error().what.find("matroska") != std::string::npos);
+    CHECK(source::open_input(dir / "other.mkv").error().what.find("Matroska") != std::string::npos);
 }

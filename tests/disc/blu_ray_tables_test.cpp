@@ -231,7 +231,12 @@ TEST_CASE("transport packets and tables built by hand", "[ts]") {
     ts::Program program;
     program.number = 7;
     program.pcr_pid = 0x1001;
-    program.streams = {{2, 0x1011, ""}, {0x81, 0x1100, "eng"}};
+    program.streams.resize(2);
+    program.streams[0].type = 2;
+    program.streams[0].pid = 0x1011;
+    program.streams[1].type = 0x81;
+    program.streams[1].pid = 0x1100;
+    program.streams[1].language = "eng";
     const auto free = ts::parse_pmt(ts::write_pmt(program, ByteVector{0x88, 4, 0x0F, 0xFF, 0xFC, 0xFC}));
     REQUIRE(free);
     CHECK(free->copy_control == 0);

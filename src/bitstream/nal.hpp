@@ -1,0 +1,80 @@
+// Network abstraction layer units of H.264 and H.265: the byte stream of annex B (start codes), the length-prefixed
+// form of ISO/IEC 14496-15, and the cutting of a byte stream into access units. Packets of H.264 and H.265 tracks hold
+// length-prefixed units with four-byte lengths everywhere above the readers, and no access unit delimiters; parameter
+// sets that the track's configuration record holds are left out.
+#pragma once
+
+#include <optional>
+#include <vector>
+
+#include "base/bytes.hpp"
+#include "media/types.hpp"
+
+namespace wavecrest::bitstream::nal {
+
+// Removes emulation prevention bytes (H.264 clause 7.3.1, H.265 clause 7.3.1.1) from the first `limit` bytes.
+ByteVector unescape(ByteSpan unit, std::size_t limit = ~std::size_t{0});
+
+// Units of a byte stream, without start codes and trailing zeros.
+std::vector<ByteSpan> split_byte_stream(ByteSpan bytes);
+// Units with lengths of `length_size` bytes (1 to 4); what runs over the end is left out.
+std::vector<ByteSpan> split_lengths(ByteSpan bytes, int length_size = 4);
+// Appends a unit with a four-byte length.
+void append(ByteVector& out, ByteSpan unit);
+
+// What a unit is, whichever of the two codecs.
+int type(Codec codec, ByteSpan unit);
+bool is_parameter_set(Codec codec, int type);
+bool is_delimiter(Codec codec, int type);
+bool is_picture(Codec codec, int type);
+// Whether decoding can start at this access unit (length-prefixed): instantaneous or clean random access, or a
+// recovery point that needs no pictures before it.
+bool is_random_access(Codec codec, ByteSpan access_unit);
+
+struct AccessUnit {
+    ByteVector data;  // length-prefixed; parameter sets still in it
+    bool key = false;
+    std::optional<std::int64_t> pts;  // of the piece in which it starts
+    std::optional<std::int64_t> dts;
+    bool field_pair = false;  // two field pictures
+};
+
+// Cuts a byte stream that arrives in pieces into access units. Two fields of one frame make one unit.
+class AccessUnitSplitter {
+  public:
+    explicit AccessUnitSplitter(Codec codec) : codec_(codec) {}
+    void push(ByteSpan piece, std::optional<std::int64_t> pts, std::optional<std::int64_t> dts,
+              std::vector<AccessUnit>& out);
+    void flush(std::vector<AccessUnit>& out);
+    void reset();
+
+  private:
+    struct Stamp {
+        std::size_t from;
+        std::optional<std::int64_t> pts, dts;
+    };
+    // What tells the first slice of a picture from that of the next field or picture.
+    struct SliceStart {
+        std::uint32_t frame_number = 0;
+        bool field = false, bottom = false;
+    };
+    void scan(bool at_end, std::vector<AccessUnit>& out);
+    void take_unit(std::size_t begin, std::size_t end, std::vector<AccessUnit>& out);
+    std::optional<SliceStart> first_slice(ByteSpan unit, bool& starts_picture);
+    void end_access_unit(std::vector<AccessUnit>& out);
+
+    Codec codec_;
+    ByteVector buffer_;
+    std::size_t scanned_ = 0;
+    std::optional<std::size_t> unit_at_;  // of the unit that is not complete yet
+    std::vector<Stamp> stamps_;
+
+    AccessUnit unit_;           // being collected
+    bool has_picture_ = false;  // of it
+    std::optional<SliceStart> open_field_;
+    // of the latest sequence parameter set (H.264)
+    int frame_number_bits_ = 4;
+    bool frames_only_ = true, separate_planes_ = false;
+};
+
+}  // namespace wavecrest::bitstream::nal

@@ -1,0 +1,105 @@
+// Elementary streams as MPEG's program and transport streams carry them, cut into timed packets: what both readers
+// share. Stamps come in on a continuous 90 kHz timeline (see StampClock).
+#pragma once
+
+#include <deque>
+#include <memory>
+#include <optional>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "bitstream/audio_frames.hpp"
+#include "bitstream/mpeg2.hpp"
+#include "bitstream/nal.hpp"
+#include "container/timing.hpp"
+#include "media/types.hpp"
+
+namespace wavecrest::container {
+
+// Stamps of 33 bits that wrap, jump and are told by several tracks, on one continuous timeline. Where a track's stamps
+// jump, a new stretch begins at the latest time reached; the other tracks join it with their own jump.
+class StampClock {
+  public:
+    // The stretch a track is in, and its last stamp.
+    struct Lane {
+        std::size_t stretch = 0;
+        std::optional<std::int64_t> last;  // unwrapped
+    };
+    // The stamp on the continuous timeline, in ticks of 90 kHz.
+    std::int64_t place(Lane& lane, std::int64_t stamp);
+    // Tells how far the timeline has been filled.
+    void reached(std::int64_t ticks) { reached_ = std::max(reached_, ticks); }
+    // After a skip: the next stamp belongs to a stretch in which `stamp` is at `ticks`.
+    void restart(std::int64_t stamp, std::int64_t ticks);
+    void restart() { stretches_.clear(); }
+
+    struct Jump {
+        std::int64_t at = 0;  // ticks of the continuous timeline
+        std::int64_t by = 0;  // what the stamps jumped by
+    };
+    // Since the last call.
+    std::vector<Jump> take_jumps() { return std::exchange(jumps_, {}); }
+
+  private:
+    struct Stretch {
+        std::int64_t stamp = 0;   // unwrapped, of some moment in it
+        std::int64_t ticks = 0;   // where that moment is
+        std::int64_t newest = 0;  // unwrapped stamp
+    };
+    std::vector<Stretch> stretches_;
+    std::int64_t reached_ = 0;
+    std::vector<Jump> jumps_;
+};
+
+class ElementaryStream {
+  public:
+    // `track` has codec and identifier; the rest is told by the stream itself.
+    explicit ElementaryStream(Track track);
+    ~ElementaryStream();
+    ElementaryStream(ElementaryStream&&) noexcept;
+    ElementaryStream& operator=(ElementaryStream&&) noexcept;
+
+    // What the stream has told of itself so far; complete once described() is true.
+    const Track& track() const { return track_; }
+    Track& track() { return track_; }
+    bool described() const { return described_; }
+
+    // A piece of PES payload; stamps belong to the first unit that begins in it.
+    void push(ByteSpan piece, std::optional<std::int64_t> pts, std::optional<std::int64_t> dts);
+    // A piece is missing here: what is incomplete is dropped.
+    void lost();
+    // The stream ends: gives what is left.
+    void flush();
+    // After a skip.
+    void restart();
+    // Whole packets, in decoding order; the caller takes them out.
+    std::deque<Packet>& ready() { return ready_; }
+    // Packets before the first one that decoding can start at are left out; how many.
+    int left_out() const { return left_out_; }
+
+  private:
+    struct Framing;
+    void take_pictures();
+    void take_mpeg2();
+    void take_frames();
+    void take_whole(ByteSpan unit, std::optional<std::int64_t> pts);
+    void push_subtitle(ByteSpan piece, std::optional<std::int64_t> pts);
+    void push_lpcm(ByteSpan piece, std::optional<std::int64_t> pts);
+    void emit_picture(bitstream::nal::AccessUnit unit);
+    void emit(Packet packet);
+    void describe(ByteSpan data);
+
+    Track track_;
+    bool described_ = false;
+    bool seen_key_ = false, skip_leading_ = false;
+    int left_out_ = 0;
+    std::unique_ptr<Framing> framing_;
+    std::optional<SoundClock> clock_;
+    std::optional<PictureGrid> pts_grid_, dts_grid_;
+    std::optional<Packet> held_;  // a picture waits for the next to tell its duration
+    Time next_dts_{};
+    std::deque<Packet> ready_;
+};
+
+}  // namespace wavecrest::container

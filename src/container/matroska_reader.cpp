@@ -1,0 +1,1261 @@
+#include <fmt/format.h>
+#include <zlib.h>
+
+#include <algorithm>
+#include <bit>
+#include <deque>
+#include <map>
+#include <optional>
+
+#include "base/units.hpp"
+#include "bitstream/h264.hpp"
+#include "bitstream/h265.hpp"
+#include "bitstream/headers.hpp"
+#include "bitstream/lpcm.hpp"
+#include "bitstream/nal.hpp"
+#include "bitstream/xiph.hpp"
+#include "container/matroska_format.hpp"
+#include "container/reader.hpp"
+#include "container/riff_codecs.hpp"
+#include "container/timing.hpp"
+
+namespace wavecrest::container {
+namespace {
+
+using namespace mkv;
+using base::ByteReader;
+
+constexpr std::uint64_t kMostHeader = 64 << 20;  // of an element that is read as a whole
+constexpr std::uint64_t kLargestBlock = 256 << 20;
+constexpr std::size_t kProbePackets = 400;
+constexpr std::size_t kTail = 8 << 20;
+constexpr int kDeepest = 8;
+constexpr std::uint64_t kMostTicks = (std::uint64_t{1} << 53) - 1;
+
+// An element's header (RFC 8794, clauses 5 and 6).
+struct Element {
+    std::uint32_t id = 0;
+    std::uint64_t size = 0;  // kUnknownSize when not told
+    std::size_t header = 0;  // bytes
+};
+
+std::optional<Element> parse_element(ByteSpan bytes) {
+    if (bytes.empty() || bytes[0] == 0) return std::nullopt;
+    const auto id_size = static_cast<std::size_t>(std::countl_zero(bytes[0])) + 1;
+    if (id_size > 4 || bytes.size() < id_size + 1) return std::nullopt;
+    Element element;
+    for (std::size_t i = 0; i < id_size; ++i) element.id = element.id << 8 | bytes[i];
+    const std::uint8_t first = bytes[id_size];
+    if (first == 0) return std::nullopt;
+    const auto width = static_cast<std::size_t>(std::countl_zero(first)) + 1;
+    if (bytes.size() < id_size + width) return std::nullopt;
+    std::uint64_t size = first & (0xFFu >> width);
+    bool all_ones = size == (0xFFu >> width);
+    for (std::size_t i = 1; i < width; ++i) {
+        size = size << 8 | bytes[id_size + i];
+        all_ones = all_ones && bytes[id_size + i] == 0xFF;
+    }
+    element.size = all_ones ? kUnknownSize : size;
+    element.header = id_size + width;
+    return element;
+}
+
+// Calls `each` (id, body) for the elements directly inside `bytes`, as far as they are whole.
+template <typename Each>
+void for_children(ByteSpan bytes, Each each) {
+    std::size_t at = 0;
+    while (at < bytes.size()) {
+        const auto element = parse_element(bytes.subspan(at));
+        if (!element) return;
+        at += element->header;
+        const std::uint64_t left = bytes.size() - at;
+        const auto size = static_cast<std::size_t>(element->size == kUnknownSize ? left : element->size);
+        if (size > left) return;
+        each(element->id, bytes.subspan(at, size));
+        at += size;
+    }
+}
+
+std::uint64_t unsigned_of(ByteSpan body) {
+    std::uint64_t value = 0;
+    for (const std::uint8_t byte : body.first(std::min<std::size_t>(body.size(), 8))) value = value << 8 | byte;
+    return value;
+}
+std::int64_t signed_of(ByteSpan body) {
+    if (body.empty()) return 0;
+    const auto shift = static_cast<int>(64 - 8 * std::min<std::size_t>(body.size(), 8));
+    return static_cast<std::int64_t>(unsigned_of(body) << shift) >> shift;
+}
+double float_of(ByteSpan body) {
+    if (body.size() == 4) return std::bit_cast<float>(static_cast<std::uint32_t>(unsigned_of(body)));
+    if (body.size() == 8) return std::bit_cast<double>(unsigned_of(body));
+    return 0;
+}
+std::string text_of(ByteSpan body) {
+    return {body.begin(), std::find(body.begin(), body.end(), 0)};
+}
+
+enum class Conversion { none, little_endian, nal_lengths, byte_stream, ass, markup, av1, vobsub };
+
+struct MkvTrack {
+    Track info;
+    std::uint64_t number = 0;
+    std::string codec_id;
+    Bytes codec_private;
+    std::int64_t default_duration = 0;  // ns
+    std::int64_t codec_delay = 0;       // ns
+    bool interlaced_told = false;
+    int display_width = 0, display_height = 0, display_unit = 0;
+    Conversion conversion = Conversion::none;
+    int length_size = 4;
+    ByteVector stripped_header;
+    bool deflated = false;
+    std::string problem;
+    bool bare = false;  // no configuration record: start codes or lengths, as the first frame shows
+
+    // while reading
+    std::unique_ptr<PictureGrid> grid;
+    std::unique_ptr<SoundClock> clock;
+    std::unique_ptr<DecodingTimes> decoding;
+    std::unique_ptr<bitstream::VorbisTimer> vorbis;
+    bool described = false;
+};
+
+struct CuePoint {
+    Time time{};
+    std::uint64_t cluster = 0;  // offset in the file
+};
+
+// Palette and size of a VobSub description: lines of "palette: rrggbb, ..." and "size: 720x480".
+void read_vobsub(ByteSpan body, Track& track) {
+    const std::string text(body.begin(), body.end());
+    ByteVector palette(64);
+    if (const auto at = text.find("palette:"); at != std::string::npos) {
+        const char* p = text.c_str() + at + 8;
+        for (std::size_t i = 0; i < 16; ++i) {
+            char* end = nullptr;
+            const unsigned long rgb = std::strtoul(p, &end, 16);
+            if (end == p) break;
+            const double r = static_cast<double>(rgb >> 16 & 255), g = static_cast<double>(rgb >> 8 & 255),
+                         b = static_cast<double>(rgb & 255);
+            const auto clamp = [](double v) { return static_cast<std::uint8_t>(std::clamp(v + 0.5, 0.0, 255.0)); };
+            palette[i * 4 + 1] = clamp(16 + 0.257 * r + 0.504 * g + 0.098 * b);
+            palette[i * 4 + 2] = clamp(128 + 0.439 * r - 0.368 * g - 0.071 * b);
+            palette[i * 4 + 3] = clamp(128 - 0.148 * r - 0.291 * g + 0.439 * b);
+            p = end;
+            while (*p == ',' || *p == ' ') ++p;
+        }
+    }
+    int width = 0, height = 0;
+    if (const auto at = text.find("size:"); at != std::string::npos) {
+        if (std::sscanf(text.c_str() + at + 5, " %dx%d", &width, &height) == 2 && width > 0 && height > 0) {
+            track.width = width;
+            track.height = height;
+        }
+    }
+    track.codec_config = Bytes(std::move(palette));
+}
+
+void resolve_codec(MkvTrack& t) {
+    Track& info = t.info;
+    const std::string& id = t.codec_id;
+    const auto is = [&](std::string_view text) { return id == text; };
+    const auto begins = [&](std::string_view text) { return id.compare(0, text.size(), text) == 0; };
+    info.codec_config = t.codec_private;
+    const ByteSpan config = t.codec_private.view();
+    if (is("V_MPEG4/ISO/AVC")) {
+        info.codec = Codec::h264;
+        if (const auto sets = bitstream::h264::parameter_sets(config)) {
+            t.length_size = sets->length_size;
+        } else {
+            info.codec_config = {};
+            t.bare = true;
+        }
+    } else if (is("V_MPEGH/ISO/HEVC")) {
+        info.codec = Codec::h265;
+        if (const auto sets = bitstream::h265::parameter_sets(config)) {
+            t.length_size = sets->length_size;
+        } else {
+            info.codec_config = {};
+            t.bare = true;
+        }
+    } else if (is("V_MPEG1")) {
+        info.codec = Codec::mpeg1;
+    } else if (is("V_MPEG2")) {
+        info.codec = Codec::mpeg2;
+    } else if (begins("V_MPEG4/ISO/")) {
+        info.codec = Codec::mpeg4;
+    } else if (is("V_VP8")) {
+        info.codec = Codec::vp8;
+    } else if (is("V_VP9")) {
+        info.codec = Codec::vp9;
+        // A list of features, not the record this program keeps: that is made of the first frame.
+        info.codec_config = {};
+    } else if (is("V_AV1")) {
+        info.codec = Codec::av1;
+        t.conversion = Conversion::av1;
+    } else if (is("V_MS/VFW/FOURCC")) {
+        const BitmapInfo bitmap = parse_bitmap_info(config);
+        info.codec = bitmap.codec;
+        info.codec_config = bitmap.extra;
+        if (info.codec == Codec::h264 || info.codec == Codec::h265) t.conversion = Conversion::byte_stream;
+        if (info.codec == Codec::unknown) info.profile = bitmap.name;
+    } else if (begins("A_AAC")) {
+        info.codec = Codec::aac;
+    } else if (begins("A_AC3")) {
+        info.codec = Codec::ac3;
+    } else if (is("A_EAC3")) {
+        info.codec = Codec::eac3;
+    } else if (begins("A_DTS")) {
+        info.codec = Codec::dts;
+    } else if (is("A_TRUEHD")) {
+        info.codec = Codec::truehd;
+    } else if (is("A_MPEG/L3")) {
+        info.codec = Codec::mp3;
+    } else if (begins("A_MPEG/L")) {
+        info.codec = Codec::mp2;
+    } else if (begins("A_PCM/INT/")) {
+        if (info.bit_depth == 16 || info.bit_depth == 24 || info.bit_depth == 32) {
+            info.codec = Codec::lpcm;
+            if (is("A_PCM/INT/LIT")) t.conversion = Conversion::little_endian;
+        } else {
+            info.profile = fmt::format("LPCM of {} bits", info.bit_depth);
+        }
+    } else if (is("A_FLAC")) {
+        info.codec = Codec::flac;
+        // "fLaC", then metadata blocks of which the first is STREAMINFO.
+        if (config.size() >= 8 + bitstream::kFlacStreamInfo && config[0] == 'f')
+            info.codec_config = Bytes(ByteVector(config.begin() + 8, config.begin() + 8 + bitstream::kFlacStreamInfo));
+    } else if (is("A_OPUS")) {
+        info.codec = Codec::opus;
+    } else if (is("A_VORBIS")) {
+        info.codec = Codec::vorbis;
+        t.vorbis = bitstream::VorbisTimer::create(config);
+    } else if (is("S_TEXT/UTF8") || is("S_TEXT/ASCII")) {
+        info.codec = Codec::text;
+        t.conversion = Conversion::markup;
+    } else if (is("S_TEXT/WEBVTT") || is("D_WEBVTT/SUBTITLES") || is("D_WEBVTT/CAPTIONS")) {
+        info.codec = Codec::text;
+        t.conversion = Conversion::markup;
+    } else if (is("S_TEXT/ASS") || is("S_TEXT/SSA") || is("S_ASS") || is("S_SSA")) {
+        info.codec = Codec::text;
+        info.profile = "styles left out";
+        t.conversion = Conversion::ass;
+    } else if (is("S_HDMV/PGS")) {
+        info.codec = Codec::pgs;
+    } else if (is("S_VOBSUB")) {
+        info.codec = Codec::dvd_subpicture;
+        read_vobsub(config, info);
+    }
+    if (info.codec == Codec::text) info.codec_config = {};
+    if (info.codec == Codec::unknown && info.profile.empty()) info.profile = id;
+    if (t.length_size != 4) t.conversion = Conversion::nal_lengths;
+}
+
+class MatroskaSource : public PacketSource {
+  public:
+    explicit MatroskaSource(std::shared_ptr<base::ByteSource> bytes) : bytes_(std::move(bytes), 2 << 20) {}
+
+    const std::vector<Track>& tracks() const override { return tracks_; }
+    const std::vector<Chapter>& chapters() const override { return chapters_; }
+    Time duration() const override { return duration_; }
+    const std::vector<Problem>& problems() const override { return problems_; }
+
+    Status open();
+    Result<std::optional<Packet>> read() override;
+    Status seek(Time time) override;
+    std::vector<RatePiece> rate() const;
+
+    std::string doc_type = "matroska";
+    std::string title;
+    std::vector<std::string> notes;
+    std::vector<Problem> known_problems;
+
+  private:
+    tl::unexpected<Error> damaged(std::string what, std::uint64_t at) const {
+        return fail(ErrorKind::input, std::move(what), fmt::format("{}, byte {}", bytes_.source().name(), at),
+                    "the file is damaged or not finished; copy or make it again");
+    }
+    Time from_ns(std::int64_t ns) const { return Time(base::rescale(ns, base::kFlicksPerSecond, 1'000'000'000)); }
+    Time scaled(std::int64_t ticks) const {
+        return Time(base::rescale(ticks, scale_ * (base::kFlicksPerSecond / 100'000), 10'000));
+    }
+    Result<std::optional<Element>> element_at(std::uint64_t at);
+    Status read_header(std::uint64_t at, std::uint32_t only);
+    void parse_info(ByteSpan body);
+    void parse_tracks(ByteSpan body);
+    void parse_track(ByteSpan body);
+    void parse_video(ByteSpan body, MkvTrack& t);
+    void parse_encodings(ByteSpan body, MkvTrack& t);
+    void parse_cues(ByteSpan body);
+    void parse_chapters(ByteSpan body, int depth);
+    void parse_attachments(ByteSpan body);
+    Status read_more();
+    void take_group(ByteSpan body);
+    void take_block(ByteSpan body, std::optional<bool> key, std::optional<std::int64_t> duration, std::int64_t discard);
+    void emit(MkvTrack& t, ByteSpan frame, std::optional<Time> stated, Time duration, bool key, Time discard);
+    std::optional<ByteVector> restored(const MkvTrack& t, ByteSpan frame) const;
+    void resynchronise();
+    void find_duration();
+    std::optional<CuePoint> cluster_at(std::uint64_t place);
+    // The next cluster at or after `from`, with its time.
+    std::optional<CuePoint> find_cluster(std::uint64_t from, std::uint64_t limit);
+    void restart_clocks();
+    MkvTrack* find(std::uint64_t number) {
+        for (MkvTrack& t : mkv_tracks_) {
+            if (t.number == number) return &t;
+        }
+        return nullptr;
+    }
+
+    base::WindowReader bytes_;
+    std::uint64_t segment_ = 0;  // offset of the segment's body
+    std::uint64_t at_ = 0;       // where reading goes on
+    std::uint64_t first_cluster_ = 0;
+    std::int64_t scale_ = 1'000'000;  // ns a tick
+    std::int64_t cluster_ticks_ = 0;
+    std::vector<MkvTrack> mkv_tracks_;
+    std::vector<Track> tracks_;
+    std::vector<Chapter> chapters_;
+    std::vector<CuePoint> cues_;
+    std::map<std::uint32_t, std::uint64_t> places_;  // of level-one elements, from the seek head
+    std::vector<Problem> problems_;
+    Time duration_{};
+    Time reached_{};
+    std::deque<Packet> ready_;
+    bool ended_ = false;
+    // After a skip: pictures before `skip_key_`, and sound that ends before it, are left out.
+    std::optional<Time> skip_to_;
+    std::map<TrackId, bool> skipped_;
+};
+
+Result<std::optional<Element>> MatroskaSource::element_at(std::uint64_t at) {
+    WAVECREST_TRY_ASSIGN(bytes, bytes_.view(at, 12));
+    return parse_element(bytes);
+}
+
+Status MatroskaSource::open() {
+    WAVECREST_TRY_ASSIGN(ebml, element_at(0));
+    if (!ebml || ebml->id != kEbml || ebml->size > 4096) {
+        return fail(ErrorKind::input, "this is no Matroska file", fmt::format("{}, byte 0", bytes_.source().name()),
+                    "name a Matroska or WebM file");
+    }
+    WAVECREST_TRY_ASSIGN(head, bytes_.view(ebml->header, static_cast<std::size_t>(ebml->size)));
+    for_children(head, [&](std::uint32_t id, ByteSpan body) {
+        if (id == kDocType) doc_type = text_of(body);
+    });
+    at_ = ebml->header + ebml->size;
+    WAVECREST_TRY_ASSIGN(segment, element_at(at_));
+    if (!segment || segment->id != kSegment) return damaged("the file has no segment", at_);
+    at_ += segment->header;
+    segment_ = at_;
+    const std::uint64_t told_end = segment->size == kUnknownSize ? 0 : segment_ + segment->size;
+    // All that comes before the first cluster; what lies behind is fetched by the seek head.
+    while (true) {
+        WAVECREST_TRY_ASSIGN(element, element_at(at_));
+        if (!element) {
+            if (mkv_tracks_.empty()) return damaged("the file has no track descriptions", at_);
+            break;
+        }
+        if (element->id == kCluster) break;
+        if (element->size == kUnknownSize || element->size > kMostHeader) {
+            if (element->size == kUnknownSize) return damaged("an element before the pictures has no size", at_);
+        } else {
+            WAVECREST_TRY(read_header(at_, 0));
+        }
+        at_ += element->header + element->size;
+    }
+    first_cluster_ = at_;
+    if (bytes_.source().seekable()) {
+        for (const std::uint32_t id : {kTracks, kCues, kChapters, kAttachments, kInfo}) {
+            const auto place = places_.find(id);
+            if (place == places_.end() || place->second < first_cluster_) continue;
+            (void)read_header(place->second, id);  // what can't be read there is done without
+        }
+    }
+    if (mkv_tracks_.empty()) return damaged("the file has no track descriptions", segment_);
+    std::sort(cues_.begin(), cues_.end(), [](const CuePoint& a, const CuePoint& b) { return a.time < b.time; });
+    std::stable_sort(chapters_.begin(), chapters_.end(),
+                     [](const Chapter& a, const Chapter& b) { return a.start < b.start; });
+    restart_clocks();
+    // The first packets tell what the descriptions leave out.
+    const auto all_described = [&] {
+        return std::all_of(mkv_tracks_.begin(), mkv_tracks_.end(),
+                           [](const MkvTrack& t) { return t.described || t.info.kind == TrackKind::subtitle; });
+    };
+    for (std::size_t i = 0; i < kProbePackets && !all_described() && !ended_; ++i) WAVECREST_TRY(read_more());
+    if (duration_.count() == 0 && bytes_.source().seekable()) find_duration();
+    for (MkvTrack& t : mkv_tracks_) {
+        t.info.duration = duration_;
+        if (!t.described && t.info.kind != TrackKind::subtitle) bitstream::describe_headers(t.info, {});
+        if (!t.problem.empty()) notes.push_back(fmt::format("track {}: {}", t.info.id, t.problem));
+        tracks_.push_back(t.info);
+    }
+    if (bytes_.size() != base::kUnknownSize && told_end > bytes_.size()) {
+        const double part = static_cast<double>(bytes_.size()) / static_cast<double>(told_end);
+        known_problems.push_back({fmt::format("the file is cut short: {} are missing at its end",
+                                              base::format_bytes(told_end - bytes_.size())),
+                                  base::from_seconds(base::to_seconds(duration_) * part), duration_});
+    }
+    for (const Packet& packet : ready_) {
+        for (Track& track : tracks_) {
+            if (track.id == packet.track && track.start.count() == 0) track.start = std::max(packet.pts, Time{});
+        }
+    }
+    return {};
+}
+
+// Reads a level-one element; `only` restricts to one kind.
+Status MatroskaSource::read_header(std::uint64_t at, std::uint32_t only) {
+    WAVECREST_TRY_ASSIGN(element, element_at(at));
+    if (!element || element->size > kMostHeader || (only != 0 && element->id != only)) return {};
+    switch (element->id) {
+        case kSeekHead:
+        case kInfo:
+        case kTracks:
+        case kCues:
+        case kChapters:
+        case kAttachments:
+            break;
+        default:
+            return {};
+    }
+    if (element->id == kAttachments && only == 0 && places_.contains(kAttachments)) places_.erase(kAttachments);
+    ByteVector body(static_cast<std::size_t>(element->size));
+    WAVECREST_TRY_ASSIGN(got, bytes_.source().read_at(at + element->header, body));
+    body.resize(got);
+    switch (element->id) {
+        case kSeekHead:
+            for_children(body, [&](std::uint32_t id, ByteSpan seek) {
+                if (id != kSeek) return;
+                std::uint64_t target = 0, position = 0;
+                for_children(seek, [&](std::uint32_t field, ByteSpan value) {
+                    if (field == kSeekId) target = unsigned_of(value);
+                    if (field == kSeekPosition) position = unsigned_of(value);
+                });
+                places_.emplace(static_cast<std::uint32_t>(target), segment_ + position);
+            });
+            break;
+        case kInfo:
+            parse_info(body);
+            break;
+        case kTracks:
+            parse_tracks(body);
+            break;
+        case kCues:
+            parse_cues(body);
+            break;
+        case kChapters:
+            parse_chapters(body, 0);
+            break;
+        case kAttachments:
+            parse_attachments(body);
+            break;
+        default:
+            break;
+    }
+    return {};
+}
+
+void MatroskaSource::parse_info(ByteSpan body) {
+    double length = 0;
+    for_children(body, [&](std::uint32_t id, ByteSpan value) {
+        if (id == kTimestampScale)
+            scale_ = std::clamp<std::int64_t>(static_cast<std::int64_t>(unsigned_of(value)), 1, 1'000'000'000);
+        if (id == kDuration) length = float_of(value);
+        if (id == kTitle) title = text_of(value);
+    });
+    constexpr double kLongest = 1e15;  // ns: eleven days
+    if (length > 0 && length * static_cast<double>(scale_) < kLongest)
+        duration_ = base::from_seconds(length * static_cast<double>(scale_) / 1e9);
+}
+
+void MatroskaSource::parse_tracks(ByteSpan body) {
+    if (!mkv_tracks_.empty()) return;
+    for_children(body, [&](std::uint32_t id, ByteSpan entry) {
+        if (id == kTrackEntry) parse_track(entry);
+    });
+}
+
+void MatroskaSource::parse_track(ByteSpan entry) {
+    MkvTrack t;
+    std::uint64_t type = 0;
+    double rate = 8000, output_rate = 0;
+    t.info.language = "eng";  // the element's default
+    bool modern_language = false;
+    ByteSpan video;
+    for_children(entry, [&](std::uint32_t id, ByteSpan value) {
+        switch (id) {
+            case kTrackNumber:
+                t.number = unsigned_of(value);
+                break;
+            case kTrackType:
+                type = unsigned_of(value);
+                break;
+            case kFlagDefault:
+                t.info.preferred = unsigned_of(value) != 0;
+                break;
+            case kFlagForced:
+                t.info.forced = unsigned_of(value) != 0;
+                break;
+            case kFlagHearingImpaired:
+                if (unsigned_of(value) != 0) t.info.purpose = Purpose::captions;
+                break;
+            case kFlagVisualImpaired:
+                if (unsigned_of(value) != 0) t.info.purpose = Purpose::described;
+                break;
+            case kFlagCommentary:
+                if (unsigned_of(value) != 0) t.info.purpose = Purpose::commentary;
+                break;
+            case kDefaultDuration:
+                t.default_duration = static_cast<std::int64_t>(unsigned_of(value));
+                break;
+            case kCodecDelay:
+                t.codec_delay = static_cast<std::int64_t>(unsigned_of(value));
+                break;
+            case kName:
+                t.info.name = text_of(value);
+                break;
+            case kLanguage:
+                if (!modern_language) t.info.language = text_of(value);
+                break;
+            case kLanguageBcp47:
+                modern_language = true;
+                t.info.language = text_of(value).substr(0, text_of(value).find('-'));
+                break;
+            case kCodecId:
+                t.codec_id = text_of(value);
+                break;
+            case kCodecPrivate:
+                t.codec_private = Bytes(ByteVector(value.begin(), value.end()));
+                break;
+            case kVideo:
+                video = value;
+                break;
+            case kAudio:
+                t.info.channels = 1;
+                for_children(value, [&](std::uint32_t field, ByteSpan v) {
+                    if (field == kSamplingFrequency) rate = float_of(v);
+                    if (field == kOutputFrequency) output_rate = float_of(v);
+                    if (field == kChannels)
+                        t.info.channels = static_cast<int>(std::min<std::uint64_t>(unsigned_of(v), 255));
+                    if (field == kBitDepth)
+                        t.info.bit_depth = static_cast<int>(std::min<std::uint64_t>(unsigned_of(v), 64));
+                });
+                t.info.sample_rate = static_cast<int>(std::clamp(output_rate > 0 ? output_rate : rate, 0.0, 1e6));
+                break;
+            case kContentEncodings:
+                parse_encodings(value, t);
+                break;
+            default:
+                break;
+        }
+    });
+    if (t.number == 0 || t.number > 0x7FFFFFFF || find(t.number) != nullptr) return;
+    if (t.info.language == "und") t.info.language.clear();
+    t.info.id = static_cast<TrackId>(t.number);
+    if (type == 1) {
+        t.info.kind = TrackKind::video;
+        parse_video(video, t);
+    } else if (type == 2) {
+        t.info.kind = TrackKind::audio;
+    } else if (type == 17) {
+        t.info.kind = TrackKind::subtitle;
+    } else {
+        notes.push_back(
+            fmt::format("track {} ({}) is neither picture, sound nor subtitles and is left out", t.number, t.codec_id));
+        return;
+    }
+    resolve_codec(t);
+    if (t.info.kind == TrackKind::video && t.default_duration > 0)
+        t.info.frame_rate = rate_of_period(t.default_duration);
+    mkv_tracks_.push_back(std::move(t));
+}
+
+void MatroskaSource::parse_video(ByteSpan body, MkvTrack& t) {
+    Track& info = t.info;
+    media::MasteringDisplay mastering;
+    bool has_mastering = false;
+    for_children(body, [&](std::uint32_t id, ByteSpan value) {
+        const auto number = static_cast<int>(std::min<std::uint64_t>(unsigned_of(value), 1 << 20));
+        switch (id) {
+            case kPixelWidth:
+                info.width = number;
+                break;
+            case kPixelHeight:
+                info.height = number;
+                break;
+            case kDisplayWidth:
+                t.display_width = number;
+                break;
+            case kDisplayHeight:
+                t.display_height = number;
+                break;
+            case kDisplayUnit:
+                t.display_unit = number;
+                break;
+            case kFlagInterlaced:
+                if (number == 1) info.scan = Scan::interlaced;
+                if (number == 2) info.scan = Scan::progressive;
+                break;
+            case kColour:
+                for_children(value, [&](std::uint32_t field, ByteSpan v) {
+                    const auto code = static_cast<int>(std::min<std::uint64_t>(unsigned_of(v), 65535));
+                    if (field == kMatrix) info.colour.matrix = code;
+                    if (field == kTransfer) info.colour.transfer = code;
+                    if (field == kPrimaries) info.colour.primaries = code;
+                    if (field == kRange) info.colour.full_range = code == 2;
+                    if (field == kMaxCll || field == kMaxFall) {
+                        media::ContentLight light = info.content_light.value_or(media::ContentLight{});
+                        (field == kMaxCll ? light.max_content : light.max_frame_average) = code;
+                        info.content_light = light;
+                    }
+                    if (field != kMastering) return;
+                    has_mastering = true;
+                    for_children(v, [&](std::uint32_t part, ByteSpan x) {
+                        const double amount = std::clamp(float_of(x), 0.0, 1e6);
+                        const auto step = static_cast<int>(std::min(amount, 1.0) * 50000 + 0.5);
+                        if (part == kLuminanceMax)
+                            mastering.max_luminance = static_cast<std::int64_t>(amount * 10000 + 0.5);
+                        if (part == kLuminanceMin)
+                            mastering.min_luminance = static_cast<std::int64_t>(amount * 10000 + 0.5);
+                        const std::uint32_t index = part - kMasteringFirst;
+                        if (index < 6)
+                            (index % 2 == 0 ? mastering.primaries_x : mastering.primaries_y)[index / 2] = step;
+                        if (index == 6) mastering.white_x = step;
+                        if (index == 7) mastering.white_y = step;
+                    });
+                });
+                break;
+            case kProjection:
+                for_children(value, [&](std::uint32_t field, ByteSpan v) {
+                    // Roll turns the picture anticlockwise.
+                    if (field == kPoseRoll)
+                        info.rotation =
+                            ((static_cast<int>(std::clamp(-float_of(v), -360.0, 360.0)) + 720) / 90 * 90) % 360;
+                });
+                break;
+            default:
+                break;
+        }
+    });
+    if (has_mastering) info.mastering_display = mastering;
+    // Pixels, or units that only tell the aspect.
+    if (t.display_width > 0 && t.display_height > 0 && info.width > 0 && info.height > 0)
+        info.pixel_aspect =
+            base::reduced({std::int64_t{t.display_width} * info.height, std::int64_t{t.display_height} * info.width});
+    // Whole display pixels round the aspect: one of the usual ones is meant where it gives the same.
+    if (t.display_unit == 0 && info.height > 0 && t.display_width > 0) {
+        for (const Ratio usual : {Ratio{1, 1}, Ratio{8, 9}, Ratio{32, 27}, Ratio{16, 15}, Ratio{64, 45}, Ratio{10, 11},
+                                  Ratio{40, 33}, Ratio{12, 11}, Ratio{16, 11}, Ratio{4, 3}}) {
+            const std::int64_t wide = base::rescale(info.width, usual.num, usual.den);
+            const std::int64_t high = base::rescale(info.height, usual.den, usual.num);
+            if ((wide == t.display_width && t.display_height == info.height) ||
+                (high == t.display_height && t.display_width == info.width)) {
+                info.pixel_aspect = usual;
+                break;
+            }
+        }
+    }
+}
+
+void MatroskaSource::parse_encodings(ByteSpan body, MkvTrack& t) {
+    int count = 0;
+    for_children(body, [&](std::uint32_t id, ByteSpan encoding) {
+        if (id != kContentEncoding) return;
+        ++count;
+        std::uint64_t type = 0, algorithm = 0;
+        ByteVector settings;
+        for_children(encoding, [&](std::uint32_t field, ByteSpan value) {
+            if (field == kContentEncodingType) type = unsigned_of(value);
+            if (field != kContentCompression) return;
+            for_children(value, [&](std::uint32_t part, ByteSpan v) {
+                if (part == kCompressionAlgorithm) algorithm = unsigned_of(v);
+                if (part == kCompressionSettings) settings.assign(v.begin(), v.end());
+            });
+        });
+        if (type != 0) {
+            t.problem = "it is encrypted";
+        } else if (algorithm == 3) {
+            t.stripped_header = std::move(settings);
+        } else if (algorithm == 0) {
+            t.deflated = true;
+        } else {
+            t.problem = "it is compressed in a way that is no longer in use";
+        }
+    });
+    if (count > 1) t.problem = "it is encoded several times over";
+}
+
+void MatroskaSource::parse_cues(ByteSpan body) {
+    for_children(body, [&](std::uint32_t id, ByteSpan point) {
+        if (id != kCuePoint) return;
+        std::int64_t time = 0;
+        std::optional<std::uint64_t> cluster;
+        bool video = false;
+        for_children(point, [&](std::uint32_t field, ByteSpan value) {
+            if (field == kCueTime) time = static_cast<std::int64_t>(unsigned_of(value));
+            if (field != kCueTrackPositions) return;
+            for_children(value, [&](std::uint32_t part, ByteSpan v) {
+                if (part == kCueTrack) {
+                    const MkvTrack* track = find(unsigned_of(v));
+                    video = video || track == nullptr || track->info.kind != TrackKind::subtitle;
+                }
+                if (part == kCueClusterPosition && !cluster) cluster = segment_ + unsigned_of(v);
+            });
+        });
+        if (cluster && video && *cluster < bytes_.size()) cues_.push_back({scaled(time), *cluster});
+    });
+}
+
+void MatroskaSource::parse_chapters(ByteSpan body, int depth) {
+    constexpr std::size_t kMostChapters = 10000;
+    bool edition_taken = false;
+    for_children(body, [&](std::uint32_t id, ByteSpan value) {
+        if (id == kEditionEntry && !edition_taken) {
+            edition_taken = true;
+            parse_chapters(value, depth);
+        }
+        if (id != kChapterAtom || depth > kDeepest || chapters_.size() >= kMostChapters) return;
+        Chapter chapter;
+        bool hidden = false;
+        for_children(value, [&](std::uint32_t field, ByteSpan v) {
+            if (field == kChapterStart) chapter.start = from_ns(static_cast<std::int64_t>(unsigned_of(v)));
+            if (field == kChapterHidden) hidden = unsigned_of(v) != 0;
+            if (field == kChapterDisplay && chapter.name.empty()) {
+                for_children(v, [&](std::uint32_t part, ByteSpan x) {
+                    if (part == kChapterString) chapter.name = text_of(x);
+                });
+            }
+        });
+        if (!hidden) chapters_.push_back(std::move(chapter));
+    });
+}
+
+void MatroskaSource::parse_attachments(ByteSpan body) {
+    std::vector<std::string> names;
+    for_children(body, [&](std::uint32_t id, ByteSpan file) {
+        if (id != kAttachedFile) return;
+        for_children(file, [&](std::uint32_t field, ByteSpan value) {
+            if (field == kFileName) names.push_back(text_of(value));
+        });
+    });
+    if (names.empty()) return;
+    std::string list;
+    for (std::size_t i = 0; i < std::min<std::size_t>(names.size(), 4); ++i) list += (i > 0 ? ", " : "") + names[i];
+    notes.push_back(fmt::format("{} attached {} left out: {}{}", names.size(),
+                                names.size() == 1 ? "file is" : "files are", list, names.size() > 4 ? " ..." : ""));
+}
+
+void MatroskaSource::restart_clocks() {
+    const Time tick = scaled(1);
+    const Time tolerance = tick / 2 + tick / 20 + Time(1);
+    for (MkvTrack& t : mkv_tracks_) {
+        if (t.info.kind == TrackKind::video) {
+            // Interlaced pictures may be shown for one field more or less.
+            Ratio rate = t.info.frame_rate;
+            if (t.info.scan == Scan::interlaced) rate.num *= 2;
+            if (!t.grid) t.grid = std::make_unique<PictureGrid>(rate, tolerance);
+            const Time period =
+                t.info.frame_rate.num > 0 ? base::frames_to_time(1, t.info.frame_rate) : from_ns(40'000'000);
+            t.decoding = std::make_unique<DecodingTimes>(std::max(0, t.info.reorder_frames), period);
+        } else if (t.info.kind == TrackKind::audio) {
+            t.clock = std::make_unique<SoundClock>(t.info.sample_rate, 2 * tolerance);
+        }
+        if (t.vorbis) t.vorbis->restart();
+    }
+}
+
+Result<std::optional<Packet>> MatroskaSource::read() {
+    while (true) {
+        while (ready_.empty() && !ended_) WAVECREST_TRY(read_more());
+        if (ready_.empty()) return std::optional<Packet>{};
+        Packet packet = std::move(ready_.front());
+        ready_.pop_front();
+        if (skip_to_ && !skipped_[packet.track]) {
+            const auto track =
+                std::find_if(tracks_.begin(), tracks_.end(), [&](const Track& t) { return t.id == packet.track; });
+            const bool video = track->kind == TrackKind::video;
+            // Half a tick of leeway: the place was found by times that were rounded.
+            const bool before =
+                video ? packet.pts + scaled(1) < *skip_to_ || !packet.key : packet.pts + packet.duration <= *skip_to_;
+            if (before) continue;
+            skipped_[packet.track] = true;
+        }
+        return std::optional<Packet>(std::move(packet));
+    }
+}
+
+Status MatroskaSource::read_more() {
+    WAVECREST_TRY_ASSIGN(element, element_at(at_));
+    if (!element) {
+        WAVECREST_TRY_ASSIGN(rest, bytes_.view(at_, 12));
+        if (rest.size() < 12) {
+            ended_ = true;
+            return {};
+        }
+        resynchronise();
+        return {};
+    }
+    const bool known = element->size != kUnknownSize;
+    switch (element->id) {
+        case kCluster:
+        case kSegment:
+            at_ += element->header;  // goes in; sizes are not needed
+            return {};
+        case kTimestamp: {
+            WAVECREST_TRY_ASSIGN(bytes,
+                                 bytes_.view(at_ + element->header,
+                                             static_cast<std::size_t>(std::min<std::uint64_t>(element->size, 8))));
+            cluster_ticks_ = static_cast<std::int64_t>(unsigned_of(bytes) & kMostTicks);
+            break;
+        }
+        case kSimpleBlock:
+        case kBlockGroup: {
+            if (element->size > kLargestBlock) {
+                resynchronise();
+                return {};
+            }
+            const std::uint64_t start = at_;
+            WAVECREST_TRY_ASSIGN(body, bytes_.view(at_ + element->header, static_cast<std::size_t>(element->size)));
+            if (body.size() < element->size) {
+                problems_.push_back({"the file ends inside a block", reached_, std::max(reached_, duration_)});
+                ended_ = true;
+                return {};
+            }
+            at_ = start + element->header + element->size;
+            if (element->id == kSimpleBlock) {
+                take_block(body, std::nullopt, std::nullopt, 0);
+            } else {
+                take_group(body);
+            }
+            return {};
+        }
+        case kVoid:
+        case kCrc32:
+        case kCues:
+        case kTags:
+        case kSeekHead:
+        case kInfo:
+        case kTracks:
+        case kChapters:
+        case kAttachments:
+            break;
+        default:
+            // Unknown elements are passed over when they look sound.
+            if (!known || element->size > kLargestBlock || element->id < 0x80) {
+                resynchronise();
+                return {};
+            }
+    }
+    if (!known) {
+        resynchronise();
+        return {};
+    }
+    const std::uint64_t next = at_ + element->header + element->size;
+    if (next > bytes_.size()) {
+        ended_ = true;
+        return {};
+    }
+    at_ = next;
+    return {};
+}
+
+// What lies here is no element: goes on at the next cluster.
+void MatroskaSource::resynchronise() {
+    const auto next = find_cluster(at_ + 1, bytes_.size());
+    Problem problem{"damaged bytes were passed over", reached_, reached_};
+    if (!next) {
+        ended_ = true;
+        problem.what = "the rest of the file is damaged";
+        problem.to = std::max(duration_, reached_);
+    } else {
+        at_ = next->cluster;
+        problem.to = std::max(next->time, reached_);
+    }
+    problems_.push_back(std::move(problem));
+}
+
+// A cluster that begins exactly here, with the time that comes at once but for a check sum and filling.
+std::optional<CuePoint> MatroskaSource::cluster_at(std::uint64_t place) {
+    const auto head = bytes_.view(place, 96);
+    if (!head) return std::nullopt;
+    const auto cluster = parse_element(*head);
+    if (!cluster || cluster->id != kCluster) return std::nullopt;
+    for (std::size_t at = cluster->header; at < head->size();) {
+        const auto element = parse_element(head->subspan(at));
+        if (!element || element->size > 64) break;
+        const std::size_t body = at + element->header, end = body + static_cast<std::size_t>(element->size);
+        if (element->id == kTimestamp && end <= head->size()) {
+            const std::uint64_t ticks = unsigned_of(head->subspan(body, static_cast<std::size_t>(element->size)));
+            return CuePoint{scaled(static_cast<std::int64_t>(ticks & kMostTicks)), place};
+        }
+        if (element->id != kVoid && element->id != kCrc32 && element->id != kPosition && element->id != kPrevSize)
+            break;
+        at = end;
+    }
+    return std::nullopt;
+}
+
+std::optional<CuePoint> MatroskaSource::find_cluster(std::uint64_t from, std::uint64_t limit) {
+    constexpr std::size_t kPiece = 1 << 16;
+    std::uint64_t at = from;
+    while (at < limit) {
+        const auto view = bytes_.view(at, kPiece);
+        if (!view || view->size() < 16) return std::nullopt;
+        constexpr std::uint8_t kId[] = {0x1F, 0x43, 0xB6, 0x75};
+        const auto found = std::search(view->begin(), view->end(), std::begin(kId), std::end(kId));
+        if (found == view->end()) {
+            at += view->size() - 3;
+            continue;
+        }
+        at += static_cast<std::uint64_t>(found - view->begin());
+        if (const auto cluster = cluster_at(at)) return cluster;
+        ++at;
+    }
+    return std::nullopt;
+}
+
+void MatroskaSource::take_group(ByteSpan body) {
+    ByteSpan block;
+    std::optional<std::int64_t> duration;
+    bool referenced = false;
+    std::int64_t discard = 0;
+    for_children(body, [&](std::uint32_t id, ByteSpan value) {
+        if (id == kBlock) block = value;
+        if (id == kBlockDuration) duration = static_cast<std::int64_t>(unsigned_of(value));
+        if (id == kReferenceBlock) referenced = true;
+        if (id == kDiscardPadding) discard = signed_of(value);
+    });
+    if (!block.empty()) take_block(block, !referenced, duration, discard);
+}
+
+// A block (RFC 9559, 10): track, time in the cluster, flags, and one frame or several laced together.
+void MatroskaSource::take_block(ByteSpan body, std::optional<bool> key, std::optional<std::int64_t> duration,
+                                std::int64_t discard) {
+    const auto vint = [](ByteSpan bytes, std::size_t& at) -> std::optional<std::uint64_t> {
+        if (at >= bytes.size() || bytes[at] == 0) return std::nullopt;
+        const auto width = static_cast<std::size_t>(std::countl_zero(bytes[at])) + 1;
+        if (at + width > bytes.size()) return std::nullopt;
+        std::uint64_t value = bytes[at] & (0xFFu >> width);
+        for (std::size_t i = 1; i < width; ++i) value = value << 8 | bytes[at + i];
+        at += width;
+        return value;
+    };
+    std::size_t at = 0;
+    const auto number = vint(body, at);
+    if (!number || at + 3 > body.size()) return;
+    MkvTrack* t = find(*number);
+    if (t == nullptr || t->problem == "it is encrypted") return;
+    const auto relative = static_cast<std::int16_t>(body[at] << 8 | body[at + 1]);
+    const std::uint8_t flags = body[at + 2];
+    at += 3;
+    const Time stated = scaled(cluster_ticks_ + relative) - from_ns(t->codec_delay);
+    const bool is_key = key.value_or((flags & 0x80) != 0);
+    const int lacing = flags >> 1 & 3;
+    std::vector<ByteSpan> frames;
+    if (lacing == 0) {
+        frames.push_back(body.subspan(at));
+    } else {
+        if (at >= body.size()) return;
+        const std::size_t count = std::size_t{body[at++]} + 1;
+        std::vector<std::size_t> sizes;
+        std::size_t sum = 0;
+        if (lacing == 2) {
+            if ((body.size() - at) % count != 0) return;
+            sizes.assign(count, (body.size() - at) / count);
+        } else {
+            std::int64_t size = 0;
+            for (std::size_t i = 0; i + 1 < count; ++i) {
+                if (lacing == 1) {  // Xiph
+                    size = 0;
+                    std::uint8_t part = 255;
+                    while (part == 255) {
+                        if (at >= body.size()) return;
+                        part = body[at++];
+                        size += part;
+                    }
+                } else {  // EBML: the first, then differences
+                    const std::size_t before = at;
+                    const auto value = vint(body, at);
+                    if (!value) return;
+                    if (i == 0) {
+                        size = static_cast<std::int64_t>(*value);
+                    } else {
+                        const auto width = static_cast<int>(at - before);
+                        size += static_cast<std::int64_t>(*value) - ((std::int64_t{1} << (7 * width - 1)) - 1);
+                    }
+                }
+                if (size < 0 || static_cast<std::size_t>(size) > body.size()) return;
+                sizes.push_back(static_cast<std::size_t>(size));
+                sum += static_cast<std::size_t>(size);
+            }
+            if (sum > body.size() - at) return;
+            sizes.push_back(body.size() - at - sum);
+        }
+        for (const std::size_t size : sizes) {
+            frames.push_back(body.subspan(at, size));
+            at += size;
+        }
+    }
+    Time each{};
+    if (duration) each = scaled(*duration) / static_cast<std::int64_t>(frames.size());
+    if (each.count() == 0 && t->default_duration > 0 && t->info.kind != TrackKind::video)
+        each = from_ns(t->default_duration);
+    for (std::size_t i = 0; i < frames.size(); ++i) {
+        const bool last = i + 1 == frames.size();
+        emit(*t, frames[i], i == 0 ? std::optional(stated) : std::nullopt, each, is_key,
+             last ? from_ns(std::max<std::int64_t>(discard, 0)) : Time{});
+    }
+}
+
+// Undoes what the container did to a frame.
+std::optional<ByteVector> MatroskaSource::restored(const MkvTrack& t, ByteSpan frame) const {
+    constexpr std::size_t kMostInflated = 64 << 20;
+    ByteVector data;
+    if (t.deflated) {
+        z_stream stream{};
+        if (inflateInit(&stream) != Z_OK) return std::nullopt;
+        stream.next_in = const_cast<Bytef*>(frame.data());
+        stream.avail_in = static_cast<uInt>(frame.size());
+        int status = Z_OK;
+        while (status == Z_OK && data.size() < kMostInflated) {
+            const std::size_t before = data.size();
+            data.resize(before + std::max<std::size_t>(4096, frame.size() * 2));
+            stream.next_out = data.data() + before;
+            stream.avail_out = static_cast<uInt>(data.size() - before);
+            status = inflate(&stream, Z_NO_FLUSH);
+            data.resize(data.size() - stream.avail_out);
+        }
+        inflateEnd(&stream);
+        if (status != Z_STREAM_END) return std::nullopt;
+    } else {
+        data.reserve(t.stripped_header.size() + frame.size());
+        data = t.stripped_header;
+        data.insert(data.end(), frame.begin(), frame.end());
+    }
+    switch (t.conversion) {
+        case Conversion::little_endian: {
+            const std::size_t width = t.info.bit_depth > 24 ? 4 : t.info.bit_depth > 16 ? 3 : 2;
+            data.resize(data.size() / width * width);
+            for (std::size_t i = 0; i < data.size(); i += width)
+                std::reverse(data.begin() + static_cast<std::ptrdiff_t>(i),
+                             data.begin() + static_cast<std::ptrdiff_t>(i + width));
+            break;
+        }
+        case Conversion::nal_lengths: {
+            ByteVector longer;
+            for (const ByteSpan unit : bitstream::nal::split_lengths(data, t.length_size))
+                bitstream::nal::append(longer, unit);
+            return longer;
+        }
+        case Conversion::byte_stream: {
+            ByteVector lengths;
+            for (const ByteSpan unit : bitstream::nal::split_byte_stream(data)) {
+                if (!bitstream::nal::is_delimiter(t.info.codec, bitstream::nal::type(t.info.codec, unit)))
+                    bitstream::nal::append(lengths, unit);
+            }
+            return lengths;
+        }
+        case Conversion::ass:
+        case Conversion::markup: {
+            const std::string raw(data.begin(), data.end());
+            const std::string text = t.conversion == Conversion::ass ? plain_text_of_ass(raw) : without_markup(raw);
+            return ByteVector(text.begin(), text.end());
+        }
+        default:
+            break;
+    }
+    return data;
+}
+
+void MatroskaSource::emit(MkvTrack& t, ByteSpan frame, std::optional<Time> stated, Time duration, bool key,
+                          Time discard) {
+    if (std::exchange(t.bare, false) && frame.size() > 4 && frame[0] == 0 && frame[1] == 0 &&
+        (frame[2] == 1 || (frame[2] == 0 && frame[3] == 1)))
+        t.conversion = Conversion::byte_stream;
+    auto data = restored(t, frame);
+    if (!data || data->empty()) return;
+    Track& info = t.info;
+    if (!t.described && info.kind != TrackKind::subtitle) {
+        bitstream::describe_headers(info, *data);
+        t.described = true;
+        // The clocks count in what was just learnt.
+        if (info.kind == TrackKind::video) {
+            t.grid.reset();
+            Ratio rate = info.frame_rate;
+            if (info.scan == Scan::interlaced) rate.num *= 2;
+            const Time tick = scaled(1);
+            t.grid = std::make_unique<PictureGrid>(rate, tick / 2 + tick / 20 + Time(1));
+            t.decoding = std::make_unique<DecodingTimes>(
+                std::max(0, info.reorder_frames),
+                info.frame_rate.num > 0 ? base::frames_to_time(1, info.frame_rate) : from_ns(40'000'000));
+        } else {
+            t.clock = std::make_unique<SoundClock>(info.sample_rate, scaled(1) + scaled(1) / 10);
+        }
+    }
+    Packet packet;
+    packet.track = info.id;
+    packet.key = key;
+    if (info.kind == TrackKind::audio) {
+        Time length = t.vorbis ? base::from_ticks(t.vorbis->samples(*data), info.sample_rate)
+                               : bitstream::sound_duration(info, *data);
+        if (length.count() == 0 && !t.vorbis) length = duration;
+        packet.pts = stated ? t.clock->place(*stated, length) : t.clock->next(length);
+        packet.dts = packet.pts;
+        packet.duration = std::max(length - discard, Time{});
+        packet.key = true;
+    } else if (info.kind == TrackKind::video) {
+        const Time period = info.frame_rate.num > 0 ? base::frames_to_time(1, info.frame_rate) : Time{};
+        packet.pts = t.grid->snap(stated ? *stated : reached_ + period);
+        packet.dts = t.decoding->next(packet.pts);
+        packet.duration = duration.count() > 0 && period.count() == 0 ? duration : period;
+    } else {
+        packet.pts = packet.dts = stated.value_or(reached_);
+        packet.duration = duration;
+        packet.key = true;
+    }
+    if (info.kind != TrackKind::subtitle) reached_ = std::max(reached_, packet.pts);
+    packet.data = Bytes(std::move(*data));
+    ready_.push_back(std::move(packet));
+}
+
+void MatroskaSource::find_duration() {
+    // The end of the last block in the last megabytes.
+    std::uint64_t at = bytes_.size() > kTail ? bytes_.size() - kTail : first_cluster_;
+    at = std::max(at, first_cluster_);
+    std::optional<CuePoint> last;
+    while (const auto cluster = find_cluster(at, bytes_.size())) {
+        last = cluster;
+        at = cluster->cluster + 4;
+    }
+    if (!last) return;
+    const auto saved_at = at_;
+    const auto saved_ticks = cluster_ticks_;
+    auto saved_ready = std::move(ready_);
+    const Time saved_reached = reached_;
+    ready_.clear();
+    at_ = last->cluster;
+    restart_clocks();
+    Time end = last->time;
+    for (int i = 0; i < 100000 && !ended_; ++i) {
+        if (!read_more()) break;
+        for (const Packet& packet : ready_) end = std::max(end, packet.pts + packet.duration);
+        ready_.clear();
+    }
+    duration_ = end;
+    ended_ = false;
+    problems_.clear();
+    at_ = saved_at;
+    cluster_ticks_ = saved_ticks;
+    ready_ = std::move(saved_ready);
+    reached_ = saved_reached;
+    restart_clocks();
+    // Packets that wait have had their times already: clocks go on behind them.
+    for (const Packet& packet : ready_) {
+        MkvTrack* t = find(static_cast<std::uint64_t>(packet.track));
+        if (t->clock) t->clock->place(packet.pts, packet.duration);
+        if (t->decoding) t->decoding->next(packet.pts);
+    }
+}
+
+Status MatroskaSource::seek(Time time) {
+    if (!bytes_.source().seekable()) {
+        return fail(ErrorKind::input, "what comes in over a pipe can't be skipped in", bytes_.source().name(),
+                    "save it to a file and name that");
+    }
+    // A cluster at or before the time: by the cues, else by halving the file.
+    std::uint64_t place = first_cluster_;
+    if (!cues_.empty()) {
+        const auto after = std::upper_bound(cues_.begin(), cues_.end(), time,
+                                            [](Time value, const CuePoint& c) { return value < c.time; });
+        if (after != cues_.begin()) place = std::prev(after)->cluster;
+    } else {
+        std::uint64_t low = first_cluster_, high = bytes_.size();
+        while (high - low > (1 << 20)) {
+            const std::uint64_t middle = low + (high - low) / 2;
+            const auto cluster = find_cluster(middle, high);
+            if (cluster && cluster->time <= time) {
+                low = place = cluster->cluster;
+            } else {
+                high = middle;
+            }
+        }
+    }
+    const bool has_video =
+        std::any_of(tracks_.begin(), tracks_.end(), [](const Track& t) { return t.kind == TrackKind::video; });
+    const auto go_to = [&](std::uint64_t where) {
+        at_ = where;
+        ended_ = false;
+        ready_.clear();
+        reached_ = Time{};
+        skip_to_.reset();
+        skipped_.clear();
+        restart_clocks();
+    };
+    // From there on the last picture that starts decoding; further back when there is none.
+    std::uint64_t back = 4 << 20;
+    const std::size_t told = problems_.size();
+    while (true) {
+        go_to(place);
+        std::optional<Time> key;
+        std::uint64_t key_cluster = place, cluster = place;
+        bool past = false;
+        while (!ended_ && !past) {
+            const std::uint64_t before = at_;
+            WAVECREST_TRY_ASSIGN(element, element_at(at_));
+            if (element && element->id == kCluster) cluster = before;
+            WAVECREST_TRY(read_more());
+            for (const Packet& packet : ready_) {
+                const MkvTrack* t = find(static_cast<std::uint64_t>(packet.track));
+                if (t->info.kind == TrackKind::subtitle || (has_video && t->info.kind != TrackKind::video)) continue;
+                if (packet.dts > time) past = true;
+                if (packet.key && packet.pts <= time && (!key || packet.pts > *key)) {
+                    key = packet.pts;
+                    key_cluster = cluster;
+                }
+            }
+            ready_.clear();
+        }
+        problems_.resize(told);
+        if (key || place <= first_cluster_) {
+            go_to(key_cluster);
+            if (key) skip_to_ = key;
+            return {};
+        }
+        const std::uint64_t from = place > back + first_cluster_ ? place - back : first_cluster_;
+        const auto earlier = find_cluster(from, place);
+        place = earlier && earlier->cluster < place ? earlier->cluster : first_cluster_;
+        if (from == first_cluster_) place = first_cluster_;
+        back *= 2;
+    }
+}
+
+std::vector<RatePiece> MatroskaSource::rate() const {
+    std::vector<RatePiece> pieces;
+    for (std::size_t i = 0; i < cues_.size(); ++i) {
+        const bool last = i + 1 == cues_.size();
+        const Time to = last ? duration_ : cues_[i + 1].time;
+        const std::uint64_t end = last ? bytes_.size() : cues_[i + 1].cluster;
+        if (to > cues_[i].time && end > cues_[i].cluster) pieces.push_back({cues_[i].time, to, end - cues_[i].cluster});
+    }
+    return pieces;
+}
+
+}  // namespace
+
+Result<MediaFile> open_matroska(std::shared_ptr<base::ByteSource> bytes) {
+    auto source = std::make_unique<MatroskaSource>(std::move(bytes));
+    WAVECREST_TRY(source->open());
+    MediaFile file;
+    file.container = source->doc_type == "webm" ? "webm" : "matroska";
+    file.title = source->title;
+    file.notes = source->notes;
+    file.problems = source->known_problems;
+    MatroskaSource* reader = source.get();
+    file.rate = [reader] { return reader->rate(); };
+    file.source = std::move(source);
+    return file;
+}
+
+}  // namespace wavecrest::container

@@ -1,0 +1,102 @@
+#include "container/reader.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "container/sniff.hpp"
+
+namespace wavecrest::container {
+
+Result<MediaFile> open_media(std::shared_ptr<base::ByteSource> bytes, int program) {
+    ByteVector first(kSniffBytes);
+    WAVECREST_TRY_ASSIGN(got, bytes->read_at(0, first));
+    first.resize(got);
+    if (first.empty()) return fail(ErrorKind::input, "there is nothing in it", bytes->name(), "copy or make it again");
+    const std::string_view kind = sniff(first);
+    if (kind == "mp4") return open_mp4(std::move(bytes));
+    if (kind == "matroska") return open_matroska(std::move(bytes));
+    if (kind == "mpeg-ts") return open_mpeg_ts(std::move(bytes), program);
+    if (kind == "mpeg-ps") return open_mpeg_ps(std::move(bytes));
+    if (kind == "avi") return open_avi(std::move(bytes));
+    if (kind == "flv") return open_flv(std::move(bytes));
+    if (kind == "ogg") return open_ogg(std::move(bytes));
+    if (kind == "wav" || kind == "flac" || kind == "mp3" || kind == "adts") return open_sound_file(std::move(bytes));
+    if (kind == "text") return open_text_file(std::move(bytes));
+    return fail(ErrorKind::input, "this is no media file this program knows", fmt::format("{}, byte 0", bytes->name()),
+                "name the folder or image of a ripped disc, or a media file");
+}
+
+std::string plain_text_of_ass(const std::string& dialogue) {
+    // ReadOrder, Layer, Style, Name, MarginL, MarginR, MarginV, Effect, Text
+    std::size_t at = 0;
+    for (int commas = 0; commas < 8; ++commas) {
+        const std::size_t comma = dialogue.find(',', at);
+        if (comma == std::string::npos) return "";
+        at = comma + 1;
+    }
+    std::string text;
+    bool drawing = false;
+    while (at < dialogue.size()) {
+        const char c = dialogue[at];
+        if (c == '{') {
+            const std::size_t end = dialogue.find('}', at);
+            if (end == std::string::npos) break;
+            const std::string tags = dialogue.substr(at, end - at);
+            // \p1 begins a drawing in vectors, \p0 ends it.
+            if (const auto p = tags.find("\\p");
+                p != std::string::npos && p + 2 < tags.size() && tags[p + 2] >= '0' && tags[p + 2] <= '9')
+                drawing = tags[p + 2] != '0';
+            at = end + 1;
+            continue;
+        }
+        if (c == '\\' && at + 1 < dialogue.size()) {
+            const char next = dialogue[at + 1];
+            if (next == 'N' || next == 'n' || next == 'h') {
+                if (!drawing) text += next == 'h' ? ' ' : '\n';
+                at += 2;
+                continue;
+            }
+        }
+        if (!drawing && c != '\r') text += c;
+        ++at;
+    }
+    return text;
+}
+
+std::string without_markup(const std::string& text) {
+    std::string plain;
+    for (std::size_t at = 0; at < text.size(); ++at) {
+        const char c = text[at];
+        if (c == '<') {
+            // A tag begins with a letter or a slash; a lone sign stays.
+            const std::size_t end = text.find('>', at);
+            const char next = at + 1 < text.size() ? text[at + 1] : ' ';
+            const bool tag = next == '/' || (next >= 'a' && next <= 'z') || (next >= 'A' && next <= 'Z') ||
+                             (next >= '0' && next <= '9');
+            if (end != std::string::npos && tag) {
+                at = end;
+                continue;
+            }
+        }
+        if (c == '&') {
+            constexpr std::pair<std::string_view, std::string_view> kEntities[] = {
+                {"&amp;", "&"}, {"&lt;", "<"}, {"&gt;", ">"}, {"&nbsp;", " "}, {"&lrm;", ""}, {"&rlm;", ""}};
+            bool replaced = false;
+            for (const auto& [entity, letter] : kEntities) {
+                if (text.compare(at, entity.size(), entity) == 0) {
+                    plain += letter;
+                    at += entity.size() - 1;
+                    replaced = true;
+                    break;
+                }
+            }
+            if (replaced) continue;
+        }
+        if (c != '\r') plain += c;
+    }
+    while (!plain.empty() && (plain.back() == '\n' || plain.back() == ' ')) plain.pop_back();
+    return plain;
+}
+
+}  // namespace wavecrest::container

@@ -1,0 +1,50 @@
+// Writers of media files: packets in, a file out. What each format can hold is asked before anything is written.
+#pragma once
+
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "base/file.hpp"
+#include "media/flow.hpp"
+
+namespace wavecrest::container {
+
+struct WriterSettings {
+    std::string title;              // of the film; mostly empty
+    int year = 0;                   // of the film; 0: unknown
+    std::vector<Chapter> chapters;  // written where the format has them and there is more than one
+    Time duration{};                // presentation is cut here (encoder padding); 0: keep all
+    Time fragments{};  // MP4: parts of at least this length, each with its own index; 0: one index in front
+};
+
+// Why a file of this format can't hold the track; empty when it can. `format` is a container's short name.
+std::string why_not(std::string_view format, const Track& track);
+// The same as far as the codec alone decides, for tracks whose configuration is yet to come.
+std::string why_not_codec(std::string_view format, const Track& track);
+// The formats that can be written, by short name, and the file name extension of each: ".mp4".
+const std::vector<std::string_view>& writable_formats();
+std::string_view extension_of(std::string_view format);
+bool holds_one_track(std::string_view format);
+
+// Packets of one track come in decoding order; tracks interleaved by decoding time. Tracks must be described in full
+// (bitstream/headers.hpp). The file appears when finish() is called. Errors: kind machine (writing), input (a track the
+// format can't hold).
+Result<std::unique_ptr<PacketSink>> create_media(std::string_view format, base::AtomicFile file,
+                                                 std::vector<Track> tracks, WriterSettings settings);
+
+// The formats one by one.
+Result<std::unique_ptr<PacketSink>> create_matroska(base::AtomicFile file, std::vector<Track> tracks,
+                                                    WriterSettings settings, bool webm);
+Result<std::unique_ptr<PacketSink>> create_mpeg_ts(base::AtomicFile file, std::vector<Track> tracks,
+                                                   WriterSettings settings);
+
+Result<std::unique_ptr<PacketSink>> create_flv(base::AtomicFile file, std::vector<Track> tracks,
+                                               WriterSettings settings);
+Result<std::unique_ptr<PacketSink>> create_ogg(base::AtomicFile file, std::vector<Track> tracks,
+                                               WriterSettings settings);
+// "wav", "flac", "mp3", "adts".
+Result<std::unique_ptr<PacketSink>> create_sound_file(std::string_view format, base::AtomicFile file,
+                                                      std::vector<Track> tracks, WriterSettings settings);
+
+}  // namespace wavecrest::container

@@ -1,0 +1,414 @@
+#include "convert/rewrap.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <cstdlib>
+
+#include "base/clock.hpp"
+#include "base/units.hpp"
+#include "bitstream/headers.hpp"
+#include "container/interleave.hpp"
+#include "container/subtitle_text.hpp"
+#include "container/writer.hpp"
+#include "host/machine.hpp"
+#include "media/language.hpp"
+
+namespace wavecrest::convert {
+namespace {
+
+// Packets of one track that lie together in MP4 files: an index of fewer entries, and fewer seeks for players.
+constexpr std::chrono::milliseconds kRun{500};
+
+bool same_language(const std::string& a, const std::string& b) {
+    return media::language_639_2(a) == media::language_639_2(b) && media::language_639_2(a) != "und";
+}
+
+std::string label(const Track& track) {
+    std::string text = fmt::format("{} {}", media::short_name(track.codec), media::short_name(track.kind));
+    if (track.codec == Codec::unknown && !track.profile.empty())
+        text = fmt::format("{} ({})", media::short_name(track.kind), track.profile);
+    if (track.kind != TrackKind::video) text += fmt::format(", {}", media::language_name(track.language));
+    if (track.forced) text += ", forced";
+    return text;
+}
+
+// Whether a track is wanted: "all", "none", "first", "forced", or languages.
+Result<bool> wanted(const Track& track, const std::string& choice, int number, const RewrapPlan& plan) {
+    if (choice == "all") return true;
+    if (choice == "none") return false;
+    if (choice == "first") return number == 1;
+    if (choice == "forced") return track.forced;
+    std::size_t at = 0;
+    while (at <= choice.size()) {
+        const std::size_t comma = std::min(choice.find(',', at), choice.size());
+        const std::string language = choice.substr(at, comma - at);
+        if (media::language_639_2(language) == "und" || language.size() > 3) {
+            return fail(ErrorKind::usage, fmt::format("\"{}\" chooses no tracks", choice), plan.source,
+                        "give all, first, none or languages such as en,fr");
+        }
+        if (same_language(track.language, language)) return true;
+        at = comma + 1;
+    }
+    return false;
+}
+
+// What the discs' tables call TrueHD is carried by its AC-3 core in this program's packets.
+Track written_as(const Track& track, bool core_only) {
+    Track out = track;
+    if (track.codec == Codec::truehd && core_only) {
+        out.codec = Codec::ac3;
+        out.codec_config = {};
+        out.profile.clear();
+        out.bit_depth = 0;
+    }
+    return out;
+}
+
+bool carries_core(const source::Input& input) {
+    return input.is_disc() || input.container() == "mpeg-ts";
+}
+
+Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& request, const source::Pick& pick,
+                            bool several) {
+    const source::Title* title = pick.title;
+    RewrapPlan plan;
+    plan.title = title->number;
+    plan.pick = pick;
+    plan.angle = request.angle;
+    plan.format = request.format;
+    plan.source = fmt::format("{}, title {}", input.path(), title->number);
+    plan.from = request.from;
+    plan.to = request.to;
+    plan.source_bytes = title->size_bytes;
+    WAVECREST_TRY(input.check_protection(title->number));
+    if (request.angle > title->angles)
+        return fail(ErrorKind::usage, fmt::format("title {} has no angle {}", title->number, request.angle),
+                    input.path(), fmt::format("it has {}", title->angles));
+    const Time whole = pick.duration();
+    if (request.from.count() > 0 && whole.count() > 0 && request.from >= whole) {
+        return fail(ErrorKind::usage,
+                    fmt::format("the cut begins at {}, behind the end", base::format_clock(request.from)), plan.source,
+                    fmt::format("it is {} long", base::format_clock(whole)));
+    }
+    plan.duration =
+        (request.to.count() > 0 ? std::min(request.to, whole.count() > 0 ? whole : request.to) : whole) - request.from;
+    if (whole.count() > 0)
+        plan.source_bytes =
+            static_cast<std::uint64_t>(static_cast<double>(plan.source_bytes) * base::to_seconds(plan.duration) /
+                                       base::to_seconds(title->duration));
+    int sounds = 0, subtitles = 0, kept = 0;
+    std::vector<std::string> refused;
+    const bool text_only = request.format == "webvtt";
+    for (const Track& track : title->tracks) {
+        TrackPlan entry{track, TrackPlan::Action::drop, ""};
+        bool take = true;
+        if (track.kind == TrackKind::audio) {
+            WAVECREST_TRY_ASSIGN(chosen, wanted(track, request.sound, ++sounds, plan));
+            take = chosen;
+        } else if (track.kind == TrackKind::subtitle) {
+            WAVECREST_TRY_ASSIGN(chosen, wanted(track, request.subtitles, ++subtitles, plan));
+            take = chosen;
+        }
+        if (!take) {
+            entry.why = "not asked for";
+        } else if (container::holds_one_track(request.format) && track.kind == TrackKind::video) {
+            entry.why = fmt::format("{} files hold sound alone", request.format);
+        } else if (text_only) {
+            if (track.codec == Codec::text && kept == 0) {
+                entry.action = TrackPlan::Action::keep;
+                entry.why = "its text is written out";
+            } else {
+                entry.why = track.codec == Codec::text ? "one track goes into one file; choose it by its language"
+                                                       : "it is no text";
+            }
+        } else {
+            const Track out = written_as(track, carries_core(input));
+            // From a disc the configuration comes with the first packets.
+            const std::string why = input.is_disc() ? container::why_not_codec(request.format, out)
+                                                    : container::why_not(request.format, out);
+            if (!why.empty()) {
+                refused.push_back(fmt::format("{}: {}", label(track), why));
+                continue;
+            }
+            if (container::holds_one_track(request.format) && kept > 0) {
+                entry.why = fmt::format("{} files hold one track; choose it by its language", request.format);
+            } else {
+                entry.action = TrackPlan::Action::keep;
+                entry.why = out.codec != track.codec ? "its AC-3 core, untouched" : "untouched";
+            }
+        }
+        kept += entry.action == TrackPlan::Action::keep ? 1 : 0;
+        plan.tracks.push_back(std::move(entry));
+    }
+    if (!refused.empty()) {
+        std::string list;
+        for (const std::string& one : refused) list += (list.empty() ? "" : "; ") + one;
+        return fail(ErrorKind::input, list, plan.source,
+                    "choose another container (matroska holds nearly everything), or leave the track out with --sound "
+                    "or --subtitles");
+    }
+    if (kept == 0) {
+        return fail(ErrorKind::input, text_only ? "there is no subtitle track of text" : "no track is left to write",
+                    plan.source,
+                    text_only ? "wavecrest inspect lists the tracks; subtitles that are images can't become text"
+                              : "choose others with --sound and --subtitles");
+    }
+    for (Chapter chapter : title->chapters) {
+        if (chapter.start < pick.start + request.from ||
+            (plan.duration.count() > 0 && chapter.start >= pick.start + request.from + plan.duration))
+            continue;
+        chapter.start -= pick.start + request.from;
+        plan.chapters.push_back(std::move(chapter));
+    }
+    if (plan.chapters.size() > 1) {
+        if (request.format == "mp4" || request.format == "matroska" || request.format == "webm") {
+            plan.steps.push_back(fmt::format("{} chapters kept", plan.chapters.size()));
+        } else {
+            plan.warnings.push_back(
+                fmt::format("the {} chapters are lost: this format has none", plan.chapters.size()));
+        }
+    }
+    if (request.from.count() > 0 || request.to.count() > 0)
+        plan.steps.push_back(
+            fmt::format("cut from the last keyframe before {} to {}", base::format_clock(request.from),
+                        request.to.count() > 0 ? "the first one behind " + base::format_clock(request.to) : "the end"));
+    for (const Problem& problem : title->problems) plan.warnings.push_back(problem.what);
+
+    const std::string extension(text_only ? "vtt" : container::extension_of(request.format).substr(1));
+    plan.name = film_name(request.name.empty() ? input.name_hint() : request.name);
+    if (pick.episode > 0) {
+        plan.target =
+            request.into / episode_path(plan.name, request.season, request.first_episode + pick.episode - 1, extension);
+        plan.name = film_name(plan.target.stem().string());
+    } else {
+        if (several || (!title->main && request.name.empty()))
+            plan.name.name += fmt::format(" - title {}", title->number);
+        plan.target = request.into / library_path(plan.name, extension);
+    }
+    std::error_code error;
+    if (std::filesystem::exists(plan.target, error)) {
+        return fail(ErrorKind::machine, "the file exists already and is not overwritten", plan.target.string(),
+                    "move it away, or give another --name or --into");
+    }
+    return plan;
+}
+
+class TextSink : public PacketSink {
+  public:
+    explicit TextSink(base::AtomicFile file) : file_(std::move(file)) {}
+    Status write(const Packet& packet) override {
+        cues_.push_back(packet);
+        return {};
+    }
+    Status finish() override {
+        const std::string text = container::write_web_vtt(cues_);
+        WAVECREST_TRY(file_.write(base::as_bytes(text)));
+        return file_.commit();
+    }
+
+  private:
+    base::AtomicFile file_;
+    std::vector<Packet> cues_;
+};
+
+// Reads until every track has told its configuration; the packets read on the way are given back.
+Status complete(PacketSource& source, std::vector<Track>& tracks, std::vector<Packet>& read) {
+    constexpr std::size_t kMost = 2000;
+    const auto whole = [&] {
+        return std::all_of(tracks.begin(), tracks.end(), [&](const Track& track) {
+            return track.kind == TrackKind::subtitle ||
+                   std::any_of(read.begin(), read.end(), [&](const Packet& p) { return p.track == track.id; });
+        });
+    };
+    while (!whole() && read.size() < kMost) {
+        WAVECREST_TRY_ASSIGN(packet, source.read());
+        if (!packet) break;
+        for (Track& track : tracks) {
+            const bool first =
+                track.id == packet->track &&
+                std::none_of(read.begin(), read.end(), [&](const Packet& p) { return p.track == track.id; });
+            if (!first) continue;
+            const Ratio rate = track.frame_rate, aspect = track.pixel_aspect;
+            const Scan scan = track.scan;
+            bitstream::describe_headers(track, packet->data.view());
+            if (rate.num > 0) track.frame_rate = rate;
+            track.pixel_aspect = aspect;
+            if (scan != Scan::unknown) track.scan = scan;
+        }
+        read.push_back(std::move(*packet));
+    }
+    return {};
+}
+
+}  // namespace
+
+Result<Stretch> parse_stretch(const std::string& text) {
+    const auto refuse = [&] {
+        return fail(ErrorKind::usage, fmt::format("\"{}\" is no stretch of time", text), "--cut",
+                    "write FROM-TO, such as 0:10:00-0:25:30, or 90- for all behind 90 seconds");
+    };
+    const std::size_t dash = text.find('-');
+    if (dash == std::string::npos) return refuse();
+    const auto clock = [](const std::string& part) -> std::optional<Time> {
+        double total = 0;
+        std::size_t at = 0;
+        int fields = 0;
+        while (at <= part.size()) {
+            const std::size_t colon = std::min(part.find(':', at), part.size());
+            const std::string field = part.substr(at, colon - at);
+            if (field.empty() || field.find_first_not_of("0123456789.") != std::string::npos || ++fields > 3)
+                return std::nullopt;
+            char* end = nullptr;
+            const double value = std::strtod(field.c_str(), &end);
+            if (*end != '\0' || value > 1e6) return std::nullopt;
+            total = total * 60 + value;
+            at = colon + 1;
+        }
+        return base::from_seconds(total);
+    };
+    Stretch stretch;
+    if (dash > 0) {
+        const auto from = clock(text.substr(0, dash));
+        if (!from) return refuse();
+        stretch.from = *from;
+    }
+    if (dash + 1 < text.size()) {
+        const auto to = clock(text.substr(dash + 1));
+        if (!to || *to <= stretch.from) return refuse();
+        stretch.to = *to;
+    }
+    return stretch;
+}
+
+Result<std::vector<RewrapPlan>> plan_rewrap(const source::Input& input, const RewrapRequest& request) {
+    const auto& formats = container::writable_formats();
+    if (request.format != "webvtt" && std::find(formats.begin(), formats.end(), request.format) == formats.end()) {
+        std::string list;
+        for (const std::string_view name : formats) list += fmt::format("{}{}", list.empty() ? "" : ", ", name);
+        return fail(ErrorKind::usage, fmt::format("there is no container \"{}\" to write", request.format), "--rewrap",
+                    fmt::format("choose one of {}, webvtt", list));
+    }
+    WAVECREST_TRY_ASSIGN(picks, input.picks(request.pick));
+    std::vector<RewrapPlan> plans;
+    for (const source::Pick& pick : picks) {
+        WAVECREST_TRY_ASSIGN(plan, plan_one(input, request, pick, picks.size() > 1));
+        plans.push_back(std::move(plan));
+    }
+    return plans;
+}
+
+Result<Outcome> run_rewrap(const source::Input& input, const RewrapPlan& plan, const Progress& progress,
+                           const Cancel& cancel) {
+    WAVECREST_TRY_ASSIGN(file, base::AtomicFile::create(plan.target, base::AtomicFile::IfExists::refuse));
+    WAVECREST_TRY_ASSIGN(free, host::free_space(plan.target));
+    if (plan.source_bytes > 0 && free < plan.source_bytes) {
+        return fail(ErrorKind::machine,
+                    fmt::format("not enough space: {} free, {} needed", base::format_bytes(free),
+                                base::format_bytes(plan.source_bytes)),
+                    plan.target.parent_path().string(), "free some space or choose another folder");
+    }
+    const base::RealClock clock;
+    WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
+    if (plan.from.count() > 0) WAVECREST_TRY(source->seek(plan.from));
+    std::vector<Track> tracks;
+    TrackId picture = -1;
+    for (const TrackPlan& entry : plan.tracks) {
+        if (entry.action != TrackPlan::Action::keep) continue;
+        // The source may know more by now than the plan.
+        const auto& now = source->tracks();
+        const auto found = std::find_if(now.begin(), now.end(), [&](const Track& t) { return t.id == entry.from.id; });
+        Track track = written_as(found != now.end() ? *found : entry.from, carries_core(input));
+        if (picture < 0 && track.kind == TrackKind::video) picture = track.id;
+        tracks.push_back(std::move(track));
+    }
+    std::vector<Packet> early;
+    WAVECREST_TRY(complete(*source, tracks, early));
+    container::WriterSettings settings;
+    settings.title = plan.name.name;
+    settings.year = plan.name.year;
+    settings.chapters = plan.chapters;
+    std::unique_ptr<PacketSink> sink;
+    if (plan.format == "webvtt") {
+        sink = std::make_unique<TextSink>(std::move(file));
+    } else {
+        WAVECREST_TRY_ASSIGN(writer,
+                             container::create_media(plan.format, std::move(file), tracks, std::move(settings)));
+        sink = std::move(writer);
+    }
+    container::Interleaver interleaver(*sink, tracks, plan.format == "mp4" ? Time(kRun) : Time{});
+    Outcome outcome;
+    outcome.path = plan.target;
+    outcome.title = plan.title;
+    outcome.source_bytes = plan.source_bytes;
+
+    // A cut moves everything to where its first picture is shown.
+    const bool cuts = plan.from.count() > 0;
+    std::optional<Time> origin;
+    if (!cuts) origin = Time{};
+    std::optional<Time> end;
+    std::vector<Packet> before_origin;
+    const auto kind_of = [&](TrackId id) -> const Track* {
+        const auto found = std::find_if(tracks.begin(), tracks.end(), [&](const Track& t) { return t.id == id; });
+        return found != tracks.end() ? &*found : nullptr;
+    };
+    Time reached{};
+    const auto pass = [&](Packet packet) -> Status {
+        const Track* track = kind_of(packet.track);
+        const bool video = track->kind == TrackKind::video;
+        // Pictures shown before the first keyframe of a cut can't be decoded; sound before it has no picture.
+        if (cuts && packet.pts < *origin) return {};
+        if (plan.to.count() > 0) {
+            if (packet.track == picture && packet.key && packet.pts >= plan.to && !end) end = packet.pts;
+            if (picture < 0 && packet.pts >= plan.to && !end) end = plan.to;
+            if (end && packet.pts >= *end) return {};
+        }
+        packet.pts -= *origin;
+        packet.dts -= *origin;
+        if (video) ++outcome.pictures;
+        if (track->kind != TrackKind::subtitle)
+            outcome.duration = std::max(outcome.duration, packet.pts + packet.duration);
+        return interleaver.write(std::move(packet));
+    };
+    std::size_t next_early = 0;
+    int behind_end = 0;
+    while (true) {
+        if (cancel.requested()) return base::interrupted();
+        std::optional<Packet> packet;
+        if (next_early < early.size()) {
+            packet = std::move(early[next_early++]);
+        } else {
+            WAVECREST_TRY_ASSIGN(read, source->read());
+            packet = std::move(read);
+        }
+        if (!packet) break;
+        if (kind_of(packet->track) == nullptr) continue;
+        if (!origin) {
+            if (picture < 0 || packet->track == picture) {
+                origin = packet->pts;
+                for (Packet& waiting : before_origin) WAVECREST_TRY(pass(std::move(waiting)));
+                before_origin.clear();
+            } else {
+                before_origin.push_back(std::move(*packet));
+                continue;
+            }
+        }
+        if (packet->dts > reached) {
+            reached = packet->dts;
+            if (progress) progress({std::max(reached - *origin, Time{}), plan.duration});
+        }
+        // Behind a cut's end, what other tracks still owe comes within a short while.
+        if (end && packet->dts > *end + std::chrono::seconds(3) && ++behind_end > 200) break;
+        WAVECREST_TRY(pass(std::move(*packet)));
+    }
+    WAVECREST_TRY(interleaver.drain());
+    WAVECREST_TRY(sink->finish());
+    outcome.elapsed = clock.now();
+    outcome.problems = source->problems();
+    std::error_code error;
+    outcome.size_bytes = std::filesystem::file_size(plan.target, error);
+    return outcome;
+}
+
+}  // namespace wavecrest::convert

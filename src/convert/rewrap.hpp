@@ -1,0 +1,54 @@
+// Rewrapping: the tracks of any input in another container, codec data untouched. Planned, printed and refused before
+// anything is written.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "convert/convert.hpp"
+
+namespace wavecrest::convert {
+
+struct RewrapRequest {
+    std::string pick = "main";  // see source::Input::picks
+    std::string format;         // a container's short name, or "webvtt" for subtitles or closed captions as text
+    base::Path into;
+    std::string name;               // empty: from the input
+    std::string sound = "all";      // "all", "first", "none", or languages: "en,fr"
+    std::string subtitles = "all";  // likewise
+    int angle = 1;
+    int season = 1, first_episode = 1;
+    Time from{}, to{};  // of a cut; to 0: the end
+};
+
+struct RewrapPlan {
+    FilmName name;
+    base::Path target;
+    std::string source;
+    std::string format;
+    int title = 1;
+    source::Pick pick;
+    int angle = 1;
+    Time duration{};
+    Time from{}, to{};
+    std::uint64_t source_bytes = 0;
+    std::vector<TrackPlan> tracks;  // keep or drop
+    std::vector<std::string> steps, warnings;
+    std::vector<Chapter> chapters;
+};
+
+// One plan for each title that is picked. Fails (kind input) for a track that the format can't hold, by its name; kind
+// usage for a format that can't be written.
+Result<std::vector<RewrapPlan>> plan_rewrap(const source::Input& input, const RewrapRequest& request);
+
+// `Outcome::pictures` counts packets of pictures. On error or cancellation nothing is left.
+Result<Outcome> run_rewrap(const source::Input& input, const RewrapPlan& plan, const Progress& progress,
+                           const Cancel& cancel);
+
+// "0:10:00-0:20:00", "90-" (seconds), "-1:00:00"; fails (kind usage) for anything else.
+struct Stretch {
+    Time from{}, to{};  // to 0: the end
+};
+Result<Stretch> parse_stretch(const std::string& text);
+
+}  // namespace wavecrest::convert

@@ -1,0 +1,220 @@
+// What one writer writes and its reader reads back: payload to the byte, times to the grid.
+#include <catch2/catch.hpp>
+#include <chrono>
+
+#include "support/clips.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+
+namespace {
+
+// Times equal after snapping to the frame or sample grid; none of the codecs here may be off by more.
+void check_same(const std::vector<Lane>& written, const std::vector<Lane>& read, Time tolerance = Time{}) {
+    REQUIRE(read.size() == written.size());
+    for (std::size_t i = 0; i < written.size(); ++i) {
+        const Lane& a = written[i];
+        const Lane& b = read[i];
+        INFO("track " << i << ", " << media::short_name(a.track.codec));
+        CHECK(b.track.codec == a.track.codec);
+        CHECK(b.track.language.substr(0, 2) == a.track.language.substr(0, 2));
+        if (a.track.kind == TrackKind::video) {
+            CHECK(b.track.width == a.track.width);
+            CHECK(b.track.height == a.track.height);
+            CHECK(b.track.frame_rate == a.track.frame_rate);
+        } else if (a.track.kind == TrackKind::audio) {
+            CHECK(b.track.channels == a.track.channels);
+            CHECK(b.track.sample_rate == a.track.sample_rate);
+        }
+        REQUIRE(b.packets.size() == a.packets.size());
+        CHECK(payload_of(b) == payload_of(a));
+        std::size_t wrong = 0;
+        for (std::size_t k = 0; k < a.packets.size(); ++k) {
+            const Time off = std::chrono::abs(b.packets[k].pts - a.packets[k].pts);
+            const Time longer = std::chrono::abs(b.packets[k].duration - a.packets[k].duration);
+            const bool same = off <= tolerance && (a.track.kind == TrackKind::video || longer <= tolerance) &&
+                              b.packets[k].key == a.packets[k].key && b.packets[k].dts <= b.packets[k].pts + Time(1);
+            if (!same && ++wrong < 4) {
+                CAPTURE(k, base::to_seconds(a.packets[k].pts), base::to_seconds(b.packets[k].pts),
+                        base::to_seconds(a.packets[k].duration), base::to_seconds(b.packets[k].duration),
+                        base::to_seconds(b.packets[k].dts), a.packets[k].key, b.packets[k].key);
+                CHECK(same);
+            }
+        }
+        CHECK(wrong == 0);
+    }
+}
+
+void round_trip(std::string_view format, const std::vector<Lane>& lanes, Time tolerance = Time{},
+                container::WriterSettings settings = {}) {
+    const TempDir dir;
+    const auto path = dir / ("a" + std::string(container::extension_of(format)));
+    INFO(format);
+    write_media(path, format, lanes, std::move(settings));
+    check_same(lanes, read_media(path), tolerance);
+}
+
+}  // namespace
+
+TEST_CASE("pictures with sound come back from every container that holds them", "[roundtrip]") {
+    const Lane picture = picture_lane(Codec::h264, 100);
+    const Lane aac = sound_lane(Codec::aac, 4.2), ac3 = sound_lane(Codec::ac3, 4.2, 3);
+    round_trip("mp4", {picture, aac, ac3});
+    round_trip("matroska", {picture, aac, ac3});
+    round_trip("mpeg-ts", {picture, aac, ac3});
+    Lane nameless = aac;
+    nameless.track.language.clear();
+    round_trip("flv", {picture, nameless}, std::chrono::microseconds(500));  // a format of milliseconds
+    container::WriterSettings fragmented;
+    fragmented.fragments = std::chrono::seconds(1);
+    round_trip("mp4", {picture, aac, ac3}, Time{}, fragmented);
+}
+
+TEST_CASE("every picture codec comes back", "[roundtrip]") {
+    const Lane sound = sound_lane(Codec::ac3, 2);
+    for (const Codec codec : {Codec::h265, Codec::mpeg2}) {
+        const Lane picture = picture_lane(codec, 48);
+        for (const char* format : {"mp4", "matroska", "mpeg-ts"}) round_trip(format, {picture, sound});
+    }
+    const Lane vp9 = picture_lane(Codec::vp9, 48);
+    const Lane opus = sound_lane(Codec::opus, 2);
+    round_trip("webm", {vp9, opus});
+    round_trip("mp4", {vp9, opus});
+    round_trip("webm", {picture_lane(Codec::vp8, 48), sound_lane(Codec::vorbis, 2)});
+}
+
+TEST_CASE("every sound codec comes back, with its beginning and its end", "[roundtrip]") {
+    for (const Codec codec : {Codec::opus, Codec::flac, Codec::mp3, Codec::mp2, Codec::lpcm, Codec::aac, Codec::ac3}) {
+        const Lane sound = sound_lane(codec, 3.3);
+        round_trip("mp4", {sound});
+        round_trip("matroska", {sound});
+    }
+    round_trip("matroska", {sound_lane(Codec::vorbis, 3.3)});
+    for (const Codec codec : {Codec::opus, Codec::vorbis, Codec::flac}) {
+        Lane sound = sound_lane(codec, 3.3);
+        sound.track.language.clear();  // nothing in this format tells it
+        round_trip("ogg", {sound});
+    }
+    for (const Codec codec : {Codec::mp3, Codec::mp2, Codec::aac, Codec::ac3}) {
+        // A transport stream has no place for what is cut off at the end.
+        Lane sound = sound_lane(codec, 3.3);
+        for (Packet& packet : sound.packets) packet.duration = sound.packets.front().duration;
+        if (codec == Codec::aac || codec == Codec::ac3) {
+            // Its time starts with its first packet when there is no picture.
+            const Time first = sound.packets.front().pts;
+            for (Packet& packet : sound.packets) {
+                packet.pts -= first;
+                packet.dts -= first;
+            }
+        }
+        round_trip("mpeg-ts", {sound});
+    }
+}
+
+TEST_CASE("files of one sound track come back", "[roundtrip]") {
+    const auto without_language = [](Lane lane) {
+        lane.track.language.clear();
+        const Time first = lane.packets.front().pts;
+        for (Packet& packet : lane.packets) {
+            packet.pts -= first;  // these have no place for a delay
+            packet.dts -= first;
+            if (lane.track.codec != Codec::lpcm && lane.track.codec != Codec::flac)
+                packet.duration = lane.packets.front().duration;
+        }
+        return lane;
+    };
+    round_trip("wav", {without_language(sound_lane(Codec::lpcm, 3.3))});
+    round_trip("flac", {without_language(sound_lane(Codec::flac, 3.3))});
+    round_trip("mp3", {without_language(sound_lane(Codec::mp3, 3.3))});
+    round_trip("adts", {without_language(sound_lane(Codec::aac, 3.3))});
+}
+
+TEST_CASE("text, chapters, names and colours come back", "[roundtrip]") {
+    Lane picture = picture_lane(Codec::h264, 72);
+    picture.track.pixel_aspect = {32, 27};
+    picture.track.rotation = 90;
+    picture.track.mastering_display =
+        media::MasteringDisplay{{34000, 13250, 7500}, {16000, 34500, 3000}, 15635, 16450, 10000000, 50};
+    picture.track.content_light = media::ContentLight{1000, 400};
+    Lane text =
+        text_lane({{{200, 900}, "Good evening"}, {{900, 1400}, "Two lines\nof text"}, {{2000, 2600}, "Zoë & <Tom>"}});
+    text.track.forced = true;
+    container::WriterSettings settings;
+    settings.title = "Lake House";
+    settings.chapters = {{Time{}, "One"}, {base::from_seconds(1.5), "Two"}};
+    for (const std::string format : {"mp4", "matroska"}) {
+        const TempDir dir;
+        const auto path = dir / "a";
+        INFO(format);
+        write_media(path, format, {picture, text}, settings);
+        auto file = base::FileSource::open(path);
+        auto media = container::open_media(std::make_shared<base::FileSource>(std::move(*file)));
+        REQUIRE(media);
+        CHECK(media->title == "Lake House");
+        const auto& chapters = media->source->chapters();
+        REQUIRE(chapters.size() == 2);
+        CHECK(chapters[1].name == "Two");
+        CHECK(chapters[1].start == base::from_seconds(1.5));
+        const auto lanes = read_all_packets(*media->source);
+        REQUIRE(lanes.size() == 2);
+        const Track& track = lanes[0].track;
+        CHECK(track.pixel_aspect == Ratio{32, 27});
+        CHECK(track.rotation == 90);
+        CHECK(track.mastering_display == picture.track.mastering_display);
+        CHECK(track.content_light == picture.track.content_light);
+        CHECK(track.colour == picture.track.colour);
+        CHECK(lanes[1].track.forced);
+        REQUIRE(lanes[1].packets.size() == 3);
+        for (std::size_t i = 0; i < 3; ++i) {
+            CHECK(std::chrono::abs(lanes[1].packets[i].pts - text.packets[i].pts) < std::chrono::microseconds(100));
+            CHECK(std::chrono::abs(lanes[1].packets[i].duration - text.packets[i].duration) <
+                  std::chrono::microseconds(100));
+        }
+        CHECK(payload_of(lanes[1]) == payload_of(text));
+    }
+}
+
+TEST_CASE("skipping lands on the keyframe before", "[roundtrip]") {
+    const Lane picture = picture_lane(Codec::h264, 240);
+    const Lane sound = sound_lane(Codec::aac, 10);
+    container::WriterSettings fragmented;
+    fragmented.fragments = std::chrono::seconds(1);
+    for (const auto& [format, settings] : std::vector<std::pair<std::string, container::WriterSettings>>{
+             {"mp4", {}}, {"mp4", fragmented}, {"matroska", {}}, {"mpeg-ts", {}}, {"flv", {}}}) {
+        const TempDir dir;
+        INFO(format << (settings.fragments.count() > 0 ? " fragmented" : ""));
+        write_media(dir / "a", format, {picture, sound}, settings);
+        auto file = base::FileSource::open(dir / "a");
+        auto media = container::open_media(std::make_shared<base::FileSource>(std::move(*file)));
+        REQUIRE(media);
+        CHECK(std::chrono::abs(media->source->duration() - base::frames_to_time(240, {24000, 1001})) <
+              std::chrono::milliseconds(60));
+        for (const double target : {7.3, 0.0, 4.1, 9.9}) {
+            const Time time = base::from_seconds(target);
+            REQUIRE(media->source->seek(time));
+            Time expected{};
+            for (const Packet& p : picture.packets) {
+                if (p.key && p.pts <= time) expected = std::max(expected, p.pts);
+            }
+            bool picture_seen = false, sound_seen = false;
+            INFO("to " << target);
+            while (!picture_seen || !sound_seen) {
+                auto packet = media->source->read();
+                REQUIRE(packet);
+                REQUIRE(*packet);
+                bool& seen = (*packet)->track == media->source->tracks()[0].id ? picture_seen : sound_seen;
+                if (seen) continue;
+                seen = true;
+                CAPTURE(base::to_seconds((*packet)->pts), base::to_seconds(expected));
+                if (&seen == &picture_seen) {
+                    CHECK((*packet)->key);
+                    CHECK(std::chrono::abs((*packet)->pts - expected) < std::chrono::milliseconds(1));
+                } else {
+                    CHECK((*packet)->pts <= expected);
+                    CHECK((*packet)->pts + std::chrono::milliseconds(60) > expected);
+                }
+            }
+        }
+    }
+}

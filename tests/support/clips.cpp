@@ -1,0 +1,543 @@
+#include "support/clips.hpp"
+
+#include <FLAC/stream_encoder.h>
+#include <lame/lame.h>
+#include <opus/opus.h>
+#include <twolame.h>
+#include <vorbis/vorbisenc.h>
+#include <vpx/vp8cx.h>
+#include <vpx/vpx_encoder.h>
+#include <x265.h>
+
+#include <catch2/catch.hpp>
+#include <cmath>
+
+#include "bitstream/audio_frames.hpp"
+#include "bitstream/headers.hpp"
+#include "bitstream/nal.hpp"
+#include "bitstream/web_video.hpp"
+#include "bitstream/xiph.hpp"
+#include "codec/aac_encoder.hpp"
+#include "codec/ac3_encoder.hpp"
+#include "codec/mpeg2_encoder.hpp"
+#include "codec/x264_encoder.hpp"
+#include "standin/test_card.hpp"
+
+namespace wavecrest::test {
+namespace {
+
+constexpr int kWidth = 320, kHeight = 180, kGroup = 24, kRate = 48000;
+const Ratio kFilm{24000, 1001};
+
+Packet packet(TrackId track, Time pts, Time dts, Time duration, bool key, ByteVector data) {
+    Packet p;
+    p.track = track;
+    p.pts = pts;
+    p.dts = dts;
+    p.duration = duration;
+    p.key = key;
+    p.data = Bytes(std::move(data));
+    return p;
+}
+
+float tone(std::int64_t n, int channel) {
+    return 0.4f * static_cast<float>(std::sin(2 * M_PI * (440.0 + 110 * channel) * static_cast<double>(n) / kRate)) +
+           0.1f * static_cast<float>(std::sin(static_cast<double>(n * n % 9973)));
+}
+
+standin::TestCard card(int height) {
+    standin::CardSettings settings;
+    settings.width = kWidth;
+    settings.height = height;
+    return standin::TestCard(settings);
+}
+
+Lane h264(int count) {
+    codec::H264Settings settings;
+    settings.width = kWidth;
+    settings.height = kHeight;
+    settings.frame_rate = kFilm;
+    settings.colour = {6, 6, 6, false};
+    settings.keyframe_distance = base::frames_to_time(kGroup, kFilm);
+    settings.threads = 1;
+    auto encoder = codec::make_h264_encoder(settings);
+    REQUIRE(encoder);
+    Lane lane;
+    lane.track = (*encoder)->track();
+    const auto source = card(kHeight);
+    for (int i = 0; i < count; ++i) {
+        Picture picture = source.draw(i);
+        picture.pts = base::frames_to_time(i, kFilm);
+        picture.duration = base::frames_to_time(1, kFilm);
+        REQUIRE((*encoder)->encode(picture, lane.packets));
+    }
+    REQUIRE((*encoder)->flush(lane.packets));
+    return lane;
+}
+
+Lane h265(int count) {
+    Lane lane;
+    x265_param* param = x265_param_alloc();
+    x265_param_default_preset(param, "ultrafast", nullptr);
+    param->sourceWidth = kWidth;
+    param->sourceHeight = kHeight;
+    param->fpsNum = 24000;
+    param->fpsDenom = 1001;
+    param->keyframeMax = kGroup;
+    param->bframes = 2;
+    param->bOpenGOP = 0;
+    param->bAnnexB = 1;
+    param->bRepeatHeaders = 1;
+    param->logLevel = X265_LOG_NONE;
+    param->frameNumThreads = 1;
+    param->vui.bEnableVideoSignalTypePresentFlag = 1;
+    param->vui.bEnableColorDescriptionPresentFlag = 1;
+    param->vui.colorPrimaries = param->vui.transferCharacteristics = param->vui.matrixCoeffs = 1;
+    x265_encoder* encoder = x265_encoder_open(param);
+    REQUIRE(encoder != nullptr);
+    lane.track.kind = TrackKind::video;
+    lane.track.codec = Codec::h265;
+    lane.track.frame_rate = kFilm;
+    const auto source = card(kHeight);
+    x265_picture in, out;
+    const auto take = [&](x265_picture* picture) {
+        x265_nal* units = nullptr;
+        std::uint32_t number = 0;
+        const int got = x265_encoder_encode(encoder, &units, &number, picture, &out);
+        if (got <= 0) return false;
+        ByteVector data;
+        for (std::uint32_t i = 0; i < number; ++i) {
+            for (const ByteSpan unit : bitstream::nal::split_byte_stream({units[i].payload, units[i].sizeBytes}))
+                bitstream::nal::append(data, unit);
+        }
+        if (lane.packets.empty()) bitstream::describe_headers(lane.track, data);
+        ByteVector bare;
+        for (const ByteSpan unit : bitstream::nal::split_lengths(data)) {
+            if (!bitstream::nal::is_parameter_set(Codec::h265, bitstream::nal::type(Codec::h265, unit)))
+                bitstream::nal::append(bare, unit);
+        }
+        lane.packets.push_back(packet(1, base::frames_to_time(out.pts, kFilm), base::frames_to_time(out.dts, kFilm),
+                                      base::frames_to_time(1, kFilm),
+                                      bitstream::nal::is_random_access(Codec::h265, data), std::move(bare)));
+        return true;
+    };
+    for (int i = 0; i < count; ++i) {
+        const Picture drawn = source.draw(i);
+        x265_picture_init(param, &in);
+        for (int p = 0; p < 3; ++p) {
+            in.planes[p] = drawn.planes[p];
+            in.stride[p] = drawn.strides[p];
+        }
+        in.pts = i;
+        in.bitDepth = 8;
+        take(&in);
+    }
+    while (take(nullptr)) {
+    }
+    x265_encoder_close(encoder);
+    x265_param_free(param);
+    return lane;
+}
+
+Lane mpeg2(int count) {
+    codec::Mpeg2Settings settings;
+    settings.width = kWidth;
+    settings.height = 192;
+    settings.pictures = codec::Mpeg2Settings::Pictures::film_whole;
+    settings.mean_bps = 1'500'000;
+    settings.peak_bps = 3'000'000;
+    codec::Mpeg2Encoder encoder(settings);
+    Lane lane;
+    lane.track.kind = TrackKind::video;
+    lane.track.codec = Codec::mpeg2;
+    lane.track.frame_rate = kFilm;
+    const auto source = card(192);
+    for (int i = 0; i < count; ++i) {
+        auto coded = encoder.encode(source.draw(i), i + 1 == count);
+        if (i == 0) bitstream::describe_headers(lane.track, coded.data);
+        const Time at = base::frames_to_time(i, kFilm);
+        lane.packets.push_back(packet(1, at, at - base::frames_to_time(1, kFilm), base::frames_to_time(1, kFilm),
+                                      coded.key, std::move(coded.data)));
+    }
+    return lane;
+}
+
+Lane vpx(Codec codec, int count) {
+    Lane lane;
+    lane.track.kind = TrackKind::video;
+    lane.track.codec = codec;
+    lane.track.frame_rate = kFilm;
+    const auto* face = codec == Codec::vp8 ? vpx_codec_vp8_cx() : vpx_codec_vp9_cx();
+    vpx_codec_enc_cfg_t config;
+    REQUIRE(vpx_codec_enc_config_default(face, &config, 0) == VPX_CODEC_OK);
+    config.g_w = kWidth;
+    config.g_h = kHeight;
+    config.g_timebase = {1001, 24000};
+    config.rc_target_bitrate = 600;
+    config.kf_max_dist = kGroup;
+    config.kf_min_dist = kGroup;
+    config.g_lag_in_frames = 0;
+    vpx_codec_ctx_t context;
+    REQUIRE(vpx_codec_enc_init(&context, face, &config, 0) == VPX_CODEC_OK);
+    vpx_codec_control(&context, VP8E_SET_CPUUSED, 8);
+    const auto source = card(kHeight);
+    for (int i = 0; i <= count; ++i) {
+        vpx_image_t image;
+        const Picture drawn = source.draw(i);
+        vpx_img_wrap(&image, VPX_IMG_FMT_I420, kWidth, kHeight, 1, drawn.planes[0]);
+        for (int p = 0; p < 3; ++p) {
+            image.planes[p] = drawn.planes[p];
+            image.stride[p] = drawn.strides[p];
+        }
+        REQUIRE(vpx_codec_encode(&context, i < count ? &image : nullptr, i, 1, 0, VPX_DL_REALTIME) == VPX_CODEC_OK);
+        vpx_codec_iter_t iter = nullptr;
+        while (const auto* out = vpx_codec_get_cx_data(&context, &iter)) {
+            if (out->kind != VPX_CODEC_CX_FRAME_PKT) continue;
+            const auto* bytes = static_cast<const std::uint8_t*>(out->data.frame.buf);
+            ByteVector data(bytes, bytes + out->data.frame.sz);
+            if (lane.packets.empty()) bitstream::describe_headers(lane.track, data);
+            const Time at = base::frames_to_time(out->data.frame.pts, kFilm);
+            lane.packets.push_back(packet(1, at, at, base::frames_to_time(1, kFilm),
+                                          (out->data.frame.flags & VPX_FRAME_IS_KEY) != 0, std::move(data)));
+        }
+    }
+    vpx_codec_destroy(&context);
+    return lane;
+}
+
+Sound chunk(std::int64_t first, int count, int channels) {
+    Sound sound;
+    sound.pts = base::from_ticks(first, kRate);
+    sound.sample_rate = kRate;
+    sound.channels = channels;
+    for (int i = 0; i < count; ++i) {
+        for (int c = 0; c < channels; ++c) sound.samples.push_back(tone(first + i, c));
+    }
+    return sound;
+}
+
+Lane ours(std::unique_ptr<media::AudioEncoder> encoder, std::int64_t samples, int channels) {
+    Lane lane;
+    lane.track = encoder->track();
+    for (std::int64_t at = 0; at < samples; at += 4800)
+        REQUIRE(encoder->encode(chunk(at, static_cast<int>(std::min<std::int64_t>(4800, samples - at)), channels),
+                                lane.packets));
+    REQUIRE(encoder->flush(lane.packets));
+    return lane;
+}
+
+Lane lpcm(std::int64_t samples) {
+    Lane lane;
+    lane.track.codec = Codec::lpcm;
+    lane.track.bit_depth = 16;
+    lane.track.speakers = media::speaker::kStereo;
+    for (std::int64_t at = 0; at < samples; at += 4096) {
+        const int count = static_cast<int>(std::min<std::int64_t>(4096, samples - at));
+        ByteVector data;
+        for (int i = 0; i < count; ++i) {
+            for (int c = 0; c < 2; ++c) {
+                const auto v = static_cast<std::int16_t>(tone(at + i, c) * 32000);
+                data.push_back(static_cast<std::uint8_t>(v >> 8));
+                data.push_back(static_cast<std::uint8_t>(v & 255));
+            }
+        }
+        const Time pts = base::from_ticks(at, kRate);
+        lane.packets.push_back(packet(2, pts, pts, base::from_ticks(count, kRate), true, std::move(data)));
+    }
+    return lane;
+}
+
+Lane flac(std::int64_t samples) {
+    struct Out {
+        Lane lane;
+        ByteVector head;
+        std::int64_t at = 0;
+    } out;
+    FLAC__StreamEncoder* encoder = FLAC__stream_encoder_new();
+    FLAC__stream_encoder_set_channels(encoder, 2);
+    FLAC__stream_encoder_set_bits_per_sample(encoder, 16);
+    FLAC__stream_encoder_set_sample_rate(encoder, kRate);
+    FLAC__stream_encoder_set_total_samples_estimate(encoder, static_cast<FLAC__uint64>(samples));
+    const auto write = [](const FLAC__StreamEncoder*, const FLAC__byte bytes[], std::size_t size, std::uint32_t count,
+                          std::uint32_t, void* data) {
+        Out& o = *static_cast<Out*>(data);
+        if (count == 0) {
+            o.head.insert(o.head.end(), bytes, bytes + size);
+        } else {
+            const Time pts = base::from_ticks(o.at, kRate);
+            o.lane.packets.push_back(
+                packet(2, pts, pts, base::from_ticks(count, kRate), true, ByteVector(bytes, bytes + size)));
+            o.at += count;
+        }
+        return FLAC__STREAM_ENCODER_WRITE_STATUS_OK;
+    };
+    REQUIRE(FLAC__stream_encoder_init_stream(encoder, write, nullptr, nullptr, nullptr, &out) ==
+            FLAC__STREAM_ENCODER_INIT_STATUS_OK);
+    for (std::int64_t i = 0; i < samples; ++i) {
+        const FLAC__int32 frame[2] = {static_cast<FLAC__int32>(tone(i, 0) * 32000),
+                                      static_cast<FLAC__int32>(tone(i, 1) * 32000)};
+        FLAC__stream_encoder_process_interleaved(encoder, frame, 1);
+    }
+    FLAC__stream_encoder_finish(encoder);
+    FLAC__stream_encoder_delete(encoder);
+    out.lane.track.codec = Codec::flac;
+    REQUIRE(out.head.size() >= 42);
+    out.lane.track.codec_config = Bytes(ByteVector(out.head.begin() + 8, out.head.begin() + 42));
+    return std::move(out.lane);
+}
+
+Lane opus(std::int64_t samples) {
+    Lane lane;
+    int error = 0;
+    OpusEncoder* encoder = opus_encoder_create(kRate, 2, OPUS_APPLICATION_AUDIO, &error);
+    REQUIRE(error == OPUS_OK);
+    opus_int32 skip = 0;
+    opus_encoder_ctl(encoder, OPUS_GET_LOOKAHEAD(&skip));
+    bitstream::OpusHead head;
+    head.channels = 2;
+    head.pre_skip = skip;
+    head.input_rate = kRate;
+    lane.track.codec = Codec::opus;
+    lane.track.codec_config = Bytes(bitstream::make_opus_head(head));
+    for (std::int64_t at = 0; at < samples + skip; at += 960) {
+        const Sound sound = chunk(at, 960, 2);
+        ByteVector data(4000);
+        const int size =
+            opus_encode_float(encoder, sound.samples.data(), 960, data.data(), static_cast<opus_int32>(data.size()));
+        REQUIRE(size > 0);
+        data.resize(static_cast<std::size_t>(size));
+        const Time pts = base::from_ticks(at - skip, kRate);
+        const std::int64_t heard = std::min<std::int64_t>(960, samples + skip - at);
+        lane.packets.push_back(packet(2, pts, pts, base::from_ticks(heard, kRate), true, std::move(data)));
+    }
+    opus_encoder_destroy(encoder);
+    return lane;
+}
+
+Lane vorbis(std::int64_t samples) {
+    Lane lane;
+    vorbis_info info;
+    vorbis_info_init(&info);
+    REQUIRE(vorbis_encode_init_vbr(&info, 2, kRate, 0.4f) == 0);
+    vorbis_comment comment;
+    vorbis_comment_init(&comment);
+    vorbis_dsp_state dsp;
+    vorbis_analysis_init(&dsp, &info);
+    vorbis_block block;
+    vorbis_block_init(&dsp, &block);
+    ogg_packet headers[3];
+    vorbis_analysis_headerout(&dsp, &comment, &headers[0], &headers[1], &headers[2]);
+    const auto span = [](const ogg_packet& p) { return ByteSpan(p.packet, static_cast<std::size_t>(p.bytes)); };
+    lane.track.codec = Codec::vorbis;
+    lane.track.codec_config =
+        Bytes(bitstream::join_vorbis_headers(span(headers[0]), span(headers[1]), span(headers[2])));
+    const auto timer = bitstream::VorbisTimer::create(lane.track.codec_config.view());
+    REQUIRE(timer);
+    std::int64_t given = 0;
+    const auto take = [&] {
+        while (vorbis_analysis_blockout(&dsp, &block) == 1) {
+            vorbis_analysis(&block, nullptr);
+            vorbis_bitrate_addblock(&block);
+            ogg_packet p;
+            while (vorbis_bitrate_flushpacket(&dsp, &p) != 0) {
+                const int length = timer->samples(span(p));
+                const std::int64_t heard = std::min<std::int64_t>(length, samples - given);
+                const Time pts = base::from_ticks(given, kRate);
+                lane.packets.push_back(packet(2, pts, pts, base::from_ticks(heard, kRate), true,
+                                              ByteVector(p.packet, p.packet + p.bytes)));
+                given += length;
+            }
+        }
+    };
+    for (std::int64_t at = 0; at < samples; at += 4800) {
+        const int count = static_cast<int>(std::min<std::int64_t>(4800, samples - at));
+        float** buffer = vorbis_analysis_buffer(&dsp, count);
+        for (int i = 0; i < count; ++i) {
+            for (int c = 0; c < 2; ++c) buffer[c][i] = tone(at + i, c);
+        }
+        vorbis_analysis_wrote(&dsp, count);
+        take();
+    }
+    vorbis_analysis_wrote(&dsp, 0);
+    take();
+    vorbis_block_clear(&block);
+    vorbis_dsp_clear(&dsp);
+    vorbis_comment_clear(&comment);
+    vorbis_info_clear(&info);
+    return lane;
+}
+
+// Layers II and III: a stream of frames, cut by the splitter that readers use.
+Lane mpeg_sound(Codec codec, std::int64_t samples) {
+    ByteVector stream(1 << 20);
+    std::size_t used = 0;
+    std::vector<float> all;
+    for (std::int64_t i = 0; i < samples; ++i) {
+        all.push_back(tone(i, 0));
+        all.push_back(tone(i, 1));
+    }
+    if (codec == Codec::mp3) {
+        lame_t lame = lame_init();
+        lame_set_in_samplerate(lame, kRate);
+        lame_set_num_channels(lame, 2);
+        lame_set_brate(lame, 128);
+        lame_set_bWriteVbrTag(lame, 0);
+        REQUIRE(lame_init_params(lame) == 0);
+        used += static_cast<std::size_t>(lame_encode_buffer_interleaved_ieee_float(
+            lame, all.data(), static_cast<int>(samples), stream.data(), static_cast<int>(stream.size())));
+        used += static_cast<std::size_t>(
+            lame_encode_flush(lame, stream.data() + used, static_cast<int>(stream.size() - used)));
+        lame_close(lame);
+    } else {
+        twolame_options* options = twolame_init();
+        twolame_set_in_samplerate(options, kRate);
+        twolame_set_out_samplerate(options, kRate);
+        twolame_set_num_channels(options, 2);
+        twolame_set_bitrate(options, 192);
+        REQUIRE(twolame_init_params(options) == 0);
+        used += static_cast<std::size_t>(twolame_encode_buffer_float32_interleaved(
+            options, all.data(), static_cast<int>(samples), stream.data(), static_cast<int>(stream.size())));
+        used += static_cast<std::size_t>(
+            twolame_encode_flush(options, stream.data() + used, static_cast<int>(stream.size() - used)));
+        twolame_close(&options);
+    }
+    stream.resize(used);
+    bitstream::AudioFrameSplitter splitter(codec);
+    std::vector<bitstream::AudioFrame> frames;
+    splitter.push(stream, std::nullopt, frames);
+    splitter.flush(frames);
+    Lane lane;
+    lane.track.codec = codec;
+    std::int64_t at = 0;
+    for (auto& frame : frames) {
+        const Time pts = base::from_ticks(at, kRate);
+        lane.packets.push_back(
+            packet(2, pts, pts, base::from_ticks(frame.header.samples, kRate), true, std::move(frame.data)));
+        at += frame.header.samples;
+    }
+    return lane;
+}
+
+}  // namespace
+
+Lane picture_lane(Codec codec, int pictures, TrackId id) {
+    Lane lane = codec == Codec::h264    ? h264(pictures)
+                : codec == Codec::h265  ? h265(pictures)
+                : codec == Codec::mpeg2 ? mpeg2(pictures)
+                                        : vpx(codec, pictures);
+    lane.track.id = id;
+    for (Packet& p : lane.packets) p.track = id;
+    return lane;
+}
+
+Lane sound_lane(Codec codec, double seconds, TrackId id) {
+    const auto samples = static_cast<std::int64_t>(seconds * kRate);
+    Lane lane;
+    if (codec == Codec::aac) {
+        auto encoder = codec::make_aac_encoder(kRate, 2, 128'000);
+        REQUIRE(encoder);
+        lane = ours(std::move(*encoder), samples, 2);
+    } else if (codec == Codec::ac3) {
+        codec::Ac3Settings settings;
+        settings.speakers = media::speaker::kFiveOne;
+        settings.bitrate_bps = 384'000;
+        auto encoder = codec::make_ac3_encoder(settings);
+        REQUIRE(encoder);
+        lane = ours(std::move(*encoder), samples, 6);
+    } else if (codec == Codec::lpcm) {
+        lane = lpcm(samples);
+    } else if (codec == Codec::flac) {
+        lane = flac(samples);
+    } else if (codec == Codec::opus) {
+        lane = opus(samples);
+    } else if (codec == Codec::vorbis) {
+        lane = vorbis(samples);
+    } else {
+        lane = mpeg_sound(codec, samples);
+    }
+    lane.track.id = id;
+    lane.track.kind = TrackKind::audio;
+    lane.track.language = "fr";
+    if (lane.track.channels == 0) lane.track.channels = 2;
+    if (lane.track.sample_rate == 0) lane.track.sample_rate = kRate;
+    for (Packet& p : lane.packets) p.track = id;
+    if (!lane.packets.empty()) bitstream::describe_headers(lane.track, lane.packets.front().data.view());
+    return lane;
+}
+
+Lane text_lane(const std::vector<std::pair<std::pair<int, int>, std::string>>& cues, TrackId id) {
+    Lane lane;
+    lane.track.id = id;
+    lane.track.kind = TrackKind::subtitle;
+    lane.track.codec = Codec::text;
+    lane.track.language = "en";
+    for (const auto& [when, text] : cues) {
+        const Time from = base::from_ticks(when.first, 1000), to = base::from_ticks(when.second, 1000);
+        lane.packets.push_back(packet(id, from, from, to - from, true, ByteVector(text.begin(), text.end())));
+    }
+    return lane;
+}
+
+void write_media(const base::Path& path, std::string_view format, const std::vector<Lane>& lanes,
+                 container::WriterSettings settings) {
+    auto file = base::AtomicFile::create(path, base::AtomicFile::IfExists::refuse);
+    REQUIRE(file);
+    std::vector<Track> tracks;
+    for (const Lane& lane : lanes) tracks.push_back(lane.track);
+    auto writer = container::create_media(format, std::move(*file), tracks, std::move(settings));
+    if (!writer) FAIL(writer.error().what);
+    std::vector<std::size_t> next(lanes.size());
+    while (true) {
+        std::size_t best = lanes.size();
+        for (std::size_t i = 0; i < lanes.size(); ++i) {
+            if (next[i] >= lanes[i].packets.size()) continue;
+            if (best == lanes.size() || lanes[i].packets[next[i]].dts < lanes[best].packets[next[best]].dts) best = i;
+        }
+        if (best == lanes.size()) break;
+        const auto status = (*writer)->write(lanes[best].packets[next[best]++]);
+        if (!status) FAIL(status.error().what);
+    }
+    REQUIRE((*writer)->finish());
+}
+
+std::vector<Lane> read_all_packets(PacketSource& source) {
+    std::vector<Lane> lanes;
+    for (const Track& track : source.tracks()) lanes.push_back({track, {}});
+    while (true) {
+        auto packet = source.read();
+        if (!packet) FAIL(packet.error().what << " " << packet.error().where);
+        if (!*packet) break;
+        for (Lane& lane : lanes) {
+            if (lane.track.id == (*packet)->track) lane.packets.push_back(std::move(**packet));
+        }
+    }
+    return lanes;
+}
+
+std::vector<Lane> read_media(const base::Path& path) {
+    auto file = base::FileSource::open(path);
+    REQUIRE(file);
+    auto media = container::open_media(std::make_shared<base::FileSource>(std::move(*file)));
+    if (!media) FAIL(media.error().what << " " << media.error().where);
+    return read_all_packets(*media->source);
+}
+
+ByteVector payload_of(const Lane& lane) {
+    ByteVector out;
+    const Codec codec = lane.track.codec;
+    for (const Packet& p : lane.packets) {
+        const ByteSpan data = p.data.view();
+        if (codec != Codec::h264 && codec != Codec::h265) {
+            out.insert(out.end(), data.begin(), data.end());
+            continue;
+        }
+        for (const ByteSpan unit : bitstream::nal::split_lengths(data)) {
+            const int type = bitstream::nal::type(codec, unit);
+            if (!bitstream::nal::is_parameter_set(codec, type) && !bitstream::nal::is_delimiter(codec, type))
+                bitstream::nal::append(out, unit);
+        }
+    }
+    return out;
+}
+
+}  // namespace wavecrest::test

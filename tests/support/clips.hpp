@@ -1,0 +1,37 @@
+// Short pieces of picture and sound, coded by real encoders, to be written to files and read back.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "base/file.hpp"
+#include "container/reader.hpp"
+#include "container/writer.hpp"
+#include "media/types.hpp"
+
+namespace wavecrest::test {
+
+struct Lane {
+    Track track;
+    std::vector<Packet> packets;  // in decoding order
+};
+
+// Pictures of the test card, from time 0: 320x180 at 24000/1001, a keyframe every 24, B pictures where the codec has
+// them.
+Lane picture_lane(Codec codec, int pictures, TrackId id = 1);
+// A tone of this length at 48 kHz stereo (AC-3: 5.1), from time 0; encoder delay before it.
+Lane sound_lane(Codec codec, double seconds, TrackId id = 2);
+// Cues of text; times in milliseconds.
+Lane text_lane(const std::vector<std::pair<std::pair<int, int>, std::string>>& cues, TrackId id = 3);
+
+// Writes the lanes in the order of decoding times.
+void write_media(const base::Path& path, std::string_view format, const std::vector<Lane>& lanes,
+                 container::WriterSettings settings = {});
+// All packets by track; tracks in the order the file has them.
+std::vector<Lane> read_media(const base::Path& path);
+std::vector<Lane> read_all_packets(PacketSource& source);
+
+// A run of the payload that does not depend on how a container frames it: parameter sets and delimiters left out.
+ByteVector payload_of(const Lane& lane);
+
+}  // namespace wavecrest::test
