@@ -1060,7 +1060,7 @@ std::optional<ByteVector> MatroskaSource::restored(const MkvTrack& t, ByteSpan f
         case Conversion::ass:
         case Conversion::markup: {
             const std::string raw(data.begin(), data.end());
-            const std::string text = t.conversion == Conversion::ass ? plain_text_of_ass(raw) : without_markup(raw);
+            const std::string text = t.conversion == Conversion::ass ? plain_text_of_ass(raw) : without_markup(raw, t.codec_id.find("WEBVTT") != std::string::npos);
             return ByteVector(text.begin(), text.end());
         }
         default:

@@ -982,7 +982,7 @@ std::string text_of(Mp4Track::Payload payload, ByteSpan data) {
             if (!text.empty()) text += '\n';
             text.append(body.begin(), body.end());
         }
-        return without_markup(text);
+        return without_markup(text, true);
     }
     ByteReader reader(data);
     const std::size_t length = std::min<std::size_t>(reader.u16(), reader.remaining());

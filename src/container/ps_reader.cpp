@@ -130,8 +130,7 @@ Status ProgramSource::open() {
             const Track& track = lanes_.at(reference_).stream.track();
             if (track.kind == TrackKind::video && track.frame_rate.num > 0)
                 period = base::frames_to_time(1, track.frame_rate);
-            duration_ = std::max(
-                base::from_ticks(((*last - first_stamp_) % kRange + kRange) % kRange, 90000) + shift_ + period, Time{});
+            duration_ = std::max(base::from_ticks(first_stamp_ + ((*last - first_stamp_) % kRange + kRange) % kRange, 90000) + shift_ + period, Time{});
         }
     }
     for (auto& [id, lane] : lanes_) {
@@ -167,11 +166,13 @@ void ProgramSource::emit(Packet packet) {
 void ProgramSource::push(Lane& lane, ByteSpan payload, const ps::PesPacket& packet) {
     std::optional<std::int64_t> pts, dts;
     if (packet.pts) {
-        dts = clock_.place(lane.clock, packet.dts.value_or(*packet.pts));
         if (!has_first_) {
+            // The continuous timeline has the first stream's own stamps: what was rounded to them stays on its grid.
             has_first_ = true;
             first_stamp_ = packet.dts.value_or(*packet.pts);
+            clock_.restart(first_stamp_, first_stamp_);
         }
+        dts = clock_.place(lane.clock, packet.dts.value_or(*packet.pts));
         const std::int64_t ahead = packet.dts ? (*packet.pts - *packet.dts + kRange) % kRange : 0;
         pts = *dts + (ahead < 60 * 90000 ? ahead : 0);
         clock_.reached(*pts);
@@ -350,7 +351,7 @@ Status ProgramSource::seek(Time time) {
                     "save it to a file and name that");
     }
     const auto ticks_of = [&](std::int64_t stamp) { return ((stamp - first_stamp_) % kRange + kRange) % kRange; };
-    const std::int64_t wanted = base::to_ticks(time - shift_, 90000);
+    const std::int64_t wanted = base::to_ticks(time - shift_, 90000) - first_stamp_;
     const std::size_t told = problems_.size();
     Time back{};
     while (true) {
@@ -368,7 +369,7 @@ Status ProgramSource::seek(Time time) {
                 high = middle;
             }
         }
-        const auto restart = [&] { go_to(low, low_stamp, ticks_of(low_stamp)); };
+        const auto restart = [&] { go_to(low, low_stamp, first_stamp_ + ticks_of(low_stamp)); };
         restart();
         std::optional<Time> key;
         bool past = false;

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cctype>
 
 #include "container/sniff.hpp"
 
@@ -64,34 +65,39 @@ std::string plain_text_of_ass(const std::string& dialogue) {
     return text;
 }
 
-std::string without_markup(const std::string& text) {
+std::string without_markup(const std::string& text, bool entities) {
+    // The tags in use; anything else between the signs is text.
+    const auto is_tag = [&](std::size_t at, std::size_t end) {
+        if (at < end && text[at] == '/') ++at;
+        std::string name;
+        while (at < end && std::isalpha(static_cast<unsigned char>(text[at])))
+            name += static_cast<char>(std::tolower(static_cast<unsigned char>(text[at++])));
+        if (name.empty()) return entities && at < end && text[at] >= '0' && text[at] <= '9';  // a time within a cue
+        const bool ends = at == end || text[at] == ' ' || text[at] == '.' || text[at] == '/';
+        constexpr std::string_view kTags[] = {"b", "i", "u", "s", "c", "v", "font", "lang", "ruby", "rt", "br"};
+        return ends && std::find(std::begin(kTags), std::end(kTags), name) != std::end(kTags);
+    };
     std::string plain;
     for (std::size_t at = 0; at < text.size(); ++at) {
         const char c = text[at];
         if (c == '<') {
-            // A tag begins with a letter or a slash; a lone sign stays.
             const std::size_t end = text.find('>', at);
-            const char next = at + 1 < text.size() ? text[at + 1] : ' ';
-            const bool tag = next == '/' || (next >= 'a' && next <= 'z') || (next >= 'A' && next <= 'Z') ||
-                             (next >= '0' && next <= '9');
-            if (end != std::string::npos && tag) {
+            if (end != std::string::npos && is_tag(at + 1, end)) {
                 at = end;
                 continue;
             }
         }
-        if (c == '&') {
+        if (c == '&' && entities) {
             constexpr std::pair<std::string_view, std::string_view> kEntities[] = {
                 {"&amp;", "&"}, {"&lt;", "<"}, {"&gt;", ">"}, {"&nbsp;", " "}, {"&lrm;", ""}, {"&rlm;", ""}};
-            bool replaced = false;
-            for (const auto& [entity, letter] : kEntities) {
-                if (text.compare(at, entity.size(), entity) == 0) {
-                    plain += letter;
-                    at += entity.size() - 1;
-                    replaced = true;
-                    break;
-                }
+            const auto* entity = std::find_if(std::begin(kEntities), std::end(kEntities), [&](const auto& e) {
+                return text.compare(at, e.first.size(), e.first) == 0;
+            });
+            if (entity != std::end(kEntities)) {
+                plain += entity->second;
+                at += entity->first.size() - 1;
+                continue;
             }
-            if (replaced) continue;
         }
         if (c != '\r') plain += c;
     }

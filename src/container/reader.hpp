@@ -41,6 +41,7 @@ Result<MediaFile> open_text_file(std::shared_ptr<base::ByteSource> bytes);
 
 // Text of subtitles: what a packet of a text track holds is UTF-8 with \n between lines and no styling.
 std::string plain_text_of_ass(const std::string& dialogue);  // a dialogue line's fields as Matroska stores them
-std::string without_markup(const std::string& text);         // tags of SRT and WebVTT left out
+// Tags of SRT and WebVTT left out; `entities` are read as well (WebVTT).
+std::string without_markup(const std::string& text, bool entities);
 
 }  // namespace wavecrest::container

@@ -113,7 +113,7 @@ Result<MediaFile> open_text_file(std::shared_ptr<base::ByteSource> bytes) {
             if (!cue.empty()) cue += '\n';
             cue += lines[++i];
         }
-        cue = without_markup(cue);
+        cue = without_markup(cue, web);
         if (cue.empty()) continue;
         Packet packet;
         packet.track = 1;

@@ -128,8 +128,8 @@ Status TransportSource::open(int number) {
     at_ = layout_.first;
     lane_of_.fill(-1);
     WAVECREST_TRY(find_tables(number));
-    // The continuous timeline counts from the first stamp of the reference stream, wherever reading starts.
-    if (const auto first = stamp_at(layout_.first, base::kUnknownSize)) clock_.restart(first->second, 0);
+    // The continuous timeline has the reference stream's own stamps, so that what was rounded to them stays on its grid.
+    if (const auto first = stamp_at(layout_.first, base::kUnknownSize)) clock_.restart(first->second, first->second);
     for (const auto& [n, program] : found_) programs.push_back(n);
     at_ = layout_.first;
     const auto complete = [&] {
@@ -608,7 +608,7 @@ void TransportSource::survey() {
         segment.from = from;
         segment.first = stamp;
         segment.samples.emplace_back(from, 0);
-        if (!segments_.empty()) segment.ticks = segments_.back().ticks + segments_.back().length;
+        segment.ticks = segments_.empty() ? stamp : segments_.back().ticks + segments_.back().length;
         segments_.push_back(std::move(segment));
     };
     begin(stamps.front().first, stamps.front().second);
@@ -666,7 +666,7 @@ void TransportSource::survey() {
     std::int64_t total = 0;
     for (const Segment& segment : segments_) total += segment.length;
     // Counted from the first picture shown; what was left out before it is not part of it.
-    duration_ = std::max(base::from_ticks(total, 90000) + period + shift_, Time{});
+    duration_ = std::max(base::from_ticks(segments_.front().ticks + total, 90000) + period + shift_, Time{});
 }
 
 void TransportSource::go_to(std::uint64_t place, std::pair<std::int64_t, std::int64_t> clock) {
@@ -722,10 +722,10 @@ Status TransportSource::seek(Time time) {
                 high = middle->first;
             }
         }
-        const bool at_start = segment == &segments_.front() && (low == segment->from || target <= 0);
+        const bool at_start = segment == &segments_.front() && low == segment->from;
         const std::uint64_t place = at_start ? layout_.first : low;
         const std::int64_t stamp = at_start ? segment->first : (segment->first + low_ticks) % kRange;
-        const std::pair<std::int64_t, std::int64_t> clock{stamp, (at_start ? 0 : segment->ticks + low_ticks)};
+        const std::pair<std::int64_t, std::int64_t> clock{stamp, segment->ticks + (at_start ? 0 : low_ticks)};
         go_to(place, clock);
         std::optional<Time> key;
         bool past = false;

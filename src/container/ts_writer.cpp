@@ -310,7 +310,8 @@ Status TransportWriter::write(const Packet& packet) {
     Lane& lane = *found;
     if (!begun_) {
         begun_ = true;
-        origin_ = std::min(packet.dts, Time{});
+        // Moved by whole seconds, so that no grid is lost.
+        while (packet.dts < origin_ - std::chrono::seconds(1)) origin_ -= std::chrono::seconds(1);
         clock_ = stamp(packet.dts) - kBufferTime;
         next_tables_ = next_clock_ = clock_;
     }

@@ -65,7 +65,7 @@ TEST_CASE("pictures with sound come back from every container that holds them", 
     round_trip("mpeg-ts", {picture, aac, ac3});
     Lane nameless = aac;
     nameless.track.language.clear();
-    round_trip("flv", {picture, nameless}, std::chrono::microseconds(500));  // a format of milliseconds
+    round_trip("flv", {picture, nameless}, base::from_ticks(1, 2000));  // a format of milliseconds
     container::WriterSettings fragmented;
     fragmented.fragments = std::chrono::seconds(1);
     round_trip("mp4", {picture, aac, ac3}, Time{}, fragmented);
