@@ -360,6 +360,32 @@ void describe_headers(Track& track, ByteSpan packet) {
     }
 }
 
+void describe_cadence(Track& track, const std::vector<ByteSpan>& pictures) {
+    if (track.codec != Codec::mpeg2) return;
+    int count = 0, repeats = 0, progressive = 0;
+    std::optional<mpeg2::Sequence> sequence;
+    for (const ByteSpan data : pictures) {
+        for (std::size_t at = mpeg2::find_start_code(data, 0); at + 4 < data.size();
+             at = mpeg2::find_start_code(data, at + 3)) {
+            if (data[at + 3] == mpeg2::kSequenceHeader) sequence = mpeg2::parse_sequence(data.subspan(at));
+            if (data[at + 3] != mpeg2::kPicture) continue;
+            if (const auto picture = mpeg2::parse_picture(data.subspan(at))) {
+                ++count;
+                repeats += picture->repeat_first_field ? 1 : 0;
+                progressive += picture->progressive_frame ? 1 : 0;
+            }
+            break;
+        }
+    }
+    if (count < 8 || !sequence || sequence->progressive) return;
+    if (progressive == count && repeats * 10 > count * 4 && repeats * 10 < count * 6) {
+        track.scan = Scan::pulldown;
+        track.frame_rate = base::reduced({sequence->frame_rate.num * 4, sequence->frame_rate.den * 5});
+    } else if (progressive == count && repeats == 0) {
+        track.scan = Scan::progressive;
+    }
+}
+
 std::string missing_configuration(const Track& track) {
     const auto needs_config = [&] {
         switch (track.codec) {

@@ -9,6 +9,7 @@
 
 #include <memory>
 #include <string>
+#include <vector>
 
 #include "base/bytes.hpp"
 #include "media/types.hpp"
@@ -18,6 +19,8 @@ namespace wavecrest::bitstream {
 // Fills in profile, level, size, colours, channels and so on, and the configuration where the container had none but
 // the packet tells it. What containers say of pixel aspect and colour stays when it is there.
 void describe_headers(Track& track, ByteSpan first_packet);
+// Of MPEG-2: film with pulldown, told by the flags of the first pictures; the track's rate is then the film's.
+void describe_cadence(Track& track, const std::vector<ByteSpan>& pictures);
 // Whether that was enough to write the track down elsewhere; else what is missing, in words.
 std::string missing_configuration(const Track& track);
 

@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "base/units.hpp"
+#include "bitstream/headers.hpp"
 #include "media/language.hpp"
 
 namespace wavecrest::cli {
@@ -35,6 +36,8 @@ nlohmann::ordered_json to_json(const Track& track) {
         {"id", track.id}, {"kind", media::short_name(track.kind)}, {"codec", media::short_name(track.codec)}};
     if (!track.profile.empty()) json["profile"] = track.profile;
     if (!track.level.empty()) json["level"] = track.level;
+    if (const std::string web = bitstream::codec_string(track); !web.empty()) json["codec_string"] = web;
+    if (!track.name.empty()) json["name"] = track.name;
     if (track.kind == TrackKind::video) {
         json["width"] = track.width;
         json["height"] = track.height;
@@ -44,6 +47,15 @@ nlohmann::ordered_json to_json(const Track& track) {
         json["scan"] = media::short_name(track.scan);
         json["bit_depth"] = track.bit_depth;
         if (track.closed_captions) json["closed_captions"] = true;
+        if (track.rotation != 0) json["rotation"] = track.rotation;
+        if (track.content_light)
+            json["content_light"] = {{"max_content", track.content_light->max_content},
+                                     {"max_frame_average", track.content_light->max_frame_average}};
+        if (track.mastering_display) {
+            json["mastering_display"] = {
+                {"max_cd_m2", static_cast<double>(track.mastering_display->max_luminance) / 10000},
+                {"min_cd_m2", static_cast<double>(track.mastering_display->min_luminance) / 10000}};
+        }
         json["colour"] = {{"primaries", track.colour.primaries},
                           {"transfer", track.colour.transfer},
                           {"matrix", track.colour.matrix},
@@ -87,9 +99,11 @@ std::string describe(const Track& track) {
     if (!track.level.empty()) codec += "@" + track.level;
     std::string text;
     if (track.kind == TrackKind::video) {
-        text = fmt::format("{}, {}x{} shown {}, {} pictures/s, {}, {}", codec, track.width, track.height,
-                           media::aspect_name(track.display_aspect()), base::format_rate(track.frame_rate),
-                           scan_name(track.scan), media::describe(track.colour));
+        text = fmt::format(
+            "{}, {}x{} shown {}, {}, {}, {}", codec, track.width, track.height,
+            media::aspect_name(track.display_aspect()),
+            track.frame_rate.num > 0 ? base::format_rate(track.frame_rate) + " pictures/s" : "no fixed rate",
+            scan_name(track.scan), media::describe(track.colour));
         if (track.colour.matrix == 2) text = text.substr(0, text.rfind(',')) + ", colour not signalled";
     } else if (track.kind == TrackKind::audio) {
         text = fmt::format("{}, {}, {:g} kHz, {}", codec, media::channel_layout(track), track.sample_rate / 1000.0,
@@ -99,7 +113,11 @@ std::string describe(const Track& track) {
         text = fmt::format("{}, {}{}", codec, media::language_name(track.language), track.forced ? ", forced" : "");
     }
     if (track.purpose != Purpose::main) text += fmt::format(", {}", media::short_name(track.purpose));
+    if (track.kind == TrackKind::video && track.bit_depth > 8) text += fmt::format(", {} bits", track.bit_depth);
+    if (track.mastering_display || track.content_light) text += ", HDR10 metadata";
+    if (track.rotation != 0) text += fmt::format(", turned {} degrees", track.rotation);
     if (track.closed_captions) text += ", closed captions";
+    if (!track.name.empty()) text += fmt::format(", \"{}\"", track.name);
     if (track.bitrate_bps > 0) text += ", " + base::format_bitrate(track.bitrate_bps);
     return text;
 }

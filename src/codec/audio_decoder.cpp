@@ -22,6 +22,14 @@ class LpcmDecoder : public media::AudioDecoder {
                 sound.samples[i] =
                     static_cast<float>(static_cast<std::int16_t>(data[2 * i] << 8 | data[2 * i + 1])) / 32768.0f;
             }
+        } else if (track_.bit_depth > 24) {
+            sound.samples.resize(data.size() / 4);
+            for (std::size_t i = 0; i < sound.samples.size(); ++i) {
+                const auto word = static_cast<std::uint32_t>(data[4 * i]) << 24 |
+                                  static_cast<std::uint32_t>(data[4 * i + 1]) << 16 |
+                                  static_cast<std::uint32_t>(data[4 * i + 2]) << 8 | data[4 * i + 3];
+                sound.samples[i] = static_cast<float>(static_cast<std::int32_t>(word)) / 2147483648.0f;
+            }
         } else {
             sound.samples.resize(data.size() / 3);
             for (std::size_t i = 0; i < sound.samples.size(); ++i) {
@@ -51,6 +59,10 @@ bool can_decode_audio(const Track& track) {
         case Codec::dts:
         case Codec::mp2:
         case Codec::mp3:
+        case Codec::aac:
+        case Codec::flac:
+        case Codec::opus:
+        case Codec::vorbis:
             return true;
         default:
             return false;
@@ -70,6 +82,14 @@ Result<std::unique_ptr<media::AudioDecoder>> make_audio_decoder(const Track& tra
         case Codec::mp2:
         case Codec::mp3:
             return make_mpeg_audio_decoder(track);
+        case Codec::aac:
+            return make_aac_decoder(track);
+        case Codec::flac:
+            return make_flac_decoder(track);
+        case Codec::opus:
+            return make_opus_decoder(track);
+        case Codec::vorbis:
+            return make_vorbis_decoder(track);
         default:
             return fail(ErrorKind::input, fmt::format("{} sound can't be decoded", media::short_name(track.codec)),
                         fmt::format("audio track {:#x}", track.id), "choose another sound track");

@@ -301,6 +301,13 @@ class MatroskaSource : public PacketSource {
     // The next cluster at or after `from`, with its time.
     std::optional<CuePoint> find_cluster(std::uint64_t from, std::uint64_t limit);
     void restart_clocks();
+    std::vector<ByteSpan> pictures_of(TrackId id) const {
+        std::vector<ByteSpan> pictures;
+        for (const Packet& packet : ready_) {
+            if (packet.track == id) pictures.push_back(packet.data.view());
+        }
+        return pictures;
+    }
     MkvTrack* find(std::uint64_t number) {
         for (MkvTrack& t : mkv_tracks_) {
             if (t.number == number) return &t;
@@ -383,9 +390,14 @@ Status MatroskaSource::open() {
         return std::all_of(mkv_tracks_.begin(), mkv_tracks_.end(),
                            [](const MkvTrack& t) { return t.described || t.info.kind == TrackKind::subtitle; });
     };
-    for (std::size_t i = 0; i < kProbePackets && !all_described() && !ended_; ++i) WAVECREST_TRY(read_more());
+    const bool flags_wanted = std::any_of(mkv_tracks_.begin(), mkv_tracks_.end(),
+                                          [](const MkvTrack& t) { return t.info.codec == Codec::mpeg2; });
+    for (std::size_t i = 0; i < kProbePackets && (!all_described() || (flags_wanted && ready_.size() < 60)) && !ended_;
+         ++i)
+        WAVECREST_TRY(read_more());
     if (duration_.count() == 0 && bytes_.source().seekable()) find_duration();
     for (MkvTrack& t : mkv_tracks_) {
+        bitstream::describe_cadence(t.info, pictures_of(t.info.id));
         t.info.duration = duration_;
         if (!t.described && t.info.kind != TrackKind::subtitle) bitstream::describe_headers(t.info, {});
         if (!t.problem.empty()) notes.push_back(fmt::format("track {}: {}", t.info.id, t.problem));
@@ -1060,7 +1072,9 @@ std::optional<ByteVector> MatroskaSource::restored(const MkvTrack& t, ByteSpan f
         case Conversion::ass:
         case Conversion::markup: {
             const std::string raw(data.begin(), data.end());
-            const std::string text = t.conversion == Conversion::ass ? plain_text_of_ass(raw) : without_markup(raw, t.codec_id.find("WEBVTT") != std::string::npos);
+            const std::string text = t.conversion == Conversion::ass
+                                         ? plain_text_of_ass(raw)
+                                         : without_markup(raw, t.codec_id.find("WEBVTT") != std::string::npos);
             return ByteVector(text.begin(), text.end());
         }
         default:

@@ -1059,6 +1059,16 @@ class Mp4Source : public PacketSource {
         if (track.payload == Mp4Track::Payload::plain) bitstream::describe_headers(track.info, *data);
         if (aspect != Ratio{1, 1}) track.info.pixel_aspect = aspect;
         if (rate.num > 0) track.info.frame_rate = rate;
+        if (track.info.codec != Codec::mpeg2) return;
+        // Flags of the first pictures tell film from video.
+        std::vector<ByteVector> kept;
+        for (const Mp4Sample& s : track.samples) {
+            if (kept.size() >= 30 || s.size > (8u << 20)) break;
+            const auto picture = bytes_.view(s.offset, s.size);
+            if (!picture) break;
+            kept.emplace_back(picture->begin(), picture->end());
+        }
+        bitstream::describe_cadence(track.info, std::vector<ByteSpan>(kept.begin(), kept.end()));
     }
     // Over a pipe: the next fragment.
     Status read_on();

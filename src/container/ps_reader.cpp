@@ -130,12 +130,20 @@ Status ProgramSource::open() {
             const Track& track = lanes_.at(reference_).stream.track();
             if (track.kind == TrackKind::video && track.frame_rate.num > 0)
                 period = base::frames_to_time(1, track.frame_rate);
-            duration_ = std::max(base::from_ticks(first_stamp_ + ((*last - first_stamp_) % kRange + kRange) % kRange, 90000) + shift_ + period, Time{});
+            duration_ =
+                std::max(base::from_ticks(first_stamp_ + ((*last - first_stamp_) % kRange + kRange) % kRange, 90000) +
+                             shift_ + period,
+                         Time{});
         }
     }
     for (auto& [id, lane] : lanes_) {
         Track track = lane.stream.track();
         track.duration = duration_;
+        std::vector<ByteSpan> first_pictures;
+        for (const Packet& packet : ready_) {
+            if (packet.track == track.id) first_pictures.push_back(packet.data.view());
+        }
+        bitstream::describe_cadence(track, first_pictures);
         tracks_.push_back(std::move(track));
     }
     std::stable_sort(tracks_.begin(), tracks_.end(), [](const Track& a, const Track& b) { return a.kind < b.kind; });

@@ -7,6 +7,7 @@
 #include <set>
 
 #include "base/units.hpp"
+#include "bitstream/headers.hpp"
 #include "container/elementary.hpp"
 #include "container/mpeg_ts.hpp"
 #include "container/reader.hpp"
@@ -128,7 +129,8 @@ Status TransportSource::open(int number) {
     at_ = layout_.first;
     lane_of_.fill(-1);
     WAVECREST_TRY(find_tables(number));
-    // The continuous timeline has the reference stream's own stamps, so that what was rounded to them stays on its grid.
+    // The continuous timeline has the reference stream's own stamps, so that what was rounded to them stays on its
+    // grid.
     if (const auto first = stamp_at(layout_.first, base::kUnknownSize)) clock_.restart(first->second, first->second);
     for (const auto& [n, program] : found_) programs.push_back(n);
     at_ = layout_.first;
@@ -189,6 +191,11 @@ Status TransportSource::open(int number) {
     for (const Lane& lane : lanes_) {
         Track track = lane.stream.track();
         track.duration = duration_;
+        std::vector<ByteSpan> first_pictures;
+        for (const Packet& packet : ready_) {
+            if (packet.track == track.id) first_pictures.push_back(packet.data.view());
+        }
+        bitstream::describe_cadence(track, first_pictures);
         tracks_.push_back(std::move(track));
     }
     if (layout_.size == kTimedPacket)
@@ -586,7 +593,7 @@ std::optional<std::int64_t> TransportSource::last_stamp(std::uint64_t from, std:
 // Samples the clock over the file: its length, and where it jumps.
 void TransportSource::survey() {
     const std::uint64_t size = bytes_.size();
-    const auto samples = static_cast<int>(std::clamp<std::uint64_t>(size / (256 << 10), 1, kSurveySamples));
+    const auto samples = static_cast<int>(std::clamp<std::uint64_t>(size / (32 << 10), 1, kSurveySamples));
     std::vector<std::pair<std::uint64_t, std::int64_t>> stamps;
     for (int i = 0; i < samples; ++i) {
         const auto found = stamp_at(size / static_cast<std::uint64_t>(samples) * static_cast<std::uint64_t>(i), size);
@@ -599,8 +606,10 @@ void TransportSource::survey() {
     std::int64_t usual = 10 * kSecond;
     if (!steps.empty()) {
         auto sorted = steps;
-        std::nth_element(sorted.begin(), sorted.begin() + static_cast<std::ptrdiff_t>(sorted.size() / 2), sorted.end());
-        usual = sorted[sorted.size() / 2];
+        // The lower quartile: a few jumps must not pass for what is usual.
+        const auto quartile = sorted.begin() + static_cast<std::ptrdiff_t>((sorted.size() - 1) / 4);
+        std::nth_element(sorted.begin(), quartile, sorted.end());
+        usual = *quartile;
     }
     const std::int64_t longest = std::min(usual * 8 + 20 * kSecond, kRange / 2);
     const auto begin = [&](std::uint64_t from, std::int64_t stamp) {
@@ -624,15 +633,21 @@ void TransportSource::survey() {
         // The clock jumps between the two: halved down to where.
         std::uint64_t low = segment.samples.back().first, high = stamps[i].first;
         std::int64_t high_stamp = stamps[i].second, low_stamp = before;
-        while (high - low > kSurveyPiece) {
-            const auto middle = stamp_at(low + (high - low) / 2, high);
-            if (!middle || middle->first >= high) break;
-            if (forward(before, middle->second) <= longest) {
+        // (No stamp begins between `unmarked` and `high`.)
+        std::uint64_t unmarked = high;
+        while (unmarked > low + 2 * layout_.size) {
+            const std::uint64_t place = low + (unmarked - low) / 2;
+            const auto middle = stamp_at(place, high);
+            if (!middle || middle->first >= high) {
+                unmarked = place;
+            } else if (middle->first > low && forward(before, middle->second) <= longest) {
                 low = middle->first;
                 low_stamp = middle->second;
-            } else {
-                high = middle->first;
+            } else if (middle->first > low) {
+                high = unmarked = middle->first;
                 high_stamp = middle->second;
+            } else {
+                break;
             }
         }
         const auto last = last_stamp(low, high);

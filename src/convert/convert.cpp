@@ -8,6 +8,7 @@
 
 #include "base/clock.hpp"
 #include "codec/audio_decoder.hpp"
+#include "codec/video_decoder.hpp"
 #include "container/mp4_writer.hpp"
 #include "host/machine.hpp"
 #include "media/language.hpp"
@@ -99,10 +100,9 @@ Status plan_fields(const source::Input& input, const Track& track, const Request
 }
 
 Status plan_video(const source::Input& input, const Track& track, const Request& request, Plan& plan) {
-    if (track.codec != Codec::mpeg2 && track.codec != Codec::mpeg1) {
-        return fail(ErrorKind::input,
-                    fmt::format("video of codec {} can't be decoded yet", media::short_name(track.codec)), plan.source,
-                    "convert a ripped DVD; the file itself may play as it is (wavecrest verify tells)");
+    if (const std::string why = codec::why_no_pictures(track); !why.empty()) {
+        return fail(ErrorKind::input, why, plan.source,
+                    "it may play as it is (wavecrest verify tells), or in another container: convert --rewrap");
     }
     if (track.scan == Scan::unknown) {
         return fail(ErrorKind::input, "no picture of this title can be read", plan.source,
@@ -115,6 +115,10 @@ Status plan_video(const source::Input& input, const Track& track, const Request&
     codec::H264Settings& encode = path.encode;
     choose_size(track, settings, encode);
     encode.frame_rate = track.frame_rate;
+    if (encode.frame_rate.num <= 0) {
+        return fail(ErrorKind::input, "the pictures come at no fixed rate, which converting needs", plan.source,
+                    "keep them as they are: convert --rewrap");
+    }
     if (track.scan == Scan::interlaced) WAVECREST_TRY(plan_fields(input, track, request, plan));
     if (path.undo_pulldown)
         plan.steps.push_back(

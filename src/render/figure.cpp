@@ -8,6 +8,7 @@
 
 #include <algorithm>
 #include <cerrno>
+#include <cmath>
 #include <cstdlib>
 
 extern char** environ;
@@ -29,9 +30,12 @@ std::string quoted(const std::string& text) {
 }
 
 std::string script(const Figure& figure, const base::Path& target) {
-    double x_max = 1;
+    double x_max = 1, y_min = 0;
     for (const Series& series : figure.series) {
-        for (const auto& point : series.points) x_max = std::max(x_max, point.first);
+        for (const auto& point : series.points) {
+            x_max = std::max(x_max, point.first);
+            y_min = std::min(y_min, point.second);
+        }
     }
     std::string out = "set terminal pngcairo size 1280,640 font 'DejaVu Sans,13' background '#ffffff'\n";
     out += fmt::format("set output {}\n", quoted(target.string()));
@@ -43,6 +47,8 @@ std::string script(const Figure& figure, const base::Path& target) {
         "set key tmargin center horizontal samplen 2\nset style fill solid 0.25 noborder\nset yrange [0:*]\nset "
         "offsets 0,0,graph 0.08,0\n";
     out += fmt::format("set xrange [0:{}]\n", x_max);
+    // Levels in decibels hang below 0.
+    if (y_min < 0) out += fmt::format("set yrange [{}:0]\n", std::floor(y_min / 10) * 10);
     if (figure.clock_x) out += "set xdata time\nset timefmt '%s'\nset format x '%tM:%tS'\n";
     if (!figure.y2_label.empty())
         out += fmt::format("set y2label {}\nset y2tics\nset y2range [0:*]\nset border 11\n", quoted(figure.y2_label));

@@ -114,6 +114,23 @@ class DiscInput : public Input {
     std::vector<disc::Episode> episodes_;
 };
 
+// An address's path with its escapes (RFC 3986, 2.1) undone.
+std::string plain_text(const std::string& escaped) {
+    std::string text;
+    for (std::size_t i = 0; i < escaped.size(); ++i) {
+        unsigned value = 0;
+        if (escaped[i] == '%' && i + 2 < escaped.size() &&
+            std::from_chars(escaped.data() + i + 1, escaped.data() + i + 3, value, 16).ptr == escaped.data() + i + 3 &&
+            value >= 32) {
+            text += static_cast<char>(value);
+            i += 2;
+        } else {
+            text += escaped[i];
+        }
+    }
+    return text;
+}
+
 // A file, or what comes over a pipe or from an address. Each program of a transport stream is a title.
 class FileInput : public Input {
   public:
@@ -323,7 +340,7 @@ Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::Re
     }
     if (name.starts_with("http://")) {
         WAVECREST_TRY_ASSIGN(url, net::parse_url(name));
-        const std::string hint = base::Path(url.target.substr(0, url.target.find('?'))).stem().string();
+        const std::string hint = base::Path(plain_text(url.target.substr(0, url.target.find('?')))).stem().string();
         return FileInput::create(name, hint.empty() ? url.host : hint,
                                  [url]() -> Result<std::shared_ptr<base::ByteSource>> {
                                      WAVECREST_TRY_ASSIGN(source, net::open_http(url));

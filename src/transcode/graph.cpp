@@ -12,8 +12,8 @@
 #include "base/queue.hpp"
 #include "codec/aac_encoder.hpp"
 #include "codec/audio_decoder.hpp"
-#include "codec/mpeg2_decoder.hpp"
 #include "codec/subtitle_decoder.hpp"
+#include "codec/video_decoder.hpp"
 #include "filter/deinterlace.hpp"
 #include "filter/downmix.hpp"
 #include "filter/film.hpp"
@@ -256,7 +256,7 @@ class Graph {
     }
 
     Status decode_stage() {
-        const auto decoder = codec::make_mpeg2_decoder(settings_.video.from);
+        WAVECREST_TRY_ASSIGN(decoder, codec::make_video_decoder(settings_.video.from));
         filter::FilmTiming film(settings_.video.encode.frame_rate);
         std::vector<Picture> pictures;
         const auto pass_on = [&] {
@@ -438,7 +438,7 @@ class Graph {
 }  // namespace
 
 Status look_at_cadence(PacketSource& source, const Track& video, Time length, filter::CadenceFinder& finder) {
-    const auto decoder = codec::make_mpeg2_decoder(video);
+    WAVECREST_TRY_ASSIGN(decoder, codec::make_video_decoder(video));
     std::vector<Picture> pictures;
     std::optional<Time> start;
     finder.cut();

@@ -29,7 +29,7 @@ enum class Fields {
 };
 
 struct VideoPath {
-    Track from;                  // MPEG-1 or MPEG-2
+    Track from;                  // one that codec/video_decoder.hpp can decode
     bool undo_pulldown = false;  // give film pictures even times at encode.frame_rate
     Fields fields = Fields::whole;
     // Subtitles drawn into the pictures: all of a track, or only what is marked as forced in it.

@@ -1,0 +1,48 @@
+#include "codec/video_decoder.hpp"
+
+#include <fmt/format.h>
+
+#include "codec/mpeg2_decoder.hpp"
+
+namespace wavecrest::codec {
+
+std::string why_no_pictures(const Track& track) {
+    switch (track.codec) {
+        case Codec::mpeg1:
+        case Codec::mpeg2:
+        case Codec::vp8:
+            return "";
+        case Codec::h265:
+        case Codec::vp9:
+        case Codec::av1:
+            if (track.bit_depth > 8)
+                return fmt::format("{} pictures of {} bits can be kept but not decoded", media::short_name(track.codec),
+                                   track.bit_depth);
+            return "";
+        default:
+            return fmt::format("{} pictures can't be decoded yet", media::short_name(track.codec));
+    }
+}
+
+bool can_decode_video(const Track& track) {
+    return why_no_pictures(track).empty();
+}
+
+Result<std::unique_ptr<media::VideoDecoder>> make_video_decoder(const Track& track) {
+    if (std::string why = why_no_pictures(track); !why.empty())
+        return fail(ErrorKind::input, std::move(why), fmt::format("video track {}", track.id),
+                    "keep them as they are: convert --rewrap");
+    switch (track.codec) {
+        case Codec::h265:
+            return make_h265_decoder(track);
+        case Codec::vp8:
+        case Codec::vp9:
+            return make_vpx_decoder(track);
+        case Codec::av1:
+            return make_av1_decoder(track);
+        default:
+            return make_mpeg2_decoder(track);
+    }
+}
+
+}  // namespace wavecrest::codec

@@ -1,0 +1,614 @@
+#include "measure/deep.hpp"
+
+#include <ebur128.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+#include <map>
+
+#include "base/units.hpp"
+#include "bitstream/h264.hpp"
+#include "bitstream/mpeg2.hpp"
+#include "codec/audio_decoder.hpp"
+#include "codec/video_decoder.hpp"
+#include "media/language.hpp"
+#include "transcode/graph.hpp"
+
+namespace wavecrest::measure {
+namespace {
+
+constexpr std::int64_t kTenth = base::kFlicksPerSecond / 10;
+constexpr std::size_t kMostBins = 10 * 3600 * 48;
+constexpr std::size_t kMostGaps = 1000;
+constexpr std::chrono::milliseconds kSoundTolerance{3};
+const Time kLongestTrusted = base::from_seconds(3600);
+
+// H.264, table A-1: level_idc, macroblocks a second, a frame and in the picture buffer, rate and buffer in 1000 bits
+// (for Baseline and Main; High has 1.25 times as much, A.3.3).
+struct AvcLevel {
+    int idc;
+    std::int64_t rate, frame, pictures, kbps, buffer;
+};
+constexpr AvcLevel kAvcLevels[] = {{10, 1485, 99, 396, 64, 175},
+                                   {11, 3000, 396, 900, 192, 500},
+                                   {12, 6000, 396, 2376, 384, 1000},
+                                   {13, 11880, 396, 2376, 768, 2000},
+                                   {20, 11880, 396, 2376, 2000, 2000},
+                                   {21, 19800, 792, 4752, 4000, 4000},
+                                   {22, 20250, 1620, 8100, 4000, 4000},
+                                   {30, 40500, 1620, 8100, 10000, 10000},
+                                   {31, 108000, 3600, 18000, 14000, 14000},
+                                   {32, 216000, 5120, 20480, 20000, 20000},
+                                   {40, 245760, 8192, 32768, 20000, 25000},
+                                   {41, 245760, 8192, 32768, 50000, 62500},
+                                   {42, 522240, 8704, 34816, 50000, 62500},
+                                   {50, 589824, 22080, 110400, 135000, 135000},
+                                   {51, 983040, 36864, 184320, 240000, 240000},
+                                   {52, 2073600, 36864, 184320, 240000, 240000},
+                                   {60, 4177920, 139264, 696320, 240000, 240000},
+                                   {61, 8355840, 139264, 696320, 480000, 480000},
+                                   {62, 16711680, 139264, 696320, 800000, 800000}};
+
+double avc_factor(int profile) {
+    return profile == 100 ? 1.25 : profile == 110 ? 3.0 : profile >= 122 ? 4.0 : 1.0;
+}
+
+// Fills and drains while packets go by.
+class BufferModel {
+  public:
+    BufferModel(std::int64_t rate, std::int64_t size, bool claimed) {
+        result_.rate_bps = rate;
+        result_.size_bits = size;
+        result_.claimed = claimed;
+        level_ = static_cast<double>(size);
+        result_.lowest_bits = size;
+    }
+    void take(const Packet& packet) {
+        const double bits = static_cast<double>(packet.data.size()) * 8;
+        if (begun_ && packet.dts > last_) {
+            const double filled = static_cast<double>(result_.rate_bps) * base::to_seconds(packet.dts - last_);
+            level_ = std::min(static_cast<double>(result_.size_bits), level_ + filled);
+            deficit_ = std::max(0.0, deficit_ - filled);
+        }
+        begun_ = true;
+        last_ = packet.dts;
+        level_ -= bits;
+        deficit_ += bits;
+        result_.needed_bits = std::max(result_.needed_bits, static_cast<std::int64_t>(std::llround(deficit_)));
+        if (level_ < 0) {
+            ++result_.missed;
+            if (!result_.first_missed) result_.first_missed = packet.pts;
+            level_ = 0;
+        }
+        result_.lowest_bits = std::min(result_.lowest_bits, static_cast<std::int64_t>(level_));
+    }
+    const BufferMeasure& result() const { return result_; }
+
+  private:
+    BufferMeasure result_;
+    double level_ = 0, deficit_ = 0;
+    bool begun_ = false;
+    Time last_{};
+};
+
+class LoudnessMeter {
+  public:
+    explicit LoudnessMeter(const Track& track) {
+        auto decoder = codec::make_audio_decoder(track);
+        if (!decoder) {
+            why_not_ = decoder.error().what;
+            return;
+        }
+        decoder_ = std::move(*decoder);
+    }
+    ~LoudnessMeter() {
+        if (state_ != nullptr) ebur128_destroy(&state_);
+    }
+    LoudnessMeter(const LoudnessMeter&) = delete;
+    LoudnessMeter& operator=(const LoudnessMeter&) = delete;
+
+    void take(const Packet& packet) {
+        if (!decoder_) return;
+        sounds_.clear();
+        if (const auto status = decoder_->decode(packet, sounds_); !status) {
+            why_not_ = status.error().what;
+            decoder_.reset();
+            return;
+        }
+        for (const Sound& sound : sounds_) push(sound);
+    }
+    std::string why_not() const { return why_not_; }
+    std::optional<Loudness> result() {
+        if (state_ == nullptr) return std::nullopt;
+        Loudness loudness;
+        double value = 0;
+        if (ebur128_loudness_global(state_, &value) != EBUR128_SUCCESS) return std::nullopt;
+        loudness.integrated = value;
+        if (ebur128_loudness_range(state_, &value) == EBUR128_SUCCESS) loudness.range = value;
+        double peak = 0;
+        for (unsigned c = 0; c < state_->channels; ++c) {
+            if (ebur128_true_peak(state_, c, &value) == EBUR128_SUCCESS) peak = std::max(peak, value);
+        }
+        loudness.true_peak = peak > 0 ? 20 * std::log10(peak) : -HUGE_VAL;
+        loudness.short_term = std::move(short_term_);
+        return loudness;
+    }
+
+  private:
+    void push(const Sound& sound) {
+        if (sound.channels <= 0 || sound.samples.empty()) return;
+        if (state_ == nullptr) begin(sound);
+        if (state_ == nullptr || static_cast<int>(state_->channels) != sound.channels) return;
+        ebur128_add_frames_float(state_, sound.samples.data(), sound.frames());
+        since_ += static_cast<std::int64_t>(sound.frames());
+        while (since_ >= sound.sample_rate) {
+            since_ -= sound.sample_rate;
+            double value = 0;
+            const bool known = ebur128_loudness_shortterm(state_, &value) == EBUR128_SUCCESS;
+            short_term_.push_back(known ? static_cast<float>(std::max(value, -90.0)) : -90.0f);
+        }
+    }
+    // The meter weighs surround channels, and leaves the low-frequency one out.
+    void begin(const Sound& sound) {
+        state_ = ebur128_init(static_cast<unsigned>(sound.channels), static_cast<unsigned long>(sound.sample_rate),
+                              EBUR128_MODE_I | EBUR128_MODE_S | EBUR128_MODE_LRA | EBUR128_MODE_TRUE_PEAK);
+        if (state_ == nullptr) return;
+        const Speakers speakers = sound.speakers != 0 ? sound.speakers : media::usual_speakers(sound.channels);
+        unsigned index = 0;
+        for (unsigned bit = 0; bit < 16 && index < state_->channels; ++bit) {
+            const Speakers place = 1u << bit;
+            if ((speakers & place) == 0) continue;
+            using namespace media::speaker;
+            const int kind = place == kLeft           ? EBUR128_LEFT
+                             : place == kRight        ? EBUR128_RIGHT
+                             : place == kCentre       ? (sound.channels == 1 ? EBUR128_DUAL_MONO : EBUR128_CENTER)
+                             : place == kLowFrequency ? EBUR128_UNUSED
+                             : place == kLeftSurround || place == kLeftBack ? EBUR128_LEFT_SURROUND
+                                                                            : EBUR128_RIGHT_SURROUND;
+            ebur128_set_channel(state_, index++, kind);
+        }
+    }
+
+    std::unique_ptr<media::AudioDecoder> decoder_;
+    std::vector<Sound> sounds_;
+    ebur128_state* state_ = nullptr;
+    std::int64_t since_ = 0;
+    std::vector<float> short_term_;
+    std::string why_not_;
+};
+
+struct Lane {
+    TrackMeasure measure;
+    std::optional<BufferModel> buffer;
+    std::unique_ptr<LoudnessMeter> loudness;
+    std::optional<Time> next;
+    Time last_dts{};
+    bool seen = false;
+    std::optional<bitstream::mpeg2::Sequence> sequence;
+};
+
+void begin_buffer(Lane& lane) {
+    const Track& track = lane.measure.track;
+    if (track.codec == Codec::h264) {
+        const auto sps = bitstream::h264::parse_config(track.codec_config.view());
+        if (!sps) return;
+        if (sps->buffer_bits > 0 && sps->bitrate_bps > 0) {
+            lane.buffer.emplace(sps->bitrate_bps, sps->buffer_bits, true);
+            return;
+        }
+        for (const AvcLevel& level : kAvcLevels) {
+            if (level.idc != sps->level_idc) continue;
+            const double factor = avc_factor(sps->profile_idc);
+            lane.buffer.emplace(static_cast<std::int64_t>(static_cast<double>(level.kbps) * 1000 * factor),
+                                static_cast<std::int64_t>(static_cast<double>(level.buffer) * 1000 * factor), false);
+        }
+    } else if (track.codec == Codec::mpeg2 || track.codec == Codec::mpeg1) {
+        if (lane.sequence && lane.sequence->bitrate_bps > 0 && lane.sequence->vbv_bits > 0)
+            lane.buffer.emplace(lane.sequence->bitrate_bps, lane.sequence->vbv_bits, true);
+    }
+}
+
+void take_mpeg2_flags(Lane& lane, ByteSpan data) {
+    namespace mpeg2 = bitstream::mpeg2;
+    for (std::size_t at = mpeg2::find_start_code(data, 0); at + 4 < data.size();
+         at = mpeg2::find_start_code(data, at + 3)) {
+        const std::uint8_t code = data[at + 3];
+        if (code == mpeg2::kSequenceHeader) {
+            lane.sequence = mpeg2::parse_sequence(data.subspan(at));
+            if (!lane.buffer) begin_buffer(lane);
+        } else if (code == mpeg2::kPicture) {
+            if (const auto picture = mpeg2::parse_picture(data.subspan(at))) {
+                ++lane.measure.flagged;
+                lane.measure.repeats += picture->repeat_first_field ? 1 : 0;
+                lane.measure.progressive += picture->progressive_frame ? 1 : 0;
+            }
+            return;  // what follows are slices
+        }
+    }
+}
+
+std::string needed_avc_level(const TrackMeasure& m) {
+    const auto sps = bitstream::h264::parse_config(m.track.codec_config.view());
+    if (!sps) return "";
+    const std::int64_t columns = (sps->width + 15) / 16, rows = (sps->height + 15) / 16, frame = columns * rows;
+    const double rate = static_cast<double>(frame) * m.track.frame_rate.value();
+    const double peak = static_cast<double>(m.rate.peak(10).bps) / avc_factor(sps->profile_idc);
+    for (const AvcLevel& level : kAvcLevels) {
+        if (frame > level.frame || rate > static_cast<double>(level.rate) * 1.0001 ||
+            frame * sps->reference_frames > level.pictures || peak > static_cast<double>(level.kbps) * 1000)
+            continue;
+        bitstream::h264::Sps named;
+        named.profile_idc = sps->profile_idc;
+        named.level_idc = level.idc;
+        return named.level_name();
+    }
+    return "above 6.2";
+}
+
+void finish_pictures(TrackMeasure& m) {
+    const auto& keys = m.keyframes;
+    std::int64_t groups = 0;
+    for (std::size_t i = 0; i < keys.size(); ++i) {
+        const Time end = i + 1 < keys.size() ? keys[i + 1] : m.end;
+        const Time length = end - keys[i];
+        if (length.count() <= 0) continue;
+        if (i + 1 < keys.size() && (groups++ == 0 || length < m.shortest_group)) m.shortest_group = length;
+        if (length > m.longest_group) {
+            m.longest_group = length;
+            m.longest_group_at = keys[i];
+        }
+    }
+    if (!keys.empty()) m.mean_group = (m.end - keys.front()) / static_cast<std::int64_t>(keys.size());
+    if (m.track.codec == Codec::h264) m.needed_level = needed_avc_level(m);
+    if (m.flagged > 0) {
+        const double repeated = static_cast<double>(m.repeats) / static_cast<double>(m.flagged);
+        const double whole = static_cast<double>(m.progressive) / static_cast<double>(m.flagged);
+        if (whole > 0.98 && repeated > 0.45 && repeated < 0.55) {
+            m.cadence = "film, with pulldown flagged throughout";
+        } else if (whole > 0.98 && repeated < 0.02) {
+            m.cadence = "whole pictures, no repeats";
+        } else if (repeated > 0.02 && repeated < 0.98 && whole > 0.02) {
+            m.cadence = fmt::format("mixed: {:.0f} % of the pictures are whole, {:.0f} % are flagged to repeat a field",
+                                    100 * whole, 100 * repeated);
+        } else if (whole < 0.02) {
+            m.cadence = "coded as fields";
+        }
+    }
+}
+
+// Cadence of pictures coded as fields, and black borders, at places spread over the title.
+Status look_at_pictures(const Reopen& reopen, DeepReport& report, const Cancel& cancel) {
+    TrackMeasure* video = nullptr;
+    for (TrackMeasure& m : report.tracks) {
+        if (m.track.kind == TrackKind::video && video == nullptr) video = &m;
+    }
+    if (video == nullptr || !codec::can_decode_video(video->track)) return {};
+    const bool fields = video->track.scan == Scan::interlaced && (video->track.codec == Codec::mpeg2) &&
+                        video->cadence != "film, with pulldown flagged throughout";
+    filter::CadenceFinder finder;
+    Borders borders;
+    bool any = false;
+    constexpr int kPlaces = 9;
+    WAVECREST_TRY_ASSIGN(source, reopen());
+    for (int i = 0; i < kPlaces; ++i) {
+        if (cancel.requested()) return base::interrupted();
+        const double place = (i + 0.5) / kPlaces;
+        const Time at = base::from_seconds(base::to_seconds(report.duration) * place);
+        if (!source->seek(at)) continue;
+        if (fields && i % 2 == 0) {
+            (void)transcode::look_at_cadence(*source, video->track, std::chrono::seconds(2), finder);
+            if (!source->seek(at)) continue;
+        }
+        // The first picture that can be decoded from here on.
+        auto decoder = codec::make_video_decoder(video->track);
+        if (!decoder) return {};
+        std::vector<Picture> pictures;
+        for (int packets = 0; packets < 4000 && pictures.empty(); ++packets) {
+            auto packet = source->read();
+            if (!packet || !*packet) break;
+            if ((*packet)->track != video->track.id) continue;
+            if (!(*decoder)->decode(**packet, pictures)) break;
+        }
+        if (pictures.empty()) (void)(*decoder)->flush(pictures);
+        if (pictures.empty()) continue;
+        const Picture& p = pictures.front();
+        constexpr int kDark = 32;  // of 255, in video range a little above black
+        const auto dark_row = [&](int y) {
+            int bright = 0;
+            for (int x = 0; x < p.width; ++x) bright += p.planes[0][y * p.strides[0] + x] > kDark ? 1 : 0;
+            return bright * 100 < p.width;
+        };
+        const auto dark_column = [&](int x) {
+            int bright = 0;
+            for (int y = 0; y < p.height; ++y) bright += p.planes[0][y * p.strides[0] + x] > kDark ? 1 : 0;
+            return bright * 100 < p.height;
+        };
+        Borders b;
+        while (b.top < p.height && dark_row(b.top)) ++b.top;
+        if (b.top == p.height) continue;  // a black picture tells nothing
+        while (dark_row(p.height - 1 - b.bottom)) ++b.bottom;
+        while (dark_column(b.left)) ++b.left;
+        while (dark_column(p.width - 1 - b.right)) ++b.right;
+        borders.left = any ? std::min(borders.left, b.left) : b.left;
+        borders.right = any ? std::min(borders.right, b.right) : b.right;
+        borders.top = any ? std::min(borders.top, b.top) : b.top;
+        borders.bottom = any ? std::min(borders.bottom, b.bottom) : b.bottom;
+        any = true;
+        ++borders.pictures;
+    }
+    if (any) report.borders = borders;
+    if (fields) {
+        if (const auto found = finder.result())
+            video->cadence =
+                std::string(filter::describe(*found)) + (video->cadence.empty() ? "" : " (" + video->cadence + ")");
+    }
+    return {};
+}
+
+}  // namespace
+
+void RateBins::add(Time from, Time duration, std::size_t bytes) {
+    const std::int64_t start = std::max<std::int64_t>(from.count(), 0);
+    const std::int64_t length = std::max<std::int64_t>(duration.count(), 1);
+    const auto first = static_cast<std::size_t>(start / kTenth),
+               last = static_cast<std::size_t>((start + length - 1) / kTenth);
+    if (last >= kMostBins) return;
+    if (bins_.size() <= last) bins_.resize(last + 1);
+    if (first == last) {
+        bins_[first] += static_cast<double>(bytes);
+        return;
+    }
+    for (std::size_t bin = first; bin <= last; ++bin) {
+        const std::int64_t begin = std::max<std::int64_t>(start, static_cast<std::int64_t>(bin) * kTenth);
+        const std::int64_t end = std::min<std::int64_t>(start + length, static_cast<std::int64_t>(bin + 1) * kTenth);
+        bins_[bin] += static_cast<double>(bytes) * static_cast<double>(end - begin) / static_cast<double>(length);
+    }
+}
+
+std::int64_t RateBins::mean_bps(Time over) const {
+    double sum = 0;
+    for (const double bytes : bins_) sum += bytes;
+    return over.count() > 0 ? static_cast<std::int64_t>(sum * 8 / base::to_seconds(over)) : 0;
+}
+
+RateBins::Peak RateBins::peak(int tenths) const {
+    Peak best;
+    double sum = 0, highest = -1;
+    const auto window = static_cast<std::size_t>(tenths);
+    for (std::size_t i = 0; i < bins_.size(); ++i) {
+        sum += bins_[i];
+        if (i >= window) sum -= bins_[i - window];
+        if (sum > highest) {
+            highest = sum;
+            const std::size_t from = i + 1 >= window ? i + 1 - window : 0;
+            best.at = Time(static_cast<std::int64_t>(from) * kTenth);
+        }
+    }
+    const double seconds = std::min<double>(tenths, static_cast<double>(bins_.size())) / 10;
+    best.bps = seconds > 0 ? static_cast<std::int64_t>(std::max(highest, 0.0) * 8 / seconds) : 0;
+    return best;
+}
+
+std::vector<double> RateBins::per_second() const {
+    std::vector<double> seconds((bins_.size() + 9) / 10);
+    for (std::size_t i = 0; i < bins_.size(); ++i) seconds[i / 10] += bins_[i] * 8;
+    if (bins_.size() % 10 != 0) seconds.back() *= 10.0 / static_cast<double>(bins_.size() % 10);
+    return seconds;
+}
+
+RateBins& RateBins::operator+=(const RateBins& other) {
+    if (bins_.size() < other.bins_.size()) bins_.resize(other.bins_.size());
+    for (std::size_t i = 0; i < other.bins_.size(); ++i) bins_[i] += other.bins_[i];
+    return *this;
+}
+
+Result<DeepReport> measure_deep(PacketSource& source, const Reopen& reopen, const DeepSettings& settings,
+                                const Progress& progress, const Cancel& cancel) {
+    using Clock = std::chrono::steady_clock;
+    DeepReport report;
+    std::map<TrackId, Lane> lanes;
+    for (const Track& track : source.tracks()) {
+        Lane& lane = lanes[track.id];
+        lane.measure.track = track;
+        if (track.kind == TrackKind::video) begin_buffer(lane);
+        if (settings.decode && track.kind == TrackKind::audio) {
+            if (codec::can_decode_audio(track)) {
+                lane.loudness = std::make_unique<LoudnessMeter>(track);
+            } else {
+                lane.measure.not_decoded = fmt::format("{} sound can't be decoded", media::short_name(track.codec));
+            }
+        }
+    }
+    const auto begun = Clock::now();
+    Clock::duration decoding{};
+    Time newest = Time::min(), reported{};
+    std::int64_t count = 0;
+    while (true) {
+        if (cancel.requested()) return base::interrupted();
+        WAVECREST_TRY_ASSIGN(packet, source.read());
+        if (!packet) break;
+        const auto found = lanes.find(packet->track);
+        if (found == lanes.end()) continue;
+        Lane& lane = found->second;
+        TrackMeasure& m = lane.measure;
+        const std::size_t size = packet->data.size();
+        const bool video = m.track.kind == TrackKind::video, sound = m.track.kind == TrackKind::audio;
+        if (!lane.seen) m.first = packet->pts;
+        ++m.packets;
+        m.bytes += size;
+        m.end = std::max(m.end, packet->pts + packet->duration);
+        const Time spread =
+            packet->duration.count() > 0 && packet->duration < kLongestTrusted ? packet->duration : Time{};
+        m.rate.add(packet->pts, video || sound ? spread : Time{}, size);
+        const auto gap = [&](Time at, Time length) {
+            ++m.gap_count;
+            if (m.gaps.size() < kMostGaps) m.gaps.push_back({at, length});
+        };
+        if (sound) {
+            if (lane.next && std::chrono::abs(packet->pts - *lane.next) > kSoundTolerance)
+                gap(*lane.next, packet->pts - *lane.next);
+            lane.next = packet->pts + packet->duration;
+        } else if (video) {
+            if (lane.seen && packet->duration.count() > 0) {
+                const Time step = packet->dts - lane.last_dts;
+                if (step.count() <= 0) {
+                    gap(lane.last_dts, step);
+                } else if (step > packet->duration * 5 / 2 && step > std::chrono::milliseconds(120)) {
+                    gap(lane.last_dts, step);
+                }
+            }
+            if (packet->key) m.keyframes.push_back(packet->pts);
+            if (m.track.codec == Codec::mpeg2 || m.track.codec == Codec::mpeg1)
+                take_mpeg2_flags(lane, packet->data.view());
+            if (lane.buffer) lane.buffer->take(*packet);
+        }
+        lane.last_dts = packet->dts;
+        lane.seen = true;
+        if (video || sound) {
+            // What lies so far ahead has to be read past before this can be played.
+            if (newest != Time::min() && newest - packet->dts > report.interleave) {
+                report.interleave = newest - packet->dts;
+                report.interleave_at = packet->pts;
+            }
+            newest = std::max(newest, packet->dts);
+        }
+        if (lane.loudness) {
+            const auto before = Clock::now();
+            lane.loudness->take(*packet);
+            decoding += Clock::now() - before;
+        }
+        if (progress && ++count % 256 == 0 && packet->dts > reported) {
+            reported = packet->dts;
+            progress({std::max(reported, Time{}), source.duration()});
+        }
+    }
+    const auto structure = Clock::now() - begun - decoding;
+    for (const Track& track : source.tracks()) {
+        Lane& lane = lanes[track.id];
+        TrackMeasure& m = lane.measure;
+        if (track.kind != TrackKind::subtitle) report.duration = std::max(report.duration, m.end);
+        if (lane.buffer) m.buffer = lane.buffer->result();
+        if (lane.loudness) {
+            m.loudness = lane.loudness->result();
+            if (!m.loudness) m.not_decoded = lane.loudness->why_not();
+        }
+        if (track.kind == TrackKind::video) finish_pictures(m);
+        report.rate += m.rate;
+        report.tracks.push_back(std::move(m));
+    }
+    report.problems = source.problems();
+    const auto looking = Clock::now();
+    if (settings.decode && reopen) WAVECREST_TRY(look_at_pictures(reopen, report, cancel));
+    decoding += Clock::now() - looking;
+    report.structure_seconds = std::chrono::duration<double>(structure).count();
+    report.decoding_seconds = std::chrono::duration<double>(decoding).count();
+    return report;
+}
+
+std::vector<std::string> in_words(const DeepReport& report) {
+    std::vector<std::string> words;
+    // Links, by the payload TCP gets through them.
+    constexpr double kWire = 94e6, kGigabit = 941e6;
+    const auto peak = report.rate.peak(10);
+    if (peak.bps > 0) {
+        const auto screens = static_cast<int>(kWire / static_cast<double>(peak.bps));
+        if (screens < 1) {
+            words.push_back(fmt::format("peaks at {} (at {}): more than a 100 Mbit/s wire carries; {}",
+                                        base::format_bitrate(peak.bps), base::format_clock(peak.at),
+                                        static_cast<double>(peak.bps) < kGigabit
+                                            ? "it needs gigabit all the way to the screen"
+                                            : "no usual link carries it"));
+        } else if (screens < 2) {
+            words.push_back(fmt::format("peaks at {} (at {}): two screens on one 100 Mbit/s wire will stutter",
+                                        base::format_bitrate(peak.bps), base::format_clock(peak.at)));
+        } else {
+            words.push_back(fmt::format("peaks at {} (at {}): one 100 Mbit/s wire carries {} screens of it at once",
+                                        base::format_bitrate(peak.bps), base::format_clock(peak.at), screens));
+        }
+    }
+    for (const TrackMeasure& m : report.tracks) {
+        if (m.track.kind != TrackKind::video || m.packets == 0) continue;
+        if (m.keyframes.empty()) {
+            words.push_back("no keyframe was found: nothing can start or skip in the middle");
+        } else if (m.longest_group > std::chrono::seconds(5)) {
+            words.push_back(fmt::format(
+                "keyframes are up to {} apart (at {}): a skip or a channel change may take that long to show a picture",
+                base::format_span(m.longest_group), base::format_clock(m.longest_group_at)));
+        } else {
+            words.push_back(fmt::format("keyframes are at most {} apart: skips land within that",
+                                        base::format_span(m.longest_group)));
+        }
+        if (m.buffer && m.buffer->missed > 0) {
+            words.push_back(
+                fmt::format("{} pictures come too late for the decoder's buffer {} ({} at {}), first at {}: strict "
+                            "players may stutter there",
+                            m.buffer->missed, m.buffer->claimed ? "the header claims" : "its level allows",
+                            base::format_bytes(static_cast<std::uint64_t>(m.buffer->size_bits / 8)),
+                            base::format_bitrate(m.buffer->rate_bps), base::format_clock(*m.buffer->first_missed)));
+        }
+        if (!m.needed_level.empty() && !m.track.level.empty()) {
+            const int needed = bitstream::h264::level_idc_from_name(m.needed_level),
+                      told = bitstream::h264::level_idc_from_name(m.track.level);
+            if (needed > told || needed == 0)
+                words.push_back(
+                    fmt::format("the header claims level {}, but the stream needs {}: devices that trust it may fail",
+                                m.track.level, m.needed_level));
+        }
+        if (!m.cadence.empty() && m.cadence.find("mixed") != std::string::npos)
+            words.push_back("film and video are mixed: motion may judder on some screens unless it is converted");
+    }
+    if (report.borders && report.borders->pictures > 0) {
+        const Borders& b = *report.borders;
+        if (b.top + b.bottom > 8 || b.left + b.right > 8)
+            words.push_back(
+                fmt::format("the picture has black borders: {} rows above, {} below, {} columns left, {} right", b.top,
+                            b.bottom, b.left, b.right));
+    }
+    for (const TrackMeasure& m : report.tracks) {
+        if (!m.loudness) continue;
+        const std::string name = m.track.language.empty()
+                                     ? "the sound"
+                                     : fmt::format("the {} sound", media::language_name(m.track.language));
+        if (std::isinf(m.loudness->integrated) || m.loudness->integrated < -69) {
+            words.push_back(fmt::format("{} is silent", name));
+            continue;
+        }
+        if (m.loudness->integrated < -30)
+            words.push_back(
+                fmt::format("{} is quiet ({:.1f} LUFS): viewers will turn it up, and be startled by the next film",
+                            name, m.loudness->integrated));
+        if (m.loudness->true_peak > 0)
+            words.push_back(
+                fmt::format("{} is overdriven ({:+.1f} dBTP): it may crackle", name, m.loudness->true_peak));
+    }
+    for (const TrackKind kind : {TrackKind::video, TrackKind::audio}) {
+        const TrackMeasure* worst = nullptr;
+        int tracks = 0;
+        for (const TrackMeasure& m : report.tracks) {
+            if (m.track.kind != kind || m.gap_count == 0) continue;
+            ++tracks;
+            if (worst == nullptr || m.gap_count > worst->gap_count) worst = &m;
+        }
+        if (worst == nullptr) continue;
+        const Gap& first = worst->gaps.front();
+        words.push_back(fmt::format("the times of the {}{} have {} {}, the first of {} at {}",
+                                    kind == TrackKind::video ? "pictures" : "sound",
+                                    tracks > 1 ? fmt::format(" ({} tracks)", tracks) : "", worst->gap_count,
+                                    worst->gap_count == 1 ? "gap or jump" : "gaps or jumps",
+                                    base::format_span(std::chrono::abs(first.length)), base::format_clock(first.at)));
+    }
+    if (report.interleave > std::chrono::seconds(1)) {
+        words.push_back(
+            fmt::format("picture and sound lie up to {} apart in the file (at {}): players on the network must fetch "
+                        "that much before they can go on; rewrapping mends it",
+                        base::format_span(report.interleave), base::format_clock(report.interleave_at)));
+    }
+    if (!report.problems.empty())
+        words.push_back(fmt::format("{} damaged {}: see the problems below", report.problems.size(),
+                                    report.problems.size() == 1 ? "place" : "places"));
+    return words;
+}
+
+}  // namespace wavecrest::measure

@@ -1,0 +1,78 @@
+// Decoders of file formats against the pictures that were coded, and FLAC to the bit.
+#include <catch2/catch.hpp>
+#include <cmath>
+
+#include "codec/audio_decoder.hpp"
+#include "codec/video_decoder.hpp"
+#include "standin/test_card.hpp"
+#include "support/clips.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+
+namespace {
+
+double psnr(const Picture& a, const Picture& b) {
+    double sum = 0;
+    for (int y = 0; y < a.height; ++y) {
+        for (int x = 0; x < a.width; ++x) {
+            const double d = a.planes[0][y * a.strides[0] + x] - b.planes[0][y * b.strides[0] + x];
+            sum += d * d;
+        }
+    }
+    return 10 * std::log10(255.0 * 255.0 * a.width * a.height / std::max(sum, 1e-9));
+}
+
+}  // namespace
+
+TEST_CASE("pictures come out at their times and look like what went in", "[decoders]") {
+    standin::CardSettings settings;
+    settings.width = 320;
+    settings.height = 180;
+    const standin::TestCard card(settings);
+    for (const Codec codec : {Codec::h265, Codec::vp9, Codec::vp8}) {
+        INFO(media::short_name(codec));
+        const Lane lane = picture_lane(codec, 30);
+        auto decoder = codec::make_video_decoder(lane.track);
+        REQUIRE(decoder);
+        std::vector<Picture> pictures;
+        for (const Packet& packet : lane.packets) REQUIRE((*decoder)->decode(packet, pictures));
+        REQUIRE((*decoder)->flush(pictures));
+        REQUIRE(pictures.size() == 30);
+        for (std::size_t i = 0; i < pictures.size(); ++i) {
+            CHECK(pictures[i].pts == base::frames_to_time(static_cast<std::int64_t>(i), {24000, 1001}));
+            CHECK(psnr(pictures[i], card.draw(static_cast<std::int64_t>(i))) > 24);
+        }
+    }
+}
+
+TEST_CASE("FLAC gives back every bit", "[decoders]") {
+    const Lane coded = sound_lane(Codec::flac, 2), plain = sound_lane(Codec::lpcm, 2);
+    auto decoder = codec::make_audio_decoder(coded.track);
+    REQUIRE(decoder);
+    std::vector<Sound> sounds;
+    for (const Packet& packet : coded.packets) REQUIRE((*decoder)->decode(packet, sounds));
+    std::vector<int> decoded, expected;
+    for (const Sound& sound : sounds) {
+        for (const float v : sound.samples) decoded.push_back(static_cast<int>(std::lround(v * 32768)));
+    }
+    for (const Packet& packet : plain.packets) {
+        const ByteSpan data = packet.data.view();
+        for (std::size_t i = 0; i + 1 < data.size(); i += 2)
+            expected.push_back(static_cast<std::int16_t>(data[i] << 8 | data[i + 1]));
+    }
+    CHECK(decoded == expected);
+}
+
+TEST_CASE("what can be kept but not decoded is known before work starts", "[decoders]") {
+    Track track;
+    track.kind = TrackKind::video;
+    track.codec = Codec::vc1;
+    CHECK(codec::why_no_pictures(track) == "vc1 pictures can't be decoded yet");
+    track.codec = Codec::h265;
+    track.bit_depth = 10;
+    CHECK(codec::why_no_pictures(track) == "h265 pictures of 10 bits can be kept but not decoded");
+    CHECK_FALSE(codec::make_video_decoder(track));
+    track.bit_depth = 8;
+    CHECK(codec::can_decode_video(track));
+}

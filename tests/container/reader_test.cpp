@@ -1,0 +1,322 @@
+// Readers on files by hand, of other programs, and with damage.
+#include <catch2/catch.hpp>
+#include <chrono>
+
+#include "bitstream/headers.hpp"
+#include "container/mpeg_ts.hpp"
+#include "container/sniff.hpp"
+#include "container/subtitle_text.hpp"
+#include "support/clips.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+
+namespace {
+
+Result<container::MediaFile> open_bytes(ByteVector bytes, int program = 0) {
+    return container::open_media(std::make_shared<base::MemorySource>(std::move(bytes)), program);
+}
+std::vector<Lane> lanes_of(ByteVector bytes) {
+    auto media = open_bytes(std::move(bytes));
+    if (!media) FAIL(media.error().what);
+    return read_all_packets(*media->source);
+}
+ByteVector written(std::string_view format, const std::vector<Lane>& lanes, container::WriterSettings settings = {}) {
+    const TempDir dir;
+    write_media(dir / "a", format, lanes, std::move(settings));
+    return read_all(dir / "a");
+}
+ByteVector operator+(ByteVector a, const ByteVector& b) {
+    a.insert(a.end(), b.begin(), b.end());
+    return a;
+}
+ByteVector bytes(std::initializer_list<int> values) {
+    ByteVector out;
+    for (const int v : values) out.push_back(static_cast<std::uint8_t>(v));
+    return out;
+}
+ByteVector text(std::string_view t) {
+    return {t.begin(), t.end()};
+}
+// An EBML element with a one-byte size.
+ByteVector element(std::initializer_list<int> id, const ByteVector& body) {
+    REQUIRE(body.size() < 127);
+    return bytes(id) + bytes({static_cast<int>(0x80 | body.size())}) + body;
+}
+// The same with a size nobody knows (RFC 8794, 6.2).
+ByteVector endless(std::initializer_list<int> id, const ByteVector& body) {
+    return bytes(id) + bytes({0xFF}) + body;
+}
+
+// A Matroska file by hand: one MP3 track, number 1.
+ByteVector matroska_with(const ByteVector& clusters) {
+    const ByteVector audio =
+        element({0xE1}, element({0xB5}, bytes({0x47, 0x3B, 0x80, 0x00})) + element({0x9F}, bytes({2})));
+    const ByteVector entry =
+        element({0xAE}, element({0xD7}, bytes({1})) + element({0x73, 0xC5}, bytes({1})) + element({0x83}, bytes({2})) +
+                            element({0x86}, text("A_MPEG/L3")) + audio);
+    return element({0x1A, 0x45, 0xDF, 0xA3}, element({0x42, 0x82}, text("matroska"))) +
+           endless({0x18, 0x53, 0x80, 0x67}, element({0x16, 0x54, 0xAE, 0x6B}, entry) + clusters);
+}
+// A layer III frame of 24 bytes at 8 kbit/s, 22.05 kHz or so: only its header counts here.
+ByteVector small_frame(int mark) {
+    ByteVector frame = bytes({0xFF, 0xF3, 0x14, 0xC0});
+    frame.resize(24, static_cast<std::uint8_t>(mark));
+    return frame;
+}
+
+}  // namespace
+
+TEST_CASE("all lacings of Matroska give their frames", "[matroska]") {
+    // RFC 9559, clause 10.3: the same three frames of 24, 24 and 30 bytes laced in each way.
+    ByteVector a = small_frame(1), b = small_frame(2), c = small_frame(3);
+    const ByteVector head = bytes({0x81, 0x00, 0x00});
+    c.resize(30, 3);
+    const ByteVector xiph = element({0xA3}, head + bytes({0x02, 0x02, 24, 24}) + a + b + c);
+    // EBML lacing: the first size, then differences around a bias of 63.
+    const ByteVector ebml = element({0xA3}, head + bytes({0x06, 0x02, 0x80 | 24, 0x80 | 63}) + a + b + c);
+    ByteVector even = c;
+    even.resize(24);
+    const ByteVector fixed = element({0xA3}, head + bytes({0x04, 0x02}) + a + b + even);
+    for (const auto& [block, last] : {std::pair{xiph, 30}, {ebml, 30}, {fixed, 24}}) {
+        const ByteVector cluster =
+            endless({0x1F, 0x43, 0xB6, 0x75}, element({0xE7}, bytes({5})) + element({0xEC}, bytes({0, 0})) + block);
+        const auto lanes = lanes_of(matroska_with(cluster));
+        REQUIRE(lanes.size() == 1);
+        REQUIRE(lanes[0].packets.size() == 3);
+        CHECK(lanes[0].packets[0].data.size() == 24);
+        CHECK(lanes[0].packets[1].data.view()[10] == 2);
+        CHECK(lanes[0].packets[2].data.size() == static_cast<std::size_t>(last));
+        CHECK(lanes[0].packets[1].pts == lanes[0].packets[0].pts + lanes[0].packets[0].duration);
+        CHECK(std::chrono::abs(lanes[0].packets[0].pts - std::chrono::milliseconds(5)) <
+              std::chrono::microseconds(100));
+    }
+}
+
+TEST_CASE("sizes that lie, and lacings that run over, crash nothing", "[matroska]") {
+    for (const ByteVector& block :
+         {bytes({0x81, 0, 0, 0x02, 0xFF, 0xFF}), bytes({0x81, 0, 0, 0x06, 0x05, 0xFF}),
+          bytes({0x81, 0, 0, 0x04, 0x02, 1}), bytes({0x81}), bytes({0x81, 0, 0, 0x02, 0x03, 200, 200, 200, 1})}) {
+        const ByteVector cluster =
+            endless({0x1F, 0x43, 0xB6, 0x75}, element({0xE7}, bytes({0})) + element({0xA3}, block) +
+                                                  element({0xA3}, bytes({0x81, 0, 0, 0}) + small_frame(9)));
+        const auto lanes = lanes_of(matroska_with(cluster));
+        REQUIRE(lanes.size() == 1);
+        CHECK_FALSE(lanes[0].packets.empty());
+        CHECK(lanes[0].packets.back().data.view()[10] == 9);
+    }
+}
+
+TEST_CASE("a file cut anywhere gives what is whole", "[damage]") {
+    const Lane picture = picture_lane(Codec::h264, 60), sound = sound_lane(Codec::aac, 2.5);
+    container::WriterSettings fragmented;
+    fragmented.fragments = std::chrono::milliseconds(500);
+    const std::pair<std::string, container::WriterSettings> formats[] = {
+        {"matroska", {}}, {"mpeg-ts", {}}, {"flv", {}}, {"mp4", fragmented}};
+    for (const auto& [format, settings] : formats) {
+        const ByteVector whole = written(format, {picture, sound}, settings);
+        for (const double part : {0.4, 0.61, 0.83}) {
+            INFO(format << " cut at " << part);
+            const auto keep = static_cast<std::size_t>(static_cast<double>(whole.size()) * part);
+            const auto lanes = lanes_of(ByteVector(whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(keep)));
+            REQUIRE(lanes.size() == 2);
+            // Not far less than the part that is there, and each packet as it was.
+            CHECK(static_cast<double>(lanes[0].packets.size()) > part * 60 - 26);
+            for (std::size_t i = 0; i + 1 < lanes[0].packets.size(); ++i) {
+                const Lane one{picture.track, {picture.packets[i]}}, other{picture.track, {lanes[0].packets[i]}};
+                REQUIRE(payload_of(one) == payload_of(other));
+            }
+        }
+    }
+}
+
+TEST_CASE("damage in the middle costs what lies there, and is told", "[damage]") {
+    const Lane picture = picture_lane(Codec::h264, 240), sound = sound_lane(Codec::aac, 10);
+    for (const std::string format : {"matroska", "mpeg-ts", "flv"}) {
+        INFO(format);
+        ByteVector damaged = written(format, {picture, sound});
+        std::uint32_t state = 5;
+        for (std::size_t i = damaged.size() / 2; i < damaged.size() / 2 + 3000; ++i)
+            damaged[i] = static_cast<std::uint8_t>((state = state * 1664525u + 1013904223u) >> 24);
+        auto media = open_bytes(std::move(damaged));
+        REQUIRE(media);
+        const auto lanes = read_all_packets(*media->source);
+        REQUIRE(lanes.size() == 2);
+        CHECK(lanes[0].packets.size() > 160);
+        CHECK(lanes[0].packets.size() <= 241);
+        CHECK(lanes[0].packets.back().pts > base::from_seconds(9.5));
+        REQUIRE_FALSE(media->source->problems().empty());
+        CHECK(std::abs(base::to_seconds(media->source->problems().front().from) - 5) < 2);
+    }
+}
+
+TEST_CASE("transport streams of any packet length and start are read", "[ts]") {
+    const Lane picture = picture_lane(Codec::h264, 60), sound = sound_lane(Codec::ac3, 2.5);
+    const ByteVector plain = written("mpeg-ts", {picture, sound});
+    ByteVector timed, coded, late = text("rubbish that a tuner left in front, 0x47 G G");
+    for (std::size_t at = 0; at + 188 <= plain.size(); at += 188) {
+        const ByteVector packet(plain.begin() + static_cast<std::ptrdiff_t>(at),
+                                plain.begin() + static_cast<std::ptrdiff_t>(at + 188));
+        timed = timed + bytes({0, 0, 0, 0}) + packet;
+        coded = coded + packet + ByteVector(16, 0xAB);
+    }
+    late.insert(late.end(), plain.begin(), plain.end());
+    for (const ByteVector& stream : {timed, coded, late}) {
+        CHECK(container::sniff(ByteSpan(stream).first(container::kSniffBytes)) == "mpeg-ts");
+        const auto lanes = lanes_of(stream);
+        REQUIRE(lanes.size() == 2);
+        CHECK(payload_of(lanes[0]) == payload_of(picture));
+        CHECK(payload_of(lanes[1]) == payload_of(sound));
+    }
+}
+
+TEST_CASE("clocks that wrap and jump become one timeline", "[ts]") {
+    // The stamps of every PES packet behind a place are moved by so many ticks (ISO/IEC 13818-1, 2.4.3.7).
+    const auto move_stamps = [](ByteVector stream, std::size_t from, std::int64_t by) {
+        for (std::size_t at = from / 188 * 188; at + 188 <= stream.size(); at += 188) {
+            if ((stream[at + 1] & 0x40) == 0) continue;
+            std::size_t p = at + 4;
+            if ((stream[at + 3] & 0x20) != 0) p += 1u + stream[p];
+            if (p + 19 > at + 188 || stream[p] != 0 || stream[p + 1] != 0 || stream[p + 2] != 1) continue;
+            const int flags = stream[p + 7] >> 6;
+            for (int k = 0; k < (flags == 3 ? 2 : flags == 2 ? 1 : 0); ++k) {
+                std::uint8_t* s = &stream[p + 9 + static_cast<std::size_t>(k) * 5];
+                std::int64_t value = static_cast<std::int64_t>(s[0] >> 1 & 7) << 30 | s[1] << 22 | (s[2] >> 1) << 15 |
+                                     s[3] << 7 | s[4] >> 1;
+                value = (value + by) & 0x1FFFFFFFF;
+                s[0] = static_cast<std::uint8_t>((s[0] & 0xF1) | (value >> 30 & 7) << 1);
+                s[1] = static_cast<std::uint8_t>(value >> 22);
+                s[2] = static_cast<std::uint8_t>((value >> 15 & 0x7F) << 1 | 1);
+                s[3] = static_cast<std::uint8_t>(value >> 7);
+                s[4] = static_cast<std::uint8_t>((value & 0x7F) << 1 | 1);
+            }
+        }
+        return stream;
+    };
+    const Lane picture = picture_lane(Codec::h264, 240), sound = sound_lane(Codec::ac3, 10);
+    const ByteVector plain = written("mpeg-ts", {picture, sound});
+    SECTION("the 33-bit wrap in the middle is seamless") {
+        const auto lanes = lanes_of(move_stamps(plain, 0, (std::int64_t{1} << 33) - 7 * 90000));
+        REQUIRE(lanes.size() == 2);
+        REQUIRE(lanes[0].packets.size() == 240);
+        for (std::size_t i = 0; i < 240; ++i)
+            REQUIRE(std::chrono::abs(lanes[0].packets[i].pts - picture.packets[i].pts) < std::chrono::microseconds(12));
+    }
+    SECTION("a jump of an hour goes on where the stream was, in step") {
+        auto media = open_bytes(move_stamps(plain, plain.size() / 2, 3600 * 90000));
+        REQUIRE(media);
+        CHECK(std::abs(base::to_seconds(media->source->duration()) - 10.01) < 0.3);
+        const auto lanes = read_all_packets(*media->source);
+        REQUIRE(lanes[0].packets.size() >= 239);
+        const Time end = lanes[0].packets.back().pts, sound_end = lanes[1].packets.back().pts;
+        CHECK(std::abs(base::to_seconds(end) - 10) < 0.3);
+        CHECK(std::abs(base::to_seconds(sound_end - end)) < 0.3);
+        REQUIRE_FALSE(media->source->problems().empty());
+        CHECK(media->source->problems().front().what.find("the clock jumps") != std::string::npos);
+    }
+}
+
+TEST_CASE("subtitles of text are read from SRT and WebVTT", "[text]") {
+    const auto srt =
+        lanes_of(text("1\r\n00:00:01,500 --> 00:00:03,000\r\n<i>Good</i> evening\r\nto <Ann>\r\n\r\n2\n01:02:03,004 "
+                      "--> 01:02:04,000\nBye & go\n"));
+    REQUIRE(srt.size() == 1);
+    REQUIRE(srt[0].packets.size() == 2);
+    CHECK(srt[0].packets[0].pts == base::from_seconds(1.5));
+    CHECK(srt[0].packets[0].duration == base::from_seconds(1.5));
+    CHECK(payload_of({srt[0].track, {srt[0].packets[0]}}) == text("Good evening\nto <Ann>"));
+    CHECK(payload_of({srt[0].track, {srt[0].packets[1]}}) == text("Bye & go"));
+    const auto vtt =
+        lanes_of(text("WEBVTT\n\nNOTE no cue\n\nname\n00:01.500 --> 00:03.000 line:0\n<v Ann>A &lt;b&gt;</v>\n"));
+    REQUIRE(vtt[0].packets.size() == 1);
+    CHECK(payload_of(vtt[0]) == text("A <b>"));
+    // And back.
+    const std::string again = container::write_web_vtt(srt[0].packets);
+    const auto back = lanes_of(text(again));
+    CHECK(payload_of(back[0]) == payload_of(srt[0]));
+    CHECK(back[0].packets[1].pts == srt[0].packets[1].pts);
+    CHECK(container::plain_text_of_ass("0,0,Default,,0,0,0,,{\\i1}One{\\i0}, two\\Nthree {\\p1}m 0 0{\\p0}end") ==
+          "One, two\nthree end");
+}
+
+TEST_CASE("AVI is read with its index, with a wrong one, and without", "[avi]") {
+    // Made by hand: MP3 sound in chunks of three frames, and an index of them.
+    const Lane sound = sound_lane(Codec::mp3, 3);
+    base::ByteWriter movie, index;
+    const auto little = [](base::ByteWriter& out, std::uint64_t value, int count) {
+        for (int i = 0; i < count; ++i) out.u8(value >> (8 * i) & 0xFF);
+    };
+    movie.text("movi");
+    for (std::size_t i = 0; i < sound.packets.size(); i += 3) {
+        ByteVector chunk;
+        for (std::size_t k = i; k < std::min(i + 3, sound.packets.size()); ++k)
+            chunk = chunk + ByteVector(sound.packets[k].data.view().begin(), sound.packets[k].data.view().end());
+        index.text("00wb");
+        little(index, 0x10, 4);
+        little(index, movie.size(), 4);
+        little(index, chunk.size(), 4);
+        movie.text("00wb");
+        little(movie, chunk.size(), 4);
+        movie.raw(chunk);
+        if (chunk.size() % 2 != 0) movie.u8(0);
+    }
+    const auto list = [&](std::string_view name, const ByteVector& body) {
+        base::ByteWriter out;
+        out.text(name);
+        little(out, body.size(), 4);
+        out.raw(body);
+        if (body.size() % 2 != 0) out.u8(0);
+        return out.release();
+    };
+    base::ByteWriter header, format;
+    header.text("auds");
+    header.fill(16);
+    little(header, 1, 4);
+    little(header, 16000, 4);
+    header.fill(16);
+    little(header, 1, 4);
+    header.fill(8);
+    for (const auto& [value, size] : {std::pair{0x55, 2}, {2, 2}, {48000, 4}, {16000, 4}, {1, 2}, {0, 2}, {0, 2}})
+        little(format, static_cast<std::uint64_t>(value), size);
+    const ByteVector strl = text("strl") + list("strh", header.release()) + list("strf", format.release());
+    const ByteVector hdrl = text("hdrl") + list("LIST", strl);
+    const auto file = [&](const ByteVector& idx1) {
+        ByteVector body = text("AVI ") + list("LIST", hdrl) + list("LIST", movie.bytes());
+        if (!idx1.empty()) body = body + list("idx1", idx1);
+        return list("RIFF", body);
+    };
+    ByteVector wrong = index.bytes();
+    for (std::size_t i = 8; i < wrong.size(); i += 16) wrong[i] ^= 0x55;
+    for (const auto& [idx1, note] :
+         {std::pair{index.bytes(), ""}, {wrong, "the index is wrong"}, {ByteVector(), "the index is missing"}}) {
+        auto media = open_bytes(file(idx1));
+        REQUIRE(media);
+        CHECK(media->container == "avi");
+        CHECK((*note == '\0' ? media->notes.empty() : media->notes.size() == 1 && media->notes[0].find(note) == 0));
+        const auto lanes = read_all_packets(*media->source);
+        REQUIRE(lanes.size() == 1);
+        CHECK(lanes[0].packets.size() == sound.packets.size());
+        CHECK(payload_of(lanes[0]) == payload_of(sound));
+        CHECK(lanes[0].packets.back().pts == sound.packets.back().pts);
+    }
+}
+
+TEST_CASE("browser recordings are read to their ends", "[interop]") {
+    const base::Path folder = base::Path(WAVECREST_SOURCE) / "../shared/interop";
+    if (!std::filesystem::exists(folder)) return;
+    for (const auto& [name, codec] :
+         {std::pair{"clip.mkv", Codec::h264}, {"clip.webm", Codec::vp9}, {"clip.mp4", Codec::av1}}) {
+        INFO(name);
+        const auto lanes = read_media(folder / name);
+        REQUIRE(lanes.size() == 2);
+        CHECK(lanes[0].track.codec == codec);
+        CHECK(lanes[0].track.width == 640);
+        CHECK(lanes[0].track.height == 360);
+        CHECK(lanes[1].track.codec == Codec::opus);
+        CHECK(lanes[1].packets.size() > 100);
+        CHECK(std::abs(base::to_seconds(lanes[0].packets.back().pts) - 8) < 0.7);
+        CHECK(std::abs(base::to_seconds(lanes[1].packets.back().pts) - 8) < 0.7);
+        CHECK_FALSE(bitstream::codec_string(lanes[0].track).empty());
+    }
+}
