@@ -195,7 +195,8 @@ nlohmann::ordered_json deep_json(const measure::DeepReport& deep) {
         if (m.loudness) {
             entry["loudness"] = {{"integrated_lufs", tenth(m.loudness->integrated)},
                                  {"range_lu", tenth(m.loudness->range)},
-                                 {"true_peak_dbtp", tenth(m.loudness->true_peak)}};
+                                 {"true_peak_dbtp", tenth(m.loudness->true_peak)},
+                                 {"share", std::round(m.loudness->share * 1000) / 1000}};
         } else if (!m.not_decoded.empty()) {
             entry["not_decoded"] = m.not_decoded;
         }
@@ -237,8 +238,9 @@ void print_deep(const measure::DeepReport& deep) {
             fmt::print("           level {} claimed, {} needed\n", m.track.level, m.needed_level);
         if (!m.cadence.empty()) fmt::print("           cadence: {}\n", m.cadence);
         if (m.loudness)
-            fmt::print("           loudness {:.1f} LUFS, range {:.1f} LU, true peak {:+.1f} dBTP\n",
-                       m.loudness->integrated, m.loudness->range, m.loudness->true_peak);
+            fmt::print("           loudness {:.1f} LUFS, range {:.1f} LU, true peak {:+.1f} dBTP{}\n", m.loudness->integrated,
+                       m.loudness->range, m.loudness->true_peak,
+                       m.loudness->share < 0.9 ? fmt::format(" (of {:.0f} % of the sound, spread evenly)", 100 * m.loudness->share) : "");
         if (!m.not_decoded.empty()) fmt::print("           loudness unknown: {}\n", m.not_decoded);
         if (m.gap_count > 0) fmt::print("           {} gaps or jumps in its times\n", m.gap_count);
     }
@@ -276,7 +278,9 @@ Status write_deep_figures(const std::string& folder, const std::string& stem, co
         figure.y_label = "Mbit/s";
         std::string csv = "second,bits_per_second\n";
         render::Series bars{"each second", render::Series::Style::steps, 0, false, {}};
-        const auto seconds = deep.rate.per_second();
+        auto seconds = deep.rate.per_second();
+        // The last one counts when most of it is there.
+        if (seconds.size() > 1 && static_cast<double>(seconds.size()) - end > 0.5) seconds.pop_back();
         double highest = 0;
         for (std::size_t i = 0; i < seconds.size(); ++i) {
             csv += fmt::format("{},{:.0f}\n", i, seconds[i]);
@@ -328,12 +332,11 @@ Status write_deep_figures(const std::string& folder, const std::string& stem, co
     for (const measure::TrackMeasure& m : deep.tracks) {
         if (!m.loudness || m.loudness->short_term.empty()) continue;
         render::Series line{describe(m.track), render::Series::Style::line, colour++, false, {}};
-        for (std::size_t i = 0; i < m.loudness->short_term.size(); ++i) {
-            const double value = m.loudness->short_term[i];
-            csv += fmt::format("{},{},{:.1f}\n", m.track.id, i + 1, value);
-            if (i >= 2)
-                line.points.emplace_back(base::to_seconds(m.first) + static_cast<double>(i) + 1,
-                                         std::max(value, -70.0));
+        std::size_t number = 0;
+        for (const auto& [at, value] : m.loudness->short_term) {
+            csv += fmt::format("{},{:.1f},{:.1f}\n", m.track.id, base::to_seconds(at), value);
+            if (++number > 2)
+                line.points.emplace_back(base::to_seconds(at), std::max(static_cast<double>(value), -70.0));
         }
         if (!line.points.empty()) figure.series.push_back(std::move(line));
     }

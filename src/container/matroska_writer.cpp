@@ -81,19 +81,6 @@ std::int64_t to_ns(Time time) {
     return base::rescale(time.count(), 1'000'000'000, base::kFlicksPerSecond);
 }
 
-// The bibliographic code, where it differs from the terminological one (ISO 639-2).
-std::string bibliographic(const std::string& language) {
-    const std::string code = media::language_639_2(language);
-    constexpr const char* kPairs[][2] = {
-        {"bod", "tib"}, {"ces", "cze"}, {"cym", "wel"}, {"deu", "ger"}, {"ell", "gre"}, {"eus", "baq"}, {"fas", "per"},
-        {"fra", "fre"}, {"hye", "arm"}, {"isl", "ice"}, {"kat", "geo"}, {"mkd", "mac"}, {"mri", "mao"}, {"msa", "may"},
-        {"mya", "bur"}, {"nld", "dut"}, {"ron", "rum"}, {"slk", "slo"}, {"sqi", "alb"}, {"zho", "chi"}};
-    for (const auto& pair : kPairs) {
-        if (code == pair[0]) return pair[1];
-    }
-    return code;
-}
-
 const char* codec_id(const Track& track) {
     switch (track.codec) {
         case Codec::mpeg1:
@@ -347,7 +334,7 @@ void MatroskaWriter::write_track(ByteWriter& out, const Lane& lane) const {
         if (track.purpose == Purpose::commentary) put_number(out, kFlagCommentary, 1);
     }
     if (!track.name.empty()) put_text(out, kName, track.name);
-    put_text(out, kLanguage, track.language.empty() ? "und" : bibliographic(track.language));
+    put_text(out, kLanguage, track.language.empty() ? "und" : media::language_639_2_bibliographic(track.language));
     put_text(out, kCodecId, codec_id(track));
     if (const ByteVector config = codec_private(track); !config.empty()) put(out, kCodecPrivate, config);
     if (track.kind == TrackKind::video) {

@@ -922,12 +922,23 @@ void MovieParser::finish_track(RawTrack& t, Mp4Movie& movie) const {
     Time end{};
     std::uint64_t bytes = 0;
     std::map<std::uint32_t, std::size_t> durations;
+    // In the track's own ticks: indexes may have millions of samples.
+    std::int64_t end_ticks = 0;
+    std::uint32_t run_of = 0;
+    std::size_t run = 0;
+    const auto count_run = [&] {
+        if (run > 0 && (durations.size() < 64 || durations.contains(run_of))) durations[run_of] += run;
+        run = 0;
+    };
     for (auto cursor = samples.index.begin(); !cursor.done(); ++cursor) {
-        const Mp4Sample s = samples.timed(*cursor);
-        end = std::max(end, s.pts + s.duration);
-        bytes += s.size;
-        if (durations.size() < 64) ++durations[cursor->duration];
+        end_ticks = std::max(end_ticks, cursor->pts() + cursor->duration);
+        bytes += cursor->size;
+        if (cursor->duration != run_of) count_run();
+        run_of = cursor->duration;
+        ++run;
     }
+    count_run();
+    if (!samples.empty()) end = base::from_ticks(end_ticks, samples.timescale) + samples.shift;
     t.track.end = std::min(end, presented);
     Track& info = t.track.info;
     info.duration = t.track.end;
@@ -1035,10 +1046,28 @@ class Mp4Source : public PacketSource {
     Status seek(Time time) override;
 
     const Mp4Movie& movie() const { return movie_; }
+    // Pieces no shorter than makes a hundred thousand of a track: a picture each in most files.
     std::vector<RatePiece> rate() const {
+        constexpr std::int64_t kMostPieces = 100'000;
         std::vector<RatePiece> pieces;
         for (const Mp4Track& track : movie_.tracks) {
-            for (const Mp4Sample& s : track.samples) pieces.push_back({s.pts, s.pts + s.duration, s.size});
+            const std::int64_t shortest = base::to_ticks(track.end, track.samples.timescale) / kMostPieces;
+            std::int64_t from = 0, to = 0;
+            std::uint64_t bytes = 0;
+            const auto give = [&] {
+                if (bytes > 0)
+                    pieces.push_back({base::from_ticks(from, track.samples.timescale) + track.samples.shift,
+                                      base::from_ticks(to, track.samples.timescale) + track.samples.shift, bytes});
+                bytes = 0;
+            };
+            for (auto cursor = track.samples.index.begin(); !cursor.done(); ++cursor) {
+                const std::int64_t begin = cursor->pts(), end = begin + cursor->duration;
+                from = bytes == 0 ? begin : std::min(from, begin);
+                to = bytes == 0 ? end : std::max(to, end);
+                bytes += cursor->size;
+                if (to - from >= shortest) give();
+            }
+            give();
         }
         return pieces;
     }

@@ -19,6 +19,7 @@ namespace {
 constexpr std::size_t kPageHeader = 27;
 constexpr std::size_t kLongestPage = kPageHeader + 255 + 255 * 255;
 constexpr std::size_t kLongestPacket = 16 << 20;
+constexpr std::size_t kPageBytes = 4096;  // players skip to pages
 constexpr std::uint8_t kContinued = 1, kFirst = 2, kLast = 4;
 constexpr int kOpusPreRoll = 3840;  // samples, RFC 7845, 4.6
 
@@ -440,7 +441,7 @@ class OggWriter : public PacketSink {
         // The page at hand is written when the next packet shows that it is not the last.
         std::size_t bytes = 0;
         for (const ByteVector& p : packets_) bytes += p.size();
-        if (!packets_.empty() && (bytes + packet.data.size() > 60'000 || packets_.size() >= 200 ||
+        if (!packets_.empty() && (bytes > kPageBytes || packets_.size() >= 200 ||
                                   sample_ - page_from_ >= track_.sample_rate)) {
             WAVECREST_TRY(end_page(sample_, 0));
             page_from_ = sample_;

@@ -95,7 +95,7 @@ class BufferModel {
 
 class LoudnessMeter {
   public:
-    explicit LoudnessMeter(const Track& track) {
+    LoudnessMeter(const Track& track, bool sampled) : sampled_(sampled) {
         auto decoder = codec::make_audio_decoder(track);
         if (!decoder) {
             why_not_ = decoder.error().what;
@@ -111,13 +111,26 @@ class LoudnessMeter {
 
     void take(const Packet& packet) {
         if (!decoder_) return;
+        ++packets_;
+        if (sampled_) {
+            // A little more is decoded before each stretch, for decoders that need it to start.
+            const Time in_minute = Time(((packet.pts.count() % kMinute) + kMinute) % kMinute);
+            if (in_minute > kStretch && in_minute < Time(kMinute) - kLead) {
+                away_ = true;
+                return;
+            }
+            if (std::exchange(away_, false)) skip_until_ = packet.pts + kLead / 2;
+        }
+        ++taken_;
         sounds_.clear();
         if (const auto status = decoder_->decode(packet, sounds_); !status) {
             why_not_ = status.error().what;
             decoder_.reset();
             return;
         }
-        for (const Sound& sound : sounds_) push(sound);
+        for (const Sound& sound : sounds_) {
+            if (sound.pts >= skip_until_) push(sound);
+        }
     }
     std::string why_not() const { return why_not_; }
     std::optional<Loudness> result() {
@@ -133,6 +146,7 @@ class LoudnessMeter {
         }
         loudness.true_peak = peak > 0 ? 20 * std::log10(peak) : -HUGE_VAL;
         loudness.short_term = std::move(short_term_);
+        loudness.share = packets_ > 0 ? static_cast<double>(taken_) / static_cast<double>(packets_) : 1;
         return loudness;
     }
 
@@ -147,7 +161,8 @@ class LoudnessMeter {
             since_ -= sound.sample_rate;
             double value = 0;
             const bool known = ebur128_loudness_shortterm(state_, &value) == EBUR128_SUCCESS;
-            short_term_.push_back(known ? static_cast<float>(std::max(value, -90.0)) : -90.0f);
+            const Time at = sound.pts + base::from_ticks(static_cast<std::int64_t>(sound.frames()), sound.sample_rate);
+            short_term_.emplace_back(at, known ? static_cast<float>(std::max(value, -90.0)) : -90.0f);
         }
     }
     // The meter weighs surround channels, and leaves the low-frequency one out.
@@ -174,8 +189,13 @@ class LoudnessMeter {
     std::unique_ptr<media::AudioDecoder> decoder_;
     std::vector<Sound> sounds_;
     ebur128_state* state_ = nullptr;
+    static constexpr std::int64_t kMinute = 60 * base::kFlicksPerSecond;
+    static constexpr Time kStretch = std::chrono::seconds(10), kLead = std::chrono::milliseconds(200);
+    bool sampled_, away_ = false;
+    Time skip_until_ = Time::min();
+    std::int64_t packets_ = 0, taken_ = 0;
     std::int64_t since_ = 0;
-    std::vector<float> short_term_;
+    std::vector<std::pair<Time, float>> short_term_;
     std::string why_not_;
 };
 
@@ -415,7 +435,7 @@ Result<DeepReport> measure_deep(PacketSource& source, const Reopen& reopen, cons
         if (track.kind == TrackKind::video) begin_buffer(lane);
         if (settings.decode && track.kind == TrackKind::audio) {
             if (codec::can_decode_audio(track)) {
-                lane.loudness = std::make_unique<LoudnessMeter>(track);
+                lane.loudness = std::make_unique<LoudnessMeter>(track, source.duration() > settings.all_of);
             } else {
                 lane.measure.not_decoded = fmt::format("{} sound can't be decoded", media::short_name(track.codec));
             }

@@ -2,6 +2,7 @@
 // claimed in headers is held against what the data is.
 #pragma once
 
+#include <chrono>
 #include <functional>
 #include <memory>
 #include <optional>
@@ -54,7 +55,9 @@ struct Loudness {
     double integrated = 0;          // LUFS (EBU R 128)
     double range = 0;               // LU
     double true_peak = 0;           // dBTP
-    std::vector<float> short_term;  // LUFS, three-second windows, one a second
+    // LUFS of three-second windows, by their ends; one a second.
+    std::vector<std::pair<Time, float>> short_term;
+    double share = 1;  // of the sound that was decoded for it
 };
 
 struct TrackMeasure {
@@ -99,6 +102,8 @@ struct DeepReport {
 
 struct DeepSettings {
     bool decode = true;  // loudness, borders, cadence of unflagged material
+    // Sound longer than this is measured on ten seconds of every minute.
+    Time all_of = std::chrono::minutes(10);
 };
 
 // Opens the same source again, for looks at single places; empty where that can't be done.

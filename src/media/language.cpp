@@ -19,7 +19,17 @@ constexpr Language kLanguages[] = {
     {"tr", "tur", "Turkish"},    {"uk", "ukr", "Ukrainian"}, {"vi", "vie", "Vietnamese"}, {"zh", "zho", "Chinese"},
 };
 
+// Bibliographic codes beside the terminological ones, where they differ (ISO 639-2).
+constexpr std::string_view kBibliographic[][2] = {
+    {"bod", "tib"}, {"ces", "cze"}, {"cym", "wel"}, {"deu", "ger"}, {"ell", "gre"}, {"eus", "baq"}, {"fas", "per"},
+    {"fra", "fre"}, {"hye", "arm"}, {"isl", "ice"}, {"kat", "geo"}, {"mkd", "mac"}, {"mri", "mao"}, {"msa", "may"},
+    {"mya", "bur"}, {"nld", "dut"}, {"ron", "rum"}, {"slk", "slo"}, {"sqi", "alb"}, {"zho", "chi"},
+};
+
 const Language* find(std::string_view code) {
+    for (const auto& [terminological, bibliographic] : kBibliographic) {
+        if (bibliographic == code) code = terminological;
+    }
     for (const Language& language : kLanguages) {
         if (language.two == code || language.three == code) return &language;
     }
@@ -30,7 +40,18 @@ const Language* find(std::string_view code) {
 
 std::string language_639_2(std::string_view code) {
     if (const Language* language = find(code)) return std::string(language->three);
+    for (const auto& [terminological, bibliographic] : kBibliographic) {
+        if (bibliographic == code) return std::string(terminological);
+    }
     return code.size() == 3 ? std::string(code) : "und";
+}
+
+std::string language_639_2_bibliographic(std::string_view code) {
+    const std::string known = language_639_2(code);
+    for (const auto& [terminological, bibliographic] : kBibliographic) {
+        if (terminological == known) return std::string(bibliographic);
+    }
+    return known;
 }
 
 std::string language_name(std::string_view code) {

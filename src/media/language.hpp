@@ -1,4 +1,4 @@
-// Language codes: ISO 639-1 (two letters, on discs) and ISO 639-2/T (three letters, in MP4 files).
+// Language codes: ISO 639-1 (two letters, on discs) and ISO 639-2 (three letters, in files; /T unless said otherwise).
 #pragma once
 
 #include <string>
@@ -6,8 +6,10 @@
 
 namespace wavecrest::media {
 
-// The three-letter code for a two- or three-letter one; "und" for none or an unknown one.
+// The three-letter code for a two- or three-letter one of any kind; "und" for none or an unknown one.
 std::string language_639_2(std::string_view code);
+// The bibliographic code, which Matroska and transport streams use: "ger" for "deu".
+std::string language_639_2_bibliographic(std::string_view code);
 // The name in English: "English"; the code itself when it is not in the table; "no language" for none or "und".
 std::string language_name(std::string_view code);
 

@@ -176,7 +176,7 @@ TEST_CASE("loudness is that of EBU R 128", "[deep]") {
     CHECK(report.tracks[0].loudness->integrated == Approx(-23.0).margin(0.1));
     CHECK(report.tracks[0].loudness->true_peak == Approx(-23.0).margin(0.2));
     CHECK(report.tracks[0].loudness->short_term.size() == 20);
-    CHECK(report.tracks[0].loudness->short_term[10] == Approx(-23.0).margin(0.1));
+    CHECK(report.tracks[0].loudness->short_term[10].second == Approx(-23.0).margin(0.1));
     CHECK(says(measured({tone(-36, 10)}), "is quiet (-36.0 LUFS)"));
     CHECK_FALSE(measured({tone(-23, 2)}, false).tracks[0].loudness);
 }

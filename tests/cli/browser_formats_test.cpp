@@ -1,0 +1,121 @@
+// What the writers write, played by a browser: duration, size, pictures counted, sound decoded, skips.
+#include <catch2/catch.hpp>
+#include <chrono>
+#include <nlohmann/json.hpp>
+
+#include "support/browser.hpp"
+#include "support/clips.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+
+namespace {
+
+std::string base64(const ByteVector& bytes) {
+    constexpr char kLetters[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+    std::string out;
+    for (std::size_t i = 0; i < bytes.size(); i += 3) {
+        const unsigned a = bytes[i], b = i + 1 < bytes.size() ? bytes[i + 1] : 0, c = i + 2 < bytes.size() ? bytes[i + 2] : 0;
+        out += kLetters[a >> 2];
+        out += kLetters[(a & 3) << 4 | b >> 4];
+        out += i + 1 < bytes.size() ? kLetters[(b & 15) << 2 | c >> 6] : '=';
+        out += i + 2 < bytes.size() ? kLetters[c & 63] : '=';
+    }
+    return out;
+}
+
+struct File {
+    std::string name, format, mime;
+    std::vector<Lane> lanes;
+    container::WriterSettings settings{};
+    bool by_media_source = false;
+};
+
+constexpr const char* kScript = R"(
+const report = r => fetch('/result', {method: 'POST', body: JSON.stringify(r)});
+const within = (promise, ms, what) => Promise.race([promise, new Promise((_, no) => setTimeout(() => no('too slow: ' + what), ms))]);
+const event = (v, name) => new Promise((done, no) => { v.addEventListener(name, done, {once: true}); v.addEventListener('error', () => no(v.error && v.error.message), {once: true}); });
+async function play(file) {
+  const bytes = Uint8Array.from(atob(file.data), c => c.charCodeAt(0));
+  const v = document.createElement('video'); v.muted = true; v.preload = 'auto'; document.body.append(v);
+  const result = {name: file.name};
+  try {
+    if (file.source) {
+      const source = new MediaSource(); v.src = URL.createObjectURL(source);
+      await within(event(source, 'sourceopen'), 5000, 'sourceopen');
+      const buffer = source.addSourceBuffer(file.mime);
+      buffer.appendBuffer(bytes); await within(event(buffer, 'updateend'), 5000, 'append');
+      source.endOfStream();
+    } else v.src = URL.createObjectURL(new Blob([bytes], {type: file.mime}));
+    if (v.readyState < 2) await within(event(v, 'loadeddata'), 8000, 'loadeddata');
+    result.duration = v.duration; result.width = v.videoWidth; result.height = v.videoHeight;
+    const ended = event(v, 'ended'); await v.play(); await within(ended, 15000, 'playing');
+    result.frames = v.getVideoPlaybackQuality().totalVideoFrames;
+    result.sound = v.webkitAudioDecodedByteCount;
+    result.landed = [];
+    for (const part of [0.7, 0.2]) { const seeked = event(v, 'seeked'); v.currentTime = v.duration * part; await within(seeked, 5000, 'skip'); result.landed.push(v.currentTime / v.duration); }
+    const context = new OfflineAudioContext(2, 48000, 48000);
+    if (!file.source) { try { const s = await context.decodeAudioData(bytes.buffer.slice(0)); result.samples = s.length; } catch (e) { result.samples = -1; } }
+  } catch (e) { result.error = String(e); }
+  v.remove();
+  return result;
+}
+(async () => { const all = []; for (const f of files) all.push(await play(f)); report(all); })();
+)";
+
+}  // namespace
+
+TEST_CASE("a browser plays what the writers wrote", "[browser]") {
+    if (!has_browser()) return;
+    const TempDir dir;
+    const Lane avc = picture_lane(Codec::h264, 60), vp9 = picture_lane(Codec::vp9, 60), vp8 = picture_lane(Codec::vp8, 60);
+    const Lane aac = sound_lane(Codec::aac, 2.5), opus = sound_lane(Codec::opus, 2.5), vorbis = sound_lane(Codec::vorbis, 2.5), flac = sound_lane(Codec::flac, 2.5),
+               mp3 = sound_lane(Codec::mp3, 2.5), lpcm = sound_lane(Codec::lpcm, 2.5);
+    container::WriterSettings fragmented;
+    fragmented.fragments = std::chrono::seconds(1);
+    std::vector<File> files = {
+        {"mp4", "mp4", "video/mp4", {avc, aac}},
+        {"fragmented mp4", "mp4", "video/mp4", {avc, aac}, fragmented},
+        {"matroska", "matroska", "video/x-matroska", {avc, aac}},
+        {"webm vp9", "webm", "video/webm", {vp9, opus}},
+        {"webm vp8", "webm", "video/webm", {vp8, vorbis}},
+        {"mp4 vp9", "mp4", "video/mp4", {vp9, opus}},
+        {"ogg opus", "ogg", "audio/ogg", {opus}},
+        {"ogg vorbis", "ogg", "audio/ogg", {vorbis}},
+        {"flac", "flac", "audio/flac", {flac}},
+        {"mp4 flac", "mp4", "audio/mp4", {flac}},
+        {"mp3", "mp3", "audio/mpeg", {mp3}},
+        {"mp4 mp3", "mp4", "audio/mp4", {mp3}},
+        {"wav", "wav", "audio/wav", {lpcm}},
+        {"adts", "adts", "audio/aac", {aac}},
+    };
+    std::string page = "<!DOCTYPE html><meta charset=\"utf-8\"><body><script>const files = [";
+    for (const File& file : files) {
+        const base::Path path = dir / file.name;
+        write_media(path, file.format, file.lanes, file.settings);
+        page += "{name: '" + file.name + "', mime: '" + file.mime + "', source: " + (file.by_media_source ? "true" : "false") + ", data: '" + base64(read_all(path)) + "'},\n";
+    }
+    page += "];" + std::string(kScript) + "</script>";
+    const auto results = nlohmann::json::parse(run_page(page, 150));
+    REQUIRE(results.size() == files.size());
+    for (std::size_t i = 0; i < files.size(); ++i) {
+        const auto& r = results[i];
+        INFO(r.dump());
+        REQUIRE_FALSE(r.contains("error"));
+        const bool video = files[i].lanes.size() == 2;
+        CHECK(r["duration"].get<double>() == Approx(2.5).margin(0.11));
+        if (video) {
+            CHECK(r["width"] == 320);
+            CHECK(r["height"] == 180);
+            CHECK(r["frames"].get<int>() >= 59);
+            CHECK(r["frames"].get<int>() <= 62);
+        }
+        CHECK(r["sound"].get<int>() > 1000);
+        CHECK(std::abs(r["landed"][0].get<double>() - 0.7) < 0.02);
+        CHECK(std::abs(r["landed"][1].get<double>() - 0.2) < 0.02);
+        // The very number of samples, where the format tells it.
+        const bool exact = files[i].lanes.back().track.codec == Codec::opus || files[i].lanes.back().track.codec == Codec::flac || files[i].lanes.back().track.codec == Codec::lpcm;
+        if (exact && !video) CHECK(r["samples"] == 120'000);
+    }
+}

@@ -1,0 +1,160 @@
+// convert --rewrap and inspect --deep as an installer runs them.
+#include <catch2/catch.hpp>
+#include <nlohmann/json.hpp>
+
+#include "support/clips.hpp"
+#include "support/discs.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+
+TEST_CASE("a disc title is rewrapped to every container that holds its tracks", "[rewrap]") {
+    const TempDir dir;
+    for (const auto& [format, extension] : {std::pair{"matroska", "mkv"}, {"mp4", "mp4"}}) {
+        const Ran ran = run_program({"convert", sample_disc().string(), "--rewrap", format, "--into", dir.path().string(), "--name", "Lake House (2020)", "--json"}, dir.path());
+        INFO(ran.err);
+        REQUIRE(ran.status == 0);
+        const auto output = json_of(ran)["outputs"][0];
+        CHECK(output["pictures"] == kSampleFrames);
+        for (const auto& track : output["tracks"]) CHECK(track["action"] == "keep");
+        const base::Path file = dir / ("Lake House (2020)/Lake House (2020)." + std::string(extension));
+        const auto inspected = json_of(run_program({"inspect", file.string(), "--json"}, dir.path()));
+        CHECK(inspected["container"] == format);
+        CHECK(inspected["chapters"].size() == 5);
+        CHECK(inspected["tracks"][0]["frame_rate"] == "24000/1001");
+        CHECK(inspected["tracks"][0]["scan"] == "pulldown");
+        CHECK(inspected["tracks"][0]["display_aspect"] == "16:9");
+        CHECK(inspected["tracks"][1]["language"] == "eng");
+        CHECK(inspected["duration_s"].get<double>() == Approx(12.012).margin(0.02));
+        // Nothing is written over.
+        const Ran again = run_program({"convert", sample_disc().string(), "--rewrap", format, "--into", dir.path().string(), "--name", "Lake House (2020)"}, dir.path());
+        CHECK(again.status == 4);
+        CHECK(again.err.find("exists already") != std::string::npos);
+    }
+    CHECK(dir.files().size() == 2);
+}
+
+TEST_CASE("rewrapping there and back leaves every byte of the streams", "[rewrap]") {
+    const TempDir dir;
+    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 100), sound_lane(Codec::aac, 4.1), sound_lane(Codec::ac3, 4.1, 3)};
+    // With every pair of containers, through the built program.
+    for (const std::string a : {"mp4", "matroska", "mpeg-ts"}) {
+        const base::Path first = dir / (a + std::string(container::extension_of(a)));
+        write_media(first, a, lanes);
+        const auto before = read_media(first);
+        for (const std::string b : {"mp4", "matroska", "mpeg-ts"}) {
+            if (a == b) continue;
+            INFO(a << " to " << b << " and back");
+            const base::Path there = dir / (a + "-" + b), back = dir / (a + "-" + b + "-back");
+            const Ran one = run_program({"convert", first.string(), "--rewrap", b, "--into", there.string(), "--name", "x", "-q"}, dir.path());
+            INFO(one.err);
+            REQUIRE(one.status == 0);
+            const base::Path middle = there / ("x/x" + std::string(container::extension_of(b)));
+            const Ran two = run_program({"convert", middle.string(), "--rewrap", a, "--into", back.string(), "--name", "x", "-q"}, dir.path());
+            INFO(two.err);
+            REQUIRE(two.status == 0);
+            const auto after = read_media(back / ("x/x" + std::string(container::extension_of(a))));
+            REQUIRE(after.size() == before.size());
+            for (std::size_t t = 0; t < before.size(); ++t) {
+                REQUIRE(after[t].packets.size() == before[t].packets.size());
+                CHECK(payload_of(after[t]) == payload_of(before[t]));
+                for (std::size_t i = 0; i < before[t].packets.size(); ++i) REQUIRE(after[t].packets[i].pts == before[t].packets[i].pts);
+            }
+        }
+    }
+}
+
+TEST_CASE("a cut begins and ends on keyframes, picture and sound together", "[rewrap]") {
+    const TempDir dir;
+    write_media(dir / "a.mkv", "matroska", {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10)});
+    const Ran ran = run_program({"convert", "a.mkv", "--rewrap", "mp4", "--cut", "0:03.5-0:07", "--into", ".", "--name", "Cut", "--json"}, dir.path());
+    INFO(ran.err);
+    REQUIRE(ran.status == 0);
+    const auto lanes = read_media(dir / "Cut/Cut.mp4");
+    REQUIRE(lanes.size() == 2);
+    CHECK(lanes[0].packets.front().key);
+    // Keyframes are 24 pictures apart: from 72 to before 168.
+    CHECK(lanes[0].packets.size() == 96);
+    CHECK(lanes[0].packets.front().pts.count() == 0);
+    CHECK(lanes[1].packets.front().pts >= Time{});
+    CHECK(lanes[1].packets.front().pts < base::from_seconds(0.03));
+    CHECK(std::abs(base::to_seconds(lanes[1].packets.back().pts) - 96 * 1001 / 24000.0) < 0.03);
+    CHECK(run_program({"convert", "a.mkv", "--rewrap", "mp4", "--cut", "5-3", "--into", "."}, dir.path()).status == 2);
+    CHECK(run_program({"convert", "a.mkv", "--rewrap", "mp4", "--cut", "1:00-", "--into", ".", "--name", "Late"}, dir.path()).status == 2);
+    CHECK(run_program({"convert", "a.mkv", "--cut", "1-2", "--into", "."}, dir.path()).status == 2);
+}
+
+TEST_CASE("a track that does not fit is refused by name before anything is written", "[rewrap]") {
+    const TempDir dir;
+    write_media(dir / "a.mkv", "matroska", {picture_lane(Codec::vp8, 24), sound_lane(Codec::opus, 1), text_lane({{{0, 500}, "Hello"}})});
+    const Ran refused = run_program({"convert", "a.mkv", "--rewrap", "mpeg-ts", "--into", "out"}, dir.path());
+    CHECK(refused.status == 3);
+    CHECK(refused.err.find("vp8 video") != std::string::npos);
+    CHECK(refused.err.find("opus audio, French") != std::string::npos);
+    CHECK(refused.err.find("text subtitle, English") != std::string::npos);
+    CHECK_FALSE(std::filesystem::exists(dir / "out"));
+    const Ran unknown = run_program({"convert", "a.mkv", "--rewrap", "tape", "--into", "out"}, dir.path());
+    CHECK(unknown.status == 2);
+    CHECK(unknown.err.find("matroska") != std::string::npos);
+    // Leaving tracks out makes it fit; subtitles go to a file of their own.
+    CHECK(run_program({"convert", "a.mkv", "--rewrap", "webm", "--subtitles", "none", "--into", "out", "-q"}, dir.path()).status == 0);
+    CHECK(run_program({"convert", "a.mkv", "--rewrap", "webvtt", "--into", "out", "-q"}, dir.path()).status == 0);
+    const ByteVector vtt = read_all(dir / "out/a/a.vtt");
+    CHECK(std::string(vtt.begin(), vtt.end()) == "WEBVTT\n\n00:00:00.000 --> 00:00:00.500\nHello\n");
+}
+
+TEST_CASE("standard input is read once, in order", "[rewrap]") {
+    const TempDir dir;
+    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 72), sound_lane(Codec::aac, 3)};
+    for (const std::string format : {"matroska", "mpeg-ts", "flv", "mp4"}) {
+        const std::string name = "a" + std::string(container::extension_of(format));
+        write_media(dir / name, format, lanes);
+        INFO(format);
+        const std::string program = WAVECREST_PROGRAM;
+        const std::string command = "cd '" + dir.path().string() + "' && cat " + name + " | '" + program + "' convert - --rewrap matroska --into . --name piped-" + format + " -q 2>err";
+        REQUIRE(std::system(command.c_str()) == 0);
+        const auto read = read_media(dir / ("piped-" + format + "/piped-" + format + ".mkv"));
+        REQUIRE(read.size() == 2);
+        CHECK(payload_of(read[0]) == payload_of(lanes[0]));
+        CHECK(payload_of(read[1]) == payload_of(lanes[1]));
+    }
+    CHECK(std::system((std::string("'") + WAVECREST_PROGRAM + "' inspect - < /dev/null 2>/dev/null").c_str()) != 0);
+}
+
+TEST_CASE("an address is inspected with few bytes, and read as a file is", "[rewrap]") {
+    const TempDir dir;
+    write_media(dir / "film.mp4", "mp4", {picture_lane(Codec::h264, 72), sound_lane(Codec::aac, 3)});
+    const std::uint16_t port = free_port();
+    const Background server({"stream", "run", "film.mp4", "--port", std::to_string(port)}, dir.path());
+    REQUIRE(wait_for_port(port));
+    const std::string address = "http://127.0.0.1:" + std::to_string(port) + "/film.mp4";
+    const auto inspected = json_of(run_program({"inspect", address, "--json"}, dir.path()));
+    CHECK(inspected["container"] == "mp4");
+    CHECK(inspected["tracks"][0]["codec_string"].get<std::string>().substr(0, 5) == "avc1.");
+    const Ran ran = run_program({"convert", address, "--rewrap", "matroska", "--into", ".", "-q"}, dir.path());
+    INFO(ran.err);
+    REQUIRE(ran.status == 0);
+    CHECK(payload_of(read_media(dir / "film/film.mkv")[0]) == payload_of(read_media(dir / "film.mp4")[0]));
+    CHECK(run_program({"inspect", "http://127.0.0.1:1/x.mp4"}, dir.path()).status == 3);
+}
+
+TEST_CASE("deep inspection says in words what will matter, and leaves figures", "[deep]") {
+    const TempDir dir;
+    write_media(dir / "a.ts", "mpeg-ts", {picture_lane(Codec::h264, 120), sound_lane(Codec::ac3, 5)});
+    const Ran ran = run_program({"inspect", "--deep", "a.ts", "--out", "results", "--json"}, dir.path());
+    INFO(ran.err);
+    REQUIRE(ran.status == 0);
+    const auto deep = json_of(ran)["deep"];
+    CHECK(deep["summary"].size() >= 2);
+    CHECK(deep["tracks"][0]["keyframes"]["count"] == 5);
+    CHECK(deep["tracks"][0]["keyframes"]["longest_s"] == Approx(1.001));
+    CHECK(deep["tracks"][0]["packets"] == 120);
+    CHECK(deep["tracks"][1]["loudness"]["integrated_lufs"].get<double>() < 0);
+    CHECK(deep["tracks"][1]["gaps"] == 0);
+    for (const char* name : {"results/inspect-a-rate.png", "results/inspect-a-rate.csv", "results/inspect-a-keyframes.png", "results/inspect-a-loudness.png"})
+        CHECK(std::filesystem::file_size(dir / name) > 40);
+    const Ran text = run_program({"inspect", "--deep", "a.ts"}, dir.path());
+    CHECK(text.out.find("keyframes are at most 1.0 s apart") != std::string::npos);
+    CHECK(text.out.find("LUFS") != std::string::npos);
+}
