@@ -7,6 +7,7 @@
 #include "base/bits.hpp"
 #include "bitstream/aac.hpp"
 #include "bitstream/audio_frames.hpp"
+#include "bitstream/captions.hpp"
 #include "bitstream/h264.hpp"
 #include "bitstream/h265.hpp"
 #include "bitstream/mpeg2.hpp"
@@ -62,6 +63,7 @@ void describe_h264(Track& track, ByteSpan packet) {
     take_rate(track, sps->frame_rate);
     take_aspect(track, sps->pixel_aspect);
     take_colour(track, sps->colour);
+    track.closed_captions = track.closed_captions || !caption_pairs(Codec::h264, packet).empty();
 }
 
 void describe_h265(Track& track, ByteSpan packet) {

@@ -5,9 +5,11 @@
 #include <algorithm>
 #include <chrono>
 #include <cstdlib>
+#include <optional>
 
 #include "base/clock.hpp"
 #include "base/units.hpp"
+#include "bitstream/captions.hpp"
 #include "bitstream/headers.hpp"
 #include "container/interleave.hpp"
 #include "container/subtitle_text.hpp"
@@ -142,6 +144,15 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
         kept += entry.action == TrackPlan::Action::keep ? 1 : 0;
         plan.tracks.push_back(std::move(entry));
     }
+    if (text_only && kept == 0) {
+        // Captions inside the pictures are text, too.
+        for (TrackPlan& entry : plan.tracks) {
+            if (entry.from.kind != TrackKind::video || !entry.from.closed_captions || kept > 0) continue;
+            entry.action = TrackPlan::Action::keep;
+            entry.why = "its closed captions are written out";
+            ++kept;
+        }
+    }
     if (!refused.empty()) {
         std::string list;
         for (const std::string& one : refused) list += (list.empty() ? "" : "; ") + one;
@@ -150,7 +161,7 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
                     "or --subtitles");
     }
     if (kept == 0) {
-        return fail(ErrorKind::input, text_only ? "there is no subtitle track of text" : "no track is left to write",
+        return fail(ErrorKind::input, text_only ? "there are no subtitles of text, and no closed captions" : "no track is left to write",
                     plan.source,
                     text_only ? "wavecrest inspect lists the tracks; subtitles that are images can't become text"
                               : "choose others with --sound and --subtitles");
@@ -197,12 +208,30 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
 
 class TextSink : public PacketSink {
   public:
-    explicit TextSink(base::AtomicFile file) : file_(std::move(file)) {}
+    // Of a text track, or of a picture track's closed captions.
+    TextSink(base::AtomicFile file, const Track& track) : file_(std::move(file)) {
+        if (track.kind == TrackKind::video) captions_.emplace(track.codec);
+    }
     Status write(const Packet& packet) override {
-        cues_.push_back(packet);
+        if (captions_) {
+            captions_->push(packet);
+        } else {
+            cues_.push_back(packet);
+        }
         return {};
     }
     Status finish() override {
+        if (captions_) {
+            for (const bitstream::CaptionCue& cue : captions_->finish()) {
+                Packet packet;
+                packet.pts = packet.dts = cue.from;
+                packet.duration = cue.to - cue.from;
+                packet.data = Bytes(ByteVector(cue.text.begin(), cue.text.end()));
+                cues_.push_back(std::move(packet));
+            }
+            if (cues_.empty())
+                return fail(ErrorKind::input, "the closed captions say nothing", "", "there is nothing to write out");
+        }
         const std::string text = container::write_web_vtt(cues_);
         WAVECREST_TRY(file_.write(base::as_bytes(text)));
         return file_.commit();
@@ -210,6 +239,7 @@ class TextSink : public PacketSink {
 
   private:
     base::AtomicFile file_;
+    std::optional<bitstream::CaptionReader> captions_;
     std::vector<Packet> cues_;
 };
 
@@ -222,9 +252,19 @@ Status complete(PacketSource& source, std::vector<Track>& tracks, std::vector<Pa
                    std::any_of(read.begin(), read.end(), [&](const Packet& p) { return p.track == track.id; });
         });
     };
+    // What the source itself has learnt by then counts first.
+    const auto learn = [&] {
+        for (Track& track : tracks) {
+            if (!track.codec_config.empty()) continue;
+            for (const Track& now : source.tracks()) {
+                if (now.id == track.id && now.codec == track.codec && !now.codec_config.empty()) track = now;
+            }
+        }
+    };
     while (!whole() && read.size() < kMost) {
         WAVECREST_TRY_ASSIGN(packet, source.read());
         if (!packet) break;
+        learn();
         for (Track& track : tracks) {
             const bool first =
                 track.id == packet->track &&
@@ -331,7 +371,7 @@ Result<Outcome> run_rewrap(const source::Input& input, const RewrapPlan& plan, c
     settings.chapters = plan.chapters;
     std::unique_ptr<PacketSink> sink;
     if (plan.format == "webvtt") {
-        sink = std::make_unique<TextSink>(std::move(file));
+        sink = std::make_unique<TextSink>(std::move(file), tracks.front());
     } else {
         WAVECREST_TRY_ASSIGN(writer,
                              container::create_media(plan.format, std::move(file), tracks, std::move(settings)));

@@ -120,6 +120,7 @@ class TitleSource : public PacketSource {
     Result<std::optional<Packet>> read() override {
         while (true) {
             while (auto packet = assembler_.take()) {
+                if (!described_) take_description();
                 if (wanted(*packet)) return packet;
             }
             if (finished_) return std::optional<Packet>{};
@@ -150,6 +151,27 @@ class TitleSource : public PacketSource {
         // From the first picture on means from the beginning: tables and sound may lie before it.
         if (after == clip.info.entries.begin() || std::prev(after) == clip.info.entries.begin()) return 0;
         return std::uint64_t{std::prev(after)->packet} * ts::kTimedPacket;
+    }
+
+    // The stream's own headers give what players need beside the pictures.
+    void take_description() {
+        const Track* told = assembler_.video_description();
+        if (told == nullptr) return;
+        described_ = true;
+        for (Track& track : title_.tracks) {
+            if (track.id != told->id) continue;
+            track.codec_config = told->codec_config;
+            track.profile = told->profile;
+            track.level = told->level;
+            track.reference_frames = told->reference_frames;
+            track.reorder_frames = told->reorder_frames;
+            track.bit_depth = told->bit_depth;
+            if (track.frame_rate.num == 0) track.frame_rate = told->frame_rate;
+            if (track.scan == Scan::unknown) track.scan = told->scan;
+            if (track.colour.matrix == 2) track.colour = told->colour;
+            track.mastering_display = told->mastering_display;
+            track.content_light = told->content_light;
+        }
     }
 
     void start_item(std::size_t index) {
@@ -375,6 +397,7 @@ class TitleSource : public PacketSource {
         for (Packet& packet : rest) assembler_.give_back(std::move(packet));
     }
 
+    bool described_ = false;
     BluRayTitle title_;
     std::vector<ClipFile> clips_;  // of each item
     static constexpr std::size_t kPids = 8192;

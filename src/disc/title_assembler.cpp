@@ -26,7 +26,13 @@ TitleAssembler::TitleAssembler(const std::vector<Track>& tracks) {
     for (const Track& track : tracks) {
         switch (track.kind) {
             case TrackKind::video:
-                if (track.codec == Codec::mpeg1 || track.codec == Codec::mpeg2) video_track_ = track.id;
+                if (video_track_ >= 0) break;
+                if (track.codec == Codec::mpeg1 || track.codec == Codec::mpeg2) {
+                    video_track_ = track.id;
+                } else if (track.codec == Codec::h264 || track.codec == Codec::h265 || track.codec == Codec::vc1) {
+                    video_track_ = track.id;
+                    other_video_.emplace(track);
+                }
                 break;
             case TrackKind::audio: {
                 // A TrueHD track's packets are those of its AC-3 core.
@@ -62,6 +68,11 @@ TitleAssembler::Stamp TitleAssembler::on_timeline(Stamp stamp) const {
 
 void TitleAssembler::video(ByteSpan piece, Stamp pts, Stamp dts) {
     if (video_track_ < 0) return;
+    if (other_video_) {
+        other_video_->push(piece, on_timeline(pts), on_timeline(dts));
+        take_other_video();
+        return;
+    }
     splitter_.push(piece, on_timeline(pts), on_timeline(dts), 0, units_);
     take_units();
 }
@@ -82,6 +93,18 @@ void TitleAssembler::take_units() {
         take_timed();
     }
     units_.clear();
+}
+
+void TitleAssembler::take_other_video() {
+    auto& from = other_video_->ready();
+    while (!from.empty()) {
+        Packet packet = std::move(from.front());
+        from.pop_front();
+        if (seen_picture_ && packet.pts > video_end_ + 20 * packet.duration) report("pictures are missing", video_end_, packet.pts);
+        seen_picture_ = true;
+        video_end_ = std::max(video_end_, packet.pts + packet.duration);
+        ready_.push_back(std::move(packet));
+    }
 }
 
 void TitleAssembler::take_timed() {
@@ -198,6 +221,7 @@ void TitleAssembler::subtitle(TrackId track, ByteSpan piece, Stamp pts) {
 }
 
 void TitleAssembler::lost() {
+    if (other_video_) other_video_->lost();
     splitter_.reset();
     timer_.flush(timed_);
     take_timed();
@@ -211,7 +235,9 @@ void TitleAssembler::lost() {
 }
 
 void TitleAssembler::lost(TrackId track) {
-    if (track == video_track_) {
+    if (track == video_track_ && other_video_) {
+        other_video_->lost();
+    } else if (track == video_track_) {
         splitter_.reset();
         timer_.flush(timed_);
         take_timed();
@@ -239,6 +265,7 @@ void TitleAssembler::restart(Time time) {
     timed_.clear();
     splitter_.reset();
     timer_.reset();
+    if (other_video_) other_video_->restart();
     wait_for_key_ = skip_leading_ = seen_picture_ = has_clock_ = false;
     video_end_ = time;
     for (auto& [id, state] : sound_) {
@@ -252,6 +279,10 @@ void TitleAssembler::restart(Time time) {
 }
 
 void TitleAssembler::finish() {
+    if (other_video_) {
+        other_video_->flush();
+        take_other_video();
+    }
     splitter_.flush(units_);
     take_units();
     timer_.flush(timed_);

@@ -9,6 +9,7 @@
 
 #include "bitstream/audio_frames.hpp"
 #include "bitstream/mpeg2.hpp"
+#include "container/elementary.hpp"
 #include "media/types.hpp"
 
 namespace wavecrest::disc {
@@ -17,7 +18,7 @@ class TitleAssembler {
   public:
     using Stamp = std::optional<std::int64_t>;  // 90 kHz, as the stream carries it (32 or 33 bits)
 
-    // Only these tracks' data is taken: MPEG video, framed or LPCM sound, subtitles.
+    // Only these tracks' data is taken: MPEG, H.264, H.265 or VC-1 video, framed or LPCM sound, subtitles.
     explicit TitleAssembler(const std::vector<Track>& tracks);
 
     // From now on `stamp` of the stream's clock is `at` of the title. Exact: no rounding adds up over many cells.
@@ -50,6 +51,10 @@ class TitleAssembler {
     void give_back(Packet packet) { ready_.push_back(std::move(packet)); }
     const std::vector<Problem>& problems() const { return problems_; }
     void report(std::string what, Time from, Time to);
+    // What H.264, H.265 and VC-1 video has told of itself, its decoder configuration above all; null before.
+    const Track* video_description() const {
+        return other_video_ && other_video_->described() ? &other_video_->track() : nullptr;
+    }
     // Up to which pictures have come.
     Time video_end() const { return video_end_; }
 
@@ -72,7 +77,10 @@ class TitleAssembler {
     void take_frames(SoundState& state);
     void place(SoundState& state, std::optional<Time> stamped, Time duration, Bytes data);
 
+    void take_other_video();
+
     TrackId video_track_ = -1;
+    std::optional<container::ElementaryStream> other_video_;  // what is not MPEG-1 or MPEG-2
     std::map<TrackId, SoundState> sound_;
     std::map<TrackId, SubtitleState> subtitles_;
 

@@ -1,5 +1,8 @@
 // The timeline of titles made of many clocks.
+#include "bitstream/h264.hpp"
+#include "bitstream/nal.hpp"
 #include "disc/title_assembler.hpp"
+#include "support/clips.hpp"
 
 #include <catch2/catch.hpp>
 
@@ -70,4 +73,55 @@ TEST_CASE("33-bit stamps that wrap stay on the timeline", "[assembler]") {
     assembler.start_clock(kRange - 90000, base::from_seconds(10));
     CHECK(assembler.time_of(90000) == base::from_seconds(12));
     CHECK(assembler.time_of(kRange - 180000) == base::from_seconds(9));
+}
+
+TEST_CASE("H.264 of Blu-ray discs is cut into access units with their times, across joins", "[assembler]") {
+    const test::Lane coded = test::picture_lane(Codec::h264, 60);
+    Track track;
+    track.id = 0x1011;
+    track.kind = TrackKind::video;
+    track.codec = Codec::h264;
+    disc::TitleAssembler assembler({track});
+    // A clip whose clock starts anywhere; each access unit with a delimiter and its parameter sets in front.
+    const auto sets = bitstream::h264::parameter_sets(coded.track.codec_config.view());
+    REQUIRE(sets);
+    constexpr std::int64_t kClock = 5'400'000;
+    const auto feed = [&](std::int64_t clock) {
+        for (const Packet& packet : coded.packets) {
+            ByteVector stream = {0, 0, 0, 1, 9, 0xF0};
+            const auto add = [&](ByteSpan unit) {
+                stream.insert(stream.end(), {0, 0, 1});
+                stream.insert(stream.end(), unit.begin(), unit.end());
+            };
+            if (packet.key) {
+                for (const ByteSpan unit : sets->units) add(unit);
+            }
+            for (const ByteSpan unit : bitstream::nal::split_lengths(packet.data.view())) add(unit);
+            // In pieces, as transport packets carry it.
+            const std::int64_t pts = clock + base::to_ticks(packet.pts, 90000), dts = clock + base::to_ticks(packet.dts, 90000);
+            for (std::size_t at = 0; at < stream.size(); at += 184) {
+                const ByteSpan piece = ByteSpan(stream).subspan(at, std::min<std::size_t>(184, stream.size() - at));
+                assembler.video(piece, at == 0 ? std::optional(pts) : std::nullopt, at == 0 ? std::optional(dts) : std::nullopt);
+            }
+        }
+    };
+    const Time length = base::frames_to_time(60, {24000, 1001});
+    assembler.start_clock(kClock, Time{});
+    feed(kClock);
+    assembler.join();
+    assembler.start_clock(77, length);
+    feed(77);
+    assembler.finish();
+    REQUIRE(assembler.video_description() != nullptr);
+    CHECK(assembler.video_description()->profile == "High");
+    test::Lane first{coded.track, {}}, second{coded.track, {}};
+    while (auto packet = assembler.take()) (first.packets.size() < 60 ? first : second).packets.push_back(std::move(*packet));
+    REQUIRE(second.packets.size() == 60);
+    CHECK(test::payload_of(first) == test::payload_of(coded));
+    CHECK(test::payload_of(second) == test::payload_of(coded));
+    for (std::size_t i = 0; i < 60; ++i) {
+        CHECK(first.packets[i].pts == coded.packets[i].pts);
+        CHECK(second.packets[i].pts == coded.packets[i].pts + length);
+        CHECK(first.packets[i].key == coded.packets[i].key);
+    }
 }
