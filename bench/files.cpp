@@ -1,10 +1,11 @@
-// How fast files are opened, inspected to their ends and rewrapped, against cat and cp of the same file in the same run:
+// How fast files are opened, inspected to their ends and rewrapped, against cat and cp of the same file in the same
+// run:
 //
 //   build/bench_files [MEGABYTES]     size of the files that are read (1000)
 //
 // Prints: inspect of 50 GB files (sparse; seconds, by the built program); the structural pass of deep inspection as a
-// fraction of the speed of cat; decoding as a multiple of the decoder alone; rewrapping to MP4 as a fraction of the speed
-// of cp and sync; and the memory of each.
+// fraction of the speed of cat; decoding as a multiple of the decoder alone; rewrapping to MP4 as a fraction of the
+// speed of cp and sync; and the memory of each.
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/resource.h>
@@ -93,7 +94,8 @@ class Runner {
     double memory_of(const std::string& command) {
         const std::string line = command + "\n";
         long kilobytes = -1;
-        if (::write(to_[1], line.data(), line.size()) < 0 || ::read(from_[0], &kilobytes, sizeof(kilobytes)) < 0 || kilobytes < 0)
+        if (::write(to_[1], line.data(), line.size()) < 0 || ::read(from_[0], &kilobytes, sizeof(kilobytes)) < 0 ||
+            kilobytes < 0)
             stop({ErrorKind::machine, "the program failed", command, ""});
         return static_cast<double>(kilobytes) / 1024;
     }
@@ -147,7 +149,9 @@ Material make_material(std::int64_t bps) {
     Sound tone;
     tone.sample_rate = 48000;
     tone.channels = 2;
-    for (int i = 0; i < 96000; ++i) tone.samples.insert(tone.samples.end(), {0.2f * static_cast<float>(std::sin(i * 0.05)), 0.2f * static_cast<float>(std::sin(i * 0.06))});
+    for (int i = 0; i < 96000; ++i)
+        tone.samples.insert(tone.samples.end(), {0.2f * static_cast<float>(std::sin(i * 0.05)),
+                                                 0.2f * static_cast<float>(std::sin(i * 0.06))});
     must(aac->encode(tone, sound));
     m.tracks = {encoder->track(), aac->track()};
     m.tracks[0].id = 1;
@@ -157,7 +161,8 @@ Material make_material(std::int64_t bps) {
     while (sound.size() > 93) sound.pop_back();
     m.packets = std::move(pictures);
     m.packets.insert(m.packets.end(), sound.begin(), sound.end());
-    std::stable_sort(m.packets.begin(), m.packets.end(), [](const Packet& a, const Packet& b) { return a.dts < b.dts; });
+    std::stable_sort(m.packets.begin(), m.packets.end(),
+                     [](const Packet& a, const Packet& b) { return a.dts < b.dts; });
     m.length = std::chrono::seconds(2);
     return m;
 }
@@ -198,7 +203,8 @@ void inspect_large(const base::Path& folder, const std::string& program) {
         if (::pwrite(handle, tail.data(), tail.size(), static_cast<off_t>(place)) < 0) std::abort();
         ::close(handle);
         const double took = median_of(5, [&] {
-            if (std::system((program + " inspect --json " + quoted(path) + " > /dev/null 2>&1").c_str()) != 0) std::abort();
+            if (std::system((program + " inspect --json " + quoted(path) + " > /dev/null 2>&1").c_str()) != 0)
+                std::abort();
         });
         fmt::print("inspect of a 50 GB {} file: {:.3f} s (limit 0.3)\n", format, took);
         std::filesystem::remove(path);
@@ -209,7 +215,10 @@ void inspect_large(const base::Path& folder, const std::string& program) {
     {
         auto file = must(base::AtomicFile::create(path, base::AtomicFile::IfExists::replace));
         auto writer = must(container::create_media("mp4", std::move(file), small.tracks, {}));
-        for (Packet& p : small.packets) p.data = Bytes(ByteVector(p.data.view().begin(), p.data.view().begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(p.data.size(), 64))));
+        for (Packet& p : small.packets)
+            p.data = Bytes(ByteVector(
+                p.data.view().begin(),
+                p.data.view().begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(p.data.size(), 64))));
         for (Time at{}; at < base::from_seconds(36000); at += small.length) {
             for (Packet p : small.packets) {
                 p.pts += at;
@@ -222,7 +231,8 @@ void inspect_large(const base::Path& folder, const std::string& program) {
     const double took = median_of(5, [&] {
         if (std::system((program + " inspect --json " + quoted(path) + " > /dev/null 2>&1").c_str()) != 0) std::abort();
     });
-    fmt::print("inspect of an mp4 file of ten hours ({} samples): {:.3f} s (limit 0.3)\n", 36000 / 2 * small.packets.size(), took);
+    fmt::print("inspect of an mp4 file of ten hours ({} samples): {:.3f} s (limit 0.3)\n",
+               36000 / 2 * small.packets.size(), took);
     std::filesystem::remove(path);
 }
 
@@ -258,8 +268,9 @@ int main(int argc, char** argv) {
                 must(decoder->decode(packet, sounds));
             }
         });
-        fmt::print("loudness of {:.0f} minutes of AAC: {:.2f} s, {:.2f} of the decoder alone over all of it (limit 1.3)\n",
-                   base::to_seconds(length) / 60, report.decoding_seconds, report.decoding_seconds / alone);
+        fmt::print(
+            "loudness of {:.0f} minutes of AAC: {:.2f} s, {:.2f} of the decoder alone over all of it (limit 1.3)\n",
+            base::to_seconds(length) / 60, report.decoding_seconds, report.decoding_seconds / alone);
     }
     const Material m = make_material(30'000'000);
     for (const char* format : {"mpeg-ts", "matroska", "mp4"}) {
@@ -277,13 +288,17 @@ int main(int argc, char** argv) {
             settings.decode = false;
             must(measure::measure_deep(*source, {}, settings, {}, cancel));
         });
-        fmt::print("{}: cat {:.2f} GB/s; deep inspection, structure: {:.2f} GB/s, {:.3f} of cat (limit 0.12, goal 0.2), {:.0f} MB of memory\n", format,
-                   size / reference / 1e9, size / structure / 1e9, reference / structure, runner.memory_of(quoted(program) + " inspect --deep --json " + quoted(path)));
+        fmt::print(
+            "{}: cat {:.2f} GB/s; deep inspection, structure: {:.2f} GB/s, {:.3f} of cat (limit 0.12, goal 0.2), "
+            "{:.0f} MB of memory\n",
+            format, size / reference / 1e9, size / structure / 1e9, reference / structure,
+            runner.memory_of(quoted(program) + " inspect --deep --json " + quoted(path)));
         if (std::string_view(format) == "mp4") continue;
         const base::Path copy = folder / "copy", library = folder / "library";
         const double copied = median_of(3, [&] {
             std::filesystem::remove(copy);
-            if (std::system(("cp " + quoted(path) + " " + quoted(copy) + " && sync " + quoted(copy)).c_str()) != 0) std::abort();
+            if (std::system(("cp " + quoted(path) + " " + quoted(copy) + " && sync " + quoted(copy)).c_str()) != 0)
+                std::abort();
         });
         const auto rewrap = [&] {
             std::filesystem::remove_all(library);
@@ -295,8 +310,12 @@ int main(int argc, char** argv) {
             must(convert::run_rewrap(*input, plans.front(), {}, cancel));
         };
         const double rewrapped = median_of(3, rewrap);
-        fmt::print("  rewrapping to MP4: {:.2f} s, cp and sync {:.2f} s: {:.2f} of its speed (limit 0.5), {:.0f} MB of memory\n", rewrapped, copied, copied / rewrapped,
-                   runner.memory_of(quoted(program) + " convert " + quoted(path) + " --rewrap mp4 -q --name Memory --into " + quoted(library)));
+        fmt::print(
+            "  rewrapping to MP4: {:.2f} s, cp and sync {:.2f} s: {:.2f} of its speed (limit 0.5), {:.0f} MB of "
+            "memory\n",
+            rewrapped, copied, copied / rewrapped,
+            runner.memory_of(quoted(program) + " convert " + quoted(path) + " --rewrap mp4 -q --name Memory --into " +
+                             quoted(library)));
         std::filesystem::remove(copy);
         std::filesystem::remove_all(library);
         std::filesystem::remove(path);

@@ -1,16 +1,22 @@
-// Fuzz targets for what reads discs: one program each, chosen by WAVECREST_FUZZ_TARGET (scripts/fuzz builds and runs
-// them). None may crash, hang or use memory without bound on any bytes.
+// Fuzz targets for what reads discs and files: one program each, chosen by WAVECREST_FUZZ_TARGET (scripts/fuzz builds
+// and runs them). None may crash, hang or use memory without bound on any bytes.
 #include <cstddef>
 #include <cstdint>
 
 #include "bitstream/audio_frames.hpp"
+#include "bitstream/captions.hpp"
 #include "bitstream/h264.hpp"
+#include "bitstream/h265.hpp"
+#include "bitstream/headers.hpp"
 #include "bitstream/lpcm.hpp"
 #include "bitstream/mpeg2.hpp"
+#include "bitstream/web_video.hpp"
 #include "codec/pgs.hpp"
 #include "codec/subpicture.hpp"
 #include "container/mpeg_ps.hpp"
 #include "container/mpeg_ts.hpp"
+#include "container/reader.hpp"
+#include "container/sniff.hpp"
 #include "disc/blu_ray_tables.hpp"
 #include "disc/disc_files.hpp"
 #include "disc/dvd_tables.hpp"
@@ -151,6 +157,91 @@ void streams(ByteSpan bytes) {
     (void)container::ts::parse_pat(bytes);
     (void)container::ts::parse_pmt(bytes);
     (void)bitstream::h264::parse_sps(bytes);
+}
+
+// A reader on any bytes: all packets, a skip, packets again.
+void read(Result<container::MediaFile> (*open)(std::shared_ptr<base::ByteSource>), ByteSpan bytes) {
+    auto media = open(std::make_shared<base::MemorySource>(ByteVector(bytes.begin(), bytes.end())));
+    if (!media) return;
+    PacketSource& source = *media->source;
+    const auto some = [&](int count) {
+        for (int i = 0; i < count; ++i) {
+            const auto packet = source.read();
+            if (!packet || !*packet) break;
+        }
+    };
+    some(3000);
+    for (const int part : {3, 0, 7}) {
+        if (!source.seek(source.duration() / 8 * part)) break;
+        some(200);
+    }
+    if (media->rate) (void)media->rate();
+}
+void mp4(ByteSpan bytes) {
+    read(container::open_mp4, bytes);
+}
+void matroska(ByteSpan bytes) {
+    read(container::open_matroska, bytes);
+}
+void transport(ByteSpan bytes) {
+    read([](std::shared_ptr<base::ByteSource> b) { return container::open_mpeg_ts(std::move(b), 0); }, bytes);
+}
+void program(ByteSpan bytes) {
+    read(container::open_mpeg_ps, bytes);
+}
+void avi(ByteSpan bytes) {
+    read(container::open_avi, bytes);
+}
+void flv(ByteSpan bytes) {
+    read(container::open_flv, bytes);
+}
+void ogg(ByteSpan bytes) {
+    read(container::open_ogg, bytes);
+}
+void sound(ByteSpan bytes) {
+    read(container::open_sound_file, bytes);
+}
+void text(ByteSpan bytes) {
+    read(container::open_text_file, bytes);
+    const std::string words(bytes.begin(), bytes.end());
+    (void)container::plain_text_of_ass(words);
+    (void)container::without_markup(words, true);
+    (void)container::sniff(bytes);
+}
+
+// Configurations and first packets of every codec: the first byte chooses, the second divides.
+void headers(ByteSpan bytes) {
+    if (bytes.size() < 4) return;
+    const auto codec = static_cast<Codec>(bytes[0] % (static_cast<int>(Codec::text) + 1));
+    const ByteSpan rest = bytes.subspan(2);
+    const std::size_t split = rest.size() * bytes[1] / 256;
+    for (const bool configured : {true, false}) {
+        Track track;
+        track.codec = codec;
+        track.kind = codec <= Codec::av1 ? TrackKind::video : TrackKind::audio;
+        if (configured)
+            track.codec_config = Bytes(ByteVector(rest.begin(), rest.begin() + static_cast<std::ptrdiff_t>(split)));
+        bitstream::describe_headers(track, rest.subspan(split));
+        (void)bitstream::codec_string(track);
+        (void)bitstream::sound_duration(track, rest);
+        bitstream::describe_cadence(track, {rest, rest, rest});
+    }
+    (void)bitstream::h265::parse_sps(rest);
+    (void)bitstream::h265::parameter_sets(rest);
+    (void)bitstream::av1_without_delimiters(rest);
+    bitstream::CaptionReader captions(codec);
+    Packet packet;
+    packet.data = Bytes(ByteVector(rest.begin(), rest.end()));
+    captions.push(packet);
+    (void)captions.finish();
+    bitstream::LineCaptions line;
+    bitstream::ServiceCaptions service;
+    for (std::size_t i = 0; i + 1 < rest.size(); i += 2) {
+        line.push(Time(static_cast<std::int64_t>(i)), rest[i], rest[i + 1]);
+        service.push(Time(static_cast<std::int64_t>(i)), rest[i] % 7 == 0, rest[i], rest[i + 1]);
+    }
+    line.finish(Time(1 << 20));
+    service.finish(Time(1 << 20));
 }
 
 }  // namespace

@@ -110,7 +110,8 @@ std::vector<CaptionPair> caption_pairs(Codec codec, ByteSpan unit) {
             if (size > rbsp.size() - std::min(at, rbsp.size())) break;
             const ByteSpan body = ByteSpan(rbsp).subspan(at, size);
             // Registered by ITU-T T.35: country 0xB5, provider 0x0031.
-            if (type == 4 && body.size() > 8 && body[0] == 0xB5 && body[1] == 0 && body[2] == 0x31) take_user_data(body.subspan(3), pairs);
+            if (type == 4 && body.size() > 8 && body[0] == 0xB5 && body[1] == 0 && body[2] == 0x31)
+                take_user_data(body.subspan(3), pairs);
             at += size;
         }
     }
@@ -180,7 +181,8 @@ void LineCaptions::control(Time time, std::uint8_t code) {
         case 0x2D:  // carriage return
             if (mode_ != Mode::roll_up) break;
             changed(time);
-            for (int r = std::max(0, row_ - rows_ + 1); r < row_; ++r) shown_[static_cast<std::size_t>(r)] = shown_[static_cast<std::size_t>(r) + 1];
+            for (int r = std::max(0, row_ - rows_ + 1); r < row_; ++r)
+                shown_[static_cast<std::size_t>(r)] = shown_[static_cast<std::size_t>(r) + 1];
             for (int r = 0; r <= row_ - rows_; ++r) shown_[static_cast<std::size_t>(r)].clear();
             shown_[static_cast<std::size_t>(row_)].clear();
             shown_now(time);
@@ -222,7 +224,8 @@ void LineCaptions::push(Time time, std::uint8_t first, std::uint8_t second) {
                     // The rows move with their base.
                     Screen moved{};
                     for (int r = 0; r < rows_; ++r) {
-                        if (row - r >= 0 && row_ - r >= 0) moved[static_cast<std::size_t>(row - r)] = shown_[static_cast<std::size_t>(row_ - r)];
+                        if (row - r >= 0 && row_ - r >= 0)
+                            moved[static_cast<std::size_t>(row - r)] = shown_[static_cast<std::size_t>(row_ - r)];
                     }
                     shown_ = moved;
                 }

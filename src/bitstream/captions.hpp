@@ -1,5 +1,6 @@
-// Closed captions inside pictures: found, and turned into text with times. CEA-608 (line 21) and CEA-708 (DTVCC), as MPEG-2
-// user data (ATSC A/53 part 4, 6.2.3; and the form DVD-Video has) and H.264 SEI messages (A/72 part 1, 6.4.2) carry them.
+// Closed captions inside pictures: found, and turned into text with times. CEA-608 (line 21) and CEA-708 (DTVCC), as
+// MPEG-2 user data (ATSC A/53 part 4, 6.2.3; and the form DVD-Video has) and H.264 SEI messages (A/72 part 1, 6.4.2)
+// carry them.
 #pragma once
 
 #include <array>

@@ -144,7 +144,7 @@ std::optional<Sps> parse_sps(ByteSpan nal) {
         sps.chroma_format = static_cast<int>(bits.ue());
         if (sps.chroma_format > 3) return std::nullopt;
         if (sps.chroma_format == 3) sps.separate_planes = bits.flag();
-        sps.bit_depth = 8 + static_cast<int>(bits.ue());
+        sps.bit_depth = 8 + static_cast<int>(std::min(bits.ue(), 64u));
         bits.ue();
         bits.skip(1);
         if (bits.flag()) {
@@ -153,7 +153,7 @@ std::optional<Sps> parse_sps(ByteSpan nal) {
             }
         }
     }
-    const std::uint32_t number_bits = bits.ue() + 4;
+    const std::uint32_t number_bits = std::min(bits.ue(), 64u) + 4;
     if (number_bits > 16) return std::nullopt;
     sps.frame_number_bits = static_cast<int>(number_bits);
     const std::uint32_t order = bits.ue();

@@ -165,9 +165,9 @@ std::optional<Sps> parse_sps(ByteSpan unit) {
         sps.width = static_cast<int>(w);
         sps.height = static_cast<int>(h);
     }
-    sps.bit_depth = 8 + static_cast<int>(bits.ue());
-    sps.chroma_bit_depth = 8 + static_cast<int>(bits.ue());
-    const std::uint32_t order_bits = bits.ue() + 4;
+    sps.bit_depth = 8 + static_cast<int>(std::min(bits.ue(), 64u));
+    sps.chroma_bit_depth = 8 + static_cast<int>(std::min(bits.ue(), 64u));
+    const std::uint32_t order_bits = std::min(bits.ue(), 64u) + 4;
     if (!bits.ok() || sps.bit_depth > 16 || sps.chroma_bit_depth > 16 || order_bits > 16) return std::nullopt;
     const bool each_layer = bits.flag();
     for (int i = each_layer ? 0 : sps.max_sub_layers - 1; i < sps.max_sub_layers; ++i) {

@@ -238,9 +238,11 @@ void print_deep(const measure::DeepReport& deep) {
             fmt::print("           level {} claimed, {} needed\n", m.track.level, m.needed_level);
         if (!m.cadence.empty()) fmt::print("           cadence: {}\n", m.cadence);
         if (m.loudness)
-            fmt::print("           loudness {:.1f} LUFS, range {:.1f} LU, true peak {:+.1f} dBTP{}\n", m.loudness->integrated,
-                       m.loudness->range, m.loudness->true_peak,
-                       m.loudness->share < 0.9 ? fmt::format(" (of {:.0f} % of the sound, spread evenly)", 100 * m.loudness->share) : "");
+            fmt::print("           loudness {:.1f} LUFS, range {:.1f} LU, true peak {:+.1f} dBTP{}\n",
+                       m.loudness->integrated, m.loudness->range, m.loudness->true_peak,
+                       m.loudness->share < 0.9
+                           ? fmt::format(" (of {:.0f} % of the sound, spread evenly)", 100 * m.loudness->share)
+                           : "");
         if (!m.not_decoded.empty()) fmt::print("           loudness unknown: {}\n", m.not_decoded);
         if (m.gap_count > 0) fmt::print("           {} gaps or jumps in its times\n", m.gap_count);
     }

@@ -441,8 +441,8 @@ class OggWriter : public PacketSink {
         // The page at hand is written when the next packet shows that it is not the last.
         std::size_t bytes = 0;
         for (const ByteVector& p : packets_) bytes += p.size();
-        if (!packets_.empty() && (bytes > kPageBytes || packets_.size() >= 200 ||
-                                  sample_ - page_from_ >= track_.sample_rate)) {
+        if (!packets_.empty() &&
+            (bytes > kPageBytes || packets_.size() >= 200 || sample_ - page_from_ >= track_.sample_rate)) {
             WAVECREST_TRY(end_page(sample_, 0));
             page_from_ = sample_;
         }

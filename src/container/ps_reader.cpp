@@ -109,7 +109,7 @@ Status ProgramSource::open() {
                     bytes_.source().name(), "copy it again");
     }
     adding_ = false;
-    if (reference_ < 0) reference_ = lanes_.begin()->first;
+    if (!lanes_.contains(reference_)) reference_ = lanes_.begin()->first;
     std::optional<Time> zero, earliest;
     for (const Packet& packet : ready_) {
         const auto found = lanes_.find(packet.track);

@@ -160,11 +160,14 @@ Status TransportSource::open(int number) {
         return fail(ErrorKind::input, "no picture and no sound of this transport stream can be read",
                     bytes_.source().name(), "record or copy it again");
     }
+    if (std::none_of(lanes_.begin(), lanes_.end(), [&](const Lane& lane) { return lane.pid == reference_pid_; }))
+        reference_pid_ = lanes_.front().pid;
     // Time 0 is the first picture's that can be shown, in a recording that was entered between two of them; else the
     // earliest of all tracks. Sound just before the picture may be what its decoder starts with.
     const auto first_of = [&](bool pictures_only) {
         std::optional<Time> first;
         for (const Packet& packet : ready_) {
+            if (lane_of_[static_cast<std::size_t>(packet.track)] < 0) continue;
             const Track& track =
                 lanes_[static_cast<std::size_t>(lane_of_[static_cast<std::size_t>(packet.track)])].stream.track();
             if (track.kind == TrackKind::subtitle || (pictures_only && packet.track != reference_pid_)) continue;

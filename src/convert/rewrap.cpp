@@ -161,7 +161,8 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
                     "or --subtitles");
     }
     if (kept == 0) {
-        return fail(ErrorKind::input, text_only ? "there are no subtitles of text, and no closed captions" : "no track is left to write",
+        return fail(ErrorKind::input,
+                    text_only ? "there are no subtitles of text, and no closed captions" : "no track is left to write",
                     plan.source,
                     text_only ? "wavecrest inspect lists the tracks; subtitles that are images can't become text"
                               : "choose others with --sound and --subtitles");

@@ -100,7 +100,8 @@ void TitleAssembler::take_other_video() {
     while (!from.empty()) {
         Packet packet = std::move(from.front());
         from.pop_front();
-        if (seen_picture_ && packet.pts > video_end_ + 20 * packet.duration) report("pictures are missing", video_end_, packet.pts);
+        if (seen_picture_ && packet.pts > video_end_ + 20 * packet.duration)
+            report("pictures are missing", video_end_, packet.pts);
         seen_picture_ = true;
         video_end_ = std::max(video_end_, packet.pts + packet.duration);
         ready_.push_back(std::move(packet));

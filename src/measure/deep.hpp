@@ -52,9 +52,9 @@ struct Gap {
 };
 
 struct Loudness {
-    double integrated = 0;          // LUFS (EBU R 128)
-    double range = 0;               // LU
-    double true_peak = 0;           // dBTP
+    double integrated = 0;  // LUFS (EBU R 128)
+    double range = 0;       // LU
+    double true_peak = 0;   // dBTP
     // LUFS of three-second windows, by their ends; one a second.
     std::vector<std::pair<Time, float>> short_term;
     double share = 1;  // of the sound that was decoded for it

@@ -32,15 +32,15 @@ void text(LineCaptions& captions, Time time, std::string words) {
 
 TEST_CASE("pop-on captions appear and vanish as commanded", "[captions]") {
     LineCaptions captions;
-    control(captions, at(0), 0x14, 0x20);    // resume caption loading
-    control(captions, at(40), 0x14, 0x40);   // row 14
+    control(captions, at(0), 0x14, 0x20);   // resume caption loading
+    control(captions, at(40), 0x14, 0x40);  // row 14
     text(captions, at(80), "GOOD EVENING");
     control(captions, at(200), 0x14, 0x60);  // row 15
     text(captions, at(240), "caf");
-    captions.push(at(300), odd(0x5C), odd(0));      // é of the basic set
-    control(captions, at(340), 0x11, 0x37);         // the note of the special set
-    control(captions, at(1000), 0x14, 0x2F);        // shown
-    control(captions, at(3000), 0x14, 0x2C);        // erased
+    captions.push(at(300), odd(0x5C), odd(0));  // é of the basic set
+    control(captions, at(340), 0x11, 0x37);     // the note of the special set
+    control(captions, at(1000), 0x14, 0x2F);    // shown
+    control(captions, at(3000), 0x14, 0x2C);    // erased
     captions.finish(at(9000));
     REQUIRE(captions.cues().size() == 1);
     CHECK(captions.cues()[0].from == at(1000));

@@ -16,7 +16,8 @@ std::string base64(const ByteVector& bytes) {
     constexpr char kLetters[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
     std::string out;
     for (std::size_t i = 0; i < bytes.size(); i += 3) {
-        const unsigned a = bytes[i], b = i + 1 < bytes.size() ? bytes[i + 1] : 0, c = i + 2 < bytes.size() ? bytes[i + 2] : 0;
+        const unsigned a = bytes[i], b = i + 1 < bytes.size() ? bytes[i + 1] : 0,
+                       c = i + 2 < bytes.size() ? bytes[i + 2] : 0;
         out += kLetters[a >> 2];
         out += kLetters[(a & 3) << 4 | b >> 4];
         out += i + 1 < bytes.size() ? kLetters[(b & 15) << 2 | c >> 6] : '=';
@@ -69,8 +70,10 @@ async function play(file) {
 TEST_CASE("a browser plays what the writers wrote", "[browser]") {
     if (!has_browser()) return;
     const TempDir dir;
-    const Lane avc = picture_lane(Codec::h264, 60), vp9 = picture_lane(Codec::vp9, 60), vp8 = picture_lane(Codec::vp8, 60);
-    const Lane aac = sound_lane(Codec::aac, 2.5), opus = sound_lane(Codec::opus, 2.5), vorbis = sound_lane(Codec::vorbis, 2.5), flac = sound_lane(Codec::flac, 2.5),
+    const Lane avc = picture_lane(Codec::h264, 60), vp9 = picture_lane(Codec::vp9, 60),
+               vp8 = picture_lane(Codec::vp8, 60);
+    const Lane aac = sound_lane(Codec::aac, 2.5), opus = sound_lane(Codec::opus, 2.5),
+               vorbis = sound_lane(Codec::vorbis, 2.5), flac = sound_lane(Codec::flac, 2.5),
                mp3 = sound_lane(Codec::mp3, 2.5), lpcm = sound_lane(Codec::lpcm, 2.5);
     container::WriterSettings fragmented;
     fragmented.fragments = std::chrono::seconds(1);
@@ -94,7 +97,9 @@ TEST_CASE("a browser plays what the writers wrote", "[browser]") {
     for (const File& file : files) {
         const base::Path path = dir / file.name;
         write_media(path, file.format, file.lanes, file.settings);
-        page += "{name: '" + file.name + "', mime: '" + file.mime + "', source: " + (file.by_media_source ? "true" : "false") + ", data: '" + base64(read_all(path)) + "'},\n";
+        page += "{name: '" + file.name + "', mime: '" + file.mime +
+                "', source: " + (file.by_media_source ? "true" : "false") + ", data: '" + base64(read_all(path)) +
+                "'},\n";
     }
     page += "];" + std::string(kScript) + "</script>";
     const auto results = nlohmann::json::parse(run_page(page, 150));
@@ -115,7 +120,9 @@ TEST_CASE("a browser plays what the writers wrote", "[browser]") {
         CHECK(std::abs(r["landed"][0].get<double>() - 0.7) < 0.02);
         CHECK(std::abs(r["landed"][1].get<double>() - 0.2) < 0.02);
         // The very number of samples, where the format tells it.
-        const bool exact = files[i].lanes.back().track.codec == Codec::opus || files[i].lanes.back().track.codec == Codec::flac || files[i].lanes.back().track.codec == Codec::lpcm;
+        const bool exact = files[i].lanes.back().track.codec == Codec::opus ||
+                           files[i].lanes.back().track.codec == Codec::flac ||
+                           files[i].lanes.back().track.codec == Codec::lpcm;
         if (exact && !video) CHECK(r["samples"] == 120'000);
     }
 }

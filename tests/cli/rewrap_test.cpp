@@ -12,7 +12,9 @@ using namespace wavecrest::test;
 TEST_CASE("a disc title is rewrapped to every container that holds its tracks", "[rewrap]") {
     const TempDir dir;
     for (const auto& [format, extension] : {std::pair{"matroska", "mkv"}, {"mp4", "mp4"}}) {
-        const Ran ran = run_program({"convert", sample_disc().string(), "--rewrap", format, "--into", dir.path().string(), "--name", "Lake House (2020)", "--json"}, dir.path());
+        const Ran ran = run_program({"convert", sample_disc().string(), "--rewrap", format, "--into",
+                                     dir.path().string(), "--name", "Lake House (2020)", "--json"},
+                                    dir.path());
         INFO(ran.err);
         REQUIRE(ran.status == 0);
         const auto output = json_of(ran)["outputs"][0];
@@ -28,7 +30,9 @@ TEST_CASE("a disc title is rewrapped to every container that holds its tracks", 
         CHECK(inspected["tracks"][1]["language"] == "eng");
         CHECK(inspected["duration_s"].get<double>() == Approx(12.012).margin(0.02));
         // Nothing is written over.
-        const Ran again = run_program({"convert", sample_disc().string(), "--rewrap", format, "--into", dir.path().string(), "--name", "Lake House (2020)"}, dir.path());
+        const Ran again = run_program({"convert", sample_disc().string(), "--rewrap", format, "--into",
+                                       dir.path().string(), "--name", "Lake House (2020)"},
+                                      dir.path());
         CHECK(again.status == 4);
         CHECK(again.err.find("exists already") != std::string::npos);
     }
@@ -37,7 +41,8 @@ TEST_CASE("a disc title is rewrapped to every container that holds its tracks", 
 
 TEST_CASE("rewrapping there and back leaves every byte of the streams", "[rewrap]") {
     const TempDir dir;
-    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 100), sound_lane(Codec::aac, 4.1), sound_lane(Codec::ac3, 4.1, 3)};
+    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 100), sound_lane(Codec::aac, 4.1),
+                                     sound_lane(Codec::ac3, 4.1, 3)};
     // With every pair of containers, through the built program.
     for (const std::string a : {"mp4", "matroska", "mpeg-ts"}) {
         const base::Path first = dir / (a + std::string(container::extension_of(a)));
@@ -47,11 +52,13 @@ TEST_CASE("rewrapping there and back leaves every byte of the streams", "[rewrap
             if (a == b) continue;
             INFO(a << " to " << b << " and back");
             const base::Path there = dir / (a + "-" + b), back = dir / (a + "-" + b + "-back");
-            const Ran one = run_program({"convert", first.string(), "--rewrap", b, "--into", there.string(), "--name", "x", "-q"}, dir.path());
+            const Ran one = run_program(
+                {"convert", first.string(), "--rewrap", b, "--into", there.string(), "--name", "x", "-q"}, dir.path());
             INFO(one.err);
             REQUIRE(one.status == 0);
             const base::Path middle = there / ("x/x" + std::string(container::extension_of(b)));
-            const Ran two = run_program({"convert", middle.string(), "--rewrap", a, "--into", back.string(), "--name", "x", "-q"}, dir.path());
+            const Ran two = run_program(
+                {"convert", middle.string(), "--rewrap", a, "--into", back.string(), "--name", "x", "-q"}, dir.path());
             INFO(two.err);
             REQUIRE(two.status == 0);
             const auto after = read_media(back / ("x/x" + std::string(container::extension_of(a))));
@@ -59,7 +66,8 @@ TEST_CASE("rewrapping there and back leaves every byte of the streams", "[rewrap
             for (std::size_t t = 0; t < before.size(); ++t) {
                 REQUIRE(after[t].packets.size() == before[t].packets.size());
                 CHECK(payload_of(after[t]) == payload_of(before[t]));
-                for (std::size_t i = 0; i < before[t].packets.size(); ++i) REQUIRE(after[t].packets[i].pts == before[t].packets[i].pts);
+                for (std::size_t i = 0; i < before[t].packets.size(); ++i)
+                    REQUIRE(after[t].packets[i].pts == before[t].packets[i].pts);
             }
         }
     }
@@ -68,7 +76,9 @@ TEST_CASE("rewrapping there and back leaves every byte of the streams", "[rewrap
 TEST_CASE("a cut begins and ends on keyframes, picture and sound together", "[rewrap]") {
     const TempDir dir;
     write_media(dir / "a.mkv", "matroska", {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10)});
-    const Ran ran = run_program({"convert", "a.mkv", "--rewrap", "mp4", "--cut", "0:03.5-0:07", "--into", ".", "--name", "Cut", "--json"}, dir.path());
+    const Ran ran = run_program(
+        {"convert", "a.mkv", "--rewrap", "mp4", "--cut", "0:03.5-0:07", "--into", ".", "--name", "Cut", "--json"},
+        dir.path());
     INFO(ran.err);
     REQUIRE(ran.status == 0);
     const auto lanes = read_media(dir / "Cut/Cut.mp4");
@@ -81,13 +91,16 @@ TEST_CASE("a cut begins and ends on keyframes, picture and sound together", "[re
     CHECK(lanes[1].packets.front().pts < base::from_seconds(0.03));
     CHECK(std::abs(base::to_seconds(lanes[1].packets.back().pts) - 96 * 1001 / 24000.0) < 0.03);
     CHECK(run_program({"convert", "a.mkv", "--rewrap", "mp4", "--cut", "5-3", "--into", "."}, dir.path()).status == 2);
-    CHECK(run_program({"convert", "a.mkv", "--rewrap", "mp4", "--cut", "1:00-", "--into", ".", "--name", "Late"}, dir.path()).status == 2);
+    CHECK(run_program({"convert", "a.mkv", "--rewrap", "mp4", "--cut", "1:00-", "--into", ".", "--name", "Late"},
+                      dir.path())
+              .status == 2);
     CHECK(run_program({"convert", "a.mkv", "--cut", "1-2", "--into", "."}, dir.path()).status == 2);
 }
 
 TEST_CASE("a track that does not fit is refused by name before anything is written", "[rewrap]") {
     const TempDir dir;
-    write_media(dir / "a.mkv", "matroska", {picture_lane(Codec::vp8, 24), sound_lane(Codec::opus, 1), text_lane({{{0, 500}, "Hello"}})});
+    write_media(dir / "a.mkv", "matroska",
+                {picture_lane(Codec::vp8, 24), sound_lane(Codec::opus, 1), text_lane({{{0, 500}, "Hello"}})});
     const Ran refused = run_program({"convert", "a.mkv", "--rewrap", "mpeg-ts", "--into", "out"}, dir.path());
     CHECK(refused.status == 3);
     CHECK(refused.err.find("vp8 video") != std::string::npos);
@@ -98,7 +111,9 @@ TEST_CASE("a track that does not fit is refused by name before anything is writt
     CHECK(unknown.status == 2);
     CHECK(unknown.err.find("matroska") != std::string::npos);
     // Leaving tracks out makes it fit; subtitles go to a file of their own.
-    CHECK(run_program({"convert", "a.mkv", "--rewrap", "webm", "--subtitles", "none", "--into", "out", "-q"}, dir.path()).status == 0);
+    CHECK(
+        run_program({"convert", "a.mkv", "--rewrap", "webm", "--subtitles", "none", "--into", "out", "-q"}, dir.path())
+            .status == 0);
     CHECK(run_program({"convert", "a.mkv", "--rewrap", "webvtt", "--into", "out", "-q"}, dir.path()).status == 0);
     const ByteVector vtt = read_all(dir / "out/a/a.vtt");
     CHECK(std::string(vtt.begin(), vtt.end()) == "WEBVTT\n\n00:00:00.000 --> 00:00:00.500\nHello\n");
@@ -112,7 +127,8 @@ TEST_CASE("standard input is read once, in order", "[rewrap]") {
         write_media(dir / name, format, lanes);
         INFO(format);
         const std::string program = WAVECREST_PROGRAM;
-        const std::string command = "cd '" + dir.path().string() + "' && cat " + name + " | '" + program + "' convert - --rewrap matroska --into . --name piped-" + format + " -q 2>err";
+        const std::string command = "cd '" + dir.path().string() + "' && cat " + name + " | '" + program +
+                                    "' convert - --rewrap matroska --into . --name piped-" + format + " -q 2>err";
         REQUIRE(std::system(command.c_str()) == 0);
         const auto read = read_media(dir / ("piped-" + format + "/piped-" + format + ".mkv"));
         REQUIRE(read.size() == 2);
@@ -152,7 +168,8 @@ TEST_CASE("deep inspection says in words what will matter, and leaves figures", 
     CHECK(deep["tracks"][0]["packets"] == 120);
     CHECK(deep["tracks"][1]["loudness"]["integrated_lufs"].get<double>() < 0);
     CHECK(deep["tracks"][1]["gaps"] == 0);
-    for (const char* name : {"results/inspect-a-rate.png", "results/inspect-a-rate.csv", "results/inspect-a-keyframes.png", "results/inspect-a-loudness.png"})
+    for (const char* name : {"results/inspect-a-rate.png", "results/inspect-a-rate.csv",
+                             "results/inspect-a-keyframes.png", "results/inspect-a-loudness.png"})
         CHECK(std::filesystem::file_size(dir / name) > 40);
     const Ran text = run_program({"inspect", "--deep", "a.ts"}, dir.path());
     CHECK(text.out.find("keyframes are at most 1.0 s apart") != std::string::npos);

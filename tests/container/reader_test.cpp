@@ -3,6 +3,8 @@
 #include <chrono>
 
 #include "bitstream/headers.hpp"
+#include "bitstream/nal.hpp"
+#include "container/mpeg_ps.hpp"
 #include "container/mpeg_ts.hpp"
 #include "container/sniff.hpp"
 #include "container/subtitle_text.hpp"
@@ -215,6 +217,79 @@ TEST_CASE("clocks that wrap and jump become one timeline", "[ts]") {
         REQUIRE_FALSE(media->source->problems().empty());
         CHECK(media->source->problems().front().what.find("the clock jumps") != std::string::npos);
     }
+}
+
+TEST_CASE("a program stream whose pictures can't be read gives its sound", "[ps]") {
+    const Lane sound = sound_lane(Codec::ac3, 3);
+    base::ByteWriter out;
+    std::int64_t clock = 0;
+    for (const Packet& packet : sound.packets) {
+        container::ps::write_pack_header(out, clock * 300, 5'000'000);
+        container::ps::PesHeader video{};
+        video.stream_id = 0xE0;
+        container::ps::write_pes_header(out, video, 500);
+        out.fill(500, 0x55);
+        container::ps::PesHeader header{};
+        header.stream_id = container::ps::kPrivate1;
+        header.pts = 90000 + base::to_ticks(packet.pts, 90000);
+        container::ps::write_pes_header(out, header, packet.data.size() + 4);
+        out.raw(bytes({0x80, 1, 0, 1}));
+        out.raw(packet.data.view());
+        clock += 2880;
+    }
+    const auto lanes = lanes_of(out.bytes());
+    REQUIRE(lanes.size() == 1);
+    CHECK(lanes[0].track.channels == 6);
+    CHECK(lanes[0].packets.size() == sound.packets.size());
+    CHECK(payload_of(lanes[0]) == payload_of(sound));
+}
+
+TEST_CASE("header fields out of all bounds are refused, not added up", "[headers]") {
+    // A sequence parameter set of H.265 whose bit depth is a code of 31 zeros; found by the fuzzer.
+    Track track;
+    track.kind = TrackKind::video;
+    track.codec = Codec::h265;
+    ByteVector sps =
+        bytes({0x42, 1, 1, 1, 0x60, 0, 0, 3, 0, 0x90, 0, 0, 3, 0, 0, 3, 0, 0x5D, 0xA0, 0x02, 0x80, 0x80, 0x2D, 0x16});
+    sps.insert(sps.end(), {0, 0, 3, 0, 0, 3, 1, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF});
+    ByteVector unit;
+    bitstream::nal::append(unit, sps);
+    bitstream::describe_headers(track, unit);
+    CHECK(track.bit_depth <= 16);
+    // Configurations of every codec cut at every place.
+    for (const Codec codec : {Codec::h264, Codec::h265, Codec::vp9}) {
+        const Lane lane = picture_lane(codec, 2);
+        const ByteSpan config = lane.track.codec_config.view();
+        for (std::size_t cut = 0; cut < config.size(); ++cut) {
+            Track part;
+            part.kind = TrackKind::video;
+            part.codec = codec;
+            part.codec_config = Bytes(ByteVector(config.begin(), config.begin() + static_cast<std::ptrdiff_t>(cut)));
+            bitstream::describe_headers(part, {});
+            (void)bitstream::codec_string(part);
+        }
+    }
+}
+
+TEST_CASE("the web's names of codecs are those registered", "[headers]") {
+    // RFC 6381, 3.4; ISO/IEC 14496-15, annex E; the bindings of VP9 and AV1.
+    Track track;
+    track.codec = Codec::h264;
+    track.codec_config = Bytes(bytes({1, 0x64, 0x00, 0x28}));
+    CHECK(bitstream::codec_string(track) == "avc1.640028");
+    track.codec = Codec::h265;
+    // The example of annex E.3: progressive Main profile, Main tier, level 3.1.
+    track.codec_config = Bytes(bytes({1, 0x01, 0x60, 0, 0, 0, 0xB0, 0, 0, 0, 0, 0, 93}));
+    CHECK(bitstream::codec_string(track) == "hvc1.1.6.L93.B0");
+    track.codec = Codec::av1;
+    track.codec_config = Bytes(bytes({0x81, 0x04, 0x0C, 0x00}));
+    CHECK(bitstream::codec_string(track) == "av01.0.04M.08");
+    track.codec = Codec::vp9;
+    track.codec_config = Bytes(bytes({2, 10, 0xA2, 9, 16, 9, 0, 0}));
+    CHECK(bitstream::codec_string(track) == "vp09.02.10.10");
+    track.codec = Codec::aac;
+    track.codec_config = Bytes(bytes({0x11, 0x90}));
+    CHECK(bitstream::codec_string(track) == "mp4a.40.2");
 }
 
 TEST_CASE("subtitles of text are read from SRT and WebVTT", "[text]") {

@@ -1,7 +1,7 @@
 // The timeline of titles made of many clocks.
+#include "disc/title_assembler.hpp"
 #include "bitstream/h264.hpp"
 #include "bitstream/nal.hpp"
-#include "disc/title_assembler.hpp"
 #include "support/clips.hpp"
 
 #include <catch2/catch.hpp>
@@ -98,10 +98,12 @@ TEST_CASE("H.264 of Blu-ray discs is cut into access units with their times, acr
             }
             for (const ByteSpan unit : bitstream::nal::split_lengths(packet.data.view())) add(unit);
             // In pieces, as transport packets carry it.
-            const std::int64_t pts = clock + base::to_ticks(packet.pts, 90000), dts = clock + base::to_ticks(packet.dts, 90000);
+            const std::int64_t pts = clock + base::to_ticks(packet.pts, 90000),
+                               dts = clock + base::to_ticks(packet.dts, 90000);
             for (std::size_t at = 0; at < stream.size(); at += 184) {
                 const ByteSpan piece = ByteSpan(stream).subspan(at, std::min<std::size_t>(184, stream.size() - at));
-                assembler.video(piece, at == 0 ? std::optional(pts) : std::nullopt, at == 0 ? std::optional(dts) : std::nullopt);
+                assembler.video(piece, at == 0 ? std::optional(pts) : std::nullopt,
+                                at == 0 ? std::optional(dts) : std::nullopt);
             }
         }
     };
@@ -115,7 +117,8 @@ TEST_CASE("H.264 of Blu-ray discs is cut into access units with their times, acr
     REQUIRE(assembler.video_description() != nullptr);
     CHECK(assembler.video_description()->profile == "High");
     test::Lane first{coded.track, {}}, second{coded.track, {}};
-    while (auto packet = assembler.take()) (first.packets.size() < 60 ? first : second).packets.push_back(std::move(*packet));
+    while (auto packet = assembler.take())
+        (first.packets.size() < 60 ? first : second).packets.push_back(std::move(*packet));
     REQUIRE(second.packets.size() == 60);
     CHECK(test::payload_of(first) == test::payload_of(coded));
     CHECK(test::payload_of(second) == test::payload_of(coded));
