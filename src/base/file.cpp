@@ -2,6 +2,7 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <poll.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -158,6 +159,9 @@ Result<std::size_t> PipeSource::read_at(std::uint64_t offset, std::span<std::uin
             held_.erase(held_.begin(), held_.begin() + static_cast<std::ptrdiff_t>(drop));
             start_ += drop;
         }
+        // Waiting for input that may never come ends with a signal.
+        pollfd waiting{handle_, POLLIN, 0};
+        if (::poll(&waiting, 1, -1) < 0 && errno == EINTR) return interrupted();
         const std::size_t before = held_.size();
         held_.resize(before + kPiece);
         const ssize_t got = ::read(handle_, held_.data() + before, kPiece);

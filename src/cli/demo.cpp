@@ -96,7 +96,7 @@ Status prepare_folder(const base::Path& folder) {
         return fail(ErrorKind::machine, "the folder exists and was not made by the demo", folder.string(),
                     "name a folder that does not exist yet");
     }
-    for (const char* old : {"site.toml", "library", "results", "report"})
+    for (const char* old : {"site.toml", "library", "originals", "results", "report"})
         std::filesystem::remove_all(folder / old, error);
     return base::write_file(folder / kMark,
                             base::as_bytes("Made by wavecrest demo, which replaces what is here when it runs again.\n"),
@@ -165,7 +165,12 @@ int run_demo(const std::string& folder_name) {
             "Convert the film for the house's library.",
             {"convert", rip, "--pick", "main", "--profile", "full-picture", "--into", "library", "--out", "results"}))
         return stop();
-    if (!demo.step("Look at what came out.", {"inspect", film, "--out", "results"})) return stop();
+    if (!demo.step("Read what came out from beginning to end: will it play without a hitch?",
+                   {"inspect", "--deep", film, "--out", "results"}))
+        return stop();
+    if (!demo.step("Keep the rip's own tracks, too, untouched, in one file for the player that takes them all.",
+                   {"convert", rip, "--pick", "main", "--rewrap", "matroska", "--into", "originals"}))
+        return stop();
     // Where another program holds the usual port, the site gets the next free one.
     const std::uint16_t port = free_port();
     std::vector<std::string> house = {"site", "new", "site.toml", "--house", "Cedar Landing"};

@@ -138,6 +138,23 @@ TEST_CASE("standard input is read once, in order", "[rewrap]") {
     CHECK(std::system((std::string("'") + WAVECREST_PROGRAM + "' inspect - < /dev/null 2>/dev/null").c_str()) != 0);
 }
 
+TEST_CASE("Ctrl-C ends the wait for input and leaves nothing", "[rewrap]") {
+    const TempDir dir;
+    write_media(dir / "a.mkv", "matroska", {picture_lane(Codec::h264, 72)});
+    // Half a file, then silence.
+    const std::string program = WAVECREST_PROGRAM;
+    const std::string command = "cd '" + dir.path().string() +
+                                "' && mkfifo p && (head -c 60000 a.mkv; sleep 20) > p & cd '" + dir.path().string() +
+                                "' && sleep 0.3 && exec timeout -s INT 1 '" + program +
+                                "' convert - --rewrap mp4 --into out -q < p > log 2>&1";
+    const auto begin = std::chrono::steady_clock::now();
+    std::system(("bash -c \"" + command + "\"").c_str());
+    CHECK(std::chrono::steady_clock::now() - begin < std::chrono::seconds(10));
+    const ByteVector log = read_all(dir / "log");
+    CHECK(std::string(log.begin(), log.end()).find("interrupted") != std::string::npos);
+    CHECK_FALSE(std::filesystem::exists(dir / "out"));
+}
+
 TEST_CASE("an address is inspected with few bytes, and read as a file is", "[rewrap]") {
     const TempDir dir;
     write_media(dir / "film.mp4", "mp4", {picture_lane(Codec::h264, 72), sound_lane(Codec::aac, 3)});
