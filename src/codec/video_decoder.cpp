@@ -12,6 +12,8 @@ std::string why_no_pictures(const Track& track) {
         case Codec::mpeg2:
         case Codec::vp8:
             return "";
+        case Codec::mpeg4:
+            return track.width > 0 && track.height > 0 ? "" : "the size of these mpeg4 pictures is not known";
         case Codec::h265:
         case Codec::vp9:
         case Codec::av1:
@@ -33,6 +35,8 @@ Result<std::unique_ptr<media::VideoDecoder>> make_video_decoder(const Track& tra
         return fail(ErrorKind::input, std::move(why), fmt::format("video track {}", track.id),
                     "keep them as they are: convert --rewrap");
     switch (track.codec) {
+        case Codec::mpeg4:
+            return make_mpeg4_decoder(track);
         case Codec::h265:
             return make_h265_decoder(track);
         case Codec::vp8:

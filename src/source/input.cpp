@@ -223,7 +223,8 @@ class FileInput : public Input {
         title.tracks = file.source->tracks();
         title.problems = file.problems;
         if (!programs_.empty()) title.why = file.title.empty() ? "another program" : file.title;
-        if (programs_.empty() && !file.title.empty() && !seekable_) hint_ = file.title;  // a pipe has no name of its own
+        if (programs_.empty() && !file.title.empty() && !seekable_)
+            hint_ = file.title;  // a pipe has no name of its own
         titles_.push_back(std::move(title));
         waiting_.emplace(number, std::move(file));
     }

@@ -3,6 +3,7 @@
 #include <chrono>
 #include <nlohmann/json.hpp>
 
+#include "bitstream/headers.hpp"
 #include "support/browser.hpp"
 #include "support/clips.hpp"
 #include "support/support.hpp"
@@ -46,7 +47,7 @@ async function play(file) {
       const source = new MediaSource(); v.src = URL.createObjectURL(source);
       await within(event(source, 'sourceopen'), 5000, 'sourceopen');
       const buffer = source.addSourceBuffer(file.mime);
-      buffer.appendBuffer(bytes); await within(event(buffer, 'updateend'), 5000, 'append');
+      buffer.timestampOffset = -1.95; buffer.appendBuffer(bytes); await within(event(buffer, 'updateend'), 5000, 'append');
       source.endOfStream();
     } else v.src = URL.createObjectURL(new Blob([bytes], {type: file.mime}));
     if (v.readyState < 2) await within(event(v, 'loadeddata'), 8000, 'loadeddata');
@@ -92,6 +93,12 @@ TEST_CASE("a browser plays what the writers wrote", "[browser]") {
         {"mp4 mp3", "mp4", "audio/mp4", {mp3}},
         {"wav", "wav", "audio/wav", {lpcm}},
         {"adts", "adts", "audio/aac", {aac}},
+        {"mpeg-ts",
+         "mpeg-ts",
+         "video/mp2t; codecs=\"" + bitstream::codec_string(avc.track) + ",mp4a.40.2\"",
+         {avc, aac},
+         {},
+         true},
     };
     std::string page = "<!DOCTYPE html><meta charset=\"utf-8\"><body><script>const files = [";
     for (const File& file : files) {
@@ -117,8 +124,10 @@ TEST_CASE("a browser plays what the writers wrote", "[browser]") {
             CHECK(r["frames"].get<int>() <= 62);
         }
         CHECK(r["sound"].get<int>() > 1000);
-        CHECK(std::abs(r["landed"][0].get<double>() - 0.7) < 0.02);
-        CHECK(std::abs(r["landed"][1].get<double>() - 0.2) < 0.02);
+        // (Ogg has no index: the browser lands by its own estimate.)
+        const double near = files[i].format == "ogg" ? 0.12 : 0.02;
+        CHECK(std::abs(r["landed"][0].get<double>() - 0.7) < near);
+        CHECK(std::abs(r["landed"][1].get<double>() - 0.2) < near);
         // The very number of samples, where the format tells it.
         const bool exact = files[i].lanes.back().track.codec == Codec::opus ||
                            files[i].lanes.back().track.codec == Codec::flac ||

@@ -30,7 +30,7 @@ TEST_CASE("pictures come out at their times and look like what went in", "[decod
     settings.width = 320;
     settings.height = 180;
     const standin::TestCard card(settings);
-    for (const Codec codec : {Codec::h265, Codec::vp9, Codec::vp8}) {
+    for (const Codec codec : {Codec::h265, Codec::vp9, Codec::vp8, Codec::mpeg4}) {
         INFO(media::short_name(codec));
         const Lane lane = picture_lane(codec, 30);
         auto decoder = codec::make_video_decoder(lane.track);
@@ -44,6 +44,20 @@ TEST_CASE("pictures come out at their times and look like what went in", "[decod
             CHECK(psnr(pictures[i], card.draw(static_cast<std::int64_t>(i))) > 24);
         }
     }
+}
+
+TEST_CASE("AV1 of a browser's recording comes out whole", "[decoders]") {
+    const base::Path file = base::Path(WAVECREST_SOURCE) / "../shared/interop/clip.mp4";
+    if (!std::filesystem::exists(file)) return;
+    const auto lanes = read_media(file);
+    auto decoder = codec::make_video_decoder(lanes[0].track);
+    REQUIRE(decoder);
+    std::vector<Picture> pictures;
+    for (const Packet& packet : lanes[0].packets) REQUIRE((*decoder)->decode(packet, pictures));
+    REQUIRE((*decoder)->flush(pictures));
+    CHECK(pictures.size() == lanes[0].packets.size());
+    CHECK(pictures.back().width == 640);
+    CHECK(pictures.back().pts == lanes[0].packets.back().pts);
 }
 
 TEST_CASE("FLAC gives back every bit", "[decoders]") {

@@ -8,6 +8,7 @@
 #include <vpx/vp8cx.h>
 #include <vpx/vpx_encoder.h>
 #include <x265.h>
+#include <xvid.h>
 
 #include <catch2/catch.hpp>
 #include <cmath>
@@ -158,6 +159,82 @@ Lane mpeg2(int count) {
         const Time at = base::frames_to_time(i, kFilm);
         lane.packets.push_back(packet(1, at, at - base::frames_to_time(1, kFilm), base::frames_to_time(1, kFilm),
                                       coded.key, std::move(coded.data)));
+    }
+    return lane;
+}
+
+// MPEG-4 part 2, with two B pictures between others.
+Lane mpeg4(int count) {
+    Lane lane;
+    lane.track.kind = TrackKind::video;
+    lane.track.codec = Codec::mpeg4;
+    lane.track.frame_rate = kFilm;
+    xvid_gbl_init_t global{};
+    global.version = XVID_VERSION;
+    xvid_global(nullptr, XVID_GBL_INIT, &global, nullptr);
+    xvid_enc_create_t create{};
+    create.version = XVID_VERSION;
+    create.profile = XVID_PROFILE_AS_L4;
+    create.width = kWidth;
+    create.height = kHeight;
+    create.fincr = 1001;
+    create.fbase = 24000;
+    create.max_key_interval = kGroup;
+    create.max_bframes = 2;
+    create.bquant_ratio = 150;
+    create.global = XVID_GLOBAL_CLOSED_GOP;
+    REQUIRE(xvid_encore(nullptr, XVID_ENC_CREATE, &create, nullptr) == 0);
+    const auto source = card(kHeight);
+    ByteVector buffer(1 << 20);
+    // Coding order tells the times: B pictures are shown when they are decoded, others after those before them.
+    std::vector<std::pair<ByteVector, int>> coded;  // with the type
+    for (int i = 0; i < count + 8; ++i) {
+        xvid_enc_frame_t frame{};
+        frame.version = XVID_VERSION;
+        frame.bitstream = buffer.data();
+        frame.length = static_cast<int>(buffer.size());
+        frame.quant_intra_matrix = frame.quant_inter_matrix = nullptr;
+        frame.quant = 4;
+        frame.vop_flags = XVID_VOP_HALFPEL;
+        frame.type = XVID_TYPE_AUTO;
+        Picture drawn;
+        if (i < count) {
+            drawn = source.draw(i);
+            frame.input.csp = XVID_CSP_PLANAR;
+            for (int p = 0; p < 3; ++p) {
+                frame.input.plane[p] = drawn.planes[p];
+                frame.input.stride[p] = drawn.strides[p];
+            }
+        } else {
+            frame.input.csp = XVID_CSP_NULL;
+        }
+        const int size = xvid_encore(create.handle, XVID_ENC_ENCODE, &frame, nullptr);
+        if (size > 0)
+            coded.emplace_back(ByteVector(buffer.begin(), buffer.begin() + size), frame.out_flags & XVID_KEYFRAME);
+    }
+    xvid_encore(create.handle, XVID_ENC_DESTROY, nullptr, nullptr);
+    const auto type_of = [](const ByteVector& data) {
+        for (std::size_t i = 0; i + 4 < data.size(); ++i) {
+            if (data[i] == 0 && data[i + 1] == 0 && data[i + 2] == 1 && data[i + 3] == 0xB6) return data[i + 4] >> 6;
+        }
+        return -1;
+    };
+    std::vector<int> shown(coded.size(), -1);
+    int next = 0, held = -1;
+    for (std::size_t i = 0; i < coded.size(); ++i) {
+        if (type_of(coded[i].first) == 2) {
+            shown[i] = next++;
+        } else {
+            if (held >= 0) shown[static_cast<std::size_t>(held)] = next++;
+            held = static_cast<int>(i);
+        }
+    }
+    if (held >= 0) shown[static_cast<std::size_t>(held)] = next++;
+    bitstream::describe_headers(lane.track, coded.front().first);
+    for (std::size_t i = 0; i < coded.size(); ++i) {
+        lane.packets.push_back(packet(1, base::frames_to_time(shown[i], kFilm),
+                                      base::frames_to_time(static_cast<int>(i) - 1, kFilm),
+                                      base::frames_to_time(1, kFilm), coded[i].second != 0, std::move(coded[i].first)));
     }
     return lane;
 }
@@ -424,6 +501,7 @@ Lane picture_lane(Codec codec, int pictures, TrackId id) {
     Lane lane = codec == Codec::h264    ? h264(pictures)
                 : codec == Codec::h265  ? h265(pictures)
                 : codec == Codec::mpeg2 ? mpeg2(pictures)
+                : codec == Codec::mpeg4 ? mpeg4(pictures)
                                         : vpx(codec, pictures);
     lane.track.id = id;
     for (Packet& p : lane.packets) p.track = id;
