@@ -40,9 +40,9 @@ std::string audio_names(const device::Device& d) {
 }
 
 std::string video_names(const device::VideoAbility& v) {
-    return fmt::format("{} up to {}, level {}, {}x{}", media::short_name(v.codec),
-                       v.profiles.empty() ? "all profiles" : v.profiles.back(), v.level, v.largest.width,
-                       v.largest.height);
+    const std::string_view codec = media::short_name(v.codec);
+    return fmt::format("{} up to {}, level {}, {}x{}", codec, v.profiles.empty() ? "all profiles" : v.profiles.back(),
+                       v.level, v.largest.width, v.largest.height);
 }
 
 }  // namespace

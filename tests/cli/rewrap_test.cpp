@@ -73,6 +73,48 @@ TEST_CASE("rewrapping there and back leaves every byte of the streams", "[rewrap
     }
 }
 
+TEST_CASE("formats of milliseconds lose less than half of one, and nothing over time", "[rewrap]") {
+    const TempDir dir;
+    struct Way {
+        std::vector<Lane> lanes;
+        std::string a, b;
+    };
+    const std::vector<Lane> avc = {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10)},
+                            web = {picture_lane(Codec::vp9, 120), sound_lane(Codec::opus, 5)};
+    for (const Way& way : {Way{avc, "mp4", "flv"},
+                           {avc, "matroska", "flv"},
+                           {avc, "mpeg-ts", "flv"},
+                           {avc, "flv", "mp4"},
+                           {avc, "flv", "matroska"},
+                           {avc, "flv", "mpeg-ts"},
+                           {web, "webm", "mp4"},
+                           {web, "mp4", "webm"},
+                           {web, "matroska", "webm"},
+                           {web, "webm", "matroska"}}) {
+        INFO(way.a << " to " << way.b << " and back");
+        const std::string name = way.a + "-" + way.b;
+        write_media(dir / (name + ".first"), way.a, way.lanes);
+        REQUIRE(run_program({"convert", name + ".first", "--rewrap", way.b, "--into", name, "--name", "x", "-q"},
+                            dir.path())
+                    .status == 0);
+        const std::string middle = name + "/x/x" + std::string(container::extension_of(way.b));
+        REQUIRE(run_program({"convert", middle, "--rewrap", way.a, "--into", name + "-back", "--name", "x", "-q"},
+                            dir.path())
+                    .status == 0);
+        const auto before = read_media(dir / (name + ".first")),
+                   after = read_media(dir / (name + "-back/x/x" + std::string(container::extension_of(way.a))));
+        REQUIRE(after.size() == before.size());
+        for (std::size_t t = 0; t < before.size(); ++t) {
+            REQUIRE(after[t].packets.size() == before[t].packets.size());
+            CHECK(payload_of(after[t]) == payload_of(before[t]));
+            Time worst{};
+            for (std::size_t i = 0; i < before[t].packets.size(); ++i)
+                worst = std::max(worst, Time(std::chrono::abs(after[t].packets[i].pts - before[t].packets[i].pts)));
+            CHECK(worst <= base::from_ticks(1, 2000));
+        }
+    }
+}
+
 TEST_CASE("a cut begins and ends on keyframes, picture and sound together", "[rewrap]") {
     const TempDir dir;
     write_media(dir / "a.mkv", "matroska", {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10)});

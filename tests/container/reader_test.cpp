@@ -8,6 +8,7 @@
 #include "container/mpeg_ts.hpp"
 #include "container/sniff.hpp"
 #include "container/subtitle_text.hpp"
+#include "source/input.hpp"
 #include "support/clips.hpp"
 #include "support/support.hpp"
 
@@ -171,6 +172,99 @@ TEST_CASE("transport streams of any packet length and start are read", "[ts]") {
         CHECK(payload_of(lanes[0]) == payload_of(picture));
         CHECK(payload_of(lanes[1]) == payload_of(sound));
     }
+}
+
+namespace {
+
+// A section in one packet, its check sum made anew.
+ByteVector table_packet(int pid, ByteVector section) {
+    const std::uint32_t crc = container::ts::crc32(ByteSpan(section).first(section.size() - 4));
+    for (std::size_t i = 0; i < 4; ++i)
+        section[section.size() - 4 + i] = static_cast<std::uint8_t>(crc >> (24 - 8 * i));
+    ByteVector payload = bytes({0}) + section;
+    payload.resize(184, 0xFF);
+    base::ByteWriter out;
+    container::ts::PacketHeader header;
+    header.pid = pid;
+    header.starts = true;
+    container::ts::write_packet(out, header, payload);
+    return out.release();
+}
+// The stream with its PIDs from 0x100 on moved, and without its tables.
+ByteVector moved(const ByteVector& stream, int by) {
+    ByteVector out;
+    for (std::size_t at = 0; at + 188 <= stream.size(); at += 188) {
+        const int pid = (stream[at + 1] & 0x1F) << 8 | stream[at + 2];
+        if (pid < 0x100 || pid >= 0x1000) continue;
+        ByteVector packet(stream.begin() + static_cast<std::ptrdiff_t>(at),
+                          stream.begin() + static_cast<std::ptrdiff_t>(at + 188));
+        packet[1] = static_cast<std::uint8_t>((packet[1] & 0xE0) | (pid + by) >> 8);
+        packet[2] = static_cast<std::uint8_t>((pid + by) & 0xFF);
+        out = out + packet;
+    }
+    return out;
+}
+ByteVector map_packet(int pmt_pid, int number, int first_pid) {
+    container::ts::Program program;
+    program.number = number;
+    program.pcr_pid = first_pid;
+    program.streams.resize(2);
+    program.streams[0].type = 0x1B;
+    program.streams[0].pid = first_pid;
+    program.streams[1].type = 0x81;
+    program.streams[1].pid = first_pid + 1;
+    return table_packet(pmt_pid, container::ts::write_pmt(program, {}));
+}
+
+}  // namespace
+
+TEST_CASE("every program of a transport stream is a title of its own", "[ts]") {
+    const Lane one = picture_lane(Codec::h264, 60), sound = sound_lane(Codec::ac3, 2.5);
+    const Lane two = picture_lane(Codec::h264, 36), other = sound_lane(Codec::ac3, 1.5);
+    ByteVector pat = container::ts::write_pat(1, 0x1000);
+    pat.insert(pat.end() - 4, {0, 2, 0xE0 | 0x10, 0x01});
+    pat[2] = static_cast<std::uint8_t>(pat[2] + 4);
+    const ByteVector tables = table_packet(0, pat) + map_packet(0x1000, 1, 0x100) + map_packet(0x1001, 2, 0x200);
+    // Interleaved by pieces of a hundred packets.
+    const ByteVector a = moved(written("mpeg-ts", {one, sound}), 0), b = moved(written("mpeg-ts", {two, other}), 0x100);
+    ByteVector stream = tables;
+    for (std::size_t at = 0; at < std::max(a.size(), b.size()); at += 18800) {
+        for (const ByteVector* part : {&a, &b}) {
+            if (at < part->size())
+                stream.insert(stream.end(), part->begin() + static_cast<std::ptrdiff_t>(at),
+                              part->begin() + static_cast<std::ptrdiff_t>(std::min(at + 18800, part->size())));
+        }
+    }
+    const TempDir dir;
+    write_all(dir / "a.ts", stream);
+    const auto input = source::open_input(dir / "a.ts");
+    REQUIRE(input);
+    REQUIRE((*input)->titles().size() == 2);
+    for (const auto& [number, lanes] : {std::pair{1, std::vector<Lane>{one, sound}}, {2, {two, other}}}) {
+        auto opened = (*input)->open(number);
+        REQUIRE(opened);
+        const auto read = read_all_packets(**opened);
+        REQUIRE(read.size() == 2);
+        CHECK(payload_of(read[0]) == payload_of(lanes[0]));
+        CHECK(payload_of(read[1]) == payload_of(lanes[1]));
+    }
+}
+
+TEST_CASE("tables that change on the way are followed", "[ts]") {
+    const Lane picture = picture_lane(Codec::h264, 60), sound = sound_lane(Codec::ac3, 2.5);
+    const ByteVector whole = written("mpeg-ts", {picture, sound});
+    // Where a picture begins in the middle, everything moves to other PIDs.
+    std::size_t half = whole.size() / 2 / 188 * 188;
+    while ((whole[half + 1] & 0x5F) != 0x41 || whole[half + 2] != 0) half += 188;
+    const ByteVector first(whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(half)),
+        second(whole.begin() + static_cast<std::ptrdiff_t>(half), whole.end());
+    const ByteVector pat = table_packet(0, container::ts::write_pat(1, 0x1000));
+    const auto lanes = lanes_of(pat + map_packet(0x1000, 1, 0x100) + moved(first, 0) + map_packet(0x1000, 1, 0x300) +
+                                moved(second, 0x200));
+    REQUIRE(lanes.size() == 2);
+    CHECK(payload_of(lanes[0]) == payload_of(picture));
+    CHECK(lanes[1].packets.size() + 2 >= sound.packets.size());
+    CHECK(lanes[0].packets.back().pts == picture.packets.back().pts);
 }
 
 TEST_CASE("clocks that wrap and jump become one timeline", "[ts]") {

@@ -218,3 +218,38 @@ TEST_CASE("skipping lands on the keyframe before", "[roundtrip]") {
         }
     }
 }
+
+TEST_CASE("skipping in sound lands on the packet that holds the time", "[roundtrip]") {
+    struct Way {
+        std::string format;
+        Codec codec;
+        int most_early_ms;  // sound before it that a decoder may need
+    };
+    for (const Way& way : {Way{"wav", Codec::lpcm, 0},
+                           {"flac", Codec::flac, 0},
+                           {"mp3", Codec::mp3, 0},
+                           {"adts", Codec::aac, 0},
+                           {"ogg", Codec::opus, 0},
+                           {"ogg", Codec::vorbis, 0},
+                           {"mp4", Codec::flac, 0},
+                           {"matroska", Codec::opus, 0}}) {
+        INFO(way.format << " " << media::short_name(way.codec));
+        const TempDir dir;
+        // Long enough that places are looked for by halving the file.
+        write_media(dir / "a", way.format, {sound_lane(way.codec, 60)});
+        auto file = base::FileSource::open(dir / "a");
+        auto media = container::open_media(std::make_shared<base::FileSource>(std::move(*file)));
+        REQUIRE(media);
+        CHECK(std::abs(base::to_seconds(media->source->duration()) - 60) < 0.15);
+        for (const double target : {43.21, 3.0, 59.5, 0.0, 20.5}) {
+            INFO("to " << target);
+            REQUIRE(media->source->seek(base::from_seconds(target)));
+            const auto packet = media->source->read();
+            REQUIRE(packet);
+            REQUIRE(*packet);
+            CAPTURE(base::to_seconds((*packet)->pts));
+            CHECK((*packet)->pts <= base::from_seconds(target + 0.001));
+            CHECK((*packet)->pts + (*packet)->duration + base::from_seconds(0.001) >= base::from_seconds(target));
+        }
+    }
+}
