@@ -470,7 +470,9 @@ int run_inspect(const InspectOptions& options) {
         return 0;
     }
 
-    fmt::print("{}: {}, {}\n", options.input, kind_of(input), base::format_bytes(size));
+    // What comes over a pipe has no size yet.
+    fmt::print("{}: {}{}\n", options.input == "-" ? "standard input" : options.input, kind_of(input),
+               size > 0 ? ", " + base::format_bytes(size) : "");
     if (input.is_disc()) {
         using Align = render::Table::Align;
         render::Table table(

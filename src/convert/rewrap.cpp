@@ -408,7 +408,7 @@ Result<Outcome> run_rewrap(const source::Input& input, const RewrapPlan& plan, c
         packet.pts -= *origin;
         packet.dts -= *origin;
         if (video) ++outcome.pictures;
-        if (track->kind != TrackKind::subtitle)
+        if (track->kind != TrackKind::subtitle || tracks.size() == 1)
             outcome.duration = std::max(outcome.duration, packet.pts + packet.duration);
         return interleaver.write(std::move(packet));
     };

@@ -409,6 +409,53 @@ TEST_CASE("subtitles of text are read from SRT and WebVTT", "[text]") {
           "One, two\nthree end");
 }
 
+TEST_CASE("compact sample sizes are read as plain ones", "[mp4]") {
+    // ISO/IEC 14496-12, 8.7.3.3: sizes of 16 bits; a free box takes the room they leave.
+    const Lane sound = sound_lane(Codec::aac, 3);
+    ByteVector file = written("mp4", {sound});
+    const ByteVector name = text("stsz");
+    const auto found = std::search(file.begin(), file.end(), name.begin(), name.end());
+    REQUIRE(found != file.end());
+    const auto at = static_cast<std::size_t>(found - file.begin()) - 4;
+    base::ByteReader reader{ByteSpan(file).subspan(at)};
+    const std::uint32_t size = reader.u32();
+    reader.skip(12);
+    const std::uint32_t count = reader.u32();
+    REQUIRE(size == 20 + 4 * count);
+    base::ByteWriter compact;
+    compact.u32(20 + 2 * count);
+    compact.text("stz2");
+    compact.u32(0);
+    compact.u32(16);
+    compact.u32(count);
+    for (std::uint32_t i = 0; i < count; ++i) compact.u16(reader.u32());
+    compact.u32(2 * count);
+    compact.text("free");
+    compact.fill(2 * count - 8);
+    REQUIRE(compact.size() == size);
+    std::copy(compact.bytes().begin(), compact.bytes().end(), file.begin() + static_cast<std::ptrdiff_t>(at));
+    const auto lanes = lanes_of(file);
+    REQUIRE(lanes.size() == 1);
+    CHECK(payload_of(lanes[0]) == payload_of(sound));
+}
+
+TEST_CASE("a file that is still being written is read as far as it is", "[mp4]") {
+    container::WriterSettings fragmented;
+    fragmented.fragments = std::chrono::milliseconds(500);
+    const Lane picture = picture_lane(Codec::h264, 120);
+    const ByteVector whole = written("mp4", {picture}, fragmented);
+    std::size_t before = 0;
+    for (const double part : {0.3, 0.6, 0.9}) {
+        auto media = open_bytes(ByteVector(
+            whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(static_cast<double>(whole.size()) * part)));
+        REQUIRE(media);
+        const auto lanes = read_all_packets(*media->source);
+        CHECK(lanes[0].packets.size() > before);
+        before = lanes[0].packets.size();
+        CHECK_FALSE(media->notes.empty());
+    }
+}
+
 TEST_CASE("AVI is read with its index, with a wrong one, and without", "[avi]") {
     // Made by hand: MP3 sound in chunks of three frames, and an index of them.
     const Lane sound = sound_lane(Codec::mp3, 3);
