@@ -495,13 +495,55 @@ TEST_CASE("AVI is read with its index, with a wrong one, and without", "[avi]") 
     header.fill(8);
     for (const auto& [value, size] : {std::pair{0x55, 2}, {2, 2}, {48000, 4}, {16000, 4}, {1, 2}, {0, 2}, {0, 2}})
         little(format, static_cast<std::uint64_t>(value), size);
-    const ByteVector strl = text("strl") + list("strh", header.release()) + list("strf", format.release());
+    const ByteVector streams = list("strh", header.release()) + list("strf", format.release());
+    const ByteVector strl = text("strl") + streams;
     const ByteVector hdrl = text("hdrl") + list("LIST", strl);
     const auto file = [&](const ByteVector& idx1) {
         ByteVector body = text("AVI ") + list("LIST", hdrl) + list("LIST", movie.bytes());
         if (!idx1.empty()) body = body + list("idx1", idx1);
         return list("RIFF", body);
     };
+    SECTION("an index of indexes, for files of any size (OpenDML AVI extensions, 3.0)") {
+        // The super index has one entry, of a standard index behind the movie list; its offsets count from the list.
+        const auto with_super = [&](std::uint64_t at, std::uint64_t size) {
+            base::ByteWriter super;
+            little(super, 4, 2);
+            little(super, 0, 2);
+            little(super, 1, 4);
+            super.text("00wb");
+            super.fill(12);
+            little(super, at, 8);
+            little(super, size, 4);
+            little(super, 1, 4);
+            return text("AVI ") +
+                   list("LIST", text("hdrl") + list("LIST", text("strl") + streams + list("indx", super.release())));
+        };
+        const std::uint64_t movie_at = 8 + with_super(0, 0).size() + 8;
+        base::ByteWriter standard;
+        little(standard, 2, 2);
+        little(standard, 0x0100, 2);
+        little(standard, index.size() / 16, 4);
+        standard.text("00wb");
+        little(standard, movie_at, 8);
+        little(standard, 0, 4);
+        for (std::size_t at = 0; at < index.size(); at += 16) {
+            const ByteSpan entry = ByteSpan(index.bytes()).subspan(at, 16);
+            const auto field = [&](std::size_t from) {
+                return entry[from] | entry[from + 1] << 8 | entry[from + 2] << 16 |
+                       static_cast<std::uint32_t>(entry[from + 3]) << 24;
+            };
+            little(standard, field(8) + 8, 4);
+            little(standard, field(12), 4);
+        }
+        const ByteVector ix = list("ix00", standard.release());
+        const ByteVector list_bytes = list("LIST", movie.bytes());
+        const ByteVector whole =
+            list("RIFF", with_super(movie_at - 8 + list_bytes.size(), ix.size()) + list_bytes + ix);
+        auto media = open_bytes(whole);
+        REQUIRE(media);
+        CHECK(media->notes.empty());
+        CHECK(payload_of(read_all_packets(*media->source)[0]) == payload_of(sound));
+    }
     ByteVector wrong = index.bytes();
     for (std::size_t i = 8; i < wrong.size(); i += 16) wrong[i] ^= 0x55;
     for (const auto& [idx1, note] :
