@@ -73,34 +73,9 @@ int parse_reference_set(BitReader& bits, int index, const std::vector<int>& befo
     return static_cast<int>(negative + positive);
 }
 
-constexpr Ratio kAspects[] = {{1, 1},   {1, 1},   {12, 11}, {10, 11}, {16, 11},  {40, 33}, {24, 11}, {20, 11}, {32, 11},
-                              {80, 33}, {18, 11}, {15, 11}, {64, 33}, {160, 99}, {4, 3},   {3, 2},   {2, 1}};
-
 // E.2.1
 void parse_vui(BitReader& bits, Sps& sps) {
-    if (bits.flag()) {
-        const std::uint32_t aspect = bits.bits(8);
-        if (aspect == 255) {
-            const std::uint32_t width = bits.bits(16), height = bits.bits(16);
-            if (width != 0 && height != 0) sps.pixel_aspect = base::reduced({width, height});
-        } else if (aspect < std::size(kAspects)) {
-            sps.pixel_aspect = kAspects[aspect];
-        }
-    }
-    if (bits.flag()) bits.skip(1);
-    if (bits.flag()) {
-        bits.skip(3);
-        sps.colour.full_range = bits.flag();
-        if (bits.flag()) {
-            sps.colour.primaries = static_cast<int>(bits.bits(8));
-            sps.colour.transfer = static_cast<int>(bits.bits(8));
-            sps.colour.matrix = static_cast<int>(bits.bits(8));
-        }
-    }
-    if (bits.flag()) {
-        bits.ue();
-        bits.ue();
-    }
+    nal::parse_usability(bits, sps.pixel_aspect, sps.colour);
     bits.skip(1);
     sps.field_pictures = bits.flag();
     bits.skip(1);

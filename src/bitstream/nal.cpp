@@ -121,6 +121,36 @@ bool is_random_access(Codec codec, ByteSpan access_unit) {
     return false;
 }
 
+void parse_usability(base::BitReader& bits, Ratio& pixel_aspect, ColourDescription& colour) {
+    // Table E-1.
+    constexpr Ratio kAspects[] = {{1, 1},   {1, 1},    {12, 11}, {10, 11}, {16, 11}, {40, 33},
+                                  {24, 11}, {20, 11},  {32, 11}, {80, 33}, {18, 11}, {15, 11},
+                                  {64, 33}, {160, 99}, {4, 3},   {3, 2},   {2, 1}};
+    if (bits.flag()) {
+        const std::uint32_t aspect = bits.bits(8);
+        if (aspect == 255) {
+            const std::uint32_t width = bits.bits(16), height = bits.bits(16);
+            if (width != 0 && height != 0) pixel_aspect = base::reduced({width, height});
+        } else if (aspect < std::size(kAspects)) {
+            pixel_aspect = kAspects[aspect];
+        }
+    }
+    if (bits.flag()) bits.skip(1);
+    if (bits.flag()) {
+        bits.skip(3);
+        colour.full_range = bits.flag();
+        if (bits.flag()) {
+            colour.primaries = static_cast<int>(bits.bits(8));
+            colour.transfer = static_cast<int>(bits.bits(8));
+            colour.matrix = static_cast<int>(bits.bits(8));
+        }
+    }
+    if (bits.flag()) {
+        bits.ue();
+        bits.ue();
+    }
+}
+
 void AccessUnitSplitter::push(ByteSpan piece, std::optional<std::int64_t> pts, std::optional<std::int64_t> dts,
                               std::vector<AccessUnit>& out) {
     if (pts || dts) stamps_.push_back({buffer_.size(), pts, dts});

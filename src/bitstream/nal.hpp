@@ -7,6 +7,7 @@
 #include <optional>
 #include <vector>
 
+#include "base/bits.hpp"
 #include "base/bytes.hpp"
 #include "media/types.hpp"
 
@@ -30,6 +31,10 @@ bool is_picture(Codec codec, int type);
 // Whether decoding can start at this access unit (length-prefixed): instantaneous or clean random access, or a
 // recovery point that needs no pictures before it.
 bool is_random_access(Codec codec, ByteSpan access_unit);
+
+// What video usability information begins with in both codecs (H.264 E.1.1, H.265 E.2.1): aspect, overscan, colours,
+// and where chroma samples lie. What isn't there stays as it is.
+void parse_usability(base::BitReader& bits, Ratio& pixel_aspect, ColourDescription& colour);
 
 struct AccessUnit {
     ByteVector data;  // length-prefixed; parameter sets still in it

@@ -432,8 +432,7 @@ Result<std::optional<Packet>> FlvSource::read() {
 Status FlvSource::seek(Time shown) {
     const Time time = shown + shift_;
     if (!bytes_.source().seekable()) {
-        return fail(ErrorKind::input, "what comes in over a pipe can't be skipped in", bytes_.source().name(),
-                    "save it to a file and name that");
+        return fail(skips_refused(bytes_.source()));
     }
     // Keyframes that the file lists or that have gone by; else all tags are gone through by their sizes.
     if (script_.key_times.size() == script_.key_places.size() && keys_.size() < script_.key_times.size()) {

@@ -1175,8 +1175,7 @@ void MatroskaSource::find_duration() {
 
 Status MatroskaSource::seek(Time time) {
     if (!bytes_.source().seekable()) {
-        return fail(ErrorKind::input, "what comes in over a pipe can't be skipped in", bytes_.source().name(),
-                    "save it to a file and name that");
+        return fail(skips_refused(bytes_.source()));
     }
     // A cluster at or before the time: by the cues, else by halving the file.
     std::uint64_t place = first_cluster_;

@@ -1197,8 +1197,7 @@ Result<std::optional<Packet>> Mp4Source::read() {
 
 Status Mp4Source::seek(Time time) {
     if (!bytes_.source().seekable()) {
-        return fail(ErrorKind::input, "what comes in over a pipe can't be skipped in", bytes_.source().name(),
-                    "save it to a file and name that");
+        return fail(skips_refused(bytes_.source()));
     }
     Time from = time;
     bool has_picture = false;

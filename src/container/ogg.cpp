@@ -356,8 +356,7 @@ std::optional<std::pair<std::uint64_t, Page>> OggSource::page_behind(std::uint64
 
 Status OggSource::seek(Time time) {
     if (!bytes_.source().seekable()) {
-        return fail(ErrorKind::input, "what comes in over a pipe can't be skipped in", bytes_.source().name(),
-                    "save it to a file and name that");
+        return fail(skips_refused(bytes_.source()));
     }
     // The page that ends at or before the time, and a little more for decoders that need it (Opus).
     const Time target = time - base::from_ticks(kOpusPreRoll, 48000);

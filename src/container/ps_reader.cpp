@@ -355,8 +355,7 @@ void ProgramSource::go_to(std::uint64_t place, std::int64_t stamp, std::int64_t 
 
 Status ProgramSource::seek(Time time) {
     if (!bytes_.source().seekable()) {
-        return fail(ErrorKind::input, "what comes in over a pipe can't be skipped in", bytes_.source().name(),
-                    "save it to a file and name that");
+        return fail(skips_refused(bytes_.source()));
     }
     const auto ticks_of = [&](std::int64_t stamp) { return ((stamp - first_stamp_) % kRange + kRange) % kRange; };
     const std::int64_t wanted = base::to_ticks(time - shift_, 90000) - first_stamp_;

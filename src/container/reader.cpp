@@ -28,6 +28,11 @@ Result<MediaFile> open_media(std::shared_ptr<base::ByteSource> bytes, int progra
                 "name the folder or image of a ripped disc, or a media file");
 }
 
+Error skips_refused(const base::ByteSource& bytes) {
+    return {ErrorKind::input, "what comes in over a pipe can't be skipped in", bytes.name(),
+            "save it to a file and name that"};
+}
+
 std::string plain_text_of_ass(const std::string& dialogue) {
     // ReadOrder, Layer, Style, Name, MarginL, MarginR, MarginV, Effect, Text
     std::size_t at = 0;

@@ -39,6 +39,9 @@ Result<MediaFile> open_sound_file(std::shared_ptr<base::ByteSource> bytes);
 // SRT and WebVTT files.
 Result<MediaFile> open_text_file(std::shared_ptr<base::ByteSource> bytes);
 
+// What seek() answers where the bytes come in once and in order.
+Error skips_refused(const base::ByteSource& bytes);
+
 // Text of subtitles: what a packet of a text track holds is UTF-8 with \n between lines and no styling.
 std::string plain_text_of_ass(const std::string& dialogue);  // a dialogue line's fields as Matroska stores them
 // Tags of SRT and WebVTT left out; `entities` are read as well (WebVTT).

@@ -63,8 +63,7 @@ class SoundSource : public PacketSource {
     }
     Status check_seekable() const {
         if (bytes_.source().seekable()) return {};
-        return fail(ErrorKind::input, "what comes in over a pipe can't be skipped in", bytes_.source().name(),
-                    "save it to a file and name that");
+        return fail(skips_refused(bytes_.source()));
     }
 
     base::WindowReader bytes_;

@@ -705,8 +705,7 @@ void TransportSource::go_to(std::uint64_t place, std::pair<std::int64_t, std::in
 
 Status TransportSource::seek(Time time) {
     if (!bytes_.source().seekable()) {
-        return fail(ErrorKind::input, "what comes in over a pipe can't be skipped in", bytes_.source().name(),
-                    "save it to a file and name that");
+        return fail(skips_refused(bytes_.source()));
     }
     if (segments_.empty()) return {};
     const std::int64_t wanted = base::to_ticks(time - shift_, 90000);
