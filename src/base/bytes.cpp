@@ -34,12 +34,6 @@ std::string ByteReader::text(std::size_t count) {
     return {taken.begin(), taken.end()};
 }
 
-std::uint64_t ByteReader::big_endian(int count) {
-    std::uint64_t value = 0;
-    for (const std::uint8_t byte : take(static_cast<std::size_t>(count))) value = value << 8 | byte;
-    return value;
-}
-
 void ByteWriter::big_endian(std::uint64_t value, int count) {
     for (int shift = 8 * (count - 1); shift >= 0; shift -= 8)
         bytes_.push_back(static_cast<std::uint8_t>(value >> shift));

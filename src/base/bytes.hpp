@@ -49,17 +49,26 @@ class ByteReader {
     void seek(std::size_t position);
     void skip(std::size_t count);
 
-    std::uint8_t u8() { return static_cast<std::uint8_t>(big_endian(1)); }
-    std::uint16_t u16() { return static_cast<std::uint16_t>(big_endian(2)); }
-    std::uint32_t u24() { return static_cast<std::uint32_t>(big_endian(3)); }
-    std::uint32_t u32() { return static_cast<std::uint32_t>(big_endian(4)); }
-    std::uint64_t u64() { return big_endian(8); }
+    std::uint8_t u8() { return static_cast<std::uint8_t>(big_endian<1>()); }
+    std::uint16_t u16() { return static_cast<std::uint16_t>(big_endian<2>()); }
+    std::uint32_t u24() { return static_cast<std::uint32_t>(big_endian<3>()); }
+    std::uint32_t u32() { return static_cast<std::uint32_t>(big_endian<4>()); }
+    std::uint64_t u64() { return big_endian<8>(); }
     // `count` bytes, or an empty span when fewer are left.
     ByteSpan take(std::size_t count);
     std::string text(std::size_t count);
 
   private:
-    std::uint64_t big_endian(int count);
+    template <int kCount>
+    std::uint64_t big_endian() {
+        if (remaining() < kCount) {
+            take(kCount);
+            return 0;
+        }
+        std::uint64_t value = 0;
+        for (int i = 0; i < kCount; ++i) value = value << 8 | bytes_[position_++];
+        return value;
+    }
 
     ByteSpan bytes_;
     std::size_t position_ = 0;

@@ -15,7 +15,8 @@ struct Mp4Sample {
     std::uint64_t offset = 0;  // in the file
     std::uint32_t size = 0;
     bool key = false;
-    Time dts{};  // on the presentation timeline: edit lists applied
+    bool hidden = false;  // decoded, never shown: others in a stretch of the edit list are predicted from it
+    Time dts{};           // on the presentation timeline: edit lists applied
     Time pts{};
     Time duration{};
 };
@@ -50,6 +51,7 @@ class Mp4Samples {
         return {sample.offset,
                 sample.size,
                 sample.key,
+                sample.hidden,
                 base::from_ticks(sample.dts, timescale) + shift,
                 base::from_ticks(sample.pts(), timescale) + shift,
                 base::from_ticks(sample.duration, timescale)};
@@ -57,7 +59,8 @@ class Mp4Samples {
 
     SampleIndex index;
     std::int64_t timescale = 1;
-    Time shift{};  // from the media's timeline to the presentation's
+    Time shift{};         // from the media's timeline to the presentation's
+    bool edited = false;  // several stretches of an edit list: the samples' order isn't the file's
 };
 
 struct Mp4Track {

@@ -9,8 +9,8 @@ void SampleIndex::begin_chunk(std::uint64_t offset, std::int64_t dts) {
     chunks_.push_back({offset, dts, packed_.size()});
 }
 
-void SampleIndex::add(std::uint32_t size, bool key, std::uint32_t duration, std::int32_t composition) {
-    packed_.push_back({size | (key ? 0x80000000u : 0u), duration, composition});
+void SampleIndex::add(std::uint32_t size, bool key, std::uint32_t duration, std::int32_t composition, bool hidden) {
+    packed_.push_back({size | (key ? kKey : 0u) | (hidden ? kHidden : 0u), duration, composition});
 }
 
 SampleIndex::Cursor::Cursor(const SampleIndex& index, std::size_t sample) : index_(&index), at_(sample) {
@@ -22,7 +22,7 @@ SampleIndex::Cursor::Cursor(const SampleIndex& index, std::size_t sample) : inde
     sample_.offset = chunk.offset;
     sample_.dts = chunk.dts;
     for (std::size_t i = chunk.first; i < sample; ++i) {
-        sample_.offset += index.packed_[i].size_and_key & kLargestSample;
+        sample_.offset += index.packed_[i].size_and_flags & kLargestSample;
         sample_.dts += index.packed_[i].duration;
     }
     load();
@@ -30,8 +30,9 @@ SampleIndex::Cursor::Cursor(const SampleIndex& index, std::size_t sample) : inde
 
 void SampleIndex::Cursor::load() {
     const Packed& packed = index_->packed_[at_];
-    sample_.size = packed.size_and_key & kLargestSample;
-    sample_.key = (packed.size_and_key & 0x80000000u) != 0;
+    sample_.size = packed.size_and_flags & kLargestSample;
+    sample_.key = (packed.size_and_flags & kKey) != 0;
+    sample_.hidden = (packed.size_and_flags & kHidden) != 0;
     sample_.duration = packed.duration;
     sample_.composition = packed.composition;
 }

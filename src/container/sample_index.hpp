@@ -14,20 +14,22 @@ class SampleIndex {
         std::uint64_t offset = 0;  // in the file
         std::uint32_t size = 0;
         bool key = false;
+        bool hidden = false;           // decoded, never shown
         std::int64_t dts = 0;          // ticks of the timescale, from the first sample on unless said otherwise
         std::int64_t composition = 0;  // presentation minus decoding time
         std::uint32_t duration = 0;    // decoding time to the next sample
 
         std::int64_t pts() const { return dts + composition; }
     };
-    static constexpr std::uint32_t kLargestSample = 0x7FFFFFFF;
+    static constexpr std::uint32_t kLargestSample = 0x3FFFFFFF;
 
     std::size_t size() const { return packed_.size(); }
     bool empty() const { return packed_.empty(); }
+    void reserve(std::size_t samples) { packed_.reserve(samples); }
     // Samples of a chunk lie one behind the other; each call begins one, whose first sample has this decoding time.
     void begin_chunk(std::uint64_t offset, std::int64_t dts);
     // At most kLargestSample bytes.
-    void add(std::uint32_t size, bool key, std::uint32_t duration, std::int32_t composition);
+    void add(std::uint32_t size, bool key, std::uint32_t duration, std::int32_t composition, bool hidden = false);
     void set_last_duration(std::uint32_t duration) { packed_.back().duration = duration; }
     std::size_t chunks() const { return chunks_.size(); }
     std::uint64_t chunk_offset(std::size_t chunk) const { return chunks_[chunk].offset; }
@@ -58,8 +60,9 @@ class SampleIndex {
     Cursor at(std::size_t sample) const { return {*this, sample}; }
 
   private:
+    static constexpr std::uint32_t kKey = 0x80000000, kHidden = 0x40000000;
     struct Packed {
-        std::uint32_t size_and_key;  // the key flag is the highest bit
+        std::uint32_t size_and_flags;
         std::uint32_t duration;
         std::int32_t composition;
     };

@@ -175,7 +175,9 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
         plan.chapters.push_back(std::move(chapter));
     }
     if (plan.chapters.size() > 1) {
-        if (request.format == "mp4" || request.format == "matroska" || request.format == "webm") {
+        if (text_only) {
+            // What is written out is text alone: nobody looks for chapters in it.
+        } else if (request.format == "mp4" || request.format == "matroska" || request.format == "webm") {
             plan.steps.push_back(fmt::format("{} chapters kept", plan.chapters.size()));
         } else {
             plan.warnings.push_back(
@@ -394,6 +396,17 @@ Result<Outcome> run_rewrap(const source::Input& input, const RewrapPlan& plan, c
         const auto found = std::find_if(tracks.begin(), tracks.end(), [&](const Track& t) { return t.id == id; });
         return found != tracks.end() ? &*found : nullptr;
     };
+    // Containers hold what is shown: pictures that are only decoded go, and with them what is predicted from them.
+    std::optional<Time> lost_from;
+    const auto whole_again = [&](Time at) {
+        if (lost_from && at > *lost_from) {
+            outcome.problems.push_back(
+                {"the edit list begins between keyframes there; pictures up to the next one are "
+                 "left out, the one before them stands (converting keeps them)",
+                 *lost_from, at});
+        }
+        lost_from.reset();
+    };
     Time reached{};
     const auto pass = [&](Packet packet) -> Status {
         const Track* track = kind_of(packet.track);
@@ -403,10 +416,19 @@ Result<Outcome> run_rewrap(const source::Input& input, const RewrapPlan& plan, c
         if (plan.to.count() > 0) {
             if (packet.track == picture && packet.key && packet.pts >= plan.to && !end) end = packet.pts;
             if (picture < 0 && packet.pts >= plan.to && !end) end = plan.to;
-            if (end && packet.pts >= *end) return {};
+            // Pictures coded behind the keyframe that ends a cut may be shown before it, but need it.
+            if (end && (packet.pts >= *end || packet.track == picture)) return {};
         }
         packet.pts -= *origin;
         packet.dts -= *origin;
+        if (track->id == picture) {
+            if (packet.hidden) {
+                if (!lost_from) lost_from = std::max(packet.dts, packet.pts);
+                return {};
+            }
+            if (lost_from && !packet.key) return {};
+            whole_again(packet.pts);
+        }
         if (video) ++outcome.pictures;
         if (track->kind != TrackKind::subtitle || tracks.size() == 1)
             outcome.duration = std::max(outcome.duration, packet.pts + packet.duration);
@@ -446,7 +468,8 @@ Result<Outcome> run_rewrap(const source::Input& input, const RewrapPlan& plan, c
     WAVECREST_TRY(interleaver.drain());
     WAVECREST_TRY(sink->finish());
     outcome.elapsed = clock.now();
-    outcome.problems = source->problems();
+    whole_again(outcome.duration);
+    outcome.problems.insert(outcome.problems.end(), source->problems().begin(), source->problems().end());
     std::error_code error;
     outcome.size_bytes = std::filesystem::file_size(plan.target, error);
     return outcome;

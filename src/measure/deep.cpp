@@ -454,6 +454,11 @@ Result<DeepReport> measure_deep(PacketSource& source, const Reopen& reopen, cons
         Lane& lane = found->second;
         TrackMeasure& m = lane.measure;
         const std::size_t size = packet->data.size();
+        if (packet->hidden) {
+            // Read and decoded, but nothing that a viewer sees.
+            m.rate.add(packet->dts, Time{}, size);
+            continue;
+        }
         const bool video = m.track.kind == TrackKind::video, sound = m.track.kind == TrackKind::audio;
         if (!lane.seen) m.first = packet->pts;
         ++m.packets;

@@ -31,14 +31,14 @@ RateCurve::RateCurve(const std::vector<RatePiece>& pieces) {
     }
 }
 
-double RateCurve::bytes_before(Time time) const {
-    if (points_.empty() || time <= points_.front().at) return 0;
-    const auto after =
-        std::upper_bound(points_.begin(), points_.end(), time, [](Time t, const Point& p) { return t < p.at; });
-    if (after == points_.end()) return points_.back().bytes;
-    const Point& a = *(after - 1);
-    const double part = static_cast<double>((time - a.at).count()) / static_cast<double>((after->at - a.at).count());
-    return a.bytes + part * (after->bytes - a.bytes);
+double RateCurve::Walk::bytes_before(Time time) {
+    while (next_ < points_.size() && points_[next_].at <= time) ++next_;
+    if (next_ == 0) return 0;
+    const Point& a = points_[next_ - 1];
+    if (next_ == points_.size()) return a.bytes;
+    const Point& b = points_[next_];
+    const double part = static_cast<double>((time - a.at).count()) / static_cast<double>((b.at - a.at).count());
+    return a.bytes + part * (b.bytes - a.bytes);
 }
 
 std::uint64_t RateCurve::bytes() const {
@@ -54,13 +54,13 @@ std::int64_t RateCurve::peak_bps(Time window) const {
     if (points_.empty()) return 0;
     window = std::min(window, duration());
     if (window.count() <= 0) return 0;
+    // The mean of a piecewise linear curve is highest for a window that begins or ends at one of its corners. Both
+    // kinds move on monotonically, so each end of a window walks along the curve once.
+    Walk begin(points_), end(points_), begin_before(points_);
     double most = 0;
-    // The mean of a piecewise linear curve is highest for a window that begins or ends at one of its corners.
     for (const Point& point : points_) {
-        for (const Time from : {point.at, point.at - window}) {
-            if (from.count() < 0) continue;
-            most = std::max(most, bytes_before(from + window) - bytes_before(from));
-        }
+        most = std::max(most, end.bytes_before(point.at + window) - begin.bytes_before(point.at));
+        if (point.at >= window) most = std::max(most, point.bytes - begin_before.bytes_before(point.at - window));
     }
     return std::llround(most * 8 / base::to_seconds(window));
 }
@@ -79,9 +79,13 @@ Time RateCurve::time_of(std::uint64_t bytes) const {
 std::vector<double> RateCurve::per_second() const {
     std::vector<double> values;
     const Time second = base::from_seconds(1);
+    Walk walk(points_);
+    double before = 0;
     for (Time from{}; from < duration(); from += second) {
         const Time to = std::min(from + second, duration());
-        values.push_back((bytes_before(to) - bytes_before(from)) * 8 / base::to_seconds(to - from));
+        const double bytes = walk.bytes_before(to);
+        values.push_back((bytes - before) * 8 / base::to_seconds(to - from));
+        before = bytes;
     }
     return values;
 }

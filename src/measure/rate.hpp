@@ -30,7 +30,16 @@ class RateCurve {
         Time at;
         double bytes;  // before `at`; linear in between
     };
-    double bytes_before(Time time) const;
+    // Goes along the curve; times may not go back.
+    class Walk {
+      public:
+        explicit Walk(const std::vector<Point>& points) : points_(points) {}
+        double bytes_before(Time time);
+
+      private:
+        const std::vector<Point>& points_;
+        std::size_t next_ = 0;
+    };
     std::vector<Point> points_;
 };
 

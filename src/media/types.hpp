@@ -152,10 +152,11 @@ std::string aspect_name(Ratio aspect);
 // One access unit (video), one frame (audio) or one cue (subtitle) with its times on the title's timeline.
 struct Packet {
     TrackId track = 0;
-    Time pts{};        // presentation
-    Time dts{};        // decoding
-    Time duration{};   // how long it is shown or heard, shorter than coded where its end is cut off; 0 when unknown
-    bool key = false;  // decoding can start here
+    Time pts{};           // presentation
+    Time dts{};           // decoding
+    Time duration{};      // how long it is shown or heard, shorter than coded where its end is cut off; 0 when unknown
+    bool key = false;     // decoding can start here
+    bool hidden = false;  // decoded but never shown: pictures behind a cut are predicted from it; may have dts > pts
     Bytes data;
 };
 

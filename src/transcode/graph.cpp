@@ -7,6 +7,7 @@
 #include <deque>
 #include <map>
 #include <mutex>
+#include <set>
 #include <thread>
 
 #include "base/queue.hpp"
@@ -259,17 +260,33 @@ class Graph {
         WAVECREST_TRY_ASSIGN(decoder, codec::make_video_decoder(settings_.video.from));
         filter::FilmTiming film(settings_.video.encode.frame_rate);
         std::vector<Picture> pictures;
+        std::multiset<Time> hidden;  // presentation times of pictures that are only decoded
         const auto pass_on = [&] {
             for (Picture& picture : pictures) {
+                if (const auto found = hidden.find(picture.pts); found != hidden.end()) {
+                    hidden.erase(found);
+                    continue;
+                }
                 if (settings_.video.undo_pulldown) film.apply(picture);
                 if (!decoded_.push(std::move(picture))) return;
             }
             pictures.clear();
         };
-        bool begun = false;
+        bool begun = false, last_hidden = false;
         while (auto packet = video_packets_.pop()) {
             if (!begun && !packet->key) continue;
             begun = true;
+            if (packet->hidden && packet->key && !last_hidden) {
+                // A stretch that begins between keyframes: its hidden pictures' times may be those of shown ones
+                // before it, so that these must have left the decoder.
+                WAVECREST_TRY(decoder->flush(pictures));
+                pass_on();
+                hidden.clear();
+                WAVECREST_TRY_ASSIGN(fresh, codec::make_video_decoder(settings_.video.from));
+                decoder = std::move(fresh);
+            }
+            last_hidden = packet->hidden;
+            if (packet->hidden) hidden.insert(packet->pts);
             WAVECREST_TRY(decoder->decode(*packet, pictures));
             pass_on();
         }

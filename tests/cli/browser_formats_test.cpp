@@ -135,3 +135,40 @@ TEST_CASE("a browser plays what the writers wrote", "[browser]") {
         if (exact && !video) CHECK(r["samples"] == 120'000);
     }
 }
+
+TEST_CASE("a browser gives an edited film the length that our reader does", "[browser]") {
+    if (!has_browser()) return;
+    using namespace std::chrono_literals;
+    const TempDir dir;
+    write_media(dir / "a.mp4", "mp4", {picture_lane(Codec::h264, 100), sound_lane(Codec::aac, 4.2)});
+    // (Its pictures are no reference: asked for 1.4 s of the first, Chromium 156 shows those of 1.58 s.)
+    const std::vector<std::vector<EditEntry>> lists = {{{1500ms, 0ms}, {1200ms, 2600ms}, {700ms, 500ms}},
+                                                       {{1000ms, 0ms}, {500ms, -1ms}, {1000ms, 2002ms}},
+                                                       {{2000ms, 1001ms}}};
+    std::string page = "<!DOCTYPE html><meta charset=\"utf-8\"><body><script>const files = [";
+    std::vector<Time> lengths;
+    for (const auto& list : lists) {
+        const ByteVector edited = with_edits(read_all(dir / "a.mp4"), list);
+        write_all(dir / "b.mp4", edited);
+        lengths.emplace_back();
+        for (const Lane& lane : read_media(dir / "b.mp4"))
+            lengths.back() = std::max(lengths.back(), lane.track.duration);
+        page += "'" + base64(edited) + "',\n";
+    }
+    page += R"(];
+(async () => {
+  const lengths = [];
+  for (const data of files) {
+    const v = document.createElement('video'); document.body.append(v);
+    v.src = URL.createObjectURL(new Blob([Uint8Array.from(atob(data), c => c.charCodeAt(0))], {type: 'video/mp4'}));
+    await new Promise(done => { v.onloadeddata = done; v.onerror = done; });
+    lengths.push(v.duration || 0);
+  }
+  fetch('/result', {method: 'POST', body: JSON.stringify(lengths)});
+})();
+</script>)";
+    const auto result = nlohmann::json::parse(run_page(page, 60));
+    REQUIRE(result.size() == lists.size());
+    for (std::size_t i = 0; i < lists.size(); ++i)
+        CHECK(result[i].get<double>() == Approx(base::to_seconds(lengths[i])).margin(0.03));
+}

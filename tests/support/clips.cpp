@@ -10,6 +10,8 @@
 #include <x265.h>
 #include <xvid.h>
 
+#include <algorithm>
+#include <bit>
 #include <catch2/catch.hpp>
 #include <cmath>
 
@@ -76,7 +78,7 @@ Lane h264(int count) {
     return lane;
 }
 
-Lane h265(int count) {
+Lane h265(int count, bool open) {
     Lane lane;
     x265_param* param = x265_param_alloc();
     x265_param_default_preset(param, "ultrafast", nullptr);
@@ -86,7 +88,7 @@ Lane h265(int count) {
     param->fpsDenom = 1001;
     param->keyframeMax = kGroup;
     param->bframes = 2;
-    param->bOpenGOP = 0;
+    param->bOpenGOP = open ? 1 : 0;
     param->bAnnexB = 1;
     param->bRepeatHeaders = 1;
     param->logLevel = X265_LOG_NONE;
@@ -499,13 +501,67 @@ Lane mpeg_sound(Codec codec, std::int64_t samples) {
 
 Lane picture_lane(Codec codec, int pictures, TrackId id) {
     Lane lane = codec == Codec::h264    ? h264(pictures)
-                : codec == Codec::h265  ? h265(pictures)
+                : codec == Codec::h265  ? h265(pictures, false)
                 : codec == Codec::mpeg2 ? mpeg2(pictures)
                 : codec == Codec::mpeg4 ? mpeg4(pictures)
                                         : vpx(codec, pictures);
     lane.track.id = id;
     for (Packet& p : lane.packets) p.track = id;
     return lane;
+}
+
+Lane open_group_lane(int pictures) {
+    Lane lane = h265(pictures, true);
+    lane.track.id = 1;
+    lane.track.mastering_display =
+        media::MasteringDisplay{{34000, 13250, 7500}, {16000, 34500, 3000}, 15635, 16450, 10000000, 50};
+    lane.track.content_light = media::ContentLight{1000, 400};
+    for (Packet& p : lane.packets) p.track = 1;
+    return lane;
+}
+
+void add_captions(Lane& lane, const std::vector<Caption>& captions) {
+    std::vector<std::size_t> shown(lane.packets.size());
+    for (std::size_t i = 0; i < shown.size(); ++i) shown[i] = i;
+    std::sort(shown.begin(), shown.end(),
+              [&](std::size_t a, std::size_t b) { return lane.packets[a].pts < lane.packets[b].pts; });
+    // Two letters a picture; commands twice (CEA-608-E, 8).
+    std::vector<std::pair<std::uint8_t, std::uint8_t>> pairs(shown.size(), {0x80, 0x80});
+    const auto odd = [](int value) {
+        return static_cast<std::uint8_t>(value | (std::popcount(unsigned(value)) % 2 == 0 ? 0x80 : 0));
+    };
+    for (const Caption& caption : captions) {
+        std::vector<std::pair<int, int>> load = {{0x14, 0x20}, {0x14, 0x20}, {0x14, 0x60}, {0x14, 0x60}};
+        for (std::size_t i = 0; i < caption.text.size(); i += 2)
+            load.push_back({caption.text[i], i + 1 < caption.text.size() ? caption.text[i + 1] : 0});
+        const auto at = [&](Time time) {
+            std::size_t i = 0;
+            while (i < shown.size() && lane.packets[shown[i]].pts < time) ++i;
+            return i;
+        };
+        std::size_t place = at(caption.from) - load.size();
+        for (const auto& [a, b] : load) pairs.at(place++) = {odd(a), odd(b)};
+        for (const auto& [time, command] : {std::pair{caption.from, 0x2F}, {caption.to, 0x2C}}) {
+            for (std::size_t i = 0; i < 2; ++i) pairs.at(at(time) + i) = {odd(0x14), odd(command)};
+        }
+    }
+    // User data registered by ATSC A/53 in a supplemental enhancement information unit (H.264, D.1.6).
+    for (std::size_t i = 0; i < shown.size(); ++i) {
+        Packet& packet = lane.packets[shown[i]];
+        base::ByteWriter unit;
+        for (const int byte : {0x06, 0x04, 14, 0xB5, 0x00, 0x31}) unit.u8(static_cast<std::uint8_t>(byte));
+        unit.text("GA94");
+        for (const int byte : {0x03, 0x41, 0xFF, 0xFC}) unit.u8(static_cast<std::uint8_t>(byte));
+        unit.u8(pairs[i].first);
+        unit.u8(pairs[i].second);
+        unit.u8(0xFF);
+        unit.u8(0x80);
+        ByteVector data;
+        bitstream::nal::append(data, unit.bytes());
+        data.insert(data.end(), packet.data.view().begin(), packet.data.view().end());
+        packet.data = Bytes(std::move(data));
+    }
+    lane.track.closed_captions = true;
 }
 
 Lane sound_lane(Codec codec, double seconds, TrackId id) {
@@ -616,6 +672,97 @@ ByteVector payload_of(const Lane& lane) {
         }
     }
     return out;
+}
+
+namespace {
+
+std::uint32_t word(ByteSpan bytes, std::size_t at) {
+    return static_cast<std::uint32_t>(bytes[at]) << 24 | static_cast<std::uint32_t>(bytes[at + 1]) << 16 |
+           static_cast<std::uint32_t>(bytes[at + 2]) << 8 | bytes[at + 3];
+}
+
+// Copies boxes, putting new edit lists in and moving chunk offsets on.
+struct EditRewriter {
+    const std::vector<EditEntry>& edits;
+    std::int64_t movie_timescale = 0, timescale = 0, offset_by = 0;
+
+    static std::string type_of(ByteSpan box) { return {box.begin() + 4, box.begin() + 8}; }
+    static std::vector<ByteSpan> boxes(ByteSpan bytes) {
+        std::vector<ByteSpan> all;
+        for (std::size_t at = 0; at + 8 <= bytes.size();) {
+            const std::size_t size = word(bytes, at);
+            all.push_back(bytes.subspan(at, size));
+            at += size;
+        }
+        return all;
+    }
+    static ByteSpan find(ByteSpan box, std::initializer_list<const char*> path) {
+        for (const char* name : path) {
+            ByteSpan next;
+            for (const ByteSpan child : boxes(box.subspan(8))) {
+                if (type_of(child) == name) next = child;
+            }
+            box = next;
+            if (box.empty()) break;
+        }
+        return box;
+    }
+
+    void edit_list(ByteSpan old, base::ByteWriter& out) const {
+        const std::int64_t media_begin = old[8] == 1 ? word(old, 28) : word(old, 20);
+        out.u32(16 + 20 * edits.size());
+        out.text("elst");
+        out.u32(0x01000000);
+        out.u32(edits.size());
+        for (const EditEntry& edit : edits) {
+            out.u64(static_cast<std::uint64_t>(base::to_ticks(edit.lasts, movie_timescale)));
+            const bool empty = edit.from < Time{};
+            out.u64(static_cast<std::uint64_t>(empty ? -1 : media_begin + base::to_ticks(edit.from, timescale)));
+            out.u16(edit.dwell ? 0 : 1);
+            out.u16(0);
+        }
+    }
+    void box(ByteSpan in, base::ByteWriter& out) {
+        const std::string type = type_of(in);
+        if (type == "trak") timescale = word(find(in, {"mdia", "mdhd"}), in.size() > 0 ? 20 : 0);
+        if (type == "trak" && find(in, {"mdia", "mdhd"})[8] == 1) timescale = word(find(in, {"mdia", "mdhd"}), 28);
+        if (type == "moov") movie_timescale = word(find(in, {"mvhd"}), find(in, {"mvhd"})[8] == 1 ? 28 : 20);
+        const std::size_t at = out.size();
+        if (type == "moov" || type == "trak" || type == "edts" || type == "mdia" || type == "minf" || type == "stbl") {
+            out.raw(in.first(8));
+            for (const ByteSpan child : boxes(in.subspan(8))) box(child, out);
+            out.put_u32(at, out.size() - at);
+        } else if (type == "elst") {
+            edit_list(in, out);
+        } else {
+            out.raw(in);
+            const std::uint32_t step = type == "co64" ? 8 : 4;
+            if (type != "co64" && type != "stco") return;
+            for (std::size_t i = 16; i + step <= in.size(); i += step) {
+                const std::size_t low = i + step - 4;
+                out.put_u32(at + low, word(in, low) + static_cast<std::uint32_t>(offset_by));
+            }
+        }
+    }
+};
+
+}  // namespace
+
+ByteVector with_edits(ByteSpan mp4, const std::vector<EditEntry>& edits) {
+    const auto rewrite = [&](std::int64_t offset_by) {
+        base::ByteWriter out;
+        EditRewriter rewriter{edits, 0, 0, offset_by};
+        std::size_t at = 0;
+        while (at + 8 <= mp4.size() && EditRewriter::type_of(mp4.subspan(at)) != "mdat") {
+            const std::size_t size = word(mp4, at);
+            rewriter.box(mp4.subspan(at, size), out);
+            at += size;
+        }
+        const std::size_t index = out.size();
+        out.raw(mp4.subspan(at));
+        return std::pair(out.release(), static_cast<std::int64_t>(index) - static_cast<std::int64_t>(at));
+    };
+    return rewrite(rewrite(0).second).first;
 }
 
 }  // namespace wavecrest::test

@@ -19,6 +19,15 @@ struct Lane {
 // Pictures of the test card, from time 0: 320x180 at 24000/1001, a keyframe every 24, B pictures where the codec has
 // them.
 Lane picture_lane(Codec codec, int pictures, TrackId id = 1);
+// H.265 whose keyframes are followed by pictures shown before them and predicted across them; with HDR10 metadata.
+Lane open_group_lane(int pictures);
+// Puts closed captions (CEA-608, channel 1, pop-on) into the pictures of an H.264 lane: each text and from when to when
+// it is shown.
+struct Caption {
+    Time from{}, to{};
+    std::string text;  // letters of the basic set
+};
+void add_captions(Lane& lane, const std::vector<Caption>& captions);
 // A tone of this length at 48 kHz stereo (AC-3: 5.1), from time 0; encoder delay before it.
 Lane sound_lane(Codec codec, double seconds, TrackId id = 2);
 // Cues of text; times in milliseconds.
@@ -33,5 +42,14 @@ std::vector<Lane> read_all_packets(PacketSource& source);
 
 // A run of the payload that does not depend on how a container frames it: parameter sets and delimiters left out.
 ByteVector payload_of(const Lane& lane);
+
+// One entry of an edit list: what of the presentation as written is shown for how long. `from` below 0: nothing is.
+struct EditEntry {
+    Time lasts{};
+    Time from{};
+    bool dwell = false;
+};
+// An MP4 file of our writer (index in front) with other edit lists, the same for all of its tracks.
+ByteVector with_edits(ByteSpan mp4, const std::vector<EditEntry>& edits);
 
 }  // namespace wavecrest::test

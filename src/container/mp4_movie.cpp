@@ -1,0 +1,549 @@
+#include "container/mp4_movie.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+
+#include "container/mp4_entries.hpp"
+#include "container/timing.hpp"
+
+namespace wavecrest::container::mp4 {
+
+using base::ByteReader;
+
+namespace {
+
+constexpr std::uint64_t kMaxIndex = 512 << 20;
+constexpr std::uint64_t kMaxFragmentIndex = 64 << 20;
+constexpr std::uint32_t kLpcmPiece = 4096;  // sample frames in a packet
+
+}  // namespace
+
+Result<std::optional<TopBox>> MovieParser::top_box() {
+    ByteVector bytes(16);
+    WAVECREST_TRY_ASSIGN(got, source_.read_at(at_, bytes));
+    if (got < 8) return std::optional<TopBox>{};
+    bytes.resize(got);
+    ByteReader reader{ByteSpan(bytes)};
+    TopBox box;
+    box.at = at_;
+    box.size = reader.u32();
+    box.type = reader.u32();
+    box.header = 8;
+    if (box.size == 1) {
+        box.size = reader.u64();
+        box.header = 16;
+    } else if (box.size == 0) {
+        box.size = source_.size() - at_;
+    }
+    if (box.size < box.header || !reader.ok()) {
+        return fail(ErrorKind::input, "a box of the file has an impossible size",
+                    fmt::format("{}, byte {}", source_.name(), at_), "the file is damaged; copy or make it again");
+    }
+    return std::optional(box);
+}
+
+Status MovieParser::scan(bool lazy) {
+    while (!ended_) {
+        auto found = top_box();
+        if (!found) {
+            // Rubbish behind a whole index takes nothing from it.
+            if (!has_movie_) return fail(std::move(found).error());
+            cut_at_ = at_;
+            ended_ = true;
+            break;
+        }
+        if (!*found) {
+            ended_ = true;
+            break;
+        }
+        const TopBox box = **found;
+        if (first_) {
+            ByteVector head(16);
+            WAVECREST_TRY(source_.read_at(0, head));
+            if (!looks_like_mp4(head)) {
+                return fail(ErrorKind::input, "this is no MP4 file", fmt::format("{}, byte 0", source_.name()),
+                            "name an MP4 file");
+            }
+            quicktime_ = std::equal(head.begin() + 8, head.begin() + 12, "qt  ");
+            first_ = false;
+        }
+        const bool pipe = source_.size() == base::kUnknownSize;
+        const bool over = !pipe && box.size > source_.size() - box.at;
+        if (box.type == fourcc("mdat")) {
+            media_seen_ = true;
+            if (pipe && !has_movie_) {
+                return fail(ErrorKind::input,
+                            "the index of this MP4 file lies behind its pictures, and what comes in "
+                            "over a pipe can't be skipped through",
+                            source_.name(), "save it to a file and name that");
+            }
+            // A plain file's index is known by now; over a pipe nothing behind the data can be looked at before it.
+            if (pipe && has_movie_ && !fragmented_) return {};
+        }
+        if (box.type == fourcc("moov") && !has_movie_) {
+            if (box.size > kMaxIndex || over) {
+                return fail(ErrorKind::input, "the file ends inside its index",
+                            fmt::format("{}, byte {}", source_.name(), box.at), "the file is cut short; copy it again");
+            }
+            WAVECREST_TRY_ASSIGN(moov, base::read_exactly(source_, box.at + box.header,
+                                                          static_cast<std::size_t>(box.size - box.header)));
+            WAVECREST_TRY(parse_movie(moov));
+            has_movie_ = true;
+            index_in_front_ = !media_seen_;
+            index_end_ = box.at + box.size;
+            if (!fragmented_) {
+                ended_ = true;
+                at_ += box.size;
+                break;
+            }
+        }
+        bool fragment = false;
+        if (box.type == fourcc("moof") && has_movie_ && !over && box.size <= kMaxFragmentIndex) {
+            WAVECREST_TRY_ASSIGN(moof, base::read_exactly(source_, box.at + box.header,
+                                                          static_cast<std::size_t>(box.size - box.header)));
+            parse_fragment(moof, box.at);
+            fragment = true;
+        }
+        if (over) {
+            cut_at_ = box.at;
+            ended_ = true;
+            break;
+        }
+        at_ += box.size;
+        if (fragment && lazy) return {};
+    }
+    if (!has_movie_) {
+        return fail(ErrorKind::input, "the file has no index: it is cut short or was never finished",
+                    fmt::format("{}, byte {}", source_.name(), at_), "copy or make the file again");
+    }
+    return {};
+}
+
+Status MovieParser::parse_movie(ByteSpan moov) {
+    ByteReader mvhd(child(moov, "mvhd"));
+    const bool wide = mvhd.u8() == 1;
+    mvhd.skip(3 + (wide ? 16 : 8));
+    timescale_ = mvhd.u32();
+    if (!mvhd.ok() || timescale_ == 0) return damaged("the movie header is missing or damaged");
+    const ByteSpan mvex = child(moov, "mvex");
+    fragmented_ = !mvex.empty();
+    for (const BoxView& box : children(moov)) {
+        if (box.type != fourcc("trak")) continue;
+        RawTrack t;
+        WAVECREST_TRY(parse_track(box.body, t));
+        raw_.push_back(std::move(t));
+    }
+    if (raw_.empty()) return damaged("the index names no tracks");
+    for (const BoxView& box : children(mvex)) {
+        if (box.type != fourcc("trex")) continue;
+        ByteReader trex(box.body);
+        trex.skip(4);
+        const std::uint32_t id = trex.u32();
+        trex.skip(4);
+        FragmentDefaults defaults;
+        defaults.duration = trex.u32();
+        defaults.size = trex.u32();
+        defaults.flags = trex.u32();
+        for (RawTrack& t : raw_) {
+            if (t.id == id && trex.ok()) t.defaults = defaults;
+        }
+    }
+    const ByteSpan titl = child(child(moov, "udta"), "titl");
+    if (titl.size() > 6) {
+        const auto text = titl.subspan(6);
+        title_.assign(text.begin(), std::find(text.begin(), text.end(), 0));
+    }
+    return {};
+}
+
+Status MovieParser::conclude(Mp4Movie& movie) {
+    movie.title = title_;
+    movie.fragmented = fragmented_;
+    movie.index_in_front = index_in_front_;
+    movie.index_end = index_end_;
+    std::uint32_t chapter_track = 0;
+    for (const RawTrack& t : raw_) chapter_track = std::max(chapter_track, t.chapter_track);
+    for (RawTrack& t : raw_) {
+        finish_track(t, movie);
+        if (chapter_track != 0 && t.id == chapter_track) {
+            WAVECREST_TRY(read_chapters(t, movie));
+        } else if (t.handler == fourcc("vide") || t.handler == fourcc("soun") || t.handler == fourcc("sbtl") ||
+                   t.handler == fourcc("text") || t.handler == fourcc("subt") || t.handler == fourcc("clcp")) {
+            movie.duration = std::max(movie.duration, t.track.end);
+            movie.tracks.push_back(t.track);
+        }
+    }
+    if (cut_at_ && fragmented_)
+        movie.notes.push_back(fmt::format(
+            "the file ends inside a part that begins at byte {}: it is cut short or still being written", *cut_at_));
+    return {};
+}
+
+Status MovieParser::parse_track(ByteSpan trak, RawTrack& t) {
+    ByteReader tkhd(child(trak, "tkhd"));
+    const bool wide = tkhd.u8() == 1;
+    const std::uint32_t flags = tkhd.u24();
+    tkhd.skip(wide ? 16 : 8);
+    t.id = tkhd.u32();
+    tkhd.skip(4 + (wide ? 8 : 4) + 8 + 8);
+    std::int32_t matrix[9] = {};
+    for (std::int32_t& value : matrix) value = static_cast<std::int32_t>(tkhd.u32());
+    for (const BoxView& ref : children(child(trak, "tref"))) {
+        if (ref.type == fourcc("chap")) t.chapter_track = ByteReader(ref.body).u32();
+    }
+    ByteReader elst(child(child(trak, "edts"), "elst"));
+    const bool wide_edits = elst.u8() == 1;
+    elst.skip(3);
+    const std::uint32_t edits = elst.u32();
+    for (std::uint32_t i = 0; i < edits && elst.remaining() >= (wide_edits ? 20u : 12u); ++i) {
+        Edit edit{};
+        edit.duration = wide_edits ? static_cast<std::int64_t>(elst.u64()) : elst.u32();
+        edit.media_time = wide_edits ? static_cast<std::int64_t>(elst.u64()) : static_cast<std::int32_t>(elst.u32());
+        edit.dwell = elst.u16() == 0;  // the rate's whole part: 1 or 0
+        elst.skip(2);
+        t.edits.push_back(edit);
+    }
+    const ByteSpan mdia = child(trak, "mdia");
+    ByteReader mdhd(child(mdia, "mdhd"));
+    const bool wide_media = mdhd.u8() == 1;
+    mdhd.skip(3 + (wide_media ? 16 : 8));
+    const std::uint32_t timescale = mdhd.u32();
+    mdhd.skip(wide_media ? 8 : 4);
+    const std::uint16_t language = mdhd.u16();
+    ByteReader hdlr(child(mdia, "hdlr"));
+    hdlr.skip(8);
+    t.handler = hdlr.u32();
+    if (!tkhd.ok() || !mdhd.ok() || !hdlr.ok() || timescale == 0)
+        return damaged(fmt::format("the headers of track {} are damaged", t.id));
+    Track& info = t.track.info;
+    t.track.samples.timescale = timescale;
+    info.id = static_cast<TrackId>(t.id);
+    info.preferred = (flags & kTrackEnabled) != 0;
+    if (language >= 0x400) {  // below are QuickTime's own numbers
+        info.language = {static_cast<char>(0x60 + (language >> 10 & 31)),
+                         static_cast<char>(0x60 + (language >> 5 & 31)), static_cast<char>(0x60 + (language & 31))};
+    }
+    if (info.language == "und") info.language.clear();
+    info.kind = t.handler == fourcc("vide")   ? TrackKind::video
+                : t.handler == fourcc("soun") ? TrackKind::audio
+                                              : TrackKind::subtitle;
+    // The turn of the picture: a, b, c, d of the matrix.
+    if (matrix[0] == 0 && matrix[4] == 0 && info.kind == TrackKind::video) info.rotation = matrix[1] > 0 ? 90 : 270;
+    if (matrix[0] < 0 && matrix[4] < 0 && info.kind == TrackKind::video) info.rotation = 180;
+    const ByteSpan stbl = child(child(mdia, "minf"), "stbl");
+    parse_sample_entries(child(stbl, "stsd"), t.track);
+    return parse_samples(stbl, t);
+}
+
+Status MovieParser::parse_samples(ByteSpan stbl, RawTrack& t) {
+    const auto bad = [&](const char* table) {
+        return damaged(fmt::format("the {} table of track {} is damaged", table, t.id));
+    };
+    // Sizes decide how many samples there are; every count is checked against the bytes that are really there.
+    ByteReader sizes(child(stbl, "stsz"));
+    sizes.skip(4);
+    std::uint32_t fixed = 0;
+    int size_bits = 32;
+    if (sizes.ok() && sizes.remaining() >= 8) {
+        fixed = sizes.u32();
+    } else if (const ByteSpan compact = child(stbl, "stz2"); !compact.empty()) {
+        sizes = ByteReader(compact);
+        sizes.skip(4 + 3);
+        size_bits = sizes.u8();
+        if (size_bits != 4 && size_bits != 8 && size_bits != 16) return bad("sample size");
+    } else if (fragmented_ || stbl.empty()) {
+        return {};
+    } else {
+        return bad("sample size");
+    }
+    const std::uint32_t count = sizes.u32();
+    if (!sizes.ok()) return bad("sample size");
+    const std::uint64_t bytes_needed = (std::uint64_t{count} * static_cast<std::uint64_t>(size_bits) + 7) / 8;
+    const bool pipe = source_.size() == base::kUnknownSize;
+    if (fixed == 0 ? bytes_needed > sizes.remaining()
+                   : !pipe && std::uint64_t{count} * fixed > source_.size() + (std::uint64_t{1} << 40))
+        return bad("sample size");
+    if (count == 0) return {};
+
+    // Decoding times, composition offsets and sync samples are read along with the sizes.
+    ByteReader stts(child(stbl, "stts"));
+    stts.skip(4);
+    std::uint32_t time_entries = stts.u32(), time_run = 0, delta = 0;
+    std::uint64_t timed = 0;
+    {
+        ByteReader check = stts;
+        for (std::uint32_t i = 0; i < time_entries && check.remaining() >= 8; ++i) {
+            timed += check.u32();
+            check.skip(4);
+        }
+    }
+    if (timed != count) return bad("decoding time");
+    ByteReader ctts(child(stbl, "ctts"));
+    const bool negative = ctts.u8() == 1;
+    ctts.skip(3);
+    std::uint32_t composition_entries = ctts.u32(), composition_run = 0;
+    std::int64_t composition = 0;
+    std::uint64_t composed = 0;
+    {
+        ByteReader check = ctts;
+        for (std::uint32_t i = 0; i < composition_entries && check.remaining() >= 8; ++i) {
+            composed += check.u32();
+            check.skip(4);
+        }
+    }
+    if (composed > count) return bad("composition time");
+    const ByteSpan sync = child(stbl, "stss");
+    ByteReader stss(sync);
+    stss.skip(4);
+    std::uint32_t sync_entries = sync.empty() ? 0 : stss.u32();
+    std::uint32_t next_sync = 0;
+    const auto advance_sync = [&] {
+        next_sync = 0;
+        if (sync_entries > 0 && stss.remaining() >= 4) {
+            next_sync = stss.u32();
+            --sync_entries;
+        }
+    };
+    advance_sync();
+    if (!sync.empty() && next_sync > count) return bad("sync sample");
+
+    // Chunks: runs of chunks hold equally many samples.
+    const ByteSpan wide_offsets = child(stbl, "co64");
+    const bool wide = !wide_offsets.empty();
+    ByteReader offsets(wide ? wide_offsets : child(stbl, "stco"));
+    offsets.skip(4);
+    const std::uint32_t chunks = offsets.u32();
+    if (!offsets.ok() || chunks > offsets.remaining() / (wide ? 8 : 4)) return bad("chunk offset");
+    ByteReader stsc(child(stbl, "stsc"));
+    stsc.skip(4);
+    std::uint32_t runs = stsc.u32();
+    std::uint32_t per_chunk = 0;
+    std::uint32_t next_first = runs > 0 ? stsc.u32() : 0;
+
+    SampleIndex& index = t.track.samples.index;
+    const bool plain_samples = t.track.info.codec == Codec::lpcm && fixed > 0;
+    if (fixed == 0) index.reserve(count);  // so many sizes are really there
+    std::int64_t dts = 0;
+    std::uint32_t at = 0;
+    std::uint8_t half = 0;
+    const auto next_size = [&]() -> std::uint32_t {
+        if (fixed != 0) return fixed;
+        if (size_bits == 32) return sizes.u32();
+        if (size_bits == 16) return sizes.u16();
+        if (size_bits == 8) return sizes.u8();
+        if (at % 2 == 0) {
+            half = sizes.u8();
+            return half >> 4;
+        }
+        return half & 15;
+    };
+    for (std::uint32_t chunk = 1; chunk <= chunks && at < count; ++chunk) {
+        while (runs > 0 && chunk == next_first) {
+            per_chunk = stsc.u32();
+            stsc.skip(4);
+            --runs;
+            const std::uint32_t previous = next_first;
+            next_first = runs > 0 ? stsc.u32() : 0;
+            if (runs > 0 && next_first <= previous) return bad("sample to chunk");
+        }
+        const std::uint64_t offset = wide ? offsets.u64() : offsets.u32();
+        index.begin_chunk(offset, dts);
+        for (std::uint32_t i = 0; i < per_chunk && at < count;) {
+            while (time_run == 0 && time_entries > 0) {
+                time_run = stts.u32();
+                delta = stts.u32();
+                --time_entries;
+            }
+            if (plain_samples) {
+                // Sample frames of LPCM are tiny: many make one packet.
+                const std::uint32_t frames = std::min({kLpcmPiece, per_chunk - i, count - at, std::max(time_run, 1u)});
+                // (Old files count single channels' bytes; the frame's real size follows from channels and bits.)
+                const std::uint32_t frame =
+                    static_cast<std::uint32_t>(t.track.info.channels * t.track.info.bit_depth / 8);
+                const std::uint32_t size = frames * (fixed == 1 ? frame : fixed);
+                index.add(size, true, frames * delta, 0);
+                dts += std::int64_t{frames} * delta;
+                time_run -= std::min(frames, time_run);
+                i += frames;
+                at += frames;
+                continue;
+            }
+            while (composition_run == 0 && composition_entries > 0 && ctts.remaining() >= 8) {
+                composition_run = ctts.u32();
+                const std::uint32_t value = ctts.u32();
+                composition = negative || value > 0xF0000000 ? static_cast<std::int32_t>(value) : std::int64_t{value};
+                --composition_entries;
+            }
+            if (composition_run > 0) {
+                --composition_run;
+            } else {
+                composition = 0;
+            }
+            bool key = sync.empty();
+            if (next_sync == at + 1) {
+                key = true;
+                advance_sync();
+                if (next_sync != 0 && (next_sync <= at + 1 || next_sync > count)) return bad("sync sample");
+            }
+            const std::uint32_t size = next_size();
+            if (size > SampleIndex::kLargestSample) return bad("sample size");
+            index.add(size, key, delta,
+                      static_cast<std::int32_t>(std::clamp<std::int64_t>(composition, INT32_MIN, INT32_MAX)));
+            dts += delta;
+            --time_run;
+            ++i;
+            ++at;
+        }
+    }
+    if (at != count || !stsc.ok()) return bad("sample to chunk");
+    t.next_dts = dts;
+    return {};
+}
+
+// A movie fragment (14496-12, 8.8). What is malformed in it is left out.
+void MovieParser::parse_fragment(ByteSpan moof, std::uint64_t moof_at) {
+    std::uint64_t implicit_base = moof_at;
+    bool first_track = true;
+    for (const BoxView& box : children(moof)) {
+        if (box.type != fourcc("traf")) continue;
+        ByteReader tfhd(child(box.body, "tfhd"));
+        const std::uint32_t flags = tfhd.u32();
+        const std::uint32_t id = tfhd.u32();
+        const auto found = std::find_if(raw_.begin(), raw_.end(), [&](const RawTrack& t) { return t.id == id; });
+        FragmentDefaults defaults = found != raw_.end() ? found->defaults : FragmentDefaults{};
+        std::uint64_t base = (flags & 0x020000) != 0 || first_track ? moof_at : implicit_base;
+        if ((flags & 0x01) != 0) base = tfhd.u64();
+        if ((flags & 0x02) != 0) tfhd.skip(4);
+        if ((flags & 0x08) != 0) defaults.duration = tfhd.u32();
+        if ((flags & 0x10) != 0) defaults.size = tfhd.u32();
+        if ((flags & 0x20) != 0) defaults.flags = tfhd.u32();
+        first_track = false;
+        if (!tfhd.ok() || found == raw_.end()) continue;
+        RawTrack& t = *found;
+        if (ByteReader tfdt(child(box.body, "tfdt")); tfdt.remaining() >= 8) {
+            const bool wide = tfdt.u8() == 1;
+            tfdt.skip(3);
+            const std::uint64_t time = wide ? tfdt.u64() : tfdt.u32();
+            if (tfdt.ok() && time < std::uint64_t{1} << 62) t.next_dts = static_cast<std::int64_t>(time);
+        }
+        std::uint64_t offset = base;
+        for (const BoxView& run : children(box.body)) {
+            if (run.type == fourcc("trun")) parse_run(run.body, t, defaults, base, offset);
+        }
+        implicit_base = offset;
+    }
+}
+
+void MovieParser::parse_run(ByteSpan body, RawTrack& t, const FragmentDefaults& defaults, std::uint64_t base,
+                            std::uint64_t& offset) {
+    ByteReader trun(body);
+    const std::uint32_t flags = trun.u32();
+    const std::uint32_t count = trun.u32();
+    if ((flags & 0x01) != 0)
+        offset = base + static_cast<std::uint64_t>(std::int64_t{static_cast<std::int32_t>(trun.u32())});
+    std::uint32_t first_flags = defaults.flags;
+    const bool has_first = (flags & 0x04) != 0;
+    if (has_first) first_flags = trun.u32();
+    const std::size_t each = ((flags & 0x100) != 0 ? 4u : 0u) + ((flags & 0x200) != 0 ? 4u : 0u) +
+                             ((flags & 0x400) != 0 ? 4u : 0u) + ((flags & 0x800) != 0 ? 4u : 0u);
+    constexpr std::uint32_t kMostSamples = 1 << 20;
+    if (!trun.ok() || count > kMostSamples || std::uint64_t{count} * each > trun.remaining()) return;
+    const bool negative = (flags >> 24) == 1;
+    SampleIndex& index = t.track.samples.index;
+    index.begin_chunk(offset, t.next_dts);
+    for (std::uint32_t i = 0; i < count; ++i) {
+        std::uint32_t duration = defaults.duration, size = defaults.size,
+                      sample_flags = i == 0 && has_first ? first_flags : defaults.flags;
+        std::int64_t composition = 0;
+        if ((flags & 0x100) != 0) duration = trun.u32();
+        if ((flags & 0x200) != 0) size = trun.u32();
+        if ((flags & 0x400) != 0) sample_flags = trun.u32();
+        if ((flags & 0x800) != 0) {
+            const std::uint32_t value = trun.u32();
+            composition = negative || value > 0xF0000000 ? static_cast<std::int32_t>(value) : std::int64_t{value};
+        }
+        if (size > SampleIndex::kLargestSample) return;
+        const bool key = (sample_flags & 0x10000) == 0;  // sample_is_non_sync_sample
+        index.add(size, key, duration,
+                  static_cast<std::int32_t>(std::clamp<std::int64_t>(composition, INT32_MIN, INT32_MAX)));
+        offset += size;
+        t.next_dts += duration;
+    }
+}
+
+// Moves the samples to the presentation timeline and sums up.
+void MovieParser::finish_track(RawTrack& t, Mp4Movie& movie) const {
+    Mp4Samples& samples = t.track.samples;
+    const Presentation presentation = apply_edits(t.edits, timescale_, ended_ || !fragmented_, t.track);
+    if (!presentation.note.empty()) movie.notes.push_back(presentation.note);
+    Time end{};
+    std::uint64_t bytes = 0;
+    std::map<std::uint32_t, std::size_t> durations;
+    // In the track's own ticks: indexes may have millions of samples.
+    std::int64_t end_ticks = 0;
+    std::uint32_t run_of = 0;
+    std::size_t run = 0;
+    const auto count_run = [&] {
+        if (run > 0 && (durations.size() < 64 || durations.contains(run_of))) durations[run_of] += run;
+        run = 0;
+    };
+    for (auto cursor = samples.index.begin(); !cursor.done(); ++cursor) {
+        end_ticks = std::max(end_ticks, cursor->pts() + cursor->duration);
+        bytes += cursor->size;
+        if (const std::uint64_t behind = cursor->offset + cursor->size; behind > source_.size())
+            movie.missing_bytes += std::min<std::uint64_t>(cursor->size, behind - source_.size());
+        if (cursor->hidden) continue;
+        if (cursor->duration != run_of) count_run();
+        run_of = cursor->duration;
+        ++run;
+    }
+    count_run();
+    if (!samples.empty()) end = base::from_ticks(end_ticks, samples.timescale) + samples.shift;
+    t.track.end = std::min(end, presentation.end);
+    Track& info = t.track.info;
+    info.duration = t.track.end;
+    if (samples.empty()) return;
+    info.start = std::max(samples.front().pts, Time{});
+    if (t.track.end.count() > 0)
+        info.bitrate_bps = static_cast<std::int64_t>(static_cast<double>(bytes) * 8 / base::to_seconds(t.track.end));
+    if (info.kind == TrackKind::video) {
+        // The commonest duration gives the rate; where rounding spreads it over neighbours, their mean does.
+        const auto typical = std::max_element(durations.begin(), durations.end(),
+                                              [](const auto& a, const auto& b) { return a.second < b.second; });
+        double sum = 0, number = 0;
+        for (const auto& [duration, times] : durations) {
+            if (std::abs(static_cast<double>(duration) - typical->first) > 1.01) continue;
+            sum += static_cast<double>(duration) * static_cast<double>(times);
+            number += static_cast<double>(times);
+        }
+        const bool exact = number == static_cast<double>(typical->second) && typical->first > 0;
+        if (exact && samples.timescale >= 1000 && samples.timescale % typical->first == 0) {
+            info.frame_rate = base::reduced({samples.timescale, typical->first});
+        } else if (sum > 0) {
+            info.frame_rate = rate_of_period(
+                static_cast<std::int64_t>(std::llround(sum / number * 1e9 / static_cast<double>(samples.timescale))));
+            // Whole ticks of a fine timescale are exact.
+            if (exact && info.frame_rate.num == 1'000'000'000)
+                info.frame_rate = base::reduced({samples.timescale, typical->first});
+        }
+    }
+}
+
+Status MovieParser::read_chapters(const RawTrack& t, Mp4Movie& movie) {
+    constexpr std::size_t kMostChapters = 10000;
+    for (const Mp4Sample& s : t.track.samples) {
+        if (movie.chapters.size() >= kMostChapters) break;
+        if (s.size < 2 || s.size > 4096) continue;
+        auto bytes = base::read_exactly(source_, s.offset, s.size);
+        if (!bytes) break;  // a file cut short has lost them: no reason to refuse the rest
+        ByteReader reader{ByteSpan(*bytes)};
+        const std::size_t length = std::min<std::size_t>(reader.u16(), reader.remaining());
+        movie.chapters.push_back({s.pts, reader.text(length)});
+    }
+    return {};
+}
+
+}  // namespace wavecrest::container::mp4

@@ -1,0 +1,183 @@
+// What files bring that few have: edit lists, turned and HDR pictures, captions, open groups. Through the built
+// program.
+#include <catch2/catch.hpp>
+#include <chrono>
+#include <nlohmann/json.hpp>
+
+#include "support/clips.hpp"
+#include "support/discs.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+using namespace std::chrono_literals;
+
+namespace {
+
+const Time kPicture = base::from_ticks(1001, 24000);
+
+std::string text_in(const base::Path& path) {
+    const ByteVector bytes = read_all(path);
+    return {bytes.begin(), bytes.end()};
+}
+
+}  // namespace
+
+TEST_CASE("an edited film is converted as it is meant to be seen", "[unusual]") {
+    const TempDir dir;
+    write_media(dir / "plain.mp4", "mp4", {picture_lane(Codec::mpeg4, 100), sound_lane(Codec::aac, 4.2)});
+    // The second and third stretch begin between keyframes.
+    write_all(dir / "film.mp4",
+              with_edits(read_all(dir / "plain.mp4"), {{1500ms, 0ms}, {1200ms, 2600ms}, {700ms, 500ms}}));
+    const auto inspected = json_of(run_program({"inspect", "film.mp4", "--json"}, dir.path()));
+    CHECK(inspected["duration_s"].get<double>() == Approx(3.4).margin(0.03));
+    const Ran ran = run_program({"convert", "film.mp4", "--into", ".", "--name", "Seen (2021)", "--json"}, dir.path());
+    INFO(ran.err);
+    REQUIRE(ran.status == 0);
+    const auto output = json_of(ran)["outputs"][0];
+    CHECK(output["problems"].empty());
+    const auto lanes = read_media(dir / "Seen (2021)/Seen (2021).mp4");
+    REQUIRE(lanes.size() == 2);
+    // 36, then 29 or 30 (one is shown in part), then 17 or 18.
+    CHECK(lanes[0].packets.size() >= 82);
+    CHECK(lanes[0].packets.size() <= 85);
+    CHECK(std::chrono::abs(lanes[0].track.duration - 3400ms) <= 2 * kPicture);
+    CHECK(std::chrono::abs(lanes[1].track.duration - 3400ms) <= 25ms);
+
+    // Without coding anew, what begins between keyframes can't be kept: said, with its times.
+    const Ran rewrapped = run_program(
+        {"convert", "film.mp4", "--rewrap", "matroska", "--into", ".", "--name", "Kept", "--json"}, dir.path());
+    REQUIRE(rewrapped.status == 0);
+    const auto problems = json_of(rewrapped)["outputs"][0]["problems"];
+    REQUIRE(problems.size() == 2);
+    CHECK(problems[0]["what"].get<std::string>().find("between keyframes") != std::string::npos);
+    CHECK(problems[0]["from_s"].get<double>() == Approx(1.5).margin(0.05));
+    const auto kept = read_media(dir / "Kept/Kept.mkv");
+    std::string times;
+    for (const Packet& p : kept[0].packets) times += (p.key ? "*" : "") + std::to_string(base::to_seconds(p.pts)) + " ";
+    CAPTURE(times);
+    // Two stretches wait for their keyframes.
+    int waits = 0;
+    for (std::size_t i = 1; i < kept[0].packets.size(); ++i) {
+        const bool jump = kept[0].packets[i].pts - kept[0].packets[i - 1].pts > 5 * kPicture;
+        waits += jump ? 1 : 0;
+        CHECK((!jump || kept[0].packets[i].key));
+    }
+    CHECK(waits == 2);
+    CHECK(kept[0].packets.back().pts < 3400ms);
+}
+
+TEST_CASE("HDR10 and the turn of a picture go along through the program", "[unusual]") {
+    const TempDir dir;
+    Lane picture = open_group_lane(72);
+    picture.track.rotation = 270;
+    write_media(dir / "a.mp4", "mp4", {picture, sound_lane(Codec::ac3, 3)});
+    for (const auto& [from, format, to] : {std::tuple{"a.mp4", "matroska", "b/b.mkv"}, {"b/b.mkv", "mp4", "c/c.mp4"}}) {
+        const Ran ran = run_program(
+            {"convert", from, "--rewrap", format, "--into", ".", "--name", std::string(1, to[0]), "-q"}, dir.path());
+        INFO(ran.err);
+        REQUIRE(ran.status == 0);
+        const auto track = json_of(run_program({"inspect", to, "--json"}, dir.path()))["tracks"][0];
+        INFO(track.dump());
+        CHECK(track["rotation"] == 270);
+        CHECK(track["mastering_display"]["max_cd_m2"] == 1000.0);
+        CHECK(track["mastering_display"]["min_cd_m2"] == 0.005);
+        const Ran text = run_program({"inspect", to}, dir.path());
+        CHECK(text.out.find("HDR10 metadata") != std::string::npos);
+        CHECK(text.out.find("turned 270 degrees") != std::string::npos);
+    }
+    const auto before = read_media(dir / "a.mp4"), after = read_media(dir / "c/c.mp4");
+    CHECK(payload_of(after[0]) == payload_of(before[0]));
+    // A transport stream holds neither beside the pictures: what is inside of them stays.
+    const Ran ts = run_program({"convert", "a.mp4", "--rewrap", "mpeg-ts", "--into", ".", "--name", "d"}, dir.path());
+    CHECK(ts.status == 0);
+    INFO(ts.out << ts.err);
+    CHECK((ts.out + ts.err).find("turn") != std::string::npos);
+}
+
+TEST_CASE("captions inside the pictures are found, and written out", "[unusual]") {
+    const TempDir dir;
+    Lane picture = picture_lane(Codec::h264, 240);
+    add_captions(picture, {{1500ms, 3s, "THE LAKE IS COLD"}, {5s, 8s, "COME IN"}});
+    for (const std::string format : {"mpeg-ts", "matroska", "mp4"}) {
+        const std::string name = "film" + std::string(container::extension_of(format));
+        write_media(dir / name, format, {picture, sound_lane(Codec::aac, 10)});
+        INFO(format);
+        const auto inspected = json_of(run_program({"inspect", name, "--json"}, dir.path()));
+        INFO(inspected.dump());
+        CHECK(inspected["tracks"][0]["closed_captions"] == true);
+        const Ran ran =
+            run_program({"convert", name, "--rewrap", "webvtt", "--into", format, "--name", "x"}, dir.path());
+        INFO(ran.err);
+        REQUIRE(ran.status == 0);
+        const std::string vtt = text_in(dir / (format + "/x/x.vtt"));
+        CHECK(vtt ==
+              "WEBVTT\n\n00:00:01.502 --> 00:00:03.003\nTHE LAKE IS COLD\n\n"
+              "00:00:05.005 --> 00:00:08.008\nCOME IN\n");
+    }
+    // A picture without any.
+    write_media(dir / "none.mp4", "mp4", {picture_lane(Codec::h264, 24)});
+    const Ran none = run_program({"convert", "none.mp4", "--rewrap", "webvtt", "--into", "n"}, dir.path());
+    CHECK(none.status == 3);
+    CHECK(none.err.find("no closed captions") != std::string::npos);
+}
+
+TEST_CASE("a cut in open groups leaves no picture that can't be decoded", "[unusual]") {
+    const TempDir dir;
+    const Lane picture = open_group_lane(192);
+    // Pictures behind a keyframe that are shown before it: without them this would test nothing.
+    int leading = 0;
+    Time key{};
+    for (const Packet& p : picture.packets) {
+        if (p.key) key = p.pts;
+        leading += p.pts < key ? 1 : 0;
+    }
+    REQUIRE(leading > 4);
+    for (const std::string format : {"matroska", "mp4", "mpeg-ts"}) {
+        const std::string name = "a" + std::string(container::extension_of(format));
+        write_media(dir / name, format, {picture, sound_lane(Codec::ac3, 8)});
+        INFO(format);
+        const Ran ran = run_program(
+            {"convert", name, "--rewrap", "matroska", "--cut", "0:02.2-0:04.5", "--into", ".", "--name", format, "-q"},
+            dir.path());
+        INFO(ran.err);
+        REQUIRE(ran.status == 0);
+        const auto lanes = read_media(dir / (format + "/" + format + ".mkv"));
+        REQUIRE(lanes.size() == 2);
+        // From 2.002 s to before 5.005 s, less the pictures that need the keyframe at the end.
+        const auto& packets = lanes[0].packets;
+        CHECK(packets.front().key);
+        CHECK(packets.front().pts == Time{});
+        CHECK(packets.size() >= 68);
+        CHECK(packets.size() <= 72);
+        for (const Packet& p : packets) CHECK(p.pts < 3003ms);
+        CHECK(std::chrono::abs(lanes[1].packets.front().pts) <= 32ms);
+        CHECK(std::chrono::abs(lanes[1].packets.back().pts + 32ms - 3003ms) <= 33ms);
+        // Each group but the first keeps its leading pictures, and each is there once.
+        std::vector<Time> times;
+        for (const Packet& p : packets) times.push_back(p.pts);
+        std::sort(times.begin(), times.end());
+        for (std::size_t i = 1; i < times.size(); ++i)
+            CHECK(std::chrono::abs(times[i] - times[i - 1] - kPicture) < 1ms);
+    }
+}
+
+TEST_CASE("a cut of a disc title", "[unusual]") {
+    const TempDir dir;
+    const Ran ran = run_program({"convert", sample_disc().string(), "--rewrap", "matroska", "--cut", "0:03-0:09",
+                                 "--into", ".", "--name", "Part", "--json"},
+                                dir.path());
+    INFO(ran.err);
+    REQUIRE(ran.status == 0);
+    const auto whole = json_of(run_program({"inspect", "--deep", sample_disc().string(), "--json"}, dir.path()));
+    const auto part = json_of(run_program({"inspect", "--deep", "Part/Part.mkv", "--json"}, dir.path()));
+    INFO(part.dump());
+    // Whole groups, from the last keyframe before to the first one behind.
+    const double longest = whole["deep"]["tracks"][0]["keyframes"]["longest_s"].get<double>();
+    const double duration = part["duration_s"].get<double>();
+    CHECK(duration >= 5.95);
+    CHECK(duration <= 6.05 + 2 * longest);
+    CHECK(part["deep"]["tracks"][0]["gaps"] == 0);
+    CHECK(part["deep"]["tracks"][1]["gaps"] == 0);
+    CHECK(part["problems"].empty());
+}
