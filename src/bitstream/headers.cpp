@@ -213,7 +213,38 @@ void describe_vc1(Track& track, ByteSpan packet) {
         const bool interlaced = bits.flag();
         if (!bits.ok()) return;
         take_size(track, width, height);
-        if (track.scan == Scan::unknown) track.scan = interlaced ? Scan::interlaced : Scan::progressive;
+        bits.skip(1 + 1 + 1);
+        const bool segmented = bits.flag();  // whole pictures, coded as fields
+        if (track.scan == Scan::unknown) track.scan = interlaced && !segmented ? Scan::interlaced : Scan::progressive;
+        if (bits.flag()) {  // what to do with the pictures: 6.1.14
+            bits.skip(14 + 14);
+            if (bits.flag()) {
+                const std::uint32_t aspect = bits.bits(4);
+                const std::uint32_t across = aspect == 15 ? bits.bits(8) : 0, down = aspect == 15 ? bits.bits(8) : 0;
+                if (across != 0 && down != 0) take_aspect(track, base::reduced({across, down}));
+                // The first thirteen are those of H.264.
+                const auto listed = aspect < 14 ? nal::listed_pixel_aspect(aspect) : std::nullopt;
+                if (listed) take_aspect(track, *listed);
+            }
+            if (bits.flag()) {
+                if (bits.flag()) {
+                    const Ratio rate = base::reduced({bits.bits(16) + 1, 32});
+                    if (bits.ok()) take_rate(track, rate);
+                } else {
+                    constexpr std::int64_t kRates[] = {0, 24, 25, 30, 50, 60, 48, 72};
+                    const std::uint32_t rate = bits.bits(8), divisor = bits.bits(4);
+                    if (bits.ok() && rate >= 1 && rate <= 7 && (divisor == 1 || divisor == 2))
+                        take_rate(track, base::reduced({kRates[rate] * 1000, divisor == 1 ? 1000 : 1001}));
+                }
+            }
+            if (bits.flag()) {
+                ColourDescription colour;
+                colour.primaries = static_cast<int>(bits.bits(8));
+                colour.transfer = static_cast<int>(bits.bits(8));
+                colour.matrix = static_cast<int>(bits.bits(8));
+                if (bits.ok()) take_colour(track, colour);
+            }
+        }
         if (track.codec_config.empty()) {
             std::size_t end = mpeg2::find_start_code(bytes, at + 3);
             if (end + 4 <= bytes.size() && bytes[end + 3] == 0x0E) end = mpeg2::find_start_code(bytes, end + 3);

@@ -95,6 +95,25 @@ void append(ByteVector& out, ByteSpan unit) {
     out.insert(out.end(), unit.begin(), unit.end());
 }
 
+void append_byte_stream(ByteVector& out, ByteSpan unit) {
+    constexpr std::uint8_t kStart[] = {0, 0, 0, 1};
+    out.insert(out.end(), std::begin(kStart), std::end(kStart));
+    out.insert(out.end(), unit.begin(), unit.end());
+}
+
+ByteVector byte_stream_unit(Codec codec, ByteSpan access_unit, ByteSpan parameter_sets) {
+    constexpr std::uint8_t kAvcDelimiter[] = {0x09, 0xF0}, kHevcDelimiter[] = {0x46, 0x01, 0x50};
+    ByteVector out;
+    out.reserve(access_unit.size() + parameter_sets.size() + 32);
+    append_byte_stream(out, codec == Codec::h264 ? ByteSpan(kAvcDelimiter) : ByteSpan(kHevcDelimiter));
+    const auto units = split_lengths(access_unit);
+    const bool has_sets = std::any_of(units.begin(), units.end(),
+                                      [&](ByteSpan u) { return type(codec, u) == (codec == Codec::h264 ? 7 : 33); });
+    if (!has_sets) out.insert(out.end(), parameter_sets.begin(), parameter_sets.end());
+    for (const ByteSpan unit : units) append_byte_stream(out, unit);
+    return out;
+}
+
 int type(Codec codec, ByteSpan unit) {
     if (unit.empty()) return -1;
     return codec == Codec::h265 ? unit[0] >> 1 & 0x3F : unit[0] & 0x1F;
@@ -121,18 +140,22 @@ bool is_random_access(Codec codec, ByteSpan access_unit) {
     return false;
 }
 
+std::optional<Ratio> listed_pixel_aspect(std::uint32_t index) {
+    constexpr Ratio kAspects[] = {{12, 11}, {10, 11}, {16, 11}, {40, 33},  {24, 11}, {20, 11}, {32, 11}, {80, 33},
+                                  {18, 11}, {15, 11}, {64, 33}, {160, 99}, {4, 3},   {3, 2},   {2, 1}};
+    if (index == 1) return Ratio{1, 1};
+    if (index < 2 || index - 2 >= std::size(kAspects)) return std::nullopt;
+    return kAspects[index - 2];
+}
+
 void parse_usability(base::BitReader& bits, Ratio& pixel_aspect, ColourDescription& colour) {
-    // Table E-1.
-    constexpr Ratio kAspects[] = {{1, 1},   {1, 1},    {12, 11}, {10, 11}, {16, 11}, {40, 33},
-                                  {24, 11}, {20, 11},  {32, 11}, {80, 33}, {18, 11}, {15, 11},
-                                  {64, 33}, {160, 99}, {4, 3},   {3, 2},   {2, 1}};
     if (bits.flag()) {
         const std::uint32_t aspect = bits.bits(8);
         if (aspect == 255) {
             const std::uint32_t width = bits.bits(16), height = bits.bits(16);
             if (width != 0 && height != 0) pixel_aspect = base::reduced({width, height});
-        } else if (aspect < std::size(kAspects)) {
-            pixel_aspect = kAspects[aspect];
+        } else if (const auto listed = listed_pixel_aspect(aspect)) {
+            pixel_aspect = *listed;
         }
     }
     if (bits.flag()) bits.skip(1);

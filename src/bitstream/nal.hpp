@@ -23,6 +23,12 @@ std::vector<ByteSpan> split_lengths(ByteSpan bytes, int length_size = 4);
 // Appends a unit with a four-byte length.
 void append(ByteVector& out, ByteSpan unit);
 
+// A length-prefixed access unit as the byte stream of transport streams (13818-1, 2.14.1 and 2.17.1): it begins with a
+// delimiter; where `parameter_sets` (a byte stream, too) aren't in it, they follow.
+ByteVector byte_stream_unit(Codec codec, ByteSpan access_unit, ByteSpan parameter_sets);
+// Appends a unit with its start code.
+void append_byte_stream(ByteVector& out, ByteSpan unit);
+
 // What a unit is, whichever of the two codecs.
 int type(Codec codec, ByteSpan unit);
 bool is_parameter_set(Codec codec, int type);
@@ -31,6 +37,9 @@ bool is_picture(Codec codec, int type);
 // Whether decoding can start at this access unit (length-prefixed): instantaneous or clean random access, or a
 // recovery point that needs no pictures before it.
 bool is_random_access(Codec codec, ByteSpan access_unit);
+
+// A pixel aspect of H.264's table E-1, which other codecs share; nothing where it is unspecified or unknown.
+std::optional<Ratio> listed_pixel_aspect(std::uint32_t index);
 
 // What video usability information begins with in both codecs (H.264 E.1.1, H.265 E.2.1): aspect, overscan, colours,
 // and where chroma samples lie. What isn't there stays as it is.

@@ -370,8 +370,8 @@ void ElementaryStream::take_whole(ByteSpan unit, std::optional<std::int64_t> pts
     for (std::size_t at = mpeg2::find_start_code(unit, 0); at + 3 < unit.size() && !packet.key;
          at = mpeg2::find_start_code(unit, at + 3)) {
         const std::uint8_t code = unit[at + 3];
-        packet.key =
-            track_.codec == Codec::vc1 ? code == 0x0F : track_.codec == Codec::mpeg4 && code >= 0x20 && code <= 0x2F;
+        packet.key = track_.codec == Codec::vc1 ? code == 0x0F || code == 0x0E
+                                                : track_.codec == Codec::mpeg4 && code >= 0x20 && code <= 0x2F;
     }
     seen_key_ = seen_key_ || packet.key;
     if (!seen_key_ || !described_) {

@@ -157,13 +157,8 @@ class TransportWriter : public PacketSink {
                 const ByteSpan config = lane.track.codec_config.view();
                 lane.parameter_sets.assign(config.begin(), config.end());
             }
-            for (const ByteSpan unit : units) append_unit(lane.parameter_sets, unit);
+            for (const ByteSpan unit : units) nal::append_byte_stream(lane.parameter_sets, unit);
         }
-    }
-    static void append_unit(ByteVector& out, ByteSpan unit) {
-        constexpr std::uint8_t kStart4[] = {0, 0, 0, 1};
-        out.insert(out.end(), std::begin(kStart4), std::end(kStart4));
-        out.insert(out.end(), unit.begin(), unit.end());
     }
     ByteVector elementary(const Lane& lane, const Packet& packet) const;
     void put_tables();
@@ -192,20 +187,9 @@ ByteVector TransportWriter::elementary(const Lane& lane, const Packet& packet) c
     ByteVector out;
     switch (lane.track.codec) {
         case Codec::h264:
-        case Codec::h265: {
-            const Codec codec = lane.track.codec;
-            out.reserve(data.size() + lane.parameter_sets.size() + 32);
-            // Every access unit begins with a delimiter (13818-1, 2.14.1 and 2.17.1).
-            constexpr std::uint8_t kAvcDelimiter[] = {0x09, 0xF0}, kHevcDelimiter[] = {0x46, 0x01, 0x50};
-            append_unit(out, codec == Codec::h264 ? ByteSpan(kAvcDelimiter) : ByteSpan(kHevcDelimiter));
-            const auto units = nal::split_lengths(data);
-            const bool has_sets = std::any_of(units.begin(), units.end(), [&](ByteSpan u) {
-                return nal::type(codec, u) == (codec == Codec::h264 ? 7 : 33);
-            });
-            if (packet.key && !has_sets) out.insert(out.end(), lane.parameter_sets.begin(), lane.parameter_sets.end());
-            for (const ByteSpan unit : units) append_unit(out, unit);
-            return out;
-        }
+        case Codec::h265:
+            return nal::byte_stream_unit(lane.track.codec, data,
+                                         packet.key ? ByteSpan(lane.parameter_sets) : ByteSpan{});
         case Codec::mpeg1:
         case Codec::mpeg2:
         case Codec::mpeg4:

@@ -9,9 +9,10 @@
 
 #include "base/units.hpp"
 #include "bitstream/audio_frames.hpp"
-#include "bitstream/h264.hpp"
+#include "bitstream/headers.hpp"
 #include "bitstream/lpcm.hpp"
 #include "bitstream/mpeg2.hpp"
+#include "bitstream/nal.hpp"
 #include "container/mpeg_ts.hpp"
 #include "disc/blu_ray_tables.hpp"
 #include "disc/title_assembler.hpp"
@@ -90,7 +91,7 @@ struct Probe {
     std::optional<mpeg2::Sequence> mpeg2;
     int frames = 0, repeated = 0, progressive = 0;
     bool captions = false;
-    std::optional<bitstream::h264::Sps> h264;
+    std::optional<Track> picture;  // of codecs other than MPEG-2: what its headers tell
     std::map<int, bitstream::AudioHeader> sound;
     std::map<int, bitstream::BluRayLpcmHeader> lpcm;
     std::vector<ts::ProgramStream> streams;  // of the program table
@@ -529,11 +530,20 @@ const Probe& BluRayDisc::State::probe(const std::string& name) {
         const Codec codec = codec_of(stream.type);
         if (codec == Codec::lpcm) {
             if (const auto header = bitstream::parse_blu_ray_lpcm_header(data)) p.lpcm[stream.pid] = *header;
-        } else if (codec == Codec::h264 && !p.h264) {
-            for (std::size_t at = mpeg2::find_start_code(data, 0); at + 8 < data.size() && !p.h264;
-                 at = mpeg2::find_start_code(data, at + 3)) {
-                if ((data[at + 3] & 0x1F) == 7) p.h264 = bitstream::h264::parse_sps(data.subspan(at + 3));
+        } else if ((codec == Codec::h264 || codec == Codec::h265 || codec == Codec::vc1) && !p.picture) {
+            Track told;
+            told.kind = TrackKind::video;
+            told.codec = codec;
+            told.frame_rate = {0, 1};
+            if (codec == Codec::vc1) {
+                bitstream::describe_headers(told, data);
+            } else {
+                ByteVector lengths;
+                for (const ByteSpan unit : bitstream::nal::split_byte_stream(data))
+                    bitstream::nal::append(lengths, unit);
+                bitstream::describe_headers(told, lengths);
             }
+            if (!told.profile.empty()) p.picture = std::move(told);
         } else if (codec == Codec::ac3 || codec == Codec::eac3 || codec == Codec::dts || codec == Codec::truehd) {
             const Codec framing = codec == Codec::truehd ? Codec::ac3 : codec;
             for (std::size_t at = 0; at + bitstream::kAudioHeaderBytes <= data.size(); ++at) {
@@ -735,14 +745,16 @@ void BluRayDisc::State::read_details(BluRayTitle& title) {
             track.bitrate_bps = std::int64_t{track.sample_rate} * track.channels * track.bit_depth;
         }
         if (track.kind != TrackKind::video) continue;
+        const auto differ = [&](int width, int height) {
+            if (track.height > 0 && (width != track.width || height != track.height))
+                title.differences.push_back(fmt::format("the tables say {}x{}, the pictures are {}x{}", track.width,
+                                                        track.height, width, height));
+        };
         if (p.mpeg2 && p.frames > 0) {
             const mpeg2::Sequence& sequence = *p.mpeg2;
             track.profile = sequence.profile_name();
             track.level = sequence.level_name();
-            if (track.height > 0 && (sequence.width != track.width || sequence.height != track.height)) {
-                title.differences.push_back(fmt::format("the tables say {}x{}, the pictures are {}x{}", track.width,
-                                                        track.height, sequence.width, sequence.height));
-            }
+            differ(sequence.width, sequence.height);
             track.width = sequence.width;
             track.height = sequence.height;
             track.pixel_aspect = sequence.pixel_aspect();
@@ -754,12 +766,19 @@ void BluRayDisc::State::read_details(BluRayTitle& title) {
                                                                                             : Scan::progressive;
             if (track.scan == Scan::pulldown)
                 track.frame_rate = base::reduced({track.frame_rate.num * 4, track.frame_rate.den * 5});
-        } else if (p.h264) {
-            track.profile = p.h264->profile_name();
-            track.level = p.h264->level_name();
-            track.width = p.h264->width;
-            track.height = p.h264->height;
-            track.bit_depth = p.h264->bit_depth;
+        } else if (p.picture) {
+            const Track& told = *p.picture;
+            differ(told.width, told.height);
+            track.profile = told.profile;
+            track.level = told.level;
+            track.width = told.width;
+            track.height = told.height;
+            track.bit_depth = told.bit_depth;
+            track.pixel_aspect = told.pixel_aspect;
+            track.colour = told.colour;
+            track.closed_captions = told.closed_captions;
+            if (told.frame_rate.num > 0) track.frame_rate = told.frame_rate;
+            if (told.scan != Scan::unknown) track.scan = told.scan;
         }
     }
 }

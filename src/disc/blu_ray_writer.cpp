@@ -180,12 +180,12 @@ Status BluRayWriter::State::add_group(const BluRayGroup& group) {
     std::stable_sort(waiting.begin(), waiting.end(),
                      [](const Waiting& a, const Waiting& b) { return a.unit.at < b.unit.at; });
     for (const BluRayPicture& picture : group.pictures) {
-        now = std::max(now, stamp(picture.pts) * 300 - kLead);
-        WAVECREST_TRY(put_units(picture.pts - kSoundLag));
+        now = std::max(now, stamp(picture.dts) * 300 - kLead);
+        WAVECREST_TRY(put_units(picture.dts - kSoundLag));
         WAVECREST_TRY(keep_time());
         if (picture.key) info.entries.push_back({static_cast<std::uint32_t>(stamp(picture.pts) / 2), info.packets});
         WAVECREST_TRY(
-            put_pes(settings.video.pid, ts::write_pes(0xE0, stamp(picture.pts), stamp(picture.pts), 0), picture.data));
+            put_pes(settings.video.pid, ts::write_pes(0xE0, stamp(picture.pts), stamp(picture.dts), 0), picture.data));
     }
     return {};
 }

@@ -15,7 +15,8 @@ namespace wavecrest::disc {
 
 struct BluRayPicture {
     ByteVector data;
-    Time pts{};  // since the clip's start; decoded in this order (no B pictures)
+    Time pts{};  // since the clip's start
+    Time dts{};  // pictures come in this order; may be slightly negative
     bool key = false;
 };
 

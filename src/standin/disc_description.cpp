@@ -129,6 +129,10 @@ Result<DiscDescription> parse_disc_description(std::string_view text, const std:
     disc.pal = television == "pal";
     WAVECREST_TRY_ASSIGN(definition, root.choice("definition", {"high", "standard"}, "high"));
     disc.high_definition = definition == "high";
+    WAVECREST_TRY_ASSIGN(codec, root.choice("codec", {"mpeg2", "h264"}, "mpeg2"));
+    disc.codec = codec == "h264" ? Codec::h264 : Codec::mpeg2;
+    if (disc.codec == Codec::h264 && disc.kind == D::Kind::dvd)
+        return root.refuse("codec", "a DVD's pictures are MPEG-2", "leave codec out, or make a \"blu-ray\"");
     WAVECREST_TRY_ASSIGN(aspect, root.choice("aspect", {"16:9", "4:3"}, "16:9"));
     disc.wide = aspect != "4:3";
     WAVECREST_TRY_ASSIGN(captions, root.flag("captions", false));
@@ -161,6 +165,10 @@ Result<DiscDescription> parse_disc_description(std::string_view text, const std:
     std::map<std::string, int> sets;  // of the parts by name
     for (ConfigTable& table : parts) {
         WAVECREST_TRY_ASSIGN(part, read_part(table));
+        if (disc.codec == Codec::h264 && part.pictures != D::Part::Pictures::film &&
+            part.pictures != D::Part::Pictures::whole) {
+            return table.refuse("pictures", "H.264 is made of whole pictures here", "write \"film\" or \"whole\"");
+        }
         if (!sets.emplace(part.name, part.set).second)
             return table.refuse("name", fmt::format("there are two parts \"{}\"", part.name), "give each its own name");
         disc.parts.push_back(std::move(part));

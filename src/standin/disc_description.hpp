@@ -54,6 +54,7 @@ struct DiscDescription {
     std::string title = "SAMPLE DISC";
     Kind kind = Kind::dvd;
     bool high_definition = true;  // Blu-ray: 1920x1080, else as on a DVD
+    Codec codec = Codec::mpeg2;   // or h264 (Blu-ray)
     bool pal = false;
     bool wide = true;
     bool captions = false;

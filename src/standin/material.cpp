@@ -7,7 +7,10 @@
 #include <cstring>
 #include <future>
 
+#include "bitstream/h264.hpp"
+#include "bitstream/nal.hpp"
 #include "codec/ac3_encoder.hpp"
+#include "codec/x264_encoder.hpp"
 
 namespace wavecrest::standin {
 namespace {
@@ -91,6 +94,7 @@ struct Material::State {
     std::int64_t first, end, at;
     TestCard card;
     codec::Mpeg2Encoder encoder;
+    std::unique_ptr<media::VideoEncoder> h264;
     int group;
     Ratio rate;
     std::vector<std::unique_ptr<media::AudioEncoder>> ac3;
@@ -124,6 +128,39 @@ struct Material::State {
             default:
                 return card.draw(picture);
         }
+    }
+    // Every group is coded for itself: closed, and at the same place whatever is on the pictures.
+    Status add_h264(Picture picture, Time in_group, bool opens, bool closes, MaterialGroup& out) {
+        if (opens) {
+            codec::H264Settings settings;
+            settings.width = disc.width();
+            settings.height = disc.height();
+            settings.frame_rate = rate;
+            settings.colour = {1, 1, 1, false};
+            settings.level = "4.1";
+            settings.effort = 2;
+            settings.peak_bps = std::min<std::int64_t>(disc.video_bps * 3 / 2, 40'000'000);
+            settings.buffer = base::from_seconds(0.5);
+            settings.threads = 1;  // the same bytes each time
+            WAVECREST_TRY_ASSIGN(made, codec::make_h264_encoder(settings));
+            h264 = std::move(made);
+        }
+        std::vector<Packet> packets;
+        picture.pts = in_group;
+        picture.duration = base::frames_to_time(1, rate);
+        WAVECREST_TRY(h264->encode(picture, packets));
+        if (closes) WAVECREST_TRY(h264->flush(packets));
+        ByteVector sets;
+        const Track track = h264->track();
+        if (const auto parsed = bitstream::h264::parameter_sets(track.codec_config.view())) {
+            for (const ByteSpan unit : parsed->units) bitstream::nal::append_byte_stream(sets, unit);
+        }
+        for (const Packet& p : packets) {
+            out.pictures.push_back(
+                {bitstream::nal::byte_stream_unit(Codec::h264, p.data.view(), p.key ? ByteSpan(sets) : ByteSpan{}),
+                 p.key, 2, p.pts, p.dts});
+        }
+        return {};
     }
     std::int64_t samples_before(std::int64_t picture) const {
         return base::rescale(picture * rate.den, 48000, rate.num);
@@ -210,7 +247,13 @@ Result<std::optional<MaterialGroup>> Material::next() {
         // The next picture is drawn while this one is coded.
         const Picture picture = s.drawn.get();
         if (n + 1 < s.end) s.drawn = std::async(std::launch::async, [&s, n] { return s.draw(n + 1); });
-        group.pictures.push_back(s.encoder.encode(picture, n + 1 == s.end));
+        const Time at = base::frames_to_time(n - s.at, s.rate);
+        if (s.disc.codec == Codec::h264) {
+            WAVECREST_TRY(s.add_h264(picture, at, n == s.at, n + 1 == to, group));
+            continue;
+        }
+        codec::Mpeg2Picture coded = s.encoder.encode(picture, n + 1 == s.end);
+        group.pictures.push_back({std::move(coded.data), coded.key, coded.fields, at, at});
     }
     group.last = to == s.end;
     // Sound of the part from its own start on, so that stretches of it join without a seam.

@@ -15,7 +15,13 @@ namespace wavecrest::standin {
 // A group of pictures with the sound that goes with it.
 struct MaterialGroup {
     std::int64_t first_picture = 0;  // since the stretch began
-    std::vector<codec::Mpeg2Picture> pictures;
+    struct Picture {
+        ByteVector data;  // as the disc has it
+        bool key = false;
+        int fields = 2;     // field periods it is shown for
+        Time pts{}, dts{};  // since the group began
+    };
+    std::vector<Picture> pictures;  // in decoding order
     // For each sound track: pieces of plain samples in the disc's own packing are made by the caller from these.
     std::vector<std::vector<Packet>> sound;  // AC-3 frames, or one packet of plain LPCM (bitstream/lpcm.hpp)
     bool last = false;

@@ -299,7 +299,8 @@ class BluRayMaker {
                             part.pictures == Pictures::film_shifted;
         disc::BluRayClipSettings settings;
         settings.name = fmt::format("{:05}", ++clips_);
-        settings.video = {0x1011, 0x02, video_format(fields),
+        settings.video = {0x1011, static_cast<std::uint8_t>(disc_.codec == Codec::h264 ? 0x1B : 0x02),
+                          video_format(fields),
                           part.pictures == Pictures::film ? 1
                           : disc_.pal                     ? 3
                                                           : 4,
@@ -320,11 +321,8 @@ class BluRayMaker {
             const Time from = base::frames_to_time(at, rate),
                        to = base::frames_to_time(at + static_cast<std::int64_t>(group->pictures.size()), rate);
             disc::BluRayGroup out;
-            for (std::size_t i = 0; i < group->pictures.size(); ++i) {
-                auto& picture = group->pictures[i];
-                out.pictures.push_back({std::move(picture.data),
-                                        base::frames_to_time(at + static_cast<std::int64_t>(i), rate), picture.key});
-            }
+            for (auto& picture : group->pictures)
+                out.pictures.push_back({std::move(picture.data), from + picture.pts, from + picture.dts, picture.key});
             for (std::size_t i = 0; i < group->sound.size(); ++i) {
                 for (const Packet& packet : group->sound[i]) add_sound(i, packet, begin + from, begin, out);
             }

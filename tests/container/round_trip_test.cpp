@@ -77,6 +77,15 @@ TEST_CASE("every picture codec comes back", "[roundtrip]") {
         const Lane picture = picture_lane(codec, 48);
         for (const char* format : {"mp4", "matroska", "mpeg-ts"}) round_trip(format, {picture, sound});
     }
+    // VC-1 is kept without being decoded.
+    const Lane vc1 = vc1_lane(48);
+    CHECK(vc1.track.profile == "Advanced");
+    CHECK(vc1.track.level == "2");
+    CHECK(vc1.track.width == 320);
+    CHECK(vc1.track.height == 180);
+    CHECK(vc1.track.scan == Scan::progressive);
+    CHECK(vc1.track.colour == ColourDescription{1, 1, 1, false});
+    for (const char* format : {"matroska", "mpeg-ts"}) round_trip(format, {vc1, sound});
     const Lane vp9 = picture_lane(Codec::vp9, 48);
     const Lane opus = sound_lane(Codec::opus, 2);
     round_trip("webm", {vp9, opus});

@@ -59,7 +59,8 @@ TEST_CASE("TrueHD and E-AC-3 of a disc are heard by their AC-3 cores", "[blu-ray
         disc::BluRayGroup group;
         for (int i = n; i < n + 15; ++i) {
             auto coded = pictures.encode(card.draw(i), i + 1 == kPictures);
-            group.pictures.push_back({std::move(coded.data), base::frames_to_time(i, {30000, 1001}), coded.key});
+            const Time at = base::frames_to_time(i, {30000, 1001});
+            group.pictures.push_back({std::move(coded.data), at, at, coded.key});
         }
         Sound sound;
         sound.sample_rate = 48000;

@@ -510,6 +510,56 @@ Lane picture_lane(Codec codec, int pictures, TrackId id) {
     return lane;
 }
 
+Lane vc1_lane(int pictures) {
+    // SMPTE ST 421, 6.1 and 6.2.
+    base::BitWriter bits;
+    bits.bits(0x0000010F, 32);
+    bits.bits(3, 2);          // advanced
+    bits.bits(2, 3);          // level
+    bits.bits(1, 2);          // 4:2:0
+    bits.bits(0, 3 + 5 + 1);  // frame rate and bit rate for information, postprocessing
+    bits.bits(kWidth / 2 - 1, 12);
+    bits.bits(kHeight / 2 - 1, 12);
+    bits.bits(0b000010, 6);  // no pulldown, not interlaced, no counter, no interpolation, reserved, not segmented
+    bits.bits(1, 1);         // display
+    bits.bits(kWidth - 1, 14);
+    bits.bits(kHeight - 1, 14);
+    bits.bits(1, 1);
+    bits.bits(1, 4);  // square
+    bits.bits(1, 1);
+    bits.bits(0, 1);
+    bits.bits(1, 8);  // 24
+    bits.bits(2, 4);  // / 1.001
+    bits.bits(1, 1);
+    bits.bits(1, 8);
+    bits.bits(1, 8);
+    bits.bits(1, 8);
+    bits.bits(0, 1);  // no buffer model
+    bits.bits(1, 1);
+    ByteVector headers = bits.release();
+    for (const int byte : {0x00, 0x00, 0x01, 0x0E, 0x5A, 0x64, 0xB8})
+        headers.push_back(static_cast<std::uint8_t>(byte));
+    Lane lane;
+    lane.track.id = 1;
+    lane.track.kind = TrackKind::video;
+    lane.track.codec = Codec::vc1;
+    lane.track.frame_rate = kFilm;
+    std::uint32_t noise = 7;
+    for (int i = 0; i < pictures; ++i) {
+        const bool key = i % kGroup == 0;
+        ByteVector data = key ? headers : ByteVector{};
+        for (const int byte : {0x00, 0x00, 0x01, 0x0D}) data.push_back(static_cast<std::uint8_t>(byte));
+        for (int n = 0; n < (key ? 4000 : 700) + i; ++n) {
+            noise = noise * 1664525u + 1013904223u;
+            data.push_back(static_cast<std::uint8_t>(noise >> 24 | 0x40));
+        }
+        if (i == 0) bitstream::describe_headers(lane.track, data);
+        lane.packets.push_back(packet(1, base::frames_to_time(i, kFilm), base::frames_to_time(i, kFilm),
+                                      base::frames_to_time(1, kFilm), key, std::move(data)));
+    }
+    return lane;
+}
+
 Lane open_group_lane(int pictures) {
     Lane lane = h265(pictures, true);
     lane.track.id = 1;

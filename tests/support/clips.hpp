@@ -19,6 +19,9 @@ struct Lane {
 // Pictures of the test card, from time 0: 320x180 at 24000/1001, a keyframe every 24, B pictures where the codec has
 // them.
 Lane picture_lane(Codec codec, int pictures, TrackId id = 1);
+// VC-1 of the advanced profile, as far as headers go: nobody here encodes it, so that its pictures are noise. No B
+// pictures; a sequence header and an entry point with every keyframe.
+Lane vc1_lane(int pictures);
 // H.265 whose keyframes are followed by pictures shown before them and predicted across them; with HDR10 metadata.
 Lane open_group_lane(int pictures);
 // Puts closed captions (CEA-608, channel 1, pop-on) into the pictures of an H.264 lane: each text and from when to when
