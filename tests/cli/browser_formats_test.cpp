@@ -172,3 +172,45 @@ TEST_CASE("a browser gives an edited film the length that our reader does", "[br
     for (std::size_t i = 0; i < lists.size(); ++i)
         CHECK(result[i].get<double>() == Approx(base::to_seconds(lengths[i])).margin(0.03));
 }
+
+TEST_CASE("a browser hears every speaker of 5.1 where our writers put it", "[browser]") {
+    if (!has_browser()) return;
+    const TempDir dir;
+    struct Form {
+        Codec codec;
+        const char* format;
+    };
+    const std::vector<Form> forms = {{Codec::aac, "mp4"},    {Codec::aac, "adts"},  {Codec::flac, "flac"},
+                                     {Codec::flac, "mp4"},   {Codec::opus, "webm"}, {Codec::opus, "mp4"},
+                                     {Codec::vorbis, "ogg"}, {Codec::opus, "ogg"}};
+    std::string page = "<!DOCTYPE html><meta charset=\"utf-8\"><body><script>const files = [";
+    for (const Form& form : forms) {
+        write_media(dir / "a", form.format, {surround_lane(form.codec, 2)});
+        page += "'" + base64(read_all(dir / "a")) + "',\n";
+        std::filesystem::remove(dir / "a");
+    }
+    // Which of the tones is loudest in each channel; a browser's order is left, right, centre, low frequency,
+    // surrounds.
+    page += R"(];
+const tones = [440, 620, 800, 60, 980, 1160];
+const level = (x, f) => { let r = 0, i = 0; for (let n = 0; n < 48000; ++n) { const a = 2 * Math.PI * f * n / 48000; r += x[n + 24000] * Math.cos(a); i += x[n + 24000] * Math.sin(a); } return Math.hypot(r, i); };
+(async () => {
+  const all = [];
+  for (const data of files) {
+    try {
+      const sound = await new OfflineAudioContext(6, 48000, 48000).decodeAudioData(Uint8Array.from(atob(data), c => c.charCodeAt(0)).buffer);
+      const loudest = [];
+      for (let c = 0; c < sound.numberOfChannels; ++c) { const l = tones.map(f => level(sound.getChannelData(c), f)); loudest.push(l.indexOf(Math.max(...l))); }
+      all.push(loudest.join());
+    } catch (e) { all.push(String(e)); }
+  }
+  fetch('/result', {method: 'POST', body: JSON.stringify(all)});
+})();
+</script>)";
+    const auto result = nlohmann::json::parse(run_page(page, 60));
+    REQUIRE(result.size() == forms.size());
+    for (std::size_t i = 0; i < forms.size(); ++i) {
+        INFO(media::short_name(forms[i].codec) << " in " << forms[i].format);
+        CHECK(result[i] == "0,1,2,3,4,5");
+    }
+}

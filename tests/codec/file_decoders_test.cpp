@@ -90,3 +90,41 @@ TEST_CASE("what can be kept but not decoded is known before work starts", "[deco
     track.bit_depth = 8;
     CHECK(codec::can_decode_video(track));
 }
+
+TEST_CASE("every speaker of 5.1 gets its own sound", "[decoders]") {
+    for (const Codec codec : {Codec::aac, Codec::opus, Codec::vorbis, Codec::flac}) {
+        INFO(media::short_name(codec));
+        const Lane lane = surround_lane(codec, 2);
+        CHECK(lane.track.channels == 6);
+        auto decoder = codec::make_audio_decoder(lane.track);
+        REQUIRE(decoder);
+        std::vector<Sound> sounds;
+        for (const Packet& packet : lane.packets) REQUIRE((*decoder)->decode(packet, sounds));
+        std::vector<float> samples;
+        for (const Sound& sound : sounds) {
+            REQUIRE(sound.channels == 6);
+            CHECK(sound.speakers == media::speaker::kFiveOne);
+            samples.insert(samples.end(), sound.samples.begin(), sound.samples.end());
+        }
+        REQUIRE(samples.size() >= 6 * 90'000);
+        // Power of each tone in each channel over a whole second (Goertzel's sum, written out).
+        for (std::size_t c = 0; c < 6; ++c) {
+            for (std::size_t t = 0; t < 6; ++t) {
+                double real = 0, imaginary = 0;
+                for (std::size_t n = 0; n < 48'000; ++n) {
+                    const double angle = 2 * M_PI * kSpeakerTones[t] * static_cast<double>(n) / 48'000;
+                    const double sample = samples[(n + 24'000) * 6 + c];
+                    real += sample * std::cos(angle);
+                    imaginary += sample * std::sin(angle);
+                }
+                const double level = 2 * std::hypot(real, imaginary) / 48'000;
+                INFO("channel " << c << ", tone " << t << ": " << level);
+                if (c == t) {
+                    CHECK(level == Approx(0.3).epsilon(0.25));
+                } else {
+                    CHECK(level < 0.01);
+                }
+            }
+        }
+    }
+}

@@ -2,7 +2,7 @@
 
 #include <FLAC/stream_encoder.h>
 #include <lame/lame.h>
-#include <opus/opus.h>
+#include <opus/opus_multistream.h>
 #include <twolame.h>
 #include <vorbis/vorbisenc.h>
 #include <vpx/vp8cx.h>
@@ -326,14 +326,23 @@ Lane lpcm(std::int64_t samples) {
     return lane;
 }
 
-Lane flac(std::int64_t samples) {
+// Channels of 5.1 in the order that a format has, as indices into kSpeakerTones.
+constexpr int kVorbisOrder[] = {0, 2, 1, 4, 5, 3};  // left, centre, right, surrounds, low frequency
+constexpr int kFlacOrder[] = {0, 1, 2, 3, 4, 5};
+float sample_of(std::int64_t n, int channel, int channels, const int* order) {
+    if (channels != 6) return tone(n, channel);
+    return 0.3f *
+           static_cast<float>(std::sin(2 * M_PI * kSpeakerTones[order[channel]] * static_cast<double>(n) / kRate));
+}
+
+Lane flac(std::int64_t samples, int channels) {
     struct Out {
         Lane lane;
         ByteVector head;
         std::int64_t at = 0;
     } out;
     FLAC__StreamEncoder* encoder = FLAC__stream_encoder_new();
-    FLAC__stream_encoder_set_channels(encoder, 2);
+    FLAC__stream_encoder_set_channels(encoder, static_cast<std::uint32_t>(channels));
     FLAC__stream_encoder_set_bits_per_sample(encoder, 16);
     FLAC__stream_encoder_set_sample_rate(encoder, kRate);
     FLAC__stream_encoder_set_total_samples_estimate(encoder, static_cast<FLAC__uint64>(samples));
@@ -353,8 +362,9 @@ Lane flac(std::int64_t samples) {
     REQUIRE(FLAC__stream_encoder_init_stream(encoder, write, nullptr, nullptr, nullptr, &out) ==
             FLAC__STREAM_ENCODER_INIT_STATUS_OK);
     for (std::int64_t i = 0; i < samples; ++i) {
-        const FLAC__int32 frame[2] = {static_cast<FLAC__int32>(tone(i, 0) * 32000),
-                                      static_cast<FLAC__int32>(tone(i, 1) * 32000)};
+        FLAC__int32 frame[6] = {};
+        for (int c = 0; c < channels; ++c)
+            frame[c] = static_cast<FLAC__int32>(sample_of(i, c, channels, kFlacOrder) * 32000);
         FLAC__stream_encoder_process_interleaved(encoder, frame, 1);
     }
     FLAC__stream_encoder_finish(encoder);
@@ -365,39 +375,50 @@ Lane flac(std::int64_t samples) {
     return std::move(out.lane);
 }
 
-Lane opus(std::int64_t samples) {
+Lane opus(std::int64_t samples, int channels) {
     Lane lane;
-    int error = 0;
-    OpusEncoder* encoder = opus_encoder_create(kRate, 2, OPUS_APPLICATION_AUDIO, &error);
+    int error = 0, streams = 0, coupled = 0;
+    std::uint8_t mapping[8] = {};
+    OpusMSEncoder* encoder = opus_multistream_surround_encoder_create(
+        kRate, channels, channels > 2 ? 1 : 0, &streams, &coupled, mapping, OPUS_APPLICATION_AUDIO, &error);
     REQUIRE(error == OPUS_OK);
     opus_int32 skip = 0;
-    opus_encoder_ctl(encoder, OPUS_GET_LOOKAHEAD(&skip));
+    opus_multistream_encoder_ctl(encoder, OPUS_GET_LOOKAHEAD(&skip));
     bitstream::OpusHead head;
-    head.channels = 2;
+    head.channels = channels;
     head.pre_skip = skip;
     head.input_rate = kRate;
+    if (channels > 2) {
+        head.family = 1;
+        head.mapping = {static_cast<std::uint8_t>(streams), static_cast<std::uint8_t>(coupled)};
+        head.mapping.insert(head.mapping.end(), mapping, mapping + channels);
+    }
     lane.track.codec = Codec::opus;
+    lane.track.channels = channels;
     lane.track.codec_config = Bytes(bitstream::make_opus_head(head));
     for (std::int64_t at = 0; at < samples + skip; at += 960) {
-        const Sound sound = chunk(at, 960, 2);
-        ByteVector data(4000);
-        const int size =
-            opus_encode_float(encoder, sound.samples.data(), 960, data.data(), static_cast<opus_int32>(data.size()));
+        std::vector<float> frame;
+        for (std::int64_t n = at; n < at + 960; ++n) {
+            for (int c = 0; c < channels; ++c) frame.push_back(sample_of(n, c, channels, kVorbisOrder));
+        }
+        ByteVector data(12000);
+        const int size = opus_multistream_encode_float(encoder, frame.data(), 960, data.data(),
+                                                       static_cast<opus_int32>(data.size()));
         REQUIRE(size > 0);
         data.resize(static_cast<std::size_t>(size));
         const Time pts = base::from_ticks(at - skip, kRate);
         const std::int64_t heard = std::min<std::int64_t>(960, samples + skip - at);
         lane.packets.push_back(packet(2, pts, pts, base::from_ticks(heard, kRate), true, std::move(data)));
     }
-    opus_encoder_destroy(encoder);
+    opus_multistream_encoder_destroy(encoder);
     return lane;
 }
 
-Lane vorbis(std::int64_t samples) {
+Lane vorbis(std::int64_t samples, int channels) {
     Lane lane;
     vorbis_info info;
     vorbis_info_init(&info);
-    REQUIRE(vorbis_encode_init_vbr(&info, 2, kRate, 0.4f) == 0);
+    REQUIRE(vorbis_encode_init_vbr(&info, channels, kRate, 0.4f) == 0);
     vorbis_comment comment;
     vorbis_comment_init(&comment);
     vorbis_dsp_state dsp;
@@ -432,7 +453,7 @@ Lane vorbis(std::int64_t samples) {
         const int count = static_cast<int>(std::min<std::int64_t>(4800, samples - at));
         float** buffer = vorbis_analysis_buffer(&dsp, count);
         for (int i = 0; i < count; ++i) {
-            for (int c = 0; c < 2; ++c) buffer[c][i] = tone(at + i, c);
+            for (int c = 0; c < channels; ++c) buffer[c][i] = sample_of(at + i, c, channels, kVorbisOrder);
         }
         vorbis_analysis_wrote(&dsp, count);
         take();
@@ -631,11 +652,11 @@ Lane sound_lane(Codec codec, double seconds, TrackId id) {
     } else if (codec == Codec::lpcm) {
         lane = lpcm(samples);
     } else if (codec == Codec::flac) {
-        lane = flac(samples);
+        lane = flac(samples, 2);
     } else if (codec == Codec::opus) {
-        lane = opus(samples);
+        lane = opus(samples, 2);
     } else if (codec == Codec::vorbis) {
-        lane = vorbis(samples);
+        lane = vorbis(samples, 2);
     } else {
         lane = mpeg_sound(codec, samples);
     }
@@ -646,6 +667,76 @@ Lane sound_lane(Codec codec, double seconds, TrackId id) {
     if (lane.track.sample_rate == 0) lane.track.sample_rate = kRate;
     for (Packet& p : lane.packets) p.track = id;
     if (!lane.packets.empty()) bitstream::describe_headers(lane.track, lane.packets.front().data.view());
+    return lane;
+}
+
+namespace {
+
+// AAC of 5.1 from mono and stereo: their elements one after the other in one block (ISO/IEC 14496-3, 4.4.2.1).
+Lane joined_aac(std::int64_t samples) {
+    struct Part {
+        int speakers[2];
+        int count;
+        std::uint32_t element, tag;
+        Lane lane;
+    };
+    Part parts[] = {{{2, 0}, 1, 0, 0, {}}, {{0, 1}, 2, 1, 0, {}}, {{4, 5}, 2, 1, 1, {}}, {{3, 0}, 1, 3, 0, {}}};
+    for (Part& part : parts) {
+        auto encoder = codec::make_aac_encoder(kRate, part.count, 64'000 * part.count);
+        REQUIRE(encoder);
+        part.lane.track = (*encoder)->track();
+        for (std::int64_t at = 0; at < samples; at += 4800) {
+            Sound sound;
+            sound.sample_rate = kRate;
+            sound.channels = part.count;
+            sound.pts = base::from_ticks(at, kRate);
+            for (std::int64_t n = at; n < std::min(at + 4800, samples); ++n) {
+                for (int c = 0; c < part.count; ++c)
+                    sound.samples.push_back(sample_of(n, part.speakers[c], 6, kFlacOrder));
+            }
+            REQUIRE((*encoder)->encode(sound, part.lane.packets));
+        }
+        REQUIRE((*encoder)->flush(part.lane.packets));
+    }
+    Lane lane = parts[1].lane;
+    for (std::size_t i = 0; i < lane.packets.size(); ++i) {
+        base::BitWriter bits;
+        for (const Part& part : parts) {
+            const ByteSpan data = part.lane.packets.at(i).data.view();
+            // The block ends with three ones and is filled up with zeros.
+            std::size_t end = data.size() * 8;
+            const auto bit = [&](std::size_t at) {
+                return static_cast<std::uint32_t>(data[at / 8] >> (7 - at % 8) & 1);
+            };
+            while (bit(end - 1) == 0) --end;
+            bits.bits(part.element, 3);
+            bits.bits(part.tag, 4);
+            for (std::size_t at = 7; at < end - 3; ++at) bits.bits(bit(at), 1);
+        }
+        bits.bits(7, 3);
+        lane.packets[i].data = Bytes(bits.release());
+    }
+    ByteVector config(lane.track.codec_config.view().begin(), lane.track.codec_config.view().end());
+    config.at(1) = static_cast<std::uint8_t>((config.at(1) & 0x87) | 6 << 3);
+    lane.track.codec_config = Bytes(std::move(config));
+    lane.track.channels = 6;
+    return lane;
+}
+
+}  // namespace
+
+Lane surround_lane(Codec codec, double seconds, TrackId id) {
+    const auto samples = static_cast<std::int64_t>(seconds * kRate);
+    Lane lane = codec == Codec::aac    ? joined_aac(samples)
+                : codec == Codec::opus ? opus(samples, 6)
+                : codec == Codec::flac ? flac(samples, 6)
+                                       : vorbis(samples, 6);
+    lane.track.id = id;
+    lane.track.kind = TrackKind::audio;
+    lane.track.channels = 6;
+    lane.track.sample_rate = kRate;
+    for (Packet& p : lane.packets) p.track = id;
+    bitstream::describe_headers(lane.track, lane.packets.front().data.view());
     return lane;
 }
 
