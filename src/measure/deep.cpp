@@ -10,7 +10,9 @@
 
 #include "base/units.hpp"
 #include "bitstream/h264.hpp"
+#include "bitstream/h265.hpp"
 #include "bitstream/mpeg2.hpp"
+#include "bitstream/nal.hpp"
 #include "codec/audio_decoder.hpp"
 #include "codec/video_decoder.hpp"
 #include "media/language.hpp"
@@ -54,6 +56,26 @@ constexpr AvcLevel kAvcLevels[] = {{10, 1485, 99, 396, 64, 175},
 double avc_factor(int profile) {
     return profile == 100 ? 1.25 : profile == 110 ? 3.0 : profile >= 122 ? 4.0 : 1.0;
 }
+
+// H.265, tables A.8 and A.9: level_idc, and rate and buffer of the main and the high tier in 1100 bits (main profiles).
+// Below level 4 there is no high tier.
+struct HevcLevel {
+    int idc;
+    std::int64_t rate, high_rate, buffer, high_buffer;
+};
+constexpr HevcLevel kHevcLevels[] = {{30, 128, 0, 350, 0},
+                                     {60, 1500, 0, 1500, 0},
+                                     {63, 3000, 0, 3000, 0},
+                                     {90, 6000, 0, 6000, 0},
+                                     {93, 10000, 0, 10000, 0},
+                                     {120, 12000, 30000, 12000, 30000},
+                                     {123, 20000, 50000, 20000, 50000},
+                                     {150, 25000, 100000, 25000, 100000},
+                                     {153, 40000, 160000, 40000, 160000},
+                                     {156, 60000, 240000, 60000, 240000},
+                                     {180, 60000, 240000, 60000, 240000},
+                                     {183, 120000, 480000, 120000, 480000},
+                                     {186, 240000, 800000, 240000, 800000}};
 
 // Fills and drains while packets go by.
 class BufferModel {
@@ -223,6 +245,21 @@ void begin_buffer(Lane& lane) {
             const double factor = avc_factor(sps->profile_idc);
             lane.buffer.emplace(static_cast<std::int64_t>(static_cast<double>(level.kbps) * 1000 * factor),
                                 static_cast<std::int64_t>(static_cast<double>(level.buffer) * 1000 * factor), false);
+        }
+    } else if (track.codec == Codec::h265) {
+        const auto sets = bitstream::h265::parameter_sets(track.codec_config.view());
+        if (!sets) return;
+        for (const ByteSpan unit : sets->units) {
+            if (bitstream::nal::type(Codec::h265, unit) != bitstream::h265::kSps) continue;
+            const auto sps = bitstream::h265::parse_sps(unit);
+            if (!sps || sps->profile_idc > 2) return;  // others have other factors
+            for (const HevcLevel& level : kHevcLevels) {
+                if (level.idc != sps->level_idc) continue;
+                const bool high = sps->high_tier && level.high_rate > 0;
+                lane.buffer.emplace((high ? level.high_rate : level.rate) * 1100,
+                                    (high ? level.high_buffer : level.buffer) * 1100, false);
+            }
+            return;
         }
     } else if (track.codec == Codec::mpeg2 || track.codec == Codec::mpeg1) {
         if (lane.sequence && lane.sequence->bitrate_bps > 0 && lane.sequence->vbv_bits > 0)

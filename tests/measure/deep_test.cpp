@@ -98,6 +98,22 @@ TEST_CASE("what peaks above half a wire is said", "[deep]") {
     CHECK(says(measured({sized(sizes)}), "needs gigabit"));
 }
 
+TEST_CASE("H.265 is measured against the buffer of its level", "[deep]") {
+    const Lane lane = picture_lane(Codec::h265, 48);
+    REQUIRE(lane.track.level == "2");  // 320x180 at 24: table A.8
+    const auto report = measured({lane});
+    REQUIRE(report.tracks[0].buffer);
+    CHECK(report.tracks[0].buffer->size_bits == 1'650'000);
+    CHECK(report.tracks[0].buffer->rate_bps == 1'650'000);
+    CHECK_FALSE(report.tracks[0].buffer->claimed);
+    CHECK(report.tracks[0].buffer->missed == 0);
+    Lane fat = lane;
+    ByteVector big(fat.packets[20].data.view().begin(), fat.packets[20].data.view().end());
+    big.resize(1'650'000 / 8 + 1000);
+    fat.packets[20].data = Bytes(big);
+    CHECK(measured({fat}).tracks[0].buffer->missed >= 1);
+}
+
 TEST_CASE("the decoder's buffer is emptied as the standard's model does", "[deep]") {
     // MPEG-2: 1.2 Mbit/s claimed with a buffer of 16 x 16384 bits; pictures of 48 000 bits a 1/25 s just fit.
     const Lane coded = picture_lane(Codec::mpeg2, 48);

@@ -1,0 +1,225 @@
+#include "cli/deep_report.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "base/units.hpp"
+#include "cli/media_json.hpp"
+#include "cli/terminal.hpp"
+#include "render/figure.hpp"
+
+namespace wavecrest::cli {
+namespace {
+
+std::string seconds_text(Time time) {
+    return fmt::format("{:.2f} s", base::to_seconds(time));
+}
+
+}  // namespace
+
+nlohmann::ordered_json deep_json(const measure::DeepReport& deep) {
+    const auto seconds = [](Time time) { return std::round(base::to_seconds(time) * 1000) / 1000; };
+    const auto tenth = [](double value) {
+        return std::isfinite(value) ? nlohmann::ordered_json(std::round(value * 10) / 10)
+                                    : nlohmann::ordered_json(nullptr);
+    };
+    nlohmann::ordered_json json = {{"summary", measure::in_words(deep)},
+                                   {"duration_s", seconds(deep.duration)},
+                                   {"bitrate_bps", deep.rate.mean_bps(deep.duration)},
+                                   {"peak_1s_bps", deep.rate.peak(10).bps},
+                                   {"peak_10s_bps", deep.rate.peak(100).bps},
+                                   {"interleave_s", seconds(deep.interleave)}};
+    if (deep.borders) {
+        json["borders"] = {{"left", deep.borders->left},
+                           {"right", deep.borders->right},
+                           {"top", deep.borders->top},
+                           {"bottom", deep.borders->bottom}};
+    }
+    json["tracks"] = nlohmann::ordered_json::array();
+    for (const measure::TrackMeasure& m : deep.tracks) {
+        nlohmann::ordered_json entry = {{"id", m.track.id},
+                                        {"kind", media::short_name(m.track.kind)},
+                                        {"packets", m.packets},
+                                        {"bytes", m.bytes},
+                                        {"start_s", seconds(m.first)},
+                                        {"end_s", seconds(m.end)},
+                                        {"bitrate_bps", m.rate.mean_bps(m.end)},
+                                        {"peak_1s_bps", m.rate.peak(10).bps},
+                                        {"peak_10s_bps", m.rate.peak(100).bps},
+                                        {"gaps", m.gap_count}};
+        if (m.track.kind == TrackKind::video) {
+            entry["keyframes"] = {{"count", m.keyframes.size()},
+                                  {"shortest_s", seconds(m.shortest_group)},
+                                  {"mean_s", seconds(m.mean_group)},
+                                  {"longest_s", seconds(m.longest_group)},
+                                  {"longest_at_s", seconds(m.longest_group_at)}};
+            entry["reference_frames"] = m.track.reference_frames;
+            if (!m.needed_level.empty()) entry["level_needed"] = m.needed_level;
+            if (!m.cadence.empty()) entry["cadence"] = m.cadence;
+            if (m.buffer) {
+                entry["buffer"] = {{"rate_bps", m.buffer->rate_bps},       {"size_bits", m.buffer->size_bits},
+                                   {"claimed", m.buffer->claimed},         {"needed_bits", m.buffer->needed_bits},
+                                   {"lowest_bits", m.buffer->lowest_bits}, {"missed", m.buffer->missed}};
+            }
+        }
+        if (m.loudness) {
+            entry["loudness"] = {{"integrated_lufs", tenth(m.loudness->integrated)},
+                                 {"range_lu", tenth(m.loudness->range)},
+                                 {"true_peak_dbtp", tenth(m.loudness->true_peak)},
+                                 {"share", std::round(m.loudness->share * 1000) / 1000}};
+        } else if (!m.not_decoded.empty()) {
+            entry["not_decoded"] = m.not_decoded;
+        }
+        json["tracks"].push_back(std::move(entry));
+    }
+    json["problems"] = to_json(deep.problems);
+    json["work_s"] = {{"structure", std::round(deep.structure_seconds * 1000) / 1000},
+                      {"decoding", std::round(deep.decoding_seconds * 1000) / 1000}};
+    return json;
+}
+
+void print_deep(const measure::DeepReport& deep) {
+    fmt::print("\nRead to the end: {}\n", base::format_clock(deep.duration));
+    for (const std::string& word : measure::in_words(deep)) fmt::print("  - {}\n", word);
+    fmt::print("\n  {:<8} {} on average, {} in the highest second, {} in the highest ten\n", "all",
+               base::format_bitrate(deep.rate.mean_bps(deep.duration)), base::format_bitrate(deep.rate.peak(10).bps),
+               base::format_bitrate(deep.rate.peak(100).bps));
+    for (const measure::TrackMeasure& m : deep.tracks) {
+        fmt::print("  {:<8} {}: {} on average, {} in the highest second\n", media::short_name(m.track.kind),
+                   media::short_name(m.track.codec), base::format_bitrate(m.rate.mean_bps(m.end)),
+                   base::format_bitrate(m.rate.peak(10).bps));
+        if (m.track.kind == TrackKind::video && !m.keyframes.empty()) {
+            fmt::print("           {} keyframes, {} to {} apart, {} on average{}\n", m.keyframes.size(),
+                       seconds_text(m.shortest_group), seconds_text(m.longest_group), seconds_text(m.mean_group),
+                       m.track.reference_frames > 0 ? fmt::format("; {} reference {}", m.track.reference_frames,
+                                                                  m.track.reference_frames == 1 ? "frame" : "frames")
+                                                    : "");
+        }
+        if (m.buffer) {
+            fmt::print("           decoder buffer {}: {} filled at {}; needed {}, lowest level {}{}\n",
+                       m.buffer->claimed ? "as its header claims" : "of its level",
+                       base::format_bytes(static_cast<std::uint64_t>(m.buffer->size_bits / 8)),
+                       base::format_bitrate(m.buffer->rate_bps),
+                       base::format_bytes(static_cast<std::uint64_t>(m.buffer->needed_bits / 8)),
+                       base::format_bytes(static_cast<std::uint64_t>(m.buffer->lowest_bits / 8)),
+                       m.buffer->missed > 0 ? fmt::format("; {} pictures late", m.buffer->missed) : "");
+        }
+        if (!m.needed_level.empty())
+            fmt::print("           level {} claimed, {} needed\n", m.track.level, m.needed_level);
+        if (!m.cadence.empty()) fmt::print("           cadence: {}\n", m.cadence);
+        if (m.loudness)
+            fmt::print("           loudness {:.1f} LUFS, range {:.1f} LU, true peak {:+.1f} dBTP{}\n",
+                       m.loudness->integrated, m.loudness->range, m.loudness->true_peak,
+                       m.loudness->share < 0.9
+                           ? fmt::format(" (of {:.0f} % of the sound, spread evenly)", 100 * m.loudness->share)
+                           : "");
+        if (!m.not_decoded.empty()) fmt::print("           loudness unknown: {}\n", m.not_decoded);
+        if (m.gap_count > 0) fmt::print("           {} gaps or jumps in its times\n", m.gap_count);
+    }
+    if (deep.borders)
+        fmt::print("  {:<8} {} above, {} below, {} left, {} right (of {} pictures looked at)\n", "borders",
+                   deep.borders->top, deep.borders->bottom, deep.borders->left, deep.borders->right,
+                   deep.borders->pictures);
+    fmt::print("  {:<8} tracks lie at most {} apart\n", "order", seconds_text(deep.interleave));
+    constexpr std::size_t kShown = 12;
+    for (std::size_t i = 0; i < std::min(kShown, deep.problems.size()); ++i)
+        fmt::print("  problem  {} (from {} to {})\n", deep.problems[i].what, base::format_clock(deep.problems[i].from),
+                   base::format_clock(deep.problems[i].to));
+    if (deep.problems.size() > kShown)
+        fmt::print("  ... and {} more; --json lists them\n", deep.problems.size() - kShown);
+}
+
+// A figure and a table for each question: rate against links, keyframe distances, loudness.
+Status write_deep_figures(const std::string& folder, const std::string& stem, const std::string& name,
+                          const measure::DeepReport& deep, std::vector<std::string>& files) {
+    const auto write = [&](const std::string& part, const render::Figure& figure, const std::string& csv) -> Status {
+        WAVECREST_TRY(write_result(folder, stem + "-" + part + ".csv", csv));
+        WAVECREST_TRY(render::write_png(figure, base::Path(folder) / (stem + "-" + part + ".png")));
+        files.push_back(stem + "-" + part + ".png");
+        return {};
+    };
+    const double end = base::to_seconds(deep.duration);
+    const auto flat = [&](double value, std::string label, int colour) {
+        return render::Series{
+            std::move(label), render::Series::Style::dashed, colour, false, {{0.0, value}, {end, value}}};
+    };
+    {
+        render::Figure figure;
+        figure.title = fmt::format("{}: bit rate, and the links that carry it", name);
+        figure.x_label = "time (minutes:seconds)";
+        figure.y_label = "Mbit/s";
+        std::string csv = "second,bits_per_second\n";
+        render::Series bars{"each second", render::Series::Style::steps, 0, false, {}};
+        auto seconds = deep.rate.per_second();
+        // The last one counts when most of it is there.
+        if (seconds.size() > 1 && static_cast<double>(seconds.size()) - end > 0.5) seconds.pop_back();
+        double highest = 0;
+        for (std::size_t i = 0; i < seconds.size(); ++i) {
+            csv += fmt::format("{},{:.0f}\n", i, seconds[i]);
+            bars.points.emplace_back(static_cast<double>(i), seconds[i] / 1e6);
+            highest = std::max(highest, seconds[i] / 1e6);
+        }
+        if (!seconds.empty()) bars.points.emplace_back(end, seconds.back() / 1e6);
+        figure.series.push_back(std::move(bars));
+        const auto peak = deep.rate.peak(10);
+        figure.series.push_back(flat(static_cast<double>(peak.bps) / 1e6,
+                                     fmt::format("highest second: {}", base::format_bitrate(peak.bps)), 1));
+        // Only links within sight of the curve; where all are far above it, that is said.
+        const std::size_t before = figure.series.size();
+        for (const auto& [rate, label] : {std::pair{94.0, "100 Mbit/s wire, one screen"},
+                                          {47.0, "100 Mbit/s wire, two screens"},
+                                          {20.0, "weak Wi-Fi, 20 Mbit/s"},
+                                          {941.0, "gigabit"}}) {
+            if (rate < highest * 4 && rate > highest / 4)
+                figure.series.push_back(flat(rate, label, rate == 94.0 ? 2 : 3));
+        }
+        if (figure.series.size() == before)
+            figure.title = fmt::format("{}: bit rate, far below what weak Wi-Fi (20 Mbit/s) carries", name);
+        WAVECREST_TRY(write("rate", figure, csv));
+    }
+    for (const measure::TrackMeasure& m : deep.tracks) {
+        if (m.track.kind != TrackKind::video || m.keyframes.size() < 2) continue;
+        render::Figure figure;
+        figure.title = fmt::format("{}: distance of keyframes, the longest a skip or channel change waits", name);
+        figure.x_label = "time (minutes:seconds)";
+        figure.y_label = "seconds to the next keyframe";
+        std::string csv = "keyframe_s,distance_s\n";
+        render::Series bars{"distance", render::Series::Style::steps, 0, false, {}};
+        for (std::size_t i = 0; i < m.keyframes.size(); ++i) {
+            const Time next = i + 1 < m.keyframes.size() ? m.keyframes[i + 1] : m.end;
+            const double at = base::to_seconds(m.keyframes[i]), distance = base::to_seconds(next - m.keyframes[i]);
+            csv += fmt::format("{:.3f},{:.3f}\n", at, distance);
+            bars.points.emplace_back(at, distance);
+        }
+        if (!bars.points.empty()) bars.points.emplace_back(base::to_seconds(m.end), bars.points.back().second);
+        figure.series.push_back(std::move(bars));
+        figure.series.push_back(
+            flat(base::to_seconds(m.mean_group), fmt::format("average: {}", seconds_text(m.mean_group)), 2));
+        WAVECREST_TRY(write("keyframes", figure, csv));
+        break;
+    }
+    render::Figure figure;
+    figure.title = fmt::format("{}: loudness over time", name);
+    figure.x_label = "time (minutes:seconds)";
+    figure.y_label = "LUFS, three seconds";
+    std::string csv = "track,second,short_term_lufs\n";
+    int colour = 0;
+    for (const measure::TrackMeasure& m : deep.tracks) {
+        if (!m.loudness || m.loudness->short_term.empty()) continue;
+        render::Series line{describe(m.track), render::Series::Style::line, colour++, false, {}};
+        std::size_t number = 0;
+        for (const auto& [at, value] : m.loudness->short_term) {
+            csv += fmt::format("{},{:.1f},{:.1f}\n", m.track.id, base::to_seconds(at), value);
+            if (++number > 2)
+                line.points.emplace_back(base::to_seconds(at), std::max(static_cast<double>(value), -70.0));
+        }
+        if (!line.points.empty()) figure.series.push_back(std::move(line));
+    }
+    if (figure.series.empty()) return {};
+    figure.series.push_back(flat(-23, "EBU R 128 programme loudness: -23", 3));
+    return write("loudness", figure, csv);
+}
+
+}  // namespace wavecrest::cli
