@@ -37,6 +37,14 @@ inline ByteSpan as_bytes(std::string_view text) {
     return {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()};
 }
 
+// `count` bytes (1 to 8) at `at`, the lowest first; 0 where they run over the end.
+inline std::uint64_t little_endian(ByteSpan bytes, std::size_t at, std::size_t count) {
+    if (at > bytes.size() || count > bytes.size() - at) return 0;
+    std::uint64_t value = 0;
+    for (std::size_t i = 0; i < count; ++i) value |= static_cast<std::uint64_t>(bytes[at + i]) << (8 * i);
+    return value;
+}
+
 class ByteReader {
   public:
     explicit ByteReader(ByteSpan bytes) : bytes_(bytes) {}
@@ -87,6 +95,10 @@ class ByteWriter {
     void u24(std::uint64_t value) { big_endian(value, 3); }
     void u32(std::uint64_t value) { big_endian(value, 4); }
     void u64(std::uint64_t value) { big_endian(value, 8); }
+    // The lowest byte first.
+    void little(std::uint64_t value, int count) {
+        for (int i = 0; i < count; ++i) u8(value >> (8 * i) & 0xFF);
+    }
     void raw(ByteSpan bytes) { bytes_.insert(bytes_.end(), bytes.begin(), bytes.end()); }
     void text(std::string_view text) { raw(as_bytes(text)); }
     void fill(std::size_t count, std::uint8_t value = 0) { bytes_.insert(bytes_.end(), count, value); }

@@ -22,13 +22,6 @@ bool begins(ByteSpan bytes, std::string_view text) {
                       [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
 }
 
-unsigned little16(ByteSpan b) {
-    return b[0] | static_cast<unsigned>(b[1]) << 8;
-}
-std::uint32_t little32(ByteSpan b) {
-    return little16(b) | static_cast<std::uint32_t>(little16(b.subspan(2))) << 16;
-}
-
 bool sound_mapping(const OpusHead& head) {
     return head.channels > 0 &&
            (head.family == 0 ? head.channels <= 2 : head.mapping.size() == 2u + static_cast<unsigned>(head.channels));
@@ -60,9 +53,9 @@ std::optional<OpusHead> parse_opus_head(ByteSpan b) {
     if (!begins(b, "OpusHead"sv) || b.size() < 19 || b[8] >> 4 != 0) return std::nullopt;
     OpusHead head;
     head.channels = b[9];
-    head.pre_skip = static_cast<int>(little16(b.subspan(10)));
-    head.input_rate = static_cast<int>(little32(b.subspan(12)));
-    head.gain = static_cast<std::int16_t>(little16(b.subspan(16)));
+    head.pre_skip = static_cast<int>(base::little_endian(b, 10, 2));
+    head.input_rate = static_cast<int>(base::little_endian(b, 12, 4));
+    head.gain = static_cast<std::int16_t>(base::little_endian(b, 16, 2));
     head.family = b[18];
     if (head.family != 0) {
         const std::size_t size = std::min<std::size_t>(b.size() - 19, 2u + static_cast<unsigned>(head.channels));
@@ -171,8 +164,8 @@ std::optional<VorbisHead> parse_vorbis_head(ByteSpan b) {
     if (!begins(b, "\x01vorbis"sv) || b.size() < 30) return std::nullopt;
     VorbisHead head;
     head.channels = b[11];
-    head.sample_rate = static_cast<int>(little32(b.subspan(12)) & 0x7FFFFFFF);
-    head.nominal_bps = static_cast<std::int32_t>(little32(b.subspan(20)));
+    head.sample_rate = static_cast<int>(base::little_endian(b, 12, 4) & 0x7FFFFFFF);
+    head.nominal_bps = static_cast<std::int32_t>(base::little_endian(b, 20, 4));
     if (head.channels == 0 || head.sample_rate == 0) return std::nullopt;
     return head;
 }

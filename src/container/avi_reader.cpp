@@ -15,6 +15,7 @@
 #include "container/reader.hpp"
 #include "container/riff_codecs.hpp"
 #include "container/sample_index.hpp"
+#include "container/skip_gate.hpp"
 #include "container/timing.hpp"
 
 namespace wavecrest::container {
@@ -24,12 +25,10 @@ constexpr std::uint64_t kMostHeader = 16 << 20, kMostIndex = 512 << 20;
 constexpr std::size_t kMostStreams = 64;
 
 std::uint32_t little32(ByteSpan b, std::size_t at) {
-    if (at + 4 > b.size()) return 0;
-    return b[at] | static_cast<std::uint32_t>(b[at + 1]) << 8 | static_cast<std::uint32_t>(b[at + 2]) << 16 |
-           static_cast<std::uint32_t>(b[at + 3]) << 24;
+    return static_cast<std::uint32_t>(base::little_endian(b, at, 4));
 }
 std::uint64_t little64(ByteSpan b, std::size_t at) {
-    return little32(b, at) | static_cast<std::uint64_t>(little32(b, at + 4)) << 32;
+    return base::little_endian(b, at, 8);
 }
 std::string name_at(ByteSpan b, std::size_t at) {
     return at + 4 <= b.size() ? std::string(b.begin() + static_cast<std::ptrdiff_t>(at),
@@ -112,8 +111,7 @@ class AviSource : public PacketSource {
     std::vector<Chapter> chapters_;
     std::vector<Problem> problems_;
     Time duration_{};
-    std::optional<Time> skip_to_;
-    std::vector<bool> skipped_;
+    SkipGate skip_;
 };
 
 Status AviSource::open() {
@@ -398,7 +396,6 @@ void AviSource::describe() {
         s.cursor = s.samples.begin();
         tracks_.push_back(s.track);
     }
-    skipped_.assign(streams_.size(), false);
 }
 
 void AviSource::release(Stream& s) {
@@ -504,12 +501,7 @@ Result<std::optional<Packet>> AviSource::read() {
         while (!ready_.empty()) {
             Packet packet = std::move(ready_.front());
             ready_.pop_front();
-            const auto stream = static_cast<std::size_t>(packet.track);
-            if (skip_to_ && !skipped_[stream]) {
-                const bool video = streams_[stream].track.kind == TrackKind::video;
-                if (video ? packet.pts < *skip_to_ || !packet.key : packet.pts + packet.duration <= *skip_to_) continue;
-                skipped_[stream] = true;
-            }
+            if (skip_.leaves_out(streams_[static_cast<std::size_t>(packet.track)].track.kind, packet)) continue;
             return std::optional<Packet>(std::move(packet));
         }
         Stream* best = nullptr;
@@ -562,8 +554,7 @@ Result<std::optional<Packet>> AviSource::read() {
 
 Status AviSource::seek(Time time) {
     ready_.clear();
-    skipped_.assign(streams_.size(), false);
-    skip_to_ = time;
+    Time from = time;
     for (Stream& s : streams_) {
         if (!s.usable || s.samples.empty()) continue;
         s.held.clear();
@@ -580,8 +571,9 @@ Status AviSource::seek(Time time) {
         }
         s.cursor = best;
         s.pictures = best_number;
-        skip_to_ = std::min(time, picture_time(s, best_number - (s.reorders ? 1 : 0)));
+        from = std::min(time, picture_time(s, best_number - (s.reorders ? 1 : 0)));
     }
+    skip_.set(from);
     for (Stream& s : streams_) {
         if (!s.usable || s.samples.empty() || s.track.kind == TrackKind::video) continue;
         if (s.splitter) s.splitter->reset();
@@ -592,7 +584,7 @@ Status AviSource::seek(Time time) {
             s.track.codec == Codec::lpcm ? std::max<std::int64_t>(s.sound.channels * s.sound.bits / 8, 1) : 0;
         while (frame > 0 && !s.cursor.done()) {
             const std::int64_t samples = s.cursor->size / frame;
-            if (base::from_ticks(s.samples_given + samples, s.track.sample_rate) > *skip_to_) break;
+            if (base::from_ticks(s.samples_given + samples, s.track.sample_rate) > from) break;
             s.samples_given += samples;
             ++s.cursor;
         }

@@ -12,6 +12,7 @@
 #include "bitstream/aac.hpp"
 #include "bitstream/headers.hpp"
 #include "container/reader.hpp"
+#include "container/skip_gate.hpp"
 #include "container/timing.hpp"
 #include "container/writer.hpp"
 
@@ -141,8 +142,7 @@ class FlvSource : public PacketSource {
     std::vector<Problem> problems_;
     std::vector<std::pair<Time, std::uint64_t>> keys_;  // learnt on the way
     Time duration_{}, reached_{}, shift_{};
-    std::optional<Time> skip_to_;
-    bool picture_skipped_ = false, sound_skipped_ = false;
+    SkipGate skip_;
 };
 
 Status FlvSource::open() {
@@ -417,12 +417,7 @@ Result<std::optional<Packet>> FlvSource::read() {
         Packet packet = std::move(ready_.front());
         ready_.pop_front();
         const bool picture = packet.track == kPictureTrack;
-        bool& skipped = picture ? picture_skipped_ : sound_skipped_;
-        if (skip_to_ && !skipped) {
-            if (picture ? packet.pts + ms(1) < *skip_to_ || !packet.key : packet.pts + packet.duration <= *skip_to_)
-                continue;
-            skipped = true;
-        }
+        if (skip_.leaves_out(picture ? TrackKind::video : TrackKind::audio, packet)) continue;
         packet.pts -= shift_;
         packet.dts -= shift_;
         return std::optional<Packet>(std::move(packet));
@@ -473,9 +468,8 @@ Status FlvSource::seek(Time shown) {
     held_.reset();
     last_ms_.reset();
     if (clock_) clock_->restart();
-    skip_to_ = has_picture_ ? key : std::optional(time);
+    skip_.set(has_picture_ ? key : std::optional(time), ms(1));
     if (!has_picture_) at_ = data_;
-    picture_skipped_ = sound_skipped_ = false;
     return {};
 }
 

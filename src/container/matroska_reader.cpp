@@ -2,7 +2,6 @@
 #include <zlib.h>
 
 #include <algorithm>
-#include <bit>
 #include <deque>
 #include <map>
 #include <optional>
@@ -14,9 +13,11 @@
 #include "bitstream/lpcm.hpp"
 #include "bitstream/nal.hpp"
 #include "bitstream/xiph.hpp"
+#include "container/matroska_ebml.hpp"
 #include "container/matroska_format.hpp"
+#include "container/matroska_tracks.hpp"
 #include "container/reader.hpp"
-#include "container/riff_codecs.hpp"
+#include "container/skip_gate.hpp"
 #include "container/timing.hpp"
 
 namespace wavecrest::container {
@@ -32,225 +33,10 @@ constexpr std::size_t kTail = 8 << 20;
 constexpr int kDeepest = 8;
 constexpr std::uint64_t kMostTicks = (std::uint64_t{1} << 53) - 1;
 
-// An element's header (RFC 8794, clauses 5 and 6).
-struct Element {
-    std::uint32_t id = 0;
-    std::uint64_t size = 0;  // kUnknownSize when not told
-    std::size_t header = 0;  // bytes
-};
-
-std::optional<Element> parse_element(ByteSpan bytes) {
-    if (bytes.empty() || bytes[0] == 0) return std::nullopt;
-    const auto id_size = static_cast<std::size_t>(std::countl_zero(bytes[0])) + 1;
-    if (id_size > 4 || bytes.size() < id_size + 1) return std::nullopt;
-    Element element;
-    for (std::size_t i = 0; i < id_size; ++i) element.id = element.id << 8 | bytes[i];
-    const std::uint8_t first = bytes[id_size];
-    if (first == 0) return std::nullopt;
-    const auto width = static_cast<std::size_t>(std::countl_zero(first)) + 1;
-    if (bytes.size() < id_size + width) return std::nullopt;
-    std::uint64_t size = first & (0xFFu >> width);
-    bool all_ones = size == (0xFFu >> width);
-    for (std::size_t i = 1; i < width; ++i) {
-        size = size << 8 | bytes[id_size + i];
-        all_ones = all_ones && bytes[id_size + i] == 0xFF;
-    }
-    element.size = all_ones ? kUnknownSize : size;
-    element.header = id_size + width;
-    return element;
-}
-
-// Calls `each` (id, body) for the elements directly inside `bytes`, as far as they are whole.
-template <typename Each>
-void for_children(ByteSpan bytes, Each each) {
-    std::size_t at = 0;
-    while (at < bytes.size()) {
-        const auto element = parse_element(bytes.subspan(at));
-        if (!element) return;
-        at += element->header;
-        const std::uint64_t left = bytes.size() - at;
-        const auto size = static_cast<std::size_t>(element->size == kUnknownSize ? left : element->size);
-        if (size > left) return;
-        each(element->id, bytes.subspan(at, size));
-        at += size;
-    }
-}
-
-std::uint64_t unsigned_of(ByteSpan body) {
-    std::uint64_t value = 0;
-    for (const std::uint8_t byte : body.first(std::min<std::size_t>(body.size(), 8))) value = value << 8 | byte;
-    return value;
-}
-std::int64_t signed_of(ByteSpan body) {
-    if (body.empty()) return 0;
-    const auto shift = static_cast<int>(64 - 8 * std::min<std::size_t>(body.size(), 8));
-    return static_cast<std::int64_t>(unsigned_of(body) << shift) >> shift;
-}
-double float_of(ByteSpan body) {
-    if (body.size() == 4) return std::bit_cast<float>(static_cast<std::uint32_t>(unsigned_of(body)));
-    if (body.size() == 8) return std::bit_cast<double>(unsigned_of(body));
-    return 0;
-}
-std::string text_of(ByteSpan body) {
-    return {body.begin(), std::find(body.begin(), body.end(), 0)};
-}
-
-enum class Conversion { none, little_endian, nal_lengths, byte_stream, ass, markup, av1, vobsub };
-
-struct MkvTrack {
-    Track info;
-    std::uint64_t number = 0;
-    std::string codec_id;
-    Bytes codec_private;
-    std::int64_t default_duration = 0;  // ns
-    std::int64_t codec_delay = 0;       // ns
-    bool interlaced_told = false;
-    int display_width = 0, display_height = 0, display_unit = 0;
-    Conversion conversion = Conversion::none;
-    int length_size = 4;
-    ByteVector stripped_header;
-    bool deflated = false;
-    std::string problem;
-    bool bare = false;  // no configuration record: start codes or lengths, as the first frame shows
-
-    // while reading
-    std::unique_ptr<PictureGrid> grid;
-    std::unique_ptr<SoundClock> clock;
-    std::unique_ptr<DecodingTimes> decoding;
-    std::unique_ptr<bitstream::VorbisTimer> vorbis;
-    bool described = false;
-};
-
 struct CuePoint {
     Time time{};
     std::uint64_t cluster = 0;  // offset in the file
 };
-
-// Palette and size of a VobSub description: lines of "palette: rrggbb, ..." and "size: 720x480".
-void read_vobsub(ByteSpan body, Track& track) {
-    const std::string text(body.begin(), body.end());
-    ByteVector palette(64);
-    if (const auto at = text.find("palette:"); at != std::string::npos) {
-        const char* p = text.c_str() + at + 8;
-        for (std::size_t i = 0; i < 16; ++i) {
-            char* end = nullptr;
-            const unsigned long rgb = std::strtoul(p, &end, 16);
-            if (end == p) break;
-            const double r = static_cast<double>(rgb >> 16 & 255), g = static_cast<double>(rgb >> 8 & 255),
-                         b = static_cast<double>(rgb & 255);
-            const auto clamp = [](double v) { return static_cast<std::uint8_t>(std::clamp(v + 0.5, 0.0, 255.0)); };
-            palette[i * 4 + 1] = clamp(16 + 0.257 * r + 0.504 * g + 0.098 * b);
-            palette[i * 4 + 2] = clamp(128 + 0.439 * r - 0.368 * g - 0.071 * b);
-            palette[i * 4 + 3] = clamp(128 - 0.148 * r - 0.291 * g + 0.439 * b);
-            p = end;
-            while (*p == ',' || *p == ' ') ++p;
-        }
-    }
-    int width = 0, height = 0;
-    if (const auto at = text.find("size:"); at != std::string::npos) {
-        if (std::sscanf(text.c_str() + at + 5, " %dx%d", &width, &height) == 2 && width > 0 && height > 0) {
-            track.width = width;
-            track.height = height;
-        }
-    }
-    track.codec_config = Bytes(std::move(palette));
-}
-
-void resolve_codec(MkvTrack& t) {
-    Track& info = t.info;
-    const std::string& id = t.codec_id;
-    const auto is = [&](std::string_view text) { return id == text; };
-    const auto begins = [&](std::string_view text) { return id.compare(0, text.size(), text) == 0; };
-    info.codec_config = t.codec_private;
-    const ByteSpan config = t.codec_private.view();
-    if (is("V_MPEG4/ISO/AVC")) {
-        info.codec = Codec::h264;
-        if (const auto sets = bitstream::h264::parameter_sets(config)) {
-            t.length_size = sets->length_size;
-        } else {
-            info.codec_config = {};
-            t.bare = true;
-        }
-    } else if (is("V_MPEGH/ISO/HEVC")) {
-        info.codec = Codec::h265;
-        if (const auto sets = bitstream::h265::parameter_sets(config)) {
-            t.length_size = sets->length_size;
-        } else {
-            info.codec_config = {};
-            t.bare = true;
-        }
-    } else if (is("V_MPEG1")) {
-        info.codec = Codec::mpeg1;
-    } else if (is("V_MPEG2")) {
-        info.codec = Codec::mpeg2;
-    } else if (begins("V_MPEG4/ISO/")) {
-        info.codec = Codec::mpeg4;
-    } else if (is("V_VP8")) {
-        info.codec = Codec::vp8;
-    } else if (is("V_VP9")) {
-        info.codec = Codec::vp9;
-        // A list of features, not the record this program keeps: that is made of the first frame.
-        info.codec_config = {};
-    } else if (is("V_AV1")) {
-        info.codec = Codec::av1;
-        t.conversion = Conversion::av1;
-    } else if (is("V_MS/VFW/FOURCC")) {
-        const BitmapInfo bitmap = parse_bitmap_info(config);
-        info.codec = bitmap.codec;
-        info.codec_config = bitmap.extra;
-        if (info.codec == Codec::h264 || info.codec == Codec::h265) t.conversion = Conversion::byte_stream;
-        if (info.codec == Codec::unknown) info.profile = bitmap.name;
-    } else if (begins("A_AAC")) {
-        info.codec = Codec::aac;
-    } else if (begins("A_AC3")) {
-        info.codec = Codec::ac3;
-    } else if (is("A_EAC3")) {
-        info.codec = Codec::eac3;
-    } else if (begins("A_DTS")) {
-        info.codec = Codec::dts;
-    } else if (is("A_TRUEHD")) {
-        info.codec = Codec::truehd;
-    } else if (is("A_MPEG/L3")) {
-        info.codec = Codec::mp3;
-    } else if (begins("A_MPEG/L")) {
-        info.codec = Codec::mp2;
-    } else if (begins("A_PCM/INT/")) {
-        if (info.bit_depth == 16 || info.bit_depth == 24 || info.bit_depth == 32) {
-            info.codec = Codec::lpcm;
-            if (is("A_PCM/INT/LIT")) t.conversion = Conversion::little_endian;
-        } else {
-            info.profile = fmt::format("LPCM of {} bits", info.bit_depth);
-        }
-    } else if (is("A_FLAC")) {
-        info.codec = Codec::flac;
-        // "fLaC", then metadata blocks of which the first is STREAMINFO.
-        if (config.size() >= 8 + bitstream::kFlacStreamInfo && config[0] == 'f')
-            info.codec_config = Bytes(ByteVector(config.begin() + 8, config.begin() + 8 + bitstream::kFlacStreamInfo));
-    } else if (is("A_OPUS")) {
-        info.codec = Codec::opus;
-    } else if (is("A_VORBIS")) {
-        info.codec = Codec::vorbis;
-        t.vorbis = bitstream::VorbisTimer::create(config);
-    } else if (is("S_TEXT/UTF8") || is("S_TEXT/ASCII")) {
-        info.codec = Codec::text;
-        t.conversion = Conversion::markup;
-    } else if (is("S_TEXT/WEBVTT") || is("D_WEBVTT/SUBTITLES") || is("D_WEBVTT/CAPTIONS")) {
-        info.codec = Codec::text;
-        t.conversion = Conversion::markup;
-    } else if (is("S_TEXT/ASS") || is("S_TEXT/SSA") || is("S_ASS") || is("S_SSA")) {
-        info.codec = Codec::text;
-        info.profile = "styles left out";
-        t.conversion = Conversion::ass;
-    } else if (is("S_HDMV/PGS")) {
-        info.codec = Codec::pgs;
-    } else if (is("S_VOBSUB")) {
-        info.codec = Codec::dvd_subpicture;
-        read_vobsub(config, info);
-    }
-    if (info.codec == Codec::text) info.codec_config = {};
-    if (info.codec == Codec::unknown && info.profile.empty()) info.profile = id;
-    if (t.length_size != 4) t.conversion = Conversion::nal_lengths;
-}
 
 class MatroskaSource : public PacketSource {
   public:
@@ -284,9 +70,6 @@ class MatroskaSource : public PacketSource {
     Status read_header(std::uint64_t at, std::uint32_t only);
     void parse_info(ByteSpan body);
     void parse_tracks(ByteSpan body);
-    void parse_track(ByteSpan body);
-    void parse_video(ByteSpan body, MkvTrack& t);
-    void parse_encodings(ByteSpan body, MkvTrack& t);
     void parse_cues(ByteSpan body);
     void parse_chapters(ByteSpan body, int depth);
     void parse_attachments(ByteSpan body);
@@ -332,8 +115,7 @@ class MatroskaSource : public PacketSource {
     std::deque<Packet> ready_;
     bool ended_ = false;
     // After a skip: pictures before `skip_key_`, and sound that ends before it, are left out.
-    std::optional<Time> skip_to_;
-    std::map<TrackId, bool> skipped_;
+    SkipGate skip_;
 };
 
 Result<std::optional<Element>> MatroskaSource::element_at(std::uint64_t at) {
@@ -485,218 +267,12 @@ void MatroskaSource::parse_info(ByteSpan body) {
 void MatroskaSource::parse_tracks(ByteSpan body) {
     if (!mkv_tracks_.empty()) return;
     for_children(body, [&](std::uint32_t id, ByteSpan entry) {
-        if (id == kTrackEntry) parse_track(entry);
+        if (id != kTrackEntry) return;
+        std::string left_out;
+        auto track = parse_track_entry(entry, left_out);
+        if (!left_out.empty()) notes.push_back(std::move(left_out));
+        if (track && find(track->number) == nullptr) mkv_tracks_.push_back(std::move(*track));
     });
-}
-
-void MatroskaSource::parse_track(ByteSpan entry) {
-    MkvTrack t;
-    std::uint64_t type = 0;
-    double rate = 8000, output_rate = 0;
-    t.info.language = "eng";  // the element's default
-    bool modern_language = false;
-    ByteSpan video;
-    for_children(entry, [&](std::uint32_t id, ByteSpan value) {
-        switch (id) {
-            case kTrackNumber:
-                t.number = unsigned_of(value);
-                break;
-            case kTrackType:
-                type = unsigned_of(value);
-                break;
-            case kFlagDefault:
-                t.info.preferred = unsigned_of(value) != 0;
-                break;
-            case kFlagForced:
-                t.info.forced = unsigned_of(value) != 0;
-                break;
-            case kFlagHearingImpaired:
-                if (unsigned_of(value) != 0) t.info.purpose = Purpose::captions;
-                break;
-            case kFlagVisualImpaired:
-                if (unsigned_of(value) != 0) t.info.purpose = Purpose::described;
-                break;
-            case kFlagCommentary:
-                if (unsigned_of(value) != 0) t.info.purpose = Purpose::commentary;
-                break;
-            case kDefaultDuration:
-                t.default_duration = static_cast<std::int64_t>(unsigned_of(value));
-                break;
-            case kCodecDelay:
-                t.codec_delay = static_cast<std::int64_t>(unsigned_of(value));
-                break;
-            case kName:
-                t.info.name = text_of(value);
-                break;
-            case kLanguage:
-                if (!modern_language) t.info.language = text_of(value);
-                break;
-            case kLanguageBcp47:
-                modern_language = true;
-                t.info.language = text_of(value).substr(0, text_of(value).find('-'));
-                break;
-            case kCodecId:
-                t.codec_id = text_of(value);
-                break;
-            case kCodecPrivate:
-                t.codec_private = Bytes(ByteVector(value.begin(), value.end()));
-                break;
-            case kVideo:
-                video = value;
-                break;
-            case kAudio:
-                t.info.channels = 1;
-                for_children(value, [&](std::uint32_t field, ByteSpan v) {
-                    if (field == kSamplingFrequency) rate = float_of(v);
-                    if (field == kOutputFrequency) output_rate = float_of(v);
-                    if (field == kChannels)
-                        t.info.channels = static_cast<int>(std::min<std::uint64_t>(unsigned_of(v), 255));
-                    if (field == kBitDepth)
-                        t.info.bit_depth = static_cast<int>(std::min<std::uint64_t>(unsigned_of(v), 64));
-                });
-                t.info.sample_rate = static_cast<int>(std::clamp(output_rate > 0 ? output_rate : rate, 0.0, 1e6));
-                break;
-            case kContentEncodings:
-                parse_encodings(value, t);
-                break;
-            default:
-                break;
-        }
-    });
-    if (t.number == 0 || t.number > 0x7FFFFFFF || find(t.number) != nullptr) return;
-    if (t.info.language == "und") t.info.language.clear();
-    t.info.id = static_cast<TrackId>(t.number);
-    if (type == 1) {
-        t.info.kind = TrackKind::video;
-        parse_video(video, t);
-    } else if (type == 2) {
-        t.info.kind = TrackKind::audio;
-    } else if (type == 17) {
-        t.info.kind = TrackKind::subtitle;
-    } else {
-        notes.push_back(
-            fmt::format("track {} ({}) is neither picture, sound nor subtitles and is left out", t.number, t.codec_id));
-        return;
-    }
-    resolve_codec(t);
-    if (t.info.kind == TrackKind::video && t.default_duration > 0)
-        t.info.frame_rate = rate_of_period(t.default_duration);
-    mkv_tracks_.push_back(std::move(t));
-}
-
-void MatroskaSource::parse_video(ByteSpan body, MkvTrack& t) {
-    Track& info = t.info;
-    media::MasteringDisplay mastering;
-    bool has_mastering = false;
-    for_children(body, [&](std::uint32_t id, ByteSpan value) {
-        const auto number = static_cast<int>(std::min<std::uint64_t>(unsigned_of(value), 1 << 20));
-        switch (id) {
-            case kPixelWidth:
-                info.width = number;
-                break;
-            case kPixelHeight:
-                info.height = number;
-                break;
-            case kDisplayWidth:
-                t.display_width = number;
-                break;
-            case kDisplayHeight:
-                t.display_height = number;
-                break;
-            case kDisplayUnit:
-                t.display_unit = number;
-                break;
-            case kFlagInterlaced:
-                if (number == 1) info.scan = Scan::interlaced;
-                if (number == 2) info.scan = Scan::progressive;
-                break;
-            case kColour:
-                for_children(value, [&](std::uint32_t field, ByteSpan v) {
-                    const auto code = static_cast<int>(std::min<std::uint64_t>(unsigned_of(v), 65535));
-                    if (field == kMatrix) info.colour.matrix = code;
-                    if (field == kTransfer) info.colour.transfer = code;
-                    if (field == kPrimaries) info.colour.primaries = code;
-                    if (field == kRange) info.colour.full_range = code == 2;
-                    if (field == kMaxCll || field == kMaxFall) {
-                        media::ContentLight light = info.content_light.value_or(media::ContentLight{});
-                        (field == kMaxCll ? light.max_content : light.max_frame_average) = code;
-                        info.content_light = light;
-                    }
-                    if (field != kMastering) return;
-                    has_mastering = true;
-                    for_children(v, [&](std::uint32_t part, ByteSpan x) {
-                        const double amount = std::clamp(float_of(x), 0.0, 1e6);
-                        const auto step = static_cast<int>(std::min(amount, 1.0) * 50000 + 0.5);
-                        if (part == kLuminanceMax)
-                            mastering.max_luminance = static_cast<std::int64_t>(amount * 10000 + 0.5);
-                        if (part == kLuminanceMin)
-                            mastering.min_luminance = static_cast<std::int64_t>(amount * 10000 + 0.5);
-                        const std::uint32_t index = part - kMasteringFirst;
-                        if (index < 6)
-                            (index % 2 == 0 ? mastering.primaries_x : mastering.primaries_y)[index / 2] = step;
-                        if (index == 6) mastering.white_x = step;
-                        if (index == 7) mastering.white_y = step;
-                    });
-                });
-                break;
-            case kProjection:
-                for_children(value, [&](std::uint32_t field, ByteSpan v) {
-                    // Roll turns the picture anticlockwise.
-                    if (field == kPoseRoll)
-                        info.rotation =
-                            ((static_cast<int>(std::clamp(-float_of(v), -360.0, 360.0)) + 720) / 90 * 90) % 360;
-                });
-                break;
-            default:
-                break;
-        }
-    });
-    if (has_mastering) info.mastering_display = mastering;
-    // Pixels, or units that only tell the aspect.
-    if (t.display_width > 0 && t.display_height > 0 && info.width > 0 && info.height > 0)
-        info.pixel_aspect =
-            base::reduced({std::int64_t{t.display_width} * info.height, std::int64_t{t.display_height} * info.width});
-    // Whole display pixels round the aspect: one of the usual ones is meant where it gives the same.
-    if (t.display_unit == 0 && info.height > 0 && t.display_width > 0) {
-        for (const Ratio usual : {Ratio{1, 1}, Ratio{8, 9}, Ratio{32, 27}, Ratio{16, 15}, Ratio{64, 45}, Ratio{10, 11},
-                                  Ratio{40, 33}, Ratio{12, 11}, Ratio{16, 11}, Ratio{4, 3}}) {
-            const std::int64_t wide = base::rescale(info.width, usual.num, usual.den);
-            const std::int64_t high = base::rescale(info.height, usual.den, usual.num);
-            if ((wide == t.display_width && t.display_height == info.height) ||
-                (high == t.display_height && t.display_width == info.width)) {
-                info.pixel_aspect = usual;
-                break;
-            }
-        }
-    }
-}
-
-void MatroskaSource::parse_encodings(ByteSpan body, MkvTrack& t) {
-    int count = 0;
-    for_children(body, [&](std::uint32_t id, ByteSpan encoding) {
-        if (id != kContentEncoding) return;
-        ++count;
-        std::uint64_t type = 0, algorithm = 0;
-        ByteVector settings;
-        for_children(encoding, [&](std::uint32_t field, ByteSpan value) {
-            if (field == kContentEncodingType) type = unsigned_of(value);
-            if (field != kContentCompression) return;
-            for_children(value, [&](std::uint32_t part, ByteSpan v) {
-                if (part == kCompressionAlgorithm) algorithm = unsigned_of(v);
-                if (part == kCompressionSettings) settings.assign(v.begin(), v.end());
-            });
-        });
-        if (type != 0) {
-            t.problem = "it is encrypted";
-        } else if (algorithm == 3) {
-            t.stripped_header = std::move(settings);
-        } else if (algorithm == 0) {
-            t.deflated = true;
-        } else {
-            t.problem = "it is compressed in a way that is no longer in use";
-        }
-    });
-    if (count > 1) t.problem = "it is encoded several times over";
 }
 
 void MatroskaSource::parse_cues(ByteSpan body) {
@@ -784,16 +360,9 @@ Result<std::optional<Packet>> MatroskaSource::read() {
         if (ready_.empty()) return std::optional<Packet>{};
         Packet packet = std::move(ready_.front());
         ready_.pop_front();
-        if (skip_to_ && !skipped_[packet.track]) {
-            const auto track =
-                std::find_if(tracks_.begin(), tracks_.end(), [&](const Track& t) { return t.id == packet.track; });
-            const bool video = track->kind == TrackKind::video;
-            // Half a tick of leeway: the place was found by times that were rounded.
-            const bool before =
-                video ? packet.pts + scaled(1) < *skip_to_ || !packet.key : packet.pts + packet.duration <= *skip_to_;
-            if (before) continue;
-            skipped_[packet.track] = true;
-        }
+        const auto track =
+            std::find_if(tracks_.begin(), tracks_.end(), [&](const Track& t) { return t.id == packet.track; });
+        if (track != tracks_.end() && skip_.leaves_out(track->kind, packet)) continue;
         return std::optional<Packet>(std::move(packet));
     }
 }
@@ -1202,8 +771,7 @@ Status MatroskaSource::seek(Time time) {
         ended_ = false;
         ready_.clear();
         reached_ = Time{};
-        skip_to_.reset();
-        skipped_.clear();
+        skip_.set({});
         restart_clocks();
     };
     // From there on the last picture that starts decoding; further back when there is none.
@@ -1233,7 +801,7 @@ Status MatroskaSource::seek(Time time) {
         problems_.resize(told);
         if (key || place <= first_cluster_) {
             go_to(key_cluster);
-            if (key) skip_to_ = key;
+            if (key) skip_.set(key, scaled(1));
             return {};
         }
         const std::uint64_t from = place > back + first_cluster_ ? place - back : first_cluster_;

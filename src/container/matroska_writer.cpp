@@ -147,14 +147,11 @@ ByteVector codec_private(const Track& track) {
         case Codec::vc1: {
             // A BITMAPINFOHEADER, little-endian, and the sequence header.
             ByteWriter out;
-            const auto little = [&](std::uint32_t value, int count) {
-                for (int i = 0; i < count; ++i) out.u8(value >> (8 * i) & 0xFF);
-            };
-            little(static_cast<std::uint32_t>(40 + config.size()), 4);
-            little(static_cast<std::uint32_t>(track.width), 4);
-            little(static_cast<std::uint32_t>(track.height), 4);
-            little(1, 2);
-            little(24, 2);
+            out.little(static_cast<std::uint32_t>(40 + config.size()), 4);
+            out.little(static_cast<std::uint32_t>(track.width), 4);
+            out.little(static_cast<std::uint32_t>(track.height), 4);
+            out.little(1, 2);
+            out.little(24, 2);
             out.text("WVC1");
             out.fill(20);
             out.raw(config);

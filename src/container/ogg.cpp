@@ -44,11 +44,6 @@ std::uint32_t page_crc(ByteSpan page) {
     return crc;
 }
 
-std::uint64_t little(ByteSpan b, std::size_t at, int count) {
-    std::uint64_t value = 0;
-    for (int i = 0; i < count; ++i) value |= static_cast<std::uint64_t>(b[at + static_cast<std::size_t>(i)]) << (8 * i);
-    return value;
-}
 bool begins(ByteSpan bytes, std::string_view text) {
     return bytes.size() >= text.size() &&
            std::equal(text.begin(), text.end(), bytes.begin(),
@@ -74,11 +69,11 @@ std::optional<Page> parse_page(ByteSpan bytes) {
     Page page;
     page.size = kPageHeader + segments + body;
     if (bytes.size() < page.size) return std::nullopt;
-    if (little(bytes, 22, 4) != page_crc(bytes.first(page.size))) return std::nullopt;
+    if (base::little_endian(bytes, 22, 4) != page_crc(bytes.first(page.size))) return std::nullopt;
     page.flags = bytes[5];
-    page.granule = static_cast<std::int64_t>(little(bytes, 6, 8));
-    page.serial = static_cast<std::uint32_t>(little(bytes, 14, 4));
-    page.number = static_cast<std::uint32_t>(little(bytes, 18, 4));
+    page.granule = static_cast<std::int64_t>(base::little_endian(bytes, 6, 8));
+    page.serial = static_cast<std::uint32_t>(base::little_endian(bytes, 14, 4));
+    page.number = static_cast<std::uint32_t>(base::little_endian(bytes, 18, 4));
     std::size_t at = kPageHeader + segments, length = 0;
     for (std::size_t i = 0; i < segments; ++i) {
         const std::size_t lace = bytes[kPageHeader + i];

@@ -11,6 +11,7 @@
 #include "container/elementary.hpp"
 #include "container/mpeg_ps.hpp"
 #include "container/reader.hpp"
+#include "container/skip_gate.hpp"
 
 namespace wavecrest::container {
 namespace {
@@ -72,8 +73,7 @@ class ProgramSource : public PacketSource {
     Time duration_{};
     int reference_ = -1;
     bool scrambled_ = false;
-    std::optional<Time> skip_to_;
-    std::map<TrackId, bool> skipped_;
+    SkipGate skip_;
 };
 
 Status ProgramSource::open() {
@@ -308,10 +308,7 @@ Result<std::optional<Packet>> ProgramSource::read() {
             std::find_if(tracks_.begin(), tracks_.end(), [&](const Track& t) { return t.id == packet.track; });
         if (track == tracks_.end()) continue;
         const bool video = track->kind == TrackKind::video;
-        if (skip_to_ && !skipped_[packet.track]) {
-            if (video ? packet.pts < *skip_to_ || !packet.key : packet.pts + packet.duration <= *skip_to_) continue;
-            skipped_[packet.track] = true;
-        }
+        if (skip_.leaves_out(track->kind, packet)) continue;
         if (!video && packet.pts.count() < 0 && packet.pts + packet.duration <= Time{}) continue;
         return std::optional<Packet>(std::move(packet));
     }
@@ -342,8 +339,7 @@ void ProgramSource::go_to(std::uint64_t place, std::int64_t stamp, std::int64_t 
     at_ = place;
     ended_ = false;
     ready_.clear();
-    skip_to_.reset();
-    skipped_.clear();
+    skip_.set({});
     reached_ = Time{};
     for (auto& [id, lane] : lanes_) {
         lane.stream.restart();
@@ -392,7 +388,7 @@ Status ProgramSource::seek(Time time) {
         problems_.resize(std::min(told, problems_.size()));
         if (key || low == 0) {
             restart();
-            skip_to_ = key;
+            skip_.set(key);
             return {};
         }
         back = back.count() == 0 ? Time(std::chrono::seconds(2)) : back * 2;

@@ -9,10 +9,10 @@ namespace wavecrest::container {
 namespace {
 
 unsigned little16(ByteSpan b, std::size_t at) {
-    return at + 2 <= b.size() ? b[at] | static_cast<unsigned>(b[at + 1]) << 8 : 0;
+    return static_cast<unsigned>(base::little_endian(b, at, 2));
 }
 std::uint32_t little32(ByteSpan b, std::size_t at) {
-    return little16(b, at) | static_cast<std::uint32_t>(little16(b, at + 2)) << 16;
+    return static_cast<std::uint32_t>(base::little_endian(b, at, 4));
 }
 
 }  // namespace

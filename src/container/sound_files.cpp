@@ -22,13 +22,6 @@ namespace {
 constexpr std::size_t kPiece = 256 << 10;
 constexpr std::uint32_t kLpcmPiece = 4096;  // sample frames in a packet
 
-std::uint32_t little32(ByteSpan b) {
-    return b[0] | static_cast<std::uint32_t>(b[1]) << 8 | static_cast<std::uint32_t>(b[2]) << 16 |
-           static_cast<std::uint32_t>(b[3]) << 24;
-}
-std::uint64_t little64(ByteSpan b) {
-    return little32(b) | static_cast<std::uint64_t>(little32(b.subspan(4))) << 32;
-}
 bool is(ByteSpan bytes, std::size_t at, std::string_view text) {
     return bytes.size() >= at + text.size() &&
            std::equal(text.begin(), text.end(), bytes.begin() + static_cast<std::ptrdiff_t>(at),
@@ -93,8 +86,8 @@ class WavSource : public SoundSource {
                             fmt::format("{}, byte {}", bytes_.source().name(), at),
                             "the file is cut short; copy it again");
             }
-            const std::uint64_t size = little32(head.subspan(4));
-            if (is(head, 0, "ds64") && head.size() >= 24) wide_size = little64(head.subspan(16));
+            const std::uint64_t size = base::little_endian(head, 4, 4);
+            if (is(head, 0, "ds64") && head.size() >= 24) wide_size = base::little_endian(head, 16, 8);
             if (is(head, 0, "fmt ")) {
                 format_ = parse_wave_format(
                     head.subspan(8, static_cast<std::size_t>(std::min<std::uint64_t>(size, head.size() - 8))));
@@ -512,10 +505,6 @@ class FrameSource : public SoundSource {
 
 // ---- Writers
 
-void little(base::ByteWriter& out, std::uint64_t value, int count) {
-    for (int i = 0; i < count; ++i) out.u8(value >> (8 * i) & 0xFF);
-}
-
 class SoundWriter : public PacketSink {
   public:
     SoundWriter(std::string_view format, base::AtomicFile file, Track track, WriterSettings settings)
@@ -580,25 +569,25 @@ class SoundWriter : public PacketSink {
         const bool wide = bytes > 0xFFFFFF00;
         constexpr std::uint64_t kHeader = 4 + 36 + 48 + 8;
         out.text(wide ? "RF64" : "RIFF");
-        little(out, wide ? 0xFFFFFFFF : kHeader + bytes, 4);
+        out.little(wide ? 0xFFFFFFFF : kHeader + bytes, 4);
         out.text("WAVE");
         out.text(wide ? "ds64" : "JUNK");
-        little(out, 28, 4);
-        little(out, wide ? kHeader + bytes : 0, 8);
-        little(out, wide ? bytes : 0, 8);
-        little(out, 0, 8);
-        little(out, 0, 4);
+        out.little(28, 4);
+        out.little(wide ? kHeader + bytes : 0, 8);
+        out.little(wide ? bytes : 0, 8);
+        out.little(0, 8);
+        out.little(0, 4);
         const int width = bytes_a_sample(), frame = width * track_.channels;
         out.text("fmt ");
-        little(out, 40, 4);
-        little(out, 0xFFFE, 2);
-        little(out, static_cast<std::uint64_t>(track_.channels), 2);
-        little(out, static_cast<std::uint64_t>(track_.sample_rate), 4);
-        little(out, static_cast<std::uint64_t>(track_.sample_rate) * static_cast<std::uint64_t>(frame), 4);
-        little(out, static_cast<std::uint64_t>(frame), 2);
-        little(out, static_cast<std::uint64_t>(width * 8), 2);
-        little(out, 22, 2);
-        little(out, static_cast<std::uint64_t>(width * 8), 2);
+        out.little(40, 4);
+        out.little(0xFFFE, 2);
+        out.little(static_cast<std::uint64_t>(track_.channels), 2);
+        out.little(static_cast<std::uint64_t>(track_.sample_rate), 4);
+        out.little(static_cast<std::uint64_t>(track_.sample_rate) * static_cast<std::uint64_t>(frame), 4);
+        out.little(static_cast<std::uint64_t>(frame), 2);
+        out.little(static_cast<std::uint64_t>(width * 8), 2);
+        out.little(22, 2);
+        out.little(static_cast<std::uint64_t>(width * 8), 2);
         const Speakers speakers = track_.speakers != 0 ? track_.speakers : media::usual_speakers(track_.channels);
         using namespace media::speaker;
         std::uint64_t mask = speakers & (kLeft | kRight | kCentre | kLowFrequency);
@@ -607,12 +596,12 @@ class SoundWriter : public PacketSink {
         if ((speakers & kLeftSurround) != 0) mask |= both || (speakers & kCentreSurround) != 0 ? 0x30u : 0x600u;
         if (both) mask |= 0x600u;
         if ((speakers & kCentreSurround) != 0) mask |= 0x100u;
-        little(out, mask, 4);
+        out.little(mask, 4);
         out.u8(1);
         for (const unsigned byte : {0u, 0u, 0u, 0u, 0u, 0x10u, 0u, 0x80u, 0u, 0u, 0xAAu, 0u, 0x38u, 0x9Bu, 0x71u})
             out.u8(byte);
         out.text("data");
-        little(out, wide ? 0xFFFFFFFF : bytes, 4);
+        out.little(wide ? 0xFFFFFFFF : bytes, 4);
     }
 
     std::string format_;

@@ -11,6 +11,7 @@
 #include "container/elementary.hpp"
 #include "container/mpeg_ts.hpp"
 #include "container/reader.hpp"
+#include "container/skip_gate.hpp"
 
 namespace wavecrest::container {
 namespace {
@@ -113,8 +114,7 @@ class TransportSource : public PacketSource {
     Time duration_{};
     int reference_pid_ = -1;
     std::vector<Segment> segments_;
-    std::optional<Time> skip_to_;
-    std::map<TrackId, bool> skipped_;
+    SkipGate skip_;
 };
 
 Status TransportSource::open(int number) {
@@ -535,12 +535,7 @@ Result<std::optional<Packet>> TransportSource::read() {
             std::find_if(tracks_.begin(), tracks_.end(), [&](const Track& t) { return t.id == packet.track; });
         if (track == tracks_.end()) continue;
         const bool video = track->kind == TrackKind::video;
-        if (skip_to_ && !skipped_[packet.track]) {
-            const bool before =
-                video ? packet.pts < *skip_to_ || !packet.key : packet.pts + packet.duration <= *skip_to_;
-            if (before) continue;
-            skipped_[packet.track] = true;
-        }
+        if (skip_.leaves_out(track->kind, packet)) continue;
         // What comes before the first picture.
         if (!video && packet.pts < (has_priming(track->codec) ? -kPriming : Time{}) &&
             packet.pts + packet.duration <= Time{})
@@ -691,8 +686,7 @@ void TransportSource::go_to(std::uint64_t place, std::pair<std::int64_t, std::in
     at_ = aligned(place);
     ended_ = false;
     ready_.clear();
-    skip_to_.reset();
-    skipped_.clear();
+    skip_.set({});
     reached_ = Time{};
     for (Lane& lane : lanes_) {
         lane.stream.restart();
@@ -760,7 +754,7 @@ Status TransportSource::seek(Time time) {
         problems_.resize(std::min(told, problems_.size()));
         if (key || at_start) {
             go_to(place, clock);
-            skip_to_ = key;
+            skip_.set(key);
             return {};
         }
         back = back.count() == 0 ? Time(std::chrono::seconds(2)) : back * 2;
