@@ -3,6 +3,7 @@
 #pragma once
 
 #include <optional>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -51,6 +52,15 @@ struct ParameterSets {
     int length_size = 4;
 };
 std::optional<ParameterSets> parameter_sets(ByteSpan config);
+
+// Table A-1: macroblocks a second, a frame and in the picture buffer, rate and buffer in 1000 bits for Baseline and Main.
+struct Level {
+    int idc;
+    std::int64_t rate, frame, pictures, kbps, buffer;
+};
+std::span<const Level> levels();
+// By what a profile's rate and buffer are larger (A.3.3).
+double rate_factor(int profile_idc);
 
 // Names a level number of device descriptions ("3.1", "4") as level_idc, 0 when it is none.
 int level_idc_from_name(const std::string& name);

@@ -131,6 +131,47 @@ void print_deep(const measure::DeepReport& deep) {
         fmt::print("  ... and {} more; --json lists them\n", deep.problems.size() - kShown);
 }
 
+nlohmann::ordered_json transport_json(const measure::TransportReport& report) {
+    const auto seconds = [](Time time) { return std::round(base::to_seconds(time) * 1e6) / 1e6; };
+    nlohmann::ordered_json json = {
+        {"packets", report.packets},         {"null_packets", report.null_packets},
+        {"marked_bad", report.marked_bad},   {"discontinuities", report.discontinuities},
+        {"repeated", report.repeated},       {"clock_interval_s", seconds(report.clock_interval)},
+        {"clock_jumps", report.clock_jumps}, {"table_interval_s", seconds(report.table_interval)},
+        {"bitrate_bps", report.mean_bps},    {"summary", measure::in_words(report)}};
+    json["streams"] = nlohmann::ordered_json::array();
+    for (const measure::TransportStreamMeasure& stream : report.streams) {
+        json["streams"].push_back({{"pid", stream.pid},
+                                   {"packets", stream.packets},
+                                   {"late", stream.late},
+                                   {"latest_s", seconds(stream.latest)},
+                                   {"earliest_s", seconds(stream.earliest)},
+                                   {"held_bytes", stream.held_bytes},
+                                   {"transport_buffer_overflows", stream.overflows}});
+    }
+    return json;
+}
+
+void print_transport(const measure::TransportReport& report) {
+    const auto ms = [](Time time) { return fmt::format("{:.0f} ms", base::to_seconds(time) * 1000); };
+    fmt::print("\n  {:<8} {} of 188 bytes, {} by their clock{}\n", "packets", report.packets,
+               base::format_bitrate(report.mean_bps),
+               report.null_packets > 0
+                   ? fmt::format(", {:.0f} % of them empty",
+                                 100.0 * static_cast<double>(report.null_packets) /
+                                     static_cast<double>(std::max<std::uint64_t>(report.packets, 1)))
+                   : "");
+    fmt::print("           clock references at most {} apart, tables at most {}; {} gaps\n", ms(report.clock_interval),
+               ms(report.table_interval), report.discontinuities);
+    for (const measure::TransportStreamMeasure& stream : report.streams) {
+        if (stream.units == 0) continue;
+        fmt::print("           stream {}: data comes at most {} before it is decoded, {} of it at a time{}\n",
+                   stream.pid, ms(stream.earliest), base::format_bytes(static_cast<std::uint64_t>(stream.held_bytes)),
+                   stream.late > 0 ? fmt::format("; {} too late", stream.late) : "");
+    }
+    for (const std::string& word : measure::in_words(report)) fmt::print("  - {}\n", word);
+}
+
 // A figure and a table for each question: rate against links, keyframe distances, loudness.
 Status write_deep_figures(const std::string& folder, const std::string& stem, const std::string& name,
                           const measure::DeepReport& deep, std::vector<std::string>& files) {

@@ -219,6 +219,7 @@ int run_inspect(const InspectOptions& options) {
     result["problems"] = to_json(main->problems);
 
     std::optional<measure::DeepReport> deep;
+    std::optional<measure::TransportReport> transport;
     if (options.deep) {
         const source::Title& title = *main->title;
         if (const auto status = input.check_protection(title.number); !status)
@@ -235,6 +236,16 @@ int run_inspect(const InspectOptions& options) {
         if (!measured) return report_error(measured.error(), json);
         deep = std::move(*measured);
         result["deep"] = deep_json(*deep);
+        std::error_code error;
+        if (input.container() == "mpeg-ts" && std::filesystem::is_regular_file(options.input, error)) {
+            auto file = base::FileSource::open(options.input);
+            if (!file) return report_error(file.error(), json);
+            ProgressLine line("reading packets", options.output.quiet || json);
+            auto report = measure::measure_transport(*file, line.callback(), cancel());
+            if (!report) return report_error(report.error(), json);
+            transport = std::move(*report);
+            result["deep"]["transport"] = transport_json(*transport);
+        }
     }
 
     if (!options.output.out.empty()) {
@@ -312,6 +323,7 @@ int run_inspect(const InspectOptions& options) {
                                                          : "cells");
     }
     if (deep) print_deep(*deep);
+    if (transport) print_transport(*transport);
     for (const std::string& text : input.notes()) note(text);
     if (!options.output.out.empty()) fmt::print("\nFigure, CSV and JSON are in {}.\n", options.output.out);
     if (input.is_disc() && !any_protected) {

@@ -9,10 +9,9 @@
 #include <map>
 
 #include "base/units.hpp"
+#include "bitstream/decoder_buffer.hpp"
 #include "bitstream/h264.hpp"
-#include "bitstream/h265.hpp"
 #include "bitstream/mpeg2.hpp"
-#include "bitstream/nal.hpp"
 #include "codec/audio_decoder.hpp"
 #include "codec/video_decoder.hpp"
 #include "media/language.hpp"
@@ -26,56 +25,6 @@ constexpr std::size_t kMostBins = 10 * 3600 * 48;
 constexpr std::size_t kMostGaps = 1000;
 constexpr std::chrono::milliseconds kSoundTolerance{3};
 const Time kLongestTrusted = base::from_seconds(3600);
-
-// H.264, table A-1: level_idc, macroblocks a second, a frame and in the picture buffer, rate and buffer in 1000 bits
-// (for Baseline and Main; High has 1.25 times as much, A.3.3).
-struct AvcLevel {
-    int idc;
-    std::int64_t rate, frame, pictures, kbps, buffer;
-};
-constexpr AvcLevel kAvcLevels[] = {{10, 1485, 99, 396, 64, 175},
-                                   {11, 3000, 396, 900, 192, 500},
-                                   {12, 6000, 396, 2376, 384, 1000},
-                                   {13, 11880, 396, 2376, 768, 2000},
-                                   {20, 11880, 396, 2376, 2000, 2000},
-                                   {21, 19800, 792, 4752, 4000, 4000},
-                                   {22, 20250, 1620, 8100, 4000, 4000},
-                                   {30, 40500, 1620, 8100, 10000, 10000},
-                                   {31, 108000, 3600, 18000, 14000, 14000},
-                                   {32, 216000, 5120, 20480, 20000, 20000},
-                                   {40, 245760, 8192, 32768, 20000, 25000},
-                                   {41, 245760, 8192, 32768, 50000, 62500},
-                                   {42, 522240, 8704, 34816, 50000, 62500},
-                                   {50, 589824, 22080, 110400, 135000, 135000},
-                                   {51, 983040, 36864, 184320, 240000, 240000},
-                                   {52, 2073600, 36864, 184320, 240000, 240000},
-                                   {60, 4177920, 139264, 696320, 240000, 240000},
-                                   {61, 8355840, 139264, 696320, 480000, 480000},
-                                   {62, 16711680, 139264, 696320, 800000, 800000}};
-
-double avc_factor(int profile) {
-    return profile == 100 ? 1.25 : profile == 110 ? 3.0 : profile >= 122 ? 4.0 : 1.0;
-}
-
-// H.265, tables A.8 and A.9: level_idc, and rate and buffer of the main and the high tier in 1100 bits (main profiles).
-// Below level 4 there is no high tier.
-struct HevcLevel {
-    int idc;
-    std::int64_t rate, high_rate, buffer, high_buffer;
-};
-constexpr HevcLevel kHevcLevels[] = {{30, 128, 0, 350, 0},
-                                     {60, 1500, 0, 1500, 0},
-                                     {63, 3000, 0, 3000, 0},
-                                     {90, 6000, 0, 6000, 0},
-                                     {93, 10000, 0, 10000, 0},
-                                     {120, 12000, 30000, 12000, 30000},
-                                     {123, 20000, 50000, 20000, 50000},
-                                     {150, 25000, 100000, 25000, 100000},
-                                     {153, 40000, 160000, 40000, 160000},
-                                     {156, 60000, 240000, 60000, 240000},
-                                     {180, 60000, 240000, 60000, 240000},
-                                     {183, 120000, 480000, 120000, 480000},
-                                     {186, 240000, 800000, 240000, 800000}};
 
 // Fills and drains while packets go by.
 class BufferModel {
@@ -232,39 +181,8 @@ struct Lane {
 };
 
 void begin_buffer(Lane& lane) {
-    const Track& track = lane.measure.track;
-    if (track.codec == Codec::h264) {
-        const auto sps = bitstream::h264::parse_config(track.codec_config.view());
-        if (!sps) return;
-        if (sps->buffer_bits > 0 && sps->bitrate_bps > 0) {
-            lane.buffer.emplace(sps->bitrate_bps, sps->buffer_bits, true);
-            return;
-        }
-        for (const AvcLevel& level : kAvcLevels) {
-            if (level.idc != sps->level_idc) continue;
-            const double factor = avc_factor(sps->profile_idc);
-            lane.buffer.emplace(static_cast<std::int64_t>(static_cast<double>(level.kbps) * 1000 * factor),
-                                static_cast<std::int64_t>(static_cast<double>(level.buffer) * 1000 * factor), false);
-        }
-    } else if (track.codec == Codec::h265) {
-        const auto sets = bitstream::h265::parameter_sets(track.codec_config.view());
-        if (!sets) return;
-        for (const ByteSpan unit : sets->units) {
-            if (bitstream::nal::type(Codec::h265, unit) != bitstream::h265::kSps) continue;
-            const auto sps = bitstream::h265::parse_sps(unit);
-            if (!sps || sps->profile_idc > 2) return;  // others have other factors
-            for (const HevcLevel& level : kHevcLevels) {
-                if (level.idc != sps->level_idc) continue;
-                const bool high = sps->high_tier && level.high_rate > 0;
-                lane.buffer.emplace((high ? level.high_rate : level.rate) * 1100,
-                                    (high ? level.high_buffer : level.buffer) * 1100, false);
-            }
-            return;
-        }
-    } else if (track.codec == Codec::mpeg2 || track.codec == Codec::mpeg1) {
-        if (lane.sequence && lane.sequence->bitrate_bps > 0 && lane.sequence->vbv_bits > 0)
-            lane.buffer.emplace(lane.sequence->bitrate_bps, lane.sequence->vbv_bits, true);
-    }
+    if (const auto limit = bitstream::decoder_buffer(lane.measure.track, lane.sequence ? &*lane.sequence : nullptr))
+        lane.buffer.emplace(limit->rate_bps, limit->size_bits, limit->claimed);
 }
 
 void take_mpeg2_flags(Lane& lane, ByteSpan data) {
@@ -291,8 +209,8 @@ std::string needed_avc_level(const TrackMeasure& m) {
     if (!sps) return "";
     const std::int64_t columns = (sps->width + 15) / 16, rows = (sps->height + 15) / 16, frame = columns * rows;
     const double rate = static_cast<double>(frame) * m.track.frame_rate.value();
-    const double peak = static_cast<double>(m.rate.peak(10).bps) / avc_factor(sps->profile_idc);
-    for (const AvcLevel& level : kAvcLevels) {
+    const double peak = static_cast<double>(m.rate.peak(10).bps) / bitstream::h264::rate_factor(sps->profile_idc);
+    for (const bitstream::h264::Level& level : bitstream::h264::levels()) {
         if (frame > level.frame || rate > static_cast<double>(level.rate) * 1.0001 ||
             frame * sps->reference_frames > level.pictures || peak > static_cast<double>(level.kbps) * 1000)
             continue;

@@ -227,6 +227,10 @@ TEST_CASE("deep inspection says in words what will matter, and leaves figures", 
     CHECK(deep["tracks"][0]["packets"] == 120);
     CHECK(deep["tracks"][1]["loudness"]["integrated_lufs"].get<double>() < 0);
     CHECK(deep["tracks"][1]["gaps"] == 0);
+    CHECK(deep["transport"]["discontinuities"] == 0);
+    CHECK(deep["transport"]["clock_interval_s"].get<double>() <= 0.04);
+    CHECK(deep["transport"]["summary"].empty());
+    CHECK(deep["transport"]["streams"].size() == 2);
     for (const char* name : {"results/inspect-a-rate.png", "results/inspect-a-rate.csv",
                              "results/inspect-a-keyframes.png", "results/inspect-a-loudness.png"})
         CHECK(std::filesystem::file_size(dir / name) > 40);

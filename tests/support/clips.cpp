@@ -772,7 +772,8 @@ void write_media(const base::Path& path, std::string_view format, const std::vec
         const auto status = (*writer)->write(lanes[best].packets[next[best]++]);
         if (!status) FAIL(status.error().what);
     }
-    REQUIRE((*writer)->finish());
+    const auto finished = (*writer)->finish();
+    if (!finished) FAIL(finished.error().what << ", " << finished.error().where);
 }
 
 std::vector<Lane> read_all_packets(PacketSource& source) {

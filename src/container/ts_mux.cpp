@@ -1,0 +1,594 @@
+#include "container/ts_mux.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <deque>
+
+#include "bitstream/aac.hpp"
+#include "bitstream/decoder_buffer.hpp"
+#include "bitstream/h264.hpp"
+#include "bitstream/h265.hpp"
+#include "bitstream/nal.hpp"
+#include "container/mpeg_ts.hpp"
+#include "media/language.hpp"
+
+namespace wavecrest::container {
+namespace {
+
+using namespace ts;
+namespace nal = bitstream::nal;
+
+constexpr int kProgram = 1, kPmtPid = 0x1000, kFirstPid = 0x100;
+// Times inside are ticks of 27 MHz, on the clock that the stream carries.
+constexpr std::int64_t kTicks = 27'000'000, kMs = kTicks / 1000;
+// Presentation times start here, so that decoding times and clocks before them stay positive.
+constexpr std::int64_t kStart = 2 * kTicks;
+constexpr std::int64_t kTablesEvery = 100 * kMs, kClockEvery = 25 * kMs;
+// Everything is there so long before it is decoded. A receiver takes packets between two clock references to come
+// evenly; at a variable rate they don't quite, which may move them by the time between references.
+constexpr std::int64_t kMargin = 42 * kMs;
+constexpr std::int64_t kSoundLead = 400 * kMs, kTextLead = 300 * kMs;
+// The rate is decided anew that often. It is somewhat above what is needed, for tables and clocks.
+constexpr std::int64_t kDecideEvery = 10 * kMs;
+constexpr double kHeadroom = 1.04;
+constexpr double kLeastRate = 300'000;
+// 13818-1, 2.4.2.4: the transport buffer of each stream, and how fast it is emptied.
+constexpr double kTransportBuffer = 512, kSoundDrain = 2e6, kSurroundDrain = 5.53e6, kTableDrain = 1e6;
+constexpr std::int64_t kPacketBits = kPacket * 8;
+constexpr std::size_t kSoundGroup = 1400;  // bytes of small sound frames in one PES packet
+constexpr std::chrono::milliseconds kSoundGroupTime{70};
+
+int stream_type(const Track& track) {
+    switch (track.codec) {
+        case Codec::mpeg1:
+            return 0x01;
+        case Codec::mpeg2:
+            return 0x02;
+        case Codec::mp2:
+        case Codec::mp3:
+            return track.sample_rate >= 32000 ? 0x03 : 0x04;
+        case Codec::aac:
+            return 0x0F;
+        case Codec::mpeg4:
+            return 0x10;
+        case Codec::h264:
+            return 0x1B;
+        case Codec::h265:
+            return 0x24;
+        case Codec::ac3:
+            return 0x81;
+        case Codec::eac3:
+            return 0x87;
+        case Codec::dts:
+            return track.profile.empty() ? 0x82 : 0x86;
+        case Codec::truehd:
+            return 0x83;
+        case Codec::vc1:
+            return 0xEA;
+        case Codec::pgs:
+            return 0x90;
+        default:
+            return 0x06;
+    }
+}
+
+ByteVector registration(const char* name) {
+    ByteVector out{0x05, 4};
+    out.insert(out.end(), name, name + 4);
+    return out;
+}
+
+// Bytes of sound that a decoder holds: 13818-1, 2.4.2.7 for MPEG; ETSI TS 101 154 for the others.
+std::int64_t sound_buffer(const Track& track) {
+    switch (track.codec) {
+        case Codec::aac:
+            return track.channels > 2 ? 8976 : 3584;
+        case Codec::ac3:
+        case Codec::eac3:
+            return 5696;
+        case Codec::dts:
+        case Codec::truehd:
+            return 66432;
+        default:
+            return 3584;
+    }
+}
+
+// Fills with what arrives and drains at a steady rate.
+struct Leak {
+    double level = 0;  // bytes
+    double drain = 0;  // bytes a tick
+    std::int64_t at = 0;
+
+    double level_at(std::int64_t now) const { return std::max(0.0, level - drain * static_cast<double>(now - at)); }
+    bool takes(std::int64_t now) const { return level_at(now) + static_cast<double>(kPacket) <= kTransportBuffer; }
+    void take(std::int64_t now) {
+        level = level_at(now) + static_cast<double>(kPacket);
+        at = now;
+    }
+    // When a packet fits.
+    std::int64_t ready(std::int64_t now) const {
+        const double over = level_at(now) + static_cast<double>(kPacket) - kTransportBuffer;
+        return over <= 0 ? now : now + static_cast<std::int64_t>(over / drain) + 1;
+    }
+};
+
+// A PES packet that waits to be sent, or is on its way.
+struct Unit {
+    ByteVector bytes;  // header and data
+    std::size_t sent = 0;
+    std::int64_t release = 0, deadline = 0;  // 27 MHz
+    bool key = false;
+};
+
+struct Lane {
+    Track track;
+    int pid = 0;
+    std::uint8_t stream_id = 0;
+    std::uint8_t stream_id_extension = 0;
+    int continuity = 0;
+    ByteVector parameter_sets;  // as a byte stream
+    // Small sound frames wait to share a packet.
+    ByteVector gathered;
+    Time gathered_from{};
+    // On the way
+    std::deque<Unit> units;
+    std::int64_t lead = 0;
+    Leak transport;
+    std::int64_t buffer = 0;                                 // bytes; 0: not limited
+    std::deque<std::pair<std::int64_t, std::int64_t>> held;  // decoding time and bytes of what the decoder holds
+    std::int64_t held_bytes = 0;
+
+    // Whether the next unit would come late by the pace of the transport buffer: one that breaks its level. It is sent
+    // faster than a decoder of the level need take it.
+    bool pressed(std::int64_t now) const {
+        const Unit& unit = units.front();
+        return static_cast<double>(unit.bytes.size() - unit.sent) >
+               transport.drain * static_cast<double>(unit.deadline - now);
+    }
+    void decode_until(std::int64_t now) {
+        while (!held.empty() && held.front().first <= now) {
+            held_bytes -= held.front().second;
+            held.pop_front();
+        }
+    }
+};
+
+}  // namespace
+
+struct TransportMux::State {
+    State(std::vector<Track> tracks, MuxSettings s, MuxOut o) : settings_(std::move(s)), out_(std::move(o)) {
+        program_.number = kProgram;
+        bool video = false;
+        for (Track& track : tracks) video = video || track.kind == TrackKind::video;
+        int sounds = 0, pictures = 0;
+        for (Track& track : tracks) {
+            Lane lane;
+            lane.pid = kFirstPid + static_cast<int>(lanes_.size());
+            ProgramStream stream;
+            stream.type = stream_type(track);
+            stream.pid = lane.pid;
+            if (!track.language.empty()) stream.language = media::language_639_2(track.language);
+            if (stream.language.empty() && track.purpose != Purpose::main) stream.language = "und";
+            stream.purpose = track.purpose;
+            switch (track.codec) {
+                case Codec::ac3:
+                    stream.descriptors = registration("AC-3");
+                    break;
+                case Codec::eac3:
+                    stream.descriptors = registration("EAC3");
+                    break;
+                case Codec::dts:
+                    stream.descriptors = registration("DTS1");
+                    break;
+                case Codec::h265:
+                    stream.descriptors = registration("HEVC");
+                    break;
+                case Codec::vc1:
+                    stream.descriptors = registration("VC-1");
+                    break;
+                default:
+                    break;
+            }
+            const bool mpeg_sound = track.codec == Codec::aac || track.codec == Codec::mp2 || track.codec == Codec::mp3;
+            lane.stream_id = track.kind == TrackKind::video && track.codec != Codec::vc1
+                                 ? static_cast<std::uint8_t>(0xE0 + pictures++ % 16)
+                             : mpeg_sound                ? static_cast<std::uint8_t>(0xC0 + sounds++ % 32)
+                             : track.codec == Codec::vc1 ? std::uint8_t{0xFD}
+                                                         : std::uint8_t{0xBD};
+            if (track.codec == Codec::vc1) lane.stream_id_extension = 0x55;
+            if (track.kind == TrackKind::video ? program_.pcr_pid == kNullPid
+                                               : !video && program_.pcr_pid == kNullPid) {
+                program_.pcr_pid = lane.pid;
+                clock_lane_ = lanes_.size();
+            }
+            lane.track = std::move(track);
+            program_.streams.push_back(std::move(stream));
+            lanes_.push_back(std::move(lane));
+        }
+        for (const Lane& lane : lanes_) {
+            if (lane.track.codec == Codec::pgs || lane.track.codec == Codec::truehd)
+                program_descriptors_ = registration("HDMV");
+        }
+        read_parameter_sets();
+        tables_buffer_.drain = kTableDrain / 8 / kTicks;
+        for (Lane& lane : lanes_) set_buffers(lane);
+    }
+
+    void read_parameter_sets() {
+        for (Lane& lane : lanes_) {
+            std::vector<ByteSpan> units;
+            if (lane.track.codec == Codec::h264) {
+                if (const auto sets = bitstream::h264::parameter_sets(lane.track.codec_config.view()))
+                    units = sets->units;
+            } else if (lane.track.codec == Codec::h265) {
+                if (const auto sets = bitstream::h265::parameter_sets(lane.track.codec_config.view()))
+                    units = sets->units;
+            } else if (lane.track.codec == Codec::mpeg2 || lane.track.codec == Codec::mpeg1 ||
+                       lane.track.codec == Codec::mpeg4 || lane.track.codec == Codec::vc1) {
+                const ByteSpan config = lane.track.codec_config.view();
+                lane.parameter_sets.assign(config.begin(), config.end());
+            }
+            for (const ByteSpan unit : units) nal::append_byte_stream(lane.parameter_sets, unit);
+        }
+    }
+    void set_buffers(Lane& lane, const bitstream::mpeg2::Sequence* sequence = nullptr) {
+        double drain = 0;
+        switch (lane.track.kind) {
+            case TrackKind::video: {
+                lane.lead = base::to_ticks(settings_.lead, kTicks);
+                const auto limit = bitstream::decoder_buffer(lane.track, sequence);
+                // Nearly all of it: the model holds headers of PES packets, too.
+                if (limit) lane.buffer = limit->size_bits / 8 * 9 / 10;
+                // 1.2 times the highest rate of the level; where that isn't known, of MPEG-2's main level.
+                drain =
+                    1.2 * static_cast<double>(limit ? std::max<std::int64_t>(limit->rate_bps, 2'000'000) : 15'000'000);
+                break;
+            }
+            case TrackKind::audio:
+                lane.lead = kSoundLead;
+                lane.buffer = sound_buffer(lane.track) * 3 / 4;  // (see kMargin)
+                drain = lane.track.channels > 2 ? kSurroundDrain : kSoundDrain;
+                break;
+            case TrackKind::subtitle:
+                lane.lead = kTextLead;
+                drain = kSurroundDrain;
+                break;
+        }
+        lane.transport.drain = drain / 8 / kTicks;
+    }
+
+    std::int64_t ticks(Time time) const { return base::to_ticks(time - origin_, 90'000) * 300 + kStart; }
+    Time time_of(std::int64_t clock) const { return base::from_ticks(clock - kStart, kTicks) + origin_; }
+
+    Status write(const Packet& packet);
+    Status finish();
+    void queue(Lane& lane, ByteSpan data, std::int64_t pts, std::int64_t dts, bool key);
+    void send_gathered(Lane& lane);
+    ByteVector elementary(const Lane& lane, const Packet& packet) const;
+    void queue_tables();
+    void decide_rate();
+    // Sends all that is due before a time.
+    Status send_until(std::int64_t end);
+    Status send(ByteSpan bytes, bool group_start);
+    Status send_from(Lane& lane);
+    Status send_clock();
+    std::int64_t next_event(std::int64_t now) const;
+    bool waiting() const {
+        return std::any_of(lanes_.begin(), lanes_.end(), [](const Lane& l) { return !l.units.empty(); });
+    }
+
+    MuxSettings settings_;
+    MuxOut out_;
+    Program program_;
+    ByteVector program_descriptors_;
+    std::vector<Lane> lanes_;
+    std::size_t clock_lane_ = 0;
+    bool begun_ = false;
+    Time origin_{};
+    std::int64_t now_ = 0, known_until_ = 0;
+    std::int64_t next_tables_ = 0, next_clock_ = 0, next_decision_ = 0;
+    std::int64_t slot_ = 0, slots_from_ = 0, slot_count_ = 0;
+    std::deque<std::pair<ByteVector, bool>> tables_;  // packets; the first of a group is marked
+    Leak tables_buffer_;
+    int table_continuity_[3] = {};
+    bool tables_for_key_ = false;
+    MuxFigures figures_;
+};
+
+// The packet as an elementary stream has it.
+ByteVector TransportMux::State::elementary(const Lane& lane, const Packet& packet) const {
+    const ByteSpan data = packet.data.view();
+    ByteVector out;
+    switch (lane.track.codec) {
+        case Codec::h264:
+        case Codec::h265:
+            return nal::byte_stream_unit(lane.track.codec, data,
+                                         packet.key ? ByteSpan(lane.parameter_sets) : ByteSpan{});
+        case Codec::mpeg1:
+        case Codec::mpeg2:
+        case Codec::mpeg4:
+        case Codec::vc1: {
+            const std::uint8_t wanted = lane.track.codec == Codec::vc1     ? 0x0F
+                                        : lane.track.codec == Codec::mpeg4 ? 0x20
+                                                                           : 0xB3;
+            const bool has_header = data.size() > 4 && data[0] == 0 && data[1] == 0 && data[2] == 1 &&
+                                    (data[3] == wanted || (wanted == 0x20 && (data[3] >= 0xB0 && data[3] <= 0xB5)) ||
+                                     (wanted == 0x20 && data[3] < 0x30));
+            if (packet.key && !has_header) out = lane.parameter_sets;
+            out.insert(out.end(), data.begin(), data.end());
+            return out;
+        }
+        case Codec::aac:
+            out = bitstream::aac::make_adts(lane.track.codec_config.view(), data.size());
+            if (out.empty()) return out;
+            out.insert(out.end(), data.begin(), data.end());
+            return out;
+        default:
+            return {data.begin(), data.end()};
+    }
+}
+
+void TransportMux::State::queue_tables() {
+    const bool group = lanes_[clock_lane_].track.kind != TrackKind::video ||
+                       (!lanes_[clock_lane_].units.empty() && lanes_[clock_lane_].units.front().key &&
+                        lanes_[clock_lane_].units.front().sent == 0);
+    bool mark = group;
+    const auto put = [&](int pid, ByteVector section, int& continuity) {
+        section.insert(section.begin(), 0);  // pointer_field
+        ByteSpan rest(section);
+        bool first = true;
+        while (!rest.empty()) {
+            // Behind the section the packet is filled with 0xFF as table data, not as an adaptation field.
+            ByteVector payload(rest.begin(),
+                               rest.begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(184, rest.size())));
+            const std::size_t taken = payload.size();
+            payload.resize(184, 0xFF);
+            base::ByteWriter packet;
+            ts::write_packet(packet, {pid, first, continuity, {}, false}, payload);
+            tables_.emplace_back(packet.release(), std::exchange(mark, false));
+            continuity = (continuity + 1) & 15;
+            rest = rest.subspan(taken);
+            first = false;
+        }
+    };
+    put(kPatPid, write_pat(kProgram, kPmtPid), table_continuity_[0]);
+    put(kPmtPid, write_pmt(program_, program_descriptors_), table_continuity_[2]);
+    if (!settings_.title.empty()) put(kSdtPid, write_sdt(kProgram, settings_.title), table_continuity_[1]);
+}
+
+// The lowest rate at which all that is known arrives in time.
+void TransportMux::State::decide_rate() {
+    next_decision_ = now_ + kDecideEvery;
+    std::vector<std::pair<std::int64_t, std::size_t>> due;
+    for (const Lane& lane : lanes_) {
+        for (const Unit& unit : lane.units)
+            due.emplace_back(unit.deadline, (unit.bytes.size() - unit.sent + 183) / 184 * kPacket);
+    }
+    std::sort(due.begin(), due.end());
+    double bits = static_cast<double>(tables_.size() * kPacketBits), needed = 0;
+    for (const auto& [deadline, bytes] : due) {
+        bits += static_cast<double>(bytes) * 8;
+        needed = std::max(needed, bits * kTicks / static_cast<double>(std::max(deadline - now_, kDecideEvery)));
+    }
+    const double rate = std::max(needed * kHeadroom + 30'000, kLeastRate);
+    slot_ = std::max<std::int64_t>(1, static_cast<std::int64_t>(static_cast<double>(kPacketBits) * kTicks / rate));
+    figures_.peak_bps = std::max(figures_.peak_bps, static_cast<std::int64_t>(rate));
+}
+
+Status TransportMux::State::send(ByteSpan bytes, bool group_start) {
+    WAVECREST_TRY(out_({bytes, time_of(now_), group_start}));
+    ++figures_.packets;
+    if (settings_.rate_bps > 0) {
+        ++slot_count_;
+        now_ = slots_from_ + base::rescale(slot_count_ * kPacketBits, kTicks, settings_.rate_bps);
+    } else {
+        now_ += slot_;
+    }
+    return {};
+}
+
+Status TransportMux::State::send_clock() {
+    // A packet with nothing but the clock; its continuity counter stays (2.4.3.3).
+    const Lane& lane = lanes_[clock_lane_];
+    PacketHeader header;
+    header.pid = lane.pid;
+    header.continuity = (lane.continuity + 15) & 15;
+    header.pcr_27mhz = now_;
+    base::ByteWriter packet;
+    ts::write_packet(packet, header, {});
+    next_clock_ = now_ + kClockEvery;
+    lanes_[clock_lane_].transport.take(now_);
+    return send(packet.bytes(), false);
+}
+
+Status TransportMux::State::send_from(Lane& lane) {
+    Unit& unit = lane.units.front();
+    PacketHeader header;
+    header.pid = lane.pid;
+    header.starts = unit.sent == 0;
+    header.random_access = header.starts && unit.key && lane.track.kind == TrackKind::video;
+    header.continuity = lane.continuity;
+    if (lane.pid == program_.pcr_pid && (now_ >= next_clock_ || header.random_access)) {
+        header.pcr_27mhz = now_;
+        next_clock_ = now_ + kClockEvery;
+    }
+    base::ByteWriter packet;
+    const std::size_t taken = ts::write_packet(packet, header, ByteSpan(unit.bytes).subspan(unit.sent));
+    lane.continuity = (lane.continuity + 1) & 15;
+    lane.transport.take(now_);
+    lane.held.emplace_back(unit.deadline + kMargin, static_cast<std::int64_t>(taken));
+    lane.held_bytes += static_cast<std::int64_t>(taken);
+    unit.sent += taken;
+    if (const std::int64_t over = now_ - unit.deadline - kMargin; over > 0) {
+        ++figures_.late;
+        figures_.latest = std::max(figures_.latest, base::from_ticks(over, kTicks));
+    }
+    if (unit.sent >= unit.bytes.size()) lane.units.pop_front();
+    return send(packet.bytes(), false);
+}
+
+// When something may happen next that can't now.
+std::int64_t TransportMux::State::next_event(std::int64_t now) const {
+    std::int64_t next = std::min(next_clock_, next_tables_);
+    if (!tables_.empty()) next = std::min(next, tables_buffer_.ready(now));
+    for (const Lane& lane : lanes_) {
+        if (lane.units.empty()) continue;
+        std::int64_t at = std::max(lane.units.front().release, now);
+        if (!lane.pressed(now)) at = std::max(at, lane.transport.ready(now));
+        if (lane.buffer > 0 && lane.held_bytes + 184 > lane.buffer && !lane.held.empty())
+            at = std::max(at, lane.held.front().first);
+        if (!tables_.empty() && &lane == &lanes_[clock_lane_]) at = std::max(at, tables_buffer_.ready(now));
+        next = std::min(next, at);
+    }
+    return std::max(next, now + 1);
+}
+
+Status TransportMux::State::send_until(std::int64_t end) {
+    while (now_ < end) {
+        for (Lane& lane : lanes_) lane.decode_until(now_);
+        // A keyframe has tables in front, so that receivers can begin there.
+        const Lane& clock_lane = lanes_[clock_lane_];
+        const bool key_next = !clock_lane.units.empty() && clock_lane.units.front().sent == 0 &&
+                              clock_lane.units.front().key && clock_lane.units.front().release <= now_ &&
+                              clock_lane.track.kind == TrackKind::video;
+        if (now_ >= next_tables_ || (key_next && next_tables_ < INT64_MAX && !tables_for_key_)) {
+            if (tables_.empty()) queue_tables();
+            next_tables_ = now_ + kTablesEvery;
+            tables_for_key_ = key_next;
+        }
+        if (settings_.rate_bps == 0 && now_ >= next_decision_) decide_rate();
+        if (now_ >= next_clock_ + kClockEvery / 6) {
+            WAVECREST_TRY(send_clock());
+            continue;
+        }
+        if (!tables_.empty() && tables_buffer_.takes(now_)) {
+            const auto [bytes, group] = std::move(tables_.front());
+            tables_.pop_front();
+            tables_buffer_.take(now_);
+            WAVECREST_TRY(send(bytes, group));
+            continue;
+        }
+        Lane* first = nullptr;
+        for (Lane& lane : lanes_) {
+            if (lane.units.empty()) continue;
+            const Unit& unit = lane.units.front();
+            // The tables in front of a keyframe go before it.
+            if (&lane == &clock_lane && key_next && !tables_.empty()) continue;
+            if (unit.release > now_ || (!lane.transport.takes(now_) && !lane.pressed(now_))) continue;
+            // A picture larger than the buffer it claims has to be sent all the same.
+            if (lane.buffer > 0 && lane.held_bytes + 184 > lane.buffer && lane.held_bytes > 0 &&
+                lane.held.front().first < unit.deadline + kMargin)
+                continue;
+            if (first == nullptr || unit.deadline < first->units.front().deadline) first = &lane;
+        }
+        if (first != nullptr) {
+            if (first == &clock_lane && first->units.front().sent == 0) tables_for_key_ = false;
+            WAVECREST_TRY(send_from(*first));
+        } else if (now_ >= next_clock_) {
+            WAVECREST_TRY(send_clock());
+        } else if (settings_.rate_bps > 0) {
+            static const ByteVector kFilling(184, 0xFF);
+            base::ByteWriter packet;
+            ts::write_packet(packet, {kNullPid, false, 0, {}, false}, kFilling);
+            ++figures_.null_packets;
+            WAVECREST_TRY(send(packet.bytes(), false));
+        } else {
+            const std::int64_t next = next_event(now_);
+            if (next > now_ + kMs) next_decision_ = std::min(next_decision_, next);
+            now_ = next;
+        }
+    }
+    return {};
+}
+
+void TransportMux::State::queue(Lane& lane, ByteSpan data, std::int64_t pts, std::int64_t dts, bool key) {
+    const bool video = lane.track.kind == TrackKind::video;
+    Unit unit;
+    unit.bytes = write_pes(lane.stream_id, pts / 300, video && dts != pts ? std::optional(dts / 300) : std::nullopt,
+                           video ? 0 : data.size(), lane.stream_id_extension);
+    unit.bytes.insert(unit.bytes.end(), data.begin(), data.end());
+    unit.deadline = dts - kMargin;
+    unit.release = dts - lane.lead;
+    unit.key = key;
+    lane.units.push_back(std::move(unit));
+}
+
+void TransportMux::State::send_gathered(Lane& lane) {
+    if (lane.gathered.empty()) return;
+    const std::int64_t at = ticks(lane.gathered_from);
+    queue(lane, lane.gathered, at, at, true);
+    lane.gathered.clear();
+}
+
+Status TransportMux::State::write(const Packet& packet) {
+    const auto found =
+        std::find_if(lanes_.begin(), lanes_.end(), [&](const Lane& l) { return l.track.id == packet.track; });
+    if (found == lanes_.end()) return {};
+    Lane& lane = *found;
+    if (!begun_) {
+        begun_ = true;
+        // Moved by whole seconds, so that no grid is lost.
+        while (packet.dts < origin_ - std::chrono::seconds(1)) origin_ -= std::chrono::seconds(1);
+        now_ = slots_from_ = ticks(packet.dts) - base::to_ticks(settings_.lead, kTicks);
+        next_tables_ = next_clock_ = next_decision_ = now_;
+    }
+    if (lane.track.kind == TrackKind::video && lane.buffer == 0 && packet.key &&
+        (lane.track.codec == Codec::mpeg2 || lane.track.codec == Codec::mpeg1)) {
+        const ByteSpan data = packet.data.view();
+        for (std::size_t at = bitstream::mpeg2::find_start_code(data, 0); at + 8 < data.size();
+             at = bitstream::mpeg2::find_start_code(data, at + 3)) {
+            if (data[at + 3] != bitstream::mpeg2::kSequenceHeader) continue;
+            if (const auto sequence = bitstream::mpeg2::parse_sequence(data.subspan(at))) set_buffers(lane, &*sequence);
+            break;
+        }
+    }
+    const ByteVector data = elementary(lane, packet);
+    if (data.empty()) {
+        return fail(ErrorKind::input,
+                    "a frame of this AAC sound can't be carried in a transport stream: it is too long or its "
+                    "configuration has no ADTS form",
+                    fmt::format("track {}", packet.track), "choose Matroska or MP4");
+    }
+    if (lane.track.kind == TrackKind::audio) {
+        const bool full = lane.gathered.size() + data.size() > kSoundGroup ||
+                          (!lane.gathered.empty() && packet.pts - lane.gathered_from > kSoundGroupTime);
+        if (full) send_gathered(lane);
+        if (lane.gathered.empty()) lane.gathered_from = packet.pts;
+        lane.gathered.insert(lane.gathered.end(), data.begin(), data.end());
+    } else {
+        const std::int64_t pts = ticks(packet.pts), dts = ticks(packet.dts);
+        queue(lane, data, pts, lane.track.kind == TrackKind::video ? std::min(dts, pts) : pts,
+              lane.track.kind == TrackKind::video && packet.key);
+    }
+    // Sound that is still gathered is due soonest; nothing is sent that it should come before.
+    known_until_ = std::max(known_until_, ticks(packet.dts));
+    for (Lane& other : lanes_) {
+        if (!other.gathered.empty() && ticks(other.gathered_from) + 2 * 100 * kMs < known_until_) send_gathered(other);
+    }
+    const std::int64_t lead = base::to_ticks(settings_.lead, kTicks);
+    return send_until(known_until_ - lead);
+}
+
+Status TransportMux::State::finish() {
+    for (Lane& lane : lanes_) send_gathered(lane);
+    while (waiting()) WAVECREST_TRY(send_until(now_ + 10 * kMs));
+    return {};
+}
+
+TransportMux::TransportMux(std::vector<Track> tracks, MuxSettings settings, MuxOut out)
+    : state_(std::make_unique<State>(std::move(tracks), std::move(settings), std::move(out))) {}
+TransportMux::~TransportMux() = default;
+Status TransportMux::write(const Packet& packet) {
+    return state_->write(packet);
+}
+Status TransportMux::finish() {
+    return state_->finish();
+}
+MuxFigures TransportMux::figures() const {
+    return state_->figures_;
+}
+
+}  // namespace wavecrest::container

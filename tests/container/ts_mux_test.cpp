@@ -1,0 +1,214 @@
+// The transport stream's schedule, checked by a meter that knows nothing of how it was made.
+#include "container/ts_mux.hpp"
+
+#include <catch2/catch.hpp>
+#include <chrono>
+
+#include "bitstream/decoder_buffer.hpp"
+#include "container/mpeg_ts.hpp"
+#include "measure/transport.hpp"
+#include "support/clips.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+using namespace std::chrono_literals;
+
+namespace {
+
+struct Made {
+    ByteVector bytes;
+    std::vector<Time> due;
+    std::vector<std::size_t> groups;  // packets at which one begins
+    container::MuxFigures figures;
+};
+
+Made multiplex(const std::vector<Lane>& lanes, container::MuxSettings settings = {}) {
+    Made made;
+    std::vector<Track> tracks;
+    for (const Lane& lane : lanes) tracks.push_back(lane.track);
+    container::TransportMux mux(tracks, std::move(settings), [&](const container::MuxedPacket& packet) -> Status {
+        REQUIRE(packet.bytes.size() == 188);
+        if (packet.group_start) made.groups.push_back(made.due.size());
+        made.due.push_back(packet.due);
+        made.bytes.insert(made.bytes.end(), packet.bytes.begin(), packet.bytes.end());
+        return {};
+    });
+    std::vector<std::size_t> next(lanes.size());
+    while (true) {
+        std::size_t best = lanes.size();
+        for (std::size_t i = 0; i < lanes.size(); ++i) {
+            if (next[i] >= lanes[i].packets.size()) continue;
+            if (best == lanes.size() || lanes[i].packets[next[i]].dts < lanes[best].packets[next[best]].dts) best = i;
+        }
+        if (best == lanes.size()) break;
+        REQUIRE(mux.write(lanes[best].packets[next[best]++]));
+    }
+    REQUIRE(mux.finish());
+    made.figures = mux.figures();
+    return made;
+}
+
+measure::TransportReport measured(const ByteVector& bytes) {
+    measure::TransportMeter meter;
+    for (std::size_t at = 0; at + 188 <= bytes.size(); at += 188) meter.push(ByteSpan(bytes).subspan(at, 188));
+    return meter.report();
+}
+
+void check_sound(const Made& made, const std::vector<Lane>& lanes) {
+    const auto report = measured(made.bytes);
+    CHECK(report.packets == made.due.size());
+    CHECK(report.discontinuities == 0);
+    CHECK(report.clock_jumps == 0);
+    CHECK(report.clock_interval <= 40ms);
+    CHECK(report.table_interval <= 200ms);
+    REQUIRE(report.streams.size() == lanes.size());
+    for (std::size_t i = 0; i < lanes.size(); ++i) {
+        const auto& stream = report.streams[i];
+        INFO(media::short_name(lanes[i].track.codec)
+             << ", held " << stream.held_bytes << ", transport buffer " << stream.transport_buffer << ", late "
+             << base::to_seconds(stream.latest));
+        CHECK(stream.units > 10);
+        CHECK(stream.late == 0);
+        CHECK(stream.earliest <= 1s);
+        CHECK(stream.overflows == 0);
+        if (const auto limit = bitstream::decoder_buffer(lanes[i].track))
+            CHECK(stream.held_bytes <= limit->size_bits / 8);
+        if (lanes[i].track.codec == Codec::aac) CHECK(stream.held_bytes <= 3584);
+        if (lanes[i].track.codec == Codec::ac3) CHECK(stream.held_bytes <= 5696);
+    }
+    CHECK(measure::in_words(report).empty());
+    // Packets come in the order of their times.
+    CHECK(std::is_sorted(made.due.begin(), made.due.end()));
+}
+
+}  // namespace
+
+TEST_CASE("clocks, tables and buffers keep their limits at a variable rate", "[mux]") {
+    for (const Codec codec : {Codec::h264, Codec::h265, Codec::mpeg2}) {
+        INFO(media::short_name(codec));
+        const std::vector<Lane> lanes = {picture_lane(codec, 240), sound_lane(Codec::aac, 10),
+                                         sound_lane(Codec::ac3, 10, 3)};
+        const Made made = multiplex(lanes);
+        check_sound(made, lanes);
+        CHECK(made.figures.late == 0);
+        CHECK(made.figures.null_packets == 0);
+        // A group for every keyframe, with the tables first.
+        const auto keys =
+            std::count_if(lanes[0].packets.begin(), lanes[0].packets.end(), [](const Packet& p) { return p.key; });
+        CHECK(static_cast<std::ptrdiff_t>(made.groups.size()) == keys);
+        for (const std::size_t at : made.groups) {
+            const auto packet = container::ts::parse_packet(ByteSpan(made.bytes).subspan(at * 188, 188));
+            REQUIRE(packet);
+            CHECK(packet->pid == container::ts::kPatPid);
+        }
+    }
+}
+
+TEST_CASE("a constant rate is filled up, evenly to the tick", "[mux]") {
+    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10)};
+    container::MuxSettings settings;
+    settings.rate_bps = 3'000'000;
+    settings.title = "Harbour";
+    const Made made = multiplex(lanes, settings);
+    check_sound(made, lanes);
+    CHECK(made.figures.late == 0);
+    CHECK(made.figures.null_packets > 0);
+    for (std::size_t i = 0; i < made.due.size(); ++i) {
+        const Time even = made.due.front() + base::from_ticks(static_cast<std::int64_t>(i) * 188 * 8, 3'000'000);
+        REQUIRE(std::chrono::abs(made.due[i] - even) <= base::from_ticks(1, 27'000'000));
+    }
+    const auto report = measured(made.bytes);
+    CHECK(report.clock_jitter <= 500ns);  // TR 101 290, 2.4
+    CHECK(report.mean_bps == Approx(3'000'000).epsilon(0.01));
+}
+
+TEST_CASE("a constant rate that is too low is told", "[mux]") {
+    container::MuxSettings settings;
+    settings.rate_bps = 150'000;
+    const Made made = multiplex({picture_lane(Codec::h264, 120), sound_lane(Codec::aac, 5)}, settings);
+    CHECK(made.figures.late > 0);
+    CHECK(made.figures.latest > 100ms);
+    // The meter sees the same from the bytes alone.
+    const auto report = measured(made.bytes);
+    CHECK(report.streams[0].late > 0);
+    bool said = false;
+    for (const std::string& word : measure::in_words(report)) said = said || word.find("too late") != std::string::npos;
+    CHECK(said);
+}
+
+TEST_CASE("a large picture takes the time it needs and no more", "[mux]") {
+    // 120 kB of a keyframe among small pictures: sent over its lead, not in one burst.
+    Lane picture = picture_lane(Codec::h264, 96);
+    ByteVector big(picture.packets[48].data.view().begin(), picture.packets[48].data.view().end());
+    big.resize(big.size() + 4);
+    ByteVector unit(120'000, 0x5A);
+    unit[0] = 0x0C;  // filler data
+    const auto size = static_cast<std::uint32_t>(unit.size());
+    for (int i = 0; i < 4; ++i)
+        big[big.size() - 4 + static_cast<std::size_t>(i)] = static_cast<std::uint8_t>(size >> (24 - 8 * i));
+    big.insert(big.end(), unit.begin(), unit.end());
+    picture.packets[48].data = Bytes(std::move(big));
+    const std::vector<Lane> lanes = {picture, sound_lane(Codec::aac, 4)};
+    const Made made = multiplex(lanes);
+    check_sound(made, lanes);
+    CHECK(made.figures.peak_bps < 2'600'000);  // 1 Mbit over 0.66 s, what comes beside it, and some headroom
+    CHECK(made.figures.peak_bps > 1'400'000);
+}
+
+TEST_CASE("sound alone carries the clock", "[mux]") {
+    const std::vector<Lane> lanes = {sound_lane(Codec::aac, 5, 1)};
+    const Made made = multiplex(lanes);
+    check_sound(made, lanes);
+    CHECK(made.groups.size() > 10);
+}
+
+TEST_CASE("the meter finds what is wrong with a stream", "[mux]") {
+    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10)};
+    const ByteVector whole = multiplex(lanes).bytes;
+    const std::size_t count = whole.size() / 188;
+    const auto without = [&](auto leave_out) {
+        ByteVector bytes;
+        for (std::size_t i = 0; i < count; ++i) {
+            const ByteSpan packet = ByteSpan(whole).subspan(i * 188, 188);
+            if (!leave_out(i, *container::ts::parse_packet(packet)))
+                bytes.insert(bytes.end(), packet.begin(), packet.end());
+        }
+        return bytes;
+    };
+    using container::ts::TransportPacket;
+    bool taken = false;
+    const auto lost = measured(without([&](std::size_t i, const TransportPacket& p) {
+        if (taken || i < count / 2 || p.pid != 0x100 || p.payload.empty()) return false;
+        return taken = true;
+    }));
+    CHECK(lost.discontinuities == 1);
+    REQUIRE(lost.first_discontinuity);
+    CHECK(base::to_seconds(*lost.first_discontinuity) == Approx(5.5).margin(1.5));
+    const auto no_clock = measured(without(
+        [&](std::size_t i, const TransportPacket& p) { return p.pcr_27mhz && i > count / 2 && i < count / 2 + 150; }));
+    CHECK(no_clock.clock_interval > 100ms);
+    const auto no_tables = measured(without(
+        [&](std::size_t i, const TransportPacket& p) { return p.pid == 0 && i > count / 3 && i < 2 * count / 3; }));
+    CHECK(no_tables.table_interval > 500ms);
+    // A packet twice is allowed; a third time is not.
+    ByteVector twice, thrice;
+    std::size_t whole_one = 200;
+    while (container::ts::parse_packet(ByteSpan(whole).subspan(whole_one * 188, 188))->payload.empty()) ++whole_one;
+    for (std::size_t i = 0; i < count; ++i) {
+        const ByteSpan packet = ByteSpan(whole).subspan(i * 188, 188);
+        const bool this_one = i == whole_one;
+        for (int k = 0; k < (this_one ? 2 : 1); ++k) twice.insert(twice.end(), packet.begin(), packet.end());
+        for (int k = 0; k < (this_one ? 3 : 1); ++k) thrice.insert(thrice.end(), packet.begin(), packet.end());
+    }
+    CHECK(measured(twice).repeated == 1);
+    CHECK(measured(twice).discontinuities == 0);
+    CHECK(measured(thrice).discontinuities == 1);
+    // Clocks an hour on from the middle: a jump nobody announced.
+    ByteVector jumped = whole;
+    for (std::size_t i = count / 2; i < count; ++i) {
+        std::uint8_t* p = jumped.data() + i * 188;
+        if ((p[3] & 0x20) != 0 && p[4] > 0 && (p[5] & 0x10) != 0) p[6] = static_cast<std::uint8_t>(p[6] + 0x10);
+    }
+    CHECK(measured(jumped).clock_jumps == 1);
+    CHECK(in_words(measured(jumped)).size() >= 1);
+}
