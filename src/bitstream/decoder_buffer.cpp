@@ -32,8 +32,7 @@ constexpr HevcLevel kHevcLevels[] = {{30, 128, 0, 350, 0},
 std::optional<DecoderBuffer> of_h264(ByteSpan config) {
     const auto sps = h264::parse_config(config);
     if (!sps) return std::nullopt;
-    if (sps->buffer_bits > 0 && sps->bitrate_bps > 0)
-        return DecoderBuffer{sps->bitrate_bps, sps->buffer_bits, true};
+    if (sps->buffer_bits > 0 && sps->bitrate_bps > 0) return DecoderBuffer{sps->bitrate_bps, sps->buffer_bits, true};
     const double factor = 1000 * h264::rate_factor(sps->profile_idc);
     for (const h264::Level& level : h264::levels()) {
         if (level.idc != sps->level_idc) continue;

@@ -1,5 +1,5 @@
-// How much a decoder buffers of a stream, and how fast it is filled: what the stream's headers claim, else what its level
-// allows.
+// How much a decoder buffers of a stream, and how fast it is filled: what the stream's headers claim, else what its
+// level allows.
 #pragma once
 
 #include <optional>

@@ -53,7 +53,8 @@ struct ParameterSets {
 };
 std::optional<ParameterSets> parameter_sets(ByteSpan config);
 
-// Table A-1: macroblocks a second, a frame and in the picture buffer, rate and buffer in 1000 bits for Baseline and Main.
+// Table A-1: macroblocks a second, a frame and in the picture buffer, rate and buffer in 1000 bits for Baseline and
+// Main.
 struct Level {
     int idc;
     std::int64_t rate, frame, pictures, kbps, buffer;

@@ -74,7 +74,12 @@ struct StreamRunOptions {
     std::string file;        // one-off form
     std::uint16_t port = 0;  // 0: the site's, or the default
     std::string bind;
-    std::string bound;  // --for; empty: until Ctrl-C
+    std::string bound;                  // --for; empty: until Ctrl-C
+    std::vector<std::string> udp, rtp;  // addresses to send to
+    bool loop = false;
+    std::string rate;  // constant
+    std::string interface;
+    int hops = 4;
     Output output;
 };
 int run_stream(const StreamRunOptions& options);

@@ -166,6 +166,17 @@ int run(int argc, char** argv) {
         ->check(CLI::Range(1, 65535))
         ->type_name("PORT");
     run->add_option("--address", stream_run.bind, "listen on this address only")->type_name("ADDRESS");
+    run->add_option("--udp", stream_run.udp, "send it to this address and port, too: 239.20.0.1:5004 (repeatable)")
+        ->type_name("TO");
+    run->add_option("--rtp", stream_run.rtp, "the same as RTP (repeatable)")->type_name("TO");
+    run->add_flag("--loop", stream_run.loop, "with --udp or --rtp: begin anew at the end");
+    run->add_option("--rate", stream_run.rate, "with --udp or --rtp: this constant rate, such as \"8 Mbit/s\"")
+        ->type_name("RATE");
+    run->add_option("--interface", stream_run.interface, "send multicast by this interface or address")
+        ->type_name("NAME");
+    run->add_option("--hops", stream_run.hops, "routers that multicast may pass (4)")
+        ->check(CLI::Range(1, 255))
+        ->type_name("COUNT");
     run->add_option("--for", stream_run.bound, "end after this time, such as \"10 s\"")->type_name("TIME");
     add_output(run, stream_run.output);
     run->callback([&] { command = [&] { return run_stream(stream_run); }; });

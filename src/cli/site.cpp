@@ -109,6 +109,13 @@ int run_site_show(const SiteOptions& options) {
                                     {"room", d.room},
                                     {"stream", s.name},
                                     {"url", site->address_of(s)}});
+                for (const stream::LiveTarget& target : s.targets) {
+                    if (s.meant_for(d.device.name))
+                        list.push_back({{"device", d.device.name},
+                                        {"room", d.room},
+                                        {"stream", s.name},
+                                        {"url", stream::address_for(target)}});
+                }
             }
         }
         print_json({{"house", site->house}, {"addresses", list}});
@@ -118,7 +125,10 @@ int run_site_show(const SiteOptions& options) {
     render::Table table({"on", "enter", "for"});
     for (const site::SiteDevice& d : site->devices) {
         for (const site::SiteStream& s : site->streams) {
-            if (s.meant_for(d.device.name)) table.add({d.device.name, site->address_of(s), s.name});
+            if (!s.meant_for(d.device.name)) continue;
+            table.add({d.device.name, site->address_of(s), s.name});
+            for (const stream::LiveTarget& target : s.targets)
+                table.add({d.device.name, stream::address_for(target), s.name + ", live"});
         }
     }
     fmt::print("{}\nAddresses of this machine:", table.text(2));

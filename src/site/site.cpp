@@ -41,7 +41,24 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
     WAVECREST_TRY_ASSIGN(file, table.text("file"));
     WAVECREST_TRY_ASSIGN(path, table.text("path", ""));
     WAVECREST_TRY_ASSIGN(devices, table.texts("devices"));
+    for (const bool rtp : {false, true}) {
+        WAVECREST_TRY_ASSIGN(targets, table.texts(rtp ? "rtp" : "udp"));
+        for (const std::string& text : targets) {
+            const auto address = net::parse_udp_address(text);
+            if (!address) return table.refuse(rtp ? "rtp" : "udp", address.error().what, address.error().remedy);
+            entry.targets.push_back({*address, rtp});
+        }
+    }
+    WAVECREST_TRY_ASSIGN(loop, table.flag("loop", false));
+    WAVECREST_TRY_ASSIGN(rate, table.bitrate("rate", 0));
     WAVECREST_TRY(table.finish());
+    if (entry.targets.empty() && (loop || rate != 0))
+        return table.refuse(loop ? "loop" : "rate",
+                            "only streams that are sent by UDP have it: viewers of others fetch "
+                            "the file at their own pace",
+                            "add udp or rtp, or leave it out");
+    entry.loop = loop;
+    entry.rate_bps = rate;
     entry.name = name;
     entry.file = base::Path(file).is_absolute() ? base::Path(file) : folder / file;
     entry.path = path.empty() ? stream::default_path(name, file) : path;
@@ -159,6 +176,14 @@ std::vector<stream::StreamItem> Site::items() const {
     return result;
 }
 
+std::vector<stream::LiveItem> Site::live_items() const {
+    std::vector<stream::LiveItem> result;
+    for (const SiteStream& s : streams) {
+        if (!s.targets.empty()) result.push_back({s.name, s.file, s.targets, s.loop, s.rate_bps});
+    }
+    return result;
+}
+
 Result<Site> load(const base::Path& file) {
     auto text = base::read_text_file(file);
     if (!text) {
@@ -182,7 +207,11 @@ Result<Site> parse(std::string_view text, const base::Path& file) {
     WAVECREST_TRY_ASSIGN(port, server.number("port", 1, 65535, net::kDefaultHttpPort));
     WAVECREST_TRY_ASSIGN(listen, server.text("listen", ""));
     WAVECREST_TRY_ASSIGN(advertise, server.text("advertise", ""));
+    WAVECREST_TRY_ASSIGN(interface, server.text("interface", ""));
+    WAVECREST_TRY_ASSIGN(hops, server.number("hops", 1, 255, site.udp.hops));
     WAVECREST_TRY(server.finish());
+    site.udp.interface = interface;
+    site.udp.hops = static_cast<int>(hops);
     site.port = static_cast<std::uint16_t>(port);
     site.listen = listen == "0.0.0.0" || listen == "::" ? "" : listen;  // both mean all addresses
     site.advertise = advertise;
@@ -202,6 +231,16 @@ Result<Site> parse(std::string_view text, const base::Path& file) {
             return table.refuse("devices", fmt::format("there is no device \"{}\"", wanted),
                                 meant.empty() ? fmt::format("name one of: {}", fmt::join(known, ", "))
                                               : fmt::format("did you mean \"{}\"?", meant));
+        }
+        for (const SiteStream& other : site.streams) {
+            for (const stream::LiveTarget& a : other.targets) {
+                for (const stream::LiveTarget& b : entry.targets) {
+                    if (a.to.text != b.to.text) continue;
+                    return table.refuse(b.rtp ? "rtp" : "udp",
+                                        fmt::format("stream \"{}\" is sent to {} already", other.name, a.to.text),
+                                        "give this one another address or port");
+                }
+            }
         }
         site.streams.push_back(std::move(entry));
     }
@@ -264,7 +303,8 @@ std::string compose(const NewSite& site) {
         "[house]\nname = {}\n\n"
         "[server]\nport = {}            # TCP port of the streams\n"
         "# listen = \"192.168.1.10\"    # only this address; all when left out\n"
-        "# advertise = \"192.168.1.10\" # the address devices are told; this machine's first when left out\n",
+        "# advertise = \"192.168.1.10\" # the address devices are told; this machine's first when left out\n"
+        "# interface = \"eth0\"         # by which multicast is sent; hops = 4: routers it may pass\n",
         toml_text(site.house), site.port);
     text +=
         "\n# Every screen and player of the house. Classes: wavecrest device list.\n"
@@ -282,7 +322,9 @@ std::string compose(const NewSite& site) {
     if (site.streams.empty())
         text +=
             "# [[stream]]\n# name = \"Lake film\"\n# file = \"library/Lake Film (2019)/Lake Film (2019).mp4\"\n# path "
-            "= \"/lake.mp4\"\n# devices = [\"Lounge TV\"]\n";
+            "= \"/lake.mp4\"\n# devices = [\"Lounge TV\"]\n"
+            "# udp = [\"239.20.0.1:5004\"]   # sent there, too, to all who listen; rtp = [...] the same as RTP\n"
+            "# loop = true                 # begin anew at the end\n";
     return text;
 }
 

@@ -9,6 +9,7 @@
 #include "base/file.hpp"
 #include "base/result.hpp"
 #include "device/device.hpp"
+#include "stream/live.hpp"
 #include "stream/service.hpp"
 
 namespace wavecrest::site {
@@ -23,9 +24,12 @@ struct SiteDevice {
 
 struct SiteStream {
     std::string name;
-    base::Path file;                   // absolute, or relative to the working folder
-    std::string path;                  // of the URL
-    std::vector<std::string> devices;  // names; empty: all
+    base::Path file;                          // absolute, or relative to the working folder
+    std::string path;                         // of the URL
+    std::vector<std::string> devices;         // names; empty: all
+    std::vector<stream::LiveTarget> targets;  // where it is sent by UDP, too
+    bool loop = false;
+    std::int64_t rate_bps = 0;  // of what is sent; 0: as the film needs
     int line = 0;
 
     bool meant_for(const std::string& device) const;
@@ -37,6 +41,7 @@ struct Site {
     std::uint16_t port = net::kDefaultHttpPort;
     std::string listen;     // address to listen on; empty: all
     std::string advertise;  // address devices use; empty: this machine's first
+    net::UdpSettings udp;
     std::vector<SiteDevice> devices;
     std::vector<SiteStream> streams;
 
@@ -44,6 +49,8 @@ struct Site {
     std::string host() const;
     std::string address_of(const SiteStream& stream) const;
     std::vector<stream::StreamItem> items() const;
+    // Those that are sent by UDP.
+    std::vector<stream::LiveItem> live_items() const;
 };
 
 // Kind usage for mistakes in the file, with its line; kind input when it can't be read.

@@ -1,0 +1,164 @@
+// stream run with --udp and --rtp: what arrives is the film, on its clock.
+#include <catch2/catch.hpp>
+#include <chrono>
+#include <csignal>
+#include <nlohmann/json.hpp>
+
+#include "measure/transport.hpp"
+#include "net/rtp.hpp"
+#include "net/udp.hpp"
+#include "support/clips.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+using namespace std::chrono_literals;
+
+namespace {
+
+struct Received {
+    ByteVector bytes;  // transport packets
+    std::vector<std::chrono::nanoseconds> at;
+    std::size_t largest = 0;
+    net::SequenceMeter sequence;
+    bool rtp = false;
+
+    void take(net::UdpReceiver& receiver) {
+        const auto datagrams = receiver.receive(20ms);
+        REQUIRE(datagrams);
+        for (const auto& datagram : *datagrams) {
+            ByteSpan payload = datagram.bytes;
+            if (rtp) {
+                const auto packet = net::parse_rtp(datagram.bytes);
+                REQUIRE(packet);
+                CHECK(packet->header.payload_type == 33);
+                sequence.push(packet->header.sequence);
+                payload = packet->payload;
+            }
+            REQUIRE(payload.size() % 188 == 0);
+            largest = std::max(largest, payload.size());
+            bytes.insert(bytes.end(), payload.begin(), payload.end());
+            at.push_back(datagram.at);
+        }
+    }
+    measure::TransportReport report() const {
+        measure::TransportMeter meter;
+        for (std::size_t i = 0; i + 188 <= bytes.size(); i += 188) meter.push(ByteSpan(bytes).subspan(i, 188));
+        return meter.report();
+    }
+};
+
+std::unique_ptr<net::UdpReceiver> listen(std::uint16_t port) {
+    auto receiver = net::UdpReceiver::open(*net::parse_udp_address("127.0.0.1:" + std::to_string(port)));
+    REQUIRE(receiver);
+    return std::move(*receiver);
+}
+
+}  // namespace
+
+TEST_CASE("a film goes out as datagrams and as RTP at once, on its own clock", "[live]") {
+    const TempDir dir;
+    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 72), sound_lane(Codec::aac, 3)};
+    write_media(dir / "harbour.mp4", "mp4", lanes);
+    const std::uint16_t first = free_port(), second = free_port();
+    const auto plain = listen(first), framed = listen(second);
+    Received a, b;
+    b.rtp = true;
+    {
+        const Background sender({"stream", "run", "harbour.mp4", "--udp", "127.0.0.1:" + std::to_string(first), "--rtp",
+                                 "127.0.0.1:" + std::to_string(second)},
+                                dir.path());
+        const auto begin = std::chrono::steady_clock::now();
+        while (std::chrono::steady_clock::now() - begin < 8s && sender.output().find("Ended after") == std::string::npos) {
+            for (int i = 0; i < 20; ++i) {
+                a.take(*plain);
+                b.take(*framed);
+            }
+        }
+        INFO(sender.output());
+        CHECK(sender.output().find("udp://127.0.0.1:" + std::to_string(first)) != std::string::npos);
+    }
+    CHECK(a.largest == 1316);
+    INFO(a.bytes.size());
+    CHECK(a.bytes == b.bytes);
+    CHECK(b.sequence.lost() == 0);
+    CHECK(b.sequence.doubled() == 0);
+    const auto report = a.report();
+    CHECK(report.discontinuities == 0);
+    CHECK(report.clock_interval <= 40ms);
+    CHECK(measure::in_words(report).empty());
+    // Three seconds of film and the lead before its first picture: neither faster nor slower.
+    REQUIRE(a.at.size() > 50);
+    const auto took = std::chrono::duration<double>(a.at.back() - a.at.front()).count();
+    CHECK(took == Approx(base::to_seconds(report.duration)).margin(0.35));
+    CHECK(took > 2.5);
+    write_all(dir / "got.ts", a.bytes);
+    const auto got = read_media(dir / "got.ts");
+    REQUIRE(got.size() == 2);
+    CHECK(payload_of(got[0]) == payload_of(lanes[0]));
+    CHECK(payload_of(got[1]) == payload_of(lanes[1]));
+}
+
+TEST_CASE("a loop goes on without a seam, and Ctrl-C ends it", "[live]") {
+    const TempDir dir;
+    write_media(dir / "loop.mkv", "matroska", {picture_lane(Codec::h264, 48), sound_lane(Codec::aac, 2)});
+    write_all(dir / "site.toml", "[house]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(free_port()) +
+                                     "\n[[stream]]\nname = \"Loop\"\nfile = \"loop.mkv\"\nudp = [\"127.0.0.1:" +
+                                     std::to_string(free_port()) + "\"]\nloop = true\nrate = \"2 Mbit/s\"\n");
+    const auto text = std::string([&] {
+        const ByteVector bytes = read_all(dir / "site.toml");
+        return std::string(bytes.begin(), bytes.end());
+    }());
+    const std::size_t at = text.find("127.0.0.1:") + 10;
+    const auto port = static_cast<std::uint16_t>(std::stoi(text.substr(at)));
+    const auto receiver = listen(port);
+    Received got;
+    {
+        Background sender({"stream", "run", "--site", "site.toml"}, dir.path());
+        const auto begin = std::chrono::steady_clock::now();
+        while (std::chrono::steady_clock::now() - begin < 6s) got.take(*receiver);
+        CHECK(sender.end(SIGINT) == 0);
+        CHECK(sender.output().find("over and over") != std::string::npos);
+    }
+    const auto report = got.report();
+    CHECK(report.duration > 4s);
+    CHECK(report.discontinuities == 0);
+    CHECK(report.clock_jumps == 0);
+    CHECK(report.clock_interval <= 40ms);
+    CHECK(report.mean_bps == Approx(2'000'000).epsilon(0.02));
+    write_all(dir / "got.ts", got.bytes);
+    const auto lanes = read_media(dir / "got.ts");
+    REQUIRE(lanes.size() == 2);
+    REQUIRE(lanes[0].packets.size() > 90);
+    std::vector<Time> times;
+    for (const Packet& p : lanes[0].packets) times.push_back(p.pts);
+    std::sort(times.begin(), times.end());
+    for (std::size_t i = 1; i < times.size(); ++i)
+        CHECK(std::chrono::abs(times[i] - times[i - 1] - base::from_ticks(1001, 24000)) < 1ms);
+}
+
+TEST_CASE("what can't be sent is refused before anything is", "[live]") {
+    const TempDir dir;
+    write_media(dir / "web.webm", "webm", {picture_lane(Codec::vp9, 24), sound_lane(Codec::opus, 1)});
+    write_media(dir / "film.mp4", "mp4", {picture_lane(Codec::h264, 24)});
+    const Ran vp9 = run_program({"stream", "run", "web.webm", "--udp", "127.0.0.1:5004"}, dir.path());
+    CHECK(vp9.status == 3);
+    CHECK(vp9.err.find("can't be sent") != std::string::npos);
+    CHECK(run_program({"stream", "run", "film.mp4", "--udp", "lounge:5004"}, dir.path()).status == 2);
+    CHECK(run_program({"stream", "run", "film.mp4", "--loop"}, dir.path()).status == 2);
+    CHECK(run_program({"stream", "run", "film.mp4", "--udp", "127.0.0.1:5004", "--rate", "much"}, dir.path()).status ==
+          2);
+    CHECK(run_program({"stream", "run", "missing.mp4", "--udp", "127.0.0.1:5004"}, dir.path()).status == 3);
+    CHECK(run_program({"stream", "run", "film.mp4", "--udp", "239.1.1.1:5004", "--interface", "nowhere0"}, dir.path())
+              .status == 2);
+    // In a site: two streams to one address, by its line.
+    write_all(
+        dir / "site.toml",
+        std::string("[[stream]]\nname = \"A\"\nfile = \"film.mp4\"\nudp = [\"239.20.0.1:5004\"]\n"
+                    "[[stream]]\nname = \"B\"\nfile = \"film.mp4\"\npath = \"/b.mp4\"\nrtp = [\"239.20.0.1:5004\"]\n"));
+    const Ran twice = run_program({"site", "check"}, dir.path());
+    CHECK(twice.status == 1);
+    CHECK(twice.err.find("sent to 239.20.0.1:5004 already") != std::string::npos);
+    INFO(twice.err);
+    CHECK(twice.err.find("line 9") != std::string::npos);
+}
