@@ -23,6 +23,8 @@
 #include "disc/dvd_title_source.hpp"
 #include "disc/iso9660.hpp"
 #include "disc/udf.hpp"
+#include "measure/transport.hpp"
+#include "net/rtp.hpp"
 
 using namespace wavecrest;
 
@@ -242,6 +244,25 @@ void headers(ByteSpan bytes) {
     }
     line.finish(Time(1 << 20));
     service.finish(Time(1 << 20));
+}
+
+// Datagrams of any length, plain and as RTP, into the meter.
+void datagrams(ByteSpan bytes) {
+    net::SequenceMeter sequence;
+    measure::TransportMeter meter;
+    while (bytes.size() > 2) {
+        const std::size_t size = std::min<std::size_t>(bytes.size() - 2, (bytes[0] << 8 | bytes[1]) % 1500u);
+        const ByteSpan datagram = bytes.subspan(2, size);
+        bytes = bytes.subspan(2 + size);
+        ByteSpan payload = datagram;
+        if (const auto packet = net::parse_rtp(datagram)) {
+            sequence.push(packet->header.sequence);
+            payload = packet->payload;
+        }
+        for (std::size_t at = 0; at + 188 <= payload.size(); at += 188) meter.push(payload.subspan(at, 188));
+    }
+    if (sequence.lost() > 65536 * sequence.received() + 65536) __builtin_trap();
+    (void)measure::in_words(meter.report());
 }
 
 }  // namespace

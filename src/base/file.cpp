@@ -146,7 +146,7 @@ Result<std::size_t> RetryingSource::read_at(std::uint64_t offset, std::span<std:
 Result<std::size_t> MemorySource::read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) {
     if (offset >= bytes_.size()) return 0;
     const std::size_t count = std::min<std::size_t>(buffer.size(), bytes_.size() - offset);
-    std::memcpy(buffer.data(), bytes_.data() + offset, count);
+    if (count > 0) std::memcpy(buffer.data(), bytes_.data() + offset, count);
     return count;
 }
 

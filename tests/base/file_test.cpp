@@ -143,3 +143,12 @@ TEST_CASE("abandoning a queue frees a writer that waits", "[queue]") {
     CHECK_FALSE(pushed);
     CHECK_FALSE(queue.pop());
 }
+
+TEST_CASE("reading nothing is no error, wherever", "[file]") {
+    base::MemorySource source(ByteVector{1, 2, 3});
+    for (const std::uint64_t at : {0u, 2u, 3u, 100u}) {
+        const auto got = source.read_at(at, {});
+        REQUIRE(got);
+        CHECK(*got == 0);
+    }
+}
