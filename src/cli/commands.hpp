@@ -90,6 +90,7 @@ struct VerifyOptions {
     std::string device;  // with a URL: class or description file; with a site: one of its devices
     std::string stream;  // with a site: one of its streams
     std::string link;    // with a URL
+    std::string wait = "10 s", listen = "10 s";  // for and to datagrams
     bool real_time = false;
     Output output;
 };

@@ -205,6 +205,9 @@ int run(int argc, char** argv) {
         ->type_name("NAME");
     verify_app->add_option("--stream", verify.stream, "with a site: only this stream")->type_name("NAME");
     verify_app->add_option("--link", verify.link, "with an address: the device's link (gigabit)")->type_name("LINK");
+    verify_app->add_option("--wait", verify.wait, "udp:// and rtp://: wait so long for the stream to appear (10 s)")
+        ->type_name("TIME");
+    verify_app->add_option("--for", verify.listen, "udp:// and rtp://: listen for so long (10 s)")->type_name("TIME");
     verify_app->add_flag("--real-time", verify.real_time,
                          "take as long as the device would; else waiting for the link is skipped");
     add_output(verify_app, verify.output, true);

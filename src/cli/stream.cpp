@@ -279,6 +279,11 @@ int run_stream(const StreamRunOptions& options) {
         fmt::print("Ended after {}: {}{} sent.\n", base::format_span(status.uptime),
                    service ? base::format_count(status.requests, "request") + ", " : "",
                    base::format_bytes(status.sent));
+        for (const stream::LiveStatus& s : figures.streams) {
+            if (s.refused > 0)
+                fmt::print("{}: {} datagrams were not taken by the network: no way to the address, or no room.\n",
+                           s.name, s.refused);
+        }
         if (live) {
             fmt::print("Datagrams left {:.1f} ms late at most, 99 of 100 within {:.1f} ms{}.\n",
                        base::to_seconds(figures.latest) * 1000, base::to_seconds(figures.late_99) * 1000,

@@ -23,6 +23,10 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
         return fail(ErrorKind::usage, "name either a site file with --site, or one address", "the command line",
                     "wavecrest verify --site site.toml, or wavecrest verify URL --device CLASS");
     }
+    std::optional<Time> wait = base::parse_span(options.wait), listen = base::parse_span(options.listen);
+    if (!wait || !listen || listen->count() <= 0)
+        return fail(ErrorKind::usage, fmt::format("\"{}\" is no length of time", !wait ? options.wait : options.listen),
+                    !wait ? "--wait" : "--for", "write a number and ms, s, min or h: \"10 s\"");
     if (options.site.empty()) {
         if (options.device.empty())
             return fail(ErrorKind::usage, "an address is verified as a device: none is named", "--device",
@@ -32,7 +36,7 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
         if (!link)
             return fail(ErrorKind::usage, fmt::format("\"{}\" is no link", options.link), "--link",
                         "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
-        jobs.push_back({options.url, options.url, device, *link, options.real_time});
+        jobs.push_back({options.url, options.url, device, *link, *wait, *listen, options.real_time});
         return jobs;
     }
     WAVECREST_TRY_ASSIGN(site, site::load(options.site));
@@ -45,7 +49,13 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
                 devices.push_back(d.device.name);
             if (!stream.meant_for(d.device.name) || (!options.device.empty() && options.device != d.device.name))
                 continue;
-            jobs.push_back({stream.name, site.address_of(stream), d.device, d.link, options.real_time});
+            jobs.push_back({stream.name, site.address_of(stream), d.device, d.link, *wait, *listen, options.real_time});
+            // What is sent to a single device can be received there only.
+            for (const stream::LiveTarget& target : stream.targets) {
+                if (target.to.multicast)
+                    jobs.push_back({stream.name + " (live)", stream::address_for(target), d.device, d.link, *wait,
+                                    *listen, options.real_time});
+            }
         }
     }
     if (jobs.empty()) {
@@ -103,9 +113,12 @@ Status write_files(const std::string& folder, const std::string& stem, const ver
     figure.title = fmt::format("{} on {}: {}", v.stream, v.device, device::short_name(v.verdict));
     figure.x_label = "time since the request (minutes:seconds)";
     figure.y_label = "Mbit/s";
-    figure.y2_label = "buffer (seconds of film)";
-    figure.band_name = "stall";
-    render::Series stream{"film's bit rate", render::Series::Style::steps, 0, false, {}};
+    // A live stream has no buffer that runs full or dry by its viewer's pace.
+    const bool live = v.levels.empty();
+    if (!live) figure.y2_label = "buffer (seconds of film)";
+    if (live) figure.x_label = "time since it appeared (minutes:seconds)";
+    if (!v.stalls.empty()) figure.band_name = "stall";
+    render::Series stream{live ? "received" : "film's bit rate", render::Series::Style::steps, 0, false, {}};
     render::Series buffer{"buffer", render::Series::Style::line, 2, true, {}};
     double highest = 0;
     for (std::size_t i = 0; i < v.seconds.size(); ++i) {
@@ -116,11 +129,15 @@ Status write_files(const std::string& folder, const std::string& stem, const ver
         stream.points.emplace_back(x, v.seconds[i].stream_bps / 1e6);
         highest = std::max(highest, v.seconds[i].stream_bps / 1e6);
     }
+    // The last second has its width, too.
+    if (!stream.points.empty())
+        stream.points.emplace_back(static_cast<double>(v.seconds.size()), stream.points.back().second);
     for (const measure::BufferLevel& l : v.levels)
         buffer.points.emplace_back(base::to_seconds(l.clock), base::to_seconds(l.level));
     for (const measure::Stall& stall : v.stalls)
         figure.bands.push_back({base::to_seconds(stall.clock), base::to_seconds(stall.clock + stall.length)});
-    figure.series = {std::move(stream), std::move(buffer)};
+    figure.series.push_back(std::move(stream));
+    if (!live) figure.series.push_back(std::move(buffer));
     const double link = static_cast<double>(v.link.payload_bps) / 1e6;
     const auto end = static_cast<double>(v.seconds.size());
     // A gigabit drawn to scale would flatten everything else: a link far above the film is named, not drawn.

@@ -193,6 +193,7 @@ std::optional<TransportPacket> parse_packet(ByteSpan bytes) {
         if (length > kPacket - 5) return std::nullopt;
         if (length > 0) {
             packet.discontinuity = (bytes[5] & 0x80) != 0;
+            packet.random_access = (bytes[5] & 0x40) != 0;
             if ((bytes[5] & 0x10) != 0 && length >= 7) {
                 const std::int64_t base = static_cast<std::int64_t>(bytes[6]) << 25 |
                                           static_cast<std::int64_t>(bytes[7]) << 17 |

@@ -25,6 +25,7 @@ struct TransportPacket {
     bool error = false;   // transport_error_indicator
     bool scrambled = false;
     bool discontinuity = false;
+    bool random_access = false;
     int continuity = 0;
     std::optional<std::int64_t> pcr_27mhz;
     ByteSpan payload;

@@ -490,11 +490,13 @@ Status TransportMux::State::send_until(std::int64_t end) {
         } else if (now_ >= next_clock_) {
             WAVECREST_TRY(send_clock());
         } else if (settings_.rate_bps > 0) {
-            static const ByteVector kFilling(184, 0xFF);
-            base::ByteWriter packet;
-            ts::write_packet(packet, {kNullPid, false, 0, {}, false}, kFilling);
+            static const ByteVector kNull = [] {
+                base::ByteWriter packet;
+                ts::write_packet(packet, {kNullPid, false, 0, {}, false}, ByteVector(184, 0xFF));
+                return packet.release();
+            }();
             ++figures_.null_packets;
-            WAVECREST_TRY(send(packet.bytes(), false));
+            WAVECREST_TRY(send(kNull, false));
         } else {
             const std::int64_t next = next_event(now_);
             if (next > now_ + kMs) next_decision_ = std::min(next_decision_, next);

@@ -4,12 +4,15 @@
 
 namespace wavecrest::net {
 
-void write_rtp(base::ByteWriter& out, const RtpHeader& header) {
-    out.u8(0x80);  // version 2
-    out.u8((header.marker ? 0x80u : 0u) | (static_cast<unsigned>(header.payload_type) & 0x7Fu));
-    out.u16(header.sequence);
-    out.u32(header.timestamp);
-    out.u32(header.source);
+void write_rtp(std::span<std::uint8_t, kRtpHeaderBytes> out, const RtpHeader& header) {
+    out[0] = 0x80;  // version 2
+    out[1] = static_cast<std::uint8_t>((header.marker ? 0x80 : 0) | (header.payload_type & 0x7F));
+    out[2] = static_cast<std::uint8_t>(header.sequence >> 8);
+    out[3] = static_cast<std::uint8_t>(header.sequence);
+    for (int i = 0; i < 4; ++i) {
+        out[static_cast<std::size_t>(4 + i)] = static_cast<std::uint8_t>(header.timestamp >> (24 - 8 * i));
+        out[static_cast<std::size_t>(8 + i)] = static_cast<std::uint8_t>(header.source >> (24 - 8 * i));
+    }
 }
 
 std::optional<RtpPacket> parse_rtp(ByteSpan datagram) {

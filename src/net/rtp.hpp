@@ -4,6 +4,7 @@
 
 #include <cstdint>
 #include <optional>
+#include <span>
 
 #include "base/bytes.hpp"
 
@@ -19,7 +20,8 @@ struct RtpHeader {
     std::uint32_t timestamp = 0;
     std::uint32_t source = 0;  // synchronization source identifier
 };
-void write_rtp(base::ByteWriter& out, const RtpHeader& header);
+inline constexpr std::size_t kRtpHeaderBytes = 12;
+void write_rtp(std::span<std::uint8_t, kRtpHeaderBytes> out, const RtpHeader& header);
 
 struct RtpPacket {
     RtpHeader header;

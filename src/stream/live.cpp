@@ -4,10 +4,7 @@
 #include <pthread.h>
 
 #include <algorithm>
-#include <atomic>
 #include <chrono>
-#include <condition_variable>
-#include <deque>
 #include <mutex>
 #include <random>
 #include <thread>
@@ -26,10 +23,12 @@ using Steady = std::chrono::steady_clock;
 using namespace std::chrono_literals;
 
 // Seven packets fit into the 1500 bytes of an Ethernet frame; fewer go where seven would take longer than this.
-constexpr std::size_t kDatagram = 7 * 188;
+constexpr std::size_t kDatagram = 7 * 188, kRtpHeader = net::kRtpHeaderBytes;
 constexpr std::chrono::milliseconds kLongestFill{20};
-// Multiplexed ahead of sending.
-constexpr std::chrono::milliseconds kAhead{1500};
+// Multiplexed ahead of sending. A reader that has got that far rests until half of it is gone: it works in few long
+// pieces, not whenever a datagram leaves.
+constexpr std::chrono::milliseconds kAhead{1500}, kLowAhead{750};
+constexpr std::chrono::milliseconds kHandOver{50};
 // Datagrams due within this time go out by one call.
 constexpr std::chrono::microseconds kBatch{300};
 // A source that is later than this moves the stream's clock: receivers see a gap, not a rush.
@@ -38,7 +37,43 @@ constexpr std::chrono::milliseconds kStall{250};
 struct Datagram {
     Time due{};  // on the timeline of the stream
     Time position{};
-    ByteVector bytes;  // transport packets
+    ByteVector bytes;  // room for an RTP header, then transport packets
+};
+
+// A queue whose places keep their buffers: what is taken out is exchanged for something spent. The sender neither
+// allocates nor frees, which could make it wait for a thread that is pushed aside inside the allocator.
+class Ring {
+  public:
+    bool empty() const { return count_ == 0; }
+    Datagram& front() { return places_[first_]; }
+    const Datagram& front() const { return places_[first_]; }
+    const Datagram& back() const { return places_[(first_ + count_ - 1) % places_.size()]; }
+    // `datagram` gets a spent buffer.
+    void push(Datagram& datagram) {
+        if (count_ == places_.size()) grow();
+        Datagram& place = places_[(first_ + count_++) % places_.size()];
+        place.due = datagram.due;
+        place.position = datagram.position;
+        place.bytes.swap(datagram.bytes);
+    }
+    void pop(Datagram& into) {
+        Datagram& place = front();
+        into.due = place.due;
+        into.position = place.position;
+        into.bytes.swap(place.bytes);
+        first_ = (first_ + 1) % places_.size();
+        --count_;
+    }
+
+  private:
+    void grow() {
+        std::vector<Datagram> larger(std::max<std::size_t>(64, places_.size() * 2));
+        for (std::size_t i = 0; i < count_; ++i) larger[i] = std::move(places_[(first_ + i) % places_.size()]);
+        places_ = std::move(larger);
+        first_ = 0;
+    }
+    std::vector<Datagram> places_;
+    std::size_t first_ = 0, count_ = 0;
 };
 
 // Lateness in steps of 50 us up to 100 ms.
@@ -67,22 +102,6 @@ class Histogram {
     Steady::duration worst_{};
 };
 
-struct Feed {
-    ReadyLive ready;
-    std::thread producer;
-    // Under the service's mutex:
-    std::deque<Datagram> queue;
-    bool done = false;  // nothing more comes
-    std::string error;
-    std::uint64_t rounds = 0;
-    // The sender's:
-    bool begun = false;
-    Steady::time_point zero;  // when time 0 of the stream's timeline is sent
-    std::uint16_t sequence = 0;
-    std::uint32_t source = 0;
-    LiveStatus status;
-};
-
 // A mutex that lends its holder the priority of who waits for it: else a reader that other programs push aside while it
 // holds the mutex would hold up the sender, real-time scheduling or not.
 class LendingMutex {
@@ -100,8 +119,43 @@ class LendingMutex {
     void lock() { ::pthread_mutex_lock(&mutex_); }
     void unlock() { ::pthread_mutex_unlock(&mutex_); }
 
+    pthread_mutex_t* handle() { return &mutex_; }
+
   private:
     pthread_mutex_t mutex_;
+};
+
+// Waiting under a lending mutex (std::condition_variable_any has a mutex inside that lends nothing).
+class Turn {
+  public:
+    Turn() { ::pthread_cond_init(&condition_, nullptr); }
+    Turn(const Turn&) = delete;
+    Turn& operator=(const Turn&) = delete;
+    ~Turn() { ::pthread_cond_destroy(&condition_); }
+    void wait(LendingMutex& locked) { ::pthread_cond_wait(&condition_, locked.handle()); }
+    void notify() { ::pthread_cond_signal(&condition_); }
+
+  private:
+    pthread_cond_t condition_;
+};
+
+struct Feed {
+    ReadyLive ready;
+    std::thread producer;
+    // Under the service's mutex:
+    Ring queue;
+    bool waiting = false;  // for its turn
+    bool done = false;     // nothing more comes
+    std::string error;
+    std::uint64_t rounds = 0;
+    Time ahead(Time due) const { return queue.empty() ? Time{} : due - queue.front().due; }
+    Turn turn;
+    // The sender's:
+    bool begun = false;
+    Steady::time_point zero;  // when time 0 of the stream's timeline is sent
+    std::uint16_t sequence = 0;
+    std::uint32_t source = 0;
+    LiveStatus status;
 };
 
 // From the interleaver to the multiplexer.
@@ -122,7 +176,6 @@ struct LiveService::State {
     std::unique_ptr<net::UdpSender> sender;
     std::thread thread;
     mutable LendingMutex mutex;
-    std::condition_variable_any room;
     bool stopping = false;
     bool real_time = false;
     Histogram late;
@@ -130,13 +183,16 @@ struct LiveService::State {
     Status produce(Feed& feed);
     void send_all();
     // False when the service ends.
-    bool push(Feed& feed, Datagram datagram) {
-        std::unique_lock lock(mutex);
-        room.wait(lock, [&] {
-            return stopping || feed.queue.empty() || datagram.due - feed.queue.front().due < Time(kAhead);
-        });
+    bool push(Feed& feed, std::vector<Datagram>& datagrams, std::size_t count) {
+        if (count == 0) return true;
+        const std::lock_guard lock(mutex);
+        for (Time most = kAhead; !stopping && feed.ahead(datagrams.front().due) >= most; most = kLowAhead) {
+            feed.waiting = true;
+            feed.turn.wait(mutex);
+        }
+        feed.waiting = false;
         if (stopping) return false;
-        feed.queue.push_back(std::move(datagram));
+        for (std::size_t i = 0; i < count; ++i) feed.queue.push(datagrams[i]);
         return true;
     }
 };
@@ -150,17 +206,33 @@ Status LiveService::State::produce(Feed& feed) {
     settings.rate_bps = feed.ready.item.rate_bps;
     Datagram next;
     Time position{};
+    // Handed over several at a time: the sender shouldn't meet a lock for each.
+    std::vector<Datagram> ready(1);
+    std::size_t filled = 0;
+    const auto give = [&] {
+        if (ready.size() == filled) ready.emplace_back();
+        ready[filled].due = next.due;
+        ready[filled].position = next.position;
+        ready[filled].bytes.swap(next.bytes);
+        next.bytes.clear();
+        ++filled;
+        if (ready[filled - 1].due - ready[0].due < Time(kHandOver)) return true;
+        const bool goes_on = push(feed, ready, filled);
+        for (std::size_t i = 0; i < filled; ++i) ready[i].bytes.clear();
+        filled = 0;
+        return goes_on;
+    };
     container::TransportMux mux(tracks, settings, [&](const container::MuxedPacket& packet) -> Status {
         if (!next.bytes.empty() && packet.due - next.due > Time(kLongestFill)) {
-            if (!push(feed, std::exchange(next, {}))) return base::interrupted();
+            if (!give()) return base::interrupted();
         }
         if (next.bytes.empty()) {
             next.due = packet.due;
             next.position = position;
-            next.bytes.reserve(kDatagram);
+            next.bytes.resize(kRtpHeader);
         }
         next.bytes.insert(next.bytes.end(), packet.bytes.begin(), packet.bytes.end());
-        if (next.bytes.size() >= kDatagram && !push(feed, std::exchange(next, {}))) return base::interrupted();
+        if (next.bytes.size() >= kRtpHeader + kDatagram && !give()) return base::interrupted();
         return {};
     });
     MuxSink sink(mux);
@@ -200,7 +272,8 @@ Status LiveService::State::produce(Feed& feed) {
     }
     WAVECREST_TRY(interleaver.drain());
     WAVECREST_TRY(mux.finish());
-    if (!next.bytes.empty()) push(feed, std::move(next));
+    if (!next.bytes.empty() && !give()) return base::interrupted();
+    if (!push(feed, ready, filled)) return base::interrupted();
     return {};
 }
 
@@ -217,19 +290,18 @@ void LiveService::State::send_all() {
         Datagram datagram;
         Steady::time_point due;
     };
-    std::vector<Going> going;
-    std::vector<ByteVector> framed;
+    std::vector<Going> going(1);  // its places keep their buffers, too
     std::vector<net::UdpSender::Datagram> out;
     std::vector<Feed*> owners;
     std::unique_lock lock(mutex);
     while (!stopping) {
         const auto now = Steady::now();
         Steady::time_point wake = now + 50ms;
-        going.clear();
+        std::size_t due_now = 0;
         for (const auto& feed : feeds) {
             if (!feed->begun && !feed->queue.empty()) {
                 // Wait until enough lies ready, so that a slow start is no stall.
-                const bool full = feed->queue.back().due - feed->queue.front().due > Time(300ms);
+                const bool full = feed->queue.back().due - feed->queue.front().due >= Time(kLowAhead);
                 if (!full && !feed->done) {
                     wake = std::min(wake, now + 5ms);
                     continue;
@@ -251,43 +323,37 @@ void LiveService::State::send_all() {
                 }
                 feed->status.position = next.position;
                 feed->status.datagrams += 1;
-                feed->status.bytes += next.bytes.size();
-                going.push_back({feed.get(), std::move(next), due});
-                feed->queue.pop_front();
+                feed->status.bytes += next.bytes.size() - kRtpHeader;
+                if (due_now == going.size()) going.emplace_back();
+                going[due_now].feed = feed.get();
+                going[due_now].due = due;
+                feed->queue.pop(going[due_now++].datagram);
             }
+            if (feed->waiting && (feed->queue.empty() || feed->ahead(feed->queue.back().due) < Time(kLowAhead)))
+                feed->turn.notify();
             if (feed->queue.empty() && feed->done) feed->status.ended = true;
         }
-        if (!going.empty()) {
-            room.notify_all();
+        if (due_now > 0) {
             lock.unlock();
-            std::sort(going.begin(), going.end(), [](const Going& a, const Going& b) { return a.due < b.due; });
+            const auto end = going.begin() + static_cast<std::ptrdiff_t>(due_now);
+            std::sort(going.begin(), end, [](const Going& a, const Going& b) { return a.due < b.due; });
             out.clear();
             owners.clear();
-            framed.clear();
-            framed.reserve(going.size());
-            for (const Going& one : going) {
-                Feed& feed = *one.feed;
-                const auto& targets = feed.ready.item.targets;
-                const bool rtp = std::any_of(targets.begin(), targets.end(), [](const LiveTarget& t) { return t.rtp; });
-                ByteSpan with_header;
-                if (rtp) {
-                    base::ByteWriter header;
-                    net::write_rtp(header,
-                                   {net::kRtpTransportStream, false, feed.sequence++,
-                                    static_cast<std::uint32_t>(base::to_ticks(one.datagram.due, 90'000)), feed.source});
-                    header.raw(one.datagram.bytes);
-                    framed.push_back(header.release());
-                    with_header = framed.back();
-                }
-                for (const LiveTarget& target : targets) {
-                    out.push_back({&target.to, target.rtp ? with_header : ByteSpan(one.datagram.bytes)});
+            for (auto one = going.begin(); one != end; ++one) {
+                Feed& feed = *one->feed;
+                const ByteSpan bytes(one->datagram.bytes);
+                net::write_rtp(std::span(one->datagram.bytes).first<kRtpHeader>(),
+                               {net::kRtpTransportStream, false, feed.sequence++,
+                                static_cast<std::uint32_t>(base::to_ticks(one->datagram.due, 90'000)), feed.source});
+                for (const LiveTarget& target : feed.ready.item.targets) {
+                    out.push_back({&target.to, target.rtp ? bytes : bytes.subspan(kRtpHeader)});
                     owners.push_back(&feed);
                 }
             }
             const std::size_t failed = sender->send(out);
             const auto sent = Steady::now();
             lock.lock();
-            for (const Going& one : going) late.add(sent - one.due);
+            for (auto one = going.begin(); one != end; ++one) late.add(sent - one->due);
             // Which of them it was isn't told by the call that sends many.
             if (failed > 0) owners.front()->status.refused += failed;
             continue;
@@ -382,7 +448,7 @@ LiveService::~LiveService() {
         const std::lock_guard lock(state_->mutex);
         state_->stopping = true;
     }
-    state_->room.notify_all();
+    for (const auto& feed : state_->feeds) feed->turn.notify();
     state_->thread.join();
     for (const auto& feed : state_->feeds) feed->producer.join();
 }
@@ -400,6 +466,12 @@ LiveFigures LiveService::figures() const {
     figures.latest = state_->late.worst();
     figures.real_time = state_->real_time;
     return figures;
+}
+
+void LiveService::restart_lateness() {
+    Histogram fresh;
+    const std::lock_guard lock(state_->mutex);
+    std::swap(state_->late, fresh);
 }
 
 bool LiveService::ended() const {

@@ -64,6 +64,8 @@ class LiveService {
     ~LiveService();
     LiveFigures figures() const;
     bool ended() const;  // all streams are
+    // Forgets how late datagrams were so far: starting isn't running.
+    void restart_lateness();
 
   private:
     struct State;

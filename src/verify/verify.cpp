@@ -13,6 +13,7 @@
 #include "net/http_client.hpp"
 #include "net/shaped_link.hpp"
 #include "profile/profile.hpp"
+#include "verify/datagrams.hpp"
 
 namespace wavecrest::verify {
 namespace {
@@ -307,6 +308,7 @@ std::string_view short_name(Short what) {
 }
 
 Result<Verification> run(const Job& job, const Progress& progress, const Cancel& cancel) {
+    if (is_datagram_address(job.address)) return run_datagrams(job, progress, cancel);
     WAVECREST_TRY_ASSIGN(url, net::parse_url(job.address));
     Verification v;
     v.stream = job.stream;

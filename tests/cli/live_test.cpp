@@ -1,8 +1,10 @@
 // stream run with --udp and --rtp: what arrives is the film, on its clock.
+#include <atomic>
 #include <catch2/catch.hpp>
 #include <chrono>
 #include <csignal>
 #include <nlohmann/json.hpp>
+#include <thread>
 
 #include "measure/transport.hpp"
 #include "net/rtp.hpp"
@@ -69,7 +71,8 @@ TEST_CASE("a film goes out as datagrams and as RTP at once, on its own clock", "
                                  "127.0.0.1:" + std::to_string(second)},
                                 dir.path());
         const auto begin = std::chrono::steady_clock::now();
-        while (std::chrono::steady_clock::now() - begin < 8s && sender.output().find("Ended after") == std::string::npos) {
+        while (std::chrono::steady_clock::now() - begin < 8s &&
+               sender.output().find("Ended after") == std::string::npos) {
             for (int i = 0; i < 20; ++i) {
                 a.take(*plain);
                 b.take(*framed);
@@ -135,6 +138,87 @@ TEST_CASE("a loop goes on without a seam, and Ctrl-C ends it", "[live]") {
     std::sort(times.begin(), times.end());
     for (std::size_t i = 1; i < times.size(); ++i)
         CHECK(std::chrono::abs(times[i] - times[i - 1] - base::from_ticks(1001, 24000)) < 1ms);
+}
+
+TEST_CASE("datagrams are verified as a device: fine, lost on the way, something else, nothing", "[live]") {
+    const TempDir dir;
+    write_media(dir / "loop.mp4", "mp4", {picture_lane(Codec::h264, 96), sound_lane(Codec::aac, 4)});
+    const std::string direct = "127.0.0.1:" + std::to_string(free_port());
+    const auto verify = [&](const std::string& address) {
+        return run_program({"verify", address, "--device", "tv-hd", "--for", "3 s", "--wait", "2 s", "--json"},
+                           dir.path());
+    };
+    const auto check_of = [](const nlohmann::json& result, const std::string& name) {
+        for (const auto& check : result["checks"]) {
+            if (check["name"] == name) return check;
+        }
+        FAIL("no check " << name);
+        return nlohmann::json();
+    };
+    {
+        const Background sender({"stream", "run", "loop.mp4", "--rtp", direct, "--loop"}, dir.path());
+        const Ran ran = verify("rtp://" + direct);
+        INFO(ran.out << ran.err);
+        CHECK(ran.status == 0);
+        const auto result = json_of(ran)["results"][0];
+        CHECK(result["verdict"] != "fail");
+        CHECK(check_of(result, "datagrams lost")["verdict"] == "pass");
+        CHECK(check_of(result, "packets")["verdict"] == "pass");
+        CHECK(check_of(result, "video codec")["verdict"] == "pass");
+        CHECK(result["startup_s"].get<double>() < 2.5);
+        CHECK(result["bitrate"]["mean_bps"].get<double>() > 100'000);
+        // The same without looking for RTP: said, with what to try.
+        const Ran plain = verify("udp://" + direct);
+        CHECK(plain.status == 1);
+        CHECK(plain.out.find("try rtp://") != std::string::npos);
+    }
+    // A way that loses one datagram in fifty and swaps some: a relay between the sender and the device.
+    const std::uint16_t in = free_port();
+    const std::string relayed = "127.0.0.1:" + std::to_string(free_port());
+    {
+        const auto relay_in = listen(in);
+        auto out = net::UdpSender::open({});
+        REQUIRE(out);
+        const auto to = net::parse_udp_address(relayed);
+        const Background sender({"stream", "run", "loop.mp4", "--rtp", "127.0.0.1:" + std::to_string(in), "--loop"},
+                                dir.path());
+        std::atomic<bool> done = false;
+        std::thread relay([&] {
+            ByteVector held;
+            for (int n = 0; !done;) {
+                const auto datagrams = relay_in->receive(20ms);
+                if (!datagrams) return;
+                for (const auto& datagram : *datagrams) {
+                    ++n;
+                    if (n % 50 == 7) continue;
+                    const ByteVector bytes(datagram.bytes.begin(), datagram.bytes.end());
+                    if (n % 50 == 20) {
+                        held = bytes;
+                        continue;
+                    }
+                    std::vector<net::UdpSender::Datagram> now = {{&*to, bytes}};
+                    if (!held.empty()) now.push_back({&*to, held});
+                    (*out)->send(now);
+                    held.clear();
+                }
+            }
+        });
+        const Ran ran = verify("rtp://" + relayed);
+        done = true;
+        relay.join();
+        INFO(ran.out << ran.err);
+        CHECK(ran.status == 1);
+        const auto result = json_of(ran)["results"][0];
+        CHECK(result["verdict"] == "fail");
+        CHECK(result["short"] == "network");
+        CHECK(check_of(result, "datagrams lost")["verdict"] == "fail");
+        CHECK(check_of(result, "datagrams in order")["verdict"] == "warn");
+        CHECK(check_of(result, "packets")["verdict"] == "fail");
+    }
+    const Ran nothing = verify("udp://" + direct);
+    CHECK(nothing.status == 1);
+    CHECK(nothing.out.find("nothing arrived") != std::string::npos);
+    CHECK(verify("udp://nowhere").status == 2);
 }
 
 TEST_CASE("what can't be sent is refused before anything is", "[live]") {

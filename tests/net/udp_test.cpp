@@ -11,10 +11,10 @@ using namespace wavecrest;
 using namespace std::chrono_literals;
 
 TEST_CASE("RTP headers by their bits", "[udp]") {
-    base::ByteWriter out;
-    net::write_rtp(out, {33, true, 0xABCD, 0x01020304, 0xDEADBEEF});
+    ByteVector out(12);
+    net::write_rtp(std::span(out).first<12>(), {33, true, 0xABCD, 0x01020304, 0xDEADBEEF});
     const ByteVector expected = {0x80, 0xA1, 0xAB, 0xCD, 1, 2, 3, 4, 0xDE, 0xAD, 0xBE, 0xEF};
-    CHECK(out.bytes() == expected);
+    CHECK(out == expected);
 
     // Two contributing sources, an extension of one word, three bytes of padding (RFC 3550, 5.1 and 5.3.1).
     ByteVector full = {0xB2, 0x21, 0, 7, 0, 0, 0, 9, 0, 0, 0, 1, 1, 1, 1, 1, 2, 2, 2, 2, 0xBE, 0xDE, 0, 1, 9, 9, 9, 9};

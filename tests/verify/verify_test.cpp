@@ -91,8 +91,12 @@ class BadServer {
 
 verify::Verification verify_at(const std::string& address, const char* link = "gigabit") {
     const Cancel cancel;
-    const auto done =
-        verify::run({"Film", address, *device::find("tv-hd"), *device::parse_link(link), false}, {}, cancel);
+    verify::Job job;
+    job.stream = "Film";
+    job.address = address;
+    job.device = *device::find("tv-hd");
+    job.link = *device::parse_link(link);
+    const auto done = verify::run(job, {}, cancel);
     REQUIRE(done);
     return *done;
 }

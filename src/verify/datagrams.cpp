@@ -1,0 +1,273 @@
+#include "verify/datagrams.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+
+#include "base/file.hpp"
+#include "base/units.hpp"
+#include "container/mpeg_ts.hpp"
+#include "container/reader.hpp"
+#include "measure/transport.hpp"
+#include "net/rtp.hpp"
+#include "net/udp.hpp"
+
+namespace wavecrest::verify {
+namespace {
+
+using device::Check;
+using device::Verdict;
+namespace ts = container::ts;
+using namespace std::chrono_literals;
+using Steady = std::chrono::steady_clock;
+
+// Kept to find out what the stream is made of.
+constexpr std::size_t kKept = 48 << 20;
+// Receivers smooth out what comes earlier or later than the clock says; cheap ones hold little.
+constexpr Time kJitterWarning = std::chrono::milliseconds(50), kJitterLimit = std::chrono::milliseconds(250);
+
+void add(Verification& v, std::string name, Verdict verdict, std::string measured, std::string limit,
+         std::string why = "") {
+    v.checks.push_back({std::move(name), verdict, std::move(measured), std::move(limit),
+                        verdict == Verdict::pass ? "" : std::move(why)});
+}
+
+std::string ms(Time time) {
+    return fmt::format("{:.0f} ms", base::to_seconds(time) * 1000);
+}
+
+// How far arrivals stray from the clock that the stream carries.
+class ArrivalMeter {
+  public:
+    void push(std::int64_t clock_27mhz, std::chrono::nanoseconds at) {
+        if (!first_) {
+            first_ = {clock_27mhz, at};
+            return;
+        }
+        constexpr std::int64_t kRange = (std::int64_t{1} << 33) * 300;
+        std::int64_t passed = clock_27mhz - first_->first;
+        if (passed < 0) passed += kRange;
+        const double off =
+            std::chrono::duration<double>(at - first_->second).count() - static_cast<double>(passed) / 27e6;
+        off_.push_back(off);
+    }
+    // Between the earliest and the latest, a hundredth of each side left out.
+    Time spread() {
+        if (off_.size() < 10) return {};
+        std::sort(off_.begin(), off_.end());
+        return base::from_seconds(off_[off_.size() * 99 / 100] - off_[off_.size() / 100]);
+    }
+
+  private:
+    std::optional<std::pair<std::int64_t, std::chrono::nanoseconds>> first_;
+    std::vector<double> off_;
+};
+
+struct Received {
+    ByteVector kept;
+    measure::TransportMeter meter;
+    net::SequenceMeter sequence;
+    ArrivalMeter arrivals;
+    std::vector<std::uint64_t> tenths;  // transport bytes in each tenth of a second
+    std::uint64_t datagrams = 0, bytes = 0, malformed = 0;
+    std::optional<std::chrono::nanoseconds> first, last, keyframe;
+    std::int64_t clock_pid = -1;
+
+    void take(const net::UdpReceiver::Datagram& datagram, bool rtp) {
+        ByteSpan payload = datagram.bytes;
+        if (rtp) {
+            const auto packet = net::parse_rtp(datagram.bytes);
+            if (!packet || packet->header.payload_type != net::kRtpTransportStream) {
+                ++malformed;
+                return;
+            }
+            if (!sequence.push(packet->header.sequence)) return;
+            payload = packet->payload;
+        }
+        if (payload.size() < ts::kPacket || payload[0] != ts::kSync || payload.size() % ts::kPacket != 0) {
+            ++malformed;
+            return;
+        }
+        if (!first) first = datagram.at;
+        last = datagram.at;
+        ++datagrams;
+        bytes += payload.size();
+        const auto tenth = static_cast<std::size_t>(std::max<std::int64_t>((datagram.at - *first) / 100ms, 0));
+        tenths.resize(std::max(tenths.size(), std::min<std::size_t>(tenth, 360'000) + 1));
+        tenths.back() += payload.size();
+        for (std::size_t at = 0; at + ts::kPacket <= payload.size(); at += ts::kPacket) {
+            const ByteSpan bytes_of = payload.subspan(at, ts::kPacket);
+            meter.push(bytes_of);
+            const auto packet = ts::parse_packet(bytes_of);
+            if (!packet) continue;
+            if (packet->pcr_27mhz && (clock_pid < 0 || packet->pid == clock_pid)) {
+                clock_pid = packet->pid;
+                arrivals.push(*packet->pcr_27mhz, datagram.at);
+            }
+            if (packet->random_access && !keyframe) keyframe = datagram.at;
+        }
+        if (kept.size() < kKept) kept.insert(kept.end(), payload.begin(), payload.end());
+    }
+    std::int64_t peak_1s() const {
+        std::uint64_t sum = 0, most = 0;
+        for (std::size_t i = 0; i < tenths.size(); ++i) {
+            sum += tenths[i];
+            if (i >= 10) sum -= tenths[i - 10];
+            most = std::max(most, sum);
+        }
+        return static_cast<std::int64_t>(most * 8);
+    }
+};
+
+Verification failed(Verification v, Short short_of, std::string summary, std::string remedy) {
+    v.verdict = Verdict::fail;
+    v.short_of = short_of;
+    v.summary = std::move(summary);
+    v.remedy = std::move(remedy);
+    return v;
+}
+
+}  // namespace
+
+bool is_datagram_address(const std::string& address) {
+    return address.starts_with("udp://") || address.starts_with("rtp://");
+}
+
+Result<Verification> run_datagrams(const Job& job, const Progress& progress, const Cancel& cancel) {
+    const bool rtp = job.address.starts_with("rtp://");
+    WAVECREST_TRY_ASSIGN(address, net::parse_udp_address(job.address.substr(6)));
+    Verification v;
+    v.stream = job.stream;
+    v.address = job.address;
+    v.device = job.device.name;
+    v.link = job.link;
+    WAVECREST_TRY_ASSIGN(receiver, net::UdpReceiver::open(address));
+    Received got;
+    const auto begun = Steady::now();
+    const auto joined = std::chrono::system_clock::now().time_since_epoch();
+    const auto patience = std::chrono::duration_cast<Steady::duration>(job.wait);
+    const auto length = std::chrono::duration_cast<Steady::duration>(job.listen);
+    std::optional<Steady::time_point> listening;
+    while (true) {
+        if (cancel.requested()) return base::interrupted();
+        const auto now = Steady::now();
+        if (!listening && now - begun > patience) break;
+        if (listening && now - *listening > length) break;
+        WAVECREST_TRY_ASSIGN(datagrams, receiver->receive(50ms));
+        for (const auto& datagram : datagrams) got.take(datagram, rtp);
+        if (!listening && !datagrams.empty()) listening = Steady::now();
+        if (progress && listening) progress({std::chrono::duration_cast<Time>(now - *listening), job.listen});
+    }
+    if (!got.first && got.malformed == 0) {
+        add(v, "arrives", Verdict::fail, "nothing", "a stream");
+        return failed(
+            std::move(v), Short::network,
+            fmt::format("nothing arrived at {} in {}", job.address, base::format_span(job.wait)),
+            address.multicast
+                ? "check that it is being sent to this address and port, that a firewall lets it in, and that "
+                  "switches and access points between pass multicast on"
+                : "check that it is being sent to this machine's address and this port, and that a firewall "
+                  "lets it in");
+    }
+    if (!got.first) {
+        add(v, "arrives", Verdict::fail, fmt::format("{} other datagrams", got.malformed), "transport packets");
+        return failed(std::move(v), Short::server,
+                      fmt::format("datagrams arrive at {}, but they hold no transport packets{}", job.address,
+                                  rtp ? " in RTP" : ""),
+                      rtp ? "try udp:// in front of the address" : "try rtp:// in front of the address");
+    }
+    const Time spanned = std::chrono::duration_cast<Time>(*got.last - *got.first);
+    v.duration = spanned;
+    v.started = true;
+    v.startup = std::chrono::duration_cast<Time>(got.keyframe.value_or(*got.first) - joined);
+    if (v.startup < Time{}) v.startup = {};
+    v.mean_bps = spanned.count() > 0
+                     ? static_cast<std::int64_t>(static_cast<double>(got.bytes) * 8 / base::to_seconds(spanned))
+                     : 0;
+    v.peak_1s_bps = got.peak_1s();
+    for (std::size_t i = 0; i + 10 <= got.tenths.size(); i += 10) {
+        Second second;
+        for (std::size_t k = i; k < i + 10; ++k) second.received_bps += static_cast<double>(got.tenths[k]) * 8;
+        second.stream_bps = second.received_bps;
+        v.seconds.push_back(second);
+    }
+    add(v, "arrives", Verdict::pass, fmt::format("{} datagrams in {}", got.datagrams, base::format_span(spanned)), "");
+
+    // What it is made of, against the device.
+    auto media = container::open_media(std::make_shared<base::MemorySource>(std::move(got.kept), job.address));
+    if (!media) {
+        add(v, "content", Verdict::fail, media.error().what, "pictures and sound");
+        return failed(std::move(v), Short::server, fmt::format("what arrives can't be played: {}", media.error().what),
+                      "check what is being sent");
+    }
+    for (Check& check : device::judge(job.device, "mpeg-ts", media->source->tracks(), v.peak_1s_bps))
+        v.checks.push_back(std::move(check));
+
+    const measure::TransportReport report = got.meter.report();
+    if (rtp) {
+        const std::uint64_t lost = got.sequence.lost(), all = lost + got.sequence.received();
+        add(v, "datagrams lost", lost > 0 ? Verdict::fail : Verdict::pass, fmt::format("{} of {}", lost, all), "none",
+            "every loss is seen or heard: wire the device, or use HTTP, which repeats what is lost");
+        add(v, "datagrams in order", got.sequence.reordered() > 0 ? Verdict::warn : Verdict::pass,
+            fmt::format("{} late, {} doubled", got.sequence.reordered(), got.sequence.doubled()), "all",
+            "players without a reordering buffer show faults");
+    }
+    add(v, "packets", report.discontinuities + report.marked_bad > 0 ? Verdict::fail : Verdict::pass,
+        fmt::format("{} gaps", report.discontinuities), "no gaps",
+        fmt::format(
+            "packets are missing: lost on the way{}",
+            receiver->overrun() > 0 ? ", or by this machine, which was too busy to take them" : ", or never sent"));
+    add(v, "clock references",
+        report.clock_interval > 100ms  ? Verdict::fail
+        : report.clock_interval > 40ms ? Verdict::warn
+                                       : Verdict::pass,
+        "at most " + ms(report.clock_interval) + " apart", "40 ms (100 ms at most)",
+        "players that follow the sender's clock drift or stutter");
+    add(v, "tables", report.table_interval > 500ms ? Verdict::warn : Verdict::pass,
+        "at most " + ms(report.table_interval) + " apart", "500 ms", "joining takes so much longer");
+    const Time jitter = got.arrivals.spread();
+    add(v, "arrival",
+        jitter > kJitterLimit     ? Verdict::fail
+        : jitter > kJitterWarning ? Verdict::warn
+                                  : Verdict::pass,
+        ms(jitter) + " off the clock", ms(kJitterWarning),
+        "datagrams come in bursts or late: the sender is too busy, or "
+        "the network holds them up");
+    std::uint64_t late = 0;
+    for (const auto& stream : report.streams) late += stream.late;
+    add(v, "in time", late > 0 ? Verdict::warn : Verdict::pass, fmt::format("{} too late", late), "none",
+        "by the stream's own clock its data comes after it is due");
+    const bool fits = v.peak_1s_bps <= job.link.payload_bps;
+    add(v, "link", fits ? Verdict::pass : Verdict::fail, base::format_bitrate(v.peak_1s_bps) + " in the highest second",
+        base::format_bitrate(job.link.payload_bps),
+        "the link can't carry the stream: send it at a lower rate, or wire the device");
+    add(v, "startup", v.startup > base::from_seconds(5) ? Verdict::warn : Verdict::pass,
+        fmt::format("{:.1f} s to a keyframe", base::to_seconds(v.startup)), "5.0 s",
+        "channel changes take so long: encode with shorter distances between keyframes");
+
+    v.verdict = Verdict::pass;
+    const Check* worst = nullptr;
+    for (const Check& check : v.checks) {
+        if (worst == nullptr || (check.verdict == Verdict::fail && worst->verdict != Verdict::fail) ||
+            (check.verdict == Verdict::warn && worst->verdict == Verdict::pass))
+            worst = &check;
+        v.verdict = device::worse(v.verdict, check.verdict);
+    }
+    if (v.verdict == Verdict::pass) {
+        v.summary = fmt::format("arrives whole, {} on average, and suits the device", base::format_bitrate(v.mean_bps));
+        return v;
+    }
+    v.summary = fmt::format("{}: {} (limit: {})", worst->name, worst->measured, worst->limit);
+    v.remedy = worst->why;
+    if (v.verdict == Verdict::fail) {
+        const std::string& name = worst->name;
+        v.short_of = name == "datagrams lost" || name == "packets" || name == "arrival" || name == "link"
+                         ? Short::network
+                     : name == "clock references" ? Short::server
+                                                  : Short::device;
+    }
+    return v;
+}
+
+}  // namespace wavecrest::verify
