@@ -161,7 +161,8 @@ void print_result(const verify::Verification& v) {
         v.short_of == verify::Short::none ? "" : fmt::format(", short is the {}", verify::short_name(v.short_of)),
         v.summary);
     // What failed, and what playing showed; the rest is only named.
-    static const std::vector<std::string> kPlaying = {"startup", "stalls", "skips", "link"};
+    static const std::vector<std::string> kPlaying = {"startup", "stalls",  "skips",         "link",
+                                                      "packets", "arrival", "datagrams lost"};
     render::Table table({"check", "verdict", "measured", "limit"});
     std::string fine = "    also pass:";
     std::size_t line_start = 0;
