@@ -238,17 +238,10 @@ Status LiveService::State::produce(Feed& feed) {
     MuxSink sink(mux);
     container::Interleaver interleaver(sink, tracks, Time{});
     Time offset{};
-    std::unique_ptr<source::Input> input;
-    std::unique_ptr<PacketSource> source;
     while (true) {
-        // A new round skips back: opening takes long where it has to look around.
-        if (source == nullptr || !source->seek(Time{})) {
-            WAVECREST_TRY_ASSIGN(opened, source::open_input(feed.ready.item.file));
-            WAVECREST_TRY_ASSIGN(pick, opened->pick("main"));
-            WAVECREST_TRY_ASSIGN(packets, opened->open(pick));
-            input = std::move(opened);
-            source = std::move(packets);
-        }
+        WAVECREST_TRY_ASSIGN(input, source::open_input(feed.ready.item.file));
+        WAVECREST_TRY_ASSIGN(pick, input->pick("main"));
+        WAVECREST_TRY_ASSIGN(source, input->open(pick));
         Time picture_end{}, end{};
         bool any = false;
         while (true) {
