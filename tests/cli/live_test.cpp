@@ -135,7 +135,12 @@ TEST_CASE("a loop goes on without a seam, and Ctrl-C ends it", "[live]") {
     REQUIRE(lanes.size() == 2);
     REQUIRE(lanes[0].packets.size() > 20);
     std::vector<Time> times;
-    for (const Packet& p : lanes[0].packets) times.push_back(p.pts);
+    // Receiving ends anywhere: pictures behind the last keyframe may lack those shown before them.
+    Time whole{};
+    for (const Packet& p : lanes[0].packets) whole = p.key ? p.pts : whole;
+    for (const Packet& p : lanes[0].packets) {
+        if (p.pts <= whole) times.push_back(p.pts);
+    }
     std::sort(times.begin(), times.end());
     for (std::size_t i = 1; i < times.size(); ++i)
         CHECK(std::chrono::abs(times[i] - times[i - 1] - base::from_ticks(1001, 24000)) < 1ms);
