@@ -85,6 +85,25 @@ std::optional<Time> parse_span(std::string_view text) {
     return from_seconds(*value);
 }
 
+std::optional<Time> parse_clock(std::string_view text) {
+    std::int64_t seconds = 0;
+    int fields = 0;
+    while (true) {
+        const std::size_t colon = text.find(':');
+        const std::string_view field = text.substr(0, colon);
+        int value = 0;
+        const auto [rest, error] = std::from_chars(field.data(), field.data() + field.size(), value);
+        if (error != std::errc{} || rest != field.data() + field.size() || value < 0 || (fields > 0 && value > 59) ||
+            value > 9999 || ++fields > 3)
+            return std::nullopt;
+        seconds = seconds * 60 + value;
+        if (colon == std::string_view::npos) break;
+        text.remove_prefix(colon + 1);
+    }
+    if (fields < 2) return std::nullopt;
+    return std::chrono::duration_cast<Time>(std::chrono::seconds(seconds));
+}
+
 std::optional<std::uint64_t> parse_bytes(std::string_view text) {
     const auto value = parse_with_units(text, {{"bytes", 1}, {"kB", 1e3}, {"MB", 1e6}, {"GB", 1e9}});
     return value ? std::optional(static_cast<std::uint64_t>(std::llround(*value))) : std::nullopt;

@@ -20,6 +20,7 @@ std::string format_rate(Ratio frames_per_second);                    // "23.976"
 // Nothing when the text is not a number with a known unit. Blanks between number and unit may be left out.
 std::optional<std::int64_t> parse_bitrate(std::string_view text);  // bit/s, kbit/s, Mbit/s, Gbit/s
 std::optional<Time> parse_span(std::string_view text);             // ms, s, min, h
+std::optional<Time> parse_clock(std::string_view text);            // "0:15", "1:32:05"
 std::optional<std::uint64_t> parse_bytes(std::string_view text);   // bytes, kB, MB, GB
 
 struct Size {

@@ -11,6 +11,7 @@
 
 #include "bitstream/aac.hpp"
 #include "bitstream/headers.hpp"
+#include "container/flv_tags.hpp"
 #include "container/reader.hpp"
 #include "container/skip_gate.hpp"
 #include "container/timing.hpp"
@@ -19,23 +20,15 @@
 namespace wavecrest::container {
 namespace {
 
-constexpr std::uint8_t kSound = 8, kPicture = 9, kScript = 18;
+using flv::kPicture;
+using flv::kScript;
+using flv::kSound;
 constexpr std::size_t kHeader = 9, kTagHeader = 11;
 constexpr std::uint64_t kProbe = 4 << 20;
 constexpr Time kPriming = std::chrono::milliseconds(100);  // sound so little before the picture starts its decoder
 constexpr TrackId kPictureTrack = 1, kSoundTrack = 2;
 
 // ---- Values of script data (AMF 0)
-
-void put_text(base::ByteWriter& out, std::string_view text) {
-    out.u16(text.size());
-    out.text(text);
-}
-void put_number(base::ByteWriter& out, std::string_view name, double value) {
-    put_text(out, name);
-    out.u8(0);
-    out.u64(std::bit_cast<std::uint64_t>(value));
-}
 
 struct Script {
     std::map<std::string, double> numbers;
@@ -488,37 +481,15 @@ class FlvWriter : public PacketSink {
         out.u8((sound_ ? 4u : 0u) | (picture_ ? 1u : 0u));
         out.u32(kHeader);
         out.u32(0);
-        base::ByteWriter body;
-        body.u8(2);
-        put_text(body, "onMetaData");
-        body.u8(8);
-        body.u32(6);
-        put_text(body, "duration");
-        duration_at_ = out.size() + kTagHeader + body.size() + 1;
-        body.u8(0);
-        body.u64(0);
-        if (picture_) {
-            put_number(body, "width", picture_->width);
-            put_number(body, "height", picture_->height);
-            if (picture_->frame_rate.num > 0) put_number(body, "framerate", picture_->frame_rate.value());
-            put_number(body, "videocodecid", 7);
-        }
-        if (sound_) put_number(body, "audiocodecid", sound_->codec == Codec::aac ? 10 : 2);
-        body.u24(9);
-        put_tag(out, kScript, 0, body.bytes());
-        if (picture_) {
-            base::ByteWriter tag;
-            tag.u8(0x17);
-            tag.u32(0);
-            tag.raw(picture_->codec_config.view());
-            put_tag(out, kPicture, 0, tag.bytes());
-        }
-        if (sound_ && sound_->codec == Codec::aac) {
-            base::ByteWriter tag;
-            tag.u8(0xAF);
-            tag.u8(0);
-            tag.raw(sound_->codec_config.view());
-            put_tag(out, kSound, 0, tag.bytes());
+        std::vector<Track> tracks;
+        if (picture_) tracks.push_back(*picture_);
+        if (sound_) tracks.push_back(*sound_);
+        const std::size_t body_at = out.size() + kTagHeader;
+        put_tag(out, kScript, 0, flv::metadata(tracks, &duration_at_));
+        duration_at_ += body_at;
+        for (const Track& track : tracks) {
+            if (const ByteVector config = flv::configuration(track); !config.empty())
+                put_tag(out, track.kind == TrackKind::video ? kPicture : kSound, 0, config);
         }
         return file_.write(out.bytes());
     }
@@ -532,25 +503,12 @@ class FlvWriter : public PacketSink {
             shift_ = std::max(-packet.dts, Time{});
         }
         const std::int64_t time = std::max<std::int64_t>(base::to_ticks(packet.dts + shift_, 1000), 0);
-        base::ByteWriter body;
-        if (picture) {
-            const std::int64_t composition =
-                std::clamp<std::int64_t>(base::to_ticks(packet.pts + shift_, 1000) - time, -0x800000, 0x7FFFFF);
-            body.u8(packet.key ? 0x17 : 0x27);
-            body.u8(1);
-            body.u24(static_cast<std::uint64_t>(composition) & 0xFFFFFF);
-        } else if (sound_->codec == Codec::aac) {
-            body.u8(0xAF);
-            body.u8(1);
-        } else {
-            const int rate = sound_->sample_rate >= 44100 ? 3 : sound_->sample_rate >= 22050 ? 2 : 1;
-            body.u8(0x20u | static_cast<unsigned>(rate) << 2 | 2u | (sound_->channels > 1 ? 1u : 0u));
-        }
-        body.raw(packet.data.view());
+        const ByteVector body =
+            flv::body(picture ? *picture_ : *sound_, packet, base::to_ticks(packet.pts + shift_, 1000) - time);
         if (body.size() > 0xFFFFFF)
             return fail(ErrorKind::input, "a picture is larger than FLV can hold",
                         fmt::format("track {}", packet.track), "choose another format");
-        put_tag(out_, picture ? kPicture : kSound, time, body.bytes());
+        put_tag(out_, picture ? kPicture : kSound, time, body);
         end_ = std::max(end_, packet.pts + packet.duration + shift_);
         if (out_.size() < (1u << 20)) return {};
         WAVECREST_TRY(file_.write(out_.bytes()));

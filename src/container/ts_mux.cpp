@@ -379,7 +379,11 @@ void TransportMux::State::decide_rate() {
 }
 
 Status TransportMux::State::send(ByteSpan bytes, bool group_start) {
-    WAVECREST_TRY(out_({bytes, time_of(now_), group_start}));
+    std::int64_t group = now_;
+    if (const Lane& lane = lanes_[clock_lane_];
+        group_start && lane.track.kind == TrackKind::video && !lane.units.empty())
+        group = lane.units.front().deadline + kMargin;
+    WAVECREST_TRY(out_({bytes, time_of(now_), group_start, time_of(group)}));
     ++figures_.packets;
     if (settings_.rate_bps > 0) {
         ++slot_count_;

@@ -24,6 +24,7 @@ struct MuxedPacket {
     ByteSpan bytes;            // 188; valid during the call
     Time due{};                // when its first byte is to be sent, on the timeline of the packets written
     bool group_start = false;  // tables and a keyframe follow: a receiver can begin here
+    Time group_time{};         // where it is: the decoding time of that keyframe, the same if it is marked twice
 };
 using MuxOut = std::function<Status(const MuxedPacket& packet)>;
 

@@ -163,6 +163,7 @@ Result<ResponseHead> HttpClient::get(std::uint64_t first, std::optional<std::uin
     result.takes_ranges = head[http::field::accept_ranges] == "bytes" || result.status == 206;
     result.body_size = s.parser->content_length().value_or(0);
     result.full_size = result.body_size;
+    result.endless = !s.parser->content_length();
     if (const auto range = head[http::field::content_range]; !range.empty()) {
         const std::string_view text(range.data(), range.size());
         const std::size_t slash = text.rfind('/');
@@ -182,6 +183,10 @@ Result<ResponseHead> HttpClient::get(std::uint64_t first, std::optional<std::uin
     return result;
 }
 
+void HttpClient::aim(const std::string& target) {
+    state_->url.target = target;
+}
+
 Result<std::size_t> HttpClient::read(std::span<std::uint8_t> buffer) {
     State& s = *state_;
     if (!s.parser) return 0;
@@ -199,6 +204,27 @@ Result<std::size_t> HttpClient::read(std::span<std::uint8_t> buffer) {
     }
     s.reusable = s.parser->keep_alive();
     return 0;
+}
+
+Result<HttpAnswered> HttpClient::exchange(const Url& url, const HttpExchange& wanted) {
+    State s(url, wanted.limit);
+    if (const error_code error = s.connect()) return s.unreachable(error, "connecting");
+    http::request<http::string_body> request{http::string_to_verb(wanted.method), url.target, 11};
+    request.set(http::field::host, url.port == 80 ? url.host : fmt::format("{}:{}", url.host, url.port));
+    request.set(http::field::user_agent, "Wavecrest");
+    request.set(http::field::connection, "close");
+    if (!wanted.token.empty()) request.set(http::field::authorization, "Bearer " + wanted.token);
+    if (!wanted.body.empty()) request.set(http::field::content_type, "application/json");
+    request.body() = wanted.body;
+    request.prepare_payload();
+    error_code error = s.step([&](auto done) { http::async_write(*s.stream, request, std::move(done)); });
+    http::response_parser<http::string_body> parser;
+    parser.body_limit(4 << 20);
+    if (!error) error = s.step([&](auto done) { http::async_read(*s.stream, s.buffer, parser, std::move(done)); });
+    if (error) return s.unreachable(error, "asking");
+    const auto& response = parser.get();
+    return HttpAnswered{static_cast<int>(response.result_int()), std::string(response[http::field::content_type]),
+                        response.body()};
 }
 
 }  // namespace wavecrest::net

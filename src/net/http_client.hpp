@@ -29,6 +29,19 @@ struct ResponseHead {
     std::uint64_t body_size = 0;  // Content-Length
     std::uint64_t full_size = 0;  // of the whole file, from Content-Range or Content-Length
     bool takes_ranges = false;
+    bool endless = false;  // no length is told: a live stream
+};
+
+struct HttpExchange {
+    std::string method = "GET";
+    std::string token;
+    std::string body;  // sent as JSON
+    Time limit = base::from_seconds(5);
+};
+struct HttpAnswered {
+    int status = 0;
+    std::string media_type;
+    std::string body;
 };
 
 class HttpClient {
@@ -40,10 +53,16 @@ class HttpClient {
     // whose last body was read to its end is used again, else a new one is made. Errors (kind wanting: the stream was
     // checked and can't be reached): no connection, time limit, no HTTP, a status other than 200 and 206.
     Result<ResponseHead> get(std::uint64_t first, std::optional<std::uint64_t> last = {});
+    // Asks for another path of the same server from now on.
+    void aim(const std::string& target);
     // The next piece of the body; 0 at its end.
     Result<std::size_t> read(std::span<std::uint8_t> buffer);
     // Gives up the body and the connection.
     void close();
+
+    // One request with everything read into memory (at most 4 MB). `token` goes as Authorization: Bearer where it isn't
+    // empty. Gives any status; errors (kind wanting) as of get().
+    static Result<HttpAnswered> exchange(const Url& url, const HttpExchange& request);
 
   private:
     struct State;

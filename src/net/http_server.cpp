@@ -10,6 +10,7 @@
 #include <boost/beast/core.hpp>
 #include <boost/beast/http.hpp>
 
+#include <array>
 #include <atomic>
 #include <charconv>
 #include <chrono>
@@ -21,7 +22,7 @@
 #include <thread>
 
 #include "base/units.hpp"
-#include "host/machine.hpp"
+#include "net/listen.hpp"
 
 namespace wavecrest::net {
 namespace {
@@ -89,20 +90,35 @@ class File {
 };
 
 using Steady = std::chrono::steady_clock;
+// Of any family: connections that come decrypted from elsewhere are local ones.
+using Socket = asio::generic::stream_protocol::socket;
 
 // One connection. Its coroutine runs on its own strand; the figures are read from other threads.
 struct Client {
-    explicit Client(tcp::socket s, std::string a) : socket(std::move(s)), address(std::move(a)) {}
-    tcp::socket socket;
+    Client(Socket s, std::string a, std::uint64_t number) : id(number), socket(std::move(s)), address(std::move(a)) {}
+    const std::uint64_t id;
+    Socket socket;
     std::string address;
     Steady::time_point connected = Steady::now();
     std::atomic<Steady::rep> last_progress{Steady::now().time_since_epoch().count()};
-    std::atomic<const ServedFile*> file{nullptr};
+    std::mutex mutex;
+    std::string name;  // of what is being sent; under the mutex
+    std::atomic<bool> sending{false}, live{false}, noted{false};
     std::atomic<std::uint64_t> offset{0};
     std::atomic<std::uint64_t> size{0};
     std::atomic<std::uint64_t> sent{0};
     std::atomic<bool> dropped{false};
 
+    void begin(const std::string& what) {
+        const std::lock_guard lock(mutex);
+        name = what;
+        sending = true;
+    }
+    void end() {
+        const std::lock_guard lock(mutex);
+        name.clear();
+        sending = false;
+    }
     void progress() { last_progress = Steady::now().time_since_epoch().count(); }
 };
 
@@ -117,10 +133,12 @@ struct HttpServer::State {
     asio::io_context context;
     std::optional<tcp::acceptor> acceptor;
     asio::steady_timer housekeeping{context};
+    asio::thread_pool workers{2};
     std::vector<std::thread> threads;
     Steady::time_point started = Steady::now();
     std::atomic<std::uint64_t> sent{0};
     std::atomic<std::uint64_t> requests{0};
+    std::atomic<std::uint64_t> last_id{0};
     mutable std::mutex mutex;
     std::list<std::shared_ptr<Client>> clients;
     std::mutex event_mutex;
@@ -134,8 +152,12 @@ struct HttpServer::State {
     Status listen();
     asio::awaitable<void> accept_loop();
     asio::awaitable<void> serve(std::shared_ptr<Client> client);
-    asio::awaitable<bool> answer(Client& client, const http::request<http::empty_body>& request);
+    void begin(Socket socket, std::string address);
+    asio::awaitable<bool> answer(Client& client, const http::request<http::string_body>& request);
+    asio::awaitable<HttpReply> find_reply(const http::request<http::string_body>& request, const Client& client);
     asio::awaitable<bool> send_file(Client& client, const File& file, std::uint64_t first, std::uint64_t count);
+    asio::awaitable<bool> send_bytes(Client& client, ByteSpan bytes);
+    asio::awaitable<void> send_flow(Client& client, const HttpReply& reply, std::string header);
     void keep_house();
 };
 
@@ -163,24 +185,7 @@ Status HttpServer::State::listen() {
     if (!error) acceptor->bind(endpoint, error);
     if (!error) acceptor->listen(1024, error);
     if (!error) return {};
-    const std::string where = fmt::format("TCP port {}", settings.port);
-    if (error == asio::error::address_in_use) {
-        const auto holder = host::tcp_listener(settings.port);
-        const std::string who = holder && holder->pid != 0
-                                    ? fmt::format("the process \"{}\" (number {})", holder->program, holder->pid)
-                                    : "a process of another user";
-        return fail(ErrorKind::machine, fmt::format("the port is in use by {}", who), where,
-                    holder && holder->pid != 0 ? fmt::format("end it (kill {}) or choose another port", holder->pid)
-                                               : "choose another port");
-    }
-    if (error == asio::error::access_denied)
-        return fail(ErrorKind::machine, "this user may not listen on this port", where, "choose a port above 1023");
-    if (error.value() == EADDRNOTAVAIL) {
-        return fail(ErrorKind::machine, fmt::format("{} is not an address of this machine", settings.address), where,
-                    "use one of this machine's addresses (wavecrest site check lists them)");
-    }
-    return fail(ErrorKind::machine, fmt::format("listening failed: {}", error.message()), where,
-                "choose another port or address");
+    return fail(listen_error(error.value(), error.message(), settings.address, settings.port));
 }
 
 asio::awaitable<void> HttpServer::State::accept_loop() {
@@ -199,25 +204,31 @@ asio::awaitable<void> HttpServer::State::accept_loop() {
         auto address = endpoint.address();
         if (address.is_v6() && address.to_v6().is_v4_mapped())
             address = asio::ip::make_address_v4(asio::ip::v4_mapped, address.to_v6());
-        socket.set_option(asio::socket_base::send_buffer_size(kSendBuffer), error);
         socket.set_option(tcp::no_delay(true), error);
-        socket.native_non_blocking(true, error);
-        const auto executor = socket.get_executor();
-        auto client = std::make_shared<Client>(std::move(socket), address.to_string());
-        {
-            const std::lock_guard lock(mutex);
-            clients.push_back(client);
-        }
-        asio::co_spawn(executor, serve(client), asio::detached);
+        begin(Socket(std::move(socket)), address.to_string());
     }
+}
+
+void HttpServer::State::begin(Socket socket, std::string address) {
+    error_code ignored;
+    socket.set_option(asio::socket_base::send_buffer_size(kSendBuffer), ignored);
+    socket.native_non_blocking(true, ignored);
+    const auto executor = socket.get_executor();
+    auto client = std::make_shared<Client>(std::move(socket), std::move(address), ++last_id);
+    {
+        const std::lock_guard lock(mutex);
+        clients.push_back(client);
+    }
+    asio::co_spawn(executor, serve(client), asio::detached);
 }
 
 asio::awaitable<void> HttpServer::State::serve(std::shared_ptr<Client> client) {
     beast::flat_buffer buffer(kHeaderLimit);
     bool open = true;
     while (open) {
-        http::request_parser<http::empty_body> parser;
+        http::request_parser<http::string_body> parser;
         parser.header_limit(kHeaderLimit);
+        parser.body_limit(kMostHttpBody);
         error_code error;
         co_await http::async_read(client->socket, buffer, parser, asio::redirect_error(asio::use_awaitable, error));
         client->progress();
@@ -234,128 +245,206 @@ asio::awaitable<void> HttpServer::State::serve(std::shared_ptr<Client> client) {
             break;
         }
         ++requests;
-        const http::request<http::empty_body> request = parser.release();
+        const http::request<http::string_body> request = parser.release();
         open = co_await answer(*client, request);
     }
     error_code ignored;
-    client->socket.shutdown(tcp::socket::shutdown_send, ignored);
+    client->socket.shutdown(Socket::shutdown_send, ignored);
     client->socket.close(ignored);
-    event(client->dropped ? ServerEvent::Kind::dropped : ServerEvent::Kind::left, client->address,
-          base::format_bytes(client->sent.load()) + " sent");
+    // Who only asked for controls leaves without a word, too.
+    if (client->noted)
+        event(client->dropped ? ServerEvent::Kind::dropped : ServerEvent::Kind::left, client->address,
+              base::format_bytes(client->sent.load()) + " sent");
     const std::lock_guard lock(mutex);
     clients.remove(client);
 }
 
-asio::awaitable<bool> HttpServer::State::answer(Client& client, const http::request<http::empty_body>& request) {
+asio::awaitable<HttpReply> HttpServer::State::find_reply(const http::request<http::string_body>& request,
+                                                         const Client& client) {
+    const auto field = [&](http::field which) {
+        const auto value = request[which];
+        return std::string(value.data(), value.size());
+    };
+    const std::string_view target(request.target().data(), request.target().size());
+    HttpRequest asked;
+    asked.method = std::string(request.method_string().data(), request.method_string().size());
+    if (asked.method == "HEAD") asked.method = "GET";
+    asked.path = decode_path(target);
+    if (const std::size_t mark = target.find('?'); mark != std::string_view::npos)
+        asked.query = std::string(target.substr(mark + 1));
+    asked.host = field(http::field::host);
+    asked.authorization = field(http::field::authorization);
+    asked.content_type = field(http::field::content_type);
+    asked.body = request.body();
+    asked.address = client.address;
+    HttpReply reply = settings.answer(asked);
+    if (!reply.later) co_return reply;
+    const auto later = std::move(reply.later);
+    auto work = [&later]() -> asio::awaitable<HttpReply> { co_return later(); };
+    auto made = co_await asio::co_spawn(workers, std::move(work), asio::use_awaitable);
+    co_return made;
+}
+
+asio::awaitable<bool> HttpServer::State::answer(Client& client, const http::request<http::string_body>& request) {
     const bool head = request.method() == http::verb::head;
     http::response<http::string_body> response{http::status::ok, request.version()};
     response.set(http::field::server, "Wavecrest");
     response.set(http::field::access_control_allow_origin, "*");  // players in web pages of other origins
     response.keep_alive(request.keep_alive());
-
-    const std::string path = decode_path(std::string_view(request.target().data(), request.target().size()));
-    const ServedFile* served = nullptr;
-    for (const ServedFile& file : settings.files) {
-        if (file.path == path) served = &file;
-    }
     const std::string method(request.method_string().data(), request.method_string().size());
-    std::string refusal;
-    std::optional<File> file;
+
+    HttpReply reply;
     if (request.method() == http::verb::options) {
-        response.result(http::status::no_content);
+        reply.status = 204;
         response.set(http::field::allow, "GET, HEAD, OPTIONS");
         response.set(http::field::access_control_allow_methods, "GET, HEAD");
         response.set(http::field::access_control_allow_headers, "Range");
-    } else if (request.method() != http::verb::get && !head) {
-        response.result(http::status::method_not_allowed);
-        response.set(http::field::allow, "GET, HEAD, OPTIONS");
-        refusal = "This server only serves: GET and HEAD.\n";
-    } else if (served == nullptr) {
-        response.result(http::status::not_found);
-        refusal = "There is no stream at this address. Streams of this house:\n";
-        for (const ServedFile& one : settings.files) refusal += "  " + encode_path(one.path) + "\n";
     } else {
-        file.emplace(served->file);
-        if (!file->ok()) {
-            response.result(http::status::service_unavailable);
-            refusal = "The stream's file can't be read at the moment.\n";
-        }
+        reply = co_await find_reply(request, client);
     }
+    std::optional<File> file;
+    if (reply.file && reply.status == 200) {
+        file.emplace(*reply.file);
+        if (!file->ok()) reply = HttpReply::text(503, "The stream's file can't be read at the moment.\n");
+    }
+    response.result(static_cast<unsigned>(reply.status));
+    if (reply.status == 405) response.set(http::field::allow, "GET, HEAD, OPTIONS");
+    if (!reply.cache_control.empty()) response.set(http::field::cache_control, reply.cache_control);
+    if (reply.status != 204) response.set(http::field::content_type, reply.media_type);
 
-    std::uint64_t first = 0, count = 0;
-    if (file && file->ok()) {
-        const std::string tag = file->tag();
-        response.set(http::field::etag, tag);
-        response.set(http::field::last_modified, http_date(file->modified()));
-        response.set(http::field::accept_ranges, "bytes");
-        response.set(http::field::content_type, served->media_type);
-        response.set(http::field::access_control_expose_headers, "Content-Length, Content-Range, Accept-Ranges");
+    const std::uint64_t size = file && file->ok() ? file->size() : reply.body.size();
+    std::uint64_t first = 0, count = size;
+    std::string part;
+    if (reply.flow && reply.status == 200) {
+        response.set(http::field::accept_ranges, "none");
+        response.keep_alive(false);
+    } else if (reply.status == 200) {
         const auto value = [&](http::field field) {
             return std::string_view(request[field].data(), request[field].size());
         };
         // RFC 9110, 13.2.2: If-None-Match takes precedence over If-Modified-Since.
         bool unchanged = false;
-        if (const auto wanted = value(http::field::if_none_match); !wanted.empty()) {
-            unchanged = lists_tag(wanted, tag);
-        } else if (const auto since = parse_http_date(value(http::field::if_modified_since))) {
-            unchanged = file->modified() <= *since;
+        std::string tag;
+        response.set(http::field::accept_ranges, "bytes");
+        response.set(http::field::access_control_expose_headers, "Content-Length, Content-Range, Accept-Ranges");
+        if (file && file->ok()) {
+            tag = file->tag();
+            response.set(http::field::etag, tag);
+            response.set(http::field::last_modified, http_date(file->modified()));
+            if (const auto wanted = value(http::field::if_none_match); !wanted.empty()) {
+                unchanged = lists_tag(wanted, tag);
+            } else if (const auto since = parse_http_date(value(http::field::if_modified_since))) {
+                unchanged = file->modified() <= *since;
+            }
         }
         ByteRange range;
-        if (const auto asked = value(http::field::range); !asked.empty()) range = parse_range(asked, file->size());
+        if (const auto asked = value(http::field::range); !asked.empty()) range = parse_range(asked, size);
         if (const auto condition = value(http::field::if_range); !condition.empty()) {
             const auto date = parse_http_date(condition);
-            if (date ? *date != file->modified() : condition != tag) range = {};
+            const bool same = file && file->ok() && (date ? *date == file->modified() : condition == tag);
+            if (!same) range = {};
         }
         if (unchanged) {
             response.result(http::status::not_modified);
+            count = 0;
         } else if (range.kind == ByteRange::Kind::unsatisfiable) {
             response.result(http::status::range_not_satisfiable);
-            response.set(http::field::content_range, fmt::format("bytes */{}", file->size()));
+            response.set(http::field::content_range, fmt::format("bytes */{}", size));
+            count = 0;
             response.content_length(0);
         } else {
             if (range.kind == ByteRange::Kind::part) {
                 first = range.first;
                 count = range.last - range.first + 1;
                 response.result(http::status::partial_content);
-                response.set(http::field::content_range,
-                             fmt::format("bytes {}-{}/{}", range.first, range.last, file->size()));
-            } else {
-                count = file->size();
+                response.set(http::field::content_range, fmt::format("bytes {}-{}/{}", range.first, range.last, size));
+                part = fmt::format(", bytes {}-{}", range.first, range.last);
             }
             response.content_length(count);
         }
-        event(ServerEvent::Kind::request, client.address,
-              fmt::format(
-                  "{} {}{}", method, served->name,
-                  range.kind == ByteRange::Kind::part ? fmt::format(", bytes {}-{}", range.first, range.last) : ""));
-    } else if (!refusal.empty()) {
-        response.set(http::field::content_type, "text/plain; charset=utf-8");
-        response.content_length(refusal.size());
-        event(ServerEvent::Kind::refused, client.address,
-              fmt::format("{} {}: {}", method, path, response.result_int()));
+    } else if (reply.status != 204) {
+        response.content_length(count);
+    }
+    if (reply.status >= 400 || !reply.name.empty()) client.noted = true;
+    if (reply.status >= 400) {
+        event(
+            ServerEvent::Kind::refused, client.address,
+            fmt::format("{} {}: {}", method,
+                        decode_path(std::string_view(request.target().data(), request.target().size())), reply.status));
+    } else if (!reply.name.empty()) {
+        event(ServerEvent::Kind::request, client.address, fmt::format("{} {}{}", method, reply.name, part));
     }
 
     std::string header;
     {
-        // The header alone; the body follows by sendfile.
+        // The header alone; the body follows by other means.
         std::ostringstream text;
         text << response.base();
         header = text.str();
     }
-    if (!refusal.empty() && !head) header += refusal;
+    if (reply.flow && reply.status == 200 && !head) {
+        co_await send_flow(client, reply, std::move(header));
+        co_return false;
+    }
     error_code error;
     co_await asio::async_write(client.socket, asio::buffer(header), asio::redirect_error(asio::use_awaitable, error));
     if (error) co_return false;
     client.progress();
-    if (count > 0 && !head) {
-        client.size = file->size();
+    if (count > 0 && !head && reply.status != 204) {
+        client.size = size;
         client.offset = first;
-        client.file = served;
-        const bool sent_all = co_await send_file(client, *file, first, count);
-        client.file = nullptr;
+        if (!reply.name.empty()) client.begin(reply.name);
+        bool sent_all = false;
+        if (file && file->ok()) {
+            sent_all = co_await send_file(client, *file, first, count);
+        } else {
+            const ByteSpan bytes =
+                reply.body.view().subspan(static_cast<std::size_t>(first), static_cast<std::size_t>(count));
+            sent_all = co_await send_bytes(client, bytes);
+        }
+        client.end();
         if (!sent_all) co_return false;
     }
     co_return response.keep_alive();
+}
+
+asio::awaitable<bool> HttpServer::State::send_bytes(Client& client, ByteSpan bytes) {
+    constexpr std::size_t kStep = 256 * 1024;
+    while (!bytes.empty()) {
+        error_code error;
+        const std::size_t n =
+            co_await client.socket.async_write_some(asio::buffer(bytes.data(), std::min(bytes.size(), kStep)),
+                                                    asio::redirect_error(asio::use_awaitable, error));
+        if (error) co_return false;
+        client.progress();
+        client.offset += n;
+        client.sent += n;
+        sent += n;
+        bytes = bytes.subspan(n);
+    }
+    co_return true;
+}
+
+// The fan-out writes; here the client is only listened to, to notice that it leaves.
+asio::awaitable<void> HttpServer::State::send_flow(Client& client, const HttpReply& reply, std::string header) {
+    const int socket = ::dup(client.socket.native_handle());
+    if (socket < 0 || settings.fan_out == nullptr) co_return;
+    client.live = true;
+    client.begin(reply.name);
+    const ByteSpan bytes = base::as_bytes(header);
+    const std::uint64_t id =
+        settings.fan_out->add(reply.flow, socket, client.address, Bytes(ByteVector(bytes.begin(), bytes.end())));
+    std::array<char, 1024> ignored{};
+    error_code error;
+    while (!error) {
+        co_await client.socket.async_read_some(asio::buffer(ignored), asio::redirect_error(asio::use_awaitable, error));
+    }
+    for (const FanOutClient& one : settings.fan_out->clients()) {
+        if (one.id == id) client.sent += one.sent;
+    }
+    settings.fan_out->remove(id);
+    client.end();
+    client.live = false;
 }
 
 asio::awaitable<bool> HttpServer::State::send_file(Client& client, const File& file, std::uint64_t first,
@@ -378,7 +467,7 @@ asio::awaitable<bool> HttpServer::State::send_file(Client& client, const File& f
         } else if (errno == EINTR) {
             continue;
         }
-        co_await client.socket.async_wait(tcp::socket::wait_write, asio::redirect_error(asio::use_awaitable, error));
+        co_await client.socket.async_wait(Socket::wait_write, asio::redirect_error(asio::use_awaitable, error));
         if (error) co_return false;
     }
     co_return true;
@@ -393,7 +482,8 @@ void HttpServer::State::keep_house() {
         for (const auto& client : clients) {
             const Steady::time_point last{Steady::duration(client->last_progress.load())};
             if (to_time(now - last) < settings.idle_limit) continue;
-            client->dropped = client->file.load() != nullptr;
+            if (client->live) continue;  // the fan-out decides
+            client->dropped = client->sending.load();
             asio::post(client->socket.get_executor(), [client] {
                 error_code ignored;
                 client->socket.close(ignored);
@@ -425,6 +515,8 @@ Result<std::unique_ptr<HttpServer>> HttpServer::start(HttpServerSettings setting
 }
 
 HttpServer::~HttpServer() {
+    state_->workers.stop();
+    state_->workers.join();
     state_->context.stop();
     for (std::thread& thread : state_->threads) thread.join();
     error_code ignored;
@@ -445,11 +537,50 @@ ServerStatus HttpServer::status() const {
     status.requests = state_->requests;
     const std::lock_guard lock(state_->mutex);
     for (const auto& client : state_->clients) {
-        const ServedFile* file = client->file;
-        status.clients.push_back({client->address, file != nullptr ? file->name : "", client->offset, client->size,
-                                  client->sent, to_time(now - client->connected)});
+        const std::lock_guard name_lock(client->mutex);
+        status.clients.push_back({client->id, client->address, client->name, client->offset, client->size, client->sent,
+                                  client->live, to_time(now - client->connected)});
     }
     return status;
+}
+
+void HttpServer::adopt(int socket, std::string address) {
+    asio::post(state_->context, [s = state_.get(), socket, address = std::move(address)] {
+        Socket adopted(asio::make_strand(s->context));
+        error_code error;
+        adopted.assign(asio::generic::stream_protocol(AF_UNIX, 0), socket, error);
+        if (error) {
+            ::close(socket);
+            return;
+        }
+        s->begin(std::move(adopted), address);
+    });
+}
+
+HttpReply HttpReply::text(int status, std::string text) {
+    HttpReply reply;
+    reply.status = status;
+    const ByteSpan bytes = base::as_bytes(text);
+    reply.body = Bytes(ByteVector(bytes.begin(), bytes.end()));
+    return reply;
+}
+
+HttpAnswer serve_files(std::vector<ServedFile> files) {
+    return [files = std::move(files)](const HttpRequest& request) {
+        if (request.method != "GET") return HttpReply::text(405, "This server only serves: GET and HEAD.\n");
+        std::string list = "There is no stream at this address. Streams of this house:\n";
+        for (const ServedFile& file : files) {
+            if (file.path == request.path) {
+                HttpReply reply;
+                reply.file = file.file;
+                reply.media_type = file.media_type;
+                reply.name = file.name;
+                return reply;
+            }
+            list += "  " + encode_path(file.path) + "\n";
+        }
+        return HttpReply::text(404, list);
+    };
 }
 
 ByteRange parse_range(std::string_view value, std::uint64_t size) {

@@ -1,21 +1,50 @@
-// Serves named files over HTTP/1.1 (RFC 9110, RFC 9112): byte ranges, HEAD, conditional requests, keep-alive. Bodies
-// go from the page cache to the socket by sendfile. Only the paths given are ever served.
+// An HTTP/1.1 server (RFC 9110, RFC 9112): files with byte ranges, HEAD, conditional requests and keep-alive, whose
+// bodies go from the page cache to the socket by sendfile; bodies made in memory; and live flows that never end. What
+// is at which path is decided by a function: only what it gives is ever served.
 #pragma once
 
 #include <cstdint>
 #include <functional>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "base/file.hpp"
 #include "base/result.hpp"
 #include "base/time.hpp"
+#include "net/fan_out.hpp"
 
 namespace wavecrest::net {
 
 // The port registered for HTTP alternatives (IANA: http-alt).
 inline constexpr std::uint16_t kDefaultHttpPort = 8080;
+
+struct HttpRequest {
+    std::string method;                             // "GET"; HEAD is asked as GET
+    std::string path;                               // unescaped, without the query
+    std::string query;                              // as written
+    std::string host, authorization, content_type;  // of these header fields
+    std::string body;                               // at most kMostHttpBody bytes
+    std::string address;                            // the client's
+};
+inline constexpr std::size_t kMostHttpBody = 64 * 1024;
+
+// What is sent back. One of file, flow and body; an empty body is one, too.
+struct HttpReply {
+    int status = 200;
+    std::string media_type = "text/plain; charset=utf-8";
+    Bytes body;
+    std::optional<base::Path> file;
+    std::shared_ptr<Flow> flow;  // a live stream; the server has a fan-out for it
+    std::string name;            // the stream's, for status and log; empty: neither shows it
+    std::string cache_control;   // empty: none
+    // When set, this is called by a worker thread (it may take a while) and what it gives is sent.
+    std::function<HttpReply()> later;
+
+    static HttpReply text(int status, std::string text);
+};
+using HttpAnswer = std::function<HttpReply(const HttpRequest&)>;
 
 struct ServedFile {
     std::string path;  // of the URL, unescaped, beginning with "/"
@@ -23,13 +52,17 @@ struct ServedFile {
     std::string media_type;  // "video/mp4"
     std::string name;        // the stream's, for status and log
 };
+// Answers with these files, by GET and HEAD only, and with a list of them where a path isn't among them.
+HttpAnswer serve_files(std::vector<ServedFile> files);
 
 struct ClientStatus {
+    std::uint64_t id = 0;
     std::string address;       // "192.168.1.20"
     std::string name;          // of the stream it fetches; empty between requests
     std::uint64_t offset = 0;  // in the file, of the next byte to send
     std::uint64_t size = 0;    // of the file
     std::uint64_t sent = 0;    // body bytes on this connection
+    bool live = false;         // the fan-out's status tells more of it
     Time connected{};          // how long
 };
 
@@ -52,7 +85,8 @@ struct HttpServerSettings {
     std::uint16_t port = kDefaultHttpPort;  // 0: any free one
     int threads = 4;
     Time idle_limit = base::from_seconds(60);  // a client that takes or asks nothing for so long is dropped
-    std::vector<ServedFile> files;
+    HttpAnswer answer;                         // called from the server's threads, several at a time; should be quick
+    FanOut* fan_out = nullptr;                 // for flows; must outlive the server
     std::function<void(const ServerEvent&)> on_event;  // called from the server's threads, one at a time
 };
 
@@ -66,6 +100,8 @@ class HttpServer {
 
     std::uint16_t port() const;
     ServerStatus status() const;
+    // Serves a connection made elsewhere (a socket of any kind, which the server closes) as one of its own.
+    void adopt(int socket, std::string address);
 
   private:
     struct State;

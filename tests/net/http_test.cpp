@@ -25,8 +25,8 @@ struct Served {
         net::HttpServerSettings settings;
         settings.address = "127.0.0.1";
         settings.port = 0;
-        settings.files = {{"/a film.mp4", dir / "film.mp4", "video/mp4", "film"},
-                          {"/gone.mp4", dir / "gone.mp4", "video/mp4", "gone"}};
+        settings.answer = net::serve_files({{"/a film.mp4", dir / "film.mp4", "video/mp4", "film"},
+                                            {"/gone.mp4", dir / "gone.mp4", "video/mp4", "gone"}});
         auto started = net::HttpServer::start(std::move(settings));
         REQUIRE(started);
         server = std::move(*started);
@@ -211,7 +211,7 @@ TEST_CASE("a client that takes nothing is dropped after the limit, others go on"
     settings.address = "127.0.0.1";
     settings.port = 0;
     settings.idle_limit = base::from_seconds(1);
-    settings.files = {{"/f", dir / "f", "video/mp4", "f"}};
+    settings.answer = net::serve_files({{"/f", dir / "f", "video/mp4", "f"}});
     std::atomic<bool> dropped{false};
     settings.on_event = [&](const net::ServerEvent& event) {
         dropped = dropped || event.kind == net::ServerEvent::Kind::dropped;

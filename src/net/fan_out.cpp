@@ -1,0 +1,413 @@
+#include "net/fan_out.hpp"
+
+#include <sys/socket.h>
+#include <sys/uio.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <atomic>
+#include <cerrno>
+#include <chrono>
+#include <condition_variable>
+#include <deque>
+#include <map>
+#include <mutex>
+#include <thread>
+
+namespace wavecrest::net {
+namespace {
+
+using Steady = std::chrono::steady_clock;
+using namespace std::chrono_literals;
+
+// All clients get what has gathered that often: a call to the system for each, with a good deal to send.
+constexpr auto kTurn = 40ms;
+constexpr std::size_t kPiecesACall = 64;
+// What is kept for slow clients at most, whatever its time says.
+constexpr std::size_t kMostBytes = 96 << 20;
+
+Time to_time(Steady::duration duration) {
+    return std::chrono::duration_cast<Time>(duration);
+}
+
+class SharedFlow : public Flow {
+  public:
+    explicit SharedFlow(std::string of) : name(std::move(of)) {}
+    void push(std::vector<Block> more) override {
+        const std::lock_guard lock(mutex_);
+        for (const auto& [flow, change] : derived_) {
+            const auto other = flow.lock();
+            if (!other) continue;
+            std::vector<Block> changed = more;
+            for (Block& block : changed) block.bytes = change(block.bytes);
+            other->push(std::move(changed));
+        }
+        for (Block& block : more) incoming_.push_back(std::move(block));
+    }
+    void set_preface(Bytes bytes) override {
+        const std::lock_guard lock(mutex_);
+        preface_ = std::move(bytes);
+        for (const auto& [flow, change] : derived_) {
+            if (const auto other = flow.lock()) other->set_preface(change(preface_));
+        }
+    }
+    void finish() override {
+        const std::lock_guard lock(mutex_);
+        finished_ = true;
+        for (const auto& [flow, change] : derived_) {
+            if (const auto other = flow.lock()) other->finish();
+        }
+    }
+    void add_derived(const std::shared_ptr<SharedFlow>& flow, std::function<Bytes(const Bytes&)> change) {
+        const std::lock_guard lock(mutex_);
+        std::erase_if(derived_, [](const auto& one) { return one.first.expired(); });
+        if (!preface_.empty()) flow->set_preface(change(preface_));
+        if (finished_) flow->finish();
+        derived_.emplace_back(flow, std::move(change));
+    }
+
+    // The sending thread's.
+    void take(Time keep) {
+        {
+            const std::lock_guard lock(mutex_);
+            for (Block& block : incoming_) {
+                if (block.bytes.empty()) continue;
+                held_ += block.bytes.size();
+                if (block.start) newest_start = first + blocks.size();
+                has_start = has_start || block.start;
+                blocks.push_back(std::move(block));
+            }
+            incoming_.clear();
+            finished = finished_;
+            preface = preface_;
+        }
+        // Everything back to the newest start stays, so that joining means no waiting.
+        while (!blocks.empty() && first < newest_start &&
+               (blocks.back().time - blocks.front().time > keep || held_ > kMostBytes)) {
+            held_ -= blocks.front().bytes.size();
+            blocks.pop_front();
+            ++first;
+        }
+        // A flow without starts isn't kept for ever either.
+        while (held_ > 2 * kMostBytes) {
+            held_ -= blocks.front().bytes.size();
+            blocks.pop_front();
+            if (++first > newest_start) has_start = false;
+        }
+    }
+    std::uint64_t end() const { return first + blocks.size(); }
+
+    const std::string name;
+    std::deque<Block> blocks;  // numbered from `first`
+    std::uint64_t first = 0;
+    std::uint64_t newest_start = 0;
+    bool has_start = false;
+    bool finished = false;
+    Bytes preface;
+
+  private:
+    std::mutex mutex_;
+    std::vector<Block> incoming_;
+    Bytes preface_;
+    std::vector<std::pair<std::weak_ptr<SharedFlow>, std::function<Bytes(const Bytes&)>>> derived_;
+    bool finished_ = false;
+    std::size_t held_ = 0;
+};
+
+struct Client {
+    FanOutClient status;
+    std::shared_ptr<SharedFlow> flow;
+    int socket = -1;
+    Steady::time_point connected = Steady::now(), last_progress = connected;
+    // The sending thread's.
+    std::deque<Bytes> own;   // sent before the next block
+    bool begun = false;      // at a place of the flow, `next`
+    std::uint64_t next = 0;  // block
+    Bytes current;           // one that is sent in part, kept though the flow may have let it go
+    std::size_t done = 0;    // bytes of it
+    bool paused = false, leaving = false;
+    // Who of those that share a connection is in the middle of something; 0: nobody.
+    std::shared_ptr<std::uint64_t> busy = std::make_shared<std::uint64_t>(0);
+};
+
+struct Order {
+    enum class What { add, send, pause, resume, remove } what;
+    std::uint64_t id = 0;
+    Bytes bytes;
+    std::unique_ptr<Client> client;
+    std::uint64_t beside = 0;
+};
+
+}  // namespace
+
+struct FanOut::State {
+    FanOutSettings settings;
+    OnEvent on_event;
+    std::mutex mutex;  // of what follows up to the thread
+    std::condition_variable turn;
+    bool stopping = false;
+    std::vector<std::weak_ptr<SharedFlow>> flows;
+    std::vector<Order> orders;
+    std::vector<FanOutClient> shown;
+    std::uint64_t last_id = 0;
+    std::atomic<std::uint64_t> sent{0};
+    std::map<std::uint64_t, std::unique_ptr<Client>> clients;  // the thread's
+    std::thread thread;
+
+    void run();
+    void carry_out(std::vector<Order> list);
+    // False when the client is to go.
+    bool serve(Client& client, Steady::time_point now);
+    static void drop(Client& client) {
+        ::shutdown(client.socket, SHUT_RDWR);
+        ::close(client.socket);
+    }
+};
+
+void FanOut::State::carry_out(std::vector<Order> list) {
+    for (Order& order : list) {
+        if (order.what == Order::What::add) {
+            if (const auto other = clients.find(order.beside); other != clients.end())
+                order.client->busy = other->second->busy;
+            clients.emplace(order.client->status.id, std::move(order.client));
+            continue;
+        }
+        const auto found = clients.find(order.id);
+        if (found == clients.end()) continue;
+        Client& client = *found->second;
+        switch (order.what) {
+            case Order::What::send:
+                client.own.push_back(std::move(order.bytes));
+                break;
+            case Order::What::pause:
+                client.paused = true;
+                break;
+            case Order::What::resume:
+                if (client.paused) client.begun = false;
+                client.paused = false;
+                break;
+            default:
+                client.leaving = true;
+        }
+    }
+}
+
+bool FanOut::State::serve(Client& client, Steady::time_point now) {
+    SharedFlow& flow = *client.flow;
+    if (*client.busy != 0 && *client.busy != client.status.id) return true;
+    // Puts it where it can go on.
+    const auto place = [&] {
+        if (client.begun && client.next < flow.first) client.begun = false;  // what it waited for is gone
+        if (client.begun && client.next < flow.end() && flow.has_start && flow.newest_start > client.next &&
+            flow.blocks.back().time - flow.blocks[client.next - flow.first].time > settings.most_lag)
+            client.begun = false;
+        if (!client.begun && flow.has_start) {
+            if (client.next > 0) {
+                ++client.status.skips;
+                if (on_event) on_event(Event::skipped, client.status.address, flow.name);
+            }
+            client.begun = true;
+            client.next = flow.newest_start;
+            if (!flow.preface.empty()) client.own.push_back(flow.preface);
+        }
+    };
+    bool waiting = false;
+    while (true) {
+        // One call sends what was begun, what is the client's own, and blocks.
+        std::array<iovec, kPiecesACall> pieces{};
+        std::size_t count = 0, bytes = 0;
+        const auto piece = [&](const Bytes& what, std::size_t from) {
+            pieces[count++] = {const_cast<std::uint8_t*>(what.data()) + from, what.size() - from};
+            bytes += what.size() - from;
+        };
+        const bool goes_on = !client.paused && !client.leaving;
+        if (goes_on) place();
+        if (!client.current.empty()) piece(client.current, client.done);
+        for (std::size_t i = 0; i < client.own.size() && count < kPiecesACall; ++i) piece(client.own[i], 0);
+        if (goes_on) {
+            std::uint64_t block = client.next;
+            while (client.begun && block < flow.end() && count < kPiecesACall && bytes < (1 << 20))
+                piece(flow.blocks[block++ - flow.first].bytes, 0);
+        }
+        if (count == 0) {
+            waiting = false;
+            break;
+        }
+        msghdr message{};
+        message.msg_iov = pieces.data();
+        message.msg_iovlen = count;
+        const ssize_t n = ::sendmsg(client.socket, &message, MSG_NOSIGNAL | MSG_DONTWAIT);
+        if (n < 0 && errno == EINTR) continue;
+        if (n < 0 && errno != EAGAIN && errno != EWOULDBLOCK) return false;
+        waiting = n < static_cast<ssize_t>(bytes);
+        if (n <= 0) break;
+        client.last_progress = now;
+        client.status.sent += static_cast<std::uint64_t>(n);
+        sent += static_cast<std::uint64_t>(n);
+        auto left = static_cast<std::size_t>(n);
+        const auto consume = [&](const Bytes& what, std::size_t from) {
+            const std::size_t size = what.size() - from;
+            if (left >= size) {
+                left -= size;
+                return true;
+            }
+            if (left > 0 || from > 0) {
+                client.done = from + left;
+                left = 0;
+            }
+            return false;
+        };
+        bool whole = true;
+        if (!client.current.empty()) {
+            whole = consume(client.current, client.done);
+            if (whole) {
+                client.current = {};
+                client.done = 0;
+            }
+        }
+        while (whole && !client.own.empty() && left > 0) {
+            const Bytes front = client.own.front();
+            client.own.pop_front();
+            whole = consume(front, 0);
+            if (!whole) client.current = front;
+        }
+        while (whole && left > 0) {
+            const Bytes& front = flow.blocks[client.next - flow.first].bytes;
+            ++client.next;
+            whole = consume(front, 0);
+            if (!whole) client.current = front;
+        }
+        if (waiting) break;
+    }
+    if (waiting && now - client.last_progress > std::chrono::duration_cast<Steady::duration>(settings.idle_limit)) {
+        if (on_event) on_event(Event::dropped, client.status.address, flow.name);
+        return false;
+    }
+    if (!waiting) client.last_progress = now;
+    *client.busy = client.current.empty() ? 0 : client.status.id;
+    if (client.leaving && client.current.empty() && client.own.empty()) return true;
+    // Sent to its end: the client sees the end of the connection.
+    if (flow.finished && !waiting && client.current.empty() && client.own.empty()) return false;
+    client.status.lag = client.begun && client.next < flow.end()
+                            ? flow.blocks.back().time - flow.blocks[client.next - flow.first].time
+                            : Time{};
+    client.status.connected = to_time(now - client.connected);
+    return true;
+}
+
+void FanOut::State::run() {
+    auto next = Steady::now();
+    std::unique_lock lock(mutex);
+    while (!stopping) {
+        next = std::max(next + kTurn, Steady::now());
+        turn.wait_until(lock, next, [&] { return stopping || !orders.empty(); });
+        if (stopping) break;
+        std::vector<Order> list;
+        list.swap(orders);
+        std::vector<std::shared_ptr<SharedFlow>> all;
+        for (const auto& flow : flows) {
+            if (auto held = flow.lock()) all.push_back(std::move(held));
+        }
+        lock.unlock();
+        carry_out(std::move(list));
+        for (const auto& flow : all) flow->take(settings.most_lag);
+        const auto now = Steady::now();
+        for (auto client = clients.begin(); client != clients.end();) {
+            Client& one = *client->second;
+            const bool goes_on = serve(one, now);
+            if (goes_on && !(one.leaving && one.current.empty() && one.own.empty())) {
+                ++client;
+                continue;
+            }
+            if (*one.busy == one.status.id) *one.busy = 0;
+            if (!goes_on) ::shutdown(one.socket, SHUT_RDWR);
+            ::close(one.socket);
+            client = clients.erase(client);
+        }
+        std::vector<FanOutClient> now_shown;
+        now_shown.reserve(clients.size());
+        for (const auto& [id, client] : clients) now_shown.push_back(client->status);
+        lock.lock();
+        shown.swap(now_shown);
+        std::erase_if(flows, [](const auto& flow) { return flow.expired(); });
+    }
+}
+
+FanOut::FanOut(FanOutSettings settings, OnEvent on_event) : state_(std::make_unique<State>()) {
+    state_->settings = settings;
+    state_->on_event = std::move(on_event);
+    state_->thread = std::thread([s = state_.get()] { s->run(); });
+}
+
+FanOut::~FanOut() {
+    {
+        const std::lock_guard lock(state_->mutex);
+        state_->stopping = true;
+    }
+    state_->turn.notify_one();
+    state_->thread.join();
+    for (const auto& [id, client] : state_->clients) state_->drop(*client);
+    for (Order& order : state_->orders) {
+        if (order.client) state_->drop(*order.client);
+    }
+}
+
+std::shared_ptr<Flow> FanOut::open(std::string name) {
+    auto flow = std::make_shared<SharedFlow>(std::move(name));
+    const std::lock_guard lock(state_->mutex);
+    state_->flows.push_back(flow);
+    return flow;
+}
+
+std::shared_ptr<Flow> FanOut::derive(const std::shared_ptr<Flow>& flow, std::function<Bytes(const Bytes&)> change) {
+    const auto from = std::static_pointer_cast<SharedFlow>(flow);
+    auto derived = open(from->name);
+    from->add_derived(std::static_pointer_cast<SharedFlow>(derived), std::move(change));
+    return derived;
+}
+
+std::uint64_t FanOut::add(const std::shared_ptr<Flow>& flow, int socket, std::string address, Bytes first,
+                          std::uint64_t beside) {
+    auto client = std::make_unique<Client>();
+    client->flow = std::static_pointer_cast<SharedFlow>(flow);
+    client->socket = socket;
+    client->status.address = std::move(address);
+    client->status.name = client->flow->name;
+    if (!first.empty()) client->own.push_back(std::move(first));
+    const std::lock_guard lock(state_->mutex);
+    const std::uint64_t id = ++state_->last_id;
+    client->status.id = id;
+    state_->shown.push_back(client->status);
+    state_->orders.push_back({Order::What::add, id, {}, std::move(client), beside});
+    state_->turn.notify_one();
+    return id;
+}
+
+void FanOut::send(std::uint64_t client, Bytes bytes) {
+    const std::lock_guard lock(state_->mutex);
+    state_->orders.push_back({Order::What::send, client, std::move(bytes), nullptr, 0});
+    state_->turn.notify_one();
+}
+
+void FanOut::pause(std::uint64_t client, bool paused) {
+    const std::lock_guard lock(state_->mutex);
+    state_->orders.push_back({paused ? Order::What::pause : Order::What::resume, client, {}, nullptr, 0});
+}
+
+void FanOut::remove(std::uint64_t client) {
+    const std::lock_guard lock(state_->mutex);
+    state_->orders.push_back({Order::What::remove, client, {}, nullptr, 0});
+    state_->turn.notify_one();
+}
+
+std::vector<FanOutClient> FanOut::clients() const {
+    const std::lock_guard lock(state_->mutex);
+    return state_->shown;
+}
+
+std::uint64_t FanOut::sent() const {
+    return state_->sent;
+}
+
+}  // namespace wavecrest::net

@@ -1,0 +1,82 @@
+// One flow of blocks sent to any number of TCP clients: each block is kept once, however many take it. A client that is
+// slower than the flow is moved on to a later place where it can begin anew, or dropped; others never notice.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "base/bytes.hpp"
+#include "base/time.hpp"
+
+namespace wavecrest::net {
+
+struct Block {
+    Bytes bytes;
+    Time time{};         // on the flow's timeline
+    bool start = false;  // a client can begin here
+};
+
+// A flow. Made by FanOut::open; blocks may be pushed from any one thread.
+class Flow {
+  public:
+    virtual ~Flow() = default;
+    virtual void push(std::vector<Block> blocks) = 0;
+    // What each client gets in front of the start it begins with, or is moved on to.
+    virtual void set_preface(Bytes preface) = 0;
+    // No more comes: clients get what is left and are let go.
+    virtual void finish() = 0;
+};
+
+struct FanOutSettings {
+    // A client that is further behind the newest block is moved on to the newest start.
+    Time most_lag = base::from_seconds(6);
+    // One that takes nothing for so long, while there is something to take, is dropped.
+    Time idle_limit = base::from_seconds(20);
+};
+
+struct FanOutClient {
+    std::uint64_t id = 0;
+    std::string address;  // "192.168.1.20"
+    std::string name;     // of the flow
+    Time connected{};     // how long
+    Time lag{};           // behind the newest block
+    std::uint64_t sent = 0;
+    std::uint64_t skips = 0;  // how often it was moved on
+};
+
+class FanOut {
+  public:
+    // Called from the sending thread when a client was dropped or moved on.
+    enum class Event { skipped, dropped };
+    using OnEvent = std::function<void(Event event, const std::string& address, const std::string& name)>;
+
+    explicit FanOut(FanOutSettings settings = {}, OnEvent on_event = {});
+    // Closes all.
+    ~FanOut();
+
+    std::shared_ptr<Flow> open(std::string name);
+    // A flow of what `flow` gets from now on, each block changed by `change`.
+    std::shared_ptr<Flow> derive(const std::shared_ptr<Flow>& flow, std::function<Bytes(const Bytes&)> change);
+    // `socket` is closed by the fan-out when the client is gone; non-blocking writing is all it is used for. The client
+    // begins with `first`, then the newest start; where there is none yet it waits for one.
+    // `beside` is a client whose connection this one shares (another socket handle of it); their blocks never mix.
+    std::uint64_t add(const std::shared_ptr<Flow>& flow, int socket, std::string address, Bytes first,
+                      std::uint64_t beside = 0);
+    // Sends bytes of its own to one client, between two blocks.
+    void send(std::uint64_t client, Bytes bytes);
+    // Nothing more of the flow is sent to this client, or again, from the newest start on.
+    void pause(std::uint64_t client, bool paused);
+    // Ends it behind the block it is in; the connection itself stays.
+    void remove(std::uint64_t client);
+    std::vector<FanOutClient> clients() const;
+    std::uint64_t sent() const;  // to all, gone ones included
+
+  private:
+    struct State;
+    std::unique_ptr<State> state_;
+};
+
+}  // namespace wavecrest::net

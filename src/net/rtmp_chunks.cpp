@@ -1,0 +1,162 @@
+#include "net/rtmp_chunks.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace wavecrest::net::rtmp {
+namespace {
+
+constexpr std::uint32_t kExtended = 0xFFFFFF;
+constexpr std::size_t kMostStreams = 16;
+
+tl::unexpected<Error> malformed(std::string what) {
+    return fail(ErrorKind::input, "the RTMP connection sends what makes no sense: " + std::move(what),
+                "RTMP chunk stream", "check the program at its other end");
+}
+
+std::uint32_t little32(ByteSpan b) {
+    return static_cast<std::uint32_t>(base::little_endian(b, 0, 4));
+}
+
+}  // namespace
+
+void append_message(ByteVector& out, int chunk_stream, const Message& message, ByteSpan payload,
+                    std::uint32_t chunk_size) {
+    base::ByteWriter head;
+    const bool extended = message.timestamp >= kExtended;
+    head.u8(static_cast<unsigned>(chunk_stream));
+    head.u24(extended ? kExtended : message.timestamp);
+    head.u24(payload.size());
+    head.u8(message.type);
+    head.little(message.stream, 4);
+    if (extended) head.u32(message.timestamp);
+    out.insert(out.end(), head.bytes().begin(), head.bytes().end());
+    for (std::size_t at = 0; at < payload.size() || at == 0;) {
+        if (at > 0) {
+            // Type 3 repeats the extended time stamp (5.3.1.3).
+            base::ByteWriter next;
+            next.u8(0xC0u | static_cast<unsigned>(chunk_stream));
+            if (extended) next.u32(message.timestamp);
+            out.insert(out.end(), next.bytes().begin(), next.bytes().end());
+        }
+        const std::size_t part = std::min<std::size_t>(chunk_size, payload.size() - at);
+        const ByteSpan bytes = payload.subspan(at, part);
+        out.insert(out.end(), bytes.begin(), bytes.end());
+        at += part;
+        if (part == 0) break;
+    }
+}
+
+Result<std::size_t> ChunkReader::take_chunk(ByteSpan bytes, std::vector<Message>& out) {
+    // 5.3.1: basic header, message header, extended time stamp.
+    base::ByteReader reader(bytes);
+    const std::uint8_t first = reader.u8();
+    const int form = first >> 6;
+    std::uint32_t id = first & 0x3F;
+    if (id == 0) {
+        id = 64u + reader.u8();
+    } else if (id == 1) {
+        id = 64u + reader.u8();
+        id += 256u * reader.u8();
+    }
+    static constexpr std::size_t kHeader[] = {11, 7, 3, 0};
+    const ByteSpan head = reader.take(kHeader[form]);
+    if (!reader.ok()) return 0;
+    const auto known = streams_.find(id);
+    if (form != 0 && (known == streams_.end() || !known->second.any))
+        return malformed(fmt::format("chunk stream {} goes on before it began", id));
+    if (known == streams_.end() && streams_.size() >= kMostStreams) return malformed("too many chunk streams");
+    // Nothing is changed before the whole chunk is there.
+    Stream next;
+    if (known != streams_.end()) {
+        next.timestamp = known->second.timestamp;
+        next.delta = known->second.delta;
+        next.length = known->second.length;
+        next.extended = known->second.extended;
+        next.message.type = known->second.message.type;
+        next.message.stream = known->second.message.stream;
+    }
+    base::ByteReader fields(head);
+    std::uint32_t stamp = 0;
+    if (form < 3) {
+        stamp = fields.u24();
+        next.extended = stamp == kExtended;
+    }
+    if (form < 2) {
+        next.length = fields.u24();
+        next.message.type = fields.u8();
+    }
+    if (form == 0) next.message.stream = little32(head.subspan(7));
+    if (next.extended) {
+        const std::uint32_t full = reader.u32();
+        if (form < 3) stamp = full;
+    }
+    if (!reader.ok()) return 0;
+    if (next.length > kMostMessage) return malformed(fmt::format("a message of {} bytes", next.length));
+    std::size_t filled = known != streams_.end() ? known->second.filled : 0;
+    if (filled > 0 && form != 3) {
+        // A new message in the middle of another: the other is given up.
+        filled = 0;
+    }
+    const bool begins = filled == 0;
+    const std::size_t part = std::min<std::size_t>(chunk_size_, next.length - filled);
+    const ByteSpan data = reader.take(part);
+    if (!reader.ok()) return 0;
+
+    Stream& stream = streams_[id];
+    if (begins) {
+        if (form == 0) {
+            stream.timestamp = stamp;
+            stream.delta = 0;
+        } else if (form < 3) {
+            stream.delta = stamp;
+            stream.timestamp += stamp;
+        } else {
+            // A new message of the same form: the last difference again, or the same time after a full header.
+            stream.timestamp += stream.delta;
+        }
+        stream.message.payload.clear();
+    }
+    stream.any = true;
+    stream.extended = next.extended;
+    stream.length = next.length;
+    stream.message.type = next.message.type;
+    stream.message.stream = next.message.stream;
+    stream.message.payload.insert(stream.message.payload.end(), data.begin(), data.end());
+    stream.filled = filled + part;
+    if (stream.filled < stream.length) return reader.position();
+    stream.filled = 0;
+    Message message = std::move(stream.message);
+    stream.message = {message.type, 0, message.stream, {}};
+    message.timestamp = stream.timestamp;
+    const std::size_t taken = reader.position();
+    if (message.type == kSetChunkSize && message.payload.size() >= 4) {
+        const std::uint32_t size = base::ByteReader(message.payload).u32() & 0x7FFFFFFF;
+        if (size == 0) return malformed("a chunk size of 0");
+        chunk_size_ = std::min<std::uint32_t>(size, 0xFFFFFF);
+    } else if (message.type == kAbort && message.payload.size() >= 4) {
+        const auto given_up = streams_.find(base::ByteReader(message.payload).u32());
+        if (given_up != streams_.end()) {
+            given_up->second.filled = 0;
+            given_up->second.message.payload.clear();
+        }
+        return taken;
+    }
+    out.push_back(std::move(message));
+    return taken;
+}
+
+Status ChunkReader::push(ByteSpan bytes, std::vector<Message>& out) {
+    held_.insert(held_.end(), bytes.begin(), bytes.end());
+    std::size_t at = 0;
+    while (at < held_.size()) {
+        WAVECREST_TRY_ASSIGN(taken, take_chunk(ByteSpan(held_).subspan(at), out));
+        if (taken == 0) break;
+        at += taken;
+    }
+    held_.erase(held_.begin(), held_.begin() + static_cast<std::ptrdiff_t>(at));
+    return {};
+}
+
+}  // namespace wavecrest::net::rtmp

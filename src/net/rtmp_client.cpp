@@ -1,0 +1,354 @@
+#include "net/rtmp_client.hpp"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <netdb.h>
+#include <poll.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <cerrno>
+#include <charconv>
+#include <cstring>
+#include <deque>
+#include <random>
+
+#include "net/amf0.hpp"
+#include "net/rtmp_server.hpp"
+
+namespace wavecrest::net {
+namespace {
+
+using Steady = std::chrono::steady_clock;
+using amf0::Members;
+using amf0::Value;
+using rtmp::Message;
+using namespace std::chrono_literals;
+
+constexpr std::size_t kHandshake = 1536;
+
+}  // namespace
+
+std::string RtmpAddress::text() const {
+    const bool ipv6 = host.find(':') != std::string::npos;
+    return fmt::format("rtmp://{}{}{}{}/{}/{}", ipv6 ? "[" : "", host, ipv6 ? "]" : "",
+                       port == kDefaultRtmpPort ? "" : fmt::format(":{}", port), application, name);
+}
+
+Result<RtmpAddress> parse_rtmp_address(const std::string& text) {
+    const auto refuse = [&] {
+        return fail(ErrorKind::usage, fmt::format("\"{}\" is no RTMP address", text), "address",
+                    "write it as rtmp://HOST/APPLICATION/STREAM, with :PORT behind the host if it isn't 1935");
+    };
+    constexpr std::string_view kScheme = "rtmp://";
+    if (!text.starts_with(kScheme)) return refuse();
+    std::string_view rest(text);
+    rest.remove_prefix(kScheme.size());
+    const std::size_t slash = rest.find('/');
+    if (slash == std::string_view::npos) return refuse();
+    std::string_view place = rest.substr(0, slash), path = rest.substr(slash + 1);
+    RtmpAddress address;
+    std::string_view port;
+    if (place.starts_with("[")) {
+        const std::size_t end = place.find(']');
+        if (end == std::string_view::npos) return refuse();
+        address.host = place.substr(1, end - 1);
+        if (end + 1 < place.size()) {
+            if (place[end + 1] != ':') return refuse();
+            port = place.substr(end + 2);
+        }
+    } else {
+        const std::size_t colon = place.find(':');
+        address.host = place.substr(0, colon);
+        if (colon != std::string_view::npos) port = place.substr(colon + 1);
+    }
+    if (!port.empty()) {
+        const auto [end, error] = std::from_chars(port.data(), port.data() + port.size(), address.port);
+        if (error != std::errc{} || end != port.data() + port.size() || address.port == 0) return refuse();
+    }
+    const std::size_t second = path.find('/');
+    if (address.host.empty() || second == std::string_view::npos || second == 0 || second + 1 == path.size())
+        return refuse();
+    address.application = path.substr(0, second);
+    address.name = path.substr(second + 1);
+    return address;
+}
+
+struct RtmpClient::State {
+    RtmpAddress address;
+    Time limit{};
+    int socket = -1;
+    rtmp::ChunkReader reader;
+    std::deque<Message> waiting;
+    std::uint32_t stream = 0;
+    std::uint64_t received = 0, acknowledged = 0;
+    std::uint32_t peer_window = 0;
+    std::uint32_t chunk = rtmp::kFirstChunkSize;
+    double transaction = 0;
+    std::function<void(ByteVector)> write;
+
+    ~State() {
+        if (socket >= 0) ::close(socket);
+    }
+    auto wanting(std::string what, std::string remedy) const {
+        return fail(ErrorKind::wanting, std::move(what), address.text(), std::move(remedy));
+    }
+    Status wait_for(short what, Steady::time_point until) const {
+        while (true) {
+            const auto left = std::chrono::duration_cast<std::chrono::milliseconds>(until - Steady::now());
+            if (left.count() <= 0)
+                return wanting("no answer in time", "check the address, and any firewall in between");
+            pollfd one{socket, what, 0};
+            const int n = ::poll(&one, 1, static_cast<int>(left.count()));
+            if (n > 0) return {};
+            if (n < 0 && errno == EINTR) return base::interrupted();
+        }
+    }
+    Status send(ByteSpan bytes) {
+        const auto until = Steady::now() + std::chrono::duration_cast<Steady::duration>(limit);
+        while (!bytes.empty()) {
+            const ssize_t n = ::send(socket, bytes.data(), bytes.size(), MSG_NOSIGNAL | MSG_DONTWAIT);
+            if (n > 0) {
+                bytes = bytes.subspan(static_cast<std::size_t>(n));
+                continue;
+            }
+            if (errno != EAGAIN && errno != EWOULDBLOCK && errno != EINTR)
+                return wanting("the server ended the connection", "look at the server's log");
+            WAVECREST_TRY(wait_for(POLLOUT, until));
+        }
+        return {};
+    }
+    Status read_exactly(std::span<std::uint8_t> buffer) {
+        const auto until = Steady::now() + std::chrono::duration_cast<Steady::duration>(limit);
+        std::size_t done = 0;
+        while (done < buffer.size()) {
+            WAVECREST_TRY(wait_for(POLLIN, until));
+            const ssize_t n = ::recv(socket, buffer.data() + done, buffer.size() - done, MSG_DONTWAIT);
+            if (n == 0 || (n < 0 && errno != EAGAIN && errno != EINTR))
+                return wanting("what answers there does not speak RTMP, or ended the connection at once",
+                               "check the port");
+            if (n > 0) done += static_cast<std::size_t>(n);
+        }
+        return {};
+    }
+    Status send_message(int chunks, std::uint8_t type, std::uint32_t of, ByteVector payload) {
+        ByteVector out;
+        rtmp::append_message(out, chunks, {type, 0, of, std::move(payload)}, chunk);
+        if (!write) return send(out);
+        write(std::move(out));
+        return {};
+    }
+    Status command(std::uint32_t of, const std::vector<Value>& values) {
+        return send_message(3, rtmp::kCommand, of, amf0::write(values));
+    }
+
+    Status open();
+    // Reads what is there within `wait`.
+    Status pump(std::chrono::milliseconds wait);
+    // The values of the answer to a transaction, or of the next status of a stream (transaction 0).
+    Result<std::vector<Value>> answer(double transaction);
+};
+
+Status RtmpClient::State::open() {
+    addrinfo wanted{}, *found = nullptr;
+    wanted.ai_socktype = SOCK_STREAM;
+    if (::getaddrinfo(address.host.c_str(), fmt::format("{}", address.port).c_str(), &wanted, &found) != 0)
+        return wanting("the host's name is not known on this network", "use the server's address in digits");
+    const std::unique_ptr<addrinfo, decltype(&::freeaddrinfo)> hold(found, ::freeaddrinfo);
+    int last = 0;
+    for (const addrinfo* one = found; one != nullptr && socket < 0; one = one->ai_next) {
+        const int handle = ::socket(one->ai_family, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+        if (handle < 0) continue;
+        socket = handle;
+        if (::connect(handle, one->ai_addr, one->ai_addrlen) == 0) break;
+        last = errno;
+        if (last == EINPROGRESS) {
+            const auto until = Steady::now() + std::chrono::duration_cast<Steady::duration>(limit);
+            if (const Status ready = wait_for(POLLOUT, until); !ready) return ready;
+            socklen_t size = sizeof last;
+            ::getsockopt(handle, SOL_SOCKET, SO_ERROR, &last, &size);
+            if (last == 0) break;
+        }
+        ::close(handle);
+        socket = -1;
+    }
+    if (socket < 0) {
+        return wanting(last == ECONNREFUSED ? "nothing answers at this address: the connection was refused"
+                                            : fmt::format("connecting failed: {}", std::strerror(last)),
+                       "start the stream (wavecrest stream run), and compare host and port with what it printed");
+    }
+    // C0 and C1 (5.2).
+    ByteVector hello(1 + kHandshake, 0);
+    hello[0] = 3;
+    std::minstd_rand random(std::random_device{}());
+    for (std::size_t i = 9; i < hello.size(); ++i) hello[i] = static_cast<std::uint8_t>(random());
+    WAVECREST_TRY(send(hello));
+    ByteVector answer_bytes(1 + 2 * kHandshake);
+    WAVECREST_TRY(read_exactly(answer_bytes));
+    if (answer_bytes[0] != 3) return wanting("what answers there does not speak RTMP", "check the port");
+    WAVECREST_TRY(send(ByteSpan(answer_bytes).subspan(1, kHandshake)));  // C2: S1 again
+
+    base::ByteWriter size;
+    size.u32(kRtmpFlowChunk);
+    WAVECREST_TRY(send_message(2, rtmp::kSetChunkSize, 0, size.release()));
+    chunk = kRtmpFlowChunk;
+    const std::string base_address = RtmpAddress{address.host, address.port, address.application, ""}.text();
+    WAVECREST_TRY(command(0, {"connect", ++transaction,
+                              Members{{"app", address.application},
+                                      {"tcUrl", base_address.substr(0, base_address.size() - 1)},
+                                      {"fpad", false},
+                                      {"capabilities", 15.0},
+                                      {"audioCodecs", 4071.0},
+                                      {"videoCodecs", 252.0},
+                                      {"videoFunction", 1.0},
+                                      {"objectEncoding", 0.0}}}));
+    WAVECREST_TRY_ASSIGN(connected, answer(transaction));
+    if (connected[0].text() != "_result")
+        return wanting(
+            "the server refuses the connection" + (connected.size() > 3 && connected[3].member("description") != nullptr
+                                                       ? ": " + connected[3].member("description")->text()
+                                                       : ""),
+            "check the application's name in the address");
+    WAVECREST_TRY(command(0, {"createStream", ++transaction, Value()}));
+    WAVECREST_TRY_ASSIGN(made, answer(transaction));
+    if (made[0].text() != "_result" || made.size() < 4 || !made[3].number())
+        return wanting("the server makes no stream", "look at the server's log");
+    stream = static_cast<std::uint32_t>(*made[3].number());
+    return {};
+}
+
+Status RtmpClient::State::pump(std::chrono::milliseconds wait) {
+    pollfd one{socket, POLLIN, 0};
+    const int n = ::poll(&one, 1, static_cast<int>(wait.count()));
+    if (n <= 0) return {};
+    std::array<std::uint8_t, 64 * 1024> buffer{};
+    while (true) {
+        const ssize_t got = ::recv(socket, buffer.data(), buffer.size(), MSG_DONTWAIT);
+        if (got < 0 && (errno == EAGAIN || errno == EINTR)) break;
+        if (got <= 0) return wanting("the server ended the connection", "look at the server's log");
+        received += static_cast<std::uint64_t>(got);
+        std::vector<Message> messages;
+        WAVECREST_TRY(reader.push(ByteSpan(buffer.data(), static_cast<std::size_t>(got)), messages));
+        for (Message& message : messages) {
+            base::ByteReader fields(message.payload);
+            if (message.type == rtmp::kWindowSize) {
+                peer_window = fields.u32();
+            } else if (message.type == rtmp::kUserControl) {
+                if (fields.u16() == 6) {
+                    base::ByteWriter pong;
+                    pong.u16(7);
+                    pong.u32(fields.u32());
+                    WAVECREST_TRY(send_message(2, rtmp::kUserControl, 0, pong.release()));
+                }
+            } else if (message.type == rtmp::kAudio || message.type == rtmp::kVideo || message.type == rtmp::kData ||
+                       message.type == rtmp::kCommand || message.type == rtmp::kAggregate) {
+                waiting.push_back(std::move(message));
+            }
+        }
+        if (peer_window > 0 && received - acknowledged >= peer_window / 2) {
+            acknowledged = received;
+            base::ByteWriter bytes;
+            bytes.u32(static_cast<std::uint32_t>(received));
+            WAVECREST_TRY(send_message(2, rtmp::kAcknowledgement, 0, bytes.release()));
+        }
+        if (waiting.size() > 256) break;
+    }
+    return {};
+}
+
+Result<std::vector<Value>> RtmpClient::State::answer(double wanted) {
+    const auto until = Steady::now() + std::chrono::duration_cast<Steady::duration>(limit);
+    while (Steady::now() < until) {
+        const auto message =
+            std::find_if(waiting.begin(), waiting.end(), [](const Message& m) { return m.type == rtmp::kCommand; });
+        if (message != waiting.end()) {
+            auto values = amf0::parse(message->payload);
+            waiting.erase(message);
+            if (!values || values->size() < 2)
+                return wanting("the server answers with a command that can't be read", "check the address");
+            const std::string name = (*values)[0].text();
+            const bool fits =
+                wanted == 0 ? name == "onStatus"
+                            : (name == "_result" || name == "_error") && (*values)[1].number().value_or(-1) == wanted;
+            if (fits) return std::move(*values);
+            continue;
+        }
+        WAVECREST_TRY(pump(50ms));
+    }
+    return wanting("the server does not answer", "check that this is an RTMP server's port");
+}
+
+RtmpClient::RtmpClient(std::unique_ptr<State> state) : state_(std::move(state)) {}
+RtmpClient::~RtmpClient() = default;
+
+Result<std::unique_ptr<RtmpClient>> RtmpClient::connect(const RtmpAddress& address, Time limit) {
+    auto state = std::make_unique<State>();
+    state->address = address;
+    state->limit = limit;
+    WAVECREST_TRY(state->open());
+    return std::unique_ptr<RtmpClient>(new RtmpClient(std::move(state)));
+}
+
+namespace {
+
+std::string member_text(const std::vector<Value>& values, const char* name) {
+    if (values.size() < 4) return "";
+    const Value* member = values[3].member(name);
+    return member != nullptr ? member->text() : "";
+}
+
+}  // namespace
+
+Status RtmpClient::play() {
+    State& s = *state_;
+    WAVECREST_TRY(s.command(s.stream, {"play", 0.0, Value(), s.address.name, -2.0}));
+    while (true) {
+        WAVECREST_TRY_ASSIGN(values, s.answer(0));
+        const std::string code = member_text(values, "code");
+        if (code == "NetStream.Play.Start") return {};
+        if (member_text(values, "level") == "error" || code.find("NotFound") != std::string::npos)
+            return s.wanting("the server has no such stream: " + member_text(values, "description"),
+                             "compare application and name with what wavecrest stream run printed");
+    }
+}
+
+Status RtmpClient::publish() {
+    State& s = *state_;
+    WAVECREST_TRY(s.command(s.stream, {"publish", 0.0, Value(), s.address.name, "live"}));
+    while (true) {
+        WAVECREST_TRY_ASSIGN(values, s.answer(0));
+        if (member_text(values, "code") == "NetStream.Publish.Start") return {};
+        if (member_text(values, "level") == "error")
+            return s.wanting("the server won't have the stream: " + member_text(values, "description"),
+                             "check the stream key, and that nobody else publishes there");
+    }
+}
+
+Result<std::vector<Message>> RtmpClient::receive(std::chrono::milliseconds wait) {
+    State& s = *state_;
+    if (s.waiting.empty()) WAVECREST_TRY(s.pump(wait));
+    std::vector<Message> out(std::make_move_iterator(s.waiting.begin()), std::make_move_iterator(s.waiting.end()));
+    s.waiting.clear();
+    return out;
+}
+
+std::string RtmpClient::status_code(const Message& message) {
+    if (message.type != rtmp::kCommand) return "";
+    const auto values = amf0::parse(message.payload);
+    return values && !values->empty() && (*values)[0].text() == "onStatus" ? member_text(*values, "code") : "";
+}
+
+void RtmpClient::write_by(std::function<void(ByteVector)> write) {
+    state_->write = std::move(write);
+}
+
+int RtmpClient::socket() const {
+    return state_->socket;
+}
+std::uint32_t RtmpClient::stream() const {
+    return state_->stream;
+}
+
+}  // namespace wavecrest::net

@@ -1,0 +1,448 @@
+#include "net/rtmp_server.hpp"
+
+#include <fmt/format.h>
+#include <signal.h>
+#include <unistd.h>
+
+#include <boost/asio.hpp>
+
+#include <array>
+#include <chrono>
+#include <list>
+#include <map>
+#include <mutex>
+#include <random>
+#include <thread>
+
+#include "net/amf0.hpp"
+#include "net/listen.hpp"
+
+namespace wavecrest::net {
+namespace {
+
+namespace asio = boost::asio;
+using amf0::Members;
+using amf0::Value;
+using asio::ip::tcp;
+using boost::system::error_code;
+using rtmp::Message;
+using Steady = std::chrono::steady_clock;
+
+constexpr std::uint8_t kVersion = 3;
+constexpr std::size_t kHandshake = 1536;  // 5.2.3
+constexpr std::uint32_t kWindow = 2'500'000;
+constexpr int kControlChunks = 2, kCommandChunks = 3;
+constexpr int kSendBuffer = 512 * 1024;
+constexpr std::size_t kMostStreams = 16;  // message streams a connection may make
+
+ByteVector u32(std::uint32_t value) {
+    base::ByteWriter out;
+    out.u32(value);
+    return out.release();
+}
+
+Members status(const char* level, const char* code, std::string description) {
+    return {{"level", level}, {"code", code}, {"description", std::move(description)}};
+}
+
+struct Connection {
+    explicit Connection(tcp::socket s, std::string a) : socket(std::move(s)), address(std::move(a)) {}
+    tcp::socket socket;
+    const std::string address;
+    rtmp::ChunkReader reader;
+    std::string application;
+    struct Playing {
+        std::uint64_t client = 0;
+        std::shared_ptr<Flow> flow;
+        std::string name;
+    };
+    std::map<std::uint32_t, Playing> playing;  // by message stream
+    std::map<std::uint32_t, std::unique_ptr<RtmpPublication>> publishing;
+    std::uint32_t streams = 0;
+    ByteVector out;  // to be written by the coroutine
+    std::uint64_t received = 0, acknowledged = 0;
+    std::uint32_t peer_window = 0;  // 0: it asked for no acknowledgements
+    std::string what;               // it does, for the log
+};
+
+}  // namespace
+
+struct RtmpServer::State {
+    RtmpServerSettings settings;
+    asio::io_context context{1};
+    std::optional<tcp::acceptor> acceptor;
+    std::thread thread;
+    std::list<std::weak_ptr<Connection>> connections;
+
+    Status listen();
+    asio::awaitable<void> accept_loop();
+    asio::awaitable<void> serve(std::shared_ptr<Connection> connection);
+    asio::awaitable<bool> handshake(Connection& connection);
+    // False when the connection is to be closed.
+    bool handle(Connection& connection, const Message& message);
+    bool command(Connection& connection, const Message& message);
+    void play(Connection& connection, std::uint32_t stream, const std::string& name, bool reset);
+    void publish(Connection& connection, std::uint32_t stream, const std::string& name);
+    void close_stream(Connection& connection, std::uint32_t stream);
+
+    void event(RtmpEvent::Kind kind, const Connection& connection, std::string what) const {
+        if (settings.on_event) settings.on_event({kind, connection.address, std::move(what)});
+    }
+    static void send(Connection& connection, int chunks, std::uint8_t type, std::uint32_t stream, ByteVector payload) {
+        rtmp::append_message(connection.out, chunks, {type, 0, stream, std::move(payload)}, kRtmpFlowChunk);
+    }
+    static void reply(Connection& connection, std::uint32_t stream, const std::vector<Value>& values) {
+        // A chunk size isn't known to the other end before it was told: replies to connect come behind it.
+        send(connection, kCommandChunks, rtmp::kCommand, stream, amf0::write(values));
+    }
+};
+
+Status RtmpServer::State::listen() {
+    error_code error;
+    tcp::endpoint endpoint(tcp::v6(), settings.port);
+    if (!settings.address.empty()) {
+        const auto address = asio::ip::make_address(settings.address, error);
+        if (error)
+            return fail(ErrorKind::usage, fmt::format("\"{}\" is no IP address", settings.address),
+                        "address to listen on", "write it in digits, such as 192.168.1.10");
+        endpoint = tcp::endpoint(address, settings.port);
+    }
+    acceptor.emplace(context);
+    acceptor->open(endpoint.protocol(), error);
+    if (error && settings.address.empty()) {
+        endpoint = tcp::endpoint(tcp::v4(), settings.port);
+        acceptor->open(endpoint.protocol(), error);
+    }
+    if (!error) acceptor->set_option(tcp::acceptor::reuse_address(true), error);
+    if (!error && endpoint.protocol() == tcp::v6() && settings.address.empty())
+        acceptor->set_option(asio::ip::v6_only(false), error);
+    if (!error) acceptor->bind(endpoint, error);
+    if (!error) acceptor->listen(1024, error);
+    if (error) return fail(listen_error(error.value(), error.message(), settings.address, settings.port));
+    return {};
+}
+
+asio::awaitable<void> RtmpServer::State::accept_loop() {
+    while (true) {
+        error_code error;
+        tcp::socket socket = co_await acceptor->async_accept(asio::redirect_error(asio::use_awaitable, error));
+        if (error == asio::error::operation_aborted || !acceptor->is_open()) co_return;
+        if (error) {
+            asio::steady_timer pause(context, std::chrono::milliseconds(100));
+            co_await pause.async_wait(asio::redirect_error(asio::use_awaitable, error));
+            continue;
+        }
+        auto address = socket.remote_endpoint(error).address();
+        if (address.is_v6() && address.to_v6().is_v4_mapped())
+            address = asio::ip::make_address_v4(asio::ip::v4_mapped, address.to_v6());
+        socket.set_option(asio::socket_base::send_buffer_size(kSendBuffer), error);
+        socket.set_option(tcp::no_delay(true), error);
+        auto connection = std::make_shared<Connection>(std::move(socket), address.to_string());
+        connections.remove_if([](const auto& one) { return one.expired(); });
+        connections.push_back(connection);
+        asio::co_spawn(context, serve(connection), asio::detached);
+    }
+}
+
+asio::awaitable<bool> RtmpServer::State::handshake(Connection& connection) {
+    ByteVector hello(1 + kHandshake);
+    error_code error;
+    co_await asio::async_read(connection.socket, asio::buffer(hello), asio::redirect_error(asio::use_awaitable, error));
+    if (error) co_return false;
+    if (hello[0] != kVersion) {
+        event(RtmpEvent::Kind::refused, connection, fmt::format("speaks version {} of RTMP, or none", hello[0]));
+        co_return false;
+    }
+    // S0, S1 and S2, which is C1 again (5.2.4).
+    ByteVector answer(1 + kHandshake, 0);
+    answer[0] = kVersion;
+    std::minstd_rand random(std::random_device{}());
+    for (std::size_t i = 9; i < answer.size(); ++i) answer[i] = static_cast<std::uint8_t>(random());
+    answer.insert(answer.end(), hello.begin() + 1, hello.end());
+    co_await asio::async_write(connection.socket, asio::buffer(answer),
+                               asio::redirect_error(asio::use_awaitable, error));
+    if (error) co_return false;
+    ByteVector echo(kHandshake);
+    co_await asio::async_read(connection.socket, asio::buffer(echo), asio::redirect_error(asio::use_awaitable, error));
+    co_return !error;
+}
+
+asio::awaitable<void> RtmpServer::State::serve(std::shared_ptr<Connection> held) {
+    Connection& connection = *held;
+    // What neither plays nor sends doesn't stay.
+    asio::steady_timer patience(context);
+    const auto limit = std::chrono::duration_cast<Steady::duration>(settings.idle_limit);
+    const auto arm = [&] {
+        patience.expires_after(limit);
+        patience.async_wait([held](error_code error) {
+            if (error || !held->playing.empty()) return;
+            error_code ignored;
+            held->socket.close(ignored);
+        });
+    };
+    arm();
+    std::vector<Message> messages;
+    std::array<std::uint8_t, 64 * 1024> buffer{};
+    bool open = co_await handshake(connection);
+    while (open) {
+        error_code error;
+        const std::size_t n = co_await connection.socket.async_read_some(
+            asio::buffer(buffer), asio::redirect_error(asio::use_awaitable, error));
+        if (error) break;
+        arm();
+        connection.received += n;
+        messages.clear();
+        const Status taken = connection.reader.push(ByteSpan(buffer.data(), n), messages);
+        for (const Message& message : messages) open = open && handle(connection, message);
+        if (!taken) {
+            event(RtmpEvent::Kind::refused, connection, taken.error().what);
+            open = false;
+        }
+        if (connection.peer_window > 0 && connection.received - connection.acknowledged >= connection.peer_window) {
+            connection.acknowledged = connection.received;
+            send(connection, kControlChunks, rtmp::kAcknowledgement, 0,
+                 u32(static_cast<std::uint32_t>(connection.received)));
+        }
+        if (connection.out.empty()) continue;
+        if (!connection.playing.empty()) {
+            // The fan-out writes to this socket: everything goes by it, between two blocks.
+            const std::uint64_t client = connection.playing.begin()->second.client;
+            settings.fan_out->send(client, Bytes(std::move(connection.out)));
+            connection.out = {};
+            continue;
+        }
+        co_await asio::async_write(connection.socket, asio::buffer(connection.out),
+                                   asio::redirect_error(asio::use_awaitable, error));
+        connection.out.clear();
+        if (error) break;
+    }
+    patience.cancel();
+    for (const auto& [stream, playing] : connection.playing) settings.fan_out->remove(playing.client);
+    connection.playing.clear();
+    connection.publishing.clear();
+    error_code ignored;
+    connection.socket.close(ignored);
+    if (!connection.what.empty()) event(RtmpEvent::Kind::left, connection, connection.what);
+}
+
+bool RtmpServer::State::handle(Connection& connection, const Message& message) {
+    switch (message.type) {
+        case rtmp::kWindowSize:
+            if (message.payload.size() >= 4) connection.peer_window = base::ByteReader(message.payload).u32();
+            return true;
+        case rtmp::kUserControl: {
+            base::ByteReader reader(message.payload);
+            constexpr std::uint16_t kPing = 6, kPong = 7;
+            if (reader.u16() != kPing) return true;
+            base::ByteWriter pong;
+            pong.u16(kPong);
+            pong.u32(reader.u32());
+            send(connection, kControlChunks, rtmp::kUserControl, 0, pong.release());
+            return true;
+        }
+        case rtmp::kAudio:
+        case rtmp::kVideo:
+        case rtmp::kData:
+            if (const auto publishing = connection.publishing.find(message.stream);
+                publishing != connection.publishing.end())
+                publishing->second->take(message);
+            return true;
+        case rtmp::kCommand:
+            return command(connection, message);
+        default:
+            return true;
+    }
+}
+
+bool RtmpServer::State::command(Connection& connection, const Message& message) {
+    const auto values = amf0::parse(message.payload);
+    if (!values || values->size() < 2) {
+        event(RtmpEvent::Kind::refused, connection, "a command that can't be read");
+        return false;
+    }
+    const std::string name = (*values)[0].text();
+    const double transaction = (*values)[1].number().value_or(0);
+    const auto argument = [&](std::size_t i) { return values->size() > i + 3 ? (*values)[i + 3] : Value(); };
+    if (name == "connect") {
+        if (values->size() > 2) {
+            if (const Value* application = (*values)[2].member("app")) connection.application = application->text();
+        }
+        while (connection.application.ends_with('/')) connection.application.pop_back();
+        send(connection, kControlChunks, rtmp::kWindowSize, 0, u32(kWindow));
+        ByteVector bandwidth = u32(kWindow);
+        bandwidth.push_back(2);  // dynamic
+        send(connection, kControlChunks, rtmp::kPeerBandwidth, 0, std::move(bandwidth));
+        send(connection, kControlChunks, rtmp::kSetChunkSize, 0, u32(kRtmpFlowChunk));
+        Members info = status("status", "NetConnection.Connect.Success", "connected");
+        info.emplace_back("objectEncoding", 0.0);
+        reply(connection, 0, {"_result", transaction, Members{{"capabilities", 31.0}}, info});
+        return true;
+    }
+    if (name == "createStream") {
+        if (connection.streams >= kMostStreams) {
+            reply(connection, 0,
+                  {"_error", transaction, Value(), status("error", "NetConnection.Call.Failed", "too many streams")});
+            return true;
+        }
+        reply(connection, 0, {"_result", transaction, Value(), static_cast<double>(++connection.streams)});
+        return true;
+    }
+    if (name == "play") {
+        const Value reset = argument(3);
+        play(connection, message.stream, argument(0).text(), reset.flag().value_or(reset.number().value_or(1) != 0));
+        return true;
+    }
+    if (name == "publish") {
+        publish(connection, message.stream, argument(0).text());
+        return true;
+    }
+    if (name == "pause") {
+        const bool paused = argument(0).flag().value_or(true);
+        const auto playing = connection.playing.find(message.stream);
+        if (playing != connection.playing.end()) {
+            settings.fan_out->pause(playing->second.client, paused);
+            reply(connection, message.stream,
+                  {"onStatus", 0.0, Value(),
+                   status("status", paused ? "NetStream.Pause.Notify" : "NetStream.Unpause.Notify",
+                          paused ? "paused for this player" : "goes on at the newest picture")});
+        }
+        return true;
+    }
+    if (name == "seek") {
+        reply(connection, message.stream,
+              {"onStatus", 0.0, Value(),
+               status("error", "NetStream.Seek.Failed", "this stream is live: everybody sees the same")});
+        return true;
+    }
+    if (name == "closeStream") {
+        close_stream(connection, message.stream);
+        return true;
+    }
+    if (name == "deleteStream") {
+        close_stream(connection, static_cast<std::uint32_t>(argument(0).number().value_or(message.stream)));
+        return true;
+    }
+    // Unknown ones are answered where an answer is waited for; the connection stays.
+    if (transaction != 0)
+        reply(connection, message.stream,
+              {"_error", transaction, Value(),
+               status("error", "NetConnection.Call.Failed", "there is no command " + name)});
+    return true;
+}
+
+void RtmpServer::State::close_stream(Connection& connection, std::uint32_t stream) {
+    if (const auto playing = connection.playing.find(stream); playing != connection.playing.end()) {
+        settings.fan_out->remove(playing->second.client);
+        connection.playing.erase(playing);
+    }
+    connection.publishing.erase(stream);
+}
+
+void RtmpServer::State::play(Connection& connection, std::uint32_t stream, const std::string& name, bool reset) {
+    const std::size_t mark = name.find('?');
+    const std::string plain = name.substr(0, mark), query = mark == std::string::npos ? "" : name.substr(mark + 1);
+    auto flow = settings.play ? settings.play(connection.application, plain, query, connection.address) : nullptr;
+    if (stream == 0 || stream > connection.streams) flow = nullptr;
+    if (!flow) {
+        event(RtmpEvent::Kind::refused, connection, fmt::format("play {}/{}", connection.application, name));
+        reply(
+            connection, stream,
+            {"onStatus", 0.0, Value(), status("error", "NetStream.Play.StreamNotFound", "there is no stream " + name)});
+        return;
+    }
+    close_stream(connection, stream);
+    base::ByteWriter begin;
+    begin.u16(0);  // Stream Begin (7.1.7)
+    begin.u32(stream);
+    send(connection, kControlChunks, rtmp::kUserControl, 0, begin.release());
+    if (reset)
+        reply(connection, stream,
+              {"onStatus", 0.0, Value(), status("status", "NetStream.Play.Reset", "playing " + plain)});
+    reply(connection, stream, {"onStatus", 0.0, Value(), status("status", "NetStream.Play.Start", "playing " + plain)});
+    if (stream != 1)
+        flow = settings.fan_out->derive(flow,
+                                        [stream](const Bytes& chunks) { return for_message_stream(chunks, stream); });
+    const int socket = ::dup(connection.socket.native_handle());
+    if (socket < 0) return;
+    Connection::Playing playing{0, flow, plain};
+    const std::uint64_t beside = connection.playing.empty() ? 0 : connection.playing.begin()->second.client;
+    playing.client = settings.fan_out->add(flow, socket, connection.address, Bytes(std::move(connection.out)), beside);
+    connection.out = {};
+    connection.playing[stream] = std::move(playing);
+    connection.what = "played " + plain;
+    event(RtmpEvent::Kind::playing, connection, plain);
+}
+
+void RtmpServer::State::publish(Connection& connection, std::uint32_t stream, const std::string& name) {
+    std::string why = "this server takes no streams";
+    auto publication = settings.publish && stream != 0 && stream <= connection.streams
+                           ? settings.publish(connection.application, name, connection.address, why)
+                           : nullptr;
+    if (!publication) {
+        event(RtmpEvent::Kind::refused, connection, fmt::format("publish to {}: {}", connection.application, why));
+        reply(connection, stream, {"onStatus", 0.0, Value(), status("error", "NetStream.Publish.BadName", why)});
+        return;
+    }
+    close_stream(connection, stream);
+    connection.publishing[stream] = std::move(publication);
+    base::ByteWriter begin;
+    begin.u16(0);
+    begin.u32(stream);
+    send(connection, kControlChunks, rtmp::kUserControl, 0, begin.release());
+    reply(connection, stream, {"onStatus", 0.0, Value(), status("status", "NetStream.Publish.Start", "publishing")});
+    connection.what = "published";
+    event(RtmpEvent::Kind::publishing, connection, connection.application);
+}
+
+RtmpServer::RtmpServer(std::unique_ptr<State> state) : state_(std::move(state)) {}
+
+Result<std::unique_ptr<RtmpServer>> RtmpServer::start(RtmpServerSettings settings) {
+    auto state = std::make_unique<State>();
+    state->settings = std::move(settings);
+    WAVECREST_TRY(state->listen());
+    asio::co_spawn(state->context, state->accept_loop(), asio::detached);
+    state->thread = std::thread([s = state.get()] {
+        sigset_t pipe;
+        sigemptyset(&pipe);
+        sigaddset(&pipe, SIGPIPE);
+        ::pthread_sigmask(SIG_BLOCK, &pipe, nullptr);
+        s->context.run();
+    });
+    return std::unique_ptr<RtmpServer>(new RtmpServer(std::move(state)));
+}
+
+RtmpServer::~RtmpServer() {
+    state_->context.stop();
+    state_->thread.join();
+    for (const auto& one : state_->connections) {
+        if (const auto connection = one.lock()) {
+            for (const auto& [stream, playing] : connection->playing) state_->settings.fan_out->remove(playing.client);
+            connection->publishing.clear();
+        }
+    }
+}
+
+std::uint16_t RtmpServer::port() const {
+    error_code ignored;
+    return state_->acceptor->local_endpoint(ignored).port();
+}
+
+Bytes for_message_stream(const Bytes& chunks, std::uint32_t stream) {
+    const ByteSpan from = chunks.view();
+    ByteVector out(from.begin(), from.end());
+    std::size_t at = 0;
+    while (at + 12 <= out.size()) {
+        // A full header: chunk stream, time, length, type, message stream (little-endian), and the time again.
+        base::ByteReader reader(ByteSpan(out).subspan(at + 1));
+        const bool extended = reader.u24() == 0xFFFFFF;
+        const std::size_t length = reader.u24();
+        if (out[at + 7] != rtmp::kSetChunkSize && (out[at] & 0x3F) != kControlChunks) {
+            for (std::size_t i = 0; i < 4; ++i) out[at + 8 + i] = static_cast<std::uint8_t>(stream >> (8 * i));
+        }
+        const std::size_t more = length == 0 ? 0 : (length - 1) / kRtmpFlowChunk;  // chunks of type 3
+        at += 12 + (extended ? 4 : 0) + length + more * (extended ? 5 : 1);
+    }
+    return Bytes(std::move(out));
+}
+
+}  // namespace wavecrest::net

@@ -1,0 +1,70 @@
+// An RTMP server (Adobe RTMP Specification 1.0, plain handshake): players are given flows by a fan-out, publishers'
+// messages are handed on.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "base/result.hpp"
+#include "net/fan_out.hpp"
+#include "net/rtmp_chunks.hpp"
+
+namespace wavecrest::net {
+
+// The port registered for it (IANA: macromedia-fcs).
+inline constexpr std::uint16_t kDefaultRtmpPort = 1935;
+
+// What a publisher sends. Ended by destruction.
+class RtmpPublication {
+  public:
+    virtual ~RtmpPublication() = default;
+    // Audio, video and data messages, in their order.
+    virtual void take(const rtmp::Message& message) = 0;
+};
+
+struct RtmpEvent {
+    enum class Kind { playing, publishing, refused, left } kind = Kind::playing;
+    std::string address;
+    std::string what;
+};
+
+struct RtmpServerSettings {
+    std::string address;                    // to listen on; empty: all
+    std::uint16_t port = kDefaultRtmpPort;  // 0: any free one
+    FanOut* fan_out = nullptr;              // must outlive the server
+    // What a player at `address` gets that asks for `name` of `application` (a query behind its "?", without it);
+    // null: there is no such stream for it. The flow's blocks are chunks of kRtmpFlowChunk for message stream 1, each
+    // message with a full header.
+    std::function<std::shared_ptr<Flow>(const std::string& application, const std::string& name,
+                                        const std::string& query, const std::string& address)>
+        play;
+    // Who may publish: null refuses. `why` is told to the publisher.
+    std::function<std::unique_ptr<RtmpPublication>(const std::string& application, const std::string& name,
+                                                   const std::string& address, std::string& why)>
+        publish;
+    std::function<void(const RtmpEvent&)> on_event;
+    Time idle_limit = base::from_seconds(30);  // a connection that neither plays nor sends for so long is closed
+};
+inline constexpr std::uint32_t kRtmpFlowChunk = 60'000;
+
+class RtmpServer {
+  public:
+    // Errors as of HttpServer.
+    static Result<std::unique_ptr<RtmpServer>> start(RtmpServerSettings settings);
+    ~RtmpServer();
+    std::uint16_t port() const;
+
+  private:
+    struct State;
+    explicit RtmpServer(std::unique_ptr<State> state);
+    std::unique_ptr<State> state_;
+};
+
+// The same chunks for another message stream (for players that have several on one connection). `chunks` are whole
+// messages with full headers, cut at kRtmpFlowChunk.
+Bytes for_message_stream(const Bytes& chunks, std::uint32_t stream);
+
+}  // namespace wavecrest::net
