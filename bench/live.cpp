@@ -89,7 +89,13 @@ int main(int argc, char** argv) {
     for (int i = 0; i < count; ++i) {
         const auto address = must(net::parse_udp_address(fmt::format("127.0.0.1:{}", 21000 + i)));
         ends.push_back(must(net::UdpReceiver::open(address)));
-        items.push_back({fmt::format("stream {}", i), film, {{address, i % 2 == 1}}, true, 8'000'000});
+        stream::LiveItem item;
+        item.name = fmt::format("stream {}", i);
+        item.parts = {{film}};
+        item.targets = {{address, i % 2 == 1}};
+        item.loop = true;
+        item.rate_bps = 8'000'000;
+        items.push_back(std::move(item));
     }
     auto ready = must(stream::prepare_live(items));
     double sent_bytes = 0, took = 0, used = 0;

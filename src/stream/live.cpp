@@ -9,12 +9,13 @@
 #include <random>
 #include <thread>
 
+#include "container/flv_tags.hpp"
 #include "container/interleave.hpp"
 #include "container/ts_mux.hpp"
 #include "container/writer.hpp"
-#include "media/language.hpp"
+#include "net/rtmp_chunks.hpp"
 #include "net/rtp.hpp"
-#include "source/input.hpp"
+#include "stream/rtmp_wire.hpp"
 
 namespace wavecrest::stream {
 namespace {
@@ -25,6 +26,11 @@ using namespace std::chrono_literals;
 // Seven packets fit into the 1500 bytes of an Ethernet frame; fewer go where seven would take longer than this.
 constexpr std::size_t kDatagram = 7 * 188, kRtpHeader = net::kRtpHeaderBytes;
 constexpr std::chrono::milliseconds kLongestFill{20};
+// Messages leave so long before they are decoded, as transport packets do (container/ts_mux.hpp).
+constexpr std::chrono::milliseconds kLead{700};
+// What connected clients are given at a time, of one stream.
+constexpr std::chrono::milliseconds kBlockTime{20}, kPublishEvery{10};
+constexpr std::size_t kBlockBytes = 64 << 10;
 // Multiplexed ahead of sending. A reader that has got that far rests until half of it is gone: it works in few long
 // pieces, not whenever a datagram leaves.
 constexpr std::chrono::milliseconds kAhead{1500}, kLowAhead{750};
@@ -38,6 +44,14 @@ struct Datagram {
     Time due{};  // on the timeline of the stream
     Time position{};
     ByteVector bytes;  // room for an RTP header, then transport packets
+};
+
+// What goes to connected clients.
+struct Pending {
+    enum class Way { transport, rtmp } way = Way::transport;
+    Time due{};
+    Time group{};  // of a start: the keyframe's decoding time
+    net::Block block;
 };
 
 // A queue whose places keep their buffers: what is taken out is exchanged for something spent. The sender neither
@@ -141,32 +155,189 @@ class Turn {
 
 struct Feed {
     ReadyLive ready;
+    std::unique_ptr<Programme> programme;
     std::thread producer;
+    Cancel cancel;
+    std::shared_ptr<net::Flow> http, rtmp;
+    std::shared_ptr<LiveHls> hls;
     // Under the service's mutex:
-    Ring queue;
-    bool waiting = false;  // for its turn
-    bool done = false;     // nothing more comes
+    Ring queue;                      // for datagrams
+    std::deque<Pending> pending[2];  // for the others, by way
+    bool waiting = false;            // the producer, for its turn
+    bool done = false;               // nothing more comes
+    bool paused = false, stopped = false;
     std::string error;
-    std::uint64_t rounds = 0;
-    Time ahead(Time due) const { return queue.empty() ? Time{} : due - queue.front().due; }
-    Turn turn;
-    // The sender's:
+    std::optional<Time> first_due;
+    Time last_due{};
     bool begun = false;
     Steady::time_point zero;  // when time 0 of the stream's timeline is sent
+    Steady::time_point paused_at;
+    LiveStatus status;
+    Steady::time_point busy_from;  // an encode's: to tell its speed
+    Turn turn;
+    // The sender's:
     std::uint16_t sequence = 0;
     std::uint32_t source = 0;
-    LiveStatus status;
+
+    bool datagrams() const { return !ready.item.targets.empty(); }
+    bool transport() const { return datagrams() || http || hls; }
+    Time now(Steady::time_point at) const { return std::chrono::duration_cast<Time>((paused ? paused_at : at) - zero); }
+    Time ahead(Steady::time_point at) const {
+        if (!first_due) return {};
+        return begun ? last_due - now(at) : last_due - *first_due;
+    }
+    // Waits until enough lies ready, so that a slow start is no stall.
+    bool begin(Steady::time_point at) {
+        if (begun || !first_due || paused) return begun;
+        if (last_due - *first_due < Time(kLowAhead) && !done) return false;
+        begun = true;
+        zero = at - std::chrono::duration_cast<Steady::duration>(*first_due);
+        status.state = LiveStatus::State::playing;
+        return true;
+    }
+    // What is so late is taken as a pause of the source.
+    void move_clock(Time due, Steady::time_point at) {
+        const auto late = at - (zero + std::chrono::duration_cast<Steady::duration>(due));
+        if (late <= kStall) return;
+        ++status.stalls;
+        zero += late;
+    }
 };
 
-// From the interleaver to the multiplexer.
-class MuxSink : public PacketSink {
+// Where a stream's packets end: multiplexed, cut into messages, and queued until they are due.
+class Outlets : public PacketSink {
   public:
-    explicit MuxSink(container::TransportMux& mux) : mux_(mux) {}
-    Status write(const Packet& packet) override { return mux_.write(packet); }
-    Status finish() override { return mux_.finish(); }
+    // Takes what is ready; false when the service ends.
+    using Push = std::function<bool(std::vector<Datagram>& datagrams, std::size_t count, std::vector<Pending>& blocks,
+                                    Time last_due)>;
+
+    Outlets(Feed& feed, std::vector<Track> tracks, Push push)
+        : feed_(feed),
+          tracks_(std::move(tracks)),
+          push_(std::move(push)),
+          mux_(tracks_, settings(feed), [this](const container::MuxedPacket& packet) { return take(packet); }) {
+        for (const Track& track : tracks_) {
+            if (const std::string why = why_not_rtmp(track); why.empty() && !(has(track.kind)))
+                rtmp_tracks_.push_back(track);
+        }
+        if (feed.rtmp) feed.rtmp->set_preface(rtmp_preface(rtmp_tracks_));
+    }
+
+    Status write(const Packet& packet) override {
+        if (feed_.rtmp) WAVECREST_TRY(take_message(packet));
+        if (feed_.transport()) return mux_.write(packet);
+        return {};
+    }
+    Status finish() override {
+        if (feed_.transport()) WAVECREST_TRY(mux_.finish());
+        if (!next_.bytes.empty() && !give_datagram()) return base::interrupted();
+        give_transport();
+        give_rtmp();
+        return hand_over() ? Status{} : base::interrupted();
+    }
 
   private:
-    container::TransportMux& mux_;
+    static container::MuxSettings settings(const Feed& feed) {
+        container::MuxSettings mux;
+        mux.title = feed.ready.item.name;
+        mux.rate_bps = feed.ready.item.rate_bps;
+        return mux;
+    }
+    bool has(TrackKind kind) const {
+        return std::any_of(rtmp_tracks_.begin(), rtmp_tracks_.end(), [&](const Track& t) { return t.kind == kind; });
+    }
+
+    Status take(const container::MuxedPacket& packet) {
+        if (feed_.datagrams()) {
+            if (!next_.bytes.empty() && packet.due - next_.due > Time(kLongestFill) && !give_datagram())
+                return base::interrupted();
+            if (next_.bytes.empty()) {
+                next_.due = packet.due;
+                next_.bytes.resize(kRtpHeader);
+            }
+            next_.bytes.insert(next_.bytes.end(), packet.bytes.begin(), packet.bytes.end());
+            if (next_.bytes.size() >= kRtpHeader + kDatagram && !give_datagram()) return base::interrupted();
+        }
+        if (feed_.http || feed_.hls) {
+            if (!block_.empty() && (packet.group_start || packet.due - block_due_ > Time(kBlockTime) ||
+                                    block_.size() + packet.bytes.size() > kBlockBytes))
+                give_transport();
+            if (block_.empty()) {
+                block_due_ = packet.due;
+                block_start_ = packet.group_start;
+                block_group_ = packet.group_time;
+            }
+            block_.insert(block_.end(), packet.bytes.begin(), packet.bytes.end());
+        }
+        return tick(packet.due);
+    }
+    Status take_message(const Packet& packet) {
+        const auto track = std::find_if(rtmp_tracks_.begin(), rtmp_tracks_.end(),
+                                        [&](const Track& t) { return t.id == packet.track; });
+        if (track == rtmp_tracks_.end()) return {};
+        const bool start = has(TrackKind::video) ? track->kind == TrackKind::video && packet.key : true;
+        if (!messages_.empty() &&
+            ((start && track->kind == TrackKind::video) || packet.dts - Time(kLead) - messages_due_ > Time(kBlockTime)))
+            give_rtmp();
+        if (messages_.empty()) {
+            messages_due_ = packet.dts - Time(kLead);
+            messages_start_ = start;
+        }
+        append_rtmp(messages_, *track, packet);
+        return feed_.transport() ? Status{} : tick(packet.dts - Time(kLead));
+    }
+    // Handed over several at a time: the sender shouldn't meet a lock for each.
+    Status tick(Time due) {
+        last_due_ = std::max(last_due_, due);
+        if (!handed_) handed_ = due;
+        if (due - *handed_ < Time(kHandOver)) return {};
+        return hand_over() ? Status{} : base::interrupted();
+    }
+    bool give_datagram() {
+        if (ready_.size() == filled_) ready_.emplace_back();
+        ready_[filled_].due = next_.due;
+        ready_[filled_].bytes.swap(next_.bytes);
+        next_.bytes.clear();
+        ++filled_;
+        return true;
+    }
+    void give_transport() {
+        if (block_.empty()) return;
+        blocks_.push_back(
+            {Pending::Way::transport, block_due_, block_group_, {Bytes(std::move(block_)), block_due_, block_start_}});
+        block_ = {};
+    }
+    void give_rtmp() {
+        if (messages_.empty()) return;
+        blocks_.push_back({Pending::Way::rtmp,
+                           messages_due_,
+                           messages_due_,
+                           {Bytes(std::move(messages_)), messages_due_, messages_start_}});
+        messages_ = {};
+    }
+    bool hand_over() {
+        handed_ = last_due_;
+        const bool goes_on = push_(ready_, filled_, blocks_, last_due_);
+        for (std::size_t i = 0; i < filled_; ++i) ready_[i].bytes.clear();
+        filled_ = 0;
+        blocks_.clear();
+        return goes_on;
+    }
+
+    Feed& feed_;
+    const std::vector<Track> tracks_;
+    std::vector<Track> rtmp_tracks_;
+    Push push_;
+    container::TransportMux mux_;
+    Datagram next_;
+    std::vector<Datagram> ready_;  // its places keep their buffers
+    std::size_t filled_ = 0;
+    std::vector<Pending> blocks_;
+    ByteVector block_, messages_;
+    Time block_due_{}, block_group_{}, messages_due_{};
+    bool block_start_ = false, messages_start_ = false;
+    std::optional<Time> handed_;
+    Time last_due_ = Time::min();
 };
 
 }  // namespace
@@ -174,7 +345,7 @@ class MuxSink : public PacketSink {
 struct LiveService::State {
     std::vector<std::unique_ptr<Feed>> feeds;
     std::unique_ptr<net::UdpSender> sender;
-    std::thread thread;
+    std::thread sending, publishing;
     mutable LendingMutex mutex;
     bool stopping = false;
     bool real_time = false;
@@ -182,99 +353,55 @@ struct LiveService::State {
 
     Status produce(Feed& feed);
     void send_all();
-    // False when the service ends.
-    bool push(Feed& feed, std::vector<Datagram>& datagrams, std::size_t count) {
-        if (count == 0) return true;
+    void publish_all();
+    Feed* find(const std::string& name) const {
+        const auto found =
+            std::find_if(feeds.begin(), feeds.end(), [&](const auto& feed) { return feed->ready.item.name == name; });
+        return found == feeds.end() ? nullptr : found->get();
+    }
+    // False when the service or the stream ends.
+    bool push(Feed& feed, std::vector<Datagram>& datagrams, std::size_t count, std::vector<Pending>& blocks,
+              Time last_due) {
         const std::lock_guard lock(mutex);
-        for (Time most = kAhead; !stopping && feed.ahead(datagrams.front().due) >= most; most = kLowAhead) {
+        for (Time most = kAhead; !stopping && !feed.stopped && feed.ahead(Steady::now()) >= most; most = kLowAhead) {
             feed.waiting = true;
             feed.turn.wait(mutex);
         }
         feed.waiting = false;
-        if (stopping) return false;
-        for (std::size_t i = 0; i < count; ++i) feed.queue.push(datagrams[i]);
+        if (stopping || feed.stopped) return false;
+        for (std::size_t i = 0; i < count; ++i) {
+            if (!feed.first_due) feed.first_due = datagrams[i].due;
+            feed.queue.push(datagrams[i]);
+        }
+        for (Pending& one : blocks) {
+            if (!feed.first_due) feed.first_due = one.due;
+            feed.status.made += one.way == Pending::Way::transport || !feed.transport() ? one.block.bytes.size() : 0;
+            feed.pending[static_cast<int>(one.way)].push_back(std::move(one));
+        }
+        feed.last_due = last_due;
         return true;
     }
 };
 
 Status LiveService::State::produce(Feed& feed) {
-    const std::vector<Track>& tracks = feed.ready.tracks;
-    const auto picture =
-        std::find_if(tracks.begin(), tracks.end(), [](const Track& t) { return t.kind == TrackKind::video; });
-    container::MuxSettings settings;
-    settings.title = feed.ready.item.name;
-    settings.rate_bps = feed.ready.item.rate_bps;
-    Datagram next;
-    Time position{};
-    // Handed over several at a time: the sender shouldn't meet a lock for each.
-    std::vector<Datagram> ready(1);
-    std::size_t filled = 0;
-    const auto give = [&] {
-        if (ready.size() == filled) ready.emplace_back();
-        ready[filled].due = next.due;
-        ready[filled].position = next.position;
-        ready[filled].bytes.swap(next.bytes);
-        next.bytes.clear();
-        ++filled;
-        if (ready[filled - 1].due - ready[0].due < Time(kHandOver)) return true;
-        const bool goes_on = push(feed, ready, filled);
-        for (std::size_t i = 0; i < filled; ++i) ready[i].bytes.clear();
-        filled = 0;
-        return goes_on;
-    };
-    container::TransportMux mux(tracks, settings, [&](const container::MuxedPacket& packet) -> Status {
-        if (!next.bytes.empty() && packet.due - next.due > Time(kLongestFill)) {
-            if (!give()) return base::interrupted();
-        }
-        if (next.bytes.empty()) {
-            next.due = packet.due;
-            next.position = position;
-            next.bytes.resize(kRtpHeader);
-        }
-        next.bytes.insert(next.bytes.end(), packet.bytes.begin(), packet.bytes.end());
-        if (next.bytes.size() >= kRtpHeader + kDatagram && !give()) return base::interrupted();
+    const auto give = [this, &feed](std::vector<Datagram>& datagrams, std::size_t count, std::vector<Pending>& blocks,
+                                    Time last_due) { return push(feed, datagrams, count, blocks, last_due); };
+    if (feed.ready.item.transcode) {
+        const transcode::SinkMaker make = [&](const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
+            return std::unique_ptr<PacketSink>(std::make_unique<Outlets>(feed, tracks, give));
+        };
+        WAVECREST_TRY(transcode::run(*feed.programme, *feed.ready.item.transcode, make, {}, feed.cancel));
         return {};
-    });
-    MuxSink sink(mux);
-    container::Interleaver interleaver(sink, tracks, Time{});
-    Time offset{};
+    }
+    Outlets outlets(feed, feed.programme->tracks(), give);
+    container::Interleaver interleaver(outlets, feed.programme->tracks(), Time{});
     while (true) {
-        WAVECREST_TRY_ASSIGN(input, source::open_input(feed.ready.item.file));
-        WAVECREST_TRY_ASSIGN(pick, input->pick("main"));
-        WAVECREST_TRY_ASSIGN(source, input->open(pick));
-        Time picture_end{}, end{};
-        bool any = false;
-        while (true) {
-            WAVECREST_TRY_ASSIGN(packet, source->read());
-            if (!packet) break;
-            const auto track =
-                std::find_if(tracks.begin(), tracks.end(), [&](const Track& t) { return t.id == packet->track; });
-            if (track == tracks.end() || packet->hidden) continue;
-            if (offset.count() > 0 && packet->pts < Time{}) continue;  // priming: the sound goes on
-            if (track->kind == TrackKind::video)
-                picture_end = std::max(picture_end, packet->pts + packet->duration);
-            else if (track->kind == TrackKind::audio)
-                end = std::max(end, packet->pts + packet->duration);
-            any = true;
-            position = std::max(packet->dts, Time{});
-            packet->pts += offset;
-            packet->dts += offset;
-            WAVECREST_TRY(interleaver.write(std::move(*packet)));
-        }
-        if (!any)
-            return fail(ErrorKind::input, "there is nothing in it to send", feed.ready.item.file.string(),
-                        "wavecrest inspect tells what is in it");
-        if (!feed.ready.item.loop) break;
-        // The pictures' cadence goes on; sound that lasts longer than they do overlaps and is sorted out by receivers.
-        offset += picture != tracks.end() ? picture_end : end;
-        const std::lock_guard lock(mutex);
-        ++feed.rounds;
+        WAVECREST_TRY_ASSIGN(packet, feed.programme->read());
+        if (!packet) break;
+        WAVECREST_TRY(interleaver.write(std::move(*packet)));
     }
     WAVECREST_TRY(interleaver.drain());
-    WAVECREST_TRY(mux.finish());
-    if (!next.bytes.empty() && !give()) return base::interrupted();
-    if (!push(feed, ready, filled)) return base::interrupted();
-    return {};
+    return outlets.finish();
 }
 
 void LiveService::State::send_all() {
@@ -299,29 +426,20 @@ void LiveService::State::send_all() {
         Steady::time_point wake = now + 50ms;
         std::size_t due_now = 0;
         for (const auto& feed : feeds) {
-            if (!feed->begun && !feed->queue.empty()) {
-                // Wait until enough lies ready, so that a slow start is no stall.
-                const bool full = feed->queue.back().due - feed->queue.front().due >= Time(kLowAhead);
-                if (!full && !feed->done) {
-                    wake = std::min(wake, now + 5ms);
-                    continue;
-                }
-                feed->begun = true;
-                feed->zero = now - std::chrono::duration_cast<Steady::duration>(feed->queue.front().due);
+            if (!feed->datagrams()) continue;
+            if (!feed->begin(now)) {
+                wake = std::min(wake, now + 5ms);
+                continue;
             }
+            if (feed->paused) continue;
             while (!feed->queue.empty()) {
                 Datagram& next = feed->queue.front();
-                Steady::time_point due = feed->zero + std::chrono::duration_cast<Steady::duration>(next.due);
-                if (now - due > kStall) {
-                    ++feed->status.stalls;
-                    feed->zero += now - due;
-                    due = now;
-                }
+                feed->move_clock(next.due, now);
+                const auto due = feed->zero + std::chrono::duration_cast<Steady::duration>(next.due);
                 if (due > now + kBatch / 2) {
                     wake = std::min(wake, due);
                     break;
                 }
-                feed->status.position = next.position;
                 feed->status.datagrams += 1;
                 feed->status.bytes += next.bytes.size() - kRtpHeader;
                 if (due_now == going.size()) going.emplace_back();
@@ -329,9 +447,6 @@ void LiveService::State::send_all() {
                 going[due_now].due = due;
                 feed->queue.pop(going[due_now++].datagram);
             }
-            if (feed->waiting && (feed->queue.empty() || feed->ahead(feed->queue.back().due) < Time(kLowAhead)))
-                feed->turn.notify();
-            if (feed->queue.empty() && feed->done) feed->status.ended = true;
         }
         if (due_now > 0) {
             lock.unlock();
@@ -364,10 +479,71 @@ void LiveService::State::send_all() {
     }
 }
 
+// Gives connected clients what is due, lets producers go on, and notices ends.
+void LiveService::State::publish_all() {
+    std::vector<Pending> due;
+    std::unique_lock lock(mutex);
+    while (!stopping) {
+        for (const auto& feed : feeds) {
+            const auto now = Steady::now();
+            feed->begin(now);
+            due.clear();
+            if (feed->begun && !feed->paused) {
+                for (auto& pending : feed->pending) {
+                    while (!pending.empty()) {
+                        if (!feed->datagrams()) feed->move_clock(pending.front().due, now);
+                        if (pending.front().due > feed->now(now)) break;
+                        due.push_back(std::move(pending.front()));
+                        pending.pop_front();
+                    }
+                }
+            }
+            if (feed->waiting && feed->ahead(now) < Time(kLowAhead)) feed->turn.notify();
+            const bool ends = feed->done && feed->queue.empty() && feed->pending[0].empty() &&
+                              feed->pending[1].empty() && !feed->status.ended;
+            if (ends) {
+                feed->status.ended = true;
+                feed->status.state = LiveStatus::State::ended;
+            }
+            const Time end = feed->last_due;
+            if (due.empty() && !ends) continue;
+            lock.unlock();
+            std::vector<net::Block> transport, rtmp;
+            for (Pending& one : due) {
+                if (one.way == Pending::Way::rtmp) {
+                    rtmp.push_back(std::move(one.block));
+                    continue;
+                }
+                if (feed->hls) feed->hls->push(one.block.bytes.view(), one.block.start, one.group);
+                if (feed->http) transport.push_back(std::move(one.block));
+            }
+            if (feed->http && !transport.empty()) feed->http->push(std::move(transport));
+            if (feed->rtmp && !rtmp.empty()) feed->rtmp->push(std::move(rtmp));
+            if (ends) {
+                if (feed->hls) feed->hls->finish(end);
+                if (feed->http) feed->http->finish();
+                if (feed->rtmp) {
+                    feed->rtmp->push({{rtmp_ending(), end, false}});
+                    feed->rtmp->finish();
+                }
+            }
+            lock.lock();
+        }
+        lock.unlock();
+        std::this_thread::sleep_for(kPublishEvery);
+        lock.lock();
+    }
+}
+
 LiveService::LiveService(std::unique_ptr<State> state) : state_(std::move(state)) {}
 
 std::string address_for(const LiveTarget& target) {
     return (target.rtp ? "rtp://" : "udp://") + target.to.text;
+}
+
+std::string_view short_name(LiveStatus::State state) {
+    constexpr std::string_view kNames[] = {"starting", "playing", "paused", "source lost", "ended"};
+    return kNames[static_cast<int>(state)];
 }
 
 Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items) {
@@ -387,36 +563,43 @@ Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items) 
             }
             taken.emplace_back(target.to.text, item.name);
         }
-        WAVECREST_TRY_ASSIGN(input, source::open_input(item.file));
-        WAVECREST_TRY_ASSIGN(pick, input->pick("main"));
-        WAVECREST_TRY(input->check_protection(pick.title->number));
-        ready.duration = pick.title->duration;
-        bool picture = false;
-        for (const Track& track : pick.title->tracks) {
-            const std::string why =
-                input->is_disc() ? container::why_not_codec("mpeg-ts", track) : container::why_not("mpeg-ts", track);
-            const bool second = track.kind == TrackKind::video && picture;
-            if (why.empty() && !second && track.kind != TrackKind::subtitle) {
-                picture = picture || track.kind == TrackKind::video;
-                ready.tracks.push_back(track);
-            } else if (track.kind == TrackKind::video && !second) {
-                return fail(ErrorKind::input, fmt::format("its pictures can't be sent: {}", why), item.file.string(),
-                            "convert it first (wavecrest convert)");
-            } else {
-                ready.notes.push_back(fmt::format("{} {} {} is left out{}", media::short_name(track.codec),
-                                                  media::short_name(track.kind), media::language_name(track.language),
-                                                  why.empty() ? "" : ": " + why));
+        const bool transport = !item.targets.empty() || item.http || item.hls;
+        const auto why_not = [&](const Track& track, bool disc) -> std::string {
+            if (item.transcode) {
+                const auto& graph = *item.transcode;
+                const bool used = track.id == graph.video.from.id ||
+                                  std::any_of(graph.audio.begin(), graph.audio.end(),
+                                              [&](const auto& path) { return path.from.id == track.id; }) ||
+                                  std::any_of(graph.video.subtitles.begin(), graph.video.subtitles.end(),
+                                              [&](const auto& path) { return path.from.id == track.id; });
+                return used ? "" : "the profile leaves it out";
+            }
+            if (track.kind == TrackKind::subtitle) return "subtitles are not sent live";
+            const std::string first = !transport ? ""
+                                      : disc     ? container::why_not_codec("mpeg-ts", track)
+                                                 : container::why_not("mpeg-ts", track);
+            // A track goes where it can; RTMP alone decides only where it is the only way.
+            return !first.empty() || transport ? first : why_not_rtmp(track);
+        };
+        WAVECREST_TRY_ASSIGN(programme, prepare_programme(item.parts, why_not));
+        ready.programme = std::move(programme);
+        if (item.rtmp && transport && !item.transcode) {
+            for (const Track& track : ready.programme.tracks) {
+                const std::string why = why_not_rtmp(track);
+                if (why.empty()) continue;
+                if (track.kind == TrackKind::video)
+                    return fail(ErrorKind::input, "its pictures can't be sent by RTMP: " + why,
+                                item.parts.front().source.string(), "name a profile for the stream, or leave RTMP out");
+                ready.programme.notes.push_back("RTMP goes without the sound: " + why);
             }
         }
-        if (ready.tracks.empty())
-            return fail(ErrorKind::input, "it holds neither pictures nor sound that can be sent", item.file.string(),
-                        "convert it first (wavecrest convert)");
         all.push_back(std::move(ready));
     }
     return all;
 }
 
-Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> streams, const net::UdpSettings& udp) {
+Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> streams, const net::UdpSettings& udp,
+                                                        net::FanOut* fan_out) {
     auto state = std::make_unique<State>();
     WAVECREST_TRY_ASSIGN(sender, net::UdpSender::open(udp));
     state->sender = std::move(sender);
@@ -424,7 +607,13 @@ Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> s
     for (ReadyLive& ready : streams) {
         auto feed = std::make_unique<Feed>();
         feed->status.name = ready.item.name;
+        feed->status.parts = ready.programme.parts.size();
         feed->ready = std::move(ready);
+        const LiveItem& item = feed->ready.item;
+        feed->programme = std::make_unique<Programme>(feed->ready.programme, item.loop, feed->cancel);
+        if (item.http) feed->http = fan_out->open(item.name);
+        if (item.rtmp) feed->rtmp = fan_out->open(item.name);
+        if (item.hls) feed->hls = std::make_shared<LiveHls>();
         // Unforeseeable beginnings, as RFC 3550 asks for (5.1).
         feed->sequence = static_cast<std::uint16_t>(random());
         feed->source = random();
@@ -432,14 +621,20 @@ Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> s
     }
     State* s = state.get();
     for (const auto& feed : state->feeds) {
+        feed->busy_from = Steady::now();
         feed->producer = std::thread([s, f = feed.get()] {
             const Status status = s->produce(*f);
             const std::lock_guard lock(s->mutex);
             f->done = true;
-            if (!status && !s->stopping) f->error = status.error().what;
+            if (!status && !s->stopping && !f->stopped) f->error = status.error().what;
+            if (f->stopped) {
+                for (auto& pending : f->pending) pending.clear();
+                f->queue = {};
+            }
         });
     }
-    state->thread = std::thread([s] { s->send_all(); });
+    state->sending = std::thread([s] { s->send_all(); });
+    state->publishing = std::thread([s] { s->publish_all(); });
     return std::unique_ptr<LiveService>(new LiveService(std::move(state)));
 }
 
@@ -448,18 +643,38 @@ LiveService::~LiveService() {
         const std::lock_guard lock(state_->mutex);
         state_->stopping = true;
     }
-    for (const auto& feed : state_->feeds) feed->turn.notify();
-    state_->thread.join();
+    for (const auto& feed : state_->feeds) {
+        feed->cancel.request();
+        feed->turn.notify();
+    }
+    state_->sending.join();
+    state_->publishing.join();
     for (const auto& feed : state_->feeds) feed->producer.join();
+    for (const auto& feed : state_->feeds) {
+        if (feed->http) feed->http->finish();
+        if (feed->rtmp) feed->rtmp->finish();
+    }
 }
 
 LiveFigures LiveService::figures() const {
     LiveFigures figures;
     const std::lock_guard lock(state_->mutex);
+    const auto now = Steady::now();
     for (const auto& feed : state_->feeds) {
         LiveStatus status = feed->status;
-        status.rounds = feed->rounds;
+        const Programme::Place place = feed->programme->place(feed->begun ? feed->now(now) : Time{});
+        const ReadyPart& part = feed->ready.programme.parts[place.part];
+        status.part = part.name;
+        status.duration = part.duration;
+        status.position = status.duration.count() > 0 ? std::min(place.position, status.duration) : place.position;
+        status.rounds = place.rounds;
         status.error = feed->error;
+        if (const std::string lost = feed->programme->lost(); !lost.empty() && !status.ended) {
+            status.error = lost;
+            // What lies ready is still played.
+            if (feed->ahead(now) <= Time{}) status.state = LiveStatus::State::lost;
+        }
+        if (feed->paused) status.state = LiveStatus::State::paused;
         figures.streams.push_back(std::move(status));
     }
     figures.late_99 = state_->late.percentile(0.99);
@@ -477,6 +692,59 @@ void LiveService::restart_lateness() {
 bool LiveService::ended() const {
     const std::lock_guard lock(state_->mutex);
     return std::all_of(state_->feeds.begin(), state_->feeds.end(), [](const auto& f) { return f->status.ended; });
+}
+
+std::shared_ptr<net::Flow> LiveService::http_flow(const std::string& name) const {
+    const Feed* feed = state_->find(name);
+    return feed != nullptr ? feed->http : nullptr;
+}
+std::shared_ptr<net::Flow> LiveService::rtmp_flow(const std::string& name) const {
+    const Feed* feed = state_->find(name);
+    return feed != nullptr ? feed->rtmp : nullptr;
+}
+std::shared_ptr<LiveHls> LiveService::hls(const std::string& name) const {
+    const Feed* feed = state_->find(name);
+    return feed != nullptr ? feed->hls : nullptr;
+}
+
+bool LiveService::pause(const std::string& name, bool paused) {
+    Feed* feed = state_->find(name);
+    if (feed == nullptr) return false;
+    const std::lock_guard lock(state_->mutex);
+    if (feed->status.ended) return false;
+    if (paused == feed->paused) return true;
+    const auto now = Steady::now();
+    if (paused) {
+        feed->paused_at = now;
+    } else {
+        feed->zero += now - feed->paused_at;
+    }
+    feed->paused = paused;
+    return true;
+}
+
+bool LiveService::skip(const std::string& name, const Programme::Skip& skip) {
+    Feed* feed = state_->find(name);
+    if (feed == nullptr) return false;
+    {
+        const std::lock_guard lock(state_->mutex);
+        if (feed->status.ended || feed->done) return false;
+    }
+    feed->programme->skip(skip);
+    return true;
+}
+
+bool LiveService::stop(const std::string& name) {
+    Feed* feed = state_->find(name);
+    if (feed == nullptr) return false;
+    feed->cancel.request();
+    const std::lock_guard lock(state_->mutex);
+    if (feed->status.ended) return false;
+    feed->stopped = true;
+    for (auto& pending : feed->pending) pending.clear();
+    feed->queue = {};
+    feed->turn.notify();
+    return true;
 }
 
 }  // namespace wavecrest::stream

@@ -1,16 +1,25 @@
-// Files sent as live streams: transport packets in UDP datagrams, plain or as RTP, on the clock of the material.
-// One thread sends for all streams; one per stream reads and multiplexes ahead of it.
+// Live streams: files, discs and lists played on a clock of their own, the same moment for everybody. One reading (or
+// one encode) serves all ways a stream goes out: transport packets in UDP datagrams, plain or as RTP; one endless body
+// over HTTP; HLS with a short window; RTMP.
+//
+// One thread sends datagrams for all streams, one publishes to connected clients, one per stream reads and multiplexes
+// ahead of them.
 #pragma once
 
+#include <functional>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
-#include "base/file.hpp"
 #include "base/result.hpp"
 #include "base/time.hpp"
 #include "media/types.hpp"
+#include "net/fan_out.hpp"
 #include "net/udp.hpp"
+#include "stream/live_hls.hpp"
+#include "stream/programme.hpp"
+#include "transcode/graph.hpp"
 
 namespace wavecrest::stream {
 
@@ -24,33 +33,46 @@ std::string address_for(const LiveTarget& target);
 
 struct LiveItem {
     std::string name;
-    base::Path file;
-    std::vector<LiveTarget> targets;
+    std::vector<Part> parts;
     bool loop = false;
-    std::int64_t rate_bps = 0;  // constant, null packets filling it; 0: as the material needs
+    std::vector<LiveTarget> targets;
+    bool http = false;          // one endless body
+    bool hls = false;           // a playlist that moves on
+    bool rtmp = false;          // for players of the RTMP server
+    std::int64_t rate_bps = 0;  // of transport streams: constant, null packets filling it; 0: as the material needs
+    // Encoded anew on the way, once for all; the caller planned it for the first part's tracks.
+    std::optional<transcode::GraphSettings> transcode;
 };
 
 // A stream that was found fit to be sent.
 struct ReadyLive {
     LiveItem item;
-    Time duration{};                 // of the material; 0: not known
-    std::vector<Track> tracks;       // that are sent
-    std::vector<std::string> notes;  // what is left out and why
+    ReadyProgramme programme;
 };
-// Opens every file. Fails on the first that is missing or has no picture or sound that transport streams hold (kind
+// Opens every part. Fails on the first that is missing or has no picture or sound that its ways out can carry (kind
 // input), and on two streams to one address (kind usage).
 Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items);
 
 struct LiveStatus {
+    enum class State { starting, playing, paused, lost, ended };
+
     std::string name;
-    Time position{};                         // in the material
+    State state = State::starting;
+    std::string part;                        // its name
+    std::size_t parts = 0;                   // how many there are
+    Time position{};                         // in the part
+    Time duration{};                         // of it; 0: not known
     std::uint64_t rounds = 0;                // how often it began anew
     std::uint64_t datagrams = 0, bytes = 0;  // of transport packets, to each target
     std::uint64_t refused = 0;               // datagrams the system didn't take: no way there, no room
     std::uint64_t stalls = 0;                // times that the source came too late
+    std::uint64_t made = 0;                  // bytes of the stream so far, however many take it
+    double encode_speed = 0;                 // against real time, where it is encoded anew; else 0
     bool ended = false;
-    std::string error;  // that ended it; empty
+    std::string error;  // that ended it, or why its source is lost
 };
+std::string_view short_name(LiveStatus::State state);
+
 struct LiveFigures {
     std::vector<LiveStatus> streams;
     Time late_99{}, latest{};  // how late datagrams were sent: the 99th percentile and the worst
@@ -59,13 +81,25 @@ struct LiveFigures {
 
 class LiveService {
   public:
-    static Result<std::unique_ptr<LiveService>> start(std::vector<ReadyLive> streams, const net::UdpSettings& udp);
+    // `fan_out` (not null where an item is sent over HTTP or RTMP) must outlive the service.
+    static Result<std::unique_ptr<LiveService>> start(std::vector<ReadyLive> streams, const net::UdpSettings& udp,
+                                                      net::FanOut* fan_out = nullptr);
     // Ends at once.
     ~LiveService();
     LiveFigures figures() const;
     bool ended() const;  // all streams are
     // Forgets how late datagrams were so far: starting isn't running.
     void restart_lateness();
+
+    // What clients of a stream are given; null where it doesn't go out that way.
+    std::shared_ptr<net::Flow> http_flow(const std::string& name) const;
+    std::shared_ptr<net::Flow> rtmp_flow(const std::string& name) const;
+    std::shared_ptr<LiveHls> hls(const std::string& name) const;
+
+    // Controls act for everybody who watches. False where there is no stream of this name (or it has ended).
+    bool pause(const std::string& name, bool paused);
+    bool skip(const std::string& name, const Programme::Skip& skip);
+    bool stop(const std::string& name);
 
   private:
     struct State;

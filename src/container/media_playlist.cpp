@@ -1,0 +1,177 @@
+#include "container/media_playlist.hpp"
+
+#include <fmt/format.h>
+
+#include <charconv>
+#include <optional>
+
+namespace wavecrest::container {
+namespace {
+
+constexpr std::size_t kMostEntries = 100'000;
+
+std::optional<double> decimal(std::string_view text) {
+    double value = 0;
+    const auto [rest, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+    if (error != std::errc{} || rest == text.data() || !(value >= 0) || value > 1e6) return std::nullopt;
+    return value;
+}
+std::optional<std::uint64_t> whole(std::string_view text) {
+    std::uint64_t value = 0;
+    const auto [rest, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+    if (error != std::errc{} || rest != text.data() + text.size() || value > (std::uint64_t{1} << 53))
+        return std::nullopt;
+    return value;
+}
+
+// One value of an attribute list (4.2), without its quotes.
+std::string attribute(std::string_view list, std::string_view name) {
+    std::size_t at = 0;
+    while (at < list.size()) {
+        const std::size_t equals = list.find('=', at);
+        if (equals == std::string_view::npos) break;
+        const std::string_view key = list.substr(at, equals - at);
+        std::size_t end = equals + 1;
+        if (end < list.size() && list[end] == '"') {
+            const std::size_t close = list.find('"', end + 1);
+            if (close == std::string_view::npos) break;
+            if (key == name) return std::string(list.substr(end + 1, close - end - 1));
+            end = close + 1;
+        } else {
+            end = std::min(list.find(',', end), list.size());
+            if (key == name) return std::string(list.substr(equals + 1, end - equals - 1));
+        }
+        at = end + 1;
+        while (at < list.size() && list[at] == ' ') ++at;
+    }
+    return "";
+}
+
+}  // namespace
+
+Time MediaPlaylist::duration() const {
+    Time sum{};
+    for (const Segment& segment : segments) sum += segment.duration;
+    return sum;
+}
+
+Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& name) {
+    int line_number = 0;
+    const auto refuse = [&](std::string what) {
+        return fail(ErrorKind::input, std::move(what), fmt::format("{}, line {}", name, line_number),
+                    "check what the server sends at this address");
+    };
+    MediaPlaylist list;
+    std::optional<Time> duration;
+    bool discontinuity = false;
+    std::optional<MediaPlaylist::Variant> variant;
+    std::size_t at = 0;
+    if (text.starts_with("\xEF\xBB\xBF")) at = 3;
+    while (at < text.size()) {
+        const std::size_t end = std::min(text.find('\n', at), text.size());
+        std::string_view line = text.substr(at, end - at);
+        at = end + 1;
+        ++line_number;
+        while (!line.empty() && (line.back() == '\r' || line.back() == ' ')) line.remove_suffix(1);
+        if (line_number == 1 && line != "#EXTM3U")
+            return refuse("this is no HLS playlist: it does not begin with #EXTM3U");
+        const auto value = [&](std::string_view tag) -> std::optional<std::string_view> {
+            if (!line.starts_with(tag)) return std::nullopt;
+            return line.substr(tag.size());
+        };
+        if (line.empty()) continue;
+        if (const auto v = value("#EXTINF:")) {
+            const auto seconds = decimal(v->substr(0, v->find(',')));
+            if (!seconds) return refuse("a segment's duration is no number");
+            duration = base::from_seconds(*seconds);
+        } else if (const auto target = value("#EXT-X-TARGETDURATION:")) {
+            const auto number = whole(*target);
+            if (!number) return refuse("the target duration is no number");
+            list.target_s = static_cast<std::int64_t>(*number);
+        } else if (const auto sequence = value("#EXT-X-MEDIA-SEQUENCE:")) {
+            const auto number = whole(*sequence);
+            if (!number) return refuse("the media sequence is no number");
+            list.sequence = *number;
+        } else if (const auto version = value("#EXT-X-VERSION:")) {
+            list.version = static_cast<int>(whole(*version).value_or(1));
+        } else if (const auto stream = value("#EXT-X-STREAM-INF:")) {
+            variant.emplace();
+            variant->bandwidth_bps = static_cast<std::int64_t>(whole(attribute(*stream, "BANDWIDTH")).value_or(0));
+            variant->codecs = attribute(*stream, "CODECS");
+        } else if (const auto map = value("#EXT-X-MAP:")) {
+            list.map_uri = attribute(*map, "URI");
+        } else if (const auto key = value("#EXT-X-KEY:")) {
+            list.encrypted = attribute(*key, "METHOD") != "NONE";
+        } else if (line == "#EXT-X-DISCONTINUITY") {
+            discontinuity = true;
+        } else if (line == "#EXT-X-ENDLIST") {
+            list.ended = true;
+        } else if (line == "#EXT-X-PLAYLIST-TYPE:VOD") {
+            list.on_demand = true;
+        } else if (line.starts_with("#")) {
+            continue;  // comments, and tags that make no difference here
+        } else if (variant) {
+            variant->uri = std::string(line);
+            list.variants.push_back(std::move(*variant));
+            variant.reset();
+        } else {
+            if (!duration) return refuse("a segment has no duration (EXTINF)");
+            list.segments.push_back({std::string(line), *duration, discontinuity});
+            duration.reset();
+            discontinuity = false;
+        }
+        if (list.segments.size() + list.variants.size() > kMostEntries) return refuse("the playlist lists too much");
+    }
+    if (line_number == 0) return refuse("this is no HLS playlist: it is empty");
+    return list;
+}
+
+std::string write_playlist(const MediaPlaylist& playlist) {
+    std::string text = fmt::format("#EXTM3U\n#EXT-X-VERSION:{}\n", playlist.version);
+    if (playlist.on_demand) text += "#EXT-X-PLAYLIST-TYPE:VOD\n";
+    text += fmt::format("#EXT-X-TARGETDURATION:{}\n#EXT-X-MEDIA-SEQUENCE:{}\n", playlist.target_s, playlist.sequence);
+    for (const MediaPlaylist::Segment& segment : playlist.segments) {
+        if (segment.discontinuity) text += "#EXT-X-DISCONTINUITY\n";
+        text += fmt::format("#EXTINF:{:.5f},\n{}\n", base::to_seconds(segment.duration), segment.uri);
+    }
+    if (playlist.ended) text += "#EXT-X-ENDLIST\n";
+    return text;
+}
+
+std::string resolve_uri(const std::string& base, const std::string& reference) {
+    if (reference.find("://") != std::string::npos) return reference;
+    const std::size_t scheme = base.find("://");
+    if (scheme == std::string::npos) return reference;
+    if (reference.starts_with("//")) return base.substr(0, scheme + 1) + reference;
+    const std::size_t path = std::min(base.find('/', scheme + 3), base.size());
+    if (reference.starts_with("/")) return base.substr(0, path) + reference;
+    const std::string plain = base.substr(0, base.find_first_of("?#"));
+    std::string full = plain.substr(path);
+    full = full.substr(0, full.rfind('/') + 1);
+    if (full.empty()) full = "/";
+    full += reference;
+    // Dot segments (5.2.4).
+    std::string clean, query;
+    if (const std::size_t mark = full.find('?'); mark != std::string::npos) {
+        query = full.substr(mark);
+        full.resize(mark);
+    }
+    std::size_t at = 1;
+    std::vector<std::string> parts;
+    while (at <= full.size()) {
+        const std::size_t end = std::min(full.find('/', at), full.size());
+        const std::string part = full.substr(at, end - at);
+        const bool last = end >= full.size();
+        if (part == "..") {
+            if (!parts.empty()) parts.pop_back();
+            if (last) parts.emplace_back();
+        } else if (part != "." || last) {
+            parts.push_back(part == "." ? "" : part);
+        }
+        at = end + 1;
+    }
+    for (const std::string& part : parts) clean += "/" + part;
+    return base.substr(0, path) + clean + query;
+}
+
+}  // namespace wavecrest::container

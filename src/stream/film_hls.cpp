@@ -1,0 +1,235 @@
+#include "stream/film_hls.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+
+#include "container/interleave.hpp"
+#include "container/media_playlist.hpp"
+#include "container/ts_mux.hpp"
+#include "container/writer.hpp"
+#include "media/language.hpp"
+#include "source/input.hpp"
+
+namespace wavecrest::stream {
+namespace {
+
+constexpr Time kSegment = std::chrono::seconds(6);
+constexpr std::size_t kCursors = 4, kRecent = 6;
+constexpr std::size_t kMostLooked = 4000;  // packets read for a keyframe
+// Other tracks lie so far from the pictures they belong to, at most.
+constexpr Time kInterleaving = std::chrono::seconds(4);
+
+class Collect : public PacketSink {
+  public:
+    explicit Collect(container::TransportMux& mux) : mux_(mux) {}
+    Status write(const Packet& packet) override { return mux_.write(packet); }
+    Status finish() override { return mux_.finish(); }
+
+  private:
+    container::TransportMux& mux_;
+};
+
+}  // namespace
+
+struct FilmHls::Cursor {
+    std::unique_ptr<PacketSource> source;
+    std::size_t next = 0;        // segment
+    std::deque<Packet> carried;  // read already
+};
+
+FilmHls::~FilmHls() = default;
+
+Result<std::unique_ptr<FilmHls>> FilmHls::open(const base::Path& file) {
+    auto film = std::unique_ptr<FilmHls>(new FilmHls);
+    film->file_ = file;
+    WAVECREST_TRY_ASSIGN(input, source::open_input(file));
+    WAVECREST_TRY_ASSIGN(pick, input->pick("main"));
+    film->duration_ = pick.title->duration;
+    bool picture = false;
+    for (const Track& track : pick.title->tracks) {
+        std::string why =
+            track.kind == TrackKind::subtitle ? "subtitles are not sent" : container::why_not("mpeg-ts", track);
+        if (why.empty() && track.kind == TrackKind::video && picture) why = "there is another picture";
+        if (why.empty()) {
+            picture = picture || track.kind == TrackKind::video;
+            film->tracks_.push_back(track);
+        } else if (track.kind == TrackKind::video && !picture) {
+            return fail(ErrorKind::input, fmt::format("its pictures can't be sent as HLS: {}", why), file.string(),
+                        "convert it first (wavecrest convert)");
+        } else {
+            film->notes_.push_back(fmt::format("{} {} {} is left out: {}", media::short_name(track.codec),
+                                               media::short_name(track.kind), media::language_name(track.language),
+                                               why));
+        }
+    }
+    if (film->tracks_.empty() || film->duration_.count() <= 0)
+        return fail(ErrorKind::input, "it holds neither pictures nor sound that can be sent as HLS", file.string(),
+                    "convert it first (wavecrest convert)");
+    return film;
+}
+
+Result<std::unique_ptr<PacketSource>> FilmHls::reopen() const {
+    WAVECREST_TRY_ASSIGN(input, source::open_input(file_));
+    WAVECREST_TRY_ASSIGN(pick, input->pick("main"));
+    return input->open(pick);
+}
+
+Status FilmHls::find_segments() {
+    if (!starts_.empty()) return {};
+    WAVECREST_TRY_ASSIGN(source, reopen());
+    const auto picture =
+        std::find_if(tracks_.begin(), tracks_.end(), [](const Track& t) { return t.kind == TrackKind::video; });
+    std::vector<Time> starts;
+    for (Time at{}; at < duration_; at += kSegment) {
+        if (picture == tracks_.end()) {
+            starts.push_back(at);
+            continue;
+        }
+        if (!starts.empty() && at > Time{}) WAVECREST_TRY(source->seek(at));
+        for (std::size_t i = 0; i < kMostLooked; ++i) {
+            WAVECREST_TRY_ASSIGN(packet, source->read());
+            if (!packet) break;
+            if (packet->track != picture->id || !packet->key || packet->hidden) continue;
+            // A sliver at the end is no segment of its own.
+            if (starts.empty() ||
+                (packet->pts >= starts.back() + kSegment / 4 && packet->pts + kSegment / 4 < duration_))
+                starts.push_back(packet->pts);
+            break;
+        }
+        if (starts.empty())
+            return fail(ErrorKind::input, "no picture was found that decoding can begin with", file_.string(),
+                        "convert it (wavecrest convert)");
+    }
+    starts_ = std::move(starts);
+    end_ = std::max(duration_, starts_.back() + base::from_seconds(0.04));
+    return {};
+}
+
+Result<std::string> FilmHls::playlist(const std::string& stem, const std::string& query) {
+    const std::lock_guard lock(mutex_);
+    WAVECREST_TRY(find_segments());
+    container::MediaPlaylist list;
+    list.on_demand = list.ended = true;
+    list.target_s = 1;
+    for (std::size_t i = 0; i < starts_.size(); ++i) {
+        const Time length = (i + 1 < starts_.size() ? starts_[i + 1] : end_) - starts_[i];
+        // 4.3.3.1: no segment, rounded, is longer.
+        list.target_s = std::max<std::int64_t>(list.target_s, std::llround(base::to_seconds(length)));
+        list.segments.push_back({fmt::format("{}-{}.ts{}", stem, i, query), length, false});
+    }
+    return container::write_playlist(list);
+}
+
+Result<std::unique_ptr<FilmHls::Cursor>> FilmHls::cursor_at(std::size_t number) {
+    for (auto one = cursors_.begin(); one != cursors_.end(); ++one) {
+        if ((*one)->next != number) continue;
+        auto found = std::move(*one);
+        cursors_.erase(one);
+        return found;
+    }
+    auto cursor = std::make_unique<Cursor>();
+    WAVECREST_TRY_ASSIGN(source, reopen());
+    cursor->source = std::move(source);
+    cursor->next = number;
+    if (number == 0) return cursor;
+    // From a keyframe before it: what is decoded behind the segment's first picture but shown before it (an open group)
+    // belongs to it, and is left out by readers that begin with that picture.
+    WAVECREST_TRY(cursor->source->seek(std::max(starts_[number] - base::from_seconds(0.5), starts_[number - 1])));
+    return cursor;
+}
+
+Result<Bytes> FilmHls::make(Cursor& cursor, std::size_t number) {
+    const Time from = starts_[number];
+    const bool last = number + 1 == starts_.size();
+    const Time to = last ? Time::max() : starts_[number + 1];
+    ByteVector out;
+    container::MuxSettings settings;
+    settings.lead = base::from_seconds(0.4);
+    container::TransportMux mux(tracks_, settings, [&](const container::MuxedPacket& packet) -> Status {
+        out.insert(out.end(), packet.bytes.begin(), packet.bytes.end());
+        return {};
+    });
+    Collect sink(mux);
+    container::Interleaver interleaver(sink, tracks_, Time{});
+    const bool has_picture =
+        std::any_of(tracks_.begin(), tracks_.end(), [](const Track& t) { return t.kind == TrackKind::video; });
+    std::deque<Packet> waiting;
+    waiting.swap(cursor.carried);
+    bool began = !has_picture || number == 0, picture_done = !has_picture;
+    std::vector<bool> done(tracks_.size());
+    while (true) {
+        Packet packet;
+        if (!waiting.empty()) {
+            packet = std::move(waiting.front());
+            waiting.pop_front();
+        } else {
+            WAVECREST_TRY_ASSIGN(read, cursor.source->read());
+            if (!read) break;
+            packet = std::move(*read);
+        }
+        const auto track =
+            std::find_if(tracks_.begin(), tracks_.end(), [&](const Track& t) { return t.id == packet.track; });
+        if (track == tracks_.end() || packet.hidden) continue;
+        const auto index = static_cast<std::size_t>(track - tracks_.begin());
+        if (track->kind == TrackKind::video) {
+            if (picture_done) {
+                if (packet.dts > to + kInterleaving) {
+                    cursor.carried.push_back(std::move(packet));
+                    break;
+                }
+                cursor.carried.push_back(std::move(packet));
+                continue;
+            }
+            if (packet.key && packet.pts >= to) {
+                picture_done = done[index] = true;
+                cursor.carried.push_back(std::move(packet));
+            } else {
+                began = began || (packet.key && packet.pts >= from);
+                if (began) WAVECREST_TRY(interleaver.write(std::move(packet)));
+                continue;
+            }
+        } else {
+            // Sound is cut where the pictures are.
+            if (packet.pts < from && number > 0) continue;
+            if (packet.pts >= to) {
+                done[index] = true;
+                cursor.carried.push_back(std::move(packet));
+            } else {
+                WAVECREST_TRY(interleaver.write(std::move(packet)));
+                continue;
+            }
+        }
+        if (std::all_of(done.begin(), done.end(), [](bool d) { return d; })) break;
+    }
+    // What was carried over and not looked at stays in front of what comes.
+    for (Packet& packet : waiting) cursor.carried.push_back(std::move(packet));
+    WAVECREST_TRY(interleaver.drain());
+    WAVECREST_TRY(mux.finish());
+    cursor.next = number + 1;
+    return Bytes(std::move(out));
+}
+
+Result<Bytes> FilmHls::segment(std::size_t number) {
+    const std::lock_guard lock(mutex_);
+    WAVECREST_TRY(find_segments());
+    if (number >= starts_.size())
+        return fail(ErrorKind::usage, fmt::format("there is no segment {}", number), file_.string(),
+                    "ask for the playlist");
+    for (const auto& [known, bytes] : recent_) {
+        if (known == number) return bytes;
+    }
+    WAVECREST_TRY_ASSIGN(cursor, cursor_at(number));
+    WAVECREST_TRY_ASSIGN(bytes, make(*cursor, number));
+    if (cursor->next < starts_.size()) {
+        cursors_.push_front(std::move(cursor));
+        if (cursors_.size() > kCursors) cursors_.pop_back();
+    }
+    recent_.emplace_back(number, bytes);
+    if (recent_.size() > kRecent) recent_.pop_front();
+    return bytes;
+}
+
+}  // namespace wavecrest::stream

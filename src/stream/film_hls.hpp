@@ -1,0 +1,57 @@
+// A film for players of HTTP Live Streaming (RFC 8216), on demand: the playlist lists all of it, and each segment is
+// made of the file when it is asked for. Nothing is stored, and every viewer pauses and skips for themselves.
+#pragma once
+
+#include <deque>
+#include <list>
+#include <memory>
+#include <mutex>
+#include <string>
+#include <vector>
+
+#include "base/file.hpp"
+#include "base/result.hpp"
+#include "media/flow.hpp"
+
+namespace wavecrest::stream {
+
+class FilmHls {
+  public:
+    // Looks at the headers. Fails (kind input) where nothing in it can be sent in transport packets.
+    static Result<std::unique_ptr<FilmHls>> open(const base::Path& file);
+    ~FilmHls();
+
+    const std::vector<Track>& tracks() const { return tracks_; }
+    const std::vector<std::string>& notes() const { return notes_; }
+
+    // From any thread; each may take as long as reading a few seconds of the file, the first playlist as long as
+    // finding all keyframes near its segments' ends (an index tells them, or places are tried).
+    // Segments' addresses are `stem`-NUMBER.ts, from 0, with
+    // `query` ("?key=...") behind them.
+    Result<std::string> playlist(const std::string& stem, const std::string& query = "");
+    // Fails with kind usage where there is none of this number.
+    Result<Bytes> segment(std::size_t number);
+
+  private:
+    // A reading that has got to the beginning of a segment: players ask for one after the other.
+    struct Cursor;
+
+    FilmHls() = default;
+    Status find_segments();
+    Result<std::unique_ptr<PacketSource>> reopen() const;
+    Result<std::unique_ptr<Cursor>> cursor_at(std::size_t number);
+    Result<Bytes> make(Cursor& cursor, std::size_t number);
+
+    base::Path file_;
+    std::vector<Track> tracks_;  // that are sent
+    std::vector<std::string> notes_;
+    Time duration_{};
+
+    std::mutex mutex_;
+    std::vector<Time> starts_;                          // of the segments: times of keyframes
+    Time end_{};                                        // of the last
+    std::list<std::unique_ptr<Cursor>> cursors_;        // the latest used in front
+    std::deque<std::pair<std::size_t, Bytes>> recent_;  // segments
+};
+
+}  // namespace wavecrest::stream

@@ -1,0 +1,359 @@
+#include "stream/programme.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <thread>
+
+#include "bitstream/h264.hpp"
+#include "bitstream/h265.hpp"
+#include "bitstream/nal.hpp"
+#include "media/language.hpp"
+#include "source/input.hpp"
+
+namespace wavecrest::stream {
+namespace {
+
+using namespace std::chrono_literals;
+
+// A keyframe is looked for in so many packets; what has none begins with whatever comes.
+constexpr std::size_t kMostHeld = 4000;
+// Sound that goes on so much longer than the pictures is heard to its end.
+constexpr Time kLongerSound = std::chrono::seconds(1);
+constexpr std::size_t kMostSpans = 4096;
+
+// The part's track that goes on with `track`.
+const Track* continuing(const Track& track, const std::vector<Track>& tracks, std::size_t nth) {
+    const Track* best = nullptr;
+    std::size_t same = 0;
+    for (const Track& t : tracks) {
+        if (t.kind != track.kind || t.codec != track.codec) continue;
+        if (t.language == track.language && t.purpose == track.purpose) return &t;
+        if (same++ == nth || best == nullptr) best = &t;
+    }
+    return best;
+}
+
+std::string sound_form(const Track& t) {
+    return fmt::format("{} {} {} Hz", media::short_name(t.codec), media::channel_layout(t), t.sample_rate);
+}
+
+// Why a part can't go on where another ended; empty when it can.
+std::string why_not_after(const std::vector<Track>& first, const std::vector<Track>& tracks) {
+    for (std::size_t i = 0; i < first.size(); ++i) {
+        const Track& track = first[i];
+        const Track* other = continuing(track, tracks, i);
+        if (other == nullptr)
+            return fmt::format("it has no {} {}", media::short_name(track.codec), media::short_name(track.kind));
+        if (track.kind == TrackKind::audio &&
+            (other->sample_rate != track.sample_rate || other->channels != track.channels))
+            return fmt::format("its sound is {}, the first part's {}", sound_form(*other), sound_form(track));
+    }
+    return "";
+}
+
+ByteVector parameter_sets(const Track& track) {
+    ByteVector out;
+    if (track.codec == Codec::h264) {
+        if (const auto sets = bitstream::h264::parameter_sets(track.codec_config.view()))
+            for (const ByteSpan unit : sets->units) bitstream::nal::append(out, unit);
+    } else if (track.codec == Codec::h265) {
+        if (const auto sets = bitstream::h265::parameter_sets(track.codec_config.view()))
+            for (const ByteSpan unit : sets->units) bitstream::nal::append(out, unit);
+    } else if (track.codec == Codec::mpeg4 || track.codec == Codec::vc1) {
+        const ByteSpan config = track.codec_config.view();
+        out.assign(config.begin(), config.end());
+    }
+    return out;
+}
+
+bool same_bytes(ByteSpan a, ByteSpan b) {
+    return std::equal(a.begin(), a.end(), b.begin(), b.end());
+}
+
+}  // namespace
+
+Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
+                                         const std::function<std::string(const Track& track, bool disc)>& why_not) {
+    ReadyProgramme ready;
+    for (const Part& part : parts) {
+        WAVECREST_TRY_ASSIGN(input, source::open_input(part.source));
+        WAVECREST_TRY_ASSIGN(pick, input->pick(part.title));
+        WAVECREST_TRY(input->check_protection(pick.title->number));
+        ReadyPart one{part, part.source.filename().string(), {}, pick.title->duration};
+        if (part.chapter > 1) {
+            const auto& chapters = pick.title->chapters;
+            if (static_cast<std::size_t>(part.chapter) > chapters.size())
+                return fail(ErrorKind::usage, fmt::format("there is no chapter {}", part.chapter), part.source.string(),
+                            chapters.empty() ? "it has no chapters"
+                                             : fmt::format("name a chapter from 1 to {}", chapters.size()));
+            one.begin = chapters[static_cast<std::size_t>(part.chapter) - 1].start;
+        }
+        if (ready.parts.empty()) {
+            bool picture = false;
+            for (const Track& track : pick.title->tracks) {
+                const std::string why = why_not(track, input->is_disc());
+                const bool second = track.kind == TrackKind::video && picture;
+                if (why.empty() && !second) {
+                    picture = picture || track.kind == TrackKind::video;
+                    ready.tracks.push_back(track);
+                } else if (track.kind == TrackKind::video && !second) {
+                    return fail(ErrorKind::input, fmt::format("its pictures can't be sent: {}", why),
+                                part.source.string(),
+                                "convert it first (wavecrest convert), or name a profile for the stream");
+                } else {
+                    ready.notes.push_back(fmt::format(
+                        "{} {} {} is left out{}", media::short_name(track.codec), media::short_name(track.kind),
+                        media::language_name(track.language), why.empty() ? "" : ": " + why));
+                }
+            }
+            if (ready.tracks.empty())
+                return fail(ErrorKind::input, "it holds neither pictures nor sound that can be sent",
+                            part.source.string(), "convert it first (wavecrest convert)");
+        } else if (const std::string why = why_not_after(ready.tracks, pick.title->tracks); !why.empty()) {
+            return fail(ErrorKind::input,
+                        fmt::format("it can't be played after \"{}\": {}", ready.parts.front().name, why),
+                        part.source.string(),
+                        "convert all parts with one profile (wavecrest convert), or make two streams of them");
+        }
+        ready.parts.push_back(std::move(one));
+    }
+    if (ready.parts.empty()) return fail(ErrorKind::usage, "there is nothing to play", "the stream", "name a file");
+    return ready;
+}
+
+Programme::Programme(ReadyProgramme ready, bool loop, const Cancel& cancel)
+    : ready_(std::move(ready)), loop_(loop), cancel_(cancel), lanes_(ready_.tracks.size()) {}
+Programme::~Programme() = default;
+
+Status Programme::seek(Time) {
+    return fail(ErrorKind::usage, "a running stream is skipped in by its controls", ready_.parts.front().name,
+                "wavecrest stream skip");
+}
+
+void Programme::skip(const Skip& skip) {
+    const std::lock_guard lock(mutex_);
+    // Several in a row add up.
+    if (order_ && order_->what == Skip::What::by && skip.what == Skip::What::by) {
+        order_->time += skip.time;
+    } else {
+        order_ = skip;
+    }
+}
+
+Programme::Place Programme::place(Time timeline) const {
+    const std::lock_guard lock(mutex_);
+    Place place;
+    for (const Span& span : spans_) {
+        if (span.from > timeline && &span != &spans_.front()) break;
+        place = span.place;
+        place.position += std::max(timeline - span.from, Time{});
+    }
+    return place;
+}
+
+std::string Programme::lost() const {
+    const std::lock_guard lock(mutex_);
+    return lost_;
+}
+
+Time Programme::timeline_end() const {
+    Time picture{}, sound{};
+    bool has_picture = false;
+    for (std::size_t i = 0; i < lanes_.size(); ++i) {
+        const TrackKind kind = ready_.tracks[i].kind;
+        if (kind == TrackKind::video) {
+            picture = lanes_[i].end;
+            has_picture = true;
+        } else if (kind == TrackKind::audio) {
+            sound = std::max(sound, lanes_[i].end);
+        }
+    }
+    return !has_picture || sound > picture + kLongerSound ? sound : picture;
+}
+
+Status Programme::open_part(std::size_t part) {
+    source_.reset();
+    const ReadyPart& ready = ready_.parts[part];
+    WAVECREST_TRY_ASSIGN(input, source::open_input(ready.part.source));
+    WAVECREST_TRY_ASSIGN(pick, input->pick(ready.part.title));
+    WAVECREST_TRY_ASSIGN(source, input->open(pick));
+    // It may have been exchanged for another since it was looked at.
+    if (const std::string why = why_not_after(ready_.tracks, source->tracks()); !why.empty())
+        return fail(ErrorKind::input, fmt::format("the file is another one now: {}", why), ready.part.source.string(),
+                    "put the first one back, or start the stream anew");
+    for (std::size_t i = 0; i < lanes_.size(); ++i) {
+        const Track& track = ready_.tracks[i];
+        const Track* from = continuing(track, source->tracks(), i);
+        lanes_[i].from = from->id;
+        lanes_[i].in_front.clear();
+        if (!same_bytes(track.codec_config.view(), from->codec_config.view()))
+            lanes_[i].in_front = parameter_sets(*from);
+    }
+    source_ = std::move(source);
+    return {};
+}
+
+// Begins with the part at the last keyframe up to `position`.
+Status Programme::enter(std::size_t part, Time position) {
+    WAVECREST_TRY(open_part(part));
+    held_.clear();
+    if (position.count() > 0) WAVECREST_TRY(source_->seek(position));
+    const bool has_picture = std::any_of(ready_.tracks.begin(), ready_.tracks.end(),
+                                         [](const Track& t) { return t.kind == TrackKind::video; });
+    std::optional<Time> start;
+    while (!start && held_.size() < kMostHeld) {
+        WAVECREST_TRY_ASSIGN(packet, source_->read());
+        if (!packet) break;
+        for (std::size_t i = 0; i < lanes_.size(); ++i) {
+            if (lanes_[i].from != packet->track || packet->hidden) continue;
+            const TrackKind kind = ready_.tracks[i].kind;
+            if (has_picture ? kind == TrackKind::video && packet->key : kind == TrackKind::audio) start = packet->pts;
+        }
+        held_.push_back(std::move(*packet));
+    }
+    if (!start) start = held_.empty() ? position : std::max(held_.front().pts, Time{});
+    start_ = *start;
+    part_ = part;
+    position_ = std::max(start_, Time{});
+    any_in_part_ = false;
+    offset_ = timeline_end() - start_;
+    if (!entered_) offset_ = position.count() > 0 || start_ < Time{} ? -start_ : Time{};
+    entered_ = true;
+    const std::lock_guard lock(mutex_);
+    spans_.push_back({start_ + offset_, {part_, std::max(start_, Time{}), rounds_}});
+    if (spans_.size() > kMostSpans) spans_.pop_front();
+    return {};
+}
+
+Status Programme::obey(const Skip& order) {
+    std::size_t part = part_;
+    Time to = order.time;
+    if (order.what == Skip::What::part) {
+        const auto count = static_cast<std::int64_t>(ready_.parts.size());
+        std::int64_t wanted = static_cast<std::int64_t>(part_) + order.parts;
+        // Back from well inside a part is to its beginning.
+        if (order.parts < 0 && position_ - ready_.parts[part_].begin > base::from_seconds(5)) ++wanted;
+        if (wanted >= count && !loop_) return {};  // there is none: it goes on
+        part = static_cast<std::size_t>(((wanted % count) + count) % count);
+        to = ready_.parts[part].begin;
+    } else if (order.what == Skip::What::by) {
+        to = position_ + order.time;
+    }
+    const Time length = ready_.parts[part].duration;
+    if (length.count() > 0 && to >= length) {
+        if (part + 1 == ready_.parts.size() && !loop_) {
+            to = std::max(length - base::from_seconds(5), Time{});
+        } else {
+            if (part + 1 == ready_.parts.size()) ++rounds_;
+            part = (part + 1) % ready_.parts.size();
+            to = ready_.parts[part].begin;
+        }
+    }
+    return enter(part, std::max(to, Time{}));
+}
+
+void Programme::wait_and_try_again(const Error& error) {
+    if (position_ != failed_at_) failures_ = 0;
+    failed_at_ = position_;
+    {
+        const std::lock_guard lock(mutex_);
+        lost_ = fmt::format("{} ({})", error.what, error.where);
+    }
+    source_.reset();
+    const auto until = std::chrono::steady_clock::now() +
+                       std::min(250ms * (1 << std::min(failures_, 6)), std::chrono::milliseconds(15'000));
+    ++failures_;
+    while (!cancel_.requested() && std::chrono::steady_clock::now() < until) std::this_thread::sleep_for(20ms);
+}
+
+Result<std::optional<Packet>> Programme::next_of_part() {
+    if (!held_.empty()) {
+        Packet packet = std::move(held_.front());
+        held_.pop_front();
+        return std::optional<Packet>(std::move(packet));
+    }
+    return source_->read();
+}
+
+Result<std::optional<Packet>> Programme::read() {
+    while (true) {
+        if (cancel_.requested()) return base::interrupted();
+        std::optional<Skip> order;
+        {
+            const std::lock_guard lock(mutex_);
+            order.swap(order_);
+        }
+        Status status;
+        if (!entered_) {
+            status = enter(0, ready_.parts[0].begin);
+        } else if (order) {
+            status = obey(*order);
+        } else if (!source_) {
+            status = enter(part_, position_);
+        }
+        if (!status) {
+            if (status.error().kind == ErrorKind::interrupted) return fail(status.error());
+            wait_and_try_again(status.error());
+            continue;
+        }
+        auto next = next_of_part();
+        if (!next) {
+            if (next.error().kind == ErrorKind::interrupted) return next;
+            if (failures_ > 2 && failed_at_ == position_) {
+                // It can be opened, but not be read on from here: the rest of this part is given up.
+                next = std::optional<Packet>{};
+            } else {
+                wait_and_try_again(next.error());
+                continue;
+            }
+        }
+        if (!*next) {
+            failures_ = 0;
+            if (part_ + 1 == ready_.parts.size()) {
+                if (!loop_) return std::optional<Packet>{};
+                if (!any_in_part_)
+                    return fail(ErrorKind::input, "there is nothing in it to send", ready_.parts[part_].name,
+                                "wavecrest inspect tells what is in it");
+                ++rounds_;
+            }
+            const std::size_t following = (part_ + 1) % ready_.parts.size();
+            if (const Status entered = enter(following, ready_.parts[following].begin); !entered) {
+                part_ = following;
+                position_ = ready_.parts[following].begin;
+                wait_and_try_again(entered.error());
+            }
+            continue;
+        }
+        Packet packet = std::move(**next);
+        const auto lane =
+            std::find_if(lanes_.begin(), lanes_.end(), [&](const Lane& l) { return l.from == packet.track; });
+        if (lane == lanes_.end() || packet.hidden) continue;
+        const Track& track = ready_.tracks[static_cast<std::size_t>(lane - lanes_.begin())];
+        if (packet.pts < start_ && (offset_ != Time{} || track.kind == TrackKind::video)) continue;
+        const Time position = packet.dts;
+        packet.track = track.id;
+        packet.pts += offset_;
+        packet.dts += offset_;
+        // Sound of the part before that goes on into this one.
+        if (track.kind == TrackKind::audio && lane->any && packet.pts + packet.duration / 2 < lane->end) continue;
+        if (lane->any && packet.dts <= lane->last_dts) packet.dts = lane->last_dts + base::from_ticks(1, 90'000);
+        if (packet.pts < packet.dts) packet.pts = packet.dts;
+        lane->last_dts = packet.dts;
+        lane->end = lane->any ? std::max(lane->end, packet.pts + packet.duration) : packet.pts + packet.duration;
+        lane->any = true;
+        if (packet.key && !lane->in_front.empty()) {
+            ByteVector data = lane->in_front;
+            const ByteSpan own = packet.data.view();
+            data.insert(data.end(), own.begin(), own.end());
+            packet.data = Bytes(std::move(data));
+        }
+        position_ = std::max(position_, position);
+        any_in_part_ = true;
+        if (const std::lock_guard lock(mutex_); !lost_.empty()) lost_.clear();
+        return std::optional<Packet>(std::move(packet));
+    }
+}
+
+}  // namespace wavecrest::stream

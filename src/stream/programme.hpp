@@ -1,0 +1,121 @@
+// What a live stream plays: files, discs or titles one after the other, over and over if wished, as packets on one
+// timeline that never jumps: where the next part begins, where somebody skips, where a source comes back after it was
+// lost.
+#pragma once
+
+#include <deque>
+#include <functional>
+#include <memory>
+#include <mutex>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "base/cancel.hpp"
+#include "base/file.hpp"
+#include "media/flow.hpp"
+
+namespace wavecrest::stream {
+
+struct Part {
+    base::Path source;           // anything source::open_input opens
+    std::string title = "main";  // of a disc, or the program of a recording: see source::Input::picks
+    int chapter = 1;             // to begin with
+};
+
+// What was found about a part when it was looked at.
+struct ReadyPart {
+    Part part;
+    std::string name;  // for people: the file's
+    Time begin{};      // of the chapter
+    Time duration{};   // of the whole title; 0: not known
+};
+
+struct ReadyProgramme {
+    std::vector<ReadyPart> parts;
+    std::vector<Track> tracks;       // what is played: those of the first part that `wanted` lets through
+    std::vector<std::string> notes;  // what is left out and why
+};
+// Opens every part. `why_not` tells why a track is not wanted, empty when it is. Fails (kind input) on the first that
+// is missing, unreadable or protected, has nothing that is wanted, or has other tracks than the first: players don't
+// follow from one codec to another. (kind usage: a chapter that isn't there.)
+Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
+                                         const std::function<std::string(const Track& track, bool disc)>& why_not);
+
+class Programme : public PacketSource {
+  public:
+    // `loop`: begins anew after the last part. Ends early (read fails with kind interrupted) when `cancel` asks.
+    Programme(ReadyProgramme ready, bool loop, const Cancel& cancel);
+    ~Programme() override;
+
+    const std::vector<Track>& tracks() const override { return ready_.tracks; }
+    const std::vector<Chapter>& chapters() const override { return no_chapters_; }
+    Time duration() const override { return {}; }
+    // Packets of tracks(). A source that is lost is tried again for as long as it takes, more and more seldom.
+    Result<std::optional<Packet>> read() override;
+    Status seek(Time) override;  // fails: see skip()
+    const std::vector<Problem>& problems() const override { return no_problems_; }
+
+    // From any thread; carried out by the next read(). Times are those of the part being played when read() sees it.
+    struct Skip {
+        enum class What { by, to, part } what = What::by;
+        Time time{};    // by, to
+        int parts = 0;  // 1: to the next part, -1: to the one before
+    };
+    void skip(const Skip& skip);
+
+    // What is played at a time of the timeline.
+    struct Place {
+        std::size_t part = 0;
+        Time position{};           // in the part's title
+        std::uint64_t rounds = 0;  // how often it began anew
+    };
+    Place place(Time timeline) const;
+    // Why the source can't be read at the moment; empty when it can.
+    std::string lost() const;
+
+  private:
+    struct Span {  // of the timeline
+        Time from{};
+        Place place;
+    };
+    struct Lane {
+        TrackId from = -1;       // in the part; -1: it isn't there
+        ByteVector in_front;     // of keyframes: parameter sets that differ from those of tracks()
+        Time end{}, last_dts{};  // on the timeline
+        bool any = false;
+    };
+
+    Status enter(std::size_t part, Time position);
+    Status open_part(std::size_t part);
+    Result<std::optional<Packet>> next_of_part();
+    Status obey(const Skip& skip);
+    void wait_and_try_again(const Error& error);
+    Time timeline_end() const;
+
+    ReadyProgramme ready_;
+    bool loop_;
+    const Cancel& cancel_;
+    std::vector<Chapter> no_chapters_;
+    std::vector<Problem> no_problems_;
+
+    std::unique_ptr<PacketSource> source_;
+    std::size_t part_ = 0;
+    std::vector<Lane> lanes_;  // of tracks()
+    std::deque<Packet> held_;  // read to find where a part begins
+    Time offset_{};            // from the part's times to the timeline
+    Time start_{};             // what comes before this in the part is not shown
+    Time position_{};          // reached in the part
+    bool entered_ = false;
+    bool any_in_part_ = false;
+    std::uint64_t rounds_ = 0;
+    int failures_ = 0;  // at one place
+    Time failed_at_{-1};
+
+    mutable std::mutex mutex_;
+    std::deque<Span> spans_;
+    std::optional<Skip> order_;
+    std::string lost_;
+};
+
+}  // namespace wavecrest::stream

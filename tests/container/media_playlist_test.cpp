@@ -1,0 +1,91 @@
+// HLS playlists: the RFC's own examples (8216, clause 8), what it asks of writers, and what breaks its rules.
+#include "container/media_playlist.hpp"
+
+#include <catch2/catch.hpp>
+
+using namespace wavecrest;
+using container::MediaPlaylist;
+using container::parse_playlist;
+using container::resolve_uri;
+
+TEST_CASE("the RFC's simple and live playlists are read", "[hls]") {
+    const auto simple = parse_playlist(
+        "#EXTM3U\n#EXT-X-TARGETDURATION:10\n#EXT-X-VERSION:3\n#EXTINF:9.009,\nhttp://media.example.com/first.ts\n"
+        "#EXTINF:9.009,\nhttp://media.example.com/second.ts\n#EXTINF:3.003,\nhttp://media.example.com/third.ts\n"
+        "#EXT-X-ENDLIST\n",
+        "8.1");
+    REQUIRE(simple);
+    CHECK(simple->target_s == 10);
+    CHECK(simple->version == 3);
+    CHECK(simple->ended);
+    REQUIRE(simple->segments.size() == 3);
+    CHECK(base::to_seconds(simple->duration()) == Approx(21.021));
+    CHECK(simple->segments[2].uri == "http://media.example.com/third.ts");
+    const auto live = parse_playlist(
+        "#EXTM3U\r\n#EXT-X-VERSION:3\r\n#EXT-X-TARGETDURATION:8\r\n#EXT-X-MEDIA-SEQUENCE:2680\r\n\r\n#EXTINF:7.975,\r\n"
+        "https://priv.example.com/fileSequence2680.ts\r\n#EXT-X-DISCONTINUITY\r\n#EXTINF:7.941,named\r\n"
+        "https://priv.example.com/fileSequence2681.ts\r\n",
+        "8.2");
+    REQUIRE(live);
+    CHECK(live->sequence == 2680);
+    CHECK_FALSE(live->ended);
+    REQUIRE(live->segments.size() == 2);
+    CHECK(live->segments[1].discontinuity);
+    const auto keyed = parse_playlist(
+        "#EXTM3U\n#EXT-X-TARGETDURATION:15\n#EXT-X-KEY:METHOD=AES-128,URI=\"https://priv.example.com/key.php?r=52\"\n"
+        "#EXTINF:2.833,\nhttp://media.example.com/a.ts\n",
+        "8.3");
+    REQUIRE(keyed);
+    CHECK(keyed->encrypted);
+}
+
+TEST_CASE("the RFC's multivariant playlist is read, quoted commas and all", "[hls]") {
+    const auto list = parse_playlist(
+        "#EXTM3U\n#EXT-X-STREAM-INF:BANDWIDTH=1280000,AVERAGE-BANDWIDTH=1000000\nhttp://example.com/low.m3u8\n"
+        "#EXT-X-STREAM-INF:AVERAGE-BANDWIDTH=2000000,CODECS=\"avc1.64001f,mp4a.40.2\",BANDWIDTH=2560000\n"
+        "http://example.com/mid.m3u8\n",
+        "8.4");
+    REQUIRE(list);
+    REQUIRE(list->variants.size() == 2);
+    CHECK(list->variants[0].bandwidth_bps == 1'280'000);
+    CHECK(list->variants[1].bandwidth_bps == 2'560'000);
+    CHECK(list->variants[1].codecs == "avc1.64001f,mp4a.40.2");
+    CHECK(list->segments.empty());
+}
+
+TEST_CASE("a playlist that is written is read back the same", "[hls]") {
+    MediaPlaylist list;
+    list.target_s = 6;
+    list.sequence = 41;
+    list.segments = {{"lake-41.ts", base::from_seconds(5.5), false}, {"lake-42.ts?key=a", base::from_seconds(6), true}};
+    const std::string text = container::write_playlist(list);
+    CHECK(text.starts_with("#EXTM3U\n"));
+    CHECK(text.find("#EXT-X-ENDLIST") == std::string::npos);
+    const auto back = parse_playlist(text, "written");
+    REQUIRE(back);
+    CHECK(back->sequence == 41);
+    REQUIRE(back->segments.size() == 2);
+    CHECK(back->segments[1].uri == "lake-42.ts?key=a");
+    CHECK(back->segments[1].discontinuity);
+    CHECK(base::to_seconds(back->segments[0].duration) == Approx(5.5));
+}
+
+TEST_CASE("what is no playlist is refused with its line", "[hls]") {
+    CHECK(parse_playlist("", "x").error().what.find("empty") != std::string::npos);
+    CHECK(parse_playlist("<html>\n", "x").error().where == "x, line 1");
+    CHECK(parse_playlist("#EXTM3U\nno-duration.ts\n", "x").error().where == "x, line 2");
+    CHECK_FALSE(parse_playlist("#EXTM3U\n#EXTINF:-5,\na.ts\n", "x"));
+    CHECK_FALSE(parse_playlist("#EXTM3U\n#EXTINF:nan,\na.ts\n", "x"));
+    CHECK_FALSE(parse_playlist("#EXTM3U\n#EXT-X-MEDIA-SEQUENCE:99999999999999999999999\n", "x"));
+}
+
+TEST_CASE("segments' addresses are resolved against the playlist's", "[hls]") {
+    const std::string base = "http://192.0.2.7:8080/films/lake.m3u8?key=1";
+    CHECK(resolve_uri(base, "lake-0.ts") == "http://192.0.2.7:8080/films/lake-0.ts");
+    CHECK(resolve_uri(base, "/x/lake-0.ts?key=1") == "http://192.0.2.7:8080/x/lake-0.ts?key=1");
+    CHECK(resolve_uri(base, "../a/./b.ts") == "http://192.0.2.7:8080/a/b.ts");
+    CHECK(resolve_uri(base, "../../../b.ts") == "http://192.0.2.7:8080/b.ts");
+    CHECK(resolve_uri(base, "http://other/c.ts") == "http://other/c.ts");
+    CHECK(resolve_uri(base, "//other/c.ts") == "http://other/c.ts");
+    CHECK(resolve_uri("http://host", "c.ts") == "http://host/c.ts");
+}

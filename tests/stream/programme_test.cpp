@@ -1,0 +1,195 @@
+// Parts played one after the other: one timeline without jumps, whatever happens to the sources.
+#include "stream/programme.hpp"
+
+#include <atomic>
+#include <catch2/catch.hpp>
+#include <chrono>
+#include <thread>
+
+#include "container/reader.hpp"
+#include "support/clips.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+using namespace std::chrono_literals;
+using stream::Programme;
+
+namespace {
+
+std::string any_track(const Track& track, bool) {
+    return track.kind == TrackKind::subtitle ? "no" : "";
+}
+
+// Pictures have to follow one another at their rate, sound without a gap or overlap of more than a packet, and times
+// of decoding may never go back. Where somebody skips, what wasn't read yet is missing: a moment at most.
+void check_timeline(const std::vector<Packet>& packets, const std::vector<Track>& tracks, Time moment = {}) {
+    for (const Track& track : tracks) {
+        std::vector<Time> shown;
+        Time last = Time::min(), end{};
+        bool any = false;
+        for (const Packet& p : packets) {
+            if (p.track != track.id) continue;
+            CHECK(p.dts > last);
+            CHECK(p.pts >= p.dts);
+            last = p.dts;
+            if (track.kind == TrackKind::video) shown.push_back(p.pts);
+            if (track.kind == TrackKind::audio && any) CHECK(std::chrono::abs(p.pts - end) < 60ms + moment);
+            any = true;
+            end = p.pts + p.duration;
+        }
+        std::sort(shown.begin(), shown.end());
+        // Reading ends anywhere: the last few pictures may lack one shown before them.
+        for (std::size_t i = 1; i + 4 < shown.size(); ++i)
+            CHECK(std::chrono::abs(shown[i] - shown[i - 1] - base::from_ticks(1001, 24000)) < 2ms + moment);
+    }
+}
+
+std::vector<Packet> read_all_of(Programme& programme, std::size_t most = 100'000) {
+    std::vector<Packet> packets;
+    while (packets.size() < most) {
+        auto packet = programme.read();
+        REQUIRE(packet);
+        if (!*packet) break;
+        packets.push_back(std::move(**packet));
+    }
+    return packets;
+}
+
+std::size_t pictures(const std::vector<Packet>& packets, TrackId id) {
+    return static_cast<std::size_t>(
+        std::count_if(packets.begin(), packets.end(), [&](const Packet& p) { return p.track == id; }));
+}
+
+}  // namespace
+
+TEST_CASE("reading again after a skip to the beginning gives every picture again, in every format", "[programme]") {
+    const TempDir dir;
+    const Lane avc = picture_lane(Codec::h264, 72), sound = sound_lane(Codec::aac, 3);
+    for (const char* format : {"mp4", "matroska", "mpeg-ts", "flv"}) {
+        INFO(format);
+        write_media(dir / format, format, {avc, sound});
+        auto file = base::FileSource::open(dir / format);
+        REQUIRE(file);
+        auto media = container::open_media(std::make_shared<base::FileSource>(std::move(*file)));
+        REQUIRE(media);
+        const auto first = read_all_packets(*media->source);
+        REQUIRE(media->source->seek(Time{}));
+        const auto second = read_all_packets(*media->source);
+        REQUIRE(first.size() == second.size());
+        CHECK(payload_of(first[0]) == payload_of(second[0]));
+        // Sound that only starts its decoder isn't given again.
+        const std::size_t left_out = first[1].packets.size() - second[1].packets.size();
+        CHECK(left_out <= 2);
+        CHECK(second[1].packets.front().pts <= Time{});
+        CHECK(second[1].packets.front().pts == first[1].packets[left_out].pts);
+    }
+}
+
+TEST_CASE("different files in a row play as one, three rounds of them", "[programme]") {
+    const TempDir dir;
+    write_media(dir / "a.mp4", "mp4", {picture_lane(Codec::h264, 48), sound_lane(Codec::aac, 2)});
+    // Its sound lasts longer than its pictures, and it is another container.
+    write_media(dir / "b.mkv", "matroska", {picture_lane(Codec::h264, 72), sound_lane(Codec::aac, 3.4)});
+    auto ready = stream::prepare_programme({{dir / "a.mp4"}, {dir / "b.mkv"}}, any_track);
+    REQUIRE(ready);
+    CHECK(ready->parts.size() == 2);
+    const std::vector<Track> tracks = ready->tracks;
+    Cancel cancel;
+    {
+        Programme once(*ready, false, cancel);
+        const auto packets = read_all_of(once);
+        CHECK(pictures(packets, tracks[0].id) == 48 + 72);
+        check_timeline(packets, tracks);
+        CHECK(once.place(base::from_seconds(1)).part == 0);
+        CHECK(once.place(base::from_seconds(3)).part == 1);
+        CHECK(base::to_seconds(once.place(base::from_seconds(3)).position) == Approx(1).margin(0.1));
+    }
+    Programme loop(*ready, true, cancel);
+    const auto packets = read_all_of(loop, 1500);
+    check_timeline(packets, tracks);
+    CHECK(loop.place(packets.back().pts).rounds >= 2);
+}
+
+TEST_CASE("parts with other tracks than the first are refused before anything plays", "[programme]") {
+    const TempDir dir;
+    write_media(dir / "a.mp4", "mp4", {picture_lane(Codec::h264, 24), sound_lane(Codec::aac, 1)});
+    write_media(dir / "b.mkv", "matroska", {picture_lane(Codec::mpeg2, 24), sound_lane(Codec::aac, 1)});
+    write_media(dir / "c.mkv", "matroska", {picture_lane(Codec::h264, 24)});
+    const auto codec = stream::prepare_programme({{dir / "a.mp4"}, {dir / "b.mkv"}}, any_track);
+    REQUIRE_FALSE(codec);
+    CHECK(codec.error().what.find("h264") != std::string::npos);
+    CHECK_FALSE(stream::prepare_programme({{dir / "a.mp4"}, {dir / "c.mkv"}}, any_track));
+    CHECK_FALSE(stream::prepare_programme({{dir / "a.mp4"}, {dir / "gone.mkv"}}, any_track));
+    CHECK_FALSE(stream::prepare_programme({}, any_track));
+    const auto chapter = stream::prepare_programme({{dir / "a.mp4", "main", 3}}, any_track);
+    REQUIRE_FALSE(chapter);
+    CHECK(chapter.error().kind == ErrorKind::usage);
+}
+
+TEST_CASE("skips land on keyframes and leave no jump in time", "[programme]") {
+    const TempDir dir;
+    for (const char* format : {"mp4", "matroska", "mpeg-ts"}) {
+        INFO(format);
+        const base::Path a = dir / (std::string("a.") + format), b = dir / (std::string("b.") + format);
+        write_media(a, format, {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10)});
+        write_media(b, format, {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10)});
+        auto ready = stream::prepare_programme({{a}, {b}}, any_track);
+        REQUIRE(ready);
+        Cancel cancel;
+        Programme programme(*ready, false, cancel);
+        auto packets = read_all_of(programme, 60);
+        const auto go = [&](const Programme::Skip& skip) {
+            programme.skip(skip);
+            const auto more = read_all_of(programme, 60);
+            packets.insert(packets.end(), more.begin(), more.end());
+            return programme.place(more.back().pts);
+        };
+        const auto to = go({Programme::Skip::What::to, base::from_seconds(6), 0});
+        CHECK(to.part == 0);
+        CHECK(base::to_seconds(to.position) == Approx(6.5).margin(1.5));
+        const auto back = go({Programme::Skip::What::by, base::from_seconds(-60), 0});
+        CHECK(base::to_seconds(back.position) == Approx(1).margin(1.2));
+        CHECK(go({Programme::Skip::What::part, {}, 1}).part == 1);
+        CHECK(go({Programme::Skip::What::part, {}, -1}).part == 0);
+        const auto far = go({Programme::Skip::What::by, base::from_seconds(100), 0});
+        CHECK(far.part == 1);
+        check_timeline(packets, programme.tracks(), 250ms);
+    }
+}
+
+TEST_CASE("a source that goes away is waited for, and goes on where it was", "[programme]") {
+    const TempDir dir;
+    write_media(dir / "a.mp4", "mp4", {picture_lane(Codec::h264, 48), sound_lane(Codec::aac, 2)});
+    auto ready = stream::prepare_programme({{dir / "a.mp4"}}, any_track);
+    REQUIRE(ready);
+    Cancel cancel;
+    Programme programme(*ready, true, cancel);
+    auto packets = read_all_of(programme, 20);
+    std::filesystem::rename(dir / "a.mp4", dir / "away.mp4");
+    std::atomic<bool> noticed{false};
+    std::thread other([&] {
+        for (int i = 0; i < 500 && programme.lost().empty(); ++i) std::this_thread::sleep_for(10ms);
+        noticed = programme.lost().find("a.mp4") != std::string::npos;
+        std::filesystem::rename(dir / "away.mp4", dir / "a.mp4");
+    });
+    const auto more = read_all_of(programme, 400);
+    other.join();
+    CHECK(noticed);
+    CHECK(programme.lost().empty());
+    packets.insert(packets.end(), more.begin(), more.end());
+    check_timeline(packets, programme.tracks());
+    // Asked to end while it waits, it does at once.
+    std::filesystem::remove(dir / "a.mp4");
+    std::thread ender([&] {
+        for (int i = 0; i < 500 && programme.lost().empty(); ++i) std::this_thread::sleep_for(10ms);
+        cancel.request();
+    });
+    while (true) {
+        const auto packet = programme.read();
+        if (packet) continue;
+        CHECK(packet.error().kind == ErrorKind::interrupted);
+        break;
+    }
+    ender.join();
+}
