@@ -71,11 +71,19 @@ int run_site_show(const SiteOptions& options);
 
 struct StreamRunOptions {
     std::string site;
-    std::string file;        // one-off form
-    std::uint16_t port = 0;  // 0: the site's, or the default
+    std::vector<std::string> files;  // one-off form
+    std::string title = "main";
+    int chapter = 1;
+    std::string name;                 // of the stream; empty: the first file's
+    std::vector<std::string> offers;  // empty: the file itself
+    std::uint16_t port = 0;           // 0: the site's, or the default
+    std::uint16_t rtmp_port = 0;      // likewise
     std::string bind;
     std::string bound;                  // --for; empty: until Ctrl-C
     std::vector<std::string> udp, rtp;  // addresses to send to
+    std::vector<std::string> push;      // RTMP servers to publish to
+    std::string publish_key;            // take what is published with it
+    std::string profile;
     bool loop = false;
     std::string rate;  // constant
     std::string interface;
@@ -83,14 +91,31 @@ struct StreamRunOptions {
     Output output;
 };
 int run_stream(const StreamRunOptions& options);
+// What a way a stream goes out ("live-hls") is to people.
+std::string words_for(const std::string& way);
+
+// Which running streams are meant: those of a site's file, at a port of this machine, or the only ones that run.
+struct StreamControlOptions {
+    std::string site;
+    std::uint16_t port = 0;
+    std::string stream;  // for orders
+    std::string by, to;  // skip: "30 s", "-10 s"; "1:02:00"
+    bool next = false, back = false;
+    bool watch = false;  // status: again every second
+    Output output;
+};
+int run_stream_status(const StreamControlOptions& options);
+// "pause", "resume", "skip" or "stop".
+int run_stream_order(const std::string& order, const StreamControlOptions& options);
 
 struct VerifyOptions {
     std::string site;
     std::string url;
-    std::string device;  // with a URL: class or description file; with a site: one of its devices
-    std::string stream;  // with a site: one of its streams
-    std::string link;    // with a URL
-    std::string wait = "10 s", listen = "10 s";  // for and to datagrams
+    std::string device;           // with a URL: class or description file; with a site: one of its devices
+    std::string stream;           // with a site: one of its streams
+    std::string link;             // with a URL
+    std::string wait;             // for a stream to appear; empty: 10 s for datagrams, else not at all
+    std::string listen = "10 s";  // to live streams
     bool real_time = false;
     Output output;
 };

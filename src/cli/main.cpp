@@ -160,7 +160,26 @@ int run(int argc, char** argv) {
     stream->require_subcommand(1);
     StreamRunOptions stream_run;
     auto* run = stream->add_subcommand("run", "serve a site's streams, or one file, until Ctrl-C");
-    run->add_option("file", stream_run.file, "one file to serve, without a site")->type_name("FILE");
+    run->add_option("files", stream_run.files, "a file or disc to stream, without a site; or several in a row")
+        ->type_name("FILE");
+    run->add_option("--offer", stream_run.offers,
+                    "how: file, hls (each viewer's own), live, live-hls, rtmp (the same for all); file if not said")
+        ->delimiter(',')
+        ->type_name("WAYS");
+    run->add_option("--title", stream_run.title, "of a disc: its number (main)")->type_name("TITLE");
+    run->add_option("--chapter", stream_run.chapter, "live: begin with this one")
+        ->check(CLI::Range(1, 999))
+        ->type_name("N");
+    run->add_option("--name", stream_run.name, "the stream's name, if not the file's")->type_name("NAME");
+    run->add_option("--profile", stream_run.profile, "live: encode anew on the way with this profile")
+        ->type_name("NAME");
+    run->add_option("--push", stream_run.push, "publish it to this RTMP server: rtmp://HOST/APPLICATION/KEY")
+        ->type_name("ADDRESS");
+    run->add_option("--publish-key", stream_run.publish_key, "take what is published here by RTMP with this key")
+        ->type_name("KEY");
+    run->add_option("--rtmp-port", stream_run.rtmp_port, "TCP port for RTMP, instead of the site's (1935)")
+        ->check(CLI::Range(1, 65535))
+        ->type_name("PORT");
     run->add_option("--site", stream_run.site, "the installation file")->type_name("FILE");
     run->add_option("--port", stream_run.port, "TCP port, instead of the site's")
         ->check(CLI::Range(1, 65535))
@@ -169,8 +188,8 @@ int run(int argc, char** argv) {
     run->add_option("--udp", stream_run.udp, "send it to this address and port, too: 239.20.0.1:5004 (repeatable)")
         ->type_name("TO");
     run->add_option("--rtp", stream_run.rtp, "the same as RTP (repeatable)")->type_name("TO");
-    run->add_flag("--loop", stream_run.loop, "with --udp or --rtp: begin anew at the end");
-    run->add_option("--rate", stream_run.rate, "with --udp or --rtp: this constant rate, such as \"8 Mbit/s\"")
+    run->add_flag("--loop", stream_run.loop, "live: begin anew at the end");
+    run->add_option("--rate", stream_run.rate, "of transport streams: this constant rate, such as \"8 Mbit/s\"")
         ->type_name("RATE");
     run->add_option("--interface", stream_run.interface, "send multicast by this interface or address")
         ->type_name("NAME");
@@ -180,6 +199,37 @@ int run(int argc, char** argv) {
     run->add_option("--for", stream_run.bound, "end after this time, such as \"10 s\"")->type_name("TIME");
     add_output(run, stream_run.output);
     run->callback([&] { command = [&] { return run_stream(stream_run); }; });
+    StreamControlOptions control;
+    const auto add_control = [&](const char* name, const char* what) {
+        auto* sub = stream->add_subcommand(name, what);
+        sub->add_option("--site", control.site, "the installation file whose streams run")->type_name("FILE");
+        sub->add_option("--port", control.port, "their HTTP port on this machine")
+            ->check(CLI::Range(1, 65535))
+            ->type_name("PORT");
+        add_output(sub, control.output);
+        return sub;
+    };
+    auto* status = add_control("status", "what runs, who watches, how fast: streams run by this user on this machine");
+    status->add_flag("--watch", control.watch, "again every second, until Ctrl-C");
+    status->callback([&] { command = [&] { return run_stream_status(control); }; });
+    static constexpr std::pair<const char*, const char*> kOrders[] = {
+        {"pause", "a live stream stands still, for everybody"},
+        {"resume", "a paused stream goes on"},
+        {"skip", "a live stream goes on elsewhere, for everybody"},
+        {"stop", "end a live stream"}};
+    for (const auto& [order, what] : kOrders) {
+        auto* sub = add_control(order, what);
+        sub->add_option("stream", control.stream, "its name")->required()->type_name("NAME");
+        if (std::string_view(order) == "skip") {
+            sub->add_option("--by", control.by, "on by so long, or back: \"30 s\", \"-10 s\"")->type_name("TIME");
+            sub->add_option("--to", control.to, "to this time: 1:02:00")->type_name("TIME");
+            sub->add_flag("--next", control.next, "to the next part");
+            sub->add_flag("--back", control.back, "to the part's beginning, or the one before");
+        }
+        sub->callback([&command, &control, order = std::string(order)] {
+            command = [&control, order] { return run_stream_order(order, control); };
+        });
+    }
 
     auto* device = app.add_subcommand("device", "devices and what they can play");
     device->require_subcommand(1);
@@ -205,9 +255,11 @@ int run(int argc, char** argv) {
         ->type_name("NAME");
     verify_app->add_option("--stream", verify.stream, "with a site: only this stream")->type_name("NAME");
     verify_app->add_option("--link", verify.link, "with an address: the device's link (gigabit)")->type_name("LINK");
-    verify_app->add_option("--wait", verify.wait, "udp:// and rtp://: wait so long for the stream to appear (10 s)")
+    verify_app
+        ->add_option("--wait", verify.wait,
+                     "wait so long for the stream to appear (10 s for udp:// and rtp://, else not at all)")
         ->type_name("TIME");
-    verify_app->add_option("--for", verify.listen, "udp:// and rtp://: listen for so long (10 s)")->type_name("TIME");
+    verify_app->add_option("--for", verify.listen, "play live streams for so long (10 s)")->type_name("TIME");
     verify_app->add_flag("--real-time", verify.real_time,
                          "take as long as the device would; else waiting for the link is skipped");
     add_output(verify_app, verify.output, true);

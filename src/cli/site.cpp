@@ -104,18 +104,13 @@ int run_site_show(const SiteOptions& options) {
         auto list = nlohmann::ordered_json::array();
         for (const site::SiteDevice& d : site->devices) {
             for (const site::SiteStream& s : site->streams) {
-                if (s.meant_for(d.device.name))
+                if (!s.meant_for(d.device.name)) continue;
+                for (const stream::StationAddress& one : site->addresses_of(s))
                     list.push_back({{"device", d.device.name},
                                     {"room", d.room},
-                                    {"stream", s.name},
-                                    {"url", site->address_of(s)}});
-                for (const stream::LiveTarget& target : s.targets) {
-                    if (s.meant_for(d.device.name))
-                        list.push_back({{"device", d.device.name},
-                                        {"room", d.room},
-                                        {"stream", s.name},
-                                        {"url", stream::address_for(target)}});
-                }
+                                    {"stream", s.name()},
+                                    {"way", one.way},
+                                    {"url", one.address}});
             }
         }
         print_json({{"house", site->house}, {"addresses", list}});
@@ -126,9 +121,8 @@ int run_site_show(const SiteOptions& options) {
     for (const site::SiteDevice& d : site->devices) {
         for (const site::SiteStream& s : site->streams) {
             if (!s.meant_for(d.device.name)) continue;
-            table.add({d.device.name, site->address_of(s), s.name});
-            for (const stream::LiveTarget& target : s.targets)
-                table.add({d.device.name, stream::address_for(target), s.name + ", live"});
+            for (const stream::StationAddress& one : site->addresses_of(s))
+                table.add({d.device.name, one.address, fmt::format("{} ({})", s.name(), words_for(one.way))});
         }
     }
     fmt::print("{}\nAddresses of this machine:", table.text(2));

@@ -1,11 +1,7 @@
-#include "stream/live.hpp"
-#include "stream/service.hpp"
-
 #include <unistd.h>
 
 #include <chrono>
 #include <cmath>
-#include <deque>
 #include <nlohmann/json.hpp>
 #include <thread>
 
@@ -15,100 +11,109 @@
 #include "host/machine.hpp"
 #include "render/table.hpp"
 #include "site/site.hpp"
+#include "stream/control.hpp"
+#include "stream/station.hpp"
 
 namespace wavecrest::cli {
 namespace {
 
 struct Running {
-    std::vector<stream::StreamItem> items;
-    std::vector<stream::LiveItem> live;
-    stream::ServiceSettings settings;
-    net::UdpSettings udp;
+    std::vector<stream::StationItem> items;
+    stream::StationSettings settings;
     std::optional<site::Site> site;
+    std::vector<std::pair<stream::Part, std::string>> encodes;  // with their profiles
 };
+
+Result<stream::StationItem> item_of(const StreamRunOptions& options) {
+    stream::StationItem item;
+    for (const std::string& file : options.files) item.parts.push_back({file, options.title, 1});
+    if (!item.parts.empty()) item.parts.front().chapter = options.chapter;
+    item.name = !options.name.empty() ? options.name
+                : item.parts.empty()  ? "published"
+                                      : item.parts.front().source.lexically_normal().stem().string();
+    item.publish_key = options.publish_key;
+    item.loop = options.loop;
+    for (const std::string& word : options.offers) WAVECREST_TRY(stream::add_offer(item.offers, word));
+    for (const bool rtp : {false, true}) {
+        for (const std::string& text : rtp ? options.rtp : options.udp) {
+            WAVECREST_TRY_ASSIGN(address, net::parse_udp_address(text));
+            item.targets.push_back({address, rtp});
+        }
+    }
+    for (const std::string& text : options.push) {
+        WAVECREST_TRY_ASSIGN(address, net::parse_rtmp_address(text));
+        item.push.push_back(address);
+    }
+    if (!options.rate.empty()) {
+        const auto rate = base::parse_bitrate(options.rate);
+        if (!rate || *rate < 50'000)
+            return fail(ErrorKind::usage, fmt::format("\"{}\" is no rate", options.rate), "--rate",
+                        "write a number and kbit/s or Mbit/s: \"8 Mbit/s\"");
+        item.rate_bps = *rate;
+    }
+    // Sending alone needs no server; a port asks for both.
+    const bool sent = !item.targets.empty() || !item.push.empty();
+    if (!item.offers.any() && !item.published() && (!sent || options.port != 0)) {
+        std::error_code error;
+        if (item.parts.size() == 1 && options.profile.empty() &&
+            !std::filesystem::is_directory(item.parts.front().source, error)) {
+            item.offers.file = true;
+        } else {
+            item.offers.live = true;
+        }
+    }
+    if (!item.is_live() && (options.loop || !options.rate.empty() || !options.profile.empty() || options.chapter > 1))
+        return fail(ErrorKind::usage, "--loop, --rate, --profile and --chapter belong to live streams",
+                    "the command line",
+                    "viewers of a file fetch it at their own pace; add --offer live, or send it with --udp");
+    return item;
+}
 
 Result<Running> set_up(const StreamRunOptions& options) {
     Running running;
-    if (options.site.empty() == options.file.empty()) {
-        return fail(ErrorKind::usage, "name either a site file with --site, or one file to serve", "the command line",
+    stream::StationSettings& settings = running.settings;
+    const bool one_off = !options.files.empty() || !options.publish_key.empty();
+    if (options.site.empty() != one_off) {
+        return fail(ErrorKind::usage, "name either a site file with --site, or files to stream", "the command line",
                     "wavecrest stream run --site site.toml, or wavecrest stream run FILE");
     }
     if (!options.site.empty()) {
         WAVECREST_TRY_ASSIGN(loaded, site::load(options.site));
-        running.items = loaded.items();
-        running.settings.address = loaded.listen;
-        running.settings.port = loaded.port;
-        running.live = loaded.live_items();
-        running.udp = loaded.udp;
-        if (running.items.empty())
-            return fail(ErrorKind::usage, "the site lists no streams", options.site,
-                        "add a [[stream]] with a name and a file");
-        running.site = std::move(loaded);
-        if (!options.udp.empty() || !options.rtp.empty()) {
-            return fail(ErrorKind::usage, "--udp and --rtp send one file; a site's streams have keys of these names",
+        if (!options.udp.empty() || !options.rtp.empty() || !options.push.empty() || !options.offers.empty()) {
+            return fail(ErrorKind::usage,
+                        "--offer, --udp, --rtp and --push are for files; a site's streams have keys of these names",
                         "the command line",
                         fmt::format("add udp = [\"ADDRESS:PORT\"] to a [[stream]] of {}", options.site));
         }
+        WAVECREST_TRY_ASSIGN(items, loaded.items());
+        running.items = std::move(items);
+        settings.address = loaded.listen;
+        settings.http_port = loaded.port;
+        settings.rtmp_port = loaded.rtmp_port;
+        settings.udp = loaded.udp;
+        if (running.items.empty())
+            return fail(ErrorKind::usage, "the site lists no streams", options.site,
+                        "add a [[stream]] with a name and a file");
+        for (const site::SiteStream& s : loaded.streams) {
+            if (!s.profile.empty()) running.encodes.emplace_back(s.item.parts.front(), s.profile);
+        }
+        running.site = std::move(loaded);
     } else {
-        const std::string name = base::Path(options.file).stem().string();
-        stream::LiveItem live{name, options.file, {}, options.loop, 0};
-        for (const bool rtp : {false, true}) {
-            for (const std::string& text : rtp ? options.rtp : options.udp) {
-                WAVECREST_TRY_ASSIGN(address, net::parse_udp_address(text));
-                live.targets.push_back({address, rtp});
-            }
+        WAVECREST_TRY_ASSIGN(item, item_of(options));
+        if (!options.profile.empty()) {
+            WAVECREST_TRY_ASSIGN(graph, site::plan_encode(item.parts.front(), options.profile));
+            item.transcode = std::move(graph);
+            running.encodes.emplace_back(item.parts.front(), options.profile);
         }
-        if (!options.rate.empty()) {
-            const auto rate = base::parse_bitrate(options.rate);
-            if (!rate || *rate < 50'000)
-                return fail(ErrorKind::usage, fmt::format("\"{}\" is no rate", options.rate), "--rate",
-                            "write a number and kbit/s or Mbit/s: \"8 Mbit/s\"");
-            live.rate_bps = *rate;
-        }
-        if (live.targets.empty() && (options.loop || !options.rate.empty()))
-            return fail(ErrorKind::usage, "--loop and --rate belong to --udp or --rtp", "the command line",
-                        "viewers over HTTP fetch the file at their own pace");
-        // Sending alone needs no server; a port asks for both.
-        if (live.targets.empty() || options.port != 0) running.items.push_back({name, options.file, ""});
-        if (!live.targets.empty()) running.live.push_back(std::move(live));
-        running.udp.interface = options.interface;
-        running.udp.hops = options.hops;
+        settings.http = item.offers.file || item.offers.hls || item.offers.live || item.offers.live_hls;
+        settings.udp.interface = options.interface;
+        settings.udp.hops = options.hops;
+        running.items.push_back(std::move(item));
     }
-    if (options.port != 0) running.settings.port = options.port;
-    if (!options.bind.empty())
-        running.settings.address = options.bind == "0.0.0.0" || options.bind == "::" ? "" : options.bind;
+    if (options.port != 0) settings.http_port = options.port;
+    if (options.rtmp_port != 0) settings.rtmp_port = options.rtmp_port;
+    if (!options.bind.empty()) settings.address = options.bind == "0.0.0.0" || options.bind == "::" ? "" : options.bind;
     return running;
-}
-
-void print_addresses(const Running& running, const stream::Service& service) {
-    site::Site site = running.site.value_or(site::Site{});
-    site.port = service.port();
-    site.listen = running.settings.address;
-    fmt::print("Serving {} on port {}. Addresses to enter:\n\n", base::format_count(service.streams().size(), "stream"),
-               service.port());
-    render::Table table({"on", "enter", "for"});
-    for (const stream::ReadyStream& ready : service.streams()) {
-        const std::string address = stream::address_for(site.host(), service.port(), ready.path);
-        const std::string what = fmt::format("{} ({}, {})", ready.name, base::format_clock(ready.duration),
-                                             base::format_bitrate(ready.bitrate_bps));
-        bool named = false;
-        for (const site::SiteDevice& d : site.devices) {
-            const auto entry = std::find_if(site.streams.begin(), site.streams.end(),
-                                            [&](const site::SiteStream& s) { return s.name == ready.name; });
-            if (entry == site.streams.end() || !entry->meant_for(d.device.name)) continue;
-            table.add({d.device.name, address, what});
-            named = true;
-        }
-        if (!named) table.add({"any device", address, what});
-    }
-    std::string others;
-    for (const host::Address& a : host::addresses()) {
-        if (!a.loopback && a.address != site.host() && site.listen.empty())
-            others += (others.empty() ? "" : ", ") + a.address;
-    }
-    if (!others.empty()) others = "\nThis machine's other addresses: " + others + ".";
-    fmt::print("{}{}\nEvery viewer pauses and skips for themselves. Ctrl-C ends it.\n", table.text(2), others);
-    std::fflush(stdout);
 }
 
 void print_live(const std::vector<stream::ReadyLive>& streams) {
@@ -116,72 +121,164 @@ void print_live(const std::vector<stream::ReadyLive>& streams) {
         for (const stream::LiveTarget& target : ready.item.targets)
             fmt::print("Sending {}{} to {}\n", ready.item.name, ready.item.loop ? ", over and over," : "",
                        stream::address_for(target));
-        for (const Track& track : ready.tracks)
+        if (ready.item.targets.empty())
+            fmt::print("Playing {}{}{}\n", ready.item.name, ready.item.loop ? ", over and over" : "",
+                       ready.programme.parts.size() > 1 ? fmt::format(", {} parts", ready.programme.parts.size()) : "");
+        for (const Track& track : ready.programme.tracks)
             fmt::print("  {:<8} {}\n", media::short_name(track.kind), describe(track));
-        for (const std::string& text : ready.notes) note(text);
+        if (ready.item.transcode) {
+            const auto& to = ready.item.transcode->video.encode;
+            fmt::print("  encoded anew on the way: h264 {}x{}, aac\n", to.width, to.height);
+        }
+        for (const std::string& text : ready.programme.notes) note(text);
     }
 }
 
-// What is sent by UDP counts like what is served.
-stream::ServiceStatus status_of(const stream::Service* service, const stream::LiveService* live,
-                                std::chrono::steady_clock::duration uptime) {
-    stream::ServiceStatus status;
-    if (service != nullptr) status = service->status();
-    status.uptime = std::chrono::duration_cast<Time>(uptime);
-    if (live != nullptr) {
-        for (const stream::LiveStatus& s : live->figures().streams) status.sent += s.bytes;
+void print_addresses(const Running& running, const stream::Station& station) {
+    site::Site site = running.site.value_or(site::Site{});
+    site.listen = running.settings.address;
+    const std::string host = site.host();
+    const auto all = station.addresses(host);
+    bool shared = false, own = false;
+    if (!all.empty()) {
+        fmt::print("\nAddresses to enter:\n\n");
+        render::Table table({"on", "enter", "for"});
+        for (const stream::StationAddress& one : all) {
+            if (one.way == "udp" || one.way == "rtp") {
+                shared = true;
+                if (!running.site) continue;  // named above
+            }
+            (one.way == "file" || one.way == "hls" ? own : shared) = true;
+            std::string devices;
+            for (const site::SiteDevice& d : site.devices) {
+                const auto entry = std::find_if(site.streams.begin(), site.streams.end(),
+                                                [&](const site::SiteStream& s) { return s.name() == one.stream; });
+                if (entry == site.streams.end() || !entry->meant_for(d.device.name)) continue;
+                table.add({d.device.name, one.address, fmt::format("{} ({})", one.stream, words_for(one.way))});
+                devices += d.device.name;
+            }
+            if (devices.empty())
+                table.add({"any device", one.address, fmt::format("{} ({})", one.stream, words_for(one.way))});
+        }
+        fmt::print("{}", table.text(2));
+        std::string others;
+        for (const host::Address& a : host::addresses()) {
+            if (!a.loopback && a.address != host && site.listen.empty())
+                others += (others.empty() ? "" : ", ") + a.address;
+        }
+        if (!others.empty()) fmt::print("\nThis machine's other addresses: {}.", others);
     }
-    return status;
+    for (const stream::StationItem& item : station.items()) {
+        if (item.published())
+            fmt::print(
+                "\nTo publish \"{}\", send it to {}\n", item.name,
+                net::RtmpAddress{host, station.rtmp_port(), std::string(stream::kRtmpApplication), "KEY"}.text());
+    }
+    if (!running.settings.token.empty()) {
+        fmt::print("\nSee and steer: wavecrest stream status");
+        if (running.settings.http)
+            fmt::print(", or {}{} in a browser;\n  its token is in {}",
+                       stream::address_for(host, station.http_port(), ""), stream::kControlPath,
+                       stream::control_token_file().string());
+        fmt::print("\n");
+    }
+    fmt::print("{}{}Ctrl-C ends it.\n", own ? "Every viewer of a file pauses and skips for themselves. " : "",
+               shared ? "Live plays the same for all. " : "");
+    std::fflush(stdout);
 }
 
-std::string live_line(const stream::LiveService* live) {
-    if (live == nullptr) return "";
+std::string live_words(const stream::StationStatus& status) {
     std::string line;
-    for (const stream::LiveStatus& s : live->figures().streams) {
-        line += fmt::format("; {} at {}{}{}{}", s.name, base::format_clock(s.position),
-                            s.rounds > 0 ? fmt::format(", round {}", s.rounds + 1) : "",
-                            s.refused > 0 ? fmt::format(", {} datagrams the network did not take", s.refused) : "",
-                            s.ended ? ", ended" : "");
+    for (const stream::StationStream& s : status.streams) {
+        if (!s.live) continue;
+        if (s.status.parts == 0) {
+            line += fmt::format("; {} {}", s.name,
+                                s.published_by.empty() ? "is not published now" : "is published by " + s.published_by);
+            continue;
+        }
+        line += fmt::format(
+            "; {} at {}{}{}{}", s.name, base::format_clock(s.status.position),
+            s.status.rounds > 0 ? fmt::format(", round {}", s.status.rounds + 1) : "",
+            s.status.refused > 0 ? fmt::format(", {} datagrams the network did not take", s.status.refused) : "",
+            s.status.state == stream::LiveStatus::State::playing ? ""
+                                                                 : fmt::format(", {}", short_name(s.status.state)));
     }
     return line;
 }
 
-nlohmann::ordered_json live_json(const stream::LiveFigures& figures) {
-    auto streams = nlohmann::ordered_json::array();
-    for (const stream::LiveStatus& s : figures.streams) {
-        streams.push_back({{"name", s.name},
-                           {"position_s", base::to_seconds(s.position)},
-                           {"rounds", s.rounds},
-                           {"datagrams", s.datagrams},
-                           {"bytes", s.bytes},
-                           {"refused", s.refused},
-                           {"stalls", s.stalls},
-                           {"ended", s.ended}});
+std::string status_line(const stream::StationStatus& status, bool serving) {
+    double rate = 0;
+    for (const stream::StationViewer& v : status.viewers) rate += v.rate_bps;
+    for (const stream::StationStream& s : status.streams) {
+        if (s.status.datagrams > 0) rate += s.rate_bps;
     }
-    return {{"streams", streams},
-            {"late_99_s", base::to_seconds(figures.late_99)},
-            {"latest_s", base::to_seconds(figures.latest)},
-            {"real_time_scheduling", figures.real_time}};
-}
-
-std::string status_line(const stream::ServiceStatus& status, double rate_bps, bool serving) {
     std::string line = base::format_clock(status.uptime) + "  ";
-    if (serving) line += fmt::format("{} connected, ", status.connections);
-    line +=
-        fmt::format("{} now, {} sent", base::format_bitrate(std::llround(rate_bps)), base::format_bytes(status.sent));
-    for (std::size_t i = 0; i < status.viewers.size() && i < 3; ++i) {
-        const stream::Viewer& v = status.viewers[i];
+    if (serving) line += fmt::format("{} watching, ", status.viewers.size());
+    line += fmt::format("{} now, {} sent", base::format_bitrate(std::llround(rate)), base::format_bytes(status.sent));
+    std::size_t shown = 0;
+    for (const stream::StationViewer& v : status.viewers) {
+        if (v.live || ++shown > 3) continue;
         line += fmt::format("; {} {} at {} of {}", v.address, v.stream, base::format_clock(v.position),
                             base::format_clock(v.duration));
     }
-    if (status.viewers.size() > 3) line += fmt::format("; and {} more", status.viewers.size() - 3);
-    return line;
+    return line + live_words(status);
+}
+
+nlohmann::ordered_json final_json(const stream::Station& station, const stream::StationStatus& status) {
+    auto streams = nlohmann::ordered_json::array(), live = nlohmann::ordered_json::array();
+    for (const stream::ReadyStream& s : station.on_demand())
+        streams.push_back({{"name", s.name},
+                           {"path", s.path},
+                           {"duration_s", base::to_seconds(s.duration)},
+                           {"size_bytes", s.size_bytes},
+                           {"bitrate_bps", s.bitrate_bps}});
+    for (const stream::StationStream& s : status.streams) {
+        if (!s.live || s.status.parts == 0) continue;
+        live.push_back({{"name", s.name},
+                        {"position_s", base::to_seconds(s.status.position)},
+                        {"rounds", s.status.rounds},
+                        {"datagrams", s.status.datagrams},
+                        {"bytes", s.status.bytes},
+                        {"refused", s.status.refused},
+                        {"stalls", s.status.stalls},
+                        {"ended", s.status.ended}});
+    }
+    return {{"streams", streams},
+            {"port", station.http_port()},
+            {"live",
+             {{"streams", live},
+              {"late_99_s", base::to_seconds(status.late_99)},
+              {"latest_s", base::to_seconds(status.latest)},
+              {"real_time_scheduling", status.real_time}}},
+            {"uptime_s", base::to_seconds(status.uptime)},
+            {"sent_bytes", status.sent},
+            {"requests", status.requests}};
+}
+
+// Says beforehand which encodes this machine is too slow for.
+Status try_encodes(const Running& running, bool quiet) {
+    for (const auto& [part, profile] : running.encodes) {
+        if (!quiet)
+            note(fmt::format("trying how fast this machine encodes {} with {} ...", part.source.filename().string(),
+                             profile));
+        WAVECREST_TRY_ASSIGN(slow, site::try_encode(part, profile, cancel()));
+        if (slow) note(fmt::format("{}; {}", slow->what, slow->remedy));
+    }
+    return {};
 }
 
 }  // namespace
 
+std::string words_for(const std::string& way) {
+    if (way == "file") return "each viewer's own";
+    if (way == "hls") return "HLS, each viewer's own";
+    if (way == "live") return "live";
+    if (way == "live-hls") return "live, HLS";
+    return "live, " + std::string(way == "rtmp" ? "RTMP" : way == "udp" ? "UDP" : "RTP");
+}
+
 int run_stream(const StreamRunOptions& options) {
-    const bool json = options.output.json;
+    const bool json = options.output.json, quiet = options.output.quiet;
     std::optional<Time> bound;
     if (!options.bound.empty()) {
         bound = base::parse_span(options.bound);
@@ -192,104 +289,75 @@ int run_stream(const StreamRunOptions& options) {
     }
     auto running = set_up(options);
     if (!running) return report_error(running.error(), json);
-    auto ready = stream::prepare(running->items);
+    auto ready = stream::prepare_station(running->items);
     if (!ready) return report_error(ready.error(), json);
-    auto ready_live = stream::prepare_live(running->live);
-    if (!ready_live) return report_error(ready_live.error(), json);
-    if (!options.output.quiet) {
-        running->settings.on_event = [](const net::ServerEvent& event) {
-            const bool terminal = ::isatty(STDERR_FILENO) != 0;
-            const char* what = event.kind == net::ServerEvent::Kind::request   ? "request"
-                               : event.kind == net::ServerEvent::Kind::refused ? "refused"
-                               : event.kind == net::ServerEvent::Kind::left    ? "left"
-                                                                               : "dropped: took nothing for a minute";
-            fmt::print(stderr, "{}{}  {:<7}  {}\n", terminal ? "\r\033[K" : "", event.address, what, event.what);
+    if (const Status tried = try_encodes(*running, quiet); !tried) return report_error(tried.error(), json);
+    const bool terminal = ::isatty(STDERR_FILENO) != 0;
+    if (!quiet) {
+        running->settings.on_line = [terminal](const std::string& line) {
+            fmt::print(stderr, "{}{}\n", terminal ? "\r\033[K" : "", line);
         };
     }
-    std::unique_ptr<stream::Service> service;
-    if (!ready->empty()) {
-        auto started = stream::Service::start(std::move(*ready), running->settings);
-        if (!started) return report_error(started.error(), json);
-        service = std::move(*started);
+    if (auto token = stream::control_token()) {
+        running->settings.token = *token;
+    } else {
+        note(fmt::format("{} ({}): the streams run without controls; {}", token.error().what, token.error().where,
+                         token.error().remedy));
     }
-    if (!json) print_live(*ready_live);
-    std::unique_ptr<stream::LiveService> live;
-    if (!ready_live->empty()) {
-        auto started = stream::LiveService::start(std::move(*ready_live), running->udp);
-        if (!started) return report_error(started.error(), json);
-        live = std::move(*started);
-    }
-    if (service && !json) print_addresses(*running, *service);
-    if (!service && !json) fmt::print("It plays for all at once. Ctrl-C ends it.\n");
-    std::fflush(stdout);
+    if (!json) print_live(ready->live);
+    auto started = stream::Station::start(std::move(*ready), running->settings);
+    if (!started) return report_error(started.error(), json);
+    const stream::Station& station = **started;
+    const stream::RunNote run_note(
+        {::getpid(), station.http_port(),
+         options.site.empty() ? running->items.front().name : std::filesystem::absolute(options.site).string()});
+    if (!json) print_addresses(*running, station);
 
     using namespace std::chrono_literals;
-    const bool terminal = ::isatty(STDERR_FILENO) != 0;
     const auto start = std::chrono::steady_clock::now();
     auto last_shown = start;
     std::uint64_t last_sent = 0, last_requests = 0;
-    // Players fetch in bursts: the rate shown is that of the last few seconds.
-    std::deque<std::pair<std::chrono::steady_clock::time_point, std::uint64_t>> history = {{start, 0}};
     while (!cancel().requested()) {
         const auto now = std::chrono::steady_clock::now();
         if (bound && now - start >= std::chrono::duration_cast<std::chrono::steady_clock::duration>(*bound)) break;
         std::this_thread::sleep_for(50ms);
-        if (live && !service && live->ended()) break;
-        if (options.output.quiet || now - last_shown < (terminal ? 1000ms : 5000ms)) continue;
-        const stream::ServiceStatus status = status_of(service.get(), live.get(), now - start);
-        history.emplace_back(now, status.sent);
-        while (history.size() > 2 && now - history[1].first > 5s) history.pop_front();
-        const double rate = static_cast<double>(status.sent - history.front().second) * 8 /
-                            std::chrono::duration<double>(now - history.front().first).count();
+        if (station.ended()) break;
+        if (quiet || now - last_shown < (terminal ? 1000ms : 5000ms)) continue;
+        const stream::StationStatus status = station.status();
         last_shown = now;
         // Where nobody watches the line change, silence means that nothing happens.
-        if (terminal || status.sent != last_sent || status.requests != last_requests) {
-            fmt::print(stderr, "{}{}{}", terminal ? "\r\033[K" : "",
-                       status_line(status, rate, service != nullptr) + live_line(live.get()), terminal ? "" : "\n");
-        }
+        if (terminal || status.sent != last_sent || status.requests != last_requests)
+            fmt::print(stderr, "{}{}{}", terminal ? "\r\033[K" : "", status_line(status, running->settings.http),
+                       terminal ? "" : "\n");
         last_sent = status.sent;
         last_requests = status.requests;
     }
-    if (terminal && !options.output.quiet) fmt::print(stderr, "\r\033[K");
-    const stream::ServiceStatus status = status_of(service.get(), live.get(), std::chrono::steady_clock::now() - start);
-    stream::LiveFigures figures;
-    if (live) figures = live->figures();
+    if (terminal && !quiet) fmt::print(stderr, "\r\033[K");
+    const stream::StationStatus status = station.status();
     int exit_status = 0;
-    for (const stream::LiveStatus& s : figures.streams) {
-        if (s.error.empty()) continue;
-        fmt::print(stderr, "wavecrest: stream \"{}\" ended early: {}\n", s.name, s.error);
+    bool sent_datagrams = false;
+    for (const stream::StationStream& s : status.streams) {
+        sent_datagrams = sent_datagrams || s.status.datagrams > 0;
+        if (!s.status.ended || s.status.error.empty()) continue;
+        fmt::print(stderr, "wavecrest: stream \"{}\" ended early: {}\n", s.name, s.status.error);
         exit_status = 3;
     }
     if (json) {
-        auto streams = nlohmann::ordered_json::array();
-        if (service)
-            for (const stream::ReadyStream& s : service->streams())
-                streams.push_back({{"name", s.name},
-                                   {"path", s.path},
-                                   {"duration_s", base::to_seconds(s.duration)},
-                                   {"size_bytes", s.size_bytes},
-                                   {"bitrate_bps", s.bitrate_bps}});
-        print_json({{"streams", streams},
-                    {"port", service ? service->port() : 0},
-                    {"live", live_json(figures)},
-                    {"uptime_s", base::to_seconds(status.uptime)},
-                    {"sent_bytes", status.sent},
-                    {"requests", status.requests}});
-    } else {
-        fmt::print("Ended after {}: {}{} sent.\n", base::format_span(status.uptime),
-                   service ? base::format_count(status.requests, "request") + ", " : "",
-                   base::format_bytes(status.sent));
-        for (const stream::LiveStatus& s : figures.streams) {
-            if (s.refused > 0)
-                fmt::print("{}: {} datagrams were not taken by the network: no way to the address, or no room.\n",
-                           s.name, s.refused);
-        }
-        if (live) {
-            fmt::print("Datagrams left {:.1f} ms late at most, 99 of 100 within {:.1f} ms{}.\n",
-                       base::to_seconds(figures.latest) * 1000, base::to_seconds(figures.late_99) * 1000,
-                       figures.real_time ? "" : " (the system granted no real-time scheduling)");
-        }
+        print_json(final_json(station, status));
+        return exit_status;
     }
+    fmt::print("Ended after {}: {}{} sent.\n", base::format_span(status.uptime),
+               running->settings.http ? base::format_count(status.requests, "request") + ", " : "",
+               base::format_bytes(status.sent));
+    for (const stream::StationStream& s : status.streams) {
+        if (s.status.refused > 0)
+            fmt::print("{}: {} datagrams were not taken by the network: no way to the address, or no room.\n", s.name,
+                       s.status.refused);
+    }
+    if (sent_datagrams)
+        fmt::print("Datagrams left {:.1f} ms late at most, 99 of 100 within {:.1f} ms{}.\n",
+                   base::to_seconds(status.latest) * 1000, base::to_seconds(status.late_99) * 1000,
+                   status.real_time ? "" : " (the system granted no real-time scheduling)");
     return exit_status;
 }
 

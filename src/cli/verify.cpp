@@ -23,7 +23,12 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
         return fail(ErrorKind::usage, "name either a site file with --site, or one address", "the command line",
                     "wavecrest verify --site site.toml, or wavecrest verify URL --device CLASS");
     }
-    std::optional<Time> wait = base::parse_span(options.wait), listen = base::parse_span(options.listen);
+    std::optional<Time> wait = base::parse_span(options.wait.empty() ? "0 s" : options.wait),
+                        listen = base::parse_span(options.listen);
+    const auto waits = [&](const std::string& address) {
+        const bool datagrams = address.starts_with("udp://") || address.starts_with("rtp://");
+        return options.wait.empty() && datagrams ? base::from_seconds(10) : *wait;
+    };
     if (!wait || !listen || listen->count() <= 0)
         return fail(ErrorKind::usage, fmt::format("\"{}\" is no length of time", !wait ? options.wait : options.listen),
                     !wait ? "--wait" : "--for", "write a number and ms, s, min or h: \"10 s\"");
@@ -36,25 +41,27 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
         if (!link)
             return fail(ErrorKind::usage, fmt::format("\"{}\" is no link", options.link), "--link",
                         "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
-        jobs.push_back({options.url, options.url, device, *link, *wait, *listen, options.real_time});
+        jobs.push_back({options.url, options.url, device, *link, waits(options.url), *listen, options.real_time});
         return jobs;
     }
     WAVECREST_TRY_ASSIGN(site, site::load(options.site));
     std::vector<std::string> streams, devices;
     for (const site::SiteStream& stream : site.streams) {
-        streams.push_back(stream.name);
-        if (!options.stream.empty() && options.stream != stream.name) continue;
+        streams.push_back(stream.name());
+        if (!options.stream.empty() && options.stream != stream.name()) continue;
         for (const site::SiteDevice& d : site.devices) {
             if (std::find(devices.begin(), devices.end(), d.device.name) == devices.end())
                 devices.push_back(d.device.name);
             if (!stream.meant_for(d.device.name) || (!options.device.empty() && options.device != d.device.name))
                 continue;
-            jobs.push_back({stream.name, site.address_of(stream), d.device, d.link, *wait, *listen, options.real_time});
-            // What is sent to a single device can be received there only.
-            for (const stream::LiveTarget& target : stream.targets) {
-                if (target.to.multicast)
-                    jobs.push_back({stream.name + " (live)", stream::address_for(target), d.device, d.link, *wait,
-                                    *listen, options.real_time});
+            for (const stream::StationAddress& one : site.addresses_of(stream)) {
+                // What is sent to a single device can be received there only.
+                if (one.way == "udp" || one.way == "rtp") {
+                    const auto to = net::parse_udp_address(one.address.substr(6));
+                    if (!to || !to->multicast) continue;
+                }
+                jobs.push_back({one.way == "file" ? one.stream : fmt::format("{} ({})", one.stream, one.way),
+                                one.address, d.device, d.link, waits(one.address), *listen, options.real_time});
             }
         }
     }

@@ -104,6 +104,14 @@ Result<Device> parse(std::string_view text, const std::string& file) {
     WAVECREST_TRY_ASSIGN(plays, root.table("plays"));
     WAVECREST_TRY_ASSIGN(containers, plays.texts("containers"));
     device.containers = containers;
+    WAVECREST_TRY_ASSIGN(protocols, plays.texts("protocols"));
+    static const std::vector<std::string> kProtocols = {"http", "hls", "udp", "rtp", "rtmp"};
+    for (const std::string& protocol : protocols) {
+        if (std::find(kProtocols.begin(), kProtocols.end(), protocol) == kProtocols.end())
+            return plays.refuse("protocols", fmt::format("\"{}\" is no protocol this program knows", protocol),
+                                fmt::format("use some of: {}", joined(kProtocols)));
+    }
+    device.protocols = protocols.empty() ? kProtocols : protocols;
     WAVECREST_TRY_ASSIGN(highest, plays.bitrate("highest_bitrate", 0));
     device.highest_bps = highest;
     WAVECREST_TRY_ASSIGN(start_after, plays.span("start_after", base::from_seconds(2)));
@@ -192,14 +200,21 @@ std::optional<Link> parse_link(std::string_view text) {
     return Link{base::format_bitrate(*rate), *rate};
 }
 
+Check judge_protocol(const Device& device, std::string_view protocol) {
+    const bool takes = std::find(device.protocols.begin(), device.protocols.end(), protocol) != device.protocols.end();
+    return {"protocol", takes ? Verdict::pass : Verdict::fail, std::string(protocol), joined(device.protocols),
+            takes ? "" : "the device does not take streams by this protocol; offer it another way"};
+}
+
 std::vector<Check> judge(const Device& device, std::string_view container, const std::vector<Track>& tracks,
                          std::int64_t peak_1s_bps) {
     std::vector<Check> checks;
-    const bool contained =
-        std::find(device.containers.begin(), device.containers.end(), container) != device.containers.end();
-    checks.push_back({"container", contained ? Verdict::pass : Verdict::fail, std::string(container),
-                      joined(device.containers),
-                      contained ? "" : "the device does not read this container; rewrap the title"});
+    const bool contained = container.empty() || std::find(device.containers.begin(), device.containers.end(),
+                                                          container) != device.containers.end();
+    if (!container.empty())
+        checks.push_back({"container", contained ? Verdict::pass : Verdict::fail, std::string(container),
+                          joined(device.containers),
+                          contained ? "" : "the device does not read this container; rewrap the title"});
     bool any_audio = false, audio_fits = false;
     Check audio{"audio", Verdict::fail, "", codec_names(device.audio),
                 "the device can't play this sound; convert it to a codec and channel count it has"};

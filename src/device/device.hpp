@@ -31,9 +31,10 @@ struct Device {
     std::string name;  // class name for built-in ones, the room's name for it in a site
     std::string description;
     std::vector<std::string> containers;
-    std::int64_t highest_bps = 0;  // mean over a second; 0: no limit
-    Time start_after{};            // media it wants before it starts, and before it goes on after a stall
-    Time reads_ahead{};            // media it holds at most
+    std::vector<std::string> protocols;  // "http", "hls", "udp", "rtp", "rtmp"
+    std::int64_t highest_bps = 0;        // mean over a second; 0: no limit
+    Time start_after{};                  // media it wants before it starts, and before it goes on after a stall
+    Time reads_ahead{};                  // media it holds at most
     std::vector<VideoAbility> video;
     std::vector<AudioAbility> audio;
 };
@@ -67,7 +68,10 @@ struct Check {
     std::string why;  // what it means and what to do, when it is not a pass
 };
 
-// Whether a stream with these properties suits the device; peak_1s_bps is the stream's highest second.
+// Whether the device takes a stream by this protocol.
+Check judge_protocol(const Device& device, std::string_view protocol);
+// Whether a stream with these properties suits the device; peak_1s_bps is the stream's highest second. An empty
+// container isn't looked at: the protocol decides it.
 std::vector<Check> judge(const Device& device, std::string_view container, const std::vector<Track>& tracks,
                          std::int64_t peak_1s_bps);
 

@@ -164,9 +164,12 @@ class Page {
         data result = data::type::list;
         for (const site::SiteStream& s : site_.streams) {
             data row = data::type::object;
-            row["name"] = s.name;
+            row["name"] = s.name();
             row["address"] = site_.address_of(s);
-            row["file"] = s.file.filename().string();
+            std::string parts;
+            for (const stream::Part& part : s.item.parts)
+                parts += (parts.empty() ? "" : ", ") + part.source.filename().string();
+            row["file"] = parts.empty() ? "published by RTMP" : parts;
             std::string meant;
             for (const site::SiteDevice& d : site_.devices) {
                 if (s.meant_for(d.device.name)) meant += (meant.empty() ? "" : ", ") + d.device.name;

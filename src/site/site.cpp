@@ -3,9 +3,13 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
+#include <unistd.h>
+
 #include <algorithm>
+#include <cctype>
 
 #include "base/config.hpp"
+#include "convert/convert.hpp"
 #include "host/machine.hpp"
 #include "source/input.hpp"
 
@@ -34,35 +38,99 @@ Result<SiteDevice> parse_device(base::ConfigTable& table) {
     return entry;
 }
 
+base::Path from_folder(const std::string& file, const base::Path& folder) {
+    const bool elsewhere = base::Path(file).is_absolute() || file.find("://") != std::string::npos;
+    return elsewhere ? base::Path(file) : folder / file;
+}
+
+Result<std::vector<stream::Part>> parse_parts(base::ConfigTable& table, const base::Path& folder) {
+    WAVECREST_TRY_ASSIGN(file, table.text("file", ""));
+    WAVECREST_TRY_ASSIGN(files, table.texts("files"));
+    WAVECREST_TRY_ASSIGN(all_of, table.text("folder", ""));
+    WAVECREST_TRY_ASSIGN(title, table.text("title", "main"));
+    WAVECREST_TRY_ASSIGN(chapter, table.number("chapter", 1, 999, 1));
+    if (!file.empty()) files.insert(files.begin(), file);
+    std::vector<stream::Part> parts;
+    for (const std::string& one : files) parts.push_back({from_folder(one, folder), title, 1});
+    if (!all_of.empty()) {
+        for (const base::Path& one : media_in(from_folder(all_of, folder))) parts.push_back({one, title, 1});
+        if (parts.empty()) return table.refuse("folder", "there are no media files in it", "name another folder");
+    }
+    if (!parts.empty()) parts.front().chapter = static_cast<int>(chapter);
+    return parts;
+}
+
 Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& folder) {
     SiteStream entry;
+    stream::StationItem& item = entry.item;
     entry.line = table.line();
     WAVECREST_TRY_ASSIGN(name, table.text("name"));
-    WAVECREST_TRY_ASSIGN(file, table.text("file"));
+    WAVECREST_TRY_ASSIGN(parts, parse_parts(table, folder));
+    WAVECREST_TRY_ASSIGN(publish_key, table.text("publish_key", ""));
     WAVECREST_TRY_ASSIGN(path, table.text("path", ""));
     WAVECREST_TRY_ASSIGN(devices, table.texts("devices"));
+    WAVECREST_TRY_ASSIGN(offers, table.texts("offer"));
+    for (const std::string& word : offers) {
+        const Status added = stream::add_offer(item.offers, word);
+        if (!added) return table.refuse("offer", added.error().what, added.error().remedy);
+    }
     for (const bool rtp : {false, true}) {
         WAVECREST_TRY_ASSIGN(targets, table.texts(rtp ? "rtp" : "udp"));
         for (const std::string& text : targets) {
             const auto address = net::parse_udp_address(text);
             if (!address) return table.refuse(rtp ? "rtp" : "udp", address.error().what, address.error().remedy);
-            entry.targets.push_back({*address, rtp});
+            item.targets.push_back({*address, rtp});
         }
+    }
+    WAVECREST_TRY_ASSIGN(servers, table.texts("push"));
+    for (const std::string& text : servers) {
+        const auto address = net::parse_rtmp_address(text);
+        if (!address) return table.refuse("push", address.error().what, address.error().remedy);
+        item.push.push_back(*address);
     }
     WAVECREST_TRY_ASSIGN(loop, table.flag("loop", false));
     WAVECREST_TRY_ASSIGN(rate, table.bitrate("rate", 0));
+    WAVECREST_TRY_ASSIGN(profile, table.text("profile", ""));
+    WAVECREST_TRY_ASSIGN(from, table.texts("from"));
+    WAVECREST_TRY_ASSIGN(key, table.text("key", ""));
     WAVECREST_TRY(table.finish());
-    if (entry.targets.empty() && (loop || rate != 0))
-        return table.refuse(loop ? "loop" : "rate",
-                            "only streams that are sent by UDP have it: viewers of others fetch "
-                            "the file at their own pace",
-                            "add udp or rtp, or leave it out");
-    entry.loop = loop;
-    entry.rate_bps = rate;
-    entry.name = name;
-    entry.file = base::Path(file).is_absolute() ? base::Path(file) : folder / file;
-    entry.path = path.empty() ? stream::default_path(name, file) : path;
+    const auto networks = net::Networks::parse(from);
+    if (!networks) return table.refuse("from", networks.error().what, networks.error().remedy);
+    if (parts.empty() && publish_key.empty())
+        return table.refuse("name", fmt::format("\"file\" is missing: stream \"{}\" has no source", name),
+                            "add file, files or folder; or publish_key, for somebody to publish it by RTMP");
+    if (!parts.empty() && !publish_key.empty())
+        return table.refuse("publish_key", "what is published here has no file", "leave one of them out");
+    if (!publish_key.empty() && publish_key.size() < 8)
+        return table.refuse("publish_key", "the key is too short", "use eight letters and digits or more");
+    item.name = name;
+    item.path =
+        path.empty() ? stream::default_path(name, parts.empty() ? base::Path("live.flv") : parts.front().source) : path;
+    item.publish_key = publish_key;
+    item.loop = loop;
+    item.rate_bps = rate;
+    item.from = *networks;
+    item.key = key;
+    item.parts = std::move(parts);
+    entry.profile = profile;
     entry.devices = devices;
+    // Where nothing is said, one file is served as it is, and everything else live.
+    if (!item.offers.any() && !item.published()) {
+        std::error_code error;
+        const bool plain = item.parts.size() == 1 && !std::filesystem::is_directory(item.parts.front().source, error);
+        if (plain && profile.empty()) {
+            item.offers.file = true;
+        } else if (item.targets.empty() && item.push.empty()) {
+            item.offers.live = true;
+        }
+    }
+    const bool live = item.is_live() && !item.published();
+    if (!live && (loop || rate != 0 || !profile.empty()))
+        return table.refuse(loop        ? "loop"
+                            : rate != 0 ? "rate"
+                                        : "profile",
+                            "only live streams have it: viewers of others fetch the file at their own pace",
+                            "offer the stream live, live-hls or rtmp, or send it by udp or rtp; or leave this out");
     return entry;
 }
 
@@ -92,21 +160,46 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
     std::int64_t all_screens = 0;
     for (const SiteStream& entry : site.streams) {
         const std::string where = fmt::format("{}, line {}", site.file.string(), entry.line);
-        const auto input = source::open_input(entry.file);
-        if (!input) {
-            Error about = input.error();
-            about.what = fmt::format("stream \"{}\": {}", entry.name, about.what);
+        if (entry.item.published()) continue;
+        bool missing = false;
+        for (const stream::Part& part : entry.item.parts) {
+            const auto found = source::open_input(part.source);
+            if (found) continue;
+            Error about = found.error();
+            about.what = fmt::format("stream \"{}\": {}", entry.name(), about.what);
             findings.push_back({Finding::Severity::error, std::move(about)});
-            continue;
+            missing = true;
         }
-        if ((*input)->is_disc()) {
+        if (missing) continue;
+        const auto input = source::open_input(entry.item.parts.front().source);
+        if (!input) continue;
+        if ((*input)->is_disc() && (entry.item.offers.file || entry.item.offers.hls)) {
             findings.push_back(
                 {Finding::Severity::error,
                  {ErrorKind::wanting,
-                  fmt::format("stream \"{}\" is a disc rip, which can't be streamed as it is", entry.name), where,
-                  "convert it (wavecrest convert) and name the file it makes"}});
+                  fmt::format("stream \"{}\" is a disc rip, which can't be served as a file", entry.name()), where,
+                  "offer it live, or convert it (wavecrest convert) and name the file it makes"}});
             continue;
         }
+        if (entry.item.is_live()) {
+            Site alone;
+            alone.file = site.file;
+            alone.streams = {entry};
+            const auto items = alone.items();
+            Status fit;
+            if (!items) fit = fail(items.error());
+            if (items) {
+                const auto ready = stream::prepare_station(*items);
+                if (!ready) fit = fail(ready.error());
+            }
+            if (!fit) {
+                Error about = fit.error();
+                about.what = fmt::format("stream \"{}\" can't be sent: {}", entry.name(), about.what);
+                findings.push_back({Finding::Severity::error, std::move(about)});
+                continue;
+            }
+        }
+        if ((*input)->is_disc()) continue;
         const source::Title& title = (*input)->titles().front();
         const auto mean = static_cast<std::int64_t>(
             title.duration.count() > 0 ? static_cast<double>(title.size_bytes) * 8 / base::to_seconds(title.duration)
@@ -128,23 +221,23 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
                     {Finding::Severity::warning,
                      {ErrorKind::wanting,
                       fmt::format("stream \"{}\" takes {} on average, more than the link of {} carries ({})",
-                                  entry.name, base::format_bitrate(mean), d.device.name, d.link.name),
+                                  entry.name(), base::format_bitrate(mean), d.device.name, d.link.name),
                       where,
                       "wire the device, or convert the film with a profile of a lower rate (wavecrest profile list)"}});
             }
         }
         if (meant > 0 && cannot.size() == meant) {
-            findings.push_back(
-                {Finding::Severity::error,
-                 {ErrorKind::wanting,
-                  fmt::format("no device of the house can play stream \"{}\": {}", entry.name, fmt::join(cannot, "; ")),
-                  where, "convert the film with a profile these devices can play"}});
+            findings.push_back({Finding::Severity::error,
+                                {ErrorKind::wanting,
+                                 fmt::format("no device of the house can play stream \"{}\": {}", entry.name(),
+                                             fmt::join(cannot, "; ")),
+                                 where, "convert the film with a profile these devices can play"}});
         } else if (!cannot.empty()) {
             findings.push_back(
                 {Finding::Severity::warning,
                  {ErrorKind::wanting,
-                  fmt::format("some devices can't play stream \"{}\": {}", entry.name, fmt::join(cannot, "; ")), where,
-                  "convert the film once more for them, or list only the others in devices"}});
+                  fmt::format("some devices can't play stream \"{}\": {}", entry.name(), fmt::join(cannot, "; ")),
+                  where, "convert the film once more for them, or list only the others in devices"}});
         }
     }
     const device::Link server = *device::parse_link("gigabit");
@@ -166,22 +259,89 @@ bool SiteStream::meant_for(const std::string& device) const {
 std::string Site::host() const {
     return !advertise.empty() ? advertise : !listen.empty() ? listen : host::best_address();
 }
+std::vector<stream::StationAddress> Site::addresses_of(const SiteStream& s) const {
+    return stream::addresses_of(s.item, host(), port, rtmp_port);
+}
 std::string Site::address_of(const SiteStream& s) const {
-    return stream::address_for(host(), port, s.path);
+    const auto all = addresses_of(s);
+    return all.empty() ? "" : all.front().address;
 }
 
-std::vector<stream::StreamItem> Site::items() const {
-    std::vector<stream::StreamItem> result;
-    for (const SiteStream& s : streams) result.push_back({s.name, s.file, s.path});
-    return result;
-}
-
-std::vector<stream::LiveItem> Site::live_items() const {
-    std::vector<stream::LiveItem> result;
+Result<std::vector<stream::StationItem>> Site::items() const {
+    std::vector<stream::StationItem> result;
     for (const SiteStream& s : streams) {
-        if (!s.targets.empty()) result.push_back({s.name, s.file, s.targets, s.loop, s.rate_bps});
+        result.push_back(s.item);
+        if (s.profile.empty()) continue;
+        auto graph = plan_encode(s.item.parts.front(), s.profile);
+        if (!graph) {
+            Error about = graph.error();
+            about.what = fmt::format("stream \"{}\": {}", s.name(), about.what);
+            return fail(std::move(about));
+        }
+        result.back().transcode = std::move(*graph);
     }
     return result;
+}
+
+namespace {
+
+Result<convert::Plan> plan_of(const stream::Part& part, const std::string& name) {
+    WAVECREST_TRY_ASSIGN(profile, profile::find(name));
+    WAVECREST_TRY_ASSIGN(input, source::open_input(part.source));
+    convert::Request request;
+    request.pick = part.title;
+    request.profile = profile;
+    // Nothing is written: a name that can't be taken.
+    request.into = std::filesystem::temp_directory_path() / fmt::format("wavecrest-live-{}", ::getpid());
+    return convert::make_plan(*input, request);
+}
+
+}  // namespace
+
+Result<transcode::GraphSettings> plan_encode(const stream::Part& part, const std::string& profile) {
+    WAVECREST_TRY_ASSIGN(plan, plan_of(part, profile));
+    return plan.graph;
+}
+
+Result<std::optional<Error>> try_encode(const stream::Part& part, const std::string& profile, const Cancel& cancel) {
+    WAVECREST_TRY_ASSIGN(plan, plan_of(part, profile));
+    WAVECREST_TRY_ASSIGN(input, source::open_input(part.source));
+    WAVECREST_TRY_ASSIGN(estimate, convert::estimate(*input, plan, cancel));
+    if (plan.duration.count() <= 0 || estimate.time.count() <= 0) return std::optional<Error>{};
+    const double speed = base::to_seconds(plan.duration) / base::to_seconds(estimate.time);
+    constexpr double kEnough = 1.15;
+    if (speed >= kEnough) return std::optional<Error>{};
+    std::string smaller;
+    WAVECREST_TRY_ASSIGN(now, profile::find(profile));
+    for (const profile::Profile& other : profile::built_in()) {
+        if (other.video.peak_bps < now.video.peak_bps) smaller += (smaller.empty() ? "" : ", ") + other.name;
+    }
+    return std::optional<Error>(
+        {ErrorKind::wanting,
+         fmt::format(
+             "this machine encodes \"{}\" with {} at {:.2f} times the speed it plays: it will stand still at times",
+             part.source.filename().string(), profile, speed),
+         part.source.string(),
+         smaller.empty() ? "convert it beforehand (wavecrest convert), and stream the file"
+                         : fmt::format("use a profile of a lower rate ({}), or convert it beforehand", smaller)});
+}
+
+std::vector<base::Path> media_in(const base::Path& folder) {
+    static constexpr std::string_view kKinds[] = {".mp4", ".m4v",  ".mkv", ".webm", ".ts",  ".m2ts",
+                                                  ".mpg", ".mpeg", ".vob", ".avi",  ".flv", ".mov",
+                                                  ".mp3", ".flac", ".ogg", ".wav",  ".m4a"};
+    std::vector<base::Path> files;
+    std::error_code error;
+    for (const auto& one : std::filesystem::directory_iterator(folder, error)) {
+        std::string extension = one.path().extension().string();
+        std::transform(extension.begin(), extension.end(), extension.begin(),
+                       [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+        if (one.is_regular_file(error) && one.path().filename().string().front() != '.' &&
+            std::find(std::begin(kKinds), std::end(kKinds), extension) != std::end(kKinds))
+            files.push_back(one.path());
+    }
+    std::sort(files.begin(), files.end());
+    return files;
 }
 
 Result<Site> load(const base::Path& file) {
@@ -205,6 +365,7 @@ Result<Site> parse(std::string_view text, const base::Path& file) {
     WAVECREST_TRY(house.finish());
     WAVECREST_TRY_ASSIGN(server, root.table("server"));
     WAVECREST_TRY_ASSIGN(port, server.number("port", 1, 65535, net::kDefaultHttpPort));
+    WAVECREST_TRY_ASSIGN(rtmp_port, server.number("rtmp_port", 1, 65535, net::kDefaultRtmpPort));
     WAVECREST_TRY_ASSIGN(listen, server.text("listen", ""));
     WAVECREST_TRY_ASSIGN(advertise, server.text("advertise", ""));
     WAVECREST_TRY_ASSIGN(interface, server.text("interface", ""));
@@ -213,6 +374,7 @@ Result<Site> parse(std::string_view text, const base::Path& file) {
     site.udp.interface = interface;
     site.udp.hops = static_cast<int>(hops);
     site.port = static_cast<std::uint16_t>(port);
+    site.rtmp_port = static_cast<std::uint16_t>(rtmp_port);
     site.listen = listen == "0.0.0.0" || listen == "::" ? "" : listen;  // both mean all addresses
     site.advertise = advertise;
     WAVECREST_TRY_ASSIGN(devices, root.tables("device"));
@@ -233,11 +395,11 @@ Result<Site> parse(std::string_view text, const base::Path& file) {
                                               : fmt::format("did you mean \"{}\"?", meant));
         }
         for (const SiteStream& other : site.streams) {
-            for (const stream::LiveTarget& a : other.targets) {
-                for (const stream::LiveTarget& b : entry.targets) {
+            for (const stream::LiveTarget& a : other.item.targets) {
+                for (const stream::LiveTarget& b : entry.item.targets) {
                     if (a.to.text != b.to.text) continue;
                     return table.refuse(b.rtp ? "rtp" : "udp",
-                                        fmt::format("stream \"{}\" is sent to {} already", other.name, a.to.text),
+                                        fmt::format("stream \"{}\" is sent to {} already", other.name(), a.to.text),
                                         "give this one another address or port");
                 }
             }
@@ -247,7 +409,8 @@ Result<Site> parse(std::string_view text, const base::Path& file) {
     WAVECREST_TRY(root.finish());
     WAVECREST_TRY(
         refuse_twins<SiteDevice>(site.devices, file, "devices", [](const SiteDevice& d) { return d.device.name; }));
-    WAVECREST_TRY(refuse_twins<SiteStream>(site.streams, file, "streams", [](const SiteStream& s) { return s.name; }));
+    WAVECREST_TRY(
+        refuse_twins<SiteStream>(site.streams, file, "streams", [](const SiteStream& s) { return s.name(); }));
     return site;
 }
 
@@ -323,8 +486,13 @@ std::string compose(const NewSite& site) {
         text +=
             "# [[stream]]\n# name = \"Lake film\"\n# file = \"library/Lake Film (2019)/Lake Film (2019).mp4\"\n# path "
             "= \"/lake.mp4\"\n# devices = [\"Lounge TV\"]\n"
+            "# offer = [\"file\", \"hls\"]     # every viewer pauses and skips for themselves; or the same for all:\n"
+            "#                             # \"live\" (HTTP), \"live-hls\", \"rtmp\"\n"
             "# udp = [\"239.20.0.1:5004\"]   # sent there, too, to all who listen; rtp = [...] the same as RTP\n"
-            "# loop = true                 # begin anew at the end\n";
+            "# loop = true                 # live: begin anew at the end\n"
+            "# files = [\"a.mp4\", \"b.mp4\"] # live: one after the other; or folder = \"evening\"\n"
+            "# profile = \"small-screen\"    # live: encoded anew on the way\n"
+            "# from = [\"192.168.1.0/24\"]   # who may have it; key = \"...\" must be in the address, too\n";
     return text;
 }
 

@@ -2,6 +2,7 @@
 // runs.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -9,8 +10,7 @@
 #include "base/file.hpp"
 #include "base/result.hpp"
 #include "device/device.hpp"
-#include "stream/live.hpp"
-#include "stream/service.hpp"
+#include "stream/station.hpp"
 
 namespace wavecrest::site {
 
@@ -23,15 +23,12 @@ struct SiteDevice {
 };
 
 struct SiteStream {
-    std::string name;
-    base::Path file;                          // absolute, or relative to the working folder
-    std::string path;                         // of the URL
-    std::vector<std::string> devices;         // names; empty: all
-    std::vector<stream::LiveTarget> targets;  // where it is sent by UDP, too
-    bool loop = false;
-    std::int64_t rate_bps = 0;  // of what is sent; 0: as the film needs
+    stream::StationItem item;          // as it is run, but for the profile; files absolute or from the working folder
+    std::string profile;               // encoded anew with it on the way; empty: as it is
+    std::vector<std::string> devices;  // names; empty: all
     int line = 0;
 
+    const std::string& name() const { return item.name; }
     bool meant_for(const std::string& device) const;
 };
 
@@ -41,21 +38,32 @@ struct Site {
     std::uint16_t port = net::kDefaultHttpPort;
     std::string listen;     // address to listen on; empty: all
     std::string advertise;  // address devices use; empty: this machine's first
+    std::uint16_t rtmp_port = net::kDefaultRtmpPort;
     net::UdpSettings udp;
     std::vector<SiteDevice> devices;
     std::vector<SiteStream> streams;
 
     // The address devices are to use.
     std::string host() const;
+    // The one to enter first of all, and all of them.
     std::string address_of(const SiteStream& stream) const;
-    std::vector<stream::StreamItem> items() const;
-    // Those that are sent by UDP.
-    std::vector<stream::LiveItem> live_items() const;
+    std::vector<stream::StationAddress> addresses_of(const SiteStream& stream) const;
+    // As a station runs them. Plans encodes, which looks at their sources: fails as convert::make_plan does.
+    Result<std::vector<stream::StationItem>> items() const;
 };
 
 // Kind usage for mistakes in the file, with its line; kind input when it can't be read.
 Result<Site> load(const base::Path& file);
 Result<Site> parse(std::string_view text, const base::Path& file);
+
+// How a stream's source is encoded on the way with a profile: for live ways out. Fails where the source can't be
+// decoded or the profile is unknown.
+Result<transcode::GraphSettings> plan_encode(const stream::Part& part, const std::string& profile);
+// Whether this machine encodes it as fast as it plays: tried on a few seconds of it. Gives a warning where not.
+Result<std::optional<Error>> try_encode(const stream::Part& part, const std::string& profile, const Cancel& cancel);
+
+// Media files of a folder, by name.
+std::vector<base::Path> media_in(const base::Path& folder);
 
 // What `check` found about a site on this machine.
 struct Finding {

@@ -1,4 +1,5 @@
-// Configured streams at work: checked before anything listens, then served, with figures while it runs.
+// What is served over HTTP: files, HLS made of them, and live streams; checked before anything listens, then served,
+// with figures while it runs.
 #pragma once
 
 #include <functional>
@@ -10,13 +11,17 @@
 #include "base/result.hpp"
 #include "measure/rate.hpp"
 #include "net/http_server.hpp"
+#include "stream/film_hls.hpp"
+#include "stream/live.hpp"
 
 namespace wavecrest::stream {
 
 struct StreamItem {
     std::string name;
     base::Path file;
-    std::string path;  // of the URL; empty: made from the name and the file's extension
+    std::string path;   // of the URL; empty: made from the name and the file's extension
+    bool whole = true;  // the file itself
+    bool hls = false;   // HLS on demand
 };
 
 // A stream that was found fit to be served.
@@ -29,30 +34,52 @@ struct ReadyStream {
     std::uint64_t size_bytes = 0;
     std::int64_t bitrate_bps = 0;  // mean
     measure::RateCurve curve;      // bytes over the title's time
+    bool whole = true;
+    std::shared_ptr<FilmHls> hls;  // null: not offered
 };
 
 // The path a stream gets when none is given: "/lanterns.mp4".
 std::string default_path(const std::string& name, const base::Path& file);
+// A path without its extension.
+std::string stem_of(const std::string& path);
+// The paths of a stream's other forms, by that of its file: "/lanterns.m3u8", "/lanterns-live.ts",
+// "/lanterns-live.m3u8".
+std::string hls_path(const std::string& path);
+std::string live_path(const std::string& path);
+std::string live_hls_path(const std::string& path);
 // The address to enter on a device.
 std::string address_for(const std::string& host, std::uint16_t port, const std::string& path);
 
-// Opens every file and reads its index. Fails on the first that is missing, unreadable or no media file, on paths that
-// do not begin with "/" and on two streams with one path (kind usage for these).
+// Opens every file and reads its index. Fails on the first that is missing, unreadable or no media file.
 Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items);
 
 struct ServiceSettings {
     std::string address;  // to listen on; empty: all
     std::uint16_t port = net::kDefaultHttpPort;
     std::function<void(const net::ServerEvent&)> on_event;
+    // Live streams that are given over HTTP, by the path of their file's form; what they are is asked of `live`, which,
+    // with the fan-out, must outlive the service.
+    std::vector<std::pair<std::string, std::string>> live_paths;  // path, name
+    const LiveService* live = nullptr;
+    net::FanOut* fan_out = nullptr;
+    // Whether a request may have a stream; null: all may.
+    std::function<bool(const std::string& name, const net::HttpRequest& request)> lets_in;
+    net::HttpAnswer control;  // answers paths that begin with kControlPath; null: nothing does
 };
+inline constexpr std::string_view kControlPath = "/control";
 
 // A client with its place in the title.
 struct Viewer {
+    std::uint64_t id = 0;  // of its connection: of live ones, of the others
     std::string address;
     std::string stream;
     Time position{};  // of what has been sent; some of it still waits in the network's and the player's buffers
     Time duration{};
     std::uint64_t sent = 0;
+    bool live = false;        // then position and duration are the stream's, and are not told here
+    Time lag{};               // behind the newest that is sent (live)
+    std::uint64_t skips = 0;  // how often it was too slow and moved on (live)
+    Time connected{};
 };
 
 struct ServiceStatus {
@@ -67,13 +94,18 @@ class Service {
   public:
     static Result<std::unique_ptr<Service>> start(std::vector<ReadyStream> streams, const ServiceSettings& settings);
     std::uint16_t port() const { return server_->port(); }
+    net::HttpServer& server() { return *server_; }
     const std::vector<ReadyStream>& streams() const { return streams_; }
     ServiceStatus status() const;
 
   private:
-    Service(std::vector<ReadyStream> streams, std::unique_ptr<net::HttpServer> server)
-        : streams_(std::move(streams)), server_(std::move(server)) {}
+    Service(std::vector<ReadyStream> streams, ServiceSettings settings)
+        : streams_(std::move(streams)), settings_(std::move(settings)) {}
+    net::HttpReply answer(const net::HttpRequest& request) const;
+    net::HttpReply nothing_there() const;
+
     std::vector<ReadyStream> streams_;
+    ServiceSettings settings_;
     std::unique_ptr<net::HttpServer> server_;
 };
 

@@ -12,6 +12,7 @@
 #include "measure/transport.hpp"
 #include "net/rtp.hpp"
 #include "net/udp.hpp"
+#include "verify/checks.hpp"
 
 namespace wavecrest::verify {
 namespace {
@@ -26,12 +27,6 @@ using Steady = std::chrono::steady_clock;
 constexpr std::size_t kKept = 48 << 20;
 // Receivers smooth out what comes earlier or later than the clock says; cheap ones hold little.
 constexpr Time kJitterWarning = std::chrono::milliseconds(50), kJitterLimit = std::chrono::milliseconds(250);
-
-void add(Verification& v, std::string name, Verdict verdict, std::string measured, std::string limit,
-         std::string why = "") {
-    v.checks.push_back({std::move(name), verdict, std::move(measured), std::move(limit),
-                        verdict == Verdict::pass ? "" : std::move(why)});
-}
 
 std::string ms(Time time) {
     return fmt::format("{:.0f} ms", base::to_seconds(time) * 1000);
@@ -120,7 +115,7 @@ struct Received {
     }
 };
 
-Verification failed(Verification v, Short short_of, std::string summary, std::string remedy) {
+Verification not_there(Verification v, Short short_of, std::string summary, std::string remedy) {
     v.verdict = Verdict::fail;
     v.short_of = short_of;
     v.summary = std::move(summary);
@@ -161,7 +156,7 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
     }
     if (!got.first && got.malformed == 0) {
         add(v, "arrives", Verdict::fail, "nothing", "a stream");
-        return failed(
+        return not_there(
             std::move(v), Short::network,
             fmt::format("nothing arrived at {} in {}", job.address, base::format_span(job.wait)),
             address.multicast
@@ -172,10 +167,10 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
     }
     if (!got.first) {
         add(v, "arrives", Verdict::fail, fmt::format("{} other datagrams", got.malformed), "transport packets");
-        return failed(std::move(v), Short::server,
-                      fmt::format("datagrams arrive at {}, but they hold no transport packets{}", job.address,
-                                  rtp ? " in RTP" : ""),
-                      rtp ? "try udp:// in front of the address" : "try rtp:// in front of the address");
+        return not_there(std::move(v), Short::server,
+                         fmt::format("datagrams arrive at {}, but they hold no transport packets{}", job.address,
+                                     rtp ? " in RTP" : ""),
+                         rtp ? "try udp:// in front of the address" : "try rtp:// in front of the address");
     }
     const Time spanned = std::chrono::duration_cast<Time>(*got.last - *got.first);
     v.duration = spanned;
@@ -198,9 +193,11 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
     auto media = container::open_media(std::make_shared<base::MemorySource>(std::move(got.kept), job.address));
     if (!media) {
         add(v, "content", Verdict::fail, media.error().what, "pictures and sound");
-        return failed(std::move(v), Short::server, fmt::format("what arrives can't be played: {}", media.error().what),
-                      "check what is being sent");
+        return not_there(std::move(v), Short::server,
+                         fmt::format("what arrives can't be played: {}", media.error().what),
+                         "check what is being sent");
     }
+    v.checks.push_back(device::judge_protocol(job.device, rtp ? "rtp" : "udp"));
     for (Check& check : device::judge(job.device, "mpeg-ts", media->source->tracks(), v.peak_1s_bps))
         v.checks.push_back(std::move(check));
 
@@ -213,19 +210,10 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
             fmt::format("{} late, {} doubled", got.sequence.reordered(), got.sequence.doubled()), "all",
             "players without a reordering buffer show faults");
     }
-    add(v, "packets", report.discontinuities + report.marked_bad > 0 ? Verdict::fail : Verdict::pass,
-        fmt::format("{} gaps", report.discontinuities), "no gaps",
-        fmt::format(
-            "packets are missing: lost on the way{}",
-            receiver->overrun() > 0 ? ", or by this machine, which was too busy to take them" : ", or never sent"));
-    add(v, "clock references",
-        report.clock_interval > 100ms  ? Verdict::fail
-        : report.clock_interval > 40ms ? Verdict::warn
-                                       : Verdict::pass,
-        "at most " + ms(report.clock_interval) + " apart", "40 ms (100 ms at most)",
-        "players that follow the sender's clock drift or stutter");
-    add(v, "tables", report.table_interval > 500ms ? Verdict::warn : Verdict::pass,
-        "at most " + ms(report.table_interval) + " apart", "500 ms", "joining takes so much longer");
+    add_transport(v, report,
+                  fmt::format("packets are missing: lost on the way{}",
+                              receiver->overrun() > 0 ? ", or by this machine, which was too busy to take them"
+                                                      : ", or never sent"));
     const Time jitter = got.arrivals.spread();
     add(v, "arrival",
         jitter > kJitterLimit     ? Verdict::fail
@@ -234,10 +222,6 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
         ms(jitter) + " off the clock", ms(kJitterWarning),
         "datagrams come in bursts or late: the sender is too busy, or "
         "the network holds them up");
-    std::uint64_t late = 0;
-    for (const auto& stream : report.streams) late += stream.late;
-    add(v, "in time", late > 0 ? Verdict::warn : Verdict::pass, fmt::format("{} too late", late), "none",
-        "by the stream's own clock its data comes after it is due");
     const bool fits = v.peak_1s_bps <= job.link.payload_bps;
     add(v, "link", fits ? Verdict::pass : Verdict::fail, base::format_bitrate(v.peak_1s_bps) + " in the highest second",
         base::format_bitrate(job.link.payload_bps),
@@ -246,27 +230,9 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
         fmt::format("{:.1f} s to a keyframe", base::to_seconds(v.startup)), "5.0 s",
         "channel changes take so long: encode with shorter distances between keyframes");
 
-    v.verdict = Verdict::pass;
-    const Check* worst = nullptr;
-    for (const Check& check : v.checks) {
-        if (worst == nullptr || (check.verdict == Verdict::fail && worst->verdict != Verdict::fail) ||
-            (check.verdict == Verdict::warn && worst->verdict == Verdict::pass))
-            worst = &check;
-        v.verdict = device::worse(v.verdict, check.verdict);
-    }
-    if (v.verdict == Verdict::pass) {
+    conclude_live(v, Short::network);
+    if (v.verdict == Verdict::pass)
         v.summary = fmt::format("arrives whole, {} on average, and suits the device", base::format_bitrate(v.mean_bps));
-        return v;
-    }
-    v.summary = fmt::format("{}: {} (limit: {})", worst->name, worst->measured, worst->limit);
-    v.remedy = worst->why;
-    if (v.verdict == Verdict::fail) {
-        const std::string& name = worst->name;
-        v.short_of = name == "datagrams lost" || name == "packets" || name == "arrival" || name == "link"
-                         ? Short::network
-                     : name == "clock references" ? Short::server
-                                                  : Short::device;
-    }
     return v;
 }
 

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <memory>
+#include <thread>
 
 #include "base/clock.hpp"
 #include "base/units.hpp"
@@ -13,7 +14,9 @@
 #include "net/http_client.hpp"
 #include "net/shaped_link.hpp"
 #include "profile/profile.hpp"
+#include "verify/checks.hpp"
 #include "verify/datagrams.hpp"
+#include "verify/live.hpp"
 
 namespace wavecrest::verify {
 namespace {
@@ -165,20 +168,6 @@ class ArrivalMap {
     std::vector<Lane> lanes_;
 };
 
-void add(Verification& v, std::string name, Verdict verdict, std::string measured, std::string limit, std::string why) {
-    v.checks.push_back({std::move(name), verdict, std::move(measured), std::move(limit),
-                        verdict == Verdict::pass ? "" : std::move(why)});
-}
-
-Verification unplayable(Verification v, Short what, const Error& error, std::string check) {
-    v.verdict = Verdict::fail;
-    v.short_of = what;
-    v.summary = error.what;
-    v.remedy = error.remedy;
-    add(v, std::move(check), Verdict::fail, error.what, "", error.remedy);
-    return v;
-}
-
 // The bit rate shown at each second of the player's clock: the title's, moved by the start and the stalls.
 void fill_seconds(Verification& v, const std::vector<double>& title_rate, const std::vector<std::uint64_t>& received) {
     const Time end = v.levels.empty() ? Time{} : v.levels.back().clock;
@@ -309,6 +298,8 @@ std::string_view short_name(Short what) {
 
 Result<Verification> run(const Job& job, const Progress& progress, const Cancel& cancel) {
     if (is_datagram_address(job.address)) return run_datagrams(job, progress, cancel);
+    if (is_rtmp_address(job.address)) return run_rtmp(job, progress, cancel);
+    if (is_playlist_address(job.address)) return run_hls(job, progress, cancel);
     WAVECREST_TRY_ASSIGN(url, net::parse_url(job.address));
     Verification v;
     v.stream = job.stream;
@@ -323,14 +314,19 @@ Result<Verification> run(const Job& job, const Progress& progress, const Cancel&
     }
     net::ShapedLink link(job.link.payload_bps, *clock);
     RemoteFile remote(url, link, *clock);
-    if (const auto opened = remote.open(); !opened)
-        return unplayable(std::move(v), Short::server, opened.error(), "reachable");
+    auto opened = remote.open();
+    while (!opened && opened.error().kind == ErrorKind::wanting && clock->now() < job.wait && !cancel.requested()) {
+        std::this_thread::sleep_for(std::chrono::milliseconds(250));
+        opened = remote.open();
+    }
+    if (!opened) return failed(std::move(v), Short::server, opened.error(), "reachable");
+    if (remote.head().endless) return run_http_live(job, progress, cancel);
     add(v, "reachable", Verdict::pass,
         fmt::format("{}, {}", remote.head().media_type, base::format_bytes(remote.size())), "", "");
 
     ByteVector first(container::kSniffBytes);
     const auto got = remote.read_at(0, first);
-    if (!got) return unplayable(std::move(v), Short::server, got.error(), "received");
+    if (!got) return failed(std::move(v), Short::server, got.error(), "received");
     first.resize(*got);
     const std::string_view kind = container::sniff(first);
     if (kind != "mp4") {
@@ -338,12 +334,12 @@ Result<Verification> run(const Job& job, const Progress& progress, const Cancel&
                           kind.empty() ? "what arrives is no media file this program knows"
                                        : fmt::format("what arrives is of type {}, which can't be checked yet", kind),
                           job.address, "stream an MP4 file"};
-        return unplayable(std::move(v), Short::file, error, "container");
+        return failed(std::move(v), Short::file, error, "container");
     }
     const auto movie = container::read_mp4(remote);
     if (!movie)
-        return unplayable(std::move(v), movie.error().kind == ErrorKind::wanting ? Short::server : Short::file,
-                          movie.error(), "index");
+        return failed(std::move(v), movie.error().kind == ErrorKind::wanting ? Short::server : Short::file,
+                      movie.error(), "index");
     v.duration = movie->duration;
 
     std::vector<RatePiece> pieces;
@@ -357,6 +353,7 @@ Result<Verification> run(const Job& job, const Progress& progress, const Cancel&
     const measure::RateCurve rate(pieces);
     v.mean_bps = rate.mean_bps();
     v.peak_1s_bps = rate.peak_bps();
+    v.checks.push_back(device::judge_protocol(job.device, "http"));
     for (Check& check : device::judge(job.device, kind, tracks, v.peak_1s_bps)) v.checks.push_back(std::move(check));
 
     // Plays: reads on as long as the player's buffer has room.

@@ -17,7 +17,7 @@ struct Job {
     std::string address;  // http://...
     device::Device device;
     device::Link link;
-    Time wait = base::from_seconds(10);    // for a stream of datagrams to appear
+    Time wait{};                           // for a stream to appear
     Time listen = base::from_seconds(10);  // to it
     bool real_time = false;  // else waiting for the link is skipped on the clock; the server's own time always counts
 };

@@ -93,7 +93,7 @@ TEST_CASE("streams that can't be served are refused before anything listens", "[
     const Ran same = twice.run({"stream", "run", "--site", "site.toml", "--for", "5 s"});
     CHECK(same.status == 2);
     CHECK(same.err.find("the same path") != std::string::npos);
-    const Ran rip = twice.run({"stream", "run", sample_disc().string(), "--for", "5 s"});
+    const Ran rip = twice.run({"stream", "run", sample_disc().string(), "--offer", "file", "--for", "5 s"});
     CHECK(rip.status == 3);
     CHECK(rip.err.find("convert it first") != std::string::npos);
     CHECK(twice.run({"stream", "run"}).status == 2);

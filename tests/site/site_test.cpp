@@ -27,8 +27,8 @@ TEST_CASE("a site file is read, files relative to it", "[site]") {
     REQUIRE(site);
     CHECK(site->house == "Cedar Landing");
     REQUIRE(site->streams.size() == 1);
-    CHECK(site->streams[0].file == "/houses/cedar/library/x.mp4");
-    CHECK(site->streams[0].path == "/lake-film.mp4");
+    CHECK(site->streams[0].item.parts.at(0).source == "/houses/cedar/library/x.mp4");
+    CHECK(site->streams[0].item.path == "/lake-film.mp4");
     CHECK(site->streams[0].meant_for("Tablet"));
     CHECK_FALSE(site->streams[0].meant_for("Lounge TV"));
     CHECK(site->address_of(site->streams[0]) == "http://192.0.2.7:9000/lake-film.mp4");
@@ -80,7 +80,8 @@ TEST_CASE("a check finds what would go wrong, and nothing where all is well", "[
               "does not exist") == false);  // said as: there is no such file
     CHECK(has(check(base_text + "[[stream]]\nname = \"Film\"\nfile = \"gone.mp4\"\n"), Severity::error,
               "there is no such file"));
-    CHECK(has(check(base_text + "[[stream]]\nname = \"Film\"\nfile = \"" + sample_disc().string() + "\"\n"),
+    CHECK(has(check(base_text + "[[stream]]\nname = \"Film\"\noffer = [\"file\"]\nfile = \"" + sample_disc().string() +
+                    "\"\n"),
               Severity::error, "disc rip"));
     CHECK(has(check(house("[server]\nadvertise = \"203.0.113.77\"\n" + good)), Severity::warning, "203.0.113.77"));
     // A device that can't play it: a warning while another can, an error when none is left.
@@ -108,7 +109,7 @@ TEST_CASE("a new site file can be read back, whatever the names", "[site]") {
     CHECK(site->port == 8181);
     REQUIRE(site->devices.size() == 2);
     CHECK(site->devices[1].device.name == "Attic, left");
-    CHECK(site->streams[0].file == "x/a \"b\".mp4");
+    CHECK(site->streams[0].item.parts.at(0).source == "x/a \"b\".mp4");
     // Without devices and streams it holds examples in comments, and is valid.
     CHECK(site::parse(site::compose({}), "site.toml"));
 }

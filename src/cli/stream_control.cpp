@@ -1,0 +1,203 @@
+// Seeing and steering streams that another process runs.
+#include <unistd.h>
+
+#include <chrono>
+#include <cmath>
+#include <nlohmann/json.hpp>
+#include <thread>
+
+#include "base/units.hpp"
+#include "cli/commands.hpp"
+#include "net/http_client.hpp"
+#include "render/table.hpp"
+#include "site/site.hpp"
+#include "stream/control.hpp"
+
+namespace wavecrest::cli {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+struct Station {
+    net::Url url;
+    std::string token;
+};
+
+Result<Station> find_station(const StreamControlOptions& options) {
+    Station station{{"127.0.0.1", 0, "/"}, ""};
+    WAVECREST_TRY_ASSIGN(token, stream::control_token());
+    station.token = token;
+    const auto runs = stream::running();
+    if (options.port != 0) {
+        station.url.port = options.port;
+        return station;
+    }
+    std::string site;
+    if (!options.site.empty()) {
+        WAVECREST_TRY_ASSIGN(loaded, site::load(options.site));
+        site = std::filesystem::absolute(options.site).string();
+        for (const stream::Run& run : runs) {
+            if (run.what == site) station.url.port = run.port;
+        }
+        if (station.url.port == 0)
+            return fail(ErrorKind::wanting, "the streams of this site aren't running", options.site,
+                        "start them: wavecrest stream run --site " + options.site);
+        return station;
+    }
+    if (runs.empty())
+        return fail(ErrorKind::wanting, "no streams run on this machine, for this user", "running streams",
+                    "start them with wavecrest stream run; or name the port of another user's with --port");
+    if (runs.size() > 1) {
+        std::string list;
+        for (const stream::Run& run : runs)
+            list += fmt::format("{}--port {} ({})", list.empty() ? "" : ", ", run.port, run.what);
+        return fail(ErrorKind::usage, "several run on this machine", "running streams", "name one: " + list);
+    }
+    station.url.port = runs.front().port;
+    return station;
+}
+
+Result<Json> ask(Station station, const std::string& target, const std::string& method, const std::string& body) {
+    station.url.target = target;
+    net::HttpExchange request;
+    request.method = method;
+    request.token = station.token;
+    request.body = body;
+    WAVECREST_TRY_ASSIGN(answered, net::HttpClient::exchange(station.url, request));
+    Json json = Json::parse(answered.body, nullptr, false);
+    if (answered.status == 401)
+        return fail(ErrorKind::machine, "the streams run under another token", station.url.text(),
+                    "ask as the user who runs them");
+    if (!json.is_object())
+        return fail(ErrorKind::wanting, "what answers there is no running stream of this program", station.url.text(),
+                    "check the port");
+    if (answered.status != 200)
+        return fail(answered.status == 404 ? ErrorKind::usage : ErrorKind::wanting, json.value("error", "refused"),
+                    station.url.text(), "wavecrest stream status lists the streams");
+    return json;
+}
+
+std::string clock(double seconds) {
+    return base::format_clock(base::from_seconds(seconds));
+}
+std::string rate(const Json& json, const char* key) {
+    return base::format_bitrate(json.value(key, std::int64_t{0}));
+}
+
+std::string status_text(const Json& json) {
+    std::string text =
+        fmt::format("Running for {}, {} sent, {:.0f} % of one processor core\n\n", clock(json.value("uptime_s", 0.0)),
+                    base::format_bytes(json.value("sent_bytes", std::uint64_t{0})), json.value("processor", 0.0) * 100);
+    render::Table streams({"stream", "state", "at", "rate now", "last minute", "watching"});
+    std::vector<std::string> remarks;
+    for (const Json& s : json.at("streams")) {
+        const bool live = s.value("live", false);
+        std::string at = "-";
+        if (live && s.value("parts", 0) > 0) {
+            at = clock(s.value("position_s", 0.0));
+            if (s.value("duration_s", 0.0) > 0) at += " of " + clock(s.value("duration_s", 0.0));
+            if (s.value("parts", 0) > 1) at += fmt::format(", {}", s.value("part", ""));
+            if (s.value("rounds", 0) > 0) at += fmt::format(", round {}", s.value("rounds", 0) + 1);
+        }
+        const auto name = s.value("name", "");
+        streams.add({name, live ? s.value("state", "") : "each viewer's own", at, rate(s, "rate_bps"),
+                     rate(s, "rate_minute_bps"), fmt::format("{}", s.value("viewers", 0))});
+        if (const auto error = s.value("error", ""); !error.empty()) remarks.push_back(name + ": " + error);
+        if (s.value("refused", 0) > 0)
+            remarks.push_back(fmt::format("{}: {} datagrams the network did not take", name, s.value("refused", 0)));
+        if (s.value("stalls", 0) > 0)
+            remarks.push_back(fmt::format("{}: its source came too late {} times", name, s.value("stalls", 0)));
+        if (s.contains("published_by")) remarks.push_back(name + ": published by " + s.value("published_by", ""));
+        if (s.contains("push")) {
+            for (const Json& one : s.at("push")) remarks.push_back(name + ": to " + one.get<std::string>());
+        }
+    }
+    text += streams.text(2);
+    if (!json.at("viewers").empty()) {
+        render::Table viewers({"viewer", "stream", "since", "rate now", "sent", "at"});
+        for (const Json& v : json.at("viewers")) {
+            std::string at =
+                v.value("live", false)
+                    ? (v.value("lag_s", 0.0) < 0.5 ? "live" : fmt::format("{:.1f} s behind", v.value("lag_s", 0.0)))
+                    : clock(v.value("position_s", 0.0));
+            if (v.value("skipped", 0) > 0) at += fmt::format(", moved on {} times", v.value("skipped", 0));
+            viewers.add({v.value("address", ""), v.value("stream", ""), clock(v.value("connected_s", 0.0)),
+                         rate(v, "rate_bps"), base::format_bytes(v.value("sent_bytes", std::uint64_t{0})), at});
+        }
+        text += "\n" + viewers.text(2);
+    }
+    if (!remarks.empty()) text += "\n";
+    for (const std::string& remark : remarks) text += "  " + remark + "\n";
+    return text;
+}
+
+}  // namespace
+
+int run_stream_status(const StreamControlOptions& options) {
+    const auto station = find_station(options);
+    if (!station) return report_error(station.error(), options.output.json);
+    while (true) {
+        const auto json = ask(*station, "/control/status", "GET", "");
+        if (!json) return report_error(json.error(), options.output.json);
+        if (options.output.json) {
+            print_json(*json);
+        } else {
+            // A watched view is drawn over the one before.
+            if (options.watch && ::isatty(STDOUT_FILENO) != 0) fmt::print("\033[H\033[2J");
+            fmt::print("{}", status_text(*json));
+            std::fflush(stdout);
+        }
+        if (!options.watch) return 0;
+        for (int i = 0; i < 20; ++i) {
+            if (cancel().requested()) return 0;
+            std::this_thread::sleep_for(std::chrono::milliseconds(50));
+        }
+        if (!options.output.json && ::isatty(STDOUT_FILENO) == 0) fmt::print("\n");
+    }
+}
+
+int run_stream_order(const std::string& order, const StreamControlOptions& options) {
+    const bool json = options.output.json;
+    Json body = {{"stream", options.stream}, {"do", order}};
+    if (order == "skip") {
+        const int given = (options.by.empty() ? 0 : 1) + (options.to.empty() ? 0 : 1) + options.next + options.back;
+        if (given != 1)
+            return report_error({ErrorKind::usage, "say where to: one of --by, --to, --next and --back",
+                                 "the command line", "wavecrest stream skip NAME --by \"30 s\""},
+                                json);
+        if (!options.by.empty()) {
+            const bool back = options.by.front() == '-';
+            const auto span = base::parse_span(back ? options.by.substr(1) : options.by);
+            if (!span)
+                return report_error({ErrorKind::usage, fmt::format("\"{}\" is no length of time", options.by), "--by",
+                                     "write a number and s, min or h, with - in front to go back: \"-10 s\""},
+                                    json);
+            body["by_s"] = base::to_seconds(*span) * (back ? -1 : 1);
+        } else if (!options.to.empty()) {
+            const auto to = base::parse_clock(options.to);
+            if (!to)
+                return report_error({ErrorKind::usage, fmt::format("\"{}\" is no time", options.to), "--to",
+                                     "write it as 12:30 or 1:02:00"},
+                                    json);
+            body["to_s"] = base::to_seconds(*to);
+        } else {
+            body["part"] = options.next ? 1 : -1;
+        }
+    }
+    const auto station = find_station(options);
+    if (!station) return report_error(station.error(), json);
+    const auto done = ask(*station, "/control/do", "POST", body.dump());
+    if (!done) return report_error(done.error(), json);
+    if (json) {
+        print_json(*done);
+    } else {
+        fmt::print("{}: {}, for everybody who watches.\n", options.stream,
+                   order == "pause"    ? "stands still"
+                   : order == "resume" ? "goes on"
+                   : order == "skip"   ? "goes on there in about two seconds"
+                                       : "ended");
+    }
+    return 0;
+}
+
+}  // namespace wavecrest::cli

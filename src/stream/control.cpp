@@ -1,0 +1,263 @@
+#include "stream/control.hpp"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <signal.h>
+#include <sys/random.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <array>
+#include <cmath>
+#include <cstdlib>
+#include <nlohmann/json.hpp>
+
+#include "base/embedded.hpp"
+#include "stream/station.hpp"
+
+namespace wavecrest::stream {
+namespace {
+
+using Json = nlohmann::ordered_json;
+namespace fs = std::filesystem;
+
+double rounded(double value) {
+    return std::round(value * 1000) / 1000;
+}
+double seconds(Time time) {
+    return rounded(base::to_seconds(time));
+}
+
+net::HttpReply json_reply(int status, const Json& json) {
+    net::HttpReply reply =
+        net::HttpReply::text(status, json.dump(2, ' ', false, Json::error_handler_t::replace) + "\n");
+    reply.media_type = "application/json";
+    reply.cache_control = "no-store";
+    return reply;
+}
+net::HttpReply refusal(int status, const std::string& what) {
+    return json_reply(status, {{"error", what}});
+}
+
+Json status_json(const Station& station) {
+    const StationStatus status = station.status();
+    auto streams = Json::array(), viewers = Json::array();
+    for (const StationStream& s : status.streams) {
+        Json one = {{"name", s.name},
+                    {"live", s.live},
+                    {"rate_bps", std::llround(s.rate_bps)},
+                    {"rate_minute_bps", std::llround(s.rate_minute_bps)}};
+        const auto clients = std::count_if(status.viewers.begin(), status.viewers.end(),
+                                           [&](const StationViewer& v) { return v.stream == s.name; });
+        one["viewers"] = clients;
+        if (s.live) {
+            one["state"] = short_name(s.status.state);
+            one["part"] = s.status.part;
+            one["parts"] = s.status.parts;
+            one["position_s"] = seconds(s.status.position);
+            one["duration_s"] = seconds(s.status.duration);
+            one["rounds"] = s.status.rounds;
+            one["stalls"] = s.status.stalls;
+            one["datagrams"] = s.status.datagrams;
+            one["refused"] = s.status.refused;
+            one["error"] = s.status.error;
+            if (!s.published_by.empty()) one["published_by"] = s.published_by;
+            if (!s.push.empty()) one["push"] = s.push;
+        }
+        streams.push_back(std::move(one));
+    }
+    for (const StationViewer& v : status.viewers) {
+        Json one = {{"address", v.address},
+                    {"stream", v.stream},
+                    {"live", v.live},
+                    {"connected_s", seconds(v.connected)},
+                    {"rate_bps", std::llround(v.rate_bps)},
+                    {"sent_bytes", v.sent}};
+        if (v.live) {
+            one["lag_s"] = seconds(v.lag);
+            one["skipped"] = v.skips;
+        } else {
+            one["position_s"] = seconds(v.position);
+            one["duration_s"] = seconds(v.duration);
+        }
+        viewers.push_back(std::move(one));
+    }
+    return {{"uptime_s", seconds(status.uptime)},
+            {"connections", status.connections},
+            {"requests", status.requests},
+            {"sent_bytes", status.sent},
+            {"processor", rounded(status.processor)},
+            {"late_99_s", seconds(status.late_99)},
+            {"latest_s", seconds(status.latest)},
+            {"streams", streams},
+            {"viewers", viewers}};
+}
+
+net::HttpReply obey(Station& station, const std::string& body) {
+    const Json order = Json::parse(body, nullptr, false);
+    if (!order.is_object() || !order.contains("stream") || !order["stream"].is_string() || !order.contains("do") ||
+        !order["do"].is_string())
+        return refusal(400, "an order is a JSON object with \"stream\" and \"do\"");
+    const auto name = order["stream"].get<std::string>(), what = order["do"].get<std::string>();
+    bool live = false, known = false;
+    for (const StationItem& item : station.items()) {
+        if (item.name != name) continue;
+        known = true;
+        live = item.is_live() && !item.published();
+    }
+    if (!known) return refusal(404, fmt::format("there is no stream \"{}\"", name));
+    if (!live) return refusal(409, fmt::format("every viewer of \"{}\" pauses and skips at their own player", name));
+    bool done = false;
+    if (what == "pause" || what == "resume") {
+        done = station.pause(name, what == "pause");
+    } else if (what == "stop") {
+        done = station.stop(name);
+    } else if (what == "skip") {
+        Programme::Skip skip;
+        const auto number = [&](const char* key) -> std::optional<double> {
+            if (!order.contains(key) || !order[key].is_number()) return std::nullopt;
+            const double value = order[key].get<double>();
+            return std::abs(value) < 1e6 ? std::optional(value) : std::nullopt;
+        };
+        if (const auto by = number("by_s")) {
+            skip = {Programme::Skip::What::by, base::from_seconds(*by), 0};
+        } else if (const auto to = number("to_s"); to && *to >= 0) {
+            skip = {Programme::Skip::What::to, base::from_seconds(*to), 0};
+        } else if (const auto part = number("part"); part && std::abs(*part) == 1) {
+            skip = {Programme::Skip::What::part, {}, static_cast<int>(*part)};
+        } else {
+            return refusal(400, "a skip has \"by_s\", \"to_s\" or \"part\" (1 or -1)");
+        }
+        done = station.skip(name, skip);
+    } else {
+        return refusal(400, fmt::format("\"{}\" can't be done: pause, resume, skip or stop", what));
+    }
+    if (!done) return refusal(409, fmt::format("stream \"{}\" has ended", name));
+    return json_reply(200, {{"done", what}, {"stream", name}});
+}
+
+bool same_token(const std::string& a, const std::string& b) {
+    unsigned different = a.size() == b.size() ? 0 : 1;
+    for (std::size_t i = 0; i < a.size() && i < b.size(); ++i)
+        different |= static_cast<unsigned char>(a[i]) ^ static_cast<unsigned char>(b[i]);
+    return different == 0;
+}
+
+base::Path state_folder() {
+    const char* state = std::getenv("XDG_STATE_HOME");
+    if (state != nullptr && state[0] == '/') return base::Path(state) / "wavecrest";
+    const char* home = std::getenv("HOME");
+    return base::Path(home != nullptr && home[0] != '\0' ? home : "/tmp") / ".local" / "state" / "wavecrest";
+}
+
+tl::unexpected<Error> cannot_keep(const base::Path& file) {
+    return fail(ErrorKind::machine, "the token for controls can't be kept", file.string(),
+                "make this place writable for this user, or set XDG_STATE_HOME to one that is");
+}
+
+}  // namespace
+
+net::HttpAnswer control_answer(Station& station, std::string token) {
+    return [&station, token = std::move(token)](const net::HttpRequest& request) {
+        if (request.path == kControlPath || request.path == std::string(kControlPath) + "/") {
+            if (request.method != "GET") return net::HttpReply::text(405, "GET and HEAD\n");
+            for (const base::EmbeddedFile& file : base::embedded_files()) {
+                if (file.name != "templates/control.mustache") continue;
+                net::HttpReply reply = net::HttpReply::text(200, std::string(file.text));
+                reply.media_type = "text/html; charset=utf-8";
+                reply.cache_control = "no-cache";
+                return reply;
+            }
+        }
+        constexpr std::string_view kBearer = "Bearer ";
+        if (!request.authorization.starts_with(kBearer) ||
+            !same_token(request.authorization.substr(kBearer.size()), token))
+            return refusal(401, "this needs the token that wavecrest stream run prints the place of");
+        if (request.path == std::string(kControlPath) + "/status" && request.method == "GET")
+            return json_reply(200, status_json(station));
+        if (request.path == std::string(kControlPath) + "/do") {
+            if (request.method != "POST") return refusal(405, "orders are sent by POST");
+            return obey(station, request.body);
+        }
+        return refusal(404, "there is nothing here");
+    };
+}
+
+base::Path control_token_file() {
+    return state_folder() / "control-token";
+}
+
+Result<std::string> control_token() {
+    const base::Path file = control_token_file();
+    struct stat info {};
+    if (::lstat(file.c_str(), &info) == 0) {
+        // What others could have read or written is no secret any more.
+        if (!S_ISREG(info.st_mode) || info.st_uid != ::geteuid() || (info.st_mode & 077) != 0) {
+            return fail(ErrorKind::machine, "others can read or change the token for controls", file.string(),
+                        "remove the file: the next stream run makes a new one");
+        }
+        WAVECREST_TRY_ASSIGN(text, base::read_text_file(file, 256));
+        while (!text.empty() && std::isspace(static_cast<unsigned char>(text.back())) != 0) text.pop_back();
+        if (text.size() >= 16) return text;
+    }
+    std::error_code error;
+    fs::create_directories(file.parent_path(), error);
+    ::chmod(file.parent_path().c_str(), 0700);
+    std::array<unsigned char, 20> random{};
+    if (::getrandom(random.data(), random.size(), 0) != static_cast<ssize_t>(random.size())) return cannot_keep(file);
+    // Letters and digits that aren't mistaken for one another: it may have to be typed.
+    constexpr std::string_view kLetters = "abcdefghjkmnpqrstuvwxyz23456789z";
+    std::string token;
+    for (const unsigned char byte : random) token += kLetters[byte % 31];
+    const base::Path fresh = file.parent_path() / fmt::format(".control-token-{}", ::getpid());
+    const int handle = ::open(fresh.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0600);
+    if (handle < 0) return cannot_keep(file);
+    const std::string line = token + "\n";
+    const bool written = ::write(handle, line.data(), line.size()) == static_cast<ssize_t>(line.size());
+    ::close(handle);
+    if (!written || ::rename(fresh.c_str(), file.c_str()) != 0) {
+        ::unlink(fresh.c_str());
+        return cannot_keep(file);
+    }
+    return token;
+}
+
+RunNote::RunNote(const Run& run) {
+    const base::Path folder = state_folder() / "running";
+    std::error_code error;
+    fs::create_directories(folder, error);
+    file_ = folder / fmt::format("{}.json", run.pid);
+    const Json note = {{"pid", run.pid}, {"port", run.port}, {"what", run.what}};
+    if (!base::write_file(file_, base::as_bytes(note.dump() + "\n"), base::AtomicFile::IfExists::replace))
+        file_.clear();
+}
+
+RunNote::~RunNote() {
+    std::error_code error;
+    if (!file_.empty()) fs::remove(file_, error);
+}
+
+std::vector<Run> running() {
+    std::vector<Run> all;
+    std::error_code error;
+    std::vector<base::Path> dead;
+    for (const auto& entry : fs::directory_iterator(state_folder() / "running", error)) {
+        if (entry.path().extension() != ".json") continue;
+        const auto text = base::read_text_file(entry.path(), 4096);
+        const Json note = text ? Json::parse(*text, nullptr, false) : Json();
+        if (!note.is_object()) continue;
+        Run run;
+        run.pid = note.value("pid", 0);
+        run.port = note.value("port", static_cast<std::uint16_t>(0));
+        run.what = note.value("what", "");
+        if (run.pid > 0 && (::kill(run.pid, 0) == 0 || errno == EPERM)) {
+            all.push_back(std::move(run));
+        } else {
+            dead.push_back(entry.path());
+        }
+    }
+    for (const base::Path& file : dead) fs::remove(file, error);
+    return all;
+}
+
+}  // namespace wavecrest::stream

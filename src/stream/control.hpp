@@ -1,0 +1,47 @@
+// Seeing and steering running streams from elsewhere: over HTTP, with a token; and how a shell on this machine finds
+// what runs.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "base/file.hpp"
+#include "base/result.hpp"
+#include "net/http_server.hpp"
+
+namespace wavecrest::stream {
+
+class Station;
+
+// Answers below kControlPath: the page for people (GET /control), the state of all streams (GET /control/status), and
+// orders (POST /control/do), the last two with "Authorization: Bearer TOKEN". Orders are JSON objects:
+//   {"stream": NAME, "do": "pause" | "resume" | "stop"}
+//   {"stream": NAME, "do": "skip", "by_s": SECONDS | "to_s": SECONDS | "part": 1 or -1}
+net::HttpAnswer control_answer(Station& station, std::string token);
+
+// The token of this user on this machine, made at first use and kept in a file that only the user can read:
+// control-token in $XDG_STATE_HOME/wavecrest, or in ~/.local/state/wavecrest. Kind machine where that can't be.
+Result<std::string> control_token();
+base::Path control_token_file();
+
+// A running station, noted in a file beside the token for as long as it runs.
+struct Run {
+    int pid = 0;
+    std::uint16_t port = 0;
+    std::string what;  // the site file, or the file that is streamed
+};
+class RunNote {
+  public:
+    // Without a place to write, there is no note: the station runs all the same.
+    explicit RunNote(const Run& run);
+    RunNote(const RunNote&) = delete;
+    RunNote& operator=(const RunNote&) = delete;
+    ~RunNote();
+
+  private:
+    base::Path file_;
+};
+// Those whose process is alive; notes of others (after a crash) are removed.
+std::vector<Run> running();
+
+}  // namespace wavecrest::stream

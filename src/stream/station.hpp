@@ -1,0 +1,137 @@
+// All of a house's streams at work in one process: files and HLS on demand, live streams by HTTP, HLS, UDP, RTP and
+// RTMP, and what others publish here. Prepared before anything listens; watched and steered while it runs.
+#pragma once
+
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "net/http_server.hpp"
+#include "net/networks.hpp"
+#include "net/rtmp_client.hpp"
+#include "net/rtmp_server.hpp"
+#include "stream/live.hpp"
+#include "stream/service.hpp"
+
+namespace wavecrest::stream {
+
+// Ways a stream goes out besides UDP.
+struct Offers {
+    bool file = false;      // the file itself over HTTP: every viewer pauses and skips for themselves
+    bool hls = false;       // HLS of the file, likewise
+    bool live = false;      // one endless body over HTTP: the same for everybody
+    bool live_hls = false;  // HLS with a short window
+    bool rtmp = false;      // for RTMP players
+
+    bool any_live() const { return live || live_hls || rtmp; }
+    bool any() const { return file || hls || any_live(); }
+};
+// "file", "hls", "live", "live-hls", "rtmp". Kind usage for others.
+Status add_offer(Offers& offers, const std::string& word);
+std::vector<std::string> names_of(const Offers& offers);
+
+struct StationItem {
+    std::string name;
+    std::vector<Part> parts;  // empty: what somebody publishes here by RTMP
+    std::string path;         // of the URL; empty: made from the name
+    Offers offers;
+    std::vector<LiveTarget> targets;
+    std::vector<net::RtmpAddress> push;  // servers it is published to
+    bool loop = false;
+    std::int64_t rate_bps = 0;
+    std::optional<transcode::GraphSettings> transcode;  // of live ways
+    std::string publish_key;                            // with it somebody may publish
+    net::Networks from;                                 // who may have it; empty: everybody
+    std::string key;                                    // that viewers must add as ?key=...; empty: none
+
+    bool published() const { return parts.empty(); }
+    bool is_live() const { return published() || offers.any_live() || !targets.empty() || !push.empty(); }
+};
+
+struct StationSettings {
+    std::string address;  // to listen on; empty: all
+    std::uint16_t http_port = net::kDefaultHttpPort;
+    bool http = true;  // else it listens on loopback only, for its controls
+    std::uint16_t rtmp_port = net::kDefaultRtmpPort;
+    net::UdpSettings udp;
+    std::string token;                                     // for controls; empty: there are none
+    std::function<void(const std::string& line)> on_line;  // for people, from any thread, one at a time
+};
+// RTMP streams are at rtmp://HOST/kRtmpApplication/NAME.
+inline constexpr std::string_view kRtmpApplication = "house";
+// The stream's name in RTMP addresses: "lanterns".
+std::string rtmp_name(const std::string& path);
+
+// Where a stream is to be had.
+struct StationAddress {
+    std::string stream;
+    std::string way;      // "file", "hls", "live", "live-hls", "rtmp", "udp", "rtp"
+    std::string address;  // to enter
+};
+
+// All of one stream's. `rtmp_port` and `http_port` as the station has them.
+std::vector<StationAddress> addresses_of(const StationItem& item, const std::string& host, std::uint16_t http_port,
+                                         std::uint16_t rtmp_port);
+
+struct StationViewer : Viewer {
+    double rate_bps = 0;  // in the last seconds
+};
+struct StationStream {
+    std::string name;
+    bool live = false;
+    LiveStatus status;    // of live ones
+    double rate_bps = 0;  // made (live) or sent (others), in the last seconds
+    double rate_minute_bps = 0;
+    std::string published_by;       // the address; empty: nobody publishes
+    std::vector<std::string> push;  // "rtmp://...: publishing since ...", one for each server
+};
+struct StationStatus {
+    Time uptime{};
+    std::uint64_t sent = 0;
+    std::uint64_t requests = 0;
+    std::size_t connections = 0;
+    double processor = 0;  // of one core, in the last seconds
+    std::vector<StationStream> streams;
+    std::vector<StationViewer> viewers;
+    Time late_99{}, latest{};  // of datagrams
+    bool real_time = false;
+};
+
+struct ReadyStation {
+    std::vector<StationItem> items;
+    std::vector<ReadyStream> on_demand;
+    std::vector<ReadyLive> live;
+};
+// Opens every source; errors as of prepare() and prepare_live().
+Result<ReadyStation> prepare_station(std::vector<StationItem> items);
+
+class Station {
+  public:
+    static Result<std::unique_ptr<Station>> start(ReadyStation ready, StationSettings settings);
+    // Ends everything at once.
+    ~Station();
+
+    std::uint16_t http_port() const;
+    std::uint16_t rtmp_port() const;  // 0: it doesn't listen for RTMP
+    const std::vector<StationItem>& items() const;
+    const std::vector<ReadyStream>& on_demand() const;  // of them
+    std::vector<StationAddress> addresses(const std::string& host) const;
+    StationStatus status() const;
+    // Every live stream has ended and nothing else is served.
+    bool ended() const;
+
+    // These act for everybody who watches; false where there is no live stream of this name that runs.
+    bool pause(const std::string& name, bool paused);
+    bool skip(const std::string& name, const Programme::Skip& skip);
+    bool stop(const std::string& name);
+
+  private:
+    struct State;
+    explicit Station(std::unique_ptr<State> state);
+    std::unique_ptr<State> state_;
+};
+
+}  // namespace wavecrest::stream

@@ -1,0 +1,575 @@
+#include "verify/live.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+#include <map>
+#include <thread>
+
+#include "base/clock.hpp"
+#include "base/file.hpp"
+#include "base/units.hpp"
+#include "container/flv_tags.hpp"
+#include "container/media_playlist.hpp"
+#include "container/mpeg_ts.hpp"
+#include "container/reader.hpp"
+#include "measure/playback.hpp"
+#include "measure/rate.hpp"
+#include "net/http_client.hpp"
+#include "net/rtmp_client.hpp"
+#include "net/shaped_link.hpp"
+#include "verify/checks.hpp"
+
+namespace wavecrest::verify {
+namespace {
+
+using device::Verdict;
+namespace ts = container::ts;
+namespace rtmp = net::rtmp;
+using namespace std::chrono_literals;
+
+constexpr std::size_t kKept = 48 << 20;  // to find out what the stream is made of
+constexpr std::size_t kPiece = 16 * 1024;
+constexpr Time kForEver = std::chrono::hours(200);
+
+// How far the media has come that transport packets carry, by the times in them.
+class MediaClock {
+  public:
+    void push(ByteSpan packet) {
+        const auto parsed = ts::parse_packet(packet);
+        if (!parsed || !parsed->starts || parsed->payload.size() < 9) return;
+        const auto pes = ts::parse_pes(parsed->payload);
+        if (!pes || (!pes->pts && !pes->dts)) return;
+        const bool picture = (pes->stream_id & 0xF0) == 0xE0 || pes->stream_id == 0xFD;
+        if (picture && !has_picture_) {
+            has_picture_ = true;
+            first_.reset();
+            last_.reset();
+        }
+        if (has_picture_ && !picture) return;
+        // What starts here says that all before it has come.
+        constexpr std::int64_t kRange = std::int64_t{1} << 33;
+        const std::int64_t stamp = pes->dts ? *pes->dts : *pes->pts;
+        if (!first_) first_ = last_ = stamp;
+        std::int64_t step = (stamp - *last_) % kRange;
+        if (step < -kRange / 2) step += kRange;
+        if (step > kRange / 2) step -= kRange;
+        // A jump is a new beginning of the sender's clock, not time that was received.
+        if (step > 0 && step < 10 * 90'000) passed_ += step;
+        last_ = stamp;
+        if (parsed->random_access) keyframe = true;
+    }
+    Time until() const { return base::from_ticks(passed_, 90'000); }
+
+    bool keyframe = false;
+
+  private:
+    bool has_picture_ = false;
+    std::optional<std::int64_t> first_, last_;
+    std::int64_t passed_ = 0;
+};
+
+struct Receiving {
+    explicit Receiving(const Job& job, bool real)
+        : clock(real ? std::unique_ptr<Clock>(std::make_unique<base::RealClock>())
+                     : std::make_unique<base::SkippingClock>()),
+          link(job.link.payload_bps, *clock) {
+        v.stream = job.stream;
+        v.address = job.address;
+        v.device = job.device.name;
+        v.link = job.link;
+    }
+    // Counts bytes that have come over the link.
+    void count(std::size_t bytes) {
+        const auto second = static_cast<std::size_t>(std::max(base::to_seconds(clock->now() - counted_from), 0.0));
+        received.resize(std::max(received.size(), second + 1));
+        received[second] += bytes;
+        total += bytes;
+    }
+    void keep(ByteSpan bytes) {
+        if (kept.size() < kKept) kept.insert(kept.end(), bytes.begin(), bytes.end());
+    }
+    // Packets out of a body that may be cut anywhere.
+    void take_transport(ByteSpan bytes) {
+        keep(bytes);
+        partial.insert(partial.end(), bytes.begin(), bytes.end());
+        std::size_t at = 0;
+        while (at + ts::kPacket <= partial.size()) {
+            if (partial[at] != ts::kSync) {
+                ++at;
+                continue;
+            }
+            const ByteSpan packet = ByteSpan(partial).subspan(at, ts::kPacket);
+            meter.push(packet);
+            media.push(packet);
+            at += ts::kPacket;
+        }
+        partial.erase(partial.begin(), partial.begin() + static_cast<std::ptrdiff_t>(at));
+    }
+    void fill_seconds() {
+        v.seconds.resize(received.size());
+        for (std::size_t i = 0; i < received.size(); ++i)
+            v.seconds[i].received_bps = static_cast<double>(received[i]) * 8;
+    }
+    // Of a stream that is sent at its own pace: without what was cached and came at once at the start.
+    void rates_by_arrival(Time media_length) {
+        if (media_length.count() > 0)
+            v.mean_bps = static_cast<std::int64_t>(static_cast<double>(total) * 8 / base::to_seconds(media_length));
+        std::uint64_t most = 0;
+        for (std::size_t i = 1; i + 1 < received.size(); ++i) most = std::max(most, received[i]);
+        v.peak_1s_bps = std::max(static_cast<std::int64_t>(most * 8), v.mean_bps);
+        for (Second& second : v.seconds) second.stream_bps = second.received_bps;
+    }
+
+    Verification v;
+    std::unique_ptr<Clock> clock;
+    net::ShapedLink link;
+    Time counted_from{};
+    std::vector<std::uint64_t> received;
+    std::uint64_t total = 0;
+    ByteVector kept, partial;
+    measure::TransportMeter meter;
+    MediaClock media;
+    Time server_time{};
+
+    Short cause() const { return link.waited() >= server_time ? Short::network : Short::server; }
+};
+
+// What it is made of, against the device. False when that can't be told.
+bool judge_content(Receiving& r, const Job& job, const char* protocol) {
+    r.v.checks.push_back(device::judge_protocol(job.device, protocol));
+    auto media = container::open_media(std::make_shared<base::MemorySource>(std::move(r.kept), job.address));
+    if (!media) {
+        r.v = failed(std::move(r.v), Short::server,
+                     {ErrorKind::input, "what arrives can't be played: " + media.error().what, job.address,
+                      "check what is being sent"},
+                     "content");
+        return false;
+    }
+    const std::string_view container = std::string_view(protocol) == "http" ? "mpeg-ts" : "";
+    for (device::Check& check : device::judge(job.device, container, media->source->tracks(), r.v.peak_1s_bps))
+        r.v.checks.push_back(std::move(check));
+    return true;
+}
+
+void add_delay(Receiving& r, Time delay) {
+    add(r.v, "live delay", delay > base::from_seconds(30) ? Verdict::warn : Verdict::pass,
+        fmt::format("{:.1f} s behind the newest", base::to_seconds(delay)), "30 s",
+        "people see events long after they happened: use shorter segments, or another protocol");
+}
+
+// Until something answers, for as long as the job waits.
+template <typename Try>
+auto wait_for(const Job& job, const Cancel& cancel, Try&& attempt) -> decltype(attempt()) {
+    const auto begun = std::chrono::steady_clock::now();
+    while (true) {
+        auto result = attempt();
+        if (result || result.error().kind != ErrorKind::wanting || cancel.requested() ||
+            std::chrono::steady_clock::now() - begun >
+                std::chrono::duration_cast<std::chrono::steady_clock::duration>(job.wait))
+            return result;
+        for (int i = 0; i < 10 && !cancel.requested(); ++i) std::this_thread::sleep_for(50ms);
+    }
+}
+
+// Segments and playlists, over the link.
+class HlsSource {
+  public:
+    HlsSource(Receiving& r, const net::Url& url) : r_(r), client_(std::make_unique<net::HttpClient>(url)), host_(url) {}
+
+    // Everything at once (playlists).
+    Result<std::string> text(const std::string& address) {
+        WAVECREST_TRY(begin(address));
+        std::string all;
+        ByteVector buffer(kPiece);
+        while (all.size() < (4u << 20)) {
+            WAVECREST_TRY_ASSIGN(got, piece(buffer));
+            if (got == 0) break;
+            all.append(reinterpret_cast<const char*>(buffer.data()), got);
+        }
+        return all;
+    }
+    Result<net::ResponseHead> begin(const std::string& address) {
+        WAVECREST_TRY_ASSIGN(url, net::parse_url(address));
+        if (url.host != host_.host || url.port != host_.port) {
+            client_ = std::make_unique<net::HttpClient>(url);
+            host_ = url;
+        }
+        client_->aim(url.target);
+        const Time before = r_.clock->now();
+        WAVECREST_TRY_ASSIGN(head, client_->get(0));
+        r_.server_time += r_.clock->now() - before;
+        return head;
+    }
+    Result<std::size_t> piece(std::span<std::uint8_t> buffer) {
+        const Time before = r_.clock->now();
+        WAVECREST_TRY_ASSIGN(got, client_->read(buffer));
+        r_.server_time += r_.clock->now() - before;
+        r_.link.pass(static_cast<std::int64_t>(got));
+        return got;
+    }
+    void close() { client_->close(); }
+
+  private:
+    Receiving& r_;
+    std::unique_ptr<net::HttpClient> client_;
+    net::Url host_;
+};
+
+}  // namespace
+
+bool is_rtmp_address(const std::string& address) {
+    return address.starts_with("rtmp://");
+}
+
+bool is_playlist_address(const std::string& address) {
+    const std::string path = address.substr(0, address.find_first_of("?#"));
+    return path.starts_with("http://") && path.ends_with(".m3u8");
+}
+
+Result<Verification> run_http_live(const Job& job, const Progress& progress, const Cancel& cancel) {
+    WAVECREST_TRY_ASSIGN(url, net::parse_url(job.address));
+    net::HttpClient client(url);
+    const auto head = wait_for(job, cancel, [&] { return client.get(0); });
+    Receiving r(job, true);
+    if (!head) return failed(std::move(r.v), Short::server, head.error(), "reachable");
+    add(r.v, "reachable", Verdict::pass, head->media_type + ", live", "");
+    measure::PlaybackModel player({job.device.start_after, kForEver, kForEver});
+    ByteVector buffer(kPiece);
+    std::optional<Error> lost;
+    bool ended = false;
+    while (r.clock->now() < job.listen) {
+        if (cancel.requested()) return base::interrupted();
+        const Time before = r.clock->now();
+        const auto got = client.read(buffer);
+        r.server_time += r.clock->now() - before;
+        if (!got || *got == 0) {
+            if (!got) lost = got.error();
+            ended = true;
+            break;
+        }
+        r.link.pass(static_cast<std::int64_t>(*got));
+        r.count(*got);
+        r.take_transport(ByteSpan(buffer).first(*got));
+        player.arrived(r.clock->now(), r.media.until());
+        if (progress) progress({r.clock->now(), job.listen});
+    }
+    r.fill_seconds();
+    r.rates_by_arrival(r.media.until());
+    r.v.duration = r.media.until();
+    const Time delay = r.media.until() - player.position();
+    if (!judge_content(r, job, "http")) return std::move(r.v);
+    if (lost)
+        add(r.v, "received", Verdict::fail, lost->what, "to the end", lost->remedy);
+    else if (ended)
+        add(r.v, "received", Verdict::pass, "the stream ended", "");
+    // What is waited for of a live stream is its own pace: the link is to blame where it held things up.
+    const bool slow = base::to_seconds(r.link.waited()) > 0.5 * base::to_seconds(r.clock->now());
+    const Short cause = slow ? Short::network : Short::server;
+    const measure::TransportReport report = r.meter.report();
+    add_transport(r.v, report, "packets are missing: this viewer was too slow and was moved on to a later picture");
+    add_playback(r.v, player, cause);
+    if (r.v.started) add_delay(r, delay);
+    conclude_live(r.v, cause);
+    return std::move(r.v);
+}
+
+Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Cancel& cancel) {
+    WAVECREST_TRY_ASSIGN(address, net::parse_rtmp_address(job.address));
+    Receiving r(job, true);
+    const auto opened = wait_for(job, cancel, [&]() -> Result<std::unique_ptr<net::RtmpClient>> {
+        WAVECREST_TRY_ASSIGN(client, net::RtmpClient::connect(address, base::from_seconds(5)));
+        WAVECREST_TRY(client->play());
+        return client;
+    });
+    if (!opened) {
+        if (opened.error().kind == ErrorKind::interrupted) return fail(opened.error());
+        return failed(std::move(r.v), Short::server, opened.error(), "reachable");
+    }
+    add(r.v, "reachable", Verdict::pass, "an RTMP server has the stream", "");
+    // The tags as a file has them (FLV, E.2): the reader of files tells what they are.
+    base::ByteWriter file;
+    file.text("FLV");
+    file.u8(1);
+    file.u8(5);
+    file.u32(9);
+    file.u32(0);
+    r.keep(file.bytes());
+    measure::PlaybackModel player({job.device.start_after, kForEver, kForEver});
+    std::optional<std::uint32_t> first_time;
+    std::uint32_t last_time = 0;
+    Time until{};
+    bool has_video = false, ended = false, over = false;
+    std::optional<Error> lost;
+    std::optional<Time> keyframe;
+    const Time begun = r.clock->now();
+    while (r.clock->now() - begun < job.listen && !over) {
+        if (cancel.requested()) return base::interrupted();
+        const Time before = r.clock->now();
+        auto messages = (*opened)->receive(100ms);
+        r.server_time += r.clock->now() - before;
+        if (!messages) {
+            if (!ended) lost = messages.error();
+            break;
+        }
+        for (const rtmp::Message& message : *messages) {
+            if (const std::string code = net::RtmpClient::status_code(message);
+                code == "NetStream.Play.Stop" || code == "NetStream.Play.UnpublishNotify")
+                ended = over = true;
+            const bool video = message.type == rtmp::kVideo;
+            if (!video && message.type != rtmp::kAudio && message.type != rtmp::kData) continue;
+            const ByteSpan body(message.payload);
+            r.link.pass(static_cast<std::int64_t>(body.size() + 12));
+            r.count(body.size());
+            base::ByteWriter tag;
+            tag.u8(message.type);
+            tag.u24(body.size());
+            tag.u24(message.timestamp & 0xFFFFFF);
+            tag.u8(message.timestamp >> 24);
+            tag.u24(0);
+            tag.raw(body);
+            tag.u32(body.size() + 11);
+            r.keep(tag.bytes());
+            if (message.type == rtmp::kData || body.size() < 2) continue;
+            const bool config = video ? (body[0] & 0x80) != 0 ? (body[0] & 0x0F) == 0 : body[1] == 0
+                                      : body[0] >> 4 == 10 && body[1] == 0;
+            if (config) continue;
+            if (video && (body[0] >> 4 & 7) == 1 && !keyframe) keyframe = r.clock->now();
+            if (video && !has_video) {
+                has_video = true;
+                first_time.reset();
+                until = {};
+            }
+            if (has_video && !video) continue;
+            if (!first_time) first_time = last_time = message.timestamp;
+            const auto step = static_cast<std::int32_t>(message.timestamp - last_time);
+            if (step > 0 && step < 10'000) until += base::from_ticks(step, 1000);
+            last_time = message.timestamp;
+            player.arrived(r.clock->now(), until);
+        }
+        if (progress) progress({r.clock->now() - begun, job.listen});
+    }
+    r.fill_seconds();
+    r.rates_by_arrival(until);
+    r.v.duration = until;
+    const Time delay = until - player.position();
+    if (r.total == 0) {
+        return failed(std::move(r.v), Short::server,
+                      {ErrorKind::wanting, lost ? lost->what : "the server has the stream, but sends nothing",
+                       job.address, "check that the stream is being published and isn't paused"},
+                      "received");
+    }
+    if (!judge_content(r, job, "rtmp")) return std::move(r.v);
+    if (lost) add(r.v, "received", Verdict::fail, lost->what, "to the end", lost->remedy);
+    const bool slow = base::to_seconds(r.link.waited()) > 0.5 * base::to_seconds(r.clock->now());
+    const Short cause = slow ? Short::network : Short::server;
+    add(r.v, "first keyframe", keyframe && *keyframe - begun < 2s ? Verdict::pass : Verdict::warn,
+        keyframe ? base::format_span(*keyframe - begun) : "none", "2 s",
+        "players wait for a keyframe: encode with shorter distances between them");
+    add_playback(r.v, player, cause);
+    if (r.v.started) add_delay(r, delay);
+    conclude_live(r.v, cause);
+    return std::move(r.v);
+}
+
+Result<Verification> run_hls(const Job& job, const Progress& progress, const Cancel& cancel) {
+    WAVECREST_TRY_ASSIGN(url, net::parse_url(job.address));
+    // A first look tells which kind it is: films are played faster than they last, live streams can't be.
+    std::string address = job.address;
+    const auto look = [&]() -> Result<container::MediaPlaylist> {
+        WAVECREST_TRY_ASSIGN(at, net::parse_url(address));
+        WAVECREST_TRY_ASSIGN(answered, net::HttpClient::exchange(at, {"GET", "", "", base::from_seconds(15)}));
+        if (answered.status != 200)
+            return fail(ErrorKind::wanting, fmt::format("the server answers with status {}", answered.status), address,
+                        answered.status == 404 ? "compare the path with what wavecrest stream run printed"
+                                               : "look at the server's log");
+        return container::parse_playlist(answered.body, address);
+    };
+    auto list = wait_for(job, cancel, look);
+    if (list && !list->variants.empty()) {
+        // The best that the link carries; the smallest where none does.
+        const container::MediaPlaylist::Variant* best = nullptr;
+        for (const auto& variant : list->variants) {
+            const bool fits = variant.bandwidth_bps <= job.link.payload_bps * 8 / 10;
+            const bool best_fits = best != nullptr && best->bandwidth_bps <= job.link.payload_bps * 8 / 10;
+            if (best == nullptr || (fits && (!best_fits || variant.bandwidth_bps > best->bandwidth_bps)) ||
+                (!fits && !best_fits && variant.bandwidth_bps < best->bandwidth_bps))
+                best = &variant;
+        }
+        address = container::resolve_uri(address, best->uri);
+        list = look();
+    }
+    const bool live = list && !list->ended;
+    Receiving r(job, live || job.real_time);
+    if (!list) return failed(std::move(r.v), Short::server, list.error(), "playlist");
+    if (list->encrypted)
+        return failed(std::move(r.v), Short::device,
+                      {ErrorKind::input, "its segments are encrypted", address, "use a stream that isn't"}, "segments");
+    HlsSource source(r, url);
+    // Once more, now as a player on that link does.
+    auto first = source.text(address);
+    if (!first) return failed(std::move(r.v), Short::server, first.error(), "playlist");
+    auto now_list = container::parse_playlist(*first, address);
+    if (!now_list) return failed(std::move(r.v), Short::server, now_list.error(), "playlist");
+    container::MediaPlaylist playlist = std::move(*now_list);
+    add(r.v, "playlist", Verdict::pass,
+        live ? fmt::format("live, {} segments listed", playlist.segments.size())
+             : fmt::format("{} segments, {}", playlist.segments.size(), base::format_clock(playlist.duration())),
+        "");
+    std::vector<std::string> too_long;
+    Time longest{};
+    for (const auto& segment : playlist.segments) longest = std::max(longest, segment.duration);
+    const bool kept_promise = std::llround(base::to_seconds(longest)) <= playlist.target_s;
+    add(r.v, "target duration", kept_promise ? Verdict::pass : Verdict::warn,
+        fmt::format("longest segment {:.2f} s", base::to_seconds(longest)), fmt::format("{} s", playlist.target_s),
+        "players plan their buffers by it: the server breaks its promise");
+
+    // A live stream is entered three target durations before its end (6.3.3).
+    std::size_t index = 0;
+    Time behind{};
+    if (live) {
+        index = playlist.segments.size();
+        const Time wanted = base::from_seconds(static_cast<double>(3 * playlist.target_s));
+        while (index > 0 && behind < wanted) behind += playlist.segments[--index].duration;
+    }
+    measure::PlaybackModel player(
+        {job.device.start_after, live ? kForEver : job.device.reads_ahead, live ? kForEver : playlist.duration()});
+    ByteVector buffer(kPiece);
+    std::vector<RatePiece> pieces;
+    Time reached{};
+    std::optional<Error> lost;
+    std::uint64_t fetched = 0;
+    // By number of the sequence, so that a playlist that moved on is followed.
+    std::uint64_t next = playlist.sequence + index;
+    const Time begun = r.clock->now();
+    while (!live || r.clock->now() - begun < job.listen) {
+        if (cancel.requested()) return base::interrupted();
+        if (next < playlist.sequence) {
+            lost = Error{ErrorKind::wanting, "segments left the playlist before they were fetched", address,
+                         "the link is too slow, or the list too short"};
+            break;
+        }
+        if (next - playlist.sequence >= playlist.segments.size()) {
+            if (playlist.ended) break;
+            // 6.3.4: not before half a target duration has passed.
+            r.clock->wait_until(r.clock->now() +
+                                base::from_seconds(std::max<double>(0.5, static_cast<double>(playlist.target_s) / 4)));
+            const auto again = source.text(address);
+            auto parsed = again ? container::parse_playlist(*again, address)
+                                : Result<container::MediaPlaylist>(fail(again.error()));
+            if (!parsed) {
+                lost = parsed.error();
+                break;
+            }
+            playlist = std::move(*parsed);
+            continue;
+        }
+        const auto& segment = playlist.segments[static_cast<std::size_t>(next - playlist.sequence)];
+        const auto head = source.begin(container::resolve_uri(address, segment.uri));
+        if (!head) {
+            lost = head.error();
+            break;
+        }
+        std::uint64_t bytes = 0;
+        while (true) {
+            const auto got = source.piece(buffer);
+            if (!got) {
+                lost = got.error();
+                break;
+            }
+            if (*got == 0) break;
+            bytes += *got;
+            r.count(*got);
+            r.keep(ByteSpan(buffer).first(*got));
+            const double part =
+                head->body_size > 0 ? static_cast<double>(bytes) / static_cast<double>(head->body_size) : 0;
+            const Time now = r.clock->now();
+            player.arrived(now, reached + base::from_seconds(base::to_seconds(segment.duration) * std::min(part, 1.0)));
+            if (!live) {
+                if (const Time room = player.room_at(now); room > now) {
+                    r.clock->wait_until(room);
+                    player.arrived(room, {});
+                }
+            }
+        }
+        if (lost) break;
+        pieces.push_back({reached, reached + segment.duration, bytes});
+        reached += segment.duration;
+        player.arrived(r.clock->now(), reached);
+        ++next;
+        ++fetched;
+        if (progress) progress({live ? r.clock->now() - begun : reached, live ? job.listen : playlist.duration()});
+    }
+    const Time delay = live && player.started() ? behind + player.startup().value_or(Time{}) : Time{};
+    if (!live) player.finish(r.clock->now());
+    const measure::RateCurve rate(pieces);
+    r.v.duration = live ? reached : playlist.duration();
+    r.v.mean_bps = rate.mean_bps();
+    r.v.peak_1s_bps = rate.peak_bps();
+    r.fill_seconds();
+    const std::vector<double> by_second = rate.per_second();
+    for (std::size_t i = 0; i < r.v.seconds.size() && i < by_second.size(); ++i)
+        r.v.seconds[i].stream_bps = by_second[i];
+    if (fetched == 0)
+        return failed(
+            std::move(r.v), Short::server,
+            lost ? *lost
+                 : Error{ErrorKind::wanting, "the playlist lists no segment", address, "check what is being sent"},
+            "segments");
+    if (!judge_content(r, job, "hls")) return std::move(r.v);
+    add(r.v, "segments", lost ? Verdict::fail : Verdict::pass, lost ? lost->what : fmt::format("{} fetched", fetched),
+        "all", lost ? lost->remedy : "");
+    const Short cause = r.cause();
+    if (!live && !lost) {
+        for (const double part : {0.25, 0.5, 0.75}) {
+            if (cancel.requested()) return base::interrupted();
+            Skip skip;
+            skip.to = base::from_seconds(base::to_seconds(playlist.duration()) * part);
+            std::size_t i = 0;
+            while (i + 1 < playlist.segments.size() && skip.landed + playlist.segments[i].duration <= skip.to)
+                skip.landed += playlist.segments[i++].duration;
+            const Time before = r.clock->now();
+            const auto head = source.begin(container::resolve_uri(address, playlist.segments[i].uri));
+            // The tables and a keyframe: as much as a fifth of a second of the link carries, or a small piece.
+            std::uint64_t left = std::min<std::uint64_t>(head ? head->body_size : 0, 64 << 10);
+            Status status = head ? Status{} : fail(head.error());
+            while (status && left > 0) {
+                const auto got = source.piece(
+                    std::span(buffer).first(static_cast<std::size_t>(std::min<std::uint64_t>(left, kPiece))));
+                if (!got) status = fail(got.error());
+                if (!got || *got == 0) break;
+                left -= *got;
+            }
+            source.close();
+            if (!status) {
+                add(r.v, "skips", Verdict::fail, status.error().what, "", status.error().remedy);
+                r.v.skips.clear();
+                break;
+            }
+            skip.first_picture = r.clock->now() - before;
+            r.v.skips.push_back(skip);
+        }
+        if (!r.v.skips.empty()) {
+            std::string measured;
+            Time longest_skip{};
+            for (const Skip& skip : r.v.skips) {
+                longest_skip = std::max(longest_skip, skip.first_picture);
+                measured += (measured.empty() ? "" : ", ") + base::format_span(skip.first_picture);
+            }
+            const double seconds = base::to_seconds(longest_skip);
+            add(r.v, "skips",
+                seconds > 8   ? Verdict::fail
+                : seconds > 3 ? Verdict::warn
+                              : Verdict::pass,
+                measured, "3 s", "after a skip the picture takes long to come back");
+        }
+    }
+    add_playback(r.v, player, cause);
+    if (live && r.v.started) add_delay(r, delay);
+    conclude_live(r.v, cause);
+    return std::move(r.v);
+}
+
+}  // namespace wavecrest::verify

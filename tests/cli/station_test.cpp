@@ -1,0 +1,401 @@
+// stream run with all its ways out at once, watched and steered by the program itself from elsewhere.
+#include <sys/stat.h>
+
+#include <catch2/catch.hpp>
+#include <chrono>
+#include <csignal>
+#include <cstdlib>
+#include <nlohmann/json.hpp>
+#include <thread>
+
+#include "container/media_playlist.hpp"
+#include "measure/transport.hpp"
+#include "net/http_client.hpp"
+#include "net/rtmp_client.hpp"
+#include "support/browser.hpp"
+#include "support/clips.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+using namespace std::chrono_literals;
+using Json = nlohmann::json;
+
+namespace {
+
+std::string get(std::uint16_t port, const std::string& path, const std::string& headers = "",
+                const std::string& method = "GET", const std::string& body = "") {
+    std::string request = method + " " + path + " HTTP/1.1\r\nHost: x\r\nConnection: close\r\n" + headers;
+    if (!body.empty()) request += "Content-Length: " + std::to_string(body.size()) + "\r\n";
+    return raw_exchange(port, request + "\r\n" + body);
+}
+std::string body_of(const std::string& response) {
+    const std::size_t end = response.find("\r\n\r\n");
+    return end == std::string::npos ? "" : response.substr(end + 4);
+}
+std::string token() {
+    const ByteVector bytes = read_all(base::Path(std::getenv("XDG_STATE_HOME")) / "wavecrest" / "control-token");
+    std::string text(bytes.begin(), bytes.end());
+    while (!text.empty() && text.back() == '\n') text.pop_back();
+    return text;
+}
+
+// A film that runs over and over by every way.
+struct Running {
+    TempDir dir;
+    std::vector<Lane> lanes = {picture_lane(Codec::h264, 480), sound_lane(Codec::aac, 20)};
+    std::uint16_t port = free_port(), rtmp_port = free_port();
+    std::unique_ptr<Background> program;
+
+    explicit Running(std::vector<std::string> more = {"--offer", "file,hls,live,live-hls,rtmp"}, bool loop = true) {
+        write_media(dir / "harbour.mp4", "mp4", lanes);
+        std::vector<std::string> arguments = {
+            "stream", "run", "harbour.mp4", "--port", std::to_string(port), "--rtmp-port", std::to_string(rtmp_port)};
+        if (loop) arguments.emplace_back("--loop");
+        arguments.insert(arguments.end(), more.begin(), more.end());
+        program = std::make_unique<Background>(arguments, dir.path());
+        INFO(program->output());
+        REQUIRE(wait_for_port(port));
+        REQUIRE(program->has_written("Ctrl-C ends it"));
+    }
+    std::string address(const std::string& path) const { return "http://127.0.0.1:" + std::to_string(port) + path; }
+    std::string rtmp(const std::string& name) const {
+        return "rtmp://127.0.0.1:" + std::to_string(rtmp_port) + "/house/" + name;
+    }
+    Ran run(std::vector<std::string> arguments) const { return run_program(arguments, dir.path()); }
+    Json status() const { return json_of(run({"stream", "status", "--port", std::to_string(port), "--json"})); }
+    Ran order(std::vector<std::string> words) const {
+        words.insert(words.begin(), "stream");
+        words.insert(words.end(), {"--port", std::to_string(port)});
+        return run(words);
+    }
+};
+
+const Json* check_named(const Json& result, const std::string& name) {
+    for (const Json& check : result["checks"]) {
+        if (check["name"] == name) return &check;
+    }
+    return nullptr;
+}
+
+}  // namespace
+
+TEST_CASE("one film goes out by every way at once, and each is found fit", "[station]") {
+    const Running r;
+    // HLS on demand: all of the film, by an independent reading of the segments.
+    const auto list = container::parse_playlist(body_of(get(r.port, "/harbour.m3u8")), "playlist");
+    REQUIRE(list);
+    ByteVector pictures;
+    for (const auto& segment : list->segments) {
+        const std::string bytes = body_of(get(r.port, "/" + segment.uri));
+        write_all(r.dir / "segment.ts", bytes);
+        const auto lanes = read_media(r.dir / "segment.ts");
+        REQUIRE(lanes.size() == 2);
+        const ByteVector some = payload_of(lanes[0]);
+        pictures.insert(pictures.end(), some.begin(), some.end());
+    }
+    CHECK(pictures == payload_of(r.lanes[0]));
+    // The endless body begins with tables and a keyframe at once.
+    ByteVector live(10 * 188);
+    {
+        net::HttpClient client({"127.0.0.1", r.port, "/harbour-live.ts"});
+        const auto head = client.get(0);
+        REQUIRE(head);
+        CHECK(head->endless);
+        CHECK(head->media_type == "video/mp2t");
+        for (std::size_t at = 0; at < live.size();) {
+            const auto got = client.read(std::span(live).subspan(at));
+            REQUIRE(got);
+            REQUIRE(*got > 0);
+            at += *got;
+        }
+    }
+    CHECK(live[0] == 0x47);
+    CHECK(((live[1] & 0x1F) << 8 | live[2]) == 0);
+    CHECK(get(r.port, "/harbour-live.ts", "", "HEAD").find("video/mp2t") != std::string::npos);
+    CHECK(get(r.port, "/nothing").find("/harbour-live.m3u8") != std::string::npos);
+
+    for (const std::string& address :
+         {r.address("/harbour.mp4"), r.address("/harbour.m3u8"), r.address("/harbour-live.ts"),
+          r.address("/harbour-live.m3u8"), r.rtmp("harbour")}) {
+        INFO(address);
+        const Ran ran =
+            r.run({"verify", address, "--device", "player-full", "--for", "4 s", "--wait", "10 s", "--json"});
+        INFO(ran.out);
+        INFO(ran.err);
+        CHECK(ran.status == 0);
+        const Json result = json_of(ran)["results"][0];
+        CHECK(result["verdict"] != "fail");
+        CHECK(result["stalls"].empty());
+        CHECK(result["bitrate"]["mean_bps"].get<double>() > 100'000);
+        REQUIRE(check_named(result, "protocol") != nullptr);
+    }
+    // A television that knows no RTMP is told so.
+    const Ran tv = r.run({"verify", r.rtmp("harbour"), "--device", "tv-hd", "--for", "2 s", "--json"});
+    CHECK(tv.status == 1);
+    CHECK((*check_named(json_of(tv)["results"][0], "protocol"))["verdict"] == "fail");
+    const Ran gone = r.run({"verify", r.rtmp("pond"), "--device", "player-full", "--for", "2 s"});
+    CHECK(gone.status == 1);
+    CHECK(gone.out.find("no such stream") != std::string::npos);
+    CHECK(r.program->end(SIGTERM) == 0);
+}
+
+TEST_CASE("a link that is too slow for a live stream is named as what is short", "[station]") {
+    const Running r;
+    const Ran ran = r.run({"verify", r.address("/harbour-live.ts"), "--device", "player-full", "--link", "150 kbit/s",
+                           "--for", "8 s", "--json"});
+    CHECK(ran.status == 1);
+    const Json result = json_of(ran)["results"][0];
+    INFO(result.dump(1));
+    CHECK(result["short"] == "network");
+    CHECK(result["verdict"] == "fail");
+    const Ran film =
+        r.run({"verify", r.address("/harbour.m3u8"), "--device", "player-full", "--link", "150 kbit/s", "--json"});
+    CHECK(film.status == 1);
+    CHECK(json_of(film)["results"][0]["short"] == "network");
+    CHECK_FALSE(json_of(film)["results"][0]["stalls"].empty());
+}
+
+TEST_CASE("running streams are seen and steered from elsewhere, with the token alone", "[station]") {
+    Running r;
+    struct stat info {};
+    const base::Path file = base::Path(std::getenv("XDG_STATE_HOME")) / "wavecrest" / "control-token";
+    REQUIRE(::stat(file.c_str(), &info) == 0);
+    CHECK((info.st_mode & 0777) == 0600);
+    CHECK(get(r.port, "/control/status").starts_with("HTTP/1.1 401"));
+    CHECK(get(r.port, "/control/status", "Authorization: Bearer guess\r\n").starts_with("HTTP/1.1 401"));
+    const std::string allowed = "Authorization: Bearer " + token() + "\r\n";
+    CHECK(get(r.port, "/control/status", allowed).starts_with("HTTP/1.1 200"));
+    CHECK(get(r.port, "/control").find("<title>") != std::string::npos);
+    const auto post = [&](const std::string& body) { return get(r.port, "/control/do", allowed, "POST", body); };
+    CHECK(post("{").starts_with("HTTP/1.1 400"));
+    CHECK(post("{\"stream\":\"x\",\"do\":\"stop\"}").starts_with("HTTP/1.1 404"));
+    CHECK(post("{\"stream\":\"harbour\",\"do\":\"fly\"}").starts_with("HTTP/1.1 400"));
+    CHECK(post("{\"stream\":\"harbour\",\"do\":\"skip\",\"to_s\":1e300}").starts_with("HTTP/1.1 400"));
+
+    const auto position = [&] { return r.status()["streams"][0]["position_s"].get<double>(); };
+    const double before = position();
+    std::this_thread::sleep_for(1s);
+    CHECK(position() > before);
+    CHECK(r.order({"pause", "harbour"}).status == 0);
+    std::this_thread::sleep_for(300ms);
+    const double stood = position();
+    CHECK(r.status()["streams"][0]["state"] == "paused");
+    std::this_thread::sleep_for(700ms);
+    CHECK(position() == Approx(stood).margin(0.01));
+    CHECK(r.order({"resume", "harbour"}).status == 0);
+    CHECK(r.order({"skip", "harbour", "--to", "0:15"}).status == 0);
+    bool landed = false;
+    for (int i = 0; i < 40 && !landed; ++i) {
+        std::this_thread::sleep_for(100ms);
+        landed = position() >= 14 && position() < 19;
+    }
+    CHECK(landed);
+    CHECK(r.order({"skip", "harbour"}).status == 2);
+    CHECK(r.order({"skip", "harbour", "--to", "soon"}).status == 2);
+    CHECK(r.order({"pause", "lake"}).status == 2);
+    // Somebody watches meanwhile, and is seen.
+    {
+        const Background viewer({"verify", r.address("/harbour-live.ts"), "--device", "player-full", "--for", "20 s"},
+                                r.dir.path());
+        Json status;
+        for (int i = 0; i < 60; ++i) {
+            status = r.status();
+            if (!status["viewers"].empty() && status["viewers"][0]["sent_bytes"] > 0) break;
+            std::this_thread::sleep_for(100ms);
+        }
+        REQUIRE(status["viewers"].size() == 1);
+        CHECK(status["viewers"][0]["address"] == "127.0.0.1");
+        CHECK(status["viewers"][0]["stream"] == "harbour");
+        CHECK(status["viewers"][0]["live"] == true);
+        CHECK(status["streams"][0]["viewers"] == 1);
+        const Ran text = r.order({"status"});
+        CHECK(text.out.find("127.0.0.1") != std::string::npos);
+    }
+    CHECK(r.order({"stop", "harbour"}).status == 0);
+    std::this_thread::sleep_for(300ms);
+    CHECK(r.status()["streams"][0]["state"] == "ended");
+    CHECK(r.order({"pause", "harbour"}).status == 1);
+    // The file itself is still served: each viewer's own.
+    CHECK(get(r.port, "/harbour.mp4", "Range: bytes=0-9\r\n").starts_with("HTTP/1.1 206"));
+    CHECK(r.program->end(SIGTERM) == 0);
+    const Ran ended = r.order({"status"});
+    CHECK(ended.status == 1);
+}
+
+TEST_CASE("what one program publishes by RTMP another gives to players, through a lost connection", "[station]") {
+    const TempDir dir;
+    write_media(dir / "harbour.mp4", "mp4", {picture_lane(Codec::h264, 480), sound_lane(Codec::aac, 20)});
+    const std::uint16_t rtmp = free_port();
+    const std::string here = "rtmp://127.0.0.1:" + std::to_string(rtmp) + "/house/";
+    auto server = std::make_unique<Background>(
+        std::vector<std::string>{"stream", "run", "--publish-key", "lakeside-key", "--name", "Lake camera",
+                                 "--rtmp-port", std::to_string(rtmp)},
+        dir.path());
+    REQUIRE(wait_for_port(rtmp));
+    const auto watch = [&](const std::string& wait) {
+        return run_program(
+            {"verify", here + "lake-camera", "--device", "player-full", "--for", "3 s", "--wait", wait, "--json"},
+            dir.path());
+    };
+    const Ran silent = watch("0 s");
+    CHECK(silent.status == 1);
+    CHECK(silent.out.find("sends nothing") != std::string::npos);
+    const auto wrong = net::RtmpClient::connect(*net::parse_rtmp_address(here + "guessed-key"));
+    REQUIRE(wrong);
+    CHECK_FALSE((*wrong)->publish());
+    {
+        Background publisher({"stream", "run", "harbour.mp4", "--loop", "--push", here + "lakeside-key"}, dir.path());
+        REQUIRE(publisher.has_written("publishing"));
+        const Ran playing = watch("5 s");
+        INFO(playing.out);
+        CHECK(playing.status == 0);
+        // A second publisher with the same key is refused while the first is there.
+        const auto second = net::RtmpClient::connect(*net::parse_rtmp_address(here + "lakeside-key"));
+        REQUIRE(second);
+        const auto refused = (*second)->publish();
+        REQUIRE_FALSE(refused);
+        CHECK(refused.error().what.find("already") != std::string::npos);
+        // The server goes away and comes back: the publisher finds it again by itself.
+        server.reset();
+        REQUIRE(publisher.has_written("trying again"));
+        server = std::make_unique<Background>(
+            std::vector<std::string>{"stream", "run", "--publish-key", "lakeside-key", "--name", "Lake camera",
+                                     "--rtmp-port", std::to_string(rtmp)},
+            dir.path());
+        REQUIRE(wait_for_port(rtmp));
+        const auto begun = std::chrono::steady_clock::now();
+        Ran again;
+        do again = watch("2 s");
+        while (again.status != 0 && std::chrono::steady_clock::now() - begun < 30s);
+        CHECK(again.status == 0);
+        // The publisher is killed: its players stay, and see the next one.
+        ::kill(publisher.pid(), SIGKILL);
+    }
+    const Background next({"stream", "run", "harbour.mp4", "--loop", "--push", here + "lakeside-key"}, dir.path());
+    REQUIRE(next.has_written("publishing"));
+    CHECK(watch("5 s").status == 0);
+}
+
+TEST_CASE("only those who may get a stream", "[station]") {
+    const TempDir dir;
+    write_media(dir / "a.mp4", "mp4", {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10)});
+    const std::uint16_t port = free_port(), rtmp = free_port();
+    write_all(
+        dir / "site.toml",
+        "[house]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
+            "\nrtmp_port = " + std::to_string(rtmp) +
+            "\n[[stream]]\nname = \"Open\"\nfile = \"a.mp4\"\n"
+            "[[stream]]\nname = \"Keyed\"\nfile = \"a.mp4\"\nkey = \"reed bed\"\noffer = [\"file\", \"hls\", \"live\", "
+            "\"rtmp\"]\nloop = true\n"
+            "[[stream]]\nname = \"Elsewhere\"\nfile = \"a.mp4\"\nfrom = [\"192.0.2.0/24\"]\noffer = [\"file\", "
+            "\"live\"]\n");
+    const Background program({"stream", "run", "--site", "site.toml"}, dir.path());
+    REQUIRE(wait_for_port(port));
+    REQUIRE(program.has_written("Ctrl-C ends it"));
+    CHECK(get(port, "/open.mp4", "Range: bytes=0-1\r\n").starts_with("HTTP/1.1 206"));
+    CHECK(get(port, "/elsewhere.mp4").starts_with("HTTP/1.1 403"));
+    CHECK(get(port, "/elsewhere-live.ts").starts_with("HTTP/1.1 403"));
+    for (const char* path : {"/keyed.mp4", "/keyed.m3u8", "/keyed-0.ts", "/keyed-live.ts", "/keyed.mp4?key=reed",
+                             "/keyed.mp4?key=reed%20bedd"})
+        CHECK(get(port, path).starts_with("HTTP/1.1 403"));
+    CHECK(get(port, "/keyed.mp4?key=reed%20bed", "Range: bytes=0-1\r\n").starts_with("HTTP/1.1 206"));
+    const auto list = container::parse_playlist(body_of(get(port, "/keyed.m3u8?key=reed%20bed")), "x");
+    REQUIRE(list);
+    CHECK(get(port, "/" + list->segments.at(0).uri).starts_with("HTTP/1.1 200"));
+    const auto play = [&](const std::string& name) {
+        const auto client = net::RtmpClient::connect({"127.0.0.1", rtmp, "house", name});
+        REQUIRE(client);
+        return (*client)->play().has_value();
+    };
+    CHECK_FALSE(play("keyed"));
+    CHECK(play("keyed?key=reed%20bed"));
+    const Ran shown = run_program({"site", "show", "site.toml"}, dir.path());
+    CHECK(shown.status == 0);
+}
+
+TEST_CASE("lists play live one after the other, and what can't is refused", "[station]") {
+    const TempDir dir;
+    std::filesystem::create_directory(dir / "evening");
+    write_media(dir / "evening/1 lake.mp4", "mp4", {picture_lane(Codec::h264, 48), sound_lane(Codec::aac, 2)});
+    write_media(dir / "evening/2 reeds.mkv", "matroska", {picture_lane(Codec::h264, 48), sound_lane(Codec::aac, 2)});
+    write_all(dir / "evening/notes.txt", std::string("not a film"));
+    const std::uint16_t port = free_port();
+    write_all(dir / "site.toml", "[house]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
+                                     "\n[[stream]]\nname = \"Evening\"\nfolder = \"evening\"\nloop = true\n");
+    CHECK(run_program({"site", "check", "site.toml"}, dir.path()).status == 0);
+    const Background program({"stream", "run", "--site", "site.toml"}, dir.path());
+    REQUIRE(wait_for_port(port));
+    REQUIRE(program.has_written("2 parts"));
+    const std::string live = [&] {
+        std::string all;
+        for (int i = 0; i < 3; ++i) {
+            const Ran ran = run_program({"verify", "http://127.0.0.1:" + std::to_string(port) + "/evening-live.ts",
+                                         "--device", "player-full", "--for", "6 s", "--json"},
+                                        dir.path());
+            all = ran.out;
+            if (ran.status == 0) break;
+        }
+        return all;
+    }();
+    const Json result = Json::parse(live)["results"][0];
+    INFO(live);
+    CHECK(result["verdict"] != "fail");
+    CHECK((*check_named(result, "packets"))["measured"] == "0 gaps");
+    const Ran several = run_program(
+        {"stream", "run", "evening/1 lake.mp4", "evening/2 reeds.mkv", "--offer", "file", "--for", "1 s"}, dir.path());
+    CHECK(several.status == 2);
+    CHECK(several.err.find("several parts") != std::string::npos);
+    const Ran word =
+        run_program({"stream", "run", "evening/1 lake.mp4", "--offer", "smoke", "--for", "1 s"}, dir.path());
+    CHECK(word.status == 2);
+    CHECK(word.err.find("no way to offer") != std::string::npos);
+}
+
+TEST_CASE("a browser plays HLS of a film and skips in it, and HLS of a live stream", "[station][browser]") {
+    if (!has_browser()) return;
+    const Running r;
+    // The live window needs a few segments before a browser begins.
+    for (int i = 0; i < 100; ++i) {
+        const auto list = container::parse_playlist(body_of(get(r.port, "/harbour-live.m3u8")), "x");
+        if (list && list->segments.size() >= 4) break;
+        std::this_thread::sleep_for(200ms);
+    }
+    const std::string page = R"(<!doctype html><body><script>
+const report = r => fetch('/result', {method: 'POST', body: JSON.stringify(r)});
+const within = (promise, ms, what) => Promise.race([promise, new Promise((_, no) => setTimeout(() => no('too slow: ' + what), ms))]);
+const event = (v, name) => new Promise((done, no) => { v.addEventListener(name, done, {once: true}); v.addEventListener('error', () => no(v.error && v.error.message), {once: true}); });
+const sleep = ms => new Promise(done => setTimeout(done, ms));
+async function play(url, skip) {
+  const v = document.createElement('video'); v.muted = true; v.preload = 'auto'; document.body.append(v);
+  const result = {};
+  try {
+    v.src = url;
+    if (v.readyState < 2) await within(event(v, 'loadeddata'), 15000, 'loadeddata');
+    result.duration = v.duration === Infinity ? -1 : v.duration; result.width = v.videoWidth; result.height = v.videoHeight;
+    await within(v.play(), 8000, 'play'); const from = v.currentTime; await sleep(2500); result.moved = v.currentTime - from;
+    result.frames = v.getVideoPlaybackQuality().totalVideoFrames;
+    if (skip) { const seeked = event(v, 'seeked'); v.currentTime = 13; await within(seeked, 8000, 'skip'); await sleep(800); result.landed = v.currentTime; }
+  } catch (e) { result.error = String(e); }
+  v.remove();
+  return result;
+}
+(async () => { const film = await play('FILM', true); const live = await play('LIVE', false); report({film, live}); })();
+</script></body>)";
+    std::string text = page;
+    text.replace(text.find("FILM"), 4, r.address("/harbour.m3u8"));
+    text.replace(text.find("LIVE"), 4, r.address("/harbour-live.m3u8"));
+    const std::string got = run_page(text, 60);
+    INFO(got);
+    REQUIRE_FALSE(got.empty());
+    const Json json = Json::parse(got);
+    CHECK_FALSE(json["film"].contains("error"));
+    CHECK(json["film"].value("duration", 0.0) == Approx(20).margin(0.2));
+    CHECK(json["film"].value("width", 0) == 320);
+    CHECK(json["film"].value("moved", 0.0) > 1);
+    CHECK(json["film"].value("frames", 0) > 20);
+    CHECK(json["film"].value("landed", 0.0) >= 13);
+    CHECK_FALSE(json["live"].contains("error"));
+    CHECK(json["live"].value("moved", 0.0) > 1);
+    CHECK(json["live"].value("frames", 0) > 20);
+}
