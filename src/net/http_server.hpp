@@ -3,6 +3,7 @@
 // is at which path is decided by a function: only what it gives is ever served.
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <functional>
 #include <memory>
@@ -13,6 +14,7 @@
 #include "base/file.hpp"
 #include "base/result.hpp"
 #include "base/time.hpp"
+#include "host/machine.hpp"
 #include "net/fan_out.hpp"
 
 namespace wavecrest::net {
@@ -83,7 +85,7 @@ struct ServerEvent {
 struct HttpServerSettings {
     std::string address;                    // to listen on; empty: all, IPv4 and IPv6
     std::uint16_t port = kDefaultHttpPort;  // 0: any free one
-    int threads = 4;
+    int threads = std::max(2, host::processors());
     Time idle_limit = base::from_seconds(60);  // a client that takes or asks nothing for so long is dropped
     HttpAnswer answer;                         // called from the server's threads, several at a time; should be quick
     FanOut* fan_out = nullptr;                 // for flows; must outlive the server
