@@ -13,6 +13,7 @@
 #include "bitstream/web_video.hpp"
 #include "codec/pgs.hpp"
 #include "codec/subpicture.hpp"
+#include "container/media_playlist.hpp"
 #include "container/mpeg_ps.hpp"
 #include "container/mpeg_ts.hpp"
 #include "container/reader.hpp"
@@ -24,6 +25,9 @@
 #include "disc/iso9660.hpp"
 #include "disc/udf.hpp"
 #include "measure/transport.hpp"
+#include "net/amf0.hpp"
+#include "net/networks.hpp"
+#include "net/rtmp_chunks.hpp"
 #include "net/rtp.hpp"
 
 using namespace wavecrest;
@@ -263,6 +267,41 @@ void datagrams(ByteSpan bytes) {
     }
     if (sequence.lost() > 65536 * sequence.received() + 65536) __builtin_trap();
     (void)measure::in_words(meter.report());
+}
+
+// RTMP: chunks as they come, cut where the first byte says, and the commands in them.
+void rtmp(ByteSpan bytes) {
+    if (bytes.empty()) return;
+    net::rtmp::ChunkReader reader;
+    std::vector<net::rtmp::Message> messages;
+    const std::size_t step = bytes[0] + 1u;
+    bytes = bytes.subspan(1);
+    (void)net::amf0::parse(bytes);
+    while (!bytes.empty()) {
+        const std::size_t part = std::min(step, bytes.size());
+        if (!reader.push(bytes.first(part), messages)) break;
+        bytes = bytes.subspan(part);
+    }
+    for (const net::rtmp::Message& message : messages) {
+        const auto values = net::amf0::parse(message.payload);
+        if (!values) continue;
+        // What is written again can be read again.
+        const auto again = net::amf0::parse(net::amf0::write(*values));
+        if (!again || again->size() != values->size()) __builtin_trap();
+    }
+}
+
+// Playlists of HLS, their addresses, and lists of networks.
+void hls(ByteSpan bytes) {
+    const std::string text(bytes.begin(), bytes.end());
+    const auto list = container::parse_playlist(text, "fuzz");
+    if (list) {
+        for (const auto& segment : list->segments) (void)container::resolve_uri("http://host/a/b.m3u8", segment.uri);
+        if (list->segments.size() > bytes.size()) __builtin_trap();
+        (void)container::write_playlist(*list);
+    }
+    (void)container::resolve_uri(text, text);
+    if (const auto networks = net::Networks::parse({text})) (void)networks->contain(text);
 }
 
 }  // namespace

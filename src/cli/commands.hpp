@@ -64,10 +64,12 @@ int run_site_new(const SiteNewOptions& options);
 
 struct SiteOptions {
     std::string file = "site.toml";
+    bool plain = false;  // show: no codes for cameras
     Output output;
 };
 int run_site_check(const SiteOptions& options);
 int run_site_show(const SiteOptions& options);
+int run_site_service(const SiteOptions& options);
 
 struct StreamRunOptions {
     std::string site;
@@ -139,6 +141,16 @@ struct StandinDiscOptions {
     bool quiet = false;
 };
 int run_standin_disc(const StandinDiscOptions& options);
+
+struct StandinLinkOptions {
+    std::string from, to;  // "9000" and "192.168.1.10:8080", or "udp://..." both
+    std::string rate, delay, jitter, outage, outage_every, bound;
+    double loss = 0, reorder = 0;  // percent
+    std::uint32_t seed = 1;
+    std::string interface;
+    Output output;
+};
+int run_standin_link(const StandinLinkOptions& options);
 
 int run_demo(const std::string& folder);
 

@@ -67,7 +67,13 @@ int run(int argc, char** argv) {
     auto* show_site = site->add_subcommand("show", "print the address to enter on each device");
     show_site->add_option("file", site_options.file, "the installation file")->capture_default_str()->type_name("FILE");
     add_output(show_site, site_options.output);
+    show_site->add_flag("--plain", site_options.plain, "addresses only, no codes for a phone's camera");
     show_site->callback([&] { command = [&] { return run_site_show(site_options); }; });
+    auto* service_site = site->add_subcommand("service", "print the systemd unit that runs the streams at every boot");
+    service_site->add_option("file", site_options.file, "the installation file")
+        ->capture_default_str()
+        ->type_name("FILE");
+    service_site->callback([&] { command = [&] { return run_site_service(site_options); }; });
 
     InspectOptions inspect;
     auto* inspect_app = app.add_subcommand("inspect", "what is in a rip or a file");
@@ -297,6 +303,32 @@ int run(int argc, char** argv) {
         ->type_name("N");
     disc_app->add_flag("-q,--quiet", disc.quiet, "no progress");
     disc_app->callback([&] { command = [&] { return run_standin_disc(disc); }; });
+    StandinLinkOptions link;
+    auto* link_app = standin->add_subcommand("link", "pass a stream on over a network worse than this one");
+    link_app->add_option("from", link.from, "where it takes it: a TCP port, ADDRESS:PORT, or udp://ADDRESS:PORT")
+        ->required()
+        ->type_name("FROM");
+    link_app->add_option("to", link.to, "where it passes it on: HOST:PORT, or udp://ADDRESS:PORT")
+        ->required()
+        ->type_name("TO");
+    link_app->add_option("--rate", link.rate, "it carries so much payload: \"6 Mbit/s\"")->type_name("RATE");
+    link_app->add_option("--delay", link.delay, "one way: \"40 ms\"")->type_name("TIME");
+    link_app->add_option("--jitter", link.jitter, "datagrams: up to so much more")->type_name("TIME");
+    link_app->add_option("--loss", link.loss, "datagrams: so many of a hundred are lost")
+        ->check(CLI::Range(0.0, 100.0))
+        ->type_name("PERCENT");
+    link_app->add_option("--reorder", link.reorder, "datagrams: so many of a hundred come late")
+        ->check(CLI::Range(0.0, 100.0))
+        ->type_name("PERCENT");
+    link_app->add_option("--outage", link.outage, "nothing passes for so long ...")->type_name("TIME");
+    link_app->add_option("--every", link.outage_every, "... once in each such time")->type_name("TIME");
+    link_app->add_option("--seed", link.seed, "another seed gives another schedule")
+        ->capture_default_str()
+        ->type_name("N");
+    link_app->add_option("--interface", link.interface, "for multicast, by name or address")->type_name("NAME");
+    link_app->add_option("--for", link.bound, "end after this time")->type_name("TIME");
+    add_output(link_app, link.output);
+    link_app->callback([&] { command = [&] { return run_standin_link(link); }; });
 
     std::string demo_folder = "demo-house";
     auto* demo = app.add_subcommand("demo", "the whole job on made-up data, step by step");

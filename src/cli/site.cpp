@@ -1,10 +1,14 @@
 #include "site/site.hpp"
 
+#include <pwd.h>
+#include <unistd.h>
+
 #include <nlohmann/json.hpp>
 
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "host/machine.hpp"
+#include "render/code.hpp"
 #include "render/table.hpp"
 
 namespace wavecrest::cli {
@@ -128,6 +132,31 @@ int run_site_show(const SiteOptions& options) {
     fmt::print("{}\nAddresses of this machine:", table.text(2));
     for (const host::Address& a : host::addresses()) fmt::print(" {} ({})", a.address, a.interface);
     fmt::print("\n");
+    if (options.plain) return 0;
+    for (const site::SiteStream& s : site->streams) {
+        for (const stream::StationAddress& one : site->addresses_of(s)) {
+            if (!one.address.starts_with("http://")) continue;
+            const std::string code = render::qr_code(one.address);
+            if (!code.empty()) fmt::print("\n{} ({}): {}\n{}", s.name(), words_for(one.way), one.address, code);
+        }
+    }
+    return 0;
+}
+
+int run_site_service(const SiteOptions& options) {
+    const auto site = site::load(options.file);
+    if (!site) return report_error(site.error(), false);
+    std::error_code error;
+    const auto program = std::filesystem::read_symlink("/proc/self/exe", error);
+    const passwd* user = ::getpwuid(::geteuid());
+    fmt::print("{}", site::service_unit(*site, error ? base::Path("wavecrest") : program,
+                                        user != nullptr ? user->pw_name : "root"));
+    std::fflush(stdout);
+    fmt::print(stderr,
+               "\nTo install it:\n  wavecrest site service '{}' | sudo tee /etc/systemd/system/wavecrest.service\n"
+               "  sudo systemctl daemon-reload && sudo systemctl enable --now wavecrest\n"
+               "Then see that it runs: wavecrest stream status\n",
+               options.file);
     return 0;
 }
 

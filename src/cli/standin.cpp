@@ -1,9 +1,14 @@
 #include <algorithm>
 #include <cctype>
+#include <chrono>
+#include <nlohmann/json.hpp>
+#include <thread>
 
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "convert/name.hpp"
+#include "net/http_client.hpp"
+#include "net/worse_link.hpp"
 #include "standin/sample_disc.hpp"
 
 namespace wavecrest::cli {
@@ -60,6 +65,90 @@ int run_standin_disc(const StandinDiscOptions& options) {
         fmt::format(
             "a main title of {}{}", base::format_clock(*main_length),
             extra_length->count() > 0 ? fmt::format(" and an extra of {}", base::format_clock(*extra_length)) : ""));
+}
+
+int run_standin_link(const StandinLinkOptions& options) {
+    const bool json = options.output.json;
+    net::LinkFaults faults;
+    faults.loss = options.loss / 100;
+    faults.reorder = options.reorder / 100;
+    faults.seed = options.seed;
+    const auto wrong = [&](const std::string& text, const char* where, const char* remedy) {
+        return report_error({ErrorKind::usage, fmt::format("\"{}\" is not understood", text), where, remedy}, json);
+    };
+    std::optional<Time> bound;
+    const std::tuple<const std::string&, const char*, Time*> kTimes[] = {
+        {options.delay, "--delay", &faults.delay},
+        {options.jitter, "--jitter", &faults.jitter},
+        {options.outage, "--outage", &faults.outage},
+        {options.outage_every, "--every", &faults.outage_every}};
+    for (const auto& [text, where, to] : kTimes) {
+        if (text.empty()) continue;
+        const auto span = base::parse_span(text);
+        if (!span || *span > base::from_seconds(3600))
+            return wrong(text, where, "write a number and ms, s or min: \"40 ms\"");
+        *to = *span;
+    }
+    if (!options.bound.empty()) {
+        bound = base::parse_span(options.bound);
+        if (!bound) return wrong(options.bound, "--for", "write a number and ms, s, min or h: \"10 s\"");
+    }
+    if (!options.rate.empty()) {
+        const auto rate = base::parse_bitrate(options.rate);
+        if (!rate || *rate < 1000)
+            return wrong(options.rate, "--rate", "write a number and kbit/s or Mbit/s: \"6 Mbit/s\"");
+        faults.rate_bps = *rate;
+    }
+    if ((faults.outage.count() > 0) != (faults.outage_every.count() > 0) || faults.outage > faults.outage_every)
+        return wrong(options.outage, "--outage", "say both: --outage \"2 s\" --every \"30 s\"");
+    Result<std::unique_ptr<net::WorseLink>> link = fail(ErrorKind::usage, "", "", "");
+    const bool udp = options.from.starts_with("udp://");
+    if (udp != options.to.starts_with("udp://"))
+        return wrong(options.to, "the link's ends", "write udp:// in front of both, or of neither");
+    if (udp) {
+        const auto from = net::parse_udp_address(options.from.substr(6)),
+                   to = net::parse_udp_address(options.to.substr(6));
+        if (!from) return report_error(from.error(), json);
+        if (!to) return report_error(to.error(), json);
+        net::UdpSettings settings;
+        settings.interface = options.interface;
+        link = net::WorseLink::udp(*from, *to, faults, settings);
+    } else {
+        if (faults.loss > 0 || faults.reorder > 0 || faults.jitter.count() > 0)
+            return wrong("--loss, --reorder and --jitter", "the command line",
+                         "these are for datagrams; connections get --rate, --delay and --outage");
+        // The far end as in an HTTP address, the near one a port alone or with an address.
+        const auto to = net::parse_url("http://" + options.to);
+        if (!to) return report_error(to.error(), json);
+        const std::size_t colon = options.from.rfind(':');
+        const std::string port_text = colon == std::string::npos ? options.from : options.from.substr(colon + 1);
+        const auto from = net::parse_url("http://127.0.0.1:" + port_text);
+        if (!from) return wrong(options.from, "the link's near end", "write a port, or ADDRESS:PORT");
+        link = net::WorseLink::tcp(colon == std::string::npos ? "" : options.from.substr(0, colon), from->port,
+                                   to->host, to->port, faults);
+    }
+    if (!link) return report_error(link.error(), json);
+    if (!json) {
+        fmt::print("Passing {} on to {}. Enter {} instead of the stream's own place. Ctrl-C ends it.\n", options.from,
+                   options.to, udp ? options.to : fmt::format("port {}", (*link)->port()));
+        std::fflush(stdout);
+    }
+    using namespace std::chrono_literals;
+    const auto start = std::chrono::steady_clock::now();
+    while (!cancel().requested()) {
+        if (bound && std::chrono::steady_clock::now() - start >
+                         std::chrono::duration_cast<std::chrono::steady_clock::duration>(*bound))
+            break;
+        std::this_thread::sleep_for(50ms);
+    }
+    const net::LinkFigures figures = (*link)->figures();
+    if (json) {
+        print_json({{"passed", figures.passed}, {"bytes", figures.bytes}, {"lost", figures.lost}});
+    } else {
+        fmt::print("Passed {}{}.\n", base::format_bytes(figures.bytes),
+                   udp ? fmt::format(" in {} datagrams, {} lost", figures.passed, figures.lost) : "");
+    }
+    return 0;
 }
 
 }  // namespace wavecrest::cli

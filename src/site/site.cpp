@@ -9,8 +9,11 @@
 #include <cctype>
 
 #include "base/config.hpp"
+#include "base/units.hpp"
 #include "convert/convert.hpp"
 #include "host/machine.hpp"
+#include "host/mounts.hpp"
+#include "host/network.hpp"
 #include "source/input.hpp"
 
 namespace wavecrest::site {
@@ -156,6 +159,55 @@ std::string toml_text(const std::string& text) {
     return out + "\"";
 }
 
+void check_ports(const Site& site, std::vector<Finding>& findings) {
+    const auto add = [&](Finding::Severity severity, std::string what, std::string where, std::string remedy) {
+        findings.push_back({severity, {ErrorKind::wanting, std::move(what), std::move(where), std::move(remedy)}});
+    };
+    const bool rtmp = std::any_of(site.streams.begin(), site.streams.end(),
+                                  [](const SiteStream& s) { return s.item.offers.rtmp || s.item.published(); });
+    if (rtmp && site.port == site.rtmp_port)
+        add(Finding::Severity::error, fmt::format("HTTP and RTMP would both listen on port {}", site.port),
+            fmt::format("{}, rtmp_port", site.file.string()), "give one of them another port");
+    std::vector<std::pair<const char*, std::uint16_t>> ports = {{"port", site.port}};
+    if (rtmp) ports.emplace_back("rtmp_port", site.rtmp_port);
+    for (const auto& [key, port] : ports) {
+        const std::string where = fmt::format("{}, {}", site.file.string(), key);
+        if (const auto holder = host::tcp_listener(port)) {
+            add(Finding::Severity::error,
+                holder->pid != 0 ? fmt::format("TCP port {} is in use by the process \"{}\" (number {})", port,
+                                               holder->program, holder->pid)
+                                 : fmt::format("TCP port {} is in use by a process of another user", port),
+                where, "end that process (it may be an earlier stream run), or choose another port");
+        }
+        if (const auto answer = host::firewall(host::Transport::tcp, port);
+            answer.kind == host::FirewallAnswer::Kind::closed)
+            add(Finding::Severity::error, fmt::format("the firewall is closed for TCP port {}: {}", port, answer.why),
+                where, fmt::format("open it: nft add rule TABLE CHAIN tcp dport {} accept", port));
+    }
+}
+
+// Shares that aren't mounted, and drives or shares slower than what is played from them.
+void check_supply(const SiteStream& entry, const stream::Part& part, std::int64_t mean_bps, const std::string& where,
+                  std::vector<Finding>& findings) {
+    const auto mount = host::mount_of(part.source);
+    std::error_code error;
+    if (!mount || !std::filesystem::is_regular_file(part.source, error)) return;
+    const auto speed = host::read_speed(part.source);
+    if (!speed || mean_bps == 0) return;
+    // A busy second needs more than the mean, and others may play at the same time.
+    constexpr double kReserve = 3;
+    const double reserve = *speed * 8 / static_cast<double>(mean_bps);
+    if (reserve >= kReserve) return;
+    findings.push_back({Finding::Severity::warning,
+                        {ErrorKind::wanting,
+                         fmt::format("stream \"{}\" is read from {} at {}, {:.1f} times what it takes on average",
+                                     entry.name(), mount->is_share() ? "the share " + mount->device : mount->at,
+                                     base::format_bitrate(static_cast<std::int64_t>(*speed * 8)), reserve),
+                         where,
+                         mount->is_share() ? "wire the server and the share's machine, or copy the film to this machine"
+                                           : "move the film to a faster drive"}});
+}
+
 void check_streams(const Site& site, std::vector<Finding>& findings) {
     std::int64_t all_screens = 0;
     for (const SiteStream& entry : site.streams) {
@@ -167,6 +219,10 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
             if (found) continue;
             Error about = found.error();
             about.what = fmt::format("stream \"{}\": {}", entry.name(), about.what);
+            if (const auto mount = host::missing_mount_of(part.source)) {
+                about.what += fmt::format("; {} isn't mounted at {}", mount->device, mount->at);
+                about.remedy = fmt::format("mount it: mount {}", mount->at);
+            }
             findings.push_back({Finding::Severity::error, std::move(about)});
             missing = true;
         }
@@ -204,6 +260,7 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
         const auto mean = static_cast<std::int64_t>(
             title.duration.count() > 0 ? static_cast<double>(title.size_bytes) * 8 / base::to_seconds(title.duration)
                                        : 0);
+        check_supply(entry, entry.item.parts.front(), mean, where, findings);
         std::vector<std::string> cannot;
         std::size_t meant = 0;
         for (const SiteDevice& d : site.devices) {
@@ -425,14 +482,7 @@ std::vector<Finding> check(const Site& site) {
     if (site.streams.empty())
         add(Finding::Severity::error, "no streams are listed", site.file.string(),
             "add a [[stream]] with a name and a file");
-    if (const auto holder = host::tcp_listener(site.port)) {
-        add(Finding::Severity::error,
-            holder->pid != 0 ? fmt::format("TCP port {} is in use by the process \"{}\" (number {})", site.port,
-                                           holder->program, holder->pid)
-                             : fmt::format("TCP port {} is in use by a process of another user", site.port),
-            fmt::format("{}, port", site.file.string()),
-            "end that process (it may be an earlier stream run), or choose another port");
-    }
+    check_ports(site, findings);
     const auto addresses = host::addresses();
     const auto is_ours = [&](const std::string& text) {
         return std::any_of(addresses.begin(), addresses.end(),
@@ -451,6 +501,12 @@ std::vector<Finding> check(const Site& site) {
     if (site.advertise.empty() && site.listen.empty() && outward > 1) {
         add(Finding::Severity::warning, fmt::format("this machine has {} addresses; {} is used", outward, site.host()),
             site.file.string(), "set advertise in [server] to the one the devices reach");
+    }
+    if (const auto lease = host::lease_seconds(site.host())) {
+        add(Finding::Severity::warning,
+            fmt::format("the address {} is leased, for {} more: every address given to a device breaks when it changes",
+                        site.host(), base::format_span(std::chrono::seconds(*lease))),
+            "network interfaces", "give this machine a fixed address, or reserve this one for it in the router");
     }
     if (outward == 0)
         add(Finding::Severity::warning,
@@ -494,6 +550,39 @@ std::string compose(const NewSite& site) {
             "# profile = \"small-screen\"    # live: encoded anew on the way\n"
             "# from = [\"192.168.1.0/24\"]   # who may have it; key = \"...\" must be in the address, too\n";
     return text;
+}
+
+std::string service_unit(const Site& site, const base::Path& program, const std::string& user) {
+    std::string mounts;
+    for (const SiteStream& s : site.streams) {
+        for (const stream::Part& part : s.item.parts) {
+            if (part.source.string().find("://") != std::string::npos) continue;
+            const std::string folder = std::filesystem::absolute(part.source).parent_path().string();
+            if (mounts.find(" " + folder) == std::string::npos && folder.find(' ') == std::string::npos)
+                mounts += " " + folder;
+        }
+    }
+    const auto quoted = [](const base::Path& path) {
+        std::string out = "\"";
+        for (const char c : path.string()) {
+            if (c == '"' || c == '\\') out += '\\';
+            if (c == '%') out += '%';
+            out += c;
+        }
+        return out + "\"";
+    };
+    const base::Path file = std::filesystem::absolute(site.file);
+    return fmt::format(
+        "# Starts the streams of {} at every boot, and again if they die.\n"
+        "[Unit]\nDescription=Streams of {}\nWants=network-online.target\nAfter=network-online.target remote-fs.target\n"
+        "{}StartLimitIntervalSec=0\n\n"
+        "[Service]\nUser={}\nExecStart={} stream run --site {} -q\nWorkingDirectory={}\n"
+        "Restart=always\nRestartSec=3\nTimeoutStopSec=5\nKillSignal=SIGTERM\n"
+        "# The sender of datagrams asks for real-time scheduling; thousands of viewers need as many files open.\n"
+        "LimitRTPRIO=20\nLimitNOFILE=65536\nNoNewPrivileges=true\n\n"
+        "[Install]\nWantedBy=multi-user.target\n",
+        site.house, site.house, mounts.empty() ? "" : fmt::format("RequiresMountsFor={}\n", mounts.substr(1)), user,
+        quoted(program), quoted(file), file.parent_path().string());
 }
 
 }  // namespace wavecrest::site

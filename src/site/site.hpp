@@ -70,9 +70,13 @@ struct Finding {
     enum class Severity { error, warning } severity = Severity::error;
     Error about;
 };
-// Files missing or unreadable, the port taken, the address not this machine's, streams no device can play, links and
-// server too slow for what is asked. Reads the streams' indexes; starts nothing.
+// Files missing or unreadable, shares not mounted or too slow, ports taken or closed by the firewall, addresses that
+// aren't this machine's or may change, streams no device can play, links and server too slow for what is asked. Reads
+// the streams' indexes and the beginning of each; starts nothing.
 std::vector<Finding> check(const Site& site);
+
+// The systemd unit that runs the site's streams at every boot, as `user`, and restarts them when they die.
+std::string service_unit(const Site& site, const base::Path& program, const std::string& user);
 
 struct NewSite {
     std::string house;

@@ -14,6 +14,7 @@
 #include "disc/blu_ray_reader.hpp"
 #include "disc/dvd_reader.hpp"
 #include "net/http_source.hpp"
+#include "net/live_source.hpp"
 #include "source/cut.hpp"
 
 namespace wavecrest::source {
@@ -338,6 +339,13 @@ Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::Re
         auto pipe = std::make_shared<base::PipeSource>(STDIN_FILENO, "standard input");
         return FileInput::create("standard input", "standard input",
                                  [pipe]() -> Result<std::shared_ptr<base::ByteSource>> { return pipe; });
+    }
+    if (net::is_live_address(name)) {
+        const std::string hint = name.substr(name.find("://") + 3);
+        return FileInput::create(name, hint, [name]() -> Result<std::shared_ptr<base::ByteSource>> {
+            WAVECREST_TRY_ASSIGN(source, net::open_live(name));
+            return std::shared_ptr<base::ByteSource>(std::move(source));
+        });
     }
     if (name.starts_with("http://")) {
         WAVECREST_TRY_ASSIGN(url, net::parse_url(name));

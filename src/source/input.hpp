@@ -65,8 +65,8 @@ class Input {
 };
 
 // Opens a ripped disc (its folder or an image: DVD-Video, Blu-ray), a media file of any format container/reader.hpp
-// lists, standard input ("-": can be read once, in order), or an http:// address. Anything else is refused by the name
-// of what it is, if that can be told.
+// lists, standard input ("-": can be read once, in order), an http:// address, or a live stream (udp://, rtp://,
+// rtmp://: from where it is joined on). Anything else is refused by the name of what it is, if that can be told.
 Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::ReadSettings& settings = {});
 
 }  // namespace wavecrest::source

@@ -54,6 +54,7 @@ Json status_json(const Station& station) {
             one["state"] = short_name(s.status.state);
             one["part"] = s.status.part;
             one["parts"] = s.status.parts;
+            one["part_number"] = s.status.part_number;
             one["position_s"] = seconds(s.status.position);
             one["duration_s"] = seconds(s.status.duration);
             one["rounds"] = s.status.rounds;

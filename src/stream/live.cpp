@@ -542,7 +542,7 @@ std::string address_for(const LiveTarget& target) {
 }
 
 std::string_view short_name(LiveStatus::State state) {
-    constexpr std::string_view kNames[] = {"starting", "playing", "paused", "source lost", "ended"};
+    constexpr std::string_view kNames[] = {"starting", "playing", "paused", "source lost", "not published", "ended"};
     return kNames[static_cast<int>(state)];
 }
 
@@ -665,6 +665,7 @@ LiveFigures LiveService::figures() const {
         const Programme::Place place = feed->programme->place(feed->begun ? feed->now(now) : Time{});
         const ReadyPart& part = feed->ready.programme.parts[place.part];
         status.part = part.name;
+        status.part_number = place.part + 1;
         status.duration = part.duration;
         status.position = status.duration.count() > 0 ? std::min(place.position, status.duration) : place.position;
         status.rounds = place.rounds;

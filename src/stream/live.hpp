@@ -54,12 +54,12 @@ struct ReadyLive {
 Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items);
 
 struct LiveStatus {
-    enum class State { starting, playing, paused, lost, ended };
+    enum class State { starting, playing, paused, lost, waiting, ended };  // waiting: for a publisher
 
     std::string name;
     State state = State::starting;
     std::string part;                        // its name
-    std::size_t parts = 0;                   // how many there are
+    std::size_t part_number = 1, parts = 0;  // which one, and how many there are
     Time position{};                         // in the part
     Time duration{};                         // of it; 0: not known
     std::uint64_t rounds = 0;                // how often it began anew

@@ -10,6 +10,7 @@
 #include "bitstream/h265.hpp"
 #include "bitstream/nal.hpp"
 #include "media/language.hpp"
+#include "net/live_source.hpp"
 #include "source/input.hpp"
 
 namespace wavecrest::stream {
@@ -81,7 +82,11 @@ Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
         WAVECREST_TRY_ASSIGN(input, source::open_input(part.source));
         WAVECREST_TRY_ASSIGN(pick, input->pick(part.title));
         WAVECREST_TRY(input->check_protection(pick.title->number));
-        ReadyPart one{part, part.source.filename().string(), {}, pick.title->duration};
+        const std::string address = part.source.string();
+        const bool remote = address.find("://") != std::string::npos;
+        ReadyPart one{part, remote ? address : part.source.filename().string(), {}, pick.title->duration, false};
+        one.live = remote && (net::is_live_address(address) || one.duration.count() == 0);
+        if (one.live) one.duration = {};
         if (part.chapter > 1) {
             const auto& chapters = pick.title->chapters;
             if (static_cast<std::size_t>(part.chapter) > chapters.size())
@@ -199,7 +204,8 @@ Status Programme::open_part(std::size_t part) {
 Status Programme::enter(std::size_t part, Time position) {
     WAVECREST_TRY(open_part(part));
     held_.clear();
-    if (position.count() > 0) WAVECREST_TRY(source_->seek(position));
+    const bool live = ready_.parts[part].live;
+    if (position.count() > 0 && !live) WAVECREST_TRY(source_->seek(position));
     const bool has_picture = std::any_of(ready_.tracks.begin(), ready_.tracks.end(),
                                          [](const Track& t) { return t.kind == TrackKind::video; });
     std::optional<Time> start;
@@ -219,7 +225,7 @@ Status Programme::enter(std::size_t part, Time position) {
     position_ = std::max(start_, Time{});
     any_in_part_ = false;
     offset_ = timeline_end() - start_;
-    if (!entered_) offset_ = position.count() > 0 || start_ < Time{} ? -start_ : Time{};
+    if (!entered_) offset_ = live || position.count() > 0 || start_ < Time{} ? -start_ : Time{};
     entered_ = true;
     const std::lock_guard lock(mutex_);
     spans_.push_back({start_ + offset_, {part_, std::max(start_, Time{}), rounds_}});
@@ -230,6 +236,7 @@ Status Programme::enter(std::size_t part, Time position) {
 Status Programme::obey(const Skip& order) {
     std::size_t part = part_;
     Time to = order.time;
+    if (ready_.parts[part_].live && order.what != Skip::What::part) return {};  // there is nothing but now
     if (order.what == Skip::What::part) {
         const auto count = static_cast<std::int64_t>(ready_.parts.size());
         std::int64_t wanted = static_cast<std::int64_t>(part_) + order.parts;
@@ -301,13 +308,17 @@ Result<std::optional<Packet>> Programme::read() {
         auto next = next_of_part();
         if (!next) {
             if (next.error().kind == ErrorKind::interrupted) return next;
-            if (failures_ > 2 && failed_at_ == position_) {
+            if (failures_ > 2 && failed_at_ == position_ && !ready_.parts[part_].live) {
                 // It can be opened, but not be read on from here: the rest of this part is given up.
                 next = std::optional<Packet>{};
             } else {
                 wait_and_try_again(next.error());
                 continue;
             }
+        }
+        if (!*next && ready_.parts[part_].live) {
+            wait_and_try_again({ErrorKind::input, "nothing comes from there any more", ready_.parts[part_].name, ""});
+            continue;
         }
         if (!*next) {
             failures_ = 0;

@@ -26,9 +26,10 @@ struct Part {
 // What was found about a part when it was looked at.
 struct ReadyPart {
     Part part;
-    std::string name;  // for people: the file's
-    Time begin{};      // of the chapter
-    Time duration{};   // of the whole title; 0: not known
+    std::string name;   // for people: the file's
+    Time begin{};       // of the chapter
+    Time duration{};    // of the whole title; 0: not known
+    bool live = false;  // from another address, as it comes: no skips, and its end is a loss
 };
 
 struct ReadyProgramme {

@@ -570,8 +570,7 @@ StationStatus Station::status() const {
         if (const auto found = s.published.find(one.name); found != s.published.end()) {
             stream.published_by = found->second->by();
             stream.status.name = one.name;
-            stream.status.state = stream.published_by.empty() ? LiveStatus::State::lost : LiveStatus::State::playing;
-            if (stream.published_by.empty()) stream.status.error = "nobody publishes";
+            stream.status.state = stream.published_by.empty() ? LiveStatus::State::waiting : LiveStatus::State::playing;
         }
         if (const auto made = s.made.find(one.name); made != s.made.end()) {
             stream.rate_bps = made->second.rate(5s) * 8;

