@@ -2,6 +2,7 @@
 
 #include <fmt/ranges.h>
 
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "base/units.hpp"
@@ -18,6 +19,7 @@ nlohmann::ordered_json to_json(const device::Device& d) {
                                    {"highest_bps", d.highest_bps},
                                    {"start_after_s", base::to_seconds(d.start_after)},
                                    {"reads_ahead_s", base::to_seconds(d.reads_ahead)}};
+    json["protocols"] = d.protocols;
     json["video"] = nlohmann::ordered_json::array();
     for (const auto& v : d.video) {
         json["video"].push_back({{"codec", media::short_name(v.codec)},
@@ -33,9 +35,15 @@ nlohmann::ordered_json to_json(const device::Device& d) {
 }
 
 std::string audio_names(const device::Device& d) {
+    // By layout: "aac ac3 5.1, mp3 stereo".
+    std::vector<std::pair<int, std::string>> groups;
+    for (const auto& a : d.audio) {
+        auto group = std::find_if(groups.begin(), groups.end(), [&](const auto& g) { return g.first == a.channels; });
+        if (group == groups.end()) group = groups.insert(groups.end(), {a.channels, ""});
+        group->second += std::string(media::short_name(a.codec)) + " ";
+    }
     std::vector<std::string> names;
-    for (const auto& a : d.audio)
-        names.push_back(fmt::format("{} {}", media::short_name(a.codec), media::channel_layout(a.channels)));
+    for (const auto& [channels, codecs] : groups) names.push_back(codecs + media::channel_layout(channels));
     return fmt::format("{}", fmt::join(names, ", "));
 }
 
@@ -73,10 +81,12 @@ int run_device_show(const DeviceOptions& options) {
     }
     fmt::print("{}: {}\n  containers   {}\n", found->name, found->description, fmt::join(found->containers, ", "));
     for (const auto& v : found->video) {
-        fmt::print("  video        {}: {}; level {}; up to {}x{} at {:g} pictures/s; {} bits\n",
-                   media::short_name(v.codec), fmt::join(v.profiles, ", "), v.level, v.largest.width, v.largest.height,
-                   v.fastest, v.bit_depth);
+        fmt::print("  video        {}: {};{} up to {}x{} at {:g} pictures/s; {} bits\n", media::short_name(v.codec),
+                   v.profiles.empty() ? "all profiles" : fmt::format("{}", fmt::join(v.profiles, ", ")),
+                   v.level.empty() ? "" : " level " + v.level + ";", v.largest.width, v.largest.height, v.fastest,
+                   v.bit_depth);
     }
+    fmt::print("  protocols    {}\n", fmt::join(found->protocols, ", "));
     fmt::print("  sound        {}\n  highest rate {}\n  player       starts after {} of media, reads ahead {}\n",
                audio_names(*found), base::format_bitrate(found->highest_bps), base::format_span(found->start_after),
                base::format_span(found->reads_ahead));

@@ -96,7 +96,8 @@ std::string status_text(const Json& json) {
         if (live && s.value("parts", 0) > 0) {
             at = clock(s.value("position_s", 0.0));
             if (s.value("duration_s", 0.0) > 0) at += " of " + clock(s.value("duration_s", 0.0));
-            if (s.value("parts", 0) > 1) at += fmt::format(", {}", s.value("part", ""));
+            if (s.value("parts", 0) > 1)
+                at += fmt::format(", part {} of {}", s.value("part_number", 1), s.value("parts", 0));
             if (s.value("rounds", 0) > 0) at += fmt::format(", round {}", s.value("rounds", 0) + 1);
         }
         const auto name = s.value("name", "");
