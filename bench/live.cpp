@@ -5,7 +5,6 @@
 // Prints: datagrams and their lateness (99th percentile, worst; the figure to reach is 1 ms), and processor time as a
 // part of one core, beside that of sending as many datagrams of this size as fast as the system takes them.
 #include <fmt/format.h>
-#include <sys/resource.h>
 #include <unistd.h>
 
 #include <chrono>
@@ -15,6 +14,7 @@
 
 #include "codec/x264_encoder.hpp"
 #include "container/writer.hpp"
+#include "host/machine.hpp"
 #include "standin/test_card.hpp"
 #include "stream/live.hpp"
 
@@ -29,15 +29,6 @@ T must(Result<T> result) {
         std::abort();
     }
     return std::move(*result);
-}
-
-double processor_seconds() {
-    rusage usage{};
-    ::getrusage(RUSAGE_SELF, &usage);
-    const auto seconds = [](const timeval& t) {
-        return static_cast<double>(t.tv_sec) + static_cast<double>(t.tv_usec) / 1e6;
-    };
-    return seconds(usage.ru_utime) + seconds(usage.ru_stime);
 }
 
 // Ten seconds of the test card.
@@ -106,11 +97,11 @@ int main(int argc, char** argv) {
         std::this_thread::sleep_for(std::chrono::seconds(3));
         service->restart_lateness();
         const auto before = service->figures();
-        const double begun = processor_seconds();
+        const double begun = host::processor_seconds();
         const auto start = std::chrono::steady_clock::now();
         std::this_thread::sleep_for(std::chrono::duration<double>(seconds));
         took = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-        used = processor_seconds() - begun;
+        used = host::processor_seconds() - begun;
         const auto after = service->figures();
         for (std::size_t i = 0; i < after.streams.size(); ++i) {
             sent_bytes += static_cast<double>(after.streams[i].bytes - before.streams[i].bytes);
@@ -131,13 +122,13 @@ int main(int argc, char** argv) {
     const ByteVector bytes(1316, 0x47);
     const auto to = must(net::parse_udp_address("127.0.0.1:21000"));
     const std::vector<net::UdpSender::Datagram> batch(38, {&to, bytes});
-    const double begun = processor_seconds();
+    const double begun = host::processor_seconds();
     std::uint64_t sent = 0;
     while (sent < datagrams) {
         sender->send(batch);
         sent += batch.size();
     }
-    const double bare = processor_seconds() - begun;
+    const double bare = host::processor_seconds() - begun;
     fmt::print("processor: {:.1f} % of one core, {:.2f} times what the bare calls to send as much take\n",
                100 * used / took, used / bare);
     std::filesystem::remove_all(folder);

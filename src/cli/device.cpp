@@ -49,8 +49,8 @@ std::string audio_names(const device::Device& d) {
 
 std::string video_names(const device::VideoAbility& v) {
     const std::string_view codec = media::short_name(v.codec);
-    return fmt::format("{} up to {}, level {}, {}x{}", codec, v.profiles.empty() ? "all profiles" : v.profiles.back(),
-                       v.level, v.largest.width, v.largest.height);
+    return fmt::format("{} {}@{}, {}x{}", codec, v.profiles.empty() ? "all profiles" : v.profiles.back(), v.level,
+                       v.largest.width, v.largest.height);
 }
 
 }  // namespace

@@ -15,6 +15,8 @@ namespace wavecrest::host {
 Result<std::uint64_t> free_space(const base::Path& path);
 
 int processors();
+// Processor time this process has used so far, in seconds: all threads, in the kernel and outside.
+double processor_seconds();
 
 struct Address {
     std::string interface;  // "eth0"

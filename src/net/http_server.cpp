@@ -22,7 +22,7 @@
 #include <thread>
 
 #include "base/units.hpp"
-#include "net/listen.hpp"
+#include "net/acceptor.hpp"
 
 namespace wavecrest::net {
 namespace {
@@ -158,7 +158,6 @@ struct HttpServer::State {
     }
 
     asio::io_context& next_context() { return *contexts[turn++ % contexts.size()]; }
-    Status listen();
     asio::awaitable<void> accept_loop();
     asio::awaitable<void> serve(std::shared_ptr<Client> client);
     void begin(Socket socket, std::string address);
@@ -179,33 +178,6 @@ struct HttpServer::State {
     void keep_house();
 };
 
-Status HttpServer::State::listen() {
-    error_code error;
-    tcp::endpoint endpoint(tcp::v6(), settings.port);
-    if (!settings.address.empty()) {
-        const auto address = asio::ip::make_address(settings.address, error);
-        if (error) {
-            return fail(ErrorKind::usage, fmt::format("\"{}\" is no IP address", settings.address),
-                        "address to listen on", "write it in digits, such as 192.168.1.10");
-        }
-        endpoint = tcp::endpoint(address, settings.port);
-    }
-    acceptor.emplace(*contexts.front());
-    acceptor->open(endpoint.protocol(), error);
-    if (error && settings.address.empty()) {
-        // A machine without IPv6.
-        endpoint = tcp::endpoint(tcp::v4(), settings.port);
-        acceptor->open(endpoint.protocol(), error);
-    }
-    if (!error) acceptor->set_option(tcp::acceptor::reuse_address(true), error);
-    if (!error && endpoint.protocol() == tcp::v6() && settings.address.empty())
-        acceptor->set_option(asio::ip::v6_only(false), error);
-    if (!error) acceptor->bind(endpoint, error);
-    if (!error) acceptor->listen(1024, error);
-    if (!error) return {};
-    return fail(listen_error(error.value(), error.message(), settings.address, settings.port));
-}
-
 asio::awaitable<void> HttpServer::State::accept_loop() {
     while (true) {
         error_code error;
@@ -218,12 +190,9 @@ asio::awaitable<void> HttpServer::State::accept_loop() {
             co_await pause.async_wait(asio::redirect_error(asio::use_awaitable, error));
             continue;
         }
-        const auto endpoint = socket.remote_endpoint(error);
-        auto address = endpoint.address();
-        if (address.is_v6() && address.to_v6().is_v4_mapped())
-            address = asio::ip::make_address_v4(asio::ip::v4_mapped, address.to_v6());
+        const std::string address = peer_address(socket);
         socket.set_option(tcp::no_delay(true), error);
-        begin(Socket(std::move(socket)), address.to_string());
+        begin(Socket(std::move(socket)), address);
     }
 }
 
@@ -522,7 +491,8 @@ Result<std::unique_ptr<HttpServer>> HttpServer::start(HttpServerSettings setting
     for (int i = 0; i < std::max(1, state->settings.threads); ++i)
         state->contexts.push_back(std::make_unique<asio::io_context>(1));
     state->housekeeping.emplace(*state->contexts.front());
-    WAVECREST_TRY(state->listen());
+    WAVECREST_TRY(
+        open_acceptor(state->acceptor, *state->contexts.front(), state->settings.address, state->settings.port));
     asio::co_spawn(*state->contexts.front(), state->accept_loop(), asio::detached);
     state->keep_house();
     for (const auto& one : state->contexts) {

@@ -14,8 +14,8 @@
 #include <random>
 #include <thread>
 
+#include "net/acceptor.hpp"
 #include "net/amf0.hpp"
-#include "net/listen.hpp"
 
 namespace wavecrest::net {
 namespace {
@@ -74,7 +74,6 @@ struct RtmpServer::State {
     std::thread thread;
     std::list<std::weak_ptr<Connection>> connections;
 
-    Status listen();
     asio::awaitable<void> accept_loop();
     asio::awaitable<void> serve(std::shared_ptr<Connection> connection);
     asio::awaitable<bool> handshake(Connection& connection);
@@ -97,31 +96,6 @@ struct RtmpServer::State {
     }
 };
 
-Status RtmpServer::State::listen() {
-    error_code error;
-    tcp::endpoint endpoint(tcp::v6(), settings.port);
-    if (!settings.address.empty()) {
-        const auto address = asio::ip::make_address(settings.address, error);
-        if (error)
-            return fail(ErrorKind::usage, fmt::format("\"{}\" is no IP address", settings.address),
-                        "address to listen on", "write it in digits, such as 192.168.1.10");
-        endpoint = tcp::endpoint(address, settings.port);
-    }
-    acceptor.emplace(context);
-    acceptor->open(endpoint.protocol(), error);
-    if (error && settings.address.empty()) {
-        endpoint = tcp::endpoint(tcp::v4(), settings.port);
-        acceptor->open(endpoint.protocol(), error);
-    }
-    if (!error) acceptor->set_option(tcp::acceptor::reuse_address(true), error);
-    if (!error && endpoint.protocol() == tcp::v6() && settings.address.empty())
-        acceptor->set_option(asio::ip::v6_only(false), error);
-    if (!error) acceptor->bind(endpoint, error);
-    if (!error) acceptor->listen(1024, error);
-    if (error) return fail(listen_error(error.value(), error.message(), settings.address, settings.port));
-    return {};
-}
-
 asio::awaitable<void> RtmpServer::State::accept_loop() {
     while (true) {
         error_code error;
@@ -132,12 +106,10 @@ asio::awaitable<void> RtmpServer::State::accept_loop() {
             co_await pause.async_wait(asio::redirect_error(asio::use_awaitable, error));
             continue;
         }
-        auto address = socket.remote_endpoint(error).address();
-        if (address.is_v6() && address.to_v6().is_v4_mapped())
-            address = asio::ip::make_address_v4(asio::ip::v4_mapped, address.to_v6());
+        const std::string address = peer_address(socket);
         socket.set_option(asio::socket_base::send_buffer_size(kSendBuffer), error);
         socket.set_option(tcp::no_delay(true), error);
-        auto connection = std::make_shared<Connection>(std::move(socket), address.to_string());
+        auto connection = std::make_shared<Connection>(std::move(socket), address);
         connections.remove_if([](const auto& one) { return one.expired(); });
         connections.push_back(connection);
         asio::co_spawn(context, serve(connection), asio::detached);
@@ -399,7 +371,7 @@ RtmpServer::RtmpServer(std::unique_ptr<State> state) : state_(std::move(state)) 
 Result<std::unique_ptr<RtmpServer>> RtmpServer::start(RtmpServerSettings settings) {
     auto state = std::make_unique<State>();
     state->settings = std::move(settings);
-    WAVECREST_TRY(state->listen());
+    WAVECREST_TRY(open_acceptor(state->acceptor, state->context, state->settings.address, state->settings.port));
     asio::co_spawn(state->context, state->accept_loop(), asio::detached);
     state->thread = std::thread([s = state.get()] {
         sigset_t pipe;

@@ -1,7 +1,6 @@
 #include "stream/station.hpp"
 
 #include <fmt/format.h>
-#include <sys/resource.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -12,6 +11,7 @@
 #include <thread>
 
 #include "base/units.hpp"
+#include "host/machine.hpp"
 #include "net/amf0.hpp"
 #include "net/rtmp_chunks.hpp"
 #include "stream/control.hpp"
@@ -22,15 +22,6 @@ namespace {
 
 using Steady = std::chrono::steady_clock;
 using namespace std::chrono_literals;
-
-double processor_seconds() {
-    rusage usage{};
-    ::getrusage(RUSAGE_SELF, &usage);
-    const auto seconds = [](const timeval& t) {
-        return static_cast<double>(t.tv_sec) + static_cast<double>(t.tv_usec) / 1e6;
-    };
-    return seconds(usage.ru_utime) + seconds(usage.ru_stime);
-}
 
 // A total that grows, and how fast it did.
 class Growth {
@@ -406,7 +397,7 @@ void Station::State::sample() {
         const ServiceStatus service_status = service->status();
         const LiveFigures figures = live ? live->figures() : LiveFigures{};
         lock.lock();
-        processor.add(now, processor_seconds());
+        processor.add(now, host::processor_seconds());
         for (const LiveStatus& s : figures.streams) made[s.name].add(now, static_cast<double>(s.made));
         for (const auto& [name, one] : published) made[name].add(now, static_cast<double>(one->bytes()));
         std::map<std::pair<bool, std::uint64_t>, std::uint64_t> still;
