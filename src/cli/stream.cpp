@@ -31,6 +31,10 @@ Result<stream::StationItem> item_of(const StreamRunOptions& options) {
     item.name = !options.name.empty() ? options.name
                 : item.parts.empty()  ? "published"
                                       : item.parts.front().source.lexically_normal().stem().string();
+    if (!options.publish_key.empty() && !item.parts.empty())
+        return fail(ErrorKind::usage, "what is published here has no file", "--publish-key", "leave one of them out");
+    if (!options.publish_key.empty() && options.publish_key.size() < 8)
+        return fail(ErrorKind::usage, "the key is too short", "--publish-key", "use eight letters and digits or more");
     item.publish_key = options.publish_key;
     item.loop = options.loop;
     for (const std::string& word : options.offers) WAVECREST_TRY(stream::add_offer(item.offers, word));

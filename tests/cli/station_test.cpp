@@ -346,6 +346,12 @@ TEST_CASE("lists play live one after the other, and what can't is refused", "[st
         {"stream", "run", "evening/1 lake.mp4", "evening/2 reeds.mkv", "--offer", "file", "--for", "1 s"}, dir.path());
     CHECK(several.status == 2);
     CHECK(several.err.find("several parts") != std::string::npos);
+    const Ran both = run_program(
+        {"stream", "run", "evening/1 lake.mp4", "--publish-key", "lakeside-key", "--for", "1 s"}, dir.path());
+    CHECK(both.status == 2);
+    const Ran weak = run_program({"stream", "run", "--publish-key", "lake", "--for", "1 s"}, dir.path());
+    CHECK(weak.status == 2);
+    CHECK(weak.err.find("too short") != std::string::npos);
     const Ran word =
         run_program({"stream", "run", "evening/1 lake.mp4", "--offer", "smoke", "--for", "1 s"}, dir.path());
     CHECK(word.status == 2);
