@@ -80,6 +80,8 @@ struct StreamRunOptions {
     std::vector<std::string> offers;  // empty: the file itself
     std::uint16_t port = 0;           // 0: the site's, or the default
     std::uint16_t rtmp_port = 0;      // likewise
+    std::uint16_t tls_port = 0;       // likewise
+    std::string certificate, certificate_key;
     std::string bind;
     std::string bound;                  // --for; empty: until Ctrl-C
     std::vector<std::string> udp, rtp;  // addresses to send to
@@ -113,11 +115,13 @@ int run_stream_order(const std::string& order, const StreamControlOptions& optio
 struct VerifyOptions {
     std::string site;
     std::string url;
-    std::string device;           // with a URL: class or description file; with a site: one of its devices
-    std::string stream;           // with a site: one of its streams
-    std::string link;             // with a URL
-    std::string wait;             // for a stream to appear; empty: 10 s for datagrams, else not at all
-    std::string listen = "10 s";  // to live streams
+    std::string device;   // with a URL: class or description file; with a site: one of its devices
+    std::string stream;   // with a site: one of its streams
+    std::string link;     // with a URL
+    std::string wait;     // for a stream to appear; empty: 10 s for datagrams, else not at all
+    std::string listen;   // to live streams; empty: 10 s, or to their end with again
+    bool again = false;   // wait for the stream, play it, and wait for it again
+    std::string trusted;  // a certificate accepted besides the system's
     bool real_time = false;
     Output output;
 };

@@ -190,6 +190,11 @@ int run(int argc, char** argv) {
     run->add_option("--port", stream_run.port, "TCP port, instead of the site's")
         ->check(CLI::Range(1, 65535))
         ->type_name("PORT");
+    run->add_option("--certificate", stream_run.certificate,
+                    "offer what goes by HTTP by HTTPS, too, with this certificate (PEM)")
+        ->type_name("FILE");
+    run->add_option("--certificate-key", stream_run.certificate_key, "its private key (PEM)")->type_name("FILE");
+    run->add_option("--tls-port", stream_run.tls_port, "TCP port for HTTPS, instead of the site's (8443)");
     run->add_option("--address", stream_run.bind, "listen on this address only")->type_name("ADDRESS");
     run->add_option("--udp", stream_run.udp, "send it to this address and port, too: 239.20.0.1:5004 (repeatable)")
         ->type_name("TO");
@@ -266,6 +271,10 @@ int run(int argc, char** argv) {
                      "wait so long for the stream to appear (10 s for udp:// and rtp://, else not at all)")
         ->type_name("TIME");
     verify_app->add_option("--for", verify.listen, "play live streams for so long (10 s)")->type_name("TIME");
+    verify_app->add_flag("--again", verify.again,
+                         "be a screen that waits: play the stream whenever it appears, to its end, until Ctrl-C");
+    verify_app->add_option("--trust", verify.trusted, "accept this certificate (PEM) of an https:// address")
+        ->type_name("FILE");
     verify_app->add_flag("--real-time", verify.real_time,
                          "take as long as the device would; else waiting for the link is skipped");
     add_output(verify_app, verify.output, true);

@@ -8,6 +8,7 @@
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "host/machine.hpp"
+#include "net/http_client.hpp"
 #include "render/code.hpp"
 #include "render/table.hpp"
 
@@ -109,9 +110,11 @@ int run_site_show(const SiteOptions& options) {
         for (const site::SiteDevice& d : site->devices) {
             for (const site::SiteStream& s : site->streams) {
                 if (!s.meant_for(d.device.name)) continue;
-                for (const stream::StationAddress& one : site->addresses_of(s))
+                for (const stream::StationAddress& one : site->addresses_for(s, d))
                     list.push_back({{"device", d.device.name},
                                     {"room", d.room},
+                                    {"player", d.player},
+                                    {"device_address", d.address},
                                     {"stream", s.name()},
                                     {"way", one.way},
                                     {"url", one.address}});
@@ -125,8 +128,9 @@ int run_site_show(const SiteOptions& options) {
     for (const site::SiteDevice& d : site->devices) {
         for (const site::SiteStream& s : site->streams) {
             if (!s.meant_for(d.device.name)) continue;
-            for (const stream::StationAddress& one : site->addresses_of(s))
-                table.add({d.device.name, one.address, fmt::format("{} ({})", s.name(), words_for(one.way))});
+            for (const stream::StationAddress& one : site->addresses_for(s, d))
+                table.add({d.player.empty() ? d.device.name : fmt::format("{} ({})", d.device.name, d.player),
+                           one.address, fmt::format("{} ({})", s.name(), words_for(one.way))});
         }
     }
     fmt::print("{}\nAddresses of this machine:", table.text(2));
@@ -135,7 +139,7 @@ int run_site_show(const SiteOptions& options) {
     if (options.plain) return 0;
     for (const site::SiteStream& s : site->streams) {
         for (const stream::StationAddress& one : site->addresses_of(s)) {
-            if (!one.address.starts_with("http://")) continue;
+            if (!net::is_http_address(one.address)) continue;
             const std::string code = render::qr_code(one.address);
             if (!code.empty()) fmt::print("\n{} ({}): {}\n{}", s.name(), words_for(one.way), one.address, code);
         }

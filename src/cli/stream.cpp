@@ -91,10 +91,7 @@ Result<Running> set_up(const StreamRunOptions& options) {
         }
         WAVECREST_TRY_ASSIGN(items, loaded.items());
         running.items = std::move(items);
-        settings.address = loaded.listen;
-        settings.http_port = loaded.port;
-        settings.rtmp_port = loaded.rtmp_port;
-        settings.udp = loaded.udp;
+        settings = loaded.station_settings();
         if (running.items.empty())
             return fail(ErrorKind::usage, "the site lists no streams", options.site,
                         "add a [[stream]] with a name and a file");
@@ -110,11 +107,17 @@ Result<Running> set_up(const StreamRunOptions& options) {
             running.encodes.emplace_back(item.parts.front(), options.profile);
         }
         settings.http = item.offers.file || item.offers.hls || item.offers.live || item.offers.live_hls;
+        if (options.certificate.empty() != options.certificate_key.empty())
+            return fail(ErrorKind::usage, "a certificate and its key belong together", "the command line",
+                        "name both, with --certificate and --certificate-key");
+        if (!options.certificate.empty())
+            settings.certificate = net::CertificateFiles{options.certificate, options.certificate_key};
         settings.udp.interface = options.interface;
         settings.udp.hops = options.hops;
         running.items.push_back(std::move(item));
     }
     if (options.port != 0) settings.http_port = options.port;
+    if (options.tls_port != 0) settings.tls_port = options.tls_port;
     if (options.rtmp_port != 0) settings.rtmp_port = options.rtmp_port;
     if (!options.bind.empty()) settings.address = options.bind == "0.0.0.0" || options.bind == "::" ? "" : options.bind;
     return running;
@@ -153,16 +156,19 @@ void print_addresses(const Running& running, const stream::Station& station) {
                 if (!running.site) continue;  // named above
             }
             (one.way == "file" || one.way == "hls" ? own : shared) = true;
-            std::string devices;
+            bool listed = site.devices.size() > 0 && running.site;
             for (const site::SiteDevice& d : site.devices) {
                 const auto entry = std::find_if(site.streams.begin(), site.streams.end(),
                                                 [&](const site::SiteStream& s) { return s.name() == one.stream; });
                 if (entry == site.streams.end() || !entry->meant_for(d.device.name)) continue;
+                const auto its = stream::addresses_for(d.device, all);
+                if (std::none_of(its.begin(), its.end(),
+                                 [&](const stream::StationAddress& a) { return a.address == one.address; }))
+                    continue;
+                listed = true;
                 table.add({d.device.name, one.address, fmt::format("{} ({})", one.stream, words_for(one.way))});
-                devices += d.device.name;
             }
-            if (devices.empty())
-                table.add({"any device", one.address, fmt::format("{} ({})", one.stream, words_for(one.way))});
+            if (!listed) table.add({"any device", one.address, fmt::format("{} ({})", one.stream, words_for(one.way))});
         }
         fmt::print("{}", table.text(2));
         std::string others;
@@ -176,7 +182,7 @@ void print_addresses(const Running& running, const stream::Station& station) {
         if (item.published())
             fmt::print(
                 "\nTo publish \"{}\", send it to {}\n", item.name,
-                net::RtmpAddress{host, station.rtmp_port(), std::string(stream::kRtmpApplication), "KEY"}.text());
+                net::RtmpAddress{host, station.ports().rtmp, std::string(stream::kRtmpApplication), "KEY"}.text());
     }
     if (!running.settings.token.empty()) {
         fmt::print("\nSee and steer: wavecrest stream status");

@@ -24,7 +24,8 @@ struct Station {
 };
 
 Result<Station> find_station(const StreamControlOptions& options) {
-    Station station{{"127.0.0.1", 0, "/"}, ""};
+    Station station;
+    station.url.host = "127.0.0.1";
     WAVECREST_TRY_ASSIGN(token, stream::control_token());
     station.token = token;
     const auto runs = stream::running();

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <nlohmann/json.hpp>
+#include <thread>
 
 #include "base/units.hpp"
 #include "cli/commands.hpp"
@@ -24,7 +25,9 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
                     "wavecrest verify --site site.toml, or wavecrest verify URL --device CLASS");
     }
     std::optional<Time> wait = base::parse_span(options.wait.empty() ? "0 s" : options.wait),
-                        listen = base::parse_span(options.listen);
+                        listen = base::parse_span(!options.listen.empty() ? options.listen
+                                                  : options.again         ? "240 h"
+                                                                          : "10 s");
     const auto waits = [&](const std::string& address) {
         const bool datagrams = address.starts_with("udp://") || address.starts_with("rtp://");
         return options.wait.empty() && datagrams ? base::from_seconds(10) : *wait;
@@ -41,10 +44,14 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
         if (!link)
             return fail(ErrorKind::usage, fmt::format("\"{}\" is no link", options.link), "--link",
                         "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
-        jobs.push_back({options.url, options.url, device, *link, waits(options.url), *listen, options.real_time});
+        jobs.push_back({options.url, options.url, device, *link, waits(options.url), *listen, options.trusted, false,
+                        options.real_time});
         return jobs;
     }
     WAVECREST_TRY_ASSIGN(site, site::load(options.site));
+    const base::Path trusted = !options.trusted.empty() ? base::Path(options.trusted)
+                               : site.certificate       ? site.certificate->certificate
+                                                        : base::Path();
     std::vector<std::string> streams, devices;
     for (const site::SiteStream& stream : site.streams) {
         streams.push_back(stream.name());
@@ -54,14 +61,15 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
                 devices.push_back(d.device.name);
             if (!stream.meant_for(d.device.name) || (!options.device.empty() && options.device != d.device.name))
                 continue;
-            for (const stream::StationAddress& one : site.addresses_of(stream)) {
+            for (const stream::StationAddress& one : site.addresses_for(stream, d)) {
                 // What is sent to a single device can be received there only.
                 if (one.way == "udp" || one.way == "rtp") {
                     const auto to = net::parse_udp_address(one.address.substr(6));
                     if (!to || !to->multicast) continue;
                 }
                 jobs.push_back({one.way == "file" ? one.stream : fmt::format("{} ({})", one.stream, one.way),
-                                one.address, d.device, d.link, waits(one.address), *listen, options.real_time});
+                                one.address, d.device, d.link, waits(one.address), *listen, trusted, false,
+                                options.real_time});
             }
         }
     }
@@ -206,14 +214,90 @@ void print_result(const verify::Verification& v) {
     if (!v.remedy.empty()) fmt::print("  to do:  {}\n", v.remedy);
 }
 
+// All of them at a glance.
+void print_matrix(const std::vector<verify::Verification>& all) {
+    std::vector<std::string> streams, devices;
+    const auto keep = [](std::vector<std::string>& names, const std::string& name) {
+        if (std::find(names.begin(), names.end(), name) == names.end()) names.push_back(name);
+    };
+    for (const verify::Verification& v : all) {
+        keep(streams, v.stream);
+        keep(devices, v.device);
+    }
+    if (streams.size() * devices.size() < 2) return;
+    // The longer list goes down the page.
+    const bool turned = devices.size() > streams.size();
+    if (turned) std::swap(streams, devices);
+    std::vector<std::string> head = {turned ? "device" : "stream"};
+    head.insert(head.end(), devices.begin(), devices.end());
+    render::Table table(head);
+    for (const std::string& row : streams) {
+        std::vector<std::string> cells = {row};
+        for (const std::string& column : devices) {
+            std::string cell = "-";
+            for (const verify::Verification& v : all) {
+                if ((turned ? v.device : v.stream) != row || (turned ? v.stream : v.device) != column) continue;
+                cell = device::short_name(v.verdict);
+                if (v.short_of != verify::Short::none) cell += fmt::format(": {}", verify::short_name(v.short_of));
+            }
+            cells.push_back(cell);
+        }
+        table.add(std::move(cells));
+    }
+    fmt::print("\nIn short:\n\n{}", table.text(2));
+}
+
+// A screen that waits for its stream, shows it, and waits again.
+int play_again_and_again(verify::Job job, const VerifyOptions& options) {
+    const bool json = options.output.json;
+    job.wait = std::chrono::hours(200);
+    job.to_end = true;
+    job.real_time = true;
+    auto results = nlohmann::ordered_json::array();
+    device::Verdict worst = device::Verdict::pass;
+    while (!cancel().requested()) {
+        note(fmt::format("waiting for {} (Ctrl-C ends it)", job.address));
+        Result<verify::Verification> done;
+        {
+            ProgressLine line(fmt::format("playing as {}", job.device.name), options.output.quiet || json);
+            done = verify::run(job, line.callback(), cancel());
+        }
+        if (!done && done.error().kind != ErrorKind::interrupted) return report_error(done.error(), json);
+        if (!done || cancel().requested()) break;
+        worst = device::worse(worst, done->verdict);
+        results.push_back(to_json(*done));
+        if (!json) print_result(*done);
+        std::fflush(stdout);
+        // What ends at once is not asked for in a rush.
+        for (int i = 0; i < 20 && !cancel().requested(); ++i)
+            std::this_thread::sleep_for(std::chrono::milliseconds(50));
+    }
+    if (json) {
+        print_json({{"results", results}});
+    } else {
+        fmt::print("\nPlayed {}. Verdict: {}\n", base::format_count(results.size(), "time"),
+                   results.empty() ? "none" : coloured_verdict(device::short_name(worst)));
+    }
+    return results.empty() ? 130 : worst == device::Verdict::fail ? 1 : 0;
+}
+
 }  // namespace
 
 int run_verify(const VerifyOptions& options) {
     const bool json = options.output.json;
     const auto jobs = make_jobs(options);
     if (!jobs) return report_error(jobs.error(), json);
+    if (options.again) {
+        if (jobs->size() > 1)
+            return report_error(
+                {ErrorKind::usage, fmt::format("a screen shows one stream, and {} are meant", jobs->size()), "--again",
+                 "name one with --stream and --device, or by its address"},
+                json);
+        return play_again_and_again(jobs->front(), options);
+    }
     nlohmann::ordered_json result = {{"results", nlohmann::ordered_json::array()}};
     device::Verdict worst = device::Verdict::pass;
+    std::vector<verify::Verification> all;
     for (const verify::Job& job : *jobs) {
         Result<verify::Verification> done;
         {
@@ -231,6 +315,7 @@ int run_verify(const VerifyOptions& options) {
         }
         result["results"].push_back(std::move(entry));
         if (!json) print_result(*done);
+        all.push_back(std::move(*done));
     }
     if (!options.output.out.empty()) {
         if (const auto status = write_result(options.output.out, "verify.json", result); !status)
@@ -240,6 +325,7 @@ int run_verify(const VerifyOptions& options) {
         print_json(result);
     } else {
         if (!options.output.out.empty()) fmt::print("\nFigures, CSV and JSON are in {}.\n", options.output.out);
+        print_matrix(all);
         fmt::print("\nVerdict: {}\n", coloured_verdict(device::short_name(worst)));
     }
     return worst == device::Verdict::fail ? 1 : 0;

@@ -105,7 +105,7 @@ Result<Device> parse(std::string_view text, const std::string& file) {
     WAVECREST_TRY_ASSIGN(containers, plays.texts("containers"));
     device.containers = containers;
     WAVECREST_TRY_ASSIGN(protocols, plays.texts("protocols"));
-    static const std::vector<std::string> kProtocols = {"http", "hls", "udp", "rtp", "rtmp"};
+    static const std::vector<std::string> kProtocols = {"http", "https", "hls", "udp", "rtp", "rtmp"};
     for (const std::string& protocol : protocols) {
         if (std::find(kProtocols.begin(), kProtocols.end(), protocol) == kProtocols.end())
             return plays.refuse("protocols", fmt::format("\"{}\" is no protocol this program knows", protocol),
@@ -200,10 +200,15 @@ std::optional<Link> parse_link(std::string_view text) {
     return Link{base::format_bitrate(*rate), *rate};
 }
 
+bool takes(const Device& device, std::string_view protocol) {
+    return std::find(device.protocols.begin(), device.protocols.end(), protocol) != device.protocols.end();
+}
+
 Check judge_protocol(const Device& device, std::string_view protocol) {
-    const bool takes = std::find(device.protocols.begin(), device.protocols.end(), protocol) != device.protocols.end();
-    return {"protocol", takes ? Verdict::pass : Verdict::fail, std::string(protocol), joined(device.protocols),
-            takes ? "" : "the device does not take streams by this protocol; offer it another way"};
+    const bool fits = takes(device, protocol);
+    return {protocol == "https" ? "secure connection" : "protocol", fits ? Verdict::pass : Verdict::fail,
+            std::string(protocol), joined(device.protocols),
+            fits ? "" : "the device does not take streams by this protocol; offer it another way"};
 }
 
 std::vector<Check> judge(const Device& device, std::string_view container, const std::vector<Track>& tracks,

@@ -31,7 +31,7 @@ struct Device {
     std::string name;  // class name for built-in ones, the room's name for it in a site
     std::string description;
     std::vector<std::string> containers;
-    std::vector<std::string> protocols;  // "http", "hls", "udp", "rtp", "rtmp"
+    std::vector<std::string> protocols;  // "http", "https", "hls", "udp", "rtp", "rtmp"
     std::int64_t highest_bps = 0;        // mean over a second; 0: no limit
     Time start_after{};                  // media it wants before it starts, and before it goes on after a stall
     Time reads_ahead{};                  // media it holds at most
@@ -68,6 +68,7 @@ struct Check {
     std::string why;  // what it means and what to do, when it is not a pass
 };
 
+bool takes(const Device& device, std::string_view protocol);
 // Whether the device takes a stream by this protocol.
 Check judge_protocol(const Device& device, std::string_view protocol);
 // Whether a stream with these properties suits the device; peak_1s_bps is the stream's highest second. An empty

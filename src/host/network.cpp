@@ -6,8 +6,10 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
 #include <cstdio>
+#include <cstdlib>
 #include <cstring>
 #include <map>
 #include <nlohmann/json.hpp>
@@ -138,6 +140,7 @@ FirewallAnswer judge_ruleset(std::string_view text, Transport transport, std::ui
             chains[key_of(entry["rule"], "chain")].rules.push_back(&entry["rule"]);
         }
     }
+    bool untold = false;
     // What a chain does in the end: its rules in their order, chains they go to included.
     enum class Fate { accept, drop, goes_on };
     const auto walk = [&](const auto& self, const std::string& key, int depth) -> Fate {
@@ -146,6 +149,11 @@ FirewallAnswer judge_ruleset(std::string_view text, Transport transport, std::ui
         for (const Json* rule : found->second.rules) {
             bool fits = true;
             for (const Json& expression : rule->value("expr", Json::array())) {
+                // What iptables wrote and nft can't put into words is read by its own program.
+                if (expression.contains("xt")) {
+                    untold = true;
+                    fits = false;
+                }
                 if (expression.contains("match")) {
                     fits = fits && matches(expression["match"], transport, port).value_or(false);
                     continue;
@@ -165,28 +173,182 @@ FirewallAnswer judge_ruleset(std::string_view text, Transport transport, std::ui
         }
         return Fate::goes_on;
     };
+    FirewallAnswer answer{FirewallAnswer::Kind::open, ""};
     for (const auto& [key, chain] : chains) {
         if (!chain.input) continue;
+        untold = false;
         const Fate fate = walk(walk, key, 0);
+        if (untold) {
+            answer = {FirewallAnswer::Kind::unknown, "some of its rules are iptables', whose program isn't here"};
+            continue;
+        }
         if (fate == Fate::drop || (fate == Fate::goes_on && chain.drops))
             return {FirewallAnswer::Kind::closed, "the chain " + chain.name + " lets nothing in there"};
     }
+    return answer;
+}
+
+namespace {
+
+// A rule of `iptables-save`: whether a new connection to the port, from another machine, fits it, and what then.
+struct SavedRule {
+    bool fits = true;
+    std::string target;
+    bool for_good = false;  // -g: what the target leaves open isn't taken up here again
+
+    SavedRule(const std::vector<std::string>& words, Transport transport, std::uint16_t port) {
+        const std::string protocol = transport == Transport::tcp ? "tcp" : "udp";
+        bool negated = false;
+        const auto require = [&](bool holds) {
+            fits = fits && holds != negated;
+            negated = false;
+        };
+        for (std::size_t i = 2; i < words.size(); ++i) {
+            const std::string& word = words[i];
+            const std::string value = i + 1 < words.size() ? words[i + 1] : "";
+            if (word == "!") {
+                negated = true;
+            } else if (word == "-p") {
+                require(value == protocol || value == "all");
+                ++i;
+            } else if (word == "-i") {
+                // Devices come by another interface than loopback; by which, isn't known.
+                require(value == "lo" ? false : negated);
+                ++i;
+            } else if (word == "--dport" || word == "--dports" || word == "--destination-port") {
+                require(lists(value, port));
+                ++i;
+            } else if (word == "--state" || word == "--ctstate") {
+                require(("," + value + ",").find(",NEW,") != std::string::npos);
+                ++i;
+            } else if (word == "-j" || word == "-g") {
+                target = value;
+                for_good = word == "-g";
+                break;  // the rest is the target's
+            } else if (word == "-m" || word == "--comment") {
+                // `limit` and others decide from case to case.
+                if (word == "-m" && value != "tcp" && value != "udp" && value != "multiport" && value != "state" &&
+                    value != "conntrack" && value != "comment")
+                    fits = false;
+                ++i;
+            } else {
+                fits = false;
+            }
+        }
+    }
+    static bool lists(const std::string& value, std::uint16_t port) {
+        for (std::size_t at = 0; at <= value.size();) {
+            const std::size_t end = std::min(value.find(',', at), value.size());
+            const std::string one = value.substr(at, end - at);
+            const std::size_t colon = one.find(':');
+            const auto number = [](const std::string& text, int otherwise) {
+                return text.empty() ? otherwise : std::atoi(text.c_str());
+            };
+            const int from = number(one.substr(0, colon), 0);
+            const int to = colon == std::string::npos ? from : number(one.substr(colon + 1), 65535);
+            if (from <= port && port <= to) return true;
+            at = end + 1;
+        }
+        return false;
+    }
+};
+
+std::vector<std::string> words_of(std::string_view line) {
+    std::vector<std::string> words;
+    bool quoted = false, inside = false;
+    for (const char c : line) {
+        if (c == '"') {
+            quoted = !quoted;
+            if (!inside) words.emplace_back();
+            inside = true;
+        } else if (c == ' ' && !quoted) {
+            inside = false;
+        } else {
+            if (!inside) words.emplace_back();
+            inside = true;
+            words.back() += c;
+        }
+    }
+    return words;
+}
+
+// What a command prints; nothing when it fails.
+std::optional<std::string> output_of(const std::string& command) {
+    FILE* pipe = ::popen((command + " 2>/dev/null").c_str(), "re");
+    if (pipe == nullptr) return std::nullopt;
+    std::string text;
+    std::array<char, 8192> buffer{};
+    while (const std::size_t n = std::fread(buffer.data(), 1, buffer.size(), pipe)) text.append(buffer.data(), n);
+    return ::pclose(pipe) == 0 ? std::optional(std::move(text)) : std::nullopt;
+}
+
+}  // namespace
+
+FirewallAnswer judge_saved_rules(std::string_view text, Transport transport, std::uint16_t port) {
+    std::map<std::string, std::vector<std::vector<std::string>>> chains;
+    bool filter = false, drops = false;
+    while (!text.empty()) {
+        const std::size_t end = std::min(text.find('\n'), text.size());
+        const std::string_view line = text.substr(0, end);
+        text.remove_prefix(std::min(end + 1, text.size()));
+        if (line.starts_with("*")) {
+            filter = line == "*filter";
+        } else if (filter && line.starts_with(":INPUT ")) {
+            drops = line.starts_with(":INPUT DROP");
+        } else if (filter && line.starts_with("-A ")) {
+            auto words = words_of(line);
+            if (words.size() > 2) chains[words[1]].push_back(std::move(words));
+        }
+    }
+    enum class Fate { accept, drop, goes_on };
+    const auto walk = [&](const auto& self, const std::string& chain, int depth) -> Fate {
+        const auto found = chains.find(chain);
+        if (found == chains.end() || depth > 16) return Fate::goes_on;
+        for (const auto& words : found->second) {
+            const SavedRule rule(words, transport, port);
+            if (!rule.fits) continue;
+            if (rule.target == "ACCEPT") return Fate::accept;
+            if (rule.target == "DROP" || rule.target == "REJECT") return Fate::drop;
+            if (rule.target == "RETURN") return Fate::goes_on;
+            const Fate fate = self(self, rule.target, depth + 1);
+            if (fate != Fate::goes_on || rule.for_good) return fate;
+        }
+        return Fate::goes_on;
+    };
+    const Fate fate = walk(walk, "INPUT", 0);
+    if (fate == Fate::drop || (fate == Fate::goes_on && drops))
+        return {FirewallAnswer::Kind::closed, "the chain INPUT lets nothing in there"};
     return {FirewallAnswer::Kind::open, ""};
 }
 
 FirewallAnswer firewall(Transport transport, std::uint16_t port) {
-    for (const char* program : {"/usr/sbin/nft", "/sbin/nft"}) {
-        if (::access(program, X_OK) != 0) continue;
-        if (::geteuid() != 0) return {FirewallAnswer::Kind::unknown, "only root may read the firewall's rules"};
-        FILE* pipe = ::popen((std::string(program) + " --json list ruleset 2>/dev/null").c_str(), "re");
-        if (pipe == nullptr) break;
-        std::string text;
-        std::array<char, 8192> buffer{};
-        while (const std::size_t n = std::fread(buffer.data(), 1, buffer.size(), pipe)) text.append(buffer.data(), n);
-        if (::pclose(pipe) != 0) return {FirewallAnswer::Kind::unknown, "the firewall's rules can't be read"};
-        return judge_ruleset(text, transport, port);
+    FirewallAnswer answer{FirewallAnswer::Kind::unknown,
+                          "there is no program to read the firewall's rules with (nft, iptables)"};
+    struct Reader {
+        const char *program, *arguments;
+        FirewallAnswer (*judge)(std::string_view, Transport, std::uint16_t);
+    };
+    // Each sees rules that the others don't, or reads them better: one that is closed is enough.
+    static constexpr Reader kReaders[] = {{"nft", " --json list ruleset", judge_ruleset},
+                                          {"iptables-nft-save", "", judge_saved_rules},
+                                          {"iptables-legacy-save", "", judge_saved_rules}};
+    for (const Reader& reader : kReaders) {
+        for (const char* folder : {"/usr/sbin/", "/sbin/"}) {
+            const std::string program = std::string(folder) + reader.program;
+            if (::access(program.c_str(), X_OK) != 0) continue;
+            if (::geteuid() != 0) return {FirewallAnswer::Kind::unknown, "only root may read the firewall's rules"};
+            const auto text = output_of(program + reader.arguments);
+            if (!text) {
+                if (answer.kind == FirewallAnswer::Kind::unknown) answer.why = "the firewall's rules can't be read";
+                break;
+            }
+            const FirewallAnswer one = reader.judge(*text, transport, port);
+            if (one.kind == FirewallAnswer::Kind::closed) return one;
+            if (one.kind == FirewallAnswer::Kind::open) answer = one;
+            break;
+        }
     }
-    return {FirewallAnswer::Kind::unknown, "there is no program to read the firewall's rules with (nft)"};
+    return answer;
 }
 
 }  // namespace wavecrest::host

@@ -20,10 +20,12 @@ struct FirewallAnswer {
     enum class Kind { open, closed, unknown } kind = Kind::unknown;
     std::string why;  // of closed: which chain; of unknown: what keeps it from being told
 };
-// From `nft --json list ruleset`, which needs root's rights. Rules that look at more than protocol, port and addresses
-// are taken not to match.
+// From the kernel's rules of both kinds (nft, iptables), which needs root's rights. Rules that look at more than
+// protocol, port and state of the connection are taken not to match.
 FirewallAnswer firewall(Transport transport, std::uint16_t port);
-// The same from the command's output.
+// The same from what `nft --json list ruleset` prints.
 FirewallAnswer judge_ruleset(std::string_view json, Transport transport, std::uint16_t port);
+// The same from what `iptables-save` prints.
+FirewallAnswer judge_saved_rules(std::string_view text, Transport transport, std::uint16_t port);
 
 }  // namespace wavecrest::host

@@ -2,9 +2,13 @@
 
 #include <fmt/format.h>
 
+#include <openssl/x509_vfy.h>
+
 #include <boost/asio.hpp>
+#include <boost/asio/ssl.hpp>
 #include <boost/beast/core.hpp>
 #include <boost/beast/http.hpp>
+#include <boost/beast/ssl.hpp>
 
 #include <charconv>
 
@@ -19,20 +23,40 @@ using boost::system::error_code;
 
 }  // namespace
 
+namespace {
+
+constexpr std::string_view kPlainScheme = "http://", kSecureScheme = "https://";
+
+std::uint16_t usual_port(const Url& url) {
+    return url.secure ? 443 : 80;
+}
+
+// As a Host field names it (RFC 9110, 7.2).
+std::string authority_of(const Url& url) {
+    const bool ipv6 = url.host.find(':') != std::string::npos;
+    return fmt::format("{}{}{}{}", ipv6 ? "[" : "", url.host, ipv6 ? "]" : "",
+                       url.port == usual_port(url) ? "" : fmt::format(":{}", url.port));
+}
+
+}  // namespace
+
 std::string Url::text() const {
-    const bool ipv6 = host.find(':') != std::string::npos;
-    return fmt::format("http://{}{}{}{}{}", ipv6 ? "[" : "", host, ipv6 ? "]" : "",
-                       port == 80 ? "" : fmt::format(":{}", port), target);
+    return fmt::format("{}{}{}", secure ? kSecureScheme : kPlainScheme, authority_of(*this), target);
+}
+
+bool is_http_address(const std::string& text) {
+    return text.starts_with(kPlainScheme) || text.starts_with(kSecureScheme);
 }
 
 Result<Url> parse_url(const std::string& text) {
     const auto wrong = [&](const char* what) {
         return fail(ErrorKind::usage, what, text, "write an address such as http://192.168.1.10:8080/film.mp4");
     };
-    constexpr std::string_view kScheme = "http://";
-    if (!text.starts_with(kScheme)) return wrong("the address does not begin with http://");
+    if (!is_http_address(text)) return wrong("the address does not begin with http:// or https://");
     Url url;
-    std::string authority = text.substr(kScheme.size());
+    url.secure = text.starts_with(kSecureScheme);
+    url.port = usual_port(url);
+    std::string authority = text.substr((url.secure ? kSecureScheme : kPlainScheme).size());
     if (const std::size_t slash = authority.find('/'); slash != std::string::npos) {
         url.target = authority.substr(slash);
         authority.resize(slash);
@@ -66,22 +90,39 @@ struct HttpClient::State {
     Url url;
     Time limit;
     asio::io_context context;
-    std::optional<beast::tcp_stream> stream;
+    asio::ssl::context tls{asio::ssl::context::tls_client};
+    // One of them is used.
+    std::optional<beast::tcp_stream> plain;
+    std::optional<beast::ssl_stream<beast::tcp_stream>> secure;
     beast::flat_buffer buffer;
     std::optional<http::response_parser<http::buffer_body>> parser;
     bool reusable = false;
 
     State(Url u, Time l) : url(std::move(u)), limit(l) {}
 
-    // Runs one asynchronous step to its end, under the time limit.
+    // Runs one asynchronous step to its end, under the time limit. `start` is given the stream and what to call.
     template <typename Start>
     error_code step(Start start) {
         error_code result = asio::error::would_block;
-        stream->expires_after(std::chrono::duration_cast<std::chrono::steady_clock::duration>(limit));
-        start([&](error_code error, auto&&...) { result = error; });
+        const auto done = [&](error_code error, auto&&...) { result = error; };
+        lowest().expires_after(std::chrono::duration_cast<std::chrono::steady_clock::duration>(limit));
+        if (secure) {
+            start(*secure, done);
+        } else {
+            start(*plain, done);
+        }
         context.restart();
         context.run();
         return result;
+    }
+    beast::tcp_stream& lowest() { return secure ? secure->next_layer() : *plain; }
+    bool connected() const { return plain || secure; }
+    const SSL* secure_handle() const {
+        return const_cast<beast::ssl_stream<beast::tcp_stream>&>(*secure).native_handle();
+    }
+    void close() {
+        plain.reset();
+        secure.reset();
     }
 
     tl::unexpected<Error> unreachable(error_code error, const char* doing) const {
@@ -99,6 +140,21 @@ struct HttpClient::State {
             return fail(ErrorKind::wanting, "the host's name is not known on this network", where,
                         "use the server's address in digits");
         }
+        if (secure && ::SSL_get_verify_result(secure_handle()) != X509_V_OK) {
+            const long why = ::SSL_get_verify_result(secure_handle());
+            return fail(
+                ErrorKind::wanting,
+                fmt::format("the server's certificate is not accepted: {}", ::X509_verify_cert_error_string(why)),
+                where,
+                why == X509_V_ERR_HOSTNAME_MISMATCH || why == X509_V_ERR_IP_ADDRESS_MISMATCH
+                    ? "use the name in the address for which the certificate was made"
+                    : "players refuse it, too, unless they were told of it; to check with it all the same, "
+                      "name it with --trust");
+        }
+        if (url.secure && error.category() == asio::error::get_ssl_category()) {
+            return fail(ErrorKind::wanting, "what answers at this address doesn't speak TLS", where,
+                        "compare scheme and port with what wavecrest stream run printed");
+        }
         if (error == http::error::end_of_stream || error == http::error::partial_message ||
             error == asio::error::connection_reset) {
             return fail(ErrorKind::wanting, fmt::format("the server ended the connection while {}", doing), where,
@@ -109,13 +165,33 @@ struct HttpClient::State {
     }
 
     error_code connect() {
-        stream.emplace(context);
+        close();
         buffer.clear();
         tcp::resolver resolver(context);
         error_code error;
         const auto found = resolver.resolve(url.host, fmt::format("{}", url.port), error);
         if (error) return error;
-        return step([&](auto done) { stream->async_connect(found, std::move(done)); });
+        if (!url.secure) {
+            plain.emplace(context);
+        } else {
+            tls.set_default_verify_paths(error);
+            if (!url.trusted.empty()) tls.load_verify_file(url.trusted.string(), error);
+            if (error) return error;
+            secure.emplace(context, tls);
+            secure->set_verify_mode(asio::ssl::verify_peer);
+            SSL* const handle = secure->native_handle();
+            asio::ip::make_address(url.host, error);
+            if (error) {
+                ::SSL_set_tlsext_host_name(handle, url.host.c_str());  // RFC 6066, 3: names only, no addresses
+                ::SSL_set1_host(handle, url.host.c_str());
+            } else {
+                ::X509_VERIFY_PARAM_set1_ip_asc(::SSL_get0_param(handle), url.host.c_str());
+            }
+        }
+        error = step([&](auto&, auto done) { lowest().async_connect(found, std::move(done)); });
+        if (error || !secure) return error;
+        return step(
+            [&](auto&, auto done) { secure->async_handshake(asio::ssl::stream_base::client, std::move(done)); });
     }
 };
 
@@ -124,20 +200,20 @@ HttpClient::~HttpClient() = default;
 
 void HttpClient::close() {
     state_->parser.reset();
-    state_->stream.reset();
+    state_->close();
     state_->reusable = false;
 }
 
 Result<ResponseHead> HttpClient::get(std::uint64_t first, std::optional<std::uint64_t> last) {
     State& s = *state_;
     http::request<http::empty_body> request{http::verb::get, s.url.target, 11};
-    request.set(http::field::host, s.url.port == 80 ? s.url.host : fmt::format("{}:{}", s.url.host, s.url.port));
+    request.set(http::field::host, authority_of(s.url));
     request.set(http::field::user_agent, "Wavecrest verify");
     if (first > 0 || last)
         request.set(http::field::range,
                     last ? fmt::format("bytes={}-{}", first, *last) : fmt::format("bytes={}-", first));
 
-    bool used_again = s.reusable && s.stream;
+    bool used_again = s.reusable && s.connected();
     for (int attempt = 0;; ++attempt) {
         if (!used_again) {
             close();
@@ -146,10 +222,10 @@ Result<ResponseHead> HttpClient::get(std::uint64_t first, std::optional<std::uin
         s.reusable = false;
         s.parser.emplace();
         s.parser->body_limit(boost::none);
-        error_code error = s.step([&](auto done) { http::async_write(*s.stream, request, std::move(done)); });
+        error_code error = s.step([&](auto& to, auto done) { http::async_write(to, request, std::move(done)); });
         if (!error)
-            error =
-                s.step([&](auto done) { http::async_read_header(*s.stream, s.buffer, *s.parser, std::move(done)); });
+            error = s.step(
+                [&](auto& from, auto done) { http::async_read_header(from, s.buffer, *s.parser, std::move(done)); });
         if (!error) break;
         // A kept connection may have been closed by the server meanwhile: try once anew.
         if (!used_again || attempt > 0) return s.unreachable(error, "asking for the stream");
@@ -194,7 +270,7 @@ Result<std::size_t> HttpClient::read(std::span<std::uint8_t> buffer) {
         s.parser->get().body().data = buffer.data();
         s.parser->get().body().size = buffer.size();
         error_code error =
-            s.step([&](auto done) { http::async_read_some(*s.stream, s.buffer, *s.parser, std::move(done)); });
+            s.step([&](auto& from, auto done) { http::async_read_some(from, s.buffer, *s.parser, std::move(done)); });
         if (error == http::error::need_buffer) error = {};
         if (error) return s.unreachable(error, "receiving the stream");
         if (const std::size_t got = buffer.size() - s.parser->get().body().size; got > 0) {
@@ -210,17 +286,18 @@ Result<HttpAnswered> HttpClient::exchange(const Url& url, const HttpExchange& wa
     State s(url, wanted.limit);
     if (const error_code error = s.connect()) return s.unreachable(error, "connecting");
     http::request<http::string_body> request{http::string_to_verb(wanted.method), url.target, 11};
-    request.set(http::field::host, url.port == 80 ? url.host : fmt::format("{}:{}", url.host, url.port));
+    request.set(http::field::host, authority_of(url));
     request.set(http::field::user_agent, "Wavecrest");
     request.set(http::field::connection, "close");
     if (!wanted.token.empty()) request.set(http::field::authorization, "Bearer " + wanted.token);
     if (!wanted.body.empty()) request.set(http::field::content_type, "application/json");
     request.body() = wanted.body;
     request.prepare_payload();
-    error_code error = s.step([&](auto done) { http::async_write(*s.stream, request, std::move(done)); });
+    error_code error = s.step([&](auto& to, auto done) { http::async_write(to, request, std::move(done)); });
     http::response_parser<http::string_body> parser;
     parser.body_limit(4 << 20);
-    if (!error) error = s.step([&](auto done) { http::async_read(*s.stream, s.buffer, parser, std::move(done)); });
+    if (!error)
+        error = s.step([&](auto& from, auto done) { http::async_read(from, s.buffer, parser, std::move(done)); });
     if (error) return s.unreachable(error, "asking");
     const auto& response = parser.get();
     return HttpAnswered{static_cast<int>(response.result_int()), std::string(response[http::field::content_type]),

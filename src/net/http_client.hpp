@@ -1,5 +1,6 @@
-// Fetches over HTTP/1.1: one connection, byte ranges, bodies read piece by piece. Blocking, with a time limit on every
-// wait.
+// Fetches over HTTP/1.1, with TLS where the address begins with https://: one connection, byte ranges, bodies read
+// piece by piece. Blocking, with a time limit on every wait. Certificates are checked as the system does (its
+// authorities, or those of SSL_CERT_FILE), and accepted besides where the URL says so.
 #pragma once
 
 #include <cstdint>
@@ -8,6 +9,7 @@
 #include <span>
 #include <string>
 
+#include "base/file.hpp"
 #include "base/result.hpp"
 #include "base/time.hpp"
 
@@ -17,10 +19,13 @@ struct Url {
     std::string host;
     std::uint16_t port = 80;
     std::string target = "/";  // path and query, as written
+    bool secure = false;       // https://
+    base::Path trusted;        // a certificate (PEM) accepted besides the system's; empty: none
 
     std::string text() const;
 };
-// http:// only. Kind usage.
+bool is_http_address(const std::string& text);
+// http:// and https://. Kind usage.
 Result<Url> parse_url(const std::string& text);
 
 struct ResponseHead {

@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <cctype>
+#include <chrono>
 
 #include "base/config.hpp"
 #include "base/units.hpp"
@@ -25,6 +26,8 @@ Result<SiteDevice> parse_device(base::ConfigTable& table) {
     WAVECREST_TRY_ASSIGN(name, table.text("name"));
     WAVECREST_TRY_ASSIGN(device_class, table.text("class"));
     WAVECREST_TRY_ASSIGN(room, table.text("room", ""));
+    WAVECREST_TRY_ASSIGN(player, table.text("player", ""));
+    WAVECREST_TRY_ASSIGN(address, table.text("address", ""));
     WAVECREST_TRY_ASSIGN(link, table.text("link", "gigabit"));
     WAVECREST_TRY(table.finish());
     auto found = device::find(device_class);
@@ -37,6 +40,11 @@ Result<SiteDevice> parse_device(base::ConfigTable& table) {
     entry.device.name = name;
     entry.device_class = device_class;
     entry.room = room;
+    entry.player = player;
+    entry.address = address;
+    if (!address.empty() && (!net::Networks::parse({address}) || address.find('/') != std::string::npos))
+        return table.refuse("address", fmt::format("\"{}\" is no IP address", address),
+                            "write it in digits, such as 192.168.1.20");
     entry.link = *parsed_link;
     return entry;
 }
@@ -165,11 +173,18 @@ void check_ports(const Site& site, std::vector<Finding>& findings) {
     };
     const bool rtmp = std::any_of(site.streams.begin(), site.streams.end(),
                                   [](const SiteStream& s) { return s.item.offers.rtmp || s.item.published(); });
-    if (rtmp && site.port == site.rtmp_port)
-        add(Finding::Severity::error, fmt::format("HTTP and RTMP would both listen on port {}", site.port),
-            fmt::format("{}, rtmp_port", site.file.string()), "give one of them another port");
-    std::vector<std::pair<const char*, std::uint16_t>> ports = {{"port", site.port}};
+    std::vector<std::pair<const char*, std::uint16_t>> ports;
+    if (site.plain_http) ports.emplace_back("port", site.port);
+    if (site.certificate) ports.emplace_back("tls_port", site.tls_port);
     if (rtmp) ports.emplace_back("rtmp_port", site.rtmp_port);
+    for (std::size_t i = 0; i < ports.size(); ++i) {
+        for (std::size_t k = 0; k < i; ++k) {
+            if (ports[i].second == ports[k].second)
+                add(Finding::Severity::error,
+                    fmt::format("{} and {} are both {}", ports[k].first, ports[i].first, ports[i].second),
+                    fmt::format("{}, {}", site.file.string(), ports[i].first), "give one of them another port");
+        }
+    }
     for (const auto& [key, port] : ports) {
         const std::string where = fmt::format("{}, {}", site.file.string(), key);
         if (const auto holder = host::tcp_listener(port)) {
@@ -183,6 +198,55 @@ void check_ports(const Site& site, std::vector<Finding>& findings) {
             answer.kind == host::FirewallAnswer::Kind::closed)
             add(Finding::Severity::error, fmt::format("the firewall is closed for TCP port {}: {}", port, answer.why),
                 where, fmt::format("open it: nft add rule TABLE CHAIN tcp dport {} accept", port));
+    }
+}
+
+void check_certificate(const Site& site, std::vector<Finding>& findings) {
+    if (!site.certificate) return;
+    const auto add = [&](Finding::Severity severity, std::string what, std::string remedy) {
+        findings.push_back(
+            {severity,
+             {ErrorKind::wanting, std::move(what), site.certificate->certificate.string(), std::move(remedy)}});
+    };
+    const auto facts = net::check_certificate(*site.certificate);
+    if (!facts) {
+        findings.push_back({Finding::Severity::error, facts.error()});
+        return;
+    }
+    const std::int64_t now =
+        std::chrono::duration_cast<std::chrono::seconds>(std::chrono::system_clock::now().time_since_epoch()).count();
+    constexpr std::int64_t kDay = 86'400, kSoon = 30 * kDay;
+    if (facts->valid_from > now || facts->valid_until < now) {
+        add(Finding::Severity::error,
+            facts->valid_until < now ? fmt::format("the certificate ended {} ago",
+                                                   base::format_count((now - facts->valid_until) / kDay, "day"))
+                                     : "the certificate is not valid yet",
+            "have it made anew, and look at this machine's clock");
+    } else if (facts->valid_until - now < kSoon) {
+        add(Finding::Severity::warning,
+            fmt::format("the certificate ends in {}: players will refuse the streams then",
+                        base::format_count((facts->valid_until - now) / kDay, "day")),
+            "have it made anew before");
+    }
+    if (const auto named = net::certificate_names(site.certificate->certificate, site.host()); named && !*named)
+        add(Finding::Severity::error,
+            fmt::format("the certificate is for {}, and devices are told {}",
+                        facts->names.empty() ? "no host" : facts->names, site.host()),
+            "set advertise in [server] to a name of the certificate, or have one made for this address");
+}
+
+// Devices that a stream is meant for, and that may not have it.
+void check_admission(const Site& site, const SiteStream& entry, const std::string& where,
+                     std::vector<Finding>& findings) {
+    for (const SiteDevice& d : site.devices) {
+        if (d.address.empty() || !entry.meant_for(d.device.name) || entry.item.from.empty() ||
+            entry.item.from.contain(d.address))
+            continue;
+        findings.push_back({Finding::Severity::error,
+                            {ErrorKind::wanting,
+                             fmt::format("stream \"{}\" is meant for {}, but lets nobody in from its address {}",
+                                         entry.name(), d.device.name, d.address),
+                             where, "add the address to \"from\", or leave the device out of \"devices\""}});
     }
 }
 
@@ -212,6 +276,7 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
     std::int64_t all_screens = 0;
     for (const SiteStream& entry : site.streams) {
         const std::string where = fmt::format("{}, line {}", site.file.string(), entry.line);
+        check_admission(site, entry, where, findings);
         if (entry.item.published()) continue;
         bool missing = false;
         for (const stream::Part& part : entry.item.parts) {
@@ -317,7 +382,22 @@ std::string Site::host() const {
     return !advertise.empty() ? advertise : !listen.empty() ? listen : host::best_address();
 }
 std::vector<stream::StationAddress> Site::addresses_of(const SiteStream& s) const {
-    return stream::addresses_of(s.item, host(), port, rtmp_port);
+    return stream::addresses_of(
+        s.item, host(), {plain_http ? port : std::uint16_t{0}, certificate ? tls_port : std::uint16_t{0}, rtmp_port});
+}
+std::vector<stream::StationAddress> Site::addresses_for(const SiteStream& s, const SiteDevice& d) const {
+    return stream::addresses_for(d.device, addresses_of(s));
+}
+stream::StationSettings Site::station_settings() const {
+    stream::StationSettings settings;
+    settings.address = listen;
+    settings.http = plain_http;
+    settings.http_port = port;
+    settings.rtmp_port = rtmp_port;
+    settings.certificate = certificate;
+    settings.tls_port = tls_port;
+    settings.udp = udp;
+    return settings;
 }
 std::string Site::address_of(const SiteStream& s) const {
     const auto all = addresses_of(s);
@@ -426,11 +506,25 @@ Result<Site> parse(std::string_view text, const base::Path& file) {
     WAVECREST_TRY_ASSIGN(listen, server.text("listen", ""));
     WAVECREST_TRY_ASSIGN(advertise, server.text("advertise", ""));
     WAVECREST_TRY_ASSIGN(interface, server.text("interface", ""));
+    WAVECREST_TRY_ASSIGN(certificate, server.text("certificate", ""));
+    WAVECREST_TRY_ASSIGN(key, server.text("certificate_key", ""));
+    WAVECREST_TRY_ASSIGN(tls_port, server.number("tls_port", 1, 65535, net::kDefaultTlsPort));
+    WAVECREST_TRY_ASSIGN(plain_http, server.flag("plain_http", true));
+    if (certificate.empty() != key.empty())
+        return server.refuse(certificate.empty() ? "certificate_key" : "certificate",
+                             "a certificate and its key belong together", "name both files, or none");
+    if (certificate.empty() && !plain_http)
+        return server.refuse("plain_http", "without a certificate there is no HTTPS: nothing would be left",
+                             "add certificate and certificate_key, or leave this out");
     WAVECREST_TRY_ASSIGN(hops, server.number("hops", 1, 255, site.udp.hops));
     WAVECREST_TRY(server.finish());
     site.udp.interface = interface;
     site.udp.hops = static_cast<int>(hops);
     site.port = static_cast<std::uint16_t>(port);
+    site.tls_port = static_cast<std::uint16_t>(tls_port);
+    site.plain_http = plain_http;
+    if (!certificate.empty())
+        site.certificate = {from_folder(certificate, file.parent_path()), from_folder(key, file.parent_path())};
     site.rtmp_port = static_cast<std::uint16_t>(rtmp_port);
     site.listen = listen == "0.0.0.0" || listen == "::" ? "" : listen;  // both mean all addresses
     site.advertise = advertise;
@@ -483,6 +577,7 @@ std::vector<Finding> check(const Site& site) {
         add(Finding::Severity::error, "no streams are listed", site.file.string(),
             "add a [[stream]] with a name and a file");
     check_ports(site, findings);
+    check_certificate(site, findings);
     const auto addresses = host::addresses();
     const auto is_ours = [&](const std::string& text) {
         return std::any_of(addresses.begin(), addresses.end(),
@@ -523,6 +618,7 @@ std::string compose(const NewSite& site) {
         "[server]\nport = {}            # TCP port of the streams\n"
         "# listen = \"192.168.1.10\"    # only this address; all when left out\n"
         "# advertise = \"192.168.1.10\" # the address devices are told; this machine's first when left out\n"
+        "# certificate = \"house.pem\"; certificate_key = \"house-key.pem\" # HTTPS, too, at tls_port = 8443\n"
         "# interface = \"eth0\"         # by which multicast is sent; hops = 4: routers it may pass\n",
         toml_text(site.house), site.port);
     text +=
@@ -534,7 +630,9 @@ std::string compose(const NewSite& site) {
     }
     if (site.devices.empty())
         text +=
-            "# [[device]]\n# name = \"Lounge TV\"\n# class = \"tv-hd\"\n# room = \"Lounge\"\n# link = \"gigabit\"\n\n";
+            "# [[device]]\n# name = \"Lounge TV\"\n# class = \"tv-hd\"\n# room = \"Lounge\"\n# link = \"gigabit\"\n"
+            "# player = \"living-room app\"  # the program on it, where there are several\n"
+            "# address = \"192.168.1.20\"    # the device's own, where it is fixed\n\n";
     text += "# What is streamed. Files are named from this file's folder. Without devices a stream is meant for all.\n";
     for (const auto& s : site.streams)
         text += fmt::format("[[stream]]\nname = {}\nfile = {}\n\n", toml_text(s.name), toml_text(s.file));

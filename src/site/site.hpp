@@ -18,6 +18,8 @@ struct SiteDevice {
     device::Device device;  // its name is the one it has in the house
     std::string device_class;
     std::string room;
+    std::string player;   // the program on it that plays, as people call it; empty: its own
+    std::string address;  // in digits; empty: not known
     device::Link link;
     int line = 0;
 };
@@ -39,6 +41,9 @@ struct Site {
     std::string listen;     // address to listen on; empty: all
     std::string advertise;  // address devices use; empty: this machine's first
     std::uint16_t rtmp_port = net::kDefaultRtmpPort;
+    std::optional<net::CertificateFiles> certificate;  // for HTTPS
+    std::uint16_t tls_port = net::kDefaultTlsPort;
+    bool plain_http = true;  // HTTP beside HTTPS
     net::UdpSettings udp;
     std::vector<SiteDevice> devices;
     std::vector<SiteStream> streams;
@@ -48,7 +53,11 @@ struct Site {
     // The one to enter first of all, and all of them.
     std::string address_of(const SiteStream& stream) const;
     std::vector<stream::StationAddress> addresses_of(const SiteStream& stream) const;
-    // As a station runs them. Plans encodes, which looks at their sources: fails as convert::make_plan does.
+    // Those to enter on a device.
+    std::vector<stream::StationAddress> addresses_for(const SiteStream& stream, const SiteDevice& device) const;
+    // As a station runs them.
+    stream::StationSettings station_settings() const;
+    // What a station runs. Plans encodes, which looks at their sources: fails as convert::make_plan does.
     Result<std::vector<stream::StationItem>> items() const;
 };
 

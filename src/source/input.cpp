@@ -347,7 +347,7 @@ Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::Re
             return std::shared_ptr<base::ByteSource>(std::move(source));
         });
     }
-    if (name.starts_with("http://")) {
+    if (net::is_http_address(name)) {
         WAVECREST_TRY_ASSIGN(url, net::parse_url(name));
         const std::string hint = base::Path(plain_text(url.target.substr(0, url.target.find('?')))).stem().string();
         return FileInput::create(name, hint.empty() ? url.host : hint,

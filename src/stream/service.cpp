@@ -6,6 +6,7 @@
 #include <cctype>
 #include <charconv>
 
+#include "net/http_client.hpp"
 #include "source/input.hpp"
 
 namespace wavecrest::stream {
@@ -82,10 +83,13 @@ std::string live_hls_path(const std::string& path) {
     return stem_of(path) + "-live.m3u8";
 }
 
-std::string address_for(const std::string& host, std::uint16_t port, const std::string& path) {
-    const bool ipv6 = host.find(':') != std::string::npos;
-    return fmt::format("http://{}{}{}{}{}", ipv6 ? "[" : "", host, ipv6 ? "]" : "",
-                       port == 80 ? "" : fmt::format(":{}", port), net::encode_path(path));
+std::string address_for(const std::string& host, std::uint16_t port, const std::string& path, bool secure) {
+    net::Url url;
+    url.host = host;
+    url.port = port;
+    url.target = net::encode_path(path);
+    url.secure = secure;
+    return url.text();
 }
 
 Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {

@@ -48,7 +48,7 @@ std::string hls_path(const std::string& path);
 std::string live_path(const std::string& path);
 std::string live_hls_path(const std::string& path);
 // The address to enter on a device.
-std::string address_for(const std::string& host, std::uint16_t port, const std::string& path);
+std::string address_for(const std::string& host, std::uint16_t port, const std::string& path, bool secure = false);
 
 // Opens every file and reads its index. Fails on the first that is missing, unreadable or no media file.
 Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items);

@@ -13,6 +13,7 @@
 #include "base/units.hpp"
 #include "host/machine.hpp"
 #include "net/amf0.hpp"
+#include "net/http_client.hpp"
 #include "net/rtmp_chunks.hpp"
 #include "stream/control.hpp"
 #include "stream/rtmp_wire.hpp"
@@ -185,6 +186,7 @@ struct Station::State {
     std::map<std::string, std::shared_ptr<Published>> published;  // by the stream's name
     std::unique_ptr<LiveService> live;
     std::unique_ptr<Service> service;
+    std::unique_ptr<net::TlsFront> tls;
     std::unique_ptr<net::RtmpServer> rtmp;
     std::vector<std::unique_ptr<Pusher>> pushers;
     Steady::time_point started = Steady::now();
@@ -462,6 +464,20 @@ Result<std::unique_ptr<Station>> Station::start(ReadyStation ready, StationSetti
     if (!s.settings.token.empty()) http.control = control_answer(*station, s.settings.token);
     WAVECREST_TRY_ASSIGN(service, Service::start(s.ready.on_demand, http));
     s.service = std::move(service);
+    if (s.settings.certificate) {
+        net::TlsFrontSettings front;
+        front.address = s.settings.address;
+        front.port = s.settings.tls_port;
+        front.files = *s.settings.certificate;
+        front.hand_over = [&s](int socket, std::string address) {
+            s.service->server().adopt(socket, std::move(address));
+        };
+        front.on_refused = [&s](const std::string& address, const std::string& why) {
+            s.line(fmt::format("{}  {:<7}  no secure connection was made: {}", address, "refused", why));
+        };
+        WAVECREST_TRY_ASSIGN(tls, net::TlsFront::start(std::move(front)));
+        s.tls = std::move(tls);
+    }
     WAVECREST_TRY(s.start_rtmp());
     for (const StationItem& one : s.ready.items) {
         for (const net::RtmpAddress& to : one.push) {
@@ -487,6 +503,7 @@ Station::~Station() {
     for (const auto& pusher : s.pushers) pusher->thread.join();
     if (s.sampling.joinable()) s.sampling.join();
     s.rtmp.reset();
+    s.tls.reset();
     s.service.reset();
     s.live.reset();
     s.published.clear();
@@ -496,8 +513,13 @@ Station::~Station() {
 std::uint16_t Station::http_port() const {
     return state_->service->port();
 }
-std::uint16_t Station::rtmp_port() const {
-    return state_->rtmp ? state_->rtmp->port() : 0;
+StationPorts Station::ports() const {
+    const State& s = *state_;
+    StationPorts ports;
+    if (s.settings.http) ports.http = http_port();
+    if (s.tls) ports.tls = s.tls->port();
+    if (s.rtmp) ports.rtmp = s.rtmp->port();
+    return ports;
 }
 const std::vector<StationItem>& Station::items() const {
     return state_->ready.items;
@@ -506,12 +528,12 @@ const std::vector<ReadyStream>& Station::on_demand() const {
     return state_->ready.on_demand;
 }
 
-std::vector<StationAddress> addresses_of(const StationItem& one, const std::string& host, std::uint16_t http_port,
-                                         std::uint16_t rtmp_port) {
+std::vector<StationAddress> addresses_of(const StationItem& one, const std::string& host, const StationPorts& ports) {
     std::vector<StationAddress> all;
     const std::string query = one.key.empty() ? "" : "?key=" + net::encode_path(one.key);
     const auto http = [&](const char* way, const std::string& path) {
-        all.push_back({one.name, way, address_for(host, http_port, path) + query});
+        if (ports.tls != 0) all.push_back({one.name, way, address_for(host, ports.tls, path, true) + query});
+        if (ports.http != 0) all.push_back({one.name, way, address_for(host, ports.http, path) + query});
     };
     if (one.offers.file) http("file", one.path);
     if (one.offers.hls) http("hls", hls_path(one.path));
@@ -520,17 +542,24 @@ std::vector<StationAddress> addresses_of(const StationItem& one, const std::stri
     if (one.offers.rtmp || one.published())
         all.push_back(
             {one.name, "rtmp",
-             net::RtmpAddress{host, rtmp_port, std::string(kRtmpApplication), rtmp_name(one.path)}.text() + query});
+             net::RtmpAddress{host, ports.rtmp, std::string(kRtmpApplication), rtmp_name(one.path)}.text() + query});
     for (const LiveTarget& target : one.targets)
         all.push_back({one.name, target.rtp ? "rtp" : "udp", address_for(target)});
+    return all;
+}
+
+std::vector<StationAddress> addresses_for(const device::Device& device, std::vector<StationAddress> all) {
+    const auto is_secure = [](const StationAddress& one) { return one.address.starts_with("https://"); };
+    const bool wanted = device::takes(device, "https") && std::any_of(all.begin(), all.end(), is_secure);
+    std::erase_if(
+        all, [&](const StationAddress& one) { return net::is_http_address(one.address) && is_secure(one) != wanted; });
     return all;
 }
 
 std::vector<StationAddress> Station::addresses(const std::string& host) const {
     std::vector<StationAddress> all;
     for (const StationItem& one : state_->ready.items) {
-        for (StationAddress& address : addresses_of(one, host, http_port(), rtmp_port()))
-            all.push_back(std::move(address));
+        for (StationAddress& address : addresses_of(one, host, ports())) all.push_back(std::move(address));
     }
     return all;
 }

@@ -9,10 +9,12 @@
 #include <string>
 #include <vector>
 
+#include "device/device.hpp"
 #include "net/http_server.hpp"
 #include "net/networks.hpp"
 #include "net/rtmp_client.hpp"
 #include "net/rtmp_server.hpp"
+#include "net/tls.hpp"
 #include "stream/live.hpp"
 #include "stream/service.hpp"
 
@@ -56,6 +58,8 @@ struct StationSettings {
     std::uint16_t http_port = net::kDefaultHttpPort;
     bool http = true;  // else it listens on loopback only, for its controls
     std::uint16_t rtmp_port = net::kDefaultRtmpPort;
+    std::optional<net::CertificateFiles> certificate;  // with it, what goes by HTTP goes by HTTPS, too
+    std::uint16_t tls_port = net::kDefaultTlsPort;
     net::UdpSettings udp;
     std::string token;                                     // for controls; empty: there are none
     std::function<void(const std::string& line)> on_line;  // for people, from any thread, one at a time
@@ -72,9 +76,14 @@ struct StationAddress {
     std::string address;  // to enter
 };
 
-// All of one stream's. `rtmp_port` and `http_port` as the station has them.
-std::vector<StationAddress> addresses_of(const StationItem& item, const std::string& host, std::uint16_t http_port,
-                                         std::uint16_t rtmp_port);
+// Of a station; 0: it doesn't listen for that.
+struct StationPorts {
+    std::uint16_t http = 0, tls = 0, rtmp = 0;
+};
+// All of one stream's. What is to be had by HTTPS and HTTP is in it twice, HTTPS first.
+std::vector<StationAddress> addresses_of(const StationItem& item, const std::string& host, const StationPorts& ports);
+// Those of them a device is given: HTTPS or HTTP, as it takes them.
+std::vector<StationAddress> addresses_for(const device::Device& device, std::vector<StationAddress> addresses);
 
 struct StationViewer : Viewer {
     double rate_bps = 0;  // in the last seconds
@@ -114,8 +123,8 @@ class Station {
     // Ends everything at once.
     ~Station();
 
-    std::uint16_t http_port() const;
-    std::uint16_t rtmp_port() const;  // 0: it doesn't listen for RTMP
+    std::uint16_t http_port() const;  // of its controls, at least
+    StationPorts ports() const;
     const std::vector<StationItem>& items() const;
     const std::vector<ReadyStream>& on_demand() const;  // of them
     std::vector<StationAddress> addresses(const std::string& host) const;

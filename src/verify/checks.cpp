@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/units.hpp"
+#include "profile/profile.hpp"
 
 namespace wavecrest::verify {
 namespace {
@@ -14,9 +15,44 @@ using device::Verdict;
 using namespace std::chrono_literals;
 
 constexpr double kSlowStart = 5, kTooSlowStart = 15;  // seconds
+constexpr double kSlowSkip = 3, kTooSlowSkip = 8;
+constexpr double kHeadroom = 0.8;  // of a link that may be filled by a film's busiest second
 
 std::string ms(Time time) {
     return fmt::format("{:.0f} ms", base::to_seconds(time) * 1000);
+}
+
+void add_startup(Verification& v, std::string why) {
+    const double startup = base::to_seconds(v.startup);
+    add(v, "startup",
+        startup > kTooSlowStart ? Verdict::fail
+        : startup > kSlowStart  ? Verdict::warn
+                                : Verdict::pass,
+        base::format_span(v.startup), fmt::format("{:g} s", kSlowStart), std::move(why));
+}
+
+void add_stalls(Verification& v, std::string why) {
+    Time stood{};
+    for (const measure::Stall& stall : v.stalls) stood += stall.length;
+    add(v, "stalls", v.stalls.empty() ? Verdict::pass : Verdict::fail,
+        v.stalls.empty() ? "none" : fmt::format("{}, {} in all", v.stalls.size(), base::format_span(stood)), "none",
+        std::move(why));
+}
+
+// A built-in profile whose rate leaves headroom on the link.
+std::string fitting_profile(const device::Link& link) {
+    const profile::Profile* best = nullptr;
+    for (const profile::Profile& p : profile::built_in()) {
+        const std::int64_t rate = p.video.peak_bps + p.audio.bitrate_bps;
+        if (p.video.peak_bps == 0 || static_cast<double>(rate) > kHeadroom * static_cast<double>(link.payload_bps))
+            continue;
+        if (best == nullptr || p.video.peak_bps > best->video.peak_bps) best = &p;
+    }
+    return best != nullptr ? fmt::format("convert the film for it with the profile {} (at most {})", best->name,
+                                         base::format_bitrate(best->video.peak_bps + best->audio.bitrate_bps))
+                           : fmt::format("convert the film with a profile of at most {}",
+                                         base::format_bitrate(static_cast<std::int64_t>(
+                                             kHeadroom * static_cast<double>(link.payload_bps))));
 }
 
 }  // namespace
@@ -42,25 +78,15 @@ void add_playback(Verification& v, const measure::PlaybackModel& player, Short c
     // One that only began when receiving ended is none.
     std::erase_if(v.stalls, [](const measure::Stall& stall) { return stall.length < 20ms; });
     v.levels = player.levels();
-    const double startup = base::to_seconds(v.startup);
     if (v.started) {
-        add(v, "startup",
-            startup > kTooSlowStart ? Verdict::fail
-            : startup > kSlowStart  ? Verdict::warn
-                                    : Verdict::pass,
-            base::format_span(v.startup), fmt::format("{:g} s", kSlowStart),
-            "people wait too long for the first picture: encode with shorter distances between keyframes");
+        add_startup(v, "people wait too long for the first picture: encode with shorter distances between keyframes");
     } else {
         add(v, "startup", Verdict::fail, "the picture never started", fmt::format("{:g} s", kSlowStart),
             cause == Short::network ? "the link is too slow for this stream"
                                     : "the server, or the network between it and here, sends too little");
     }
-    Time stood{};
-    for (const measure::Stall& stall : v.stalls) stood += stall.length;
-    add(v, "stalls", v.stalls.empty() ? Verdict::pass : Verdict::fail,
-        v.stalls.empty() ? "none" : fmt::format("{}, {} in all", v.stalls.size(), base::format_span(stood)), "none",
-        cause == Short::network ? "the link did not deliver in time"
-                                : "the server, or the network between it and here, did not deliver in time");
+    add_stalls(v, cause == Short::network ? "the link did not deliver in time"
+                                          : "the server, or the network between it and here, did not deliver in time");
     const auto peak = static_cast<double>(v.peak_1s_bps), link = static_cast<double>(v.link.payload_bps);
     const bool carried = v.stalls.empty() && v.started;
     add(v, "link",
@@ -72,6 +98,39 @@ void add_playback(Verification& v, const measure::PlaybackModel& player, Short c
         fmt::format("{} of payload", base::format_bitrate(v.link.payload_bps)),
         carried ? "the link is nearly filled; the player's buffer carried it this time"
                 : "the stream needs more than the link carries: wire the device, or encode at a lower rate");
+}
+
+void add_skips(Verification& v) {
+    if (v.skips.empty()) return;
+    Time longest{};
+    std::string measured;
+    for (const Skip& skip : v.skips) {
+        longest = std::max(longest, skip.first_picture);
+        measured += (measured.empty() ? "" : ", ") + base::format_span(skip.first_picture);
+    }
+    const double seconds = base::to_seconds(longest);
+    add(v, "skips",
+        seconds > kTooSlowSkip ? Verdict::fail
+        : seconds > kSlowSkip  ? Verdict::warn
+                               : Verdict::pass,
+        measured, fmt::format("{:g} s", kSlowSkip), "after a skip the picture takes long to come back");
+}
+
+void add_film_playback(Verification& v, Short cause, const std::string& why_slow) {
+    if (v.started) add_startup(v, why_slow);
+    add_stalls(v, cause == Short::server ? "the server did not deliver in time" : "the link did not deliver in time");
+    add_skips(v);
+    const auto peak = static_cast<double>(v.peak_1s_bps), link = static_cast<double>(v.link.payload_bps);
+    const bool carried = v.stalls.empty();
+    add(v, "link",
+        peak <= kHeadroom * link ? Verdict::pass
+        : carried                ? Verdict::warn
+                                 : Verdict::fail,
+        fmt::format("{} on average, {} in the busiest second", base::format_bitrate(v.mean_bps),
+                    base::format_bitrate(v.peak_1s_bps)),
+        fmt::format("{} of payload", base::format_bitrate(v.link.payload_bps)),
+        carried ? "the busiest second nearly fills or exceeds the link; the player's buffer carried it this time"
+                : "the stream needs more than the link carries");
 }
 
 void add_transport(Verification& v, const measure::TransportReport& report, const std::string& why_gaps) {
@@ -115,6 +174,65 @@ void conclude_live(Verification& v, Short cause) {
                  : name == "clock references" || name == "received" || name == "playlist" || name == "segments"
                      ? Short::server
                      : Short::device;
+}
+
+void fill_seconds(Verification& v, const std::vector<double>& title_rate, const std::vector<std::uint64_t>& received) {
+    const Time end = v.levels.empty() ? Time{} : v.levels.back().clock;
+    const auto count = std::max(static_cast<std::size_t>(base::to_seconds(end)) + 1, received.size());
+    v.seconds.resize(count);
+    for (std::size_t i = 0; i < received.size(); ++i) v.seconds[i].received_bps = static_cast<double>(received[i]) * 8;
+    if (!v.started) return;
+    for (std::size_t i = 0; i < count; ++i) {
+        Time clock = base::from_seconds(static_cast<double>(i) + 0.5);
+        bool standing = clock < v.startup;
+        Time position = clock - v.startup;
+        for (const measure::Stall& stall : v.stalls) {
+            if (clock < stall.clock) break;
+            standing |= clock < stall.clock + stall.length;
+            position -= std::min(stall.length, clock - stall.clock);
+        }
+        const auto second = static_cast<std::size_t>(std::max(base::to_seconds(position), 0.0));
+        if (!standing && second < title_rate.size()) v.seconds[i].stream_bps = title_rate[second];
+    }
+}
+
+void conclude_film(Verification& v, Short stall_cause) {
+    const Check* worst = nullptr;
+    for (const Check& check : v.checks) {
+        v.verdict = device::worse(v.verdict, check.verdict);
+        if (check.verdict == Verdict::fail && worst == nullptr) worst = &check;
+    }
+    static constexpr std::string_view kPlayback[] = {"startup", "stalls", "skips", "link"};
+    const auto is_playback = [](const Check& c) {
+        return std::find(std::begin(kPlayback), std::end(kPlayback), c.name) != std::end(kPlayback);
+    };
+    if (worst != nullptr && !is_playback(*worst)) {
+        v.short_of = worst->name == "complete"   ? Short::file
+                     : worst->name == "received" ? Short::server
+                                                 : Short::device;
+        v.summary = fmt::format("{}: {}, but the limit is {}", worst->name, worst->measured, worst->limit);
+        v.remedy = worst->why;
+    } else if (worst != nullptr) {
+        v.short_of = stall_cause;
+        if (stall_cause == Short::network) {
+            v.summary = fmt::format("the link carries {}, the film needs {} on average and {} in its busiest second",
+                                    base::format_bitrate(v.link.payload_bps), base::format_bitrate(v.mean_bps),
+                                    base::format_bitrate(v.peak_1s_bps));
+            v.remedy = "connect the device by wire or a better link, or " + fitting_profile(v.link);
+        } else {
+            v.summary = fmt::format("the server delivered too slowly: {}", worst->measured);
+            v.remedy = "look for what else keeps the server or its drive busy, then verify again";
+        }
+    } else if (v.verdict == Verdict::warn) {
+        for (const Check& check : v.checks) {
+            if (check.verdict != Verdict::warn) continue;
+            v.summary = fmt::format("plays, but {}: {}", check.name, check.measured);
+            v.remedy = check.why;
+            break;
+        }
+    } else {
+        v.summary = fmt::format("starts after {}, plays to the end without a stall", base::format_span(v.startup));
+    }
 }
 
 }  // namespace wavecrest::verify

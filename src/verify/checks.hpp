@@ -13,9 +13,18 @@ void add(Verification& v, std::string name, device::Verdict verdict, std::string
 Verification failed(Verification v, Short short_of, const Error& error, std::string check);
 // Startup and stalls of a player's model, and the link. `cause` is what stalls are put down to.
 void add_playback(Verification& v, const measure::PlaybackModel& player, Short cause);
+// How long the skips took, where there were some.
+void add_skips(Verification& v);
+// Startup, stalls, skips and the link of a film that was played to its end; v has them. `why_slow` is said of a slow
+// start.
+void add_film_playback(Verification& v, Short cause, const std::string& why_slow);
+// The bit rate shown at each second of the player's clock: the title's, moved by the start and the stalls; and what
+// came in.
+void fill_seconds(Verification& v, const std::vector<double>& title_rate, const std::vector<std::uint64_t>& received);
 // Gaps, clock references, tables and lateness of transport packets.
 void add_transport(Verification& v, const measure::TransportReport& report, const std::string& why_gaps);
 // Verdict, what is short, and the words for it, from the checks. `cause` is what stalls are put down to.
 void conclude_live(Verification& v, Short cause);
+void conclude_film(Verification& v, Short cause);
 
 }  // namespace wavecrest::verify

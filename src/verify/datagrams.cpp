@@ -27,6 +27,8 @@ using Steady = std::chrono::steady_clock;
 constexpr std::size_t kKept = 48 << 20;
 // Receivers smooth out what comes earlier or later than the clock says; cheap ones hold little.
 constexpr Time kJitterWarning = std::chrono::milliseconds(50), kJitterLimit = std::chrono::milliseconds(250);
+// A stream that sends nothing for so long has ended.
+constexpr std::chrono::seconds kSilence{5};
 
 std::string ms(Time time) {
     return fmt::format("{:.0f} ms", base::to_seconds(time) * 1000);
@@ -144,14 +146,21 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
     const auto patience = std::chrono::duration_cast<Steady::duration>(job.wait);
     const auto length = std::chrono::duration_cast<Steady::duration>(job.listen);
     std::optional<Steady::time_point> listening;
+    Steady::time_point heard;
+    bool silent = false;
     while (true) {
         if (cancel.requested()) return base::interrupted();
         const auto now = Steady::now();
         if (!listening && now - begun > patience) break;
         if (listening && now - *listening > length) break;
+        if (listening && now - heard > kSilence) {
+            silent = true;
+            break;
+        }
         WAVECREST_TRY_ASSIGN(datagrams, receiver->receive(50ms));
         for (const auto& datagram : datagrams) got.take(datagram, rtp);
-        if (!listening && !datagrams.empty()) listening = Steady::now();
+        if (!datagrams.empty()) heard = Steady::now();
+        if (!listening && !datagrams.empty()) listening = heard;
         if (progress && listening) progress({std::chrono::duration_cast<Time>(now - *listening), job.listen});
     }
     if (!got.first && got.malformed == 0) {
@@ -188,6 +197,11 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
         v.seconds.push_back(second);
     }
     add(v, "arrives", Verdict::pass, fmt::format("{} datagrams in {}", got.datagrams, base::format_span(spanned)), "");
+
+    if (silent)
+        add(v, "goes on", job.to_end ? Verdict::pass : Verdict::warn,
+            fmt::format("nothing came in the last {}", base::format_span(kSilence)), "",
+            job.to_end ? "" : "the stream ended, was paused, or something on the way stopped carrying it");
 
     // What it is made of, against the device.
     auto media = container::open_media(std::make_shared<base::MemorySource>(std::move(got.kept), job.address));

@@ -140,6 +140,7 @@ struct Receiving {
 // What it is made of, against the device. False when that can't be told.
 bool judge_content(Receiving& r, const Job& job, const char* protocol) {
     r.v.checks.push_back(device::judge_protocol(job.device, protocol));
+    if (job.address.starts_with("https://")) r.v.checks.push_back(device::judge_protocol(job.device, "https"));
     auto media = container::open_media(std::make_shared<base::MemorySource>(std::move(r.kept), job.address));
     if (!media) {
         r.v = failed(std::move(r.v), Short::server,
@@ -193,7 +194,8 @@ class HlsSource {
     }
     Result<net::ResponseHead> begin(const std::string& address) {
         WAVECREST_TRY_ASSIGN(url, net::parse_url(address));
-        if (url.host != host_.host || url.port != host_.port) {
+        if (url.host != host_.host || url.port != host_.port || url.secure != host_.secure) {
+            url.trusted = host_.trusted;
             client_ = std::make_unique<net::HttpClient>(url);
             host_ = url;
         }
@@ -226,11 +228,12 @@ bool is_rtmp_address(const std::string& address) {
 
 bool is_playlist_address(const std::string& address) {
     const std::string path = address.substr(0, address.find_first_of("?#"));
-    return path.starts_with("http://") && path.ends_with(".m3u8");
+    return net::is_http_address(path) && path.ends_with(".m3u8");
 }
 
 Result<Verification> run_http_live(const Job& job, const Progress& progress, const Cancel& cancel) {
     WAVECREST_TRY_ASSIGN(url, net::parse_url(job.address));
+    url.trusted = job.trusted;
     net::HttpClient client(url);
     const auto head = wait_for(job, cancel, [&] { return client.get(0); });
     Receiving r(job, true);
@@ -376,10 +379,12 @@ Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Ca
 
 Result<Verification> run_hls(const Job& job, const Progress& progress, const Cancel& cancel) {
     WAVECREST_TRY_ASSIGN(url, net::parse_url(job.address));
+    url.trusted = job.trusted;
     // A first look tells which kind it is: films are played faster than they last, live streams can't be.
     std::string address = job.address;
     const auto look = [&]() -> Result<container::MediaPlaylist> {
         WAVECREST_TRY_ASSIGN(at, net::parse_url(address));
+        at.trusted = job.trusted;
         WAVECREST_TRY_ASSIGN(answered, net::HttpClient::exchange(at, {"GET", "", "", base::from_seconds(15)}));
         if (answered.status != 200)
             return fail(ErrorKind::wanting, fmt::format("the server answers with status {}", answered.status), address,
@@ -551,20 +556,7 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
             skip.first_picture = r.clock->now() - before;
             r.v.skips.push_back(skip);
         }
-        if (!r.v.skips.empty()) {
-            std::string measured;
-            Time longest_skip{};
-            for (const Skip& skip : r.v.skips) {
-                longest_skip = std::max(longest_skip, skip.first_picture);
-                measured += (measured.empty() ? "" : ", ") + base::format_span(skip.first_picture);
-            }
-            const double seconds = base::to_seconds(longest_skip);
-            add(r.v, "skips",
-                seconds > 8   ? Verdict::fail
-                : seconds > 3 ? Verdict::warn
-                              : Verdict::pass,
-                measured, "3 s", "after a skip the picture takes long to come back");
-        }
+        add_skips(r.v);
     }
     add_playback(r.v, player, cause);
     if (live && r.v.started) add_delay(r, delay);

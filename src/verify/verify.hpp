@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "base/cancel.hpp"
+#include "base/file.hpp"
 #include "base/progress.hpp"
 #include "base/result.hpp"
 #include "device/device.hpp"
@@ -19,6 +20,8 @@ struct Job {
     device::Link link;
     Time wait{};                           // for a stream to appear
     Time listen = base::from_seconds(10);  // to it
+    base::Path trusted;                    // a certificate accepted besides the system's (HTTPS); empty: none
+    bool to_end = false;                   // that it ends is no fault
     bool real_time = false;  // else waiting for the link is skipped on the clock; the server's own time always counts
 };
 

@@ -1,0 +1,42 @@
+// Where in a file the pieces of a film lie: what a player can show when so many bytes have come.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "base/cancel.hpp"
+#include "container/mp4_reader.hpp"
+#include "media/types.hpp"
+#include "net/http_client.hpp"
+
+namespace wavecrest::verify {
+
+struct Film {
+    struct Piece {  // a picture, or a piece of sound
+        std::uint64_t offset = 0, size = 0;
+        Time pts{}, duration{};
+        bool key = false;
+    };
+    struct Lane {  // of a track with pictures or sound
+        bool pictures = false;
+        std::vector<Piece> pieces;  // in decoding order
+    };
+    std::string container;
+    Time duration{};
+    std::vector<Track> tracks;
+    std::vector<Lane> lanes;
+    bool index_in_front = true;
+    std::string damage;  // empty: none
+
+    std::vector<RatePiece> rate() const;
+    // Of the first lane with pictures; null: there is none.
+    const Piece* keyframe_before(Time time) const;
+};
+
+Film film_of(const container::Mp4Movie& movie);
+// Fetches a file of any format and reads it through, outside of any link. Formats that say nowhere where their packets
+// lie are taken to spend as many bytes on packing everywhere. Errors (kind input) as of open_http() and open_media();
+// kind interrupted.
+Result<Film> learn_film(const net::Url& url, const Cancel& cancel);
+
+}  // namespace wavecrest::verify
