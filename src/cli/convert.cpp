@@ -205,6 +205,8 @@ int run_convert(const ConvertOptions& options) {
     if (!plans) return report_error(plans.error(), json);
     for (const std::string& text : (*input)->notes()) note(text);
     if (options.plan) return show_plans(options, **input, *plans);
+    // Streams that are being watched come first.
+    host::yield_to_others();
 
     nlohmann::ordered_json result = {{"outputs", nlohmann::ordered_json::array()}};
     std::optional<Error> failure;

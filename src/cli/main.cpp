@@ -177,6 +177,9 @@ int run(int argc, char** argv) {
         ->check(CLI::Range(1, 999))
         ->type_name("N");
     run->add_option("--name", stream_run.name, "the stream's name, if not the file's")->type_name("NAME");
+    run->add_option("--subtitles", stream_run.subtitles,
+                    "with file and hls: a file of text that goes with it (SRT, WebVTT)")
+        ->type_name("FILE");
     run->add_option("--profile", stream_run.profile, "live: encode anew on the way with this profile")
         ->type_name("NAME");
     run->add_option("--push", stream_run.push, "publish it to this RTMP server: rtmp://HOST/APPLICATION/KEY")

@@ -36,6 +36,7 @@ Result<stream::StationItem> item_of(const StreamRunOptions& options) {
     if (!options.publish_key.empty() && options.publish_key.size() < 8)
         return fail(ErrorKind::usage, "the key is too short", "--publish-key", "use eight letters and digits or more");
     item.publish_key = options.publish_key;
+    item.subtitles = options.subtitles;
     item.loop = options.loop;
     for (const std::string& word : options.offers) WAVECREST_TRY(stream::add_offer(item.offers, word));
     for (const bool rtp : {false, true}) {
@@ -282,6 +283,7 @@ Status try_encodes(const Running& running, bool quiet) {
 std::string words_for(const std::string& way) {
     if (way == "file") return "each viewer's own";
     if (way == "hls") return "HLS, each viewer's own";
+    if (way == "subtitles") return "subtitles, for a player that asks for them";
     if (way == "live") return "live";
     if (way == "live-hls") return "live, HLS";
     return "live, " + std::string(way == "rtmp" ? "RTMP" : way == "udp" ? "UDP" : "RTP");

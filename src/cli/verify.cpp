@@ -62,6 +62,7 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
             if (!stream.meant_for(d.device.name) || (!options.device.empty() && options.device != d.device.name))
                 continue;
             for (const stream::StationAddress& one : site.addresses_for(stream, d)) {
+                if (one.way == "subtitles") continue;
                 // What is sent to a single device can be received there only.
                 if (one.way == "udp" || one.way == "rtp") {
                     const auto to = net::parse_udp_address(one.address.substr(6));

@@ -128,6 +128,15 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
 
 std::string write_playlist(const MediaPlaylist& playlist) {
     std::string text = fmt::format("#EXTM3U\n#EXT-X-VERSION:{}\n", playlist.version);
+    for (const MediaPlaylist::Subtitles& one : playlist.subtitles)
+        text +=
+            fmt::format("#EXT-X-MEDIA:TYPE=SUBTITLES,GROUP-ID=\"subtitles\",NAME=\"{}\"{},AUTOSELECT=YES,URI=\"{}\"\n",
+                        one.name, one.language.empty() ? "" : fmt::format(",LANGUAGE=\"{}\"", one.language), one.uri);
+    for (const MediaPlaylist::Variant& one : playlist.variants)
+        text += fmt::format("#EXT-X-STREAM-INF:BANDWIDTH={}{}{}\n{}\n", one.bandwidth_bps,
+                            one.codecs.empty() ? "" : fmt::format(",CODECS=\"{}\"", one.codecs),
+                            one.subtitles ? ",SUBTITLES=\"subtitles\"" : "", one.uri);
+    if (!playlist.variants.empty()) return text;
     if (playlist.on_demand) text += "#EXT-X-PLAYLIST-TYPE:VOD\n";
     text += fmt::format("#EXT-X-TARGETDURATION:{}\n#EXT-X-MEDIA-SEQUENCE:{}\n", playlist.target_s, playlist.sequence);
     for (const MediaPlaylist::Segment& segment : playlist.segments) {

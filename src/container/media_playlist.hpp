@@ -21,6 +21,11 @@ struct MediaPlaylist {
         std::string uri;
         std::int64_t bandwidth_bps = 0;  // the highest of any segment, all it needs
         std::string codecs;
+        bool subtitles = false;  // those of `subtitles` belong to it
+    };
+    struct Subtitles {
+        std::string uri;  // of a playlist of WebVTT segments
+        std::string name, language;
     };
     int version = 3;
     std::int64_t target_s = 0;   // no segment is longer, rounded to seconds
@@ -31,6 +36,7 @@ struct MediaPlaylist {
     std::string map_uri;         // EXT-X-MAP: what comes before segments of fragmented MP4
     std::vector<Segment> segments;
     std::vector<Variant> variants;  // then it lists no segments
+    std::vector<Subtitles> subtitles;
 
     Time duration() const;
 };
@@ -38,7 +44,7 @@ struct MediaPlaylist {
 // Fails (kind input) for what doesn't begin as a playlist or breaks its rules: a segment without EXTINF, numbers that
 // are none, more than 100 000 segments.
 Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& name);
-// The text of a playlist of segments.
+// The text of a playlist of segments, or of variants where there are some.
 std::string write_playlist(const MediaPlaylist& playlist);
 
 // A reference resolved against the address it was found at (RFC 3986, 5.2; http only).

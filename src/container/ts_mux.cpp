@@ -23,8 +23,7 @@ namespace nal = bitstream::nal;
 constexpr int kProgram = 1, kPmtPid = 0x1000, kFirstPid = 0x100;
 // Times inside are ticks of 27 MHz, on the clock that the stream carries.
 constexpr std::int64_t kTicks = 27'000'000, kMs = kTicks / 1000;
-// Presentation times start here, so that decoding times and clocks before them stay positive.
-constexpr std::int64_t kStart = 2 * kTicks;
+const std::int64_t kStart = base::to_ticks(kTransportStart, 90'000) * 300;
 constexpr std::int64_t kTablesEvery = 100 * kMs, kClockEvery = 25 * kMs;
 // Everything is there so long before it is decoded. A receiver takes packets between two clock references to come
 // evenly; at a variable rate they don't quite, which may move them by the time between references.

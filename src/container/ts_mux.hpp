@@ -14,6 +14,9 @@
 
 namespace wavecrest::container {
 
+// Time 0 of the title on the clock that the stream carries, so that decoding times and clocks before it stay positive.
+inline constexpr Time kTransportStart = std::chrono::seconds(2);
+
 struct MuxSettings {
     std::string title;          // of the program; may be empty
     std::int64_t rate_bps = 0;  // of all packets, null packets filling it up; 0: as much as is needed at each moment

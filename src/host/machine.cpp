@@ -7,6 +7,7 @@
 #include <netinet/in.h>
 #include <sys/resource.h>
 #include <sys/statvfs.h>
+#include <sys/syscall.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -33,6 +34,15 @@ Result<std::uint64_t> free_space(const base::Path& path) {
 
 int processors() {
     return std::max(1, static_cast<int>(std::thread::hardware_concurrency()));
+}
+
+void yield_to_others() {
+    // Of a processor that others want, a thirtieth; what can't be had is no error.
+    constexpr int kNice = 15;
+    ::setpriority(PRIO_PROCESS, 0, kNice);
+    // ioprio_set(2): of the best-effort class, the last. There is no wrapper in the C library.
+    constexpr int kWhoProcess = 1, kBestEffort = 2, kClassShift = 13, kLast = 7;
+    ::syscall(SYS_ioprio_set, kWhoProcess, 0, kBestEffort << kClassShift | kLast);
 }
 
 double processor_seconds() {

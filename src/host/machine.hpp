@@ -15,6 +15,8 @@ namespace wavecrest::host {
 Result<std::uint64_t> free_space(const base::Path& path);
 
 int processors();
+// From now on this thread and those it starts get processor and drive as far as others leave them, and a little always.
+void yield_to_others();
 // Processor time this process has used so far, in seconds: all threads, in the kernel and outside.
 double processor_seconds();
 

@@ -206,14 +206,18 @@ Result<std::vector<UdpReceiver::Datagram>> UdpReceiver::receive(std::chrono::mil
         if (errno == EAGAIN || errno == EINTR || errno == ECONNREFUSED) return datagrams;
         return refused("receiving failed", "UDP");
     }
+    const std::chrono::nanoseconds wall = std::chrono::system_clock::now().time_since_epoch(),
+                                   steady = std::chrono::steady_clock::now().time_since_epoch();
     for (int i = 0; i < got; ++i) {
         Datagram datagram;
+        datagram.at = steady;
         datagram.bytes = {buffer_.data() + static_cast<std::size_t>(i) * kLargest, messages[i].msg_len};
         for (cmsghdr* c = CMSG_FIRSTHDR(&messages[i].msg_hdr); c != nullptr; c = CMSG_NXTHDR(&messages[i].msg_hdr, c)) {
             if (c->cmsg_level == SOL_SOCKET && c->cmsg_type == SCM_TIMESTAMPNS) {
                 timespec at{};
                 std::memcpy(&at, CMSG_DATA(c), sizeof at);
-                datagram.at = std::chrono::seconds(at.tv_sec) + std::chrono::nanoseconds(at.tv_nsec);
+                datagram.at = arrival_on_steady_clock(
+                    std::chrono::seconds(at.tv_sec) + std::chrono::nanoseconds(at.tv_nsec), wall, steady);
             } else if (c->cmsg_level == SOL_SOCKET && c->cmsg_type == SO_RXQ_OVFL) {
                 std::uint32_t dropped = 0;
                 std::memcpy(&dropped, CMSG_DATA(c), sizeof dropped);
@@ -223,6 +227,12 @@ Result<std::vector<UdpReceiver::Datagram>> UdpReceiver::receive(std::chrono::mil
         datagrams.push_back(datagram);
     }
     return datagrams;
+}
+
+std::chrono::nanoseconds arrival_on_steady_clock(std::chrono::nanoseconds stamp, std::chrono::nanoseconds wall,
+                                                 std::chrono::nanoseconds steady) {
+    const std::chrono::nanoseconds age = wall - stamp;
+    return age < std::chrono::nanoseconds(0) || age > std::chrono::seconds(1) ? steady : steady - age;
 }
 
 }  // namespace wavecrest::net

@@ -50,10 +50,9 @@ class UdpSender {
 
 class UdpReceiver {
   public:
-    using Clock = std::chrono::system_clock;
     struct Datagram {
         ByteSpan bytes;                 // valid until the next call
-        std::chrono::nanoseconds at{};  // of arrival, the kernel's realtime clock
+        std::chrono::nanoseconds at{};  // of arrival, on the steady clock: setting the machine's clock doesn't move it
     };
     // Listens where the address says: joins its group when it is multicast. Fails (kind machine) when the port is taken
     // or the group can't be joined.
@@ -70,5 +69,10 @@ class UdpReceiver {
     std::vector<std::uint8_t> buffer_;
     std::uint64_t overrun_ = 0;
 };
+
+// When a datagram came, on the steady clock: the kernel stamps it by the machine's clock, which may be set at any time.
+// `wall` and `steady` are now; a stamp that can't be (in the future, or of more than a second ago) counts as now.
+std::chrono::nanoseconds arrival_on_steady_clock(std::chrono::nanoseconds stamp, std::chrono::nanoseconds wall,
+                                                 std::chrono::nanoseconds steady);
 
 }  // namespace wavecrest::net

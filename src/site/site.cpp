@@ -79,6 +79,7 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
     WAVECREST_TRY_ASSIGN(parts, parse_parts(table, folder));
     WAVECREST_TRY_ASSIGN(publish_key, table.text("publish_key", ""));
     WAVECREST_TRY_ASSIGN(path, table.text("path", ""));
+    WAVECREST_TRY_ASSIGN(subtitles, table.text("subtitles", ""));
     WAVECREST_TRY_ASSIGN(devices, table.texts("devices"));
     WAVECREST_TRY_ASSIGN(offers, table.texts("offer"));
     for (const std::string& word : offers) {
@@ -117,6 +118,7 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
     item.name = name;
     item.path =
         path.empty() ? stream::default_path(name, parts.empty() ? base::Path("live.flv") : parts.front().source) : path;
+    if (!subtitles.empty()) item.subtitles = from_folder(subtitles, folder);
     item.publish_key = publish_key;
     item.loop = loop;
     item.rate_bps = rate;
@@ -135,6 +137,9 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
             item.offers.live = true;
         }
     }
+    if (!subtitles.empty() && !item.offers.file && !item.offers.hls)
+        return table.refuse("subtitles", "live streams carry no subtitle file",
+                            "offer the stream as file or hls, too, or leave the subtitles out");
     const bool live = item.is_live() && !item.published();
     if (!live && (loop || rate != 0 || !profile.empty()))
         return table.refuse(loop        ? "loop"
@@ -292,6 +297,13 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
             missing = true;
         }
         if (missing) continue;
+        if (!entry.item.subtitles.empty()) {
+            if (const auto text = stream::read_subtitles(entry.item.subtitles); !text) {
+                Error about = text.error();
+                about.what = fmt::format("stream \"{}\": {}", entry.name(), about.what);
+                findings.push_back({Finding::Severity::error, std::move(about)});
+            }
+        }
         const auto input = source::open_input(entry.item.parts.front().source);
         if (!input) continue;
         if ((*input)->is_disc() && (entry.item.offers.file || entry.item.offers.hls)) {
@@ -640,6 +652,7 @@ std::string compose(const NewSite& site) {
         text +=
             "# [[stream]]\n# name = \"Lake film\"\n# file = \"library/Lake Film (2019)/Lake Film (2019).mp4\"\n# path "
             "= \"/lake.mp4\"\n# devices = [\"Lounge TV\"]\n"
+            "# subtitles = \"lake.en.srt\"  # a file of text that goes with it (file and hls)\n"
             "# offer = [\"file\", \"hls\"]     # every viewer pauses and skips for themselves; or the same for all:\n"
             "#                             # \"live\" (HTTP), \"live-hls\", \"rtmp\"\n"
             "# udp = [\"239.20.0.1:5004\"]   # sent there, too, to all who listen; rtp = [...] the same as RTP\n"

@@ -5,7 +5,13 @@
 #include <algorithm>
 #include <cctype>
 #include <charconv>
+#include <cmath>
 
+#include "container/media_playlist.hpp"
+#include "container/reader.hpp"
+#include "container/subtitle_text.hpp"
+#include "container/ts_mux.hpp"
+#include "media/language.hpp"
 #include "net/http_client.hpp"
 #include "source/input.hpp"
 
@@ -76,6 +82,9 @@ std::string stem_of(const std::string& path) {
 std::string hls_path(const std::string& path) {
     return stem_of(path) + ".m3u8";
 }
+std::string subtitles_path(const std::string& path) {
+    return stem_of(path) + ".vtt";
+}
 std::string live_path(const std::string& path) {
     return stem_of(path) + "-live.ts";
 }
@@ -90,6 +99,29 @@ std::string address_for(const std::string& host, std::uint16_t port, const std::
     url.target = net::encode_path(path);
     url.secure = secure;
     return url.text();
+}
+
+Result<StreamSubtitles> read_subtitles(const base::Path& file) {
+    WAVECREST_TRY_ASSIGN(opened, base::FileSource::open(file));
+    WAVECREST_TRY_ASSIGN(media, container::open_media(std::make_shared<base::FileSource>(std::move(opened))));
+    if (media.container != "srt" && media.container != "webvtt")
+        return fail(ErrorKind::input, "these are no subtitles of text", file.string(), "name an SRT or WebVTT file");
+    StreamSubtitles subtitles;
+    const std::string before = file.stem().extension().string();
+    if (before.size() == 3 || before.size() == 4) subtitles.language = before.substr(1);
+    std::vector<Packet> cues;
+    while (true) {
+        WAVECREST_TRY_ASSIGN(cue, media.source->read());
+        if (!cue) break;
+        cues.push_back(std::move(*cue));
+    }
+    std::string text = container::write_web_vtt(cues);
+    // Where the text's clock stands on that of the transport packets (RFC 8216, 3.5).
+    text.insert(text.find('\n') + 1, fmt::format("X-TIMESTAMP-MAP=MPEGTS:{},LOCAL:00:00:00.000\n",
+                                                 base::to_ticks(container::kTransportStart, 90'000)));
+    const ByteSpan bytes = base::as_bytes(text);
+    subtitles.web_vtt = Bytes(ByteVector(bytes.begin(), bytes.end()));
+    return subtitles;
 }
 
 Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
@@ -117,6 +149,10 @@ Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
             WAVECREST_TRY_ASSIGN(hls, FilmHls::open(item.file));
             stream.hls = std::move(hls);
         }
+        if (!item.subtitles.empty()) {
+            WAVECREST_TRY_ASSIGN(subtitles, read_subtitles(item.subtitles));
+            stream.subtitles = std::move(subtitles);
+        }
         ready.push_back(std::move(stream));
     }
     return ready;
@@ -140,6 +176,7 @@ net::HttpReply Service::nothing_there() const {
     for (const ReadyStream& s : streams_) {
         if (s.whole) list += "  " + net::encode_path(s.path) + "\n";
         if (s.hls) list += "  " + net::encode_path(hls_path(s.path)) + "\n";
+        if (s.subtitles) list += "  " + net::encode_path(subtitles_path(s.path)) + "\n";
     }
     for (const auto& [path, name] : settings_.live_paths) {
         if (settings_.live->http_flow(name)) list += "  " + net::encode_path(live_path(path)) + "\n";
@@ -166,12 +203,37 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
             reply.name = s.name;
             return reply;
         }
-        if (!s.hls) continue;
         const std::string stem = stem_of(s.path);
+        if (s.subtitles && request.path == subtitles_path(s.path))
+            return may(s.name) ? reply_with(s.subtitles->web_vtt, "text/vtt", s.name, "max-age=60") : refuse();
+        if (!s.hls) continue;
+        // With subtitles, the address is that of a list of both.
+        const std::string film = s.subtitles ? stem + "-film.m3u8" : hls_path(s.path);
+        const std::string words = stem + "-subtitles.m3u8";
+        if (s.subtitles && (request.path == hls_path(s.path) || request.path == words)) {
+            if (!may(s.name)) return refuse();
+            const auto name_of = [&](const std::string& path) {
+                return net::encode_path(path.substr(path.rfind('/') + 1)) + query;
+            };
+            container::MediaPlaylist list;
+            if (request.path == words) {
+                list.on_demand = list.ended = true;
+                list.target_s = static_cast<std::int64_t>(std::ceil(base::to_seconds(s.duration)));
+                list.segments.push_back({name_of(subtitles_path(s.path)), s.duration, false});
+            } else {
+                // Packing into transport packets takes a tenth at most.
+                const std::int64_t rate = std::max(s.curve.peak_bps(base::from_seconds(6)), s.bitrate_bps);
+                list.variants.push_back({name_of(film), std::max<std::int64_t>(rate + rate / 10, 1), "", true});
+                const std::string language =
+                    s.subtitles->language.empty() ? "Subtitles" : media::language_name(s.subtitles->language);
+                list.subtitles.push_back({name_of(words), language, s.subtitles->language});
+            }
+            return playlist_reply(container::write_playlist(list), s.name, false);
+        }
         const auto failed = [](const Error& error) {
             return net::HttpReply::text(error.kind == ErrorKind::usage ? 404 : 503, error.what + "\n");
         };
-        if (request.path == hls_path(s.path)) {
+        if (request.path == film) {
             if (!may(s.name)) return refuse();
             net::HttpReply reply;
             reply.later = [hls = s.hls, name = s.name, stem, query, failed] {

@@ -19,10 +19,19 @@ namespace wavecrest::stream {
 struct StreamItem {
     std::string name;
     base::Path file;
-    std::string path;   // of the URL; empty: made from the name and the file's extension
-    bool whole = true;  // the file itself
-    bool hls = false;   // HLS on demand
+    std::string path;      // of the URL; empty: made from the name and the file's extension
+    bool whole = true;     // the file itself
+    bool hls = false;      // HLS on demand
+    base::Path subtitles;  // a file of text beside it; empty: none
 };
+
+// Subtitles that go with a stream.
+struct StreamSubtitles {
+    std::string language;  // as the file's name tells it ("lake.en.srt"); empty: not told
+    Bytes web_vtt;
+};
+// Reads an SRT or WebVTT file. Errors as of container::open_media(), and kind input for anything else.
+Result<StreamSubtitles> read_subtitles(const base::Path& file);
 
 // A stream that was found fit to be served.
 struct ReadyStream {
@@ -36,6 +45,7 @@ struct ReadyStream {
     measure::RateCurve curve;      // bytes over the title's time
     bool whole = true;
     std::shared_ptr<FilmHls> hls;  // null: not offered
+    std::optional<StreamSubtitles> subtitles;
 };
 
 // The path a stream gets when none is given: "/lanterns.mp4".
@@ -45,6 +55,7 @@ std::string stem_of(const std::string& path);
 // The paths of a stream's other forms, by that of its file: "/lanterns.m3u8", "/lanterns-live.ts",
 // "/lanterns-live.m3u8".
 std::string hls_path(const std::string& path);
+std::string subtitles_path(const std::string& path);  // "/lanterns.vtt"
 std::string live_path(const std::string& path);
 std::string live_hls_path(const std::string& path);
 // The address to enter on a device.

@@ -272,7 +272,12 @@ Result<ReadyStation> prepare_station(std::vector<StationItem> items) {
                 return fail(ErrorKind::usage,
                             fmt::format("stream \"{}\" has several parts, which play live only", item.name), "offer",
                             "offer it live, live-hls or rtmp, or send it by UDP; or make a stream of each part");
-            on_demand.push_back({item.name, item.parts.front().source, item.path, item.offers.file, item.offers.hls});
+            on_demand.push_back(
+                {item.name, item.parts.front().source, item.path, item.offers.file, item.offers.hls, item.subtitles});
+        } else if (!item.subtitles.empty()) {
+            return fail(ErrorKind::usage,
+                        fmt::format("stream \"{}\" is live only, and live streams carry no subtitle file", item.name),
+                        "subtitles", "offer it as file or hls, too, or leave the subtitles out");
         }
         if (item.is_live())
             live.push_back({item.name, item.parts, item.loop, item.targets, item.offers.live, item.offers.live_hls,
@@ -537,6 +542,7 @@ std::vector<StationAddress> addresses_of(const StationItem& one, const std::stri
     };
     if (one.offers.file) http("file", one.path);
     if (one.offers.hls) http("hls", hls_path(one.path));
+    if (!one.subtitles.empty()) http("subtitles", subtitles_path(one.path));
     if (one.offers.live) http("live", live_path(one.path));
     if (one.offers.live_hls) http("live-hls", live_hls_path(one.path));
     if (one.offers.rtmp || one.published())

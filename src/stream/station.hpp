@@ -39,6 +39,7 @@ struct StationItem {
     std::string name;
     std::vector<Part> parts;  // empty: what somebody publishes here by RTMP
     std::string path;         // of the URL; empty: made from the name
+    base::Path subtitles;     // a file of text that goes with it (file and hls); empty: none
     Offers offers;
     std::vector<LiveTarget> targets;
     std::vector<net::RtmpAddress> push;  // servers it is published to
@@ -72,7 +73,7 @@ std::string rtmp_name(const std::string& path);
 // Where a stream is to be had.
 struct StationAddress {
     std::string stream;
-    std::string way;      // "file", "hls", "live", "live-hls", "rtmp", "udp", "rtp"
+    std::string way;      // "file", "hls", "subtitles", "live", "live-hls", "rtmp", "udp", "rtp"
     std::string address;  // to enter
 };
 

@@ -142,7 +142,7 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
     WAVECREST_TRY_ASSIGN(receiver, net::UdpReceiver::open(address));
     Received got;
     const auto begun = Steady::now();
-    const auto joined = std::chrono::system_clock::now().time_since_epoch();
+    const auto joined = Steady::now().time_since_epoch();
     const auto patience = std::chrono::duration_cast<Steady::duration>(job.wait);
     const auto length = std::chrono::duration_cast<Steady::duration>(job.listen);
     std::optional<Steady::time_point> listening;

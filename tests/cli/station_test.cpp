@@ -1,5 +1,8 @@
 // stream run with all its ways out at once, watched and steered by the program itself from elsewhere.
+#include <arpa/inet.h>
+#include <sys/socket.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
 #include <catch2/catch.hpp>
 #include <chrono>
@@ -98,7 +101,7 @@ TEST_CASE("one film goes out by every way at once, and each is found fit", "[sta
     // The endless body begins with tables and a keyframe at once.
     ByteVector live(10 * 188);
     {
-        net::HttpClient client({"127.0.0.1", r.port, "/harbour-live.ts"});
+        net::HttpClient client(local_url(r.port, "/harbour-live.ts"));
         const auto head = client.get(0);
         REQUIRE(head);
         CHECK(head->endless);
@@ -452,4 +455,151 @@ async function play(url, skip) {
     CHECK_FALSE(json["live"].contains("error"));
     CHECK(json["live"].value("moved", 0.0) > 0.2);
     CHECK(json["live"].value("frames", 0) > 5);
+}
+
+TEST_CASE("by HTTPS a stream is had in every way that HTTP has", "[station][tls]") {
+    Running r({"--offer", "file,hls,live"});  // makes the film
+    r.program->end(SIGTERM);
+    make_certificate(r.dir / "cert.pem", r.dir / "key.pem", "127.0.0.1");
+    const std::uint16_t tls_port = free_port();
+    write_all(r.dir / "site.toml",
+              "[server]\nlisten = \"127.0.0.1\"\nport = " + std::to_string(r.port) +
+                  "\ntls_port = " + std::to_string(tls_port) +
+                  "\ncertificate = \"cert.pem\"\ncertificate_key = \"key.pem\"\nplain_http = false\n"
+                  "[[device]]\nname = \"Board\"\nclass = \"player-full\"\n[[device]]\nname = \"Tablet\"\nclass = "
+                  "\"tablet-basic\"\n[[stream]]\nname = \"harbour\"\nfile = \"harbour.mp4\"\nloop = true\n"
+                  "offer = [\"file\", \"hls\", \"live\"]\n");
+    const Background program({"stream", "run", "--site", "site.toml"}, r.dir.path());
+    REQUIRE(wait_for_port(tls_port));
+    CHECK(program.has_written("https://127.0.0.1:" + std::to_string(tls_port) + "/harbour.m3u8"));
+    // The certificate of the site's own file is trusted; the table at the end tells all verdicts.
+    const Ran all = r.run({"verify", "--site", "site.toml", "--for", "3 s"});
+    INFO(all.out);
+    CHECK(all.out.find("In short:") != std::string::npos);
+    CHECK(all.out.find("stream          Board  Tablet") != std::string::npos);
+    CHECK(all.out.find("harbour         pass   pass") != std::string::npos);
+    CHECK(all.out.find("harbour (hls)   pass   pass") != std::string::npos);
+    CHECK(all.out.find("harbour (live)  ") != std::string::npos);
+    const std::string address = "https://127.0.0.1:" + std::to_string(tls_port) + "/harbour.mp4";
+    const Ran stranger = r.run({"verify", address, "--device", "player-full"});
+    CHECK(stranger.status == 1);
+    CHECK(stranger.out.find("certificate is not accepted") != std::string::npos);
+    CHECK(r.run({"verify", address, "--device", "player-full", "--trust", "cert.pem"}).status == 0);
+    // Nothing listens for plain HTTP.
+    CHECK(get(r.port, "/harbour.mp4").empty());
+    // Orders reach it all the same.
+    CHECK(json_of(r.run({"stream", "status", "--site", "site.toml", "--json"}))["streams"][0]["name"] == "harbour");
+    const Ran wrong =
+        r.run({"stream", "run", "harbour.mp4", "--certificate", "cert.pem", "--certificate-key", "harbour.mp4",
+               "--tls-port", std::to_string(free_port()), "--port", std::to_string(free_port()), "--for", "1 s"});
+    CHECK(wrong.status == 3);
+    CHECK(wrong.err.find("private key") != std::string::npos);
+}
+
+TEST_CASE("a screen that waits plays its stream whenever it appears", "[station]") {
+    Running r({"--offer", "live"}, false);
+    r.program->end(SIGTERM);
+    const std::string address = r.address("/harbour-live.ts");
+    Background screen({"verify", address, "--device", "player-full", "--again"}, r.dir.path());
+    REQUIRE(screen.has_written("waiting for " + address));
+    for (int round = 1; round <= 2; ++round) {
+        const Background film(
+            {"stream", "run", "harbour.mp4", "--offer", "live", "--port", std::to_string(r.port), "--for", "4 s", "-q"},
+            r.dir.path());
+        REQUIRE(wait_for_port(r.port));
+        for (int i = 0; i < 200; ++i) {
+            const std::string text = screen.output();
+            std::size_t played = 0;
+            for (std::size_t at = 0; (at = text.find("on player-full", at)) != std::string::npos; ++at) ++played;
+            if (played >= static_cast<std::size_t>(round)) break;
+            std::this_thread::sleep_for(50ms);
+        }
+    }
+    CHECK(screen.end(SIGINT) == 0);
+    INFO(screen.output());
+    CHECK(screen.output().find("Played 2 times") != std::string::npos);
+    const Ran several = r.run({"verify", "--site", "gone.toml", "--again"});
+    CHECK(several.status != 0);
+}
+
+TEST_CASE("a subtitle file goes along: beside the film, and in HLS as a rendition of its own", "[station]") {
+    Running r({"--offer", "file,hls"}, false);
+    r.program->end(SIGTERM);
+    write_all(r.dir / "harbour.de.srt", std::string("1\n00:00:01,000 --> 00:00:03,000\nThe boats <i>come</i> in.\n\n"
+                                                    "2\n00:00:04,500 --> 00:00:06,000\nNets & ropes\n\n"));
+    const Background program({"stream", "run", "harbour.mp4", "--offer", "file,hls", "--subtitles", "harbour.de.srt",
+                              "--port", std::to_string(r.port)},
+                             r.dir.path());
+    REQUIRE(wait_for_port(r.port));
+    CHECK(program.has_written("/harbour.vtt"));
+    const std::string text = body_of(get(r.port, "/harbour.vtt"));
+    // Two seconds on the clock of the segments are the title's beginning (RFC 8216, 3.5).
+    CHECK(text.starts_with("WEBVTT\nX-TIMESTAMP-MAP=MPEGTS:180000,LOCAL:00:00:00.000\n"));
+    CHECK(text.find("00:00:01.000 --> 00:00:03.000\nThe boats come in.") != std::string::npos);
+    CHECK(text.find("Nets &amp; ropes") != std::string::npos);
+    const std::string list = body_of(get(r.port, "/harbour.m3u8"));
+    CHECK(list.find("TYPE=SUBTITLES") != std::string::npos);
+    CHECK(list.find("LANGUAGE=\"de\"") != std::string::npos);
+    const auto variants = container::parse_playlist(list, "x");
+    REQUIRE(variants);
+    REQUIRE(variants->variants.size() == 1);
+    const auto film = container::parse_playlist(body_of(get(r.port, "/" + variants->variants[0].uri)), "x");
+    REQUIRE(film);
+    CHECK(film->segments.size() >= 3);
+    const std::string first = body_of(get(r.port, "/" + film->segments[0].uri));
+    write_all(r.dir / "first.ts", first);
+    // And the segments' clock does begin there.
+    std::size_t at = 0;
+    std::optional<std::int64_t> pts;
+    for (; at + 188 <= first.size() && !pts; at += 188) {
+        const ByteSpan packet = base::as_bytes(first).subspan(at, 188);
+        if ((packet[1] & 0x40) == 0) continue;
+        for (std::size_t i = 4; i + 14 < 188; ++i) {
+            if (packet[i] != 0 || packet[i + 1] != 0 || packet[i + 2] != 1 || packet[i + 3] != 0xE0) continue;
+            const auto* p = &packet[i + 9];
+            pts = std::int64_t{p[0] >> 1 & 7} << 30 | p[1] << 22 | p[2] >> 1 << 15 | p[3] << 7 | p[4] >> 1;
+            break;
+        }
+    }
+    REQUIRE(pts);
+    CHECK(*pts >= 180'000);
+    CHECK(*pts < 180'000 + 20'000);
+    const auto words = container::parse_playlist(body_of(get(r.port, "/harbour-subtitles.m3u8")), "x");
+    REQUIRE(words);
+    CHECK(words->segments.at(0).uri == "harbour.vtt");
+    CHECK(r.run({"verify", r.address("/harbour.m3u8"), "--device", "player-full"}).status == 0);
+    CHECK(r.run({"stream", "run", "harbour.mp4", "--offer", "live", "--subtitles", "harbour.de.srt"}).status == 2);
+    CHECK(r.run({"stream", "run", "harbour.mp4", "--subtitles", "harbour.mp4"}).status == 3);
+}
+
+TEST_CASE("connections that never finish their request hold up nobody", "[station]") {
+    const Running r({"--offer", "file,live,rtmp"});
+    std::vector<int> half;
+    const auto open = [&](std::uint16_t port, const std::string& text) {
+        const int handle = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
+        sockaddr_in to{};
+        to.sin_family = AF_INET;
+        to.sin_port = htons(port);
+        to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+        REQUIRE(::connect(handle, reinterpret_cast<const sockaddr*>(&to), sizeof to) == 0);
+        REQUIRE(::send(handle, text.data(), text.size(), MSG_NOSIGNAL) == static_cast<ssize_t>(text.size()));
+        half.push_back(handle);
+    };
+    for (int i = 0; i < 60; ++i) {
+        open(r.port, "GET /harbour-live.ts HTT");
+        open(r.port, "POST /control/do HTTP/1.1\r\nHost: x\r\nContent-Length: 5000\r\n\r\n{");
+        open(r.rtmp_port, std::string("\x03garbage", 8));
+        open(r.rtmp_port, "");
+    }
+    CHECK(get(r.port, "/harbour.mp4", "Range: bytes=0-9\r\n").starts_with("HTTP/1.1 206"));
+    for (const std::string& address : {r.address("/harbour-live.ts"), r.rtmp("harbour")})
+        CHECK(r.run({"verify", address, "--device", "player-full", "--for", "2 s"}).status == 0);
+    // All of them reset at once.
+    const linger at_once{1, 0};
+    for (const int handle : half) {
+        ::setsockopt(handle, SOL_SOCKET, SO_LINGER, &at_once, sizeof at_once);
+        ::close(handle);
+    }
+    CHECK(r.run({"verify", r.rtmp("harbour"), "--device", "player-full", "--for", "2 s"}).status == 0);
+    CHECK(r.program->end(SIGTERM) == 0);
 }

@@ -4,6 +4,9 @@
 #include <nlohmann/json.hpp>
 
 #include <chrono>
+#include <fstream>
+#include <sstream>
+#include <thread>
 
 #include "support/browser.hpp"
 #include "support/support.hpp"
@@ -314,4 +317,100 @@ TEST_CASE("the report opens in a browser with all its pictures", "[cli][report][
     CHECK(result["images"] == Json::array({1280, 1280}));
     CHECK(result["wide"] == false);
     CHECK(result["title"].get<std::string>().find("Cedar Landing") == 0);
+}
+
+TEST_CASE("a port that is taken between the check and the run is said, and nothing else begins", "[cli][stream]") {
+    const House house("offer = [\"file\", \"rtmp\"]\n");
+    const Ran checked = house.run({"site", "check", "site.toml"});
+    INFO(checked.out);
+    CHECK(checked.out.find("in use") == std::string::npos);
+    const Background intruder({"stream", "run", "library/film.mp4", "--address", "127.0.0.1", "--port",
+                               std::to_string(house.port), "--offer", "file"},
+                              house.dir.path());
+    REQUIRE(wait_for_port(house.port));
+    const Ran ran = house.run({"stream", "run", "--site", "site.toml", "--for", "5 s"});
+    CHECK(ran.status == 4);
+    CHECK(ran.err.find(std::to_string(intruder.pid())) != std::string::npos);
+    CHECK(house.run({"site", "check", "site.toml"}).out.find(std::to_string(intruder.pid())) != std::string::npos);
+}
+
+TEST_CASE("films of other formats are verified as MP4 is", "[cli][verify]") {
+    const House house;
+    for (const char* format : {"matroska", "mpeg-ts", "flv"})
+        REQUIRE(house.run({"convert", "library/film.mp4", "--rewrap", format, "--into", "made", "-q"}).status == 0);
+    std::vector<std::string> made;
+    for (const auto& one : std::filesystem::recursive_directory_iterator(house.dir / "made")) {
+        if (one.is_regular_file()) made.push_back(one.path().string());
+    }
+    REQUIRE(made.size() == 3);
+    double mean = 0;
+    for (const std::string& file : made) {
+        INFO(file);
+        const Background server({"stream", "run", file, "--address", "127.0.0.1", "--port", std::to_string(house.port),
+                                 "--name", "film", "-q"},
+                                house.dir.path());
+        REQUIRE(wait_for_port(house.port));
+        const std::string address =
+            "http://127.0.0.1:" + std::to_string(house.port) + "/film" + base::Path(file).extension().string();
+        const Json fine = json_of(house.run({"verify", address, "--device", "player-full", "--json"}))["results"][0];
+        CHECK(fine["verdict"] == "pass");
+        CHECK(fine["skips"].size() == 3);
+        CHECK(fine["duration_s"].get<double>() == Approx(12).margin(0.2));
+        // The same film: packing differs by a few in a hundred.
+        if (mean == 0) mean = fine["bitrate"]["mean_bps"].get<double>();
+        CHECK(fine["bitrate"]["mean_bps"].get<double>() == Approx(mean).epsilon(0.12));
+        const Json slow = json_of(
+            house.run({"verify", address, "--device", "player-full", "--link", "500 kbit/s", "--json"}))["results"][0];
+        CHECK(slow["verdict"] == "fail");
+        CHECK(slow["short"] == "network");
+        CHECK_FALSE(slow["stalls"].empty());
+    }
+}
+
+TEST_CASE("the rate measured over a full link is the link's, within one in a hundred", "[cli][verify]") {
+    const House house;
+    const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
+    REQUIRE(wait_for_port(house.port));
+    for (const double link : {400e3, 900e3}) {
+        const Ran ran = house.run({"verify", "http://127.0.0.1:" + std::to_string(house.port) + "/film.mp4", "--device",
+                                   "player-full", "--link", std::to_string(static_cast<int>(link / 1000)) + " kbit/s",
+                                   "--out", "results", "--json"});
+        const Json result = json_of(ran)["results"][0];
+        CHECK(result["short"] == "network");
+        for (const auto& one : std::filesystem::directory_iterator(house.dir / "results")) {
+            if (one.path().extension() != ".csv") continue;
+            // Bytes of the HTTP body received in each second while the link is full: the second column from the left.
+            const ByteVector bytes = read_all(one.path());
+            std::istringstream lines(std::string(bytes.begin(), bytes.end()));
+            std::string line;
+            std::getline(lines, line);
+            std::vector<double> seconds;
+            while (std::getline(lines, line)) {
+                const std::size_t from = line.find(',', line.find(',') + 1) + 1;
+                seconds.push_back(std::stod(line.substr(from)));
+            }
+            REQUIRE(seconds.size() > 8);
+            double sum = 0;
+            for (std::size_t i = 1; i < 8; ++i) sum += seconds[i];
+            CHECK(sum / 7 == Approx(link).epsilon(0.01));
+        }
+        std::filesystem::remove_all(house.dir / "results");
+    }
+}
+
+TEST_CASE("a conversion leaves the processor to streams", "[cli]") {
+    const TempDir dir;
+    const Background convert({"convert", sample_disc().string(), "--into", "out"}, dir.path());
+    int nice = 0;
+    for (int i = 0; i < 200 && nice == 0; ++i) {
+        std::ifstream stat("/proc/" + std::to_string(convert.pid()) + "/stat");
+        std::string text((std::istreambuf_iterator<char>(stat)), std::istreambuf_iterator<char>());
+        // proc(5): the 19th field; the second, the program's name, may hold blanks.
+        std::istringstream rest(text.substr(std::min(text.rfind(')') + 1, text.size())));
+        std::string field;
+        for (int k = 3; k <= 19; ++k) rest >> field;
+        nice = field.empty() ? 0 : std::atoi(field.c_str());
+        std::this_thread::sleep_for(std::chrono::milliseconds(10));
+    }
+    CHECK(nice >= 10);
 }

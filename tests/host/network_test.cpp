@@ -99,3 +99,35 @@ TEST_CASE("reading speed is measured, addresses set by hand have no lease", "[ho
     CHECK_FALSE(host::lease_seconds("203.0.113.250"));
     CHECK_FALSE(host::lease_seconds("lounge"));
 }
+
+TEST_CASE("rules as iptables saves them are followed, too", "[host]") {
+    const auto at = [](const std::string& rules, std::uint16_t port, Transport transport = Transport::tcp) {
+        return host::judge_saved_rules(rules, transport, port).kind;
+    };
+    CHECK(at("", 8080) == Kind::open);
+    CHECK(at("*filter\n:INPUT ACCEPT [0:0]\nCOMMIT\n", 8080) == Kind::open);
+    const std::string usual =
+        "# Generated\n*nat\n:INPUT DROP [0:0]\nCOMMIT\n*filter\n:INPUT DROP [0:0]\n:FORWARD ACCEPT [0:0]\n:screens - "
+        "[0:0]\n"
+        "-A INPUT -i lo -j ACCEPT\n-A INPUT -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT\n"
+        "-A INPUT -p tcp -m tcp --dport 22 -m comment --comment \"for the -j DROP man\" -j ACCEPT\n"
+        "-A INPUT -p tcp -m multiport --dports 8080,1900:1935 -j screens\n"
+        "-A INPUT -s 192.0.2.9/32 -p tcp -m tcp --dport 9000 -j ACCEPT\n"
+        "-A INPUT -p udp -m udp ! --dport 5004 -j ACCEPT\n-A screens -m state --state NEW -j ACCEPT\nCOMMIT\n";
+    CHECK(at(usual, 22) == Kind::open);
+    CHECK(at(usual, 23) == Kind::closed);
+    CHECK(at(usual, 8080) == Kind::open);
+    CHECK(at(usual, 1920) == Kind::open);
+    CHECK(at(usual, 1936) == Kind::closed);
+    CHECK(at(usual, 9000) == Kind::closed);  // but for one machine
+    CHECK(at(usual, 5004, Transport::udp) == Kind::closed);
+    CHECK(at(usual, 5005, Transport::udp) == Kind::open);
+    const std::string open = "*filter\n:INPUT ACCEPT [0:0]\n";
+    CHECK(at(open + "-A INPUT -p tcp -m tcp --dport 8080 -j REJECT --reject-with icmp-port-unreachable\n", 8080) ==
+          Kind::closed);
+    CHECK(at(open + "-A INPUT -m limit --limit 3/min -j DROP\n", 8080) == Kind::open);
+    CHECK(at(open + "-A INPUT -g INPUT\n", 8080) == Kind::open);
+    // nft can't say what such a rule looks at: it takes the other program to know.
+    CHECK(judge_ruleset(ruleset("drop", {R"({"xt": null}, {"accept": null})"}), Transport::tcp, 8080).kind ==
+          Kind::unknown);
+}

@@ -169,7 +169,7 @@ TEST_CASE("many clients at once get their own bytes", "[http]") {
     std::vector<std::thread> clients;
     for (int n = 0; n < 40; ++n) {
         clients.emplace_back([&, n] {
-            net::HttpClient client({"127.0.0.1", s.server->port(), "/a%20film.mp4"});
+            net::HttpClient client(local_url(s.server->port(), "/a%20film.mp4"));
             const std::uint64_t first = static_cast<std::uint64_t>(n) * 1000;
             if (!client.get(first)) return;
             ByteVector buffer(60'000);
@@ -192,7 +192,7 @@ TEST_CASE("many clients at once get their own bytes", "[http]") {
 TEST_CASE("a client that vanishes in the middle is forgotten", "[http]") {
     const Served s(20'000'000);
     {
-        net::HttpClient client({"127.0.0.1", s.server->port(), "/a%20film.mp4"});
+        net::HttpClient client(local_url(s.server->port(), "/a%20film.mp4"));
         REQUIRE(client.get(0));
         ByteVector buffer(1000);
         REQUIRE(client.read(buffer));
@@ -218,11 +218,11 @@ TEST_CASE("a client that takes nothing is dropped after the limit, others go on"
     };
     auto server = net::HttpServer::start(std::move(settings));
     REQUIRE(server);
-    net::HttpClient lazy({"127.0.0.1", (*server)->port(), "/f"});
+    net::HttpClient lazy(local_url((*server)->port(), "/f"));
     REQUIRE(lazy.get(0));
     for (int i = 0; i < 250 && !dropped; ++i) std::this_thread::sleep_for(std::chrono::milliseconds(20));
     CHECK(dropped);
-    net::HttpClient other({"127.0.0.1", (*server)->port(), "/f"});
+    net::HttpClient other(local_url((*server)->port(), "/f"));
     CHECK(other.get(0));
 }
 
@@ -251,8 +251,15 @@ TEST_CASE("addresses are taken apart", "[http]") {
     CHECK(net::parse_url("http://host")->target == "/");
     CHECK(net::parse_url("http://host")->port == 80);
     CHECK(net::parse_url("http://[::1]:81/x")->host == "::1");
-    for (const char* wrong : {"", "film.mp4", "https://host/", "http://", "http://host:0/", "http://host:70000/",
-                              "http://host:x/", "http://[::1/", "http://host/a film"}) {
+    CHECK(net::parse_url("http://[::1]:81/x")->text() == "http://[::1]:81/x");
+    const auto secure = net::parse_url("https://host/x");
+    REQUIRE(secure);
+    CHECK(secure->secure);
+    CHECK(secure->port == 443);
+    CHECK(secure->text() == "https://host/x");
+    CHECK(net::parse_url("https://host:8443")->text() == "https://host:8443/");
+    for (const char* wrong : {"", "https://", "ftp://host/", "film.mp4", "http://", "http://host:0/",
+                              "http://host:70000/", "http://host:x/", "http://[::1/", "http://host/a film"}) {
         INFO(wrong);
         const auto parsed = net::parse_url(wrong);
         REQUIRE_FALSE(parsed);
@@ -261,13 +268,13 @@ TEST_CASE("addresses are taken apart", "[http]") {
 }
 
 TEST_CASE("what can't be reached is said in words", "[http]") {
-    net::HttpClient nobody({"127.0.0.1", free_port(), "/"});
+    net::HttpClient nobody(local_url(free_port(), "/"));
     const auto refused = nobody.get(0);
     REQUIRE_FALSE(refused);
     CHECK(refused.error().kind == ErrorKind::wanting);
     CHECK(refused.error().what.find("refused") != std::string::npos);
     const Served s;
-    net::HttpClient lost({"127.0.0.1", s.server->port(), "/elsewhere"});
+    net::HttpClient lost(local_url(s.server->port(), "/elsewhere"));
     CHECK(lost.get(0).error().what.find("no stream at this path") != std::string::npos);
 }
 

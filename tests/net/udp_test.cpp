@@ -102,9 +102,18 @@ TEST_CASE("datagrams arrive as they were sent, with the kernel's times", "[udp]"
         }
     }
     CHECK(got == bytes.size());
-    CHECK(std::chrono::abs(std::chrono::system_clock::now().time_since_epoch() - last) < 10s);
+    CHECK(std::chrono::abs(std::chrono::steady_clock::now().time_since_epoch() - last) < 10s);
     CHECK((*receiver)->receive(1ms)->empty());
     const auto nowhere = net::UdpSender::open({4, "no-such-interface"});
     REQUIRE_FALSE(nowhere);
     CHECK(nowhere.error().kind == ErrorKind::usage);
+}
+
+TEST_CASE("arrivals stand on a clock that nobody sets", "[udp]") {
+    // 3 ms ago by the machine's clock, whatever that shows.
+    CHECK(net::arrival_on_steady_clock(1'700'000'000s - 3ms, 1'700'000'000s, 500s) == 500s - 3ms);
+    CHECK(net::arrival_on_steady_clock(997ms, 1s, 500s) == 500s - 3ms);
+    // The clock was set forward, or back, between the datagram's coming and now.
+    CHECK(net::arrival_on_steady_clock(1'000s, 4'600s, 500s) == 500s);
+    CHECK(net::arrival_on_steady_clock(4'600s, 1'000s, 500s) == 500s);
 }

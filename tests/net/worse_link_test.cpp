@@ -91,7 +91,7 @@ TEST_CASE("connections over the link get its rate and its delay", "[link]") {
     faults.delay = 60ms;
     const auto link = net::WorseLink::tcp("127.0.0.1", 0, "127.0.0.1", (*server)->port(), faults);
     REQUIRE(link);
-    net::HttpClient client({"127.0.0.1", (*link)->port(), "/f"});
+    net::HttpClient client(local_url((*link)->port(), "/f"));
     const auto start = std::chrono::steady_clock::now();
     REQUIRE(client.get(0));
     CHECK(std::chrono::steady_clock::now() - start >= 120ms);

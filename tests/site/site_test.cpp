@@ -113,3 +113,63 @@ TEST_CASE("a new site file can be read back, whatever the names", "[site]") {
     // Without devices and streams it holds examples in comments, and is valid.
     CHECK(site::parse(site::compose({}), "site.toml"));
 }
+
+TEST_CASE("HTTPS, players and addresses of devices in a site file", "[site]") {
+    const TempDir dir;
+    make_certificate(dir / "cert.pem", dir / "key.pem", "192.0.2.7");
+    make_certificate(dir / "old.pem", dir / "old-key.pem", "cedar.example", true);
+    const std::string devices =
+        "[[device]]\nname = \"Lounge TV\"\nclass = \"tv-hd\"\naddress = \"192.0.2.20\"\n[[device]]\nname = "
+        "\"Tablet\"\nclass = \"tablet-basic\"\nplayer = \"reading-room app\"\n";
+    const std::string stream = "[[stream]]\nname = \"Film\"\nfile = \"" + sample_film().string() + "\"\n";
+    const auto server = [](const std::string& lines) { return "[server]\nadvertise = \"192.0.2.7\"\n" + lines; };
+    const std::string files = "certificate = \"cert.pem\"\ncertificate_key = \"key.pem\"\n";
+    const auto parsed =
+        site::parse(house(server(files + "tls_port = 9443\nport = 9080\n") + devices + stream), dir / "site.toml");
+    INFO((parsed ? "" : parsed.error().what));
+    REQUIRE(parsed);
+    CHECK(parsed->devices[1].player == "reading-room app");
+    CHECK(parsed->devices[0].address == "192.0.2.20");
+    // Televisions don't take certificates of the house's own; the tablet does.
+    const auto tv = parsed->addresses_for(parsed->streams[0], parsed->devices[0]);
+    const auto tablet = parsed->addresses_for(parsed->streams[0], parsed->devices[1]);
+    REQUIRE(tv.size() == 1);
+    REQUIRE(tablet.size() == 1);
+    CHECK(tv[0].address == "http://192.0.2.7:9080/film.mp4");
+    CHECK(tablet[0].address == "https://192.0.2.7:9443/film.mp4");
+
+    const auto found = [&](const std::string& text, const std::string& what) {
+        const auto one = site::parse(house(text), dir / "site.toml");
+        INFO((one ? "" : one.error().what));
+        REQUIRE(one);
+        for (const site::Finding& finding : site::check(*one)) {
+            if (finding.about.what.find(what) != std::string::npos) return true;
+        }
+        return false;
+    };
+    CHECK_FALSE(found(server(files) + devices + stream, "certificate"));
+    CHECK(
+        found("[server]\nadvertise = \"192.0.2.8\"\n" + files + devices + stream, "the certificate is for 192.0.2.7"));
+    CHECK(found(server("certificate = \"old.pem\"\ncertificate_key = \"old-key.pem\"\n") + devices + stream,
+                "the certificate ended 1 day ago"));
+    CHECK(found(server("certificate = \"gone.pem\"\ncertificate_key = \"key.pem\"\n") + devices + stream, "gone.pem") ==
+          false);
+    CHECK(found(server(files + "tls_port = 8080\n") + devices + stream, "port and tls_port are both 8080"));
+    CHECK(found(server("") + devices + stream + "from = [\"192.0.2.30\"]\ndevices = [\"Lounge TV\"]\n",
+                "lets nobody in from its address 192.0.2.20"));
+    CHECK_FALSE(found(server("") + devices + stream + "from = [\"192.0.2.0/24\"]\n", "lets nobody in"));
+    CHECK(found(server("") + devices + stream + "subtitles = \"site.toml\"\n", "site.toml") == false);
+    CHECK(found(server("") + devices + stream + "subtitles = \"gone.srt\"\n", "stream \"Film\": "));
+
+    const auto error = [](const std::string& rest) {
+        const auto site = site::parse(house(rest), "site.toml");
+        REQUIRE_FALSE(site);
+        return site.error().what;
+    };
+    CHECK(error("[server]\ncertificate = \"a.pem\"\n").find("belong together") != std::string::npos);
+    CHECK(error("[server]\nplain_http = false\n").find("nothing would be left") != std::string::npos);
+    CHECK(error("[[device]]\nname = \"A\"\nclass = \"tv-hd\"\naddress = \"lounge\"\n").find("no IP address") !=
+          std::string::npos);
+    CHECK(error("[[stream]]\nname = \"x\"\nfile = \"x.mp4\"\noffer = [\"live\"]\nsubtitles = \"x.srt\"\n")
+              .find("no subtitle file") != std::string::npos);
+}

@@ -3,6 +3,8 @@
 #include <arpa/inet.h>
 #include <fcntl.h>
 #include <netinet/in.h>
+#include <openssl/pem.h>
+#include <openssl/x509v3.h>
 #include <poll.h>
 #include <signal.h>
 #include <spawn.h>
@@ -209,6 +211,44 @@ base::Path sample_film() {
 
 void copy_disc(const base::Path& to) {
     std::filesystem::copy(sample_disc(), to, std::filesystem::copy_options::recursive);
+}
+
+net::Url local_url(std::uint16_t port, const std::string& target) {
+    net::Url url;
+    url.host = "127.0.0.1";
+    url.port = port;
+    url.target = target;
+    return url;
+}
+
+void make_certificate(const base::Path& certificate, const base::Path& key, const std::string& host, bool ended) {
+    EVP_PKEY* pair = EVP_EC_gen("P-256");
+    REQUIRE(pair != nullptr);
+    X509* made = ::X509_new();
+    ::X509_set_version(made, 2);
+    ::ASN1_INTEGER_set(::X509_get_serialNumber(made), 1);
+    constexpr long kDay = 86'400;
+    ::X509_gmtime_adj(::X509_getm_notBefore(made), -2 * kDay);
+    ::X509_gmtime_adj(::X509_getm_notAfter(made), ended ? -kDay : 90 * kDay);
+    ::X509_set_pubkey(made, pair);
+    X509_NAME* name = ::X509_get_subject_name(made);
+    ::X509_NAME_add_entry_by_txt(name, "CN", MBSTRING_ASC, reinterpret_cast<const unsigned char*>("Cedar Landing"), -1,
+                                 -1, 0);
+    ::X509_set_issuer_name(made, name);
+    const bool digits = host.find_first_not_of("0123456789.") == std::string::npos;
+    X509_EXTENSION* names =
+        ::X509V3_EXT_conf_nid(nullptr, nullptr, NID_subject_alt_name, ((digits ? "IP:" : "DNS:") + host).c_str());
+    ::X509_add_ext(made, names, -1);
+    ::X509_EXTENSION_free(names);
+    REQUIRE(::X509_sign(made, pair, ::EVP_sha256()) > 0);
+    FILE* file = std::fopen(certificate.c_str(), "w");
+    ::PEM_write_X509(file, made);
+    std::fclose(file);
+    file = std::fopen(key.c_str(), "w");
+    ::PEM_write_PrivateKey(file, pair, nullptr, nullptr, 0, nullptr, nullptr);
+    std::fclose(file);
+    ::X509_free(made);
+    ::EVP_PKEY_free(pair);
 }
 
 }  // namespace wavecrest::test

@@ -9,6 +9,7 @@
 
 #include "base/bytes.hpp"
 #include "base/file.hpp"
+#include "net/http_client.hpp"
 
 namespace wavecrest::test {
 
@@ -59,8 +60,14 @@ class Background {
     base::Path log_;
 };
 bool wait_for_port(std::uint16_t port, int limit_ms = 10000);
+// http://127.0.0.1:PORT...
+net::Url local_url(std::uint16_t port, const std::string& target);
 // A TCP port nobody listens on right now.
 std::uint16_t free_port();
+
+// Makes a certificate for an address or a name, with its key, as PEM files: valid from now, or ended a day ago.
+void make_certificate(const base::Path& certificate, const base::Path& key, const std::string& host,
+                      bool ended = false);
 
 // Sends a raw request to a port on this machine and gives all that comes back until the connection ends or is idle.
 std::string raw_exchange(std::uint16_t port, const std::string& request);

@@ -1,0 +1,171 @@
+// HTTPS: our server's front against our client, and both against what goes wrong.
+#include "net/tls.hpp"
+
+#include <arpa/inet.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include <catch2/catch.hpp>
+#include <chrono>
+#include <thread>
+
+#include "net/http_client.hpp"
+#include "net/http_server.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+using namespace std::chrono_literals;
+
+namespace {
+
+struct Secured {
+    TempDir dir;
+    ByteVector content = ByteVector(3'000'000);
+    std::unique_ptr<net::HttpServer> server;
+    std::unique_ptr<net::TlsFront> front;
+
+    Secured() {
+        for (std::size_t i = 0; i < content.size(); ++i) content[i] = static_cast<std::uint8_t>(i * 7 + (i >> 11));
+        write_all(dir / "film.mp4", content);
+        make_certificate(dir / "cert.pem", dir / "key.pem", "127.0.0.1");
+        net::HttpServerSettings settings;
+        settings.address = "127.0.0.1";
+        settings.port = 0;
+        settings.answer = net::serve_files({{"/film.mp4", dir / "film.mp4", "video/mp4", "film"}});
+        auto started = net::HttpServer::start(std::move(settings));
+        REQUIRE(started);
+        server = std::move(*started);
+        net::TlsFrontSettings tls;
+        tls.address = "127.0.0.1";
+        tls.port = 0;
+        tls.files = {dir / "cert.pem", dir / "key.pem"};
+        tls.hand_over = [this](int socket, std::string address) { server->adopt(socket, std::move(address)); };
+        auto opened = net::TlsFront::start(std::move(tls));
+        REQUIRE(opened);
+        front = std::move(*opened);
+    }
+    net::Url url() const {
+        net::Url url = local_url(front->port(), "/film.mp4");
+        url.secure = true;
+        url.trusted = dir / "cert.pem";
+        return url;
+    }
+};
+
+ByteVector fetch(net::HttpClient& client) {
+    ByteVector all, piece(50'000);
+    while (true) {
+        const auto got = client.read(piece);
+        REQUIRE(got);
+        if (*got == 0) return all;
+        all.insert(all.end(), piece.begin(), piece.begin() + static_cast<std::ptrdiff_t>(*got));
+    }
+}
+
+int connect_to(std::uint16_t port) {
+    const int handle = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
+    sockaddr_in to{};
+    to.sin_family = AF_INET;
+    to.sin_port = htons(port);
+    to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    REQUIRE(::connect(handle, reinterpret_cast<const sockaddr*>(&to), sizeof to) == 0);
+    return handle;
+}
+
+}  // namespace
+
+TEST_CASE("a file comes by HTTPS, whole and in parts, over one connection", "[tls]") {
+    const Secured s;
+    net::HttpClient client(s.url());
+    const auto head = client.get(0);
+    INFO((head ? "" : head.error().what));
+    REQUIRE(head);
+    CHECK(head->full_size == s.content.size());
+    CHECK(fetch(client) == s.content);
+    for (const std::uint64_t first : {1'000'000u, 2'999'990u}) {
+        const auto part = client.get(first);
+        REQUIRE(part);
+        CHECK(part->status == 206);
+        CHECK(fetch(client) == ByteVector(s.content.begin() + static_cast<std::ptrdiff_t>(first), s.content.end()));
+    }
+    // The server sees who asks, and one connection.
+    const auto status = s.server->status();
+    REQUIRE(status.clients.size() == 1);
+    CHECK(status.clients[0].address == "127.0.0.1");
+    const auto answered = net::HttpClient::exchange(s.url(), {});
+    REQUIRE(answered);
+    CHECK(answered->status == 200);
+}
+
+TEST_CASE("certificates that aren't trusted, or are another host's, are refused by name", "[tls]") {
+    const Secured s;
+    net::Url url = s.url();
+    url.trusted.clear();
+    net::HttpClient stranger(url);
+    const auto refused = stranger.get(0);
+    REQUIRE_FALSE(refused);
+    CHECK(refused.error().kind == ErrorKind::wanting);
+    CHECK(refused.error().what.find("self-signed") != std::string::npos);
+    CHECK(refused.error().remedy.find("--trust") != std::string::npos);
+    url = s.url();
+    url.host = "localhost";
+    net::HttpClient elsewhere(url);
+    const auto other = elsewhere.get(0);
+    REQUIRE_FALSE(other);
+    CHECK(other.error().what.find("hostname mismatch") != std::string::npos);
+    // Plain HTTP at the secure port, and the other way round.
+    net::HttpClient plain(local_url(s.front->port(), "/film.mp4"));
+    CHECK_FALSE(plain.get(0));
+    url = s.url();
+    url.port = s.server->port();
+    net::HttpClient wrong(url, base::from_seconds(5));
+    const auto no_tls = wrong.get(0);
+    REQUIRE_FALSE(no_tls);
+    CHECK(no_tls.error().what.find("doesn't speak TLS") != std::string::npos);
+    // All that left the server as it was.
+    net::HttpClient right(s.url());
+    CHECK(right.get(0));
+}
+
+TEST_CASE("clients that vanish, or never say anything, leave nothing behind", "[tls]") {
+    Secured s;
+    std::vector<int> silent;
+    for (int i = 0; i < 20; ++i) silent.push_back(connect_to(s.front->port()));
+    for (int i = 0; i < 10; ++i) {
+        net::HttpClient leaver(s.url());
+        REQUIRE(leaver.get(0));
+        ByteVector piece(1000);
+        REQUIRE(leaver.read(piece));
+        leaver.close();
+    }
+    net::HttpClient client(s.url());
+    REQUIRE(client.get(0));
+    CHECK(fetch(client) == s.content);
+    for (int i = 0; i < 100 && s.server->status().clients.size() > 1; ++i) std::this_thread::sleep_for(50ms);
+    CHECK(s.server->status().clients.size() == 1);
+    for (const int handle : silent) ::close(handle);
+    // Ends with connections open.
+    s.front.reset();
+}
+
+TEST_CASE("certificates and keys are looked at before anything listens", "[tls]") {
+    const TempDir dir;
+    make_certificate(dir / "cert.pem", dir / "key.pem", "cedar.example");
+    make_certificate(dir / "other.pem", dir / "other-key.pem", "192.0.2.7", true);
+    const auto facts = net::check_certificate({dir / "cert.pem", dir / "key.pem"});
+    REQUIRE(facts);
+    CHECK(facts->names == "cedar.example");
+    CHECK(facts->valid_until - facts->valid_from == 92 * 86'400);
+    CHECK(net::check_certificate({dir / "other.pem", dir / "other-key.pem"})->names == "192.0.2.7");
+    CHECK(*net::certificate_names(dir / "cert.pem", "cedar.example"));
+    CHECK_FALSE(*net::certificate_names(dir / "cert.pem", "192.0.2.7"));
+    CHECK(*net::certificate_names(dir / "other.pem", "192.0.2.7"));
+    const auto mixed = net::check_certificate({dir / "cert.pem", dir / "other-key.pem"});
+    REQUIRE_FALSE(mixed);
+    CHECK(mixed.error().kind == ErrorKind::input);
+    write_all(dir / "junk.pem", std::string("no certificate"));
+    CHECK(net::check_certificate({dir / "junk.pem", dir / "key.pem"}).error().what.find("PEM") != std::string::npos);
+    CHECK_FALSE(net::check_certificate({dir / "cert.pem", dir / "junk.pem"}));
+    CHECK_FALSE(net::check_certificate({dir / "gone.pem", dir / "key.pem"}));
+}
