@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstdlib>
 
 #include "base/bits.hpp"
 #include "bitstream/nal.hpp"
@@ -31,12 +32,83 @@ bool has_chroma_fields(int profile) {
     }
 }
 
-void skip_scaling_list(base::BitReader& bits, int size) {
+// Zig-zag scans of frames (table 8-2, 8-9 in clause 8.5.6 and 8.5.7): raster place by index.
+constexpr std::uint8_t kZigzag4[16] = {0, 1, 4, 8, 5, 2, 3, 6, 9, 12, 13, 10, 7, 11, 14, 15};
+constexpr std::uint8_t kZigzag8[64] = {0,  1,  8,  16, 9,  2,  3,  10, 17, 24, 32, 25, 18, 11, 4,  5,
+                                       12, 19, 26, 33, 40, 48, 41, 34, 27, 20, 13, 6,  7,  14, 21, 28,
+                                       35, 42, 49, 56, 57, 50, 43, 36, 29, 22, 15, 23, 30, 37, 44, 51,
+                                       58, 59, 52, 45, 38, 31, 39, 46, 53, 60, 61, 54, 47, 55, 62, 63};
+// Tables 7-3 and 7-4, in zig-zag order.
+constexpr std::uint8_t kDefaultSmall[2][16] = {{6, 13, 13, 20, 20, 20, 28, 28, 28, 28, 32, 32, 32, 37, 37, 42},
+                                               {10, 14, 14, 20, 20, 20, 24, 24, 24, 24, 27, 27, 27, 30, 30, 34}};
+constexpr std::uint8_t kDefaultLarge[2][64] = {
+    {6,  10, 10, 13, 11, 13, 16, 16, 16, 16, 18, 18, 18, 18, 18, 23, 23, 23, 23, 23, 23, 25,
+     25, 25, 25, 25, 25, 25, 27, 27, 27, 27, 27, 27, 27, 27, 29, 29, 29, 29, 29, 29, 29, 31,
+     31, 31, 31, 31, 31, 33, 33, 33, 33, 33, 36, 36, 36, 36, 38, 38, 38, 40, 40, 42},
+    {9,  13, 13, 15, 13, 15, 17, 17, 17, 17, 19, 19, 19, 19, 19, 21, 21, 21, 21, 21, 21, 22,
+     22, 22, 22, 22, 22, 22, 24, 24, 24, 24, 24, 24, 24, 24, 25, 25, 25, 25, 25, 25, 25, 27,
+     27, 27, 27, 27, 27, 28, 28, 28, 28, 28, 30, 30, 30, 30, 32, 32, 32, 33, 33, 35}};
+
+template <std::size_t Size>
+void place(std::array<std::uint8_t, Size>& list, const std::uint8_t* values) {
+    for (std::size_t i = 0; i < Size; ++i) list[Size == 16 ? kZigzag4[i] : kZigzag8[i]] = values[i];
+}
+
+// 7.3.2.1.1.1. False: the default list is meant.
+template <std::size_t Size>
+bool parse_list(base::BitReader& bits, std::array<std::uint8_t, Size>& list) {
     int last = 8, next = 8;
-    for (int i = 0; i < size && bits.ok(); ++i) {
-        if (next != 0) next = (last + bits.se() + 256) % 256;
-        last = next == 0 ? last : next;
+    std::uint8_t values[Size];
+    for (std::size_t i = 0; i < Size && bits.ok(); ++i) {
+        if (next != 0) {
+            next = (last + bits.se() + 256) % 256;
+            if (i == 0 && next == 0) return false;
+        }
+        values[i] = static_cast<std::uint8_t>(next == 0 ? last : next);
+        last = values[i];
     }
+    if (bits.ok()) place(list, values);
+    return true;
+}
+
+ScalingLists flat_lists() {
+    ScalingLists lists;
+    for (auto& list : lists.small) list.fill(16);
+    for (auto& list : lists.large) list.fill(16);
+    return lists;
+}
+
+// Lists with fall-back rule A (a sequence's: the default lists) or B (a picture's: the sequence's).
+ScalingLists parse_scaling(base::BitReader& bits, const ScalingLists* sequence, int chroma_format, bool large) {
+    ScalingLists lists = flat_lists();
+    for (std::size_t i = 0; i < 6; ++i) {
+        if (!bits.flag()) {
+            if (i % 3 != 0) {
+                lists.small[i] = lists.small[i - 1];
+            } else if (sequence != nullptr) {
+                lists.small[i] = sequence->small[i];
+            } else {
+                place(lists.small[i], kDefaultSmall[i / 3]);
+            }
+        } else if (!parse_list(bits, lists.small[i])) {
+            place(lists.small[i], kDefaultSmall[i / 3]);
+        }
+    }
+    for (std::size_t i = 0; i < (!large ? 0u : chroma_format == 3 ? 6u : 2u); ++i) {
+        std::array<std::uint8_t, 64> unused{};
+        auto& list = i < 2 ? lists.large[i] : unused;
+        if (!bits.flag()) {
+            if (i < 2 && sequence != nullptr) {
+                list = sequence->large[i];
+            } else {
+                place(list, kDefaultLarge[i % 2]);
+            }
+        } else if (!parse_list(bits, list)) {
+            place(list, kDefaultLarge[i % 2]);
+        }
+    }
+    if (!large && sequence != nullptr) lists.large = sequence->large;
+    return lists;
 }
 
 // E.1.2; the first schedule counts.
@@ -52,7 +124,10 @@ void parse_hrd(base::BitReader& bits, Sps& sps) {
             sps.buffer_bits = size;
         }
     }
-    bits.skip(20);
+    bits.skip(5);
+    sps.delay_bits = static_cast<int>(bits.bits(5) + 1);
+    sps.delay_bits += static_cast<int>(bits.bits(5) + 1);
+    bits.skip(5);
 }
 
 void parse_vui(base::BitReader& bits, Sps& sps) {
@@ -67,12 +142,13 @@ void parse_vui(base::BitReader& bits, Sps& sps) {
     const bool vcl_buffer = bits.flag();
     if (vcl_buffer) parse_hrd(bits, sps);
     if (nal_buffer || vcl_buffer) bits.skip(1);
-    bits.skip(1);
+    sps.pic_struct_present = bits.flag();
     if (bits.flag()) {
         bits.skip(1);
         for (int i = 0; i < 4; ++i) bits.ue();
-        const std::uint32_t reorder = bits.ue();
+        const std::uint32_t reorder = bits.ue(), buffered = bits.ue();
         if (bits.ok() && reorder <= 16) sps.reorder_frames = static_cast<int>(reorder);
+        if (bits.ok() && buffered <= 16) sps.buffered_frames = static_cast<int>(buffered);
     }
 }
 
@@ -113,41 +189,45 @@ std::optional<Sps> parse_sps(ByteSpan nal) {
     sps.profile_idc = static_cast<int>(bits.bits(8));
     sps.constraint_flags = static_cast<int>(bits.bits(8));
     sps.level_idc = static_cast<int>(bits.bits(8));
-    bits.ue();  // identifier
+    sps.id = static_cast<int>(std::min(bits.ue(), 32u));
+    sps.scaling = flat_lists();
     if (has_chroma_fields(sps.profile_idc)) {
         sps.chroma_format = static_cast<int>(bits.ue());
         if (sps.chroma_format > 3) return std::nullopt;
         if (sps.chroma_format == 3) sps.separate_planes = bits.flag();
         sps.bit_depth = 8 + static_cast<int>(std::min(bits.ue(), 64u));
         bits.ue();
-        bits.skip(1);
-        if (bits.flag()) {
-            for (int i = 0; i < (sps.chroma_format == 3 ? 12 : 8); ++i) {
-                if (bits.flag()) skip_scaling_list(bits, i < 6 ? 16 : 64);
-            }
-        }
+        sps.transform_bypass = bits.flag();
+        sps.has_scaling = bits.flag();
+        if (sps.has_scaling) sps.scaling = parse_scaling(bits, nullptr, sps.chroma_format, true);
     }
     const std::uint32_t number_bits = std::min(bits.ue(), 64u) + 4;
     if (number_bits > 16) return std::nullopt;
     sps.frame_number_bits = static_cast<int>(number_bits);
     const std::uint32_t order = bits.ue();
+    if (order > 2) return std::nullopt;
+    sps.order_type = static_cast<int>(order);
     if (order == 0) {
-        bits.ue();
+        const std::uint32_t order_bits = std::min(bits.ue(), 64u) + 4;
+        if (order_bits > 16) return std::nullopt;
+        sps.order_bits = static_cast<int>(order_bits);
     } else if (order == 1) {
-        bits.skip(1);
-        bits.se();
-        bits.se();
+        sps.delta_order_always_zero = bits.flag();
+        sps.offset_for_non_reference = bits.se();
+        sps.offset_top_to_bottom = bits.se();
         const std::uint32_t count = bits.ue();
         if (count > 255) return std::nullopt;
-        for (std::uint32_t i = 0; i < count; ++i) bits.se();
+        for (std::uint32_t i = 0; i < count; ++i) sps.offsets_for_reference.push_back(bits.se());
     }
     sps.reference_frames = static_cast<int>(bits.ue());
-    bits.skip(1);
+    sps.gaps_allowed = bits.flag();
     const std::uint32_t columns = bits.ue() + 1, rows = bits.ue() + 1;
     sps.frames_only = bits.flag();
-    if (!sps.frames_only) bits.skip(1);
-    bits.skip(1);
+    if (!sps.frames_only) sps.macroblock_adaptive = bits.flag();
+    sps.direct_8x8_inference = bits.flag();
     if (!bits.ok() || columns > 1024 || rows > 1024) return std::nullopt;
+    sps.columns = static_cast<int>(columns);
+    sps.rows = static_cast<int>(rows) * (sps.frames_only ? 1 : 2);
     sps.width = static_cast<int>(columns) * 16;
     sps.height = static_cast<int>(rows) * 16 * (sps.frames_only ? 1 : 2);
     if (bits.flag()) {
@@ -158,11 +238,230 @@ std::optional<Sps> parse_sps(ByteSpan nal) {
         if (!bits.ok() || width <= 0 || height <= 0) return std::nullopt;
         sps.width = static_cast<int>(width);
         sps.height = static_cast<int>(height);
+        sps.crop_left = static_cast<int>(left * unit_x);
+        sps.crop_top = static_cast<int>(top * unit_y);
     }
     if (!bits.ok()) return std::nullopt;
     // Usability information that is cut off takes nothing from what came before it.
     if (bits.flag()) parse_vui(bits, sps);
     return sps;
+}
+
+std::optional<std::pair<int, int>> pps_ids(ByteSpan nal) {
+    if (nal.size() < 2 || (nal[0] & 0x1F) != kPps) return std::nullopt;
+    const ByteVector rbsp = nal::unescape(nal.subspan(1), 16);
+    base::BitReader bits(rbsp);
+    const std::uint32_t id = bits.ue(), sps = bits.ue();
+    if (!bits.ok() || id > 255 || sps > 31) return std::nullopt;
+    return std::pair(static_cast<int>(id), static_cast<int>(sps));
+}
+
+std::optional<Pps> parse_pps(ByteSpan nal, const Sps& sps) {
+    if (nal.size() < 2 || (nal[0] & 0x1F) != kPps) return std::nullopt;
+    const ByteVector rbsp = nal::unescape(nal.subspan(1));
+    base::BitReader bits(rbsp);
+    Pps pps;
+    const std::uint32_t id = bits.ue(), sps_id = bits.ue();
+    if (id > 255 || sps_id > 31) return std::nullopt;
+    pps.id = static_cast<int>(id);
+    pps.sps_id = static_cast<int>(sps_id);
+    pps.cabac = bits.flag();
+    pps.bottom_field_order = bits.flag();
+    pps.slice_groups = static_cast<int>(std::min(bits.ue(), 64u)) + 1;
+    if (pps.slice_groups > 1) return bits.ok() ? std::optional(pps) : std::nullopt;  // refused; the rest is not needed
+    for (int& count : pps.references) {
+        const std::uint32_t active = bits.ue() + 1;
+        if (active > 32) return std::nullopt;
+        count = static_cast<int>(active);
+    }
+    pps.weighted_p = bits.flag();
+    pps.weighted_b = static_cast<int>(bits.bits(2));
+    pps.qp = 26 + bits.se();
+    bits.se();  // of switching slices
+    pps.chroma_qp_offset[0] = pps.chroma_qp_offset[1] = bits.se();
+    pps.deblocking_control = bits.flag();
+    pps.constrained_intra = bits.flag();
+    pps.redundant_pictures = bits.flag();
+    if (!bits.ok() || pps.weighted_b > 2 || std::abs(pps.chroma_qp_offset[0]) > 12) return std::nullopt;
+    pps.scaling = sps.scaling;
+    // more_rbsp_data (7.2): something before the last 1.
+    std::size_t last = rbsp.size();
+    while (last > 0 && rbsp[last - 1] == 0) --last;
+    if (last == 0) return std::nullopt;
+    std::size_t stop = last * 8 - 1;
+    for (int byte = rbsp[last - 1]; (byte & 1) == 0; byte >>= 1) --stop;
+    if (bits.bit_position() < stop) {
+        pps.transform_8x8 = bits.flag();
+        pps.has_scaling = bits.flag();
+        if (pps.has_scaling)
+            pps.scaling =
+                parse_scaling(bits, sps.has_scaling ? &sps.scaling : nullptr, sps.chroma_format, pps.transform_8x8);
+        pps.chroma_qp_offset[1] = bits.se();
+    }
+    if (!bits.ok() || std::abs(pps.chroma_qp_offset[1]) > 12) return std::nullopt;
+    return pps;
+}
+
+// D.1.1, D.1.3
+std::optional<int> picture_structure(ByteSpan nal, const Sps& sps) {
+    constexpr std::uint32_t kPictureTiming = 1;
+    if (!sps.pic_struct_present || nal.size() < 3) return std::nullopt;
+    const ByteVector rbsp = nal::unescape(nal.subspan(1));
+    std::size_t at = 0;
+    while (at + 2 < rbsp.size()) {
+        std::uint32_t type = 0, size = 0;
+        while (at < rbsp.size() && rbsp[at] == 0xFF) type += 255, ++at;
+        if (at < rbsp.size()) type += rbsp[at++];
+        while (at < rbsp.size() && rbsp[at] == 0xFF) size += 255, ++at;
+        if (at < rbsp.size()) size += rbsp[at++];
+        if (size > rbsp.size() - at) return std::nullopt;
+        if (type == kPictureTiming) {
+            base::BitReader bits(ByteSpan(rbsp).subspan(at, size));
+            bits.skip(static_cast<std::size_t>(sps.delay_bits));
+            const auto structure = static_cast<int>(bits.bits(4));
+            return bits.ok() && structure <= 8 ? std::optional(structure) : std::nullopt;
+        }
+        at += size;
+    }
+    return std::nullopt;
+}
+
+std::optional<std::pair<int, int>> slice_pps_id(ByteSpan rbsp) {
+    base::BitReader bits(rbsp);
+    const std::uint32_t first = bits.ue();
+    bits.ue();
+    const std::uint32_t id = bits.ue();
+    if (!bits.ok() || first > (1u << 20) || id > 255) return std::nullopt;
+    return std::pair(static_cast<int>(first), static_cast<int>(id));
+}
+
+namespace {
+
+// 7.3.3.2
+bool parse_weights(base::BitReader& bits, const Sps& sps, SliceHeader& slice) {
+    const std::uint32_t luma = bits.ue(), chroma = sps.chroma_format != 0 ? bits.ue() : 0;
+    if (luma > 7 || chroma > 7) return false;
+    slice.luma_denominator = static_cast<int>(luma);
+    slice.chroma_denominator = static_cast<int>(chroma);
+    for (int list = 0; list < (slice.type == SliceType::b ? 2 : 1); ++list) {
+        for (int i = 0; i < slice.references[list] && bits.ok(); ++i) {
+            SliceHeader::Weight weight;
+            weight.weight[0] = 1 << luma;
+            weight.weight[1] = weight.weight[2] = 1 << chroma;
+            if (bits.flag()) {
+                weight.weight[0] = bits.se();
+                weight.offset[0] = bits.se();
+            }
+            if (sps.chroma_format != 0 && bits.flag()) {
+                for (int c = 1; c < 3; ++c) {
+                    weight.weight[c] = bits.se();
+                    weight.offset[c] = bits.se();
+                }
+            }
+            for (int c = 0; c < 3; ++c) {
+                if (std::abs(weight.weight[c]) > 128 || std::abs(weight.offset[c]) > 128) return false;
+            }
+            slice.weights[list].push_back(weight);
+        }
+    }
+    return true;
+}
+
+// 7.3.3.3
+bool parse_marking(base::BitReader& bits, SliceHeader& slice) {
+    if (slice.nal_type == kIdrSlice) {
+        slice.no_output_of_prior = bits.flag();
+        slice.long_term = bits.flag();
+        return true;
+    }
+    slice.adaptive_marking = bits.flag();
+    while (slice.adaptive_marking && bits.ok()) {
+        SliceHeader::Marking marking;
+        const std::uint32_t operation = bits.ue();
+        if (operation == 0) break;
+        if (operation > 6 || slice.markings.size() > 66) return false;
+        marking.operation = static_cast<int>(operation);
+        if (operation != 5) marking.a = bits.ue();
+        if (operation == 3) marking.b = bits.ue();
+        slice.markings.push_back(marking);
+    }
+    return true;
+}
+
+}  // namespace
+
+std::optional<SliceHeader> parse_slice_header(int nal_header, ByteSpan rbsp, const Sps& sps, const Pps& pps) {
+    base::BitReader bits(rbsp);
+    SliceHeader slice;
+    slice.nal_type = nal_header & 0x1F;
+    slice.nal_ref_idc = nal_header >> 5 & 3;
+    const std::uint32_t first = bits.ue(), type = bits.ue();
+    slice.pps_id = static_cast<int>(bits.ue());
+    if (type > 9) return std::nullopt;
+    slice.type = static_cast<SliceType>(type % 5);
+    slice.frame_num = static_cast<int>(bits.bits(sps.frame_number_bits));
+    if (!sps.frames_only) {
+        slice.field = bits.flag();
+        if (slice.field) slice.bottom = bits.flag();
+    }
+    if (slice.nal_type == kIdrSlice) slice.idr_id = static_cast<int>(bits.ue());
+    if (sps.order_type == 0) {
+        slice.order_lsb = static_cast<int>(bits.bits(sps.order_bits));
+        if (pps.bottom_field_order && !slice.field) slice.delta_order_bottom = bits.se();
+    } else if (sps.order_type == 1 && !sps.delta_order_always_zero) {
+        slice.delta_order[0] = bits.se();
+        if (pps.bottom_field_order && !slice.field) slice.delta_order[1] = bits.se();
+    }
+    if (pps.redundant_pictures) slice.redundant = static_cast<int>(std::min(bits.ue(), 128u));
+    if (slice.type == SliceType::b) slice.direct_spatial = bits.flag();
+    const int lists = slice.type == SliceType::b                                  ? 2
+                      : slice.type == SliceType::p || slice.type == SliceType::sp ? 1
+                                                                                  : 0;
+    if (lists > 0) {
+        for (int i = 0; i < lists; ++i) slice.references[i] = pps.references[i];
+        if (bits.flag()) {
+            for (int i = 0; i < lists; ++i) slice.references[i] = static_cast<int>(std::min(bits.ue(), 64u)) + 1;
+        }
+        for (int i = 0; i < lists; ++i) {
+            if (slice.references[i] > (slice.field ? 32 : 16)) return std::nullopt;
+        }
+    }
+    for (int i = 0; i < lists; ++i) {
+        if (!bits.flag()) continue;
+        while (bits.ok()) {
+            SliceHeader::Modification one;
+            one.operation = static_cast<int>(std::min(bits.ue(), 9u));
+            if (one.operation == 3) break;
+            if (one.operation > 2 || slice.modifications[i].size() > 66) return std::nullopt;
+            one.value = bits.ue();
+            slice.modifications[i].push_back(one);
+        }
+    }
+    if ((pps.weighted_p && lists == 1) || (pps.weighted_b == 1 && lists == 2)) {
+        if (!parse_weights(bits, sps, slice)) return std::nullopt;
+    }
+    if (slice.nal_ref_idc != 0 && !parse_marking(bits, slice)) return std::nullopt;
+    if (pps.cabac && lists > 0) slice.cabac_init = static_cast<int>(std::min(bits.ue(), 3u));
+    slice.qp = pps.qp + bits.se();
+    if (slice.type == SliceType::sp || slice.type == SliceType::si) {
+        if (slice.type == SliceType::sp) bits.skip(1);
+        bits.se();
+    }
+    if (pps.deblocking_control) {
+        slice.deblocking = static_cast<int>(std::min(bits.ue(), 3u));
+        if (slice.deblocking != 1) {
+            slice.alpha_offset = bits.se() * 2;
+            slice.beta_offset = bits.se() * 2;
+        }
+    }
+    const int macroblocks = sps.columns * sps.rows;
+    if (!bits.ok() || slice.cabac_init > 2 || slice.deblocking > 2 || slice.qp < 0 || slice.qp > 51 ||
+        std::abs(slice.alpha_offset) > 12 || std::abs(slice.beta_offset) > 12 ||
+        first >= static_cast<std::uint32_t>(macroblocks))
+        return std::nullopt;
+    slice.first_mb = static_cast<int>(first);
+    slice.bits = bits.bit_position();
+    return slice;
 }
 
 ByteVector make_config(const std::vector<ByteSpan>& sps, const std::vector<ByteSpan>& pps) {

@@ -14,6 +14,8 @@ std::string why_no_pictures(const Track& track) {
             return "";
         case Codec::mpeg4:
             return track.width > 0 && track.height > 0 ? "" : "the size of these mpeg4 pictures is not known";
+        case Codec::h264:
+            return why_no_h264(track);
         case Codec::h265:
         case Codec::vp9:
         case Codec::av1:
@@ -37,6 +39,8 @@ Result<std::unique_ptr<media::VideoDecoder>> make_video_decoder(const Track& tra
     switch (track.codec) {
         case Codec::mpeg4:
             return make_mpeg4_decoder(track);
+        case Codec::h264:
+            return make_h264_decoder(track);
         case Codec::h265:
             return make_h265_decoder(track);
         case Codec::vp8:

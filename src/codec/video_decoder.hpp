@@ -1,5 +1,6 @@
-// Coded pictures to pictures: MPEG-1/2 by libmpeg2, MPEG-4 part 2 by xvidcore, H.265 by libde265, VP8 and VP9 by
-// libvpx, AV1 by dav1d. Pictures are 8-bit 4:2:0; what has more bits can be kept (rewrapped), not decoded.
+// Coded pictures to pictures: H.264 by our own decoder, MPEG-1/2 by libmpeg2, MPEG-4 part 2 by xvidcore, H.265 by
+// libde265, VP8 and VP9 by libvpx, AV1 by dav1d. Pictures are 8-bit 4:2:0; what has more bits can be kept (rewrapped),
+// not decoded.
 #pragma once
 
 #include <memory>
@@ -18,6 +19,9 @@ Result<std::unique_ptr<media::VideoDecoder>> make_video_decoder(const Track& tra
 
 // One adapter each; used by make_video_decoder.
 std::unique_ptr<media::VideoDecoder> make_mpeg4_decoder(const Track& track);
+// Why an H.264 track can't be decoded, by its parameter sets; empty: it can.
+std::string why_no_h264(const Track& track);
+std::unique_ptr<media::VideoDecoder> make_h264_decoder(const Track& track);  // our own (h264/)
 std::unique_ptr<media::VideoDecoder> make_h265_decoder(const Track& track);
 std::unique_ptr<media::VideoDecoder> make_vpx_decoder(const Track& track);
 std::unique_ptr<media::VideoDecoder> make_av1_decoder(const Track& track);

@@ -1,0 +1,212 @@
+// Decodes the macroblocks of one slice: their syntax (macroblock.cpp, with the two ways of coding in cabac.cpp and
+// cavlc.cpp), motion that is derived (motion.cpp), and from these the samples before deblocking (reconstruct.cpp).
+#pragma once
+
+#include <array>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "bitstream/h264.hpp"
+#include "codec/h264/cabac.hpp"
+#include "codec/h264/picture.hpp"
+#include "codec/h264/slice_bits.hpp"
+
+namespace wavecrest::codec::h264 {
+
+using bitstream::h264::Pps;
+using bitstream::h264::SliceHeader;
+using bitstream::h264::SliceType;
+using bitstream::h264::Sps;
+
+// LevelScale times 2^(qP / 6) (8.5.9), for all qP: of 4x4 blocks by list and raster place, of 8x8 likewise.
+struct QuantScales {
+    std::array<std::array<std::array<std::int32_t, 16>, 52>, 6> small;
+    std::array<std::array<std::array<std::int32_t, 64>, 52>, 2> large;
+};
+QuantScales make_scales(const bitstream::h264::ScalingLists& lists);
+
+struct SliceInput {
+    const Sps* sps = nullptr;
+    const Pps* pps = nullptr;
+    const QuantScales* scales = nullptr;
+    SliceHeader header;
+    ByteSpan rbsp;  // behind the unit's header byte
+    Frame* frame = nullptr;
+    int number = 0;                   // of the slice in the frame
+    std::vector<Reference> lists[2];  // RefPicList0 and 1; frames where macroblocks may be field ones
+};
+
+class SliceDecoder {
+  public:
+    // Decodes as far as the slice goes. Gives how many macroblocks; fewer than are in it when it is damaged.
+    int decode(const SliceInput& input);
+
+  private:
+    // A prediction weight (8.4.2.3): of samples from both lists, or one.
+    struct Weights {
+        bool explicit_weights = false;
+        int denominator = 0;
+        int weight[2] = {1, 1}, offset[2] = {0, 0};
+    };
+    // What lies around: number of a macroblock (-1: none that may be used), and the row of its 4x4 blocks.
+    struct Place {
+        int macroblock = -1, row = 0;
+    };
+    // The block at which a neighbouring sample lies.
+    struct Candidate {
+        int ref = -2;  // -2: not available; -1: not predicted from this list
+        Vector mv;
+    };
+
+    struct Partition {
+        int x, y, width, height;  // in 4x4 blocks
+    };
+
+    // slice.cpp
+    bool begin_macroblock(int address);
+    void find_neighbours();
+    Place neighbour(int x, int y) const;
+    Place left_of(int y) const { return neighbour(-1, y); }
+    bool usable(int index) const {
+        return index >= 0 && frame_->macroblocks[static_cast<std::size_t>(index)].slice == number_;
+    }
+    const Macroblock& at(int index) const { return frame_->macroblocks[static_cast<std::size_t>(index)]; }
+    Macroblock& at(int index) { return frame_->macroblocks[static_cast<std::size_t>(index)]; }
+    void infer_field();
+    void skip_macroblock();
+    bool finish_macroblock();
+
+    // macroblock.cpp: the syntax of a macroblock that isn't skipped, behind mb_field_decoding_flag. False: damaged.
+    bool parse_macroblock();
+    bool parse_intra();
+    bool parse_inter();
+    bool parse_sub_blocks();
+    bool parse_residual();
+    bool parse_pcm();
+    void reset_macroblock();
+    bool take_intra_type(int type);
+    void set_qp(int qp);
+    bool next_qp(int delta);
+    int read_sub_type();
+    int read_ref(int list, const Partition& p);
+    bool read_vector(int list, const Partition& p, Vector predicted);
+    int active(int list) const { return header_->references[list] << (adaptive_ && mb_->field ? 1 : 0); }
+    int run_cabac();
+    int run_cavlc();
+
+    // cabac.cpp
+    bool cabac_skip();
+    bool cabac_field();
+    int cabac_type();
+    int cabac_intra_type(int base, bool in_i_slice);
+    int cabac_sub_type();
+    int cabac_ref(int list, int x, int y);
+    int cabac_mvd(int list, int component, int x, int y);
+    int cabac_mode(int predicted);
+    int cabac_chroma_mode();
+    int cabac_pattern();
+    int cabac_qp_delta();
+    bool cabac_transform8();
+    bool coded_flag(int category, int plane, int x, int y);
+    int cabac_block(int category, const std::uint8_t* scan, const std::int32_t* scale, int shift, std::int16_t* out,
+                    int count);
+
+    // cavlc.cpp
+    int coefficient_context(int plane, int x, int y) const;
+    int cavlc_block(int context, const std::uint8_t* scan, const std::int32_t* scale, int shift, std::int16_t* out,
+                    int count);
+
+    int predicted_mode(int block) const;
+    void set_mode(int block, int size, int mode);
+    void fill_cache();
+    void set_ref(int list, const Partition& p, int ref);
+    void set_motion(int list, const Partition& p, Vector mv);
+    void store_ref_pictures();
+
+    // motion.cpp
+    Candidate candidate(int list, int x, int y) const;
+    Candidate scaled(int list, const Place& place, int column) const;
+    Vector predict(int list, const Partition& p, int ref) const;
+    Vector predict_directional(int list, const Partition& p, int ref) const;
+    void predict_skip();
+    void predict_direct(int blocks);
+    void direct_spatial(int blocks);
+    void direct_temporal(int blocks);
+    struct Colocated {
+        int ref = -1;
+        std::int32_t picture = -1;
+        Vector mv;
+        bool field = false;
+    };
+    Colocated colocated(int block) const;
+    Reference reference(int list, int ref) const;
+    int current_order() const;
+
+    // intra.cpp, inter.cpp, reconstruct.cpp
+    struct Plane {  // where this macroblock lies in one
+        std::uint8_t* at;
+        std::ptrdiff_t stride;
+    };
+    Plane plane(int component) const;
+    void reconstruct();
+    void copy_pcm();
+    void add_luma(int block);
+    void add_chroma();
+    void find_intra_edges();
+    void intra_4x4(int x, int y);
+    void intra_8x8(int x, int y);
+    void intra_16x16();
+    void intra_chroma(int component);
+    void inter_partition(const Partition& p);
+    Weights weights_of(int ref0, int ref1, int component) const;
+    struct IntraEdges {
+        bool left[2] = {false, false};  // beside the upper and the lower half
+        bool top = false, top_right = false, top_left = false;
+    };
+
+    // The slice
+    const SliceInput* input_ = nullptr;
+    const Sps* sps_ = nullptr;
+    const Pps* pps_ = nullptr;
+    const SliceHeader* header_ = nullptr;
+    Frame* frame_ = nullptr;
+    std::uint16_t number_ = 0;
+    bool adaptive_ = false;
+    Cabac cabac_;
+    SliceBits bits_;
+    int last_delta_ = 0;  // mb_qp_delta of the macroblock before
+    bool implicit_ready_ = false;
+
+    // The macroblock
+    int address_ = 0, x_ = 0, row_ = 0, index_ = 0;
+    Macroblock* mb_ = nullptr;
+    bool pair_field_ = false;
+    int left_ = -1, top_ = -1;  // 6.4.9: A and B, by their upper left and first samples
+    Place left_rows_[4];
+    Place above_, above_right_, above_left_;
+    int qp_ = 0;
+    int intra16_mode_ = 0;
+    int type_ = 0;  // B and P: mb_type; for parsing
+    std::uint8_t sub_types_[4] = {};
+    Partition parts_[16];
+    int part_count_ = 0;
+    IntraEdges edges_;
+
+    // Motion around: row * 8 + column + 12, rows and columns from -1 on.
+    static constexpr int cell(int x, int y) { return 12 + x + y * 8; }
+    std::int8_t ref_cache_[2][48];
+    Vector mv_cache_[2][48];
+    std::uint8_t mvd_cache_[2][48][2];
+    bool ref_large_[2][48];  // for the context of ref_idx: larger than 0, and not direct
+    std::vector<std::array<std::array<std::array<std::uint8_t, 2>, 16>, 2>> mvds_;  // of the slice's macroblocks
+
+    alignas(32) std::int16_t coefficients_[24 * 16];
+    alignas(32) std::int16_t dc_[3][16];
+    std::uint32_t nonzero_ = 0;  // blocks of coefficients_ with anything in them
+};
+
+// 8.7, of all that has been decoded of a frame or field.
+void deblock(Frame& frame, int structure);
+
+}  // namespace wavecrest::codec::h264

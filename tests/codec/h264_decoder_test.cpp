@@ -1,0 +1,342 @@
+// Our H.264 decoder against what x264 says its streams look like when decoded.
+#include <catch2/catch.hpp>
+#include <cstdint>
+#include <cstring>
+#include <functional>
+#include <map>
+#include <random>
+
+extern "C" {
+#include <x264.h>
+}
+
+#include "bitstream/h264.hpp"
+#include "codec/video_decoder.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+
+namespace {
+
+struct Coded {
+    Track track;
+    std::vector<Packet> packets;
+    std::map<std::int64_t, std::vector<std::uint8_t>> pictures;  // by time: Y, Cb, Cr
+    int width = 0, height = 0;
+};
+
+// Textures that move in several directions, noise, flat parts and a cut.
+void draw(x264_picture_t& picture, int width, int height, int number, bool interlaced, std::mt19937& random) {
+    static const std::vector<std::uint8_t> texture = [] {
+        std::mt19937 seed(7);
+        std::vector<std::uint8_t> made(256 * 256);
+        int value = 128;
+        for (auto& one : made) {
+            value = std::clamp(value + static_cast<int>(seed() % 41) - 20, 0, 255);
+            one = static_cast<std::uint8_t>(value);
+        }
+        return made;
+    }();
+    const int scene = number >= 17 ? 90 : 0;
+    for (int c = 0; c < 3; ++c) {
+        const int w = c == 0 ? width : width / 2, h = c == 0 ? height : height / 2;
+        for (int y = 0; y < h; ++y) {
+            // Fields are of different moments.
+            const int time = interlaced ? 2 * number + (y & 1) : 2 * number;
+            for (int x = 0; x < w; ++x) {
+                int value = 0;
+                const int zone = (x * 3 / w) + 3 * (y * 2 / h);
+                if (zone == 0) {
+                    value =
+                        texture[static_cast<std::size_t>(((y + time) & 255) * 256 + ((x + 2 * time + scene) & 255))];
+                } else if (zone == 1) {
+                    value = 60 + (x + y + time) * 2 % 120 + c * 10;
+                } else if (zone == 2) {
+                    value = 128 + static_cast<int>(random() % 64) - 32;
+                } else if (zone == 3) {
+                    value =
+                        texture[static_cast<std::size_t>(((y * 2 - time) & 255) * 256 + ((x - time / 2) & 255))] / 2 +
+                        40;
+                } else if (zone == 4) {
+                    const int dx = x - w / 2 - (time % 20), dy = y - h * 3 / 4;
+                    value = dx * dx + dy * dy < w * w / 100 ? 220 : 30 + number;
+                } else {
+                    value = texture[static_cast<std::size_t>((y & 255) * 256 + ((x + scene) & 255))];
+                }
+                picture.img.plane[c][y * picture.img.i_stride[c] + x] =
+                    static_cast<std::uint8_t>(std::clamp(value, 0, 255));
+            }
+        }
+    }
+}
+
+Coded encode(int width, int height, int frames, const std::function<void(x264_param_t&)>& set) {
+    x264_param_t param;
+    x264_param_default_preset(&param, "medium", nullptr);
+    param.i_width = width;
+    param.i_height = height;
+    param.i_csp = X264_CSP_I420;
+    param.i_log_level = X264_LOG_NONE;
+    param.b_full_recon = 1;
+    param.b_annexb = 0;
+    param.b_repeat_headers = 0;
+    param.i_threads = 1;
+    param.i_fps_num = param.i_timebase_den = 25;
+    param.i_fps_den = param.i_timebase_num = 1;
+    param.i_keyint_max = 30;
+    param.rc.i_rc_method = X264_RC_CQP;
+    param.rc.i_qp_constant = 26;
+    set(param);
+    x264_t* encoder = x264_encoder_open(&param);
+    REQUIRE(encoder != nullptr);
+    Coded coded;
+    coded.width = width;
+    coded.height = height;
+    x264_nal_t* nals = nullptr;
+    int count = 0;
+    REQUIRE(x264_encoder_headers(encoder, &nals, &count) > 0);
+    std::vector<ByteSpan> sps, pps;
+    for (int i = 0; i < count; ++i) {
+        const ByteSpan unit(nals[i].p_payload + 4, static_cast<std::size_t>(nals[i].i_payload - 4));
+        if (nals[i].i_type == NAL_SPS) sps.push_back(unit);
+        if (nals[i].i_type == NAL_PPS) pps.push_back(unit);
+    }
+    coded.track.kind = TrackKind::video;
+    coded.track.codec = Codec::h264;
+    coded.track.width = width;
+    coded.track.height = height;
+    coded.track.bit_depth = 8;
+    coded.track.codec_config = Bytes(bitstream::h264::make_config(sps, pps));
+    x264_picture_t in, made;
+    x264_picture_alloc(&in, X264_CSP_I420, width, height);
+    std::mt19937 random(1);
+    const auto take = [&](int size) {
+        if (size <= 0) return;
+        Packet packet;
+        packet.pts = base::from_ticks(made.i_pts, 25);
+        packet.dts = base::from_ticks(made.i_dts, 25);
+        packet.duration = base::from_ticks(1, 25);
+        packet.key = made.b_keyframe != 0;
+        packet.data = Bytes(ByteVector(nals[0].p_payload, nals[0].p_payload + size));
+        coded.packets.push_back(std::move(packet));
+        auto& picture = coded.pictures[made.i_pts];
+        for (int c = 0; c < 3; ++c) {
+            const int w = c == 0 ? width : width / 2, h = c == 0 ? height : height / 2;
+            for (int y = 0; y < h; ++y) {
+                const std::uint8_t* row = made.img.plane[c] + y * made.img.i_stride[c];
+                // Chroma lies interleaved inside the encoder (NV12).
+                if (made.img.i_plane == 2 && c > 0) {
+                    row = made.img.plane[1] + y * made.img.i_stride[1];
+                    for (int x = 0; x < w; ++x) picture.push_back(row[2 * x + c - 1]);
+                } else {
+                    picture.insert(picture.end(), row, row + w);
+                }
+            }
+        }
+    };
+    for (int i = 0; i < frames; ++i) {
+        draw(in, width, height, i, param.b_interlaced != 0, random);
+        in.i_pts = i;
+        take(x264_encoder_encode(encoder, &nals, &count, &in, &made));
+    }
+    while (x264_encoder_delayed_frames(encoder) > 0) take(x264_encoder_encode(encoder, &nals, &count, nullptr, &made));
+    x264_picture_clean(&in);
+    x264_encoder_close(encoder);
+    return coded;
+}
+
+// "" when every picture is the same to the last bit; else the first place that differs.
+std::string compare(const Coded& coded) {
+    auto decoder = codec::make_h264_decoder(coded.track);
+    std::vector<Picture> out;
+    for (const Packet& packet : coded.packets) {
+        if (const auto status = decoder->decode(packet, out); !status) return status.error().what;
+    }
+    if (const auto status = decoder->flush(out); !status) return status.error().what;
+    if (out.size() != coded.pictures.size())
+        return std::to_string(out.size()) + " pictures came out of " + std::to_string(coded.pictures.size());
+    std::int64_t last = -1;
+    for (const Picture& picture : out) {
+        const std::int64_t time = base::to_ticks(picture.pts, 25);
+        if (time <= last) return "pictures come out of order at " + std::to_string(time);
+        last = time;
+        const auto& right = coded.pictures.at(time);
+        std::size_t at = 0;
+        for (int c = 0; c < 3; ++c) {
+            const int w = c == 0 ? coded.width : coded.width / 2, h = c == 0 ? coded.height : coded.height / 2;
+            for (int y = 0; y < h; ++y) {
+                for (int x = 0; x < w; ++x, ++at) {
+                    const int is = picture.planes[c][y * picture.strides[c] + x];
+                    if (is == right[at]) continue;
+                    const int size = c == 0 ? 16 : 8;
+                    return "picture " + std::to_string(time) + ", plane " + std::to_string(c) + ", macroblock " +
+                           std::to_string(x / size) + "," + std::to_string(y / size) + ", sample " +
+                           std::to_string(x % size) + "," + std::to_string(y % size) + ": " + std::to_string(is) +
+                           " instead of " + std::to_string(right[at]);
+                }
+            }
+        }
+    }
+    return "";
+}
+
+}  // namespace
+
+TEST_CASE("pictures are to the last bit what the encoder saw", "[h264]") {
+    struct Setting {
+        const char* name;
+        std::function<void(x264_param_t&)> set;
+    };
+    const auto plain = [](x264_param_t& p) {
+        p.i_bframe = 0;
+        p.b_cabac = 0;
+        p.b_deblocking_filter = 0;
+        p.analyse.b_transform_8x8 = 0;
+        p.analyse.inter = 0;
+        p.analyse.intra = X264_ANALYSE_I4x4;
+        p.i_frame_reference = 1;
+        p.analyse.i_weighted_pred = 0;
+    };
+    const Setting settings[] = {
+        {"intra, CAVLC, no filter",
+         [&](x264_param_t& p) {
+             plain(p);
+             p.i_keyint_max = 1;
+         }},
+        {"intra, CAVLC",
+         [&](x264_param_t& p) {
+             plain(p);
+             p.i_keyint_max = 1;
+             p.b_deblocking_filter = 1;
+         }},
+        {"intra, CABAC, no filter",
+         [&](x264_param_t& p) {
+             plain(p);
+             p.i_keyint_max = 1;
+             p.b_cabac = 1;
+         }},
+        {"intra, CABAC, 8x8",
+         [&](x264_param_t& p) {
+             p.i_keyint_max = 1;
+             p.analyse.b_transform_8x8 = 1;
+         }},
+        {"intra, CAVLC, 8x8",
+         [&](x264_param_t& p) {
+             p.i_keyint_max = 1;
+             p.b_cabac = 0;
+             p.analyse.b_transform_8x8 = 1;
+         }},
+        {"P, CAVLC, no filter", [&](x264_param_t& p) { plain(p); }},
+        {"P, CAVLC",
+         [&](x264_param_t& p) {
+             plain(p);
+             p.b_deblocking_filter = 1;
+         }},
+        {"P, CABAC",
+         [&](x264_param_t& p) {
+             plain(p);
+             p.b_cabac = 1;
+         }},
+        {"P, all partitions, references, weights",
+         [&](x264_param_t& p) {
+             p.i_bframe = 0;
+             p.i_frame_reference = 4;
+             p.analyse.inter = ~0u;
+             p.analyse.i_weighted_pred = 2;
+         }},
+        {"B spatial, no filter",
+         [&](x264_param_t& p) {
+             plain(p);
+             p.i_bframe = 2;
+             p.b_cabac = 1;
+             p.analyse.i_direct_mv_pred = X264_DIRECT_PRED_SPATIAL;
+         }},
+        {"B temporal, no filter",
+         [&](x264_param_t& p) {
+             plain(p);
+             p.i_bframe = 2;
+             p.b_cabac = 1;
+             p.analyse.i_direct_mv_pred = X264_DIRECT_PRED_TEMPORAL;
+         }},
+        {"B CAVLC",
+         [&](x264_param_t& p) {
+             plain(p);
+             p.i_bframe = 2;
+             p.analyse.inter = ~0u;
+             p.analyse.b_weighted_bipred = 0;
+         }},
+        {"medium", [](x264_param_t&) {}},
+        {"slower",
+         [](x264_param_t& p) {
+             x264_param_default_preset(&p, "slower", nullptr);
+             p.b_full_recon = 1;
+             p.b_annexb = 0;
+             p.i_threads = 1;
+             p.i_log_level = X264_LOG_NONE;
+             p.rc.i_rc_method = X264_RC_CQP;
+             p.rc.i_qp_constant = 24;
+             p.rc.i_lookahead = 10;
+             p.b_repeat_headers = 0;
+             p.i_bframe_pyramid = X264_B_PYRAMID_NORMAL;
+             p.i_fps_num = p.i_timebase_den = 25;
+             p.i_fps_den = p.i_timebase_num = 1;
+             p.i_csp = X264_CSP_I420;
+             p.i_width = 176;
+             p.i_height = 144;
+         }},
+        {"interlaced, intra",
+         [](x264_param_t& p) {
+             p.b_interlaced = 1;
+             p.i_keyint_max = 1;
+         }},
+        {"interlaced, intra, CAVLC",
+         [](x264_param_t& p) {
+             p.b_interlaced = 1;
+             p.i_keyint_max = 1;
+             p.b_cabac = 0;
+         }},
+        {"interlaced, P",
+         [](x264_param_t& p) {
+             p.b_interlaced = 1;
+             p.i_bframe = 0;
+         }},
+        {"interlaced, B spatial",
+         [](x264_param_t& p) {
+             p.b_interlaced = 1;
+             p.analyse.i_direct_mv_pred = X264_DIRECT_PRED_SPATIAL;
+         }},
+        {"interlaced, B temporal",
+         [](x264_param_t& p) {
+             p.b_interlaced = 1;
+             p.analyse.i_direct_mv_pred = X264_DIRECT_PRED_TEMPORAL;
+         }},
+        {"interlaced, CAVLC",
+         [](x264_param_t& p) {
+             p.b_interlaced = 1;
+             p.b_cabac = 0;
+         }},
+        {"interlaced, P, no filter",
+         [](x264_param_t& p) {
+             p.b_interlaced = 1;
+             p.i_bframe = 0;
+             p.b_deblocking_filter = 0;
+         }},
+        {"interlaced, B, no filter",
+         [](x264_param_t& p) {
+             p.b_interlaced = 1;
+             p.b_deblocking_filter = 0;
+         }},
+        {"slices, constrained intra",
+         [](x264_param_t& p) {
+             p.i_slice_count = 4;
+             p.b_constrained_intra = 1;
+         }},
+    };
+    for (const Setting& one : settings) {
+        const Coded coded = encode(176, 144, 40, one.set);
+        const std::string difference = compare(coded);
+        INFO(one.name << ": " << difference);
+        CHECK(difference.empty());
+    }
+}
