@@ -43,6 +43,8 @@ void PictureBuffer::activate(const Sps& sps, Out& out) {
         flush(out);
         frames_.clear();
         latest_.reset();
+        samples_.clear();
+        spare_motion_.clear();
         columns_ = sps.columns;
         rows_ = sps.rows;
     }
@@ -57,13 +59,33 @@ void PictureBuffer::activate(const Sps& sps, Out& out) {
     if (sps.order_type == 2 || (sps.reorder_frames < 0 && intra_only)) depth_ = 0;
 }
 
-std::shared_ptr<Frame> PictureBuffer::allocate(const Sps& sps) {
+std::shared_ptr<Frame> PictureBuffer::allocate(const Sps& sps, bool reference) {
     auto frame = std::make_shared<Frame>();
     frame->id = ++last_id_;
     frame->columns = sps.columns;
     frame->rows = sps.rows;
-    frame->picture = Picture::allocate(sps.columns * 16, sps.rows * 16);
-    frame->macroblocks.resize(static_cast<std::size_t>(sps.columns) * static_cast<std::size_t>(sps.rows));
+    // Memory that nobody looks at any more serves again; more than that is given back.
+    const auto fits = [&](const Picture& one) {
+        return one.width == sps.columns * 16 && one.height == sps.rows * 16 && one.storage.use_count() == 1;
+    };
+    if (const auto found = std::find_if(samples_.begin(), samples_.end(), fits); found != samples_.end()) {
+        frame->picture = *found;
+    } else {
+        frame->picture = Picture::allocate(sps.columns * 16, sps.rows * 16);
+        samples_.push_back(frame->picture);
+    }
+    std::erase_if(samples_, [](const Picture& one) { return one.storage.use_count() == 1; });
+    if (!reference) return frame;
+    if (!spare_motion_.empty()) {
+        frame->motion = std::move(spare_motion_.back());
+        spare_motion_.pop_back();
+    }
+    Motion& motion = frame->motion;
+    motion.all_columns = !sps.direct_8x8_inference;
+    motion.all_rows = !sps.direct_8x8_inference || !sps.frames_only;
+    const std::size_t count = static_cast<std::size_t>(sps.columns) * static_cast<std::size_t>(sps.rows);
+    motion.blocks.resize(4 * count);
+    motion.vectors.resize(motion.each() * count);
     return frame;
 }
 
@@ -203,10 +225,7 @@ std::shared_ptr<Frame> PictureBuffer::begin(const Sps& sps, const SliceHeader& s
             set_order(sps, slice, *current_);
             return current_;
         }
-        frames_.push_back(std::move(current_));
-        current_.reset();
-        bump(false, out);
-        drop_unused();
+        keep_current(out);
     }
     if (is_idr(slice)) {
         for (const auto& frame : frames_) frame->short_term = frame->long_term = 0;
@@ -214,7 +233,7 @@ std::shared_ptr<Frame> PictureBuffer::begin(const Sps& sps, const SliceHeader& s
         drop_unused();
     }
     fill_gap(sps, slice, out);
-    current_ = allocate(sps);
+    current_ = allocate(sps, slice.nal_ref_idc != 0);
     current_->number = number;
     current_->frame_num = current_->frame_num_wrap = slice.frame_num;
     current_->field_pair = structure != kFrame;
@@ -484,6 +503,15 @@ void PictureBuffer::end(const Sps& sps, const SliceHeader& slice, Out& out) {
         }
     }
     latest_ = current_;
+    if (current_->decoded == kFrame) keep_current(out);
+}
+
+// The current picture is whole, or its other field doesn't come.
+void PictureBuffer::keep_current(Out& out) {
+    frames_.push_back(std::move(current_));
+    current_.reset();
+    bump(false, out);
+    drop_unused();
 }
 
 // C.4.5.3
@@ -503,13 +531,18 @@ void PictureBuffer::bump(bool all, Out& out) {
 }
 
 void PictureBuffer::drop_unused() {
+    for (const auto& frame : frames_) {
+        if (frame->is_reference() || frame->motion.blocks.empty() || frame == current_) continue;
+        // Nothing is predicted from its motion any more.
+        if (spare_motion_.size() < 2) spare_motion_.push_back(std::move(frame->motion));
+        frame->motion = {};
+    }
     std::erase_if(frames_,
                   [](const std::shared_ptr<Frame>& frame) { return !frame->wanted && !frame->is_reference(); });
 }
 
 void PictureBuffer::flush(Out& out) {
-    if (current_) frames_.push_back(std::move(current_));
-    current_.reset();
+    if (current_) keep_current(out);
     bump(true, out);
     drop_unused();
 }

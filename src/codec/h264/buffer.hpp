@@ -29,10 +29,11 @@ class PictureBuffer {
     void flush(Out& out);
 
     // To copy from where something is missing; null: nothing has been decoded yet.
-    const Frame* latest() const { return latest_.get(); }
+    Frame* latest() const { return latest_.get(); }
 
   private:
-    std::shared_ptr<Frame> allocate(const bitstream::h264::Sps& sps);
+    std::shared_ptr<Frame> allocate(const bitstream::h264::Sps& sps, bool reference);
+    void keep_current(Out& out);
     void set_order(const bitstream::h264::Sps& sps, const bitstream::h264::SliceHeader& slice, Frame& frame);
     void fill_gap(const bitstream::h264::Sps& sps, const bitstream::h264::SliceHeader& slice, Out& out);
     void wrap_numbers(const bitstream::h264::Sps& sps, int frame_num);
@@ -43,6 +44,8 @@ class PictureBuffer {
     Reference by_number(int number, bool long_term, const bitstream::h264::SliceHeader& slice) const;
 
     std::vector<std::shared_ptr<Frame>> frames_;  // without the current one
+    std::vector<Picture> samples_;                // of all frames, to be used again when nobody holds them any more
+    std::vector<Motion> spare_motion_;
     std::shared_ptr<Frame> current_, latest_;
     bool second_field_ = false;
     std::uint32_t last_id_ = 0;

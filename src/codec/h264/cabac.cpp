@@ -13,97 +13,97 @@ constexpr int kCodedFlag = 85;
 
 }  // namespace
 
-bool SliceDecoder::cabac_skip() {
+bool SliceParser::cabac_skip() {
     const auto counts = [&](int index) { return usable(index) && !at(index).skipped ? 1 : 0; };
-    const int base = header_->type == SliceType::b ? 24 : 11;
-    return cabac_.decision(base + counts(left_) + counts(top_)) != 0;
+    const int base = b_slice_ ? 24 : 11;
+    return decide(base + counts(left_) + counts(top_)) != 0;
 }
 
-bool SliceDecoder::cabac_field() {
+bool SliceParser::cabac_field() {
     const int pair = index_ - (row_ & 1) * frame_->columns;
     const auto counts = [&](bool there, int index) { return there && usable(index) && at(index).field ? 1 : 0; };
-    return cabac_.decision(70 + counts(x_ > 0, pair - 1) + counts(true, pair - 2 * frame_->columns)) != 0;
+    return decide(70 + counts(x_ > 0, pair - 1) + counts(true, pair - 2 * frame_->columns)) != 0;
 }
 
 // mb_type of an I macroblock; in I slices the first bin has a context of its neighbours.
-int SliceDecoder::cabac_intra_type(int base, bool in_i_slice) {
+int SliceParser::cabac_intra_type(int base, bool in_i_slice) {
     if (in_i_slice) {
         const auto counts = [&](int index) {
             return usable(index) && at(index).kind != Kind::intra4 && at(index).kind != Kind::intra8 ? 1 : 0;
         };
-        if (cabac_.decision(base + counts(left_) + counts(top_)) == 0) return 0;
+        if (decide(base + counts(left_) + counts(top_)) == 0) return 0;
         base += 2;
-    } else if (cabac_.decision(base) == 0) {
+    } else if (decide(base) == 0) {
         return 0;
     }
     if (cabac_.terminate() != 0) return 25;
     const int more = in_i_slice ? 1 : 0;
-    int type = 1 + 12 * cabac_.decision(base + 1);
-    if (cabac_.decision(base + 2) != 0) type += 4 + 4 * cabac_.decision(base + 2 + more);
-    type += 2 * cabac_.decision(base + 3 + more);
-    type += cabac_.decision(base + 3 + 2 * more);
+    int type = 1 + 12 * decide(base + 1);
+    if (decide(base + 2) != 0) type += 4 + 4 * decide(base + 2 + more);
+    type += 2 * decide(base + 3 + more);
+    type += decide(base + 3 + 2 * more);
     return type;
 }
 
 // From 100 on: of I macroblocks.
-int SliceDecoder::cabac_type() {
+int SliceParser::cabac_type() {
     if (header_->type == SliceType::i) return 100 + cabac_intra_type(3, true);
     if (header_->type == SliceType::p) {
-        if (cabac_.decision(14) != 0) return 100 + cabac_intra_type(17, false);
-        if (cabac_.decision(15) == 0) return 3 * cabac_.decision(16);
-        return 2 - cabac_.decision(17);
+        if (decide(14) != 0) return 100 + cabac_intra_type(17, false);
+        if (decide(15) == 0) return 3 * decide(16);
+        return 2 - decide(17);
     }
     const auto counts = [&](int index) {
         return usable(index) && !at(index).skipped && !at(index).whole_direct ? 1 : 0;
     };
-    if (cabac_.decision(27 + counts(left_) + counts(top_)) == 0) return 0;
-    if (cabac_.decision(27 + 3) == 0) return 1 + cabac_.decision(27 + 5);
-    int bits = cabac_.decision(27 + 4) << 3;
-    bits |= cabac_.decision(27 + 5) << 2;
-    bits |= cabac_.decision(27 + 5) << 1;
-    bits |= cabac_.decision(27 + 5);
+    if (decide(27 + counts(left_) + counts(top_)) == 0) return 0;
+    if (decide(27 + 3) == 0) return 1 + decide(27 + 5);
+    int bits = decide(27 + 4) << 3;
+    bits |= decide(27 + 5) << 2;
+    bits |= decide(27 + 5) << 1;
+    bits |= decide(27 + 5);
     if (bits < 8) return bits + 3;
     if (bits == 13) return 100 + cabac_intra_type(32, false);
     if (bits == 14) return 11;
     if (bits == 15) return 22;
-    bits = bits << 1 | cabac_.decision(27 + 5);
+    bits = bits << 1 | decide(27 + 5);
     return bits - 4;
 }
 
-int SliceDecoder::cabac_sub_type() {
+int SliceParser::cabac_sub_type() {
     if (header_->type == SliceType::p) {
-        if (cabac_.decision(21) != 0) return 0;
-        if (cabac_.decision(22) == 0) return 1;
-        return cabac_.decision(23) != 0 ? 2 : 3;
+        if (decide(21) != 0) return 0;
+        if (decide(22) == 0) return 1;
+        return decide(23) != 0 ? 2 : 3;
     }
-    if (cabac_.decision(36) == 0) return 0;
-    if (cabac_.decision(37) == 0) return 1 + cabac_.decision(39);
+    if (decide(36) == 0) return 0;
+    if (decide(37) == 0) return 1 + decide(39);
     int type = 3;
-    if (cabac_.decision(38) != 0) {
-        if (cabac_.decision(39) != 0) return 11 + cabac_.decision(39);
+    if (decide(38) != 0) {
+        if (decide(39) != 0) return 11 + decide(39);
         type += 4;
     }
-    type += 2 * cabac_.decision(39);
-    type += cabac_.decision(39);
+    type += 2 * decide(39);
+    type += decide(39);
     return type;
 }
 
-int SliceDecoder::cabac_ref(int list, int x, int y) {
+int SliceParser::cabac_ref(int list, int x, int y) {
     int context = (ref_large_[list][cell(x - 1, y)] ? 1 : 0) + (ref_large_[list][cell(x, y - 1)] ? 2 : 0);
     int ref = 0;
-    while (cabac_.decision(54 + context) != 0) {
+    while (decide(54 + context) != 0) {
         context = (context >> 2) + 4;
         if (++ref >= 32) return 32;
     }
     return ref;
 }
 
-int SliceDecoder::cabac_mvd(int list, int component, int x, int y) {
+int SliceParser::cabac_mvd(int list, int component, int x, int y) {
     const int base = component == 0 ? 40 : 47;
     const int sum = mvd_cache_[list][cell(x - 1, y)][component] + mvd_cache_[list][cell(x, y - 1)][component];
-    if (cabac_.decision(base + (sum < 3 ? 0 : sum > 32 ? 2 : 1)) == 0) return 0;
+    if (decide(base + (sum < 3 ? 0 : sum > 32 ? 2 : 1)) == 0) return 0;
     int size = 1, context = 3;
-    while (size < 9 && cabac_.decision(base + context) != 0) {
+    while (size < 9 && decide(base + context) != 0) {
         if (context < 6) ++context;
         ++size;
     }
@@ -118,24 +118,24 @@ int SliceDecoder::cabac_mvd(int list, int component, int x, int y) {
     return cabac_.bypass() != 0 ? -size : size;
 }
 
-int SliceDecoder::cabac_mode(int predicted) {
-    if (cabac_.decision(68) != 0) return predicted;
-    int rest = cabac_.decision(69);
-    rest |= cabac_.decision(69) << 1;
-    rest |= cabac_.decision(69) << 2;
+int SliceParser::cabac_mode(int predicted) {
+    if (decide(68) != 0) return predicted;
+    int rest = decide(69);
+    rest |= decide(69) << 1;
+    rest |= decide(69) << 2;
     return rest < predicted ? rest : rest + 1;
 }
 
-int SliceDecoder::cabac_chroma_mode() {
+int SliceParser::cabac_chroma_mode() {
     const auto counts = [&](int index) {
         return usable(index) && at(index).kind != Kind::inter && at(index).chroma_mode != 0 ? 1 : 0;
     };
-    if (cabac_.decision(64 + counts(left_) + counts(top_)) == 0) return 0;
-    if (cabac_.decision(67) == 0) return 1;
-    return cabac_.decision(67) == 0 ? 2 : 3;
+    if (decide(64 + counts(left_) + counts(top_)) == 0) return 0;
+    if (decide(67) == 0) return 1;
+    return decide(67) == 0 ? 2 : 3;
 }
 
-int SliceDecoder::cabac_pattern() {
+int SliceParser::cabac_pattern() {
     int pattern = 0;
     for (int b8 = 0; b8 < 4; ++b8) {
         const int x = b8 % 2, y = b8 / 2;
@@ -145,32 +145,32 @@ int SliceDecoder::cabac_pattern() {
         };
         const int a = x > 0 ? (pattern >> (b8 - 1) & 1) ^ 1 : counts(left_rows_[2 * y], 1);
         const int b = y > 0 ? (pattern >> (b8 - 2) & 1) ^ 1 : counts(above_, x);
-        pattern |= cabac_.decision(73 + a + 2 * b) << b8;
+        pattern |= decide(73 + a + 2 * b) << b8;
     }
     const auto chroma = [&](int index) { return usable(index) ? at(index).pattern >> 4 : 0; };
     const int a = chroma(left_), b = chroma(top_);
-    if (cabac_.decision(77 + (a != 0 ? 1 : 0) + (b != 0 ? 2 : 0)) != 0)
-        pattern |= (1 + cabac_.decision(81 + (a == 2 ? 1 : 0) + (b == 2 ? 2 : 0))) << 4;
+    if (decide(77 + (a != 0 ? 1 : 0) + (b != 0 ? 2 : 0)) != 0)
+        pattern |= (1 + decide(81 + (a == 2 ? 1 : 0) + (b == 2 ? 2 : 0))) << 4;
     return pattern;
 }
 
-int SliceDecoder::cabac_qp_delta() {
+int SliceParser::cabac_qp_delta() {
     int context = last_delta_ != 0 ? 1 : 0, value = 0;
-    while (cabac_.decision(60 + context) != 0) {
+    while (decide(60 + context) != 0) {
         context = 2 + (context >> 1);
         if (++value > 104) return 1000;
     }
     return (value & 1) != 0 ? (value + 1) >> 1 : -(value >> 1);
 }
 
-bool SliceDecoder::cabac_transform8() {
+bool SliceParser::cabac_transform8() {
     const auto counts = [&](int index) { return usable(index) && at(index).transform8 ? 1 : 0; };
-    return cabac_.decision(399 + counts(left_) + counts(top_)) != 0;
+    return decide(399 + counts(left_) + counts(top_)) != 0;
 }
 
 // coded_block_flag (9.3.3.1.1.9) of a block by its kind: 0 DC of intra 16x16, 1 its others, 2 luma, 3 chroma DC, 4
 // chroma.
-bool SliceDecoder::coded_flag(int category, int plane, int x, int y) {
+bool SliceParser::coded_flag(int category, int plane, int x, int y) {
     const auto counts = [&](const Place& place, int column, int row) {
         if (place.macroblock < 0) return mb_->intra() ? 1 : 0;
         const Macroblock& other = at(place.macroblock);
@@ -192,50 +192,79 @@ bool SliceDecoder::coded_flag(int category, int plane, int x, int y) {
         a = x > 0 ? counts({index_, y}, 0, y) : counts(left, 1, left.row / 2);
         b = y > 0 ? counts({index_, y}, x, 0) : counts(above_, x, 1);
     }
-    return cabac_.decision(kCodedFlag + 4 * category + a + 2 * b) != 0;
+    return decide(kCodedFlag + 4 * category + a + 2 * b) != 0;
 }
 
-// A block's coefficients, scaled; gives how many there are.
-int SliceDecoder::cabac_block(int category, const std::uint8_t* scan, const std::int32_t* scale, int shift,
-                              std::int16_t* out, int count) {
+int SliceParser::cabac_block(int category, const std::uint8_t* scan, const std::int32_t* scale, int shift,
+                             std::int16_t* out, int count) {
     const int field = mb_->field ? 1 : 0;
-    const int significant = kSignificant[field][category], last = kLast[field][category];
+    std::uint8_t* const significant = contexts_.state + kSignificant[field][category];
+    std::uint8_t* const last = contexts_.state + kLast[field][category];
+    Cabac engine = cabac_;
     std::uint8_t places[64];
     int found = 0, i = 0;
-    for (; i < count - 1; ++i) {
-        const int at = category == 3 ? std::min(i, 2) : category == 5 ? kSignificant8x8[field][i] : i;
-        if (cabac_.decision(significant + at) == 0) continue;
-        places[found++] = static_cast<std::uint8_t>(i);
-        const int end = category == 3 ? std::min(i, 2) : category == 5 ? kLast8x8[i] : i;
-        if (cabac_.decision(last + end) != 0) break;
+    const int end = count - 1;
+    const auto find = [&](auto&& significant_at, auto&& last_at) {
+        for (; i < end; ++i) {
+            if (engine.decision(significant[significant_at(i)]) == 0) continue;
+            places[found++] = static_cast<std::uint8_t>(i);
+            if (engine.decision(last[last_at(i)]) != 0) return;
+        }
+        places[found++] = static_cast<std::uint8_t>(end);
+    };
+    if (category == 5) {
+        const std::uint8_t* const by_place = kSignificant8x8[field];
+        find([&](int at) { return by_place[at]; }, [](int at) { return kLast8x8[at]; });
+    } else if (category == 3) {
+        find([](int at) { return std::min(at, 2); }, [](int at) { return std::min(at, 2); });
+    } else {
+        find([](int at) { return at; }, [](int at) { return at; });
     }
-    if (i == count - 1) places[found++] = static_cast<std::uint8_t>(i);
-    const int level = kLevel[category], most = category == 3 ? 3 : 4;
+    only_first_ = found == 1 && places[0] == 0;
+    std::uint8_t* const level = contexts_.state + kLevel[category];
+    const int most = category == 3 ? 3 : 4;
     const std::int32_t half = shift > 0 ? 1 << (shift - 1) : 0;
-    int ones = 0, larger = 0;
+    int ones = 1, larger = 0;
     for (int k = found - 1; k >= 0; --k) {
         std::int32_t value = 1;
-        if (cabac_.decision(level + (larger != 0 ? 0 : std::min(4, 1 + ones))) == 0) {
+        if (engine.decision(level[larger != 0 ? 0 : std::min(4, ones)]) == 0) {
             ++ones;
         } else {
-            const int context = level + 5 + std::min(most, larger);
+            std::uint8_t& context = level[5 + std::min(most, larger)];
             value = 2;
-            while (value < 15 && cabac_.decision(context) != 0) ++value;
+            while (value < 15 && engine.decision(context) != 0) ++value;
             if (value == 15) {
                 int bits = 0;
-                while (cabac_.bypass() != 0) {
+                while (engine.bypass() != 0) {
                     value += 1 << bits;
                     if (++bits > 20) return -1;
                 }
-                while (bits-- > 0) value += cabac_.bypass() << bits;
+                while (bits-- > 0) value += engine.bypass() << bits;
             }
             ++larger;
         }
-        if (cabac_.bypass() != 0) value = -value;
+        if (engine.bypass() != 0) value = -value;
         const std::uint8_t place = scan[places[k]];
         out[place] = static_cast<std::int16_t>((value * scale[place] + half) >> shift);
     }
+    cabac_ = engine;
     return found;
+}
+
+const Transitions& transitions() {
+    static const Transitions made = [] {
+        Transitions table{};
+        for (int state = 0; state < 128; ++state) {
+            const int number = state >> 1, symbol = state & 1;
+            const int next = number < 62 ? number + 1 : number;
+            table[static_cast<std::size_t>(128 + state)] = static_cast<std::uint8_t>(next << 1 | symbol);
+            const int flipped = number == 0 ? symbol ^ 1 : symbol;
+            table[static_cast<std::size_t>(127 - state)] =
+                static_cast<std::uint8_t>(kNextStateLps[number] << 1 | flipped);
+        }
+        return table;
+    }();
+    return made;
 }
 
 }  // namespace wavecrest::codec::h264

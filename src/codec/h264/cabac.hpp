@@ -2,67 +2,59 @@
 #pragma once
 
 #include <algorithm>
+#include <array>
 #include <bit>
 #include <cstdint>
+#include <cstring>
 
 #include "base/bytes.hpp"
 #include "codec/h264/tables.hpp"
 
 namespace wavecrest::codec::h264 {
 
+// What follows a context variable's state when its more probable symbol came ([128 + state]), and when the other did
+// ([127 - state]); a state has its number (pStateIdx) above and the more probable symbol in bit 0.
+using Transitions = std::array<std::uint8_t, 256>;
+const Transitions& transitions();
+
+// Small enough to live in registers: loops over many decisions work on a copy.
 class Cabac {
   public:
     // Begins at a whole byte. Reads past the end give zeros; exhausted() tells.
     void start(ByteSpan bytes) {
         at_ = bytes.data();
-        begin_ = at_;
         end_ = at_ + bytes.size();
         range_ = 510;
         value_ = 0;
         bits_ = -9;
         past_ = 0;
+        next_ = transitions().data() + 128;
         fill();
     }
-    void set_contexts(int table, int qp) {
-        for (int i = 0; i < 1024; ++i) {
-            const int m = kContextInit[table][i][0], n = kContextInit[table][i][1];
-            const int state = std::clamp(((m * std::clamp(qp, 0, 51)) >> 4) + n, 1, 126);
-            // The state number above, the more probable symbol in bit 0.
-            contexts_[i] = static_cast<std::uint8_t>(state <= 63 ? (63 - state) << 1 : (state - 64) << 1 | 1);
-        }
-    }
 
-    int decision(int context) {
-        std::uint8_t& state = contexts_[context];
-        const unsigned number = state >> 1;
-        int symbol = state & 1;
-        const std::uint32_t lps = kRangeLps[number][range_ >> 6 & 3];
+    int decision(std::uint8_t& context) {
+        const int state = context;
+        const std::uint32_t lps = kRangeLps[state >> 1][range_ >> 6 & 3];
         range_ -= lps;
         const std::uint64_t scaled = static_cast<std::uint64_t>(range_) << bits_;
-        if (value_ < scaled) {
-            if (number < 62) state = static_cast<std::uint8_t>(state + 2);
-            if (range_ < 256) {
-                range_ <<= 1;
-                --bits_;
-            }
-        } else {
-            value_ -= scaled;
-            symbol ^= 1;
-            if (number == 0) state ^= 1;
-            state = static_cast<std::uint8_t>(kNextStateLps[number] << 1 | (state & 1));
-            const int shift = std::countl_zero(lps) - 23;
-            range_ = lps << shift;
-            bits_ -= shift;
-        }
+        // All ones where the less probable symbol came.
+        const auto other = static_cast<std::int64_t>(scaled - 1 - value_) >> 63;
+        value_ -= scaled & static_cast<std::uint64_t>(other);
+        range_ += (lps - range_) & static_cast<std::uint32_t>(other);
+        const int symbol = state ^ static_cast<int>(other);
+        context = next_[symbol];
+        const int shift = std::countl_zero(range_) - 23;
+        range_ <<= shift;
+        bits_ -= shift;
         if (bits_ < 0) fill();
-        return symbol;
+        return symbol & 1;
     }
     int bypass() {
         if (--bits_ < 0) fill();
         const std::uint64_t scaled = static_cast<std::uint64_t>(range_) << bits_;
-        if (value_ < scaled) return 0;
-        value_ -= scaled;
-        return 1;
+        const auto zero = static_cast<std::int64_t>(value_ - scaled) >> 63;
+        value_ -= scaled & static_cast<std::uint64_t>(~zero);
+        return 1 + static_cast<int>(zero);
     }
     int terminate() {
         range_ -= 2;
@@ -74,18 +66,29 @@ class Cabac {
         }
         return 0;
     }
-    // After terminate() gave 1: where bytes go on that aren't arithmetic code. The last bit that the engine has taken
-    // then is the one that ends the code (9.3.4.5).
-    const std::uint8_t* aligned() const {
-        const std::ptrdiff_t read = (at_ - begin_) * 8 + past_ * 8;
-        return std::min(begin_ + (read - bits_ + 7) / 8, end_);
+    // After terminate() gave 1: what follows that isn't arithmetic code. The last bit that the engine has taken then is
+    // the one that ends the code (9.3.4.5).
+    ByteSpan rest() const {
+        const std::ptrdiff_t unread = past_ > 0 ? 0 : bits_ / 8;
+        return {at_ - unread, static_cast<std::size_t>(end_ - at_ + unread)};
     }
-    const std::uint8_t* end() const { return end_; }
     bool exhausted() const { return past_ > 12; }
 
   private:
     void fill() {
-        while (bits_ <= 40) {
+        if (end_ - at_ >= 4) {
+            std::uint32_t word;
+            std::memcpy(&word, at_, 4);
+            if constexpr (std::endian::native == std::endian::little) word = __builtin_bswap32(word);
+            at_ += 4;
+            value_ = value_ << 32 | word;
+            bits_ += 32;
+            return;
+        }
+        fill_at_end();
+    }
+    void fill_at_end() {
+        while (bits_ < 16) {
             value_ <<= 8;
             if (at_ < end_) {
                 value_ |= *at_++;
@@ -96,12 +99,25 @@ class Cabac {
         }
     }
 
-    const std::uint8_t *at_ = nullptr, *begin_ = nullptr, *end_ = nullptr;
+    const std::uint8_t *at_ = nullptr, *end_ = nullptr;
+    const std::uint8_t* next_ = nullptr;
     std::uint64_t value_ = 0;  // codIOffset, with bits_ more bits behind it
     int bits_ = 0;
     std::uint32_t range_ = 510;
-    std::ptrdiff_t past_ = 0;
-    std::uint8_t contexts_[1024] = {};
+    int past_ = 0;
+};
+
+// The context variables of a slice.
+struct Contexts {
+    std::uint8_t state[1024];
+
+    void set(int table, int qp) {
+        for (int i = 0; i < 1024; ++i) {
+            const int m = kContextInit[table][i][0], n = kContextInit[table][i][1];
+            const int pre = std::clamp(((m * std::clamp(qp, 0, 51)) >> 4) + n, 1, 126);
+            state[i] = static_cast<std::uint8_t>(pre <= 63 ? (63 - pre) << 1 : (pre - 64) << 1 | 1);
+        }
+    }
 };
 
 }  // namespace wavecrest::codec::h264

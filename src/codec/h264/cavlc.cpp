@@ -51,7 +51,7 @@ const Tables& tables() {
 }  // namespace
 
 // nC (9.2.1) of a block of a plane: 0 luma, 1 and 2 chroma.
-int SliceDecoder::coefficient_context(int plane, int x, int y) const {
+int SliceParser::coefficient_context(int plane, int x, int y) const {
     const auto count = [&](const Place& place, int column, int row) {
         if (place.macroblock < 0) return -1;
         const int block = plane == 0 ? row * 4 + column : 12 + 4 * plane + row * 2 + column;
@@ -71,15 +71,18 @@ int SliceDecoder::coefficient_context(int plane, int x, int y) const {
 }
 
 // `context` -1: chroma DC. Gives how many coefficients there are; -1: damaged.
-int SliceDecoder::cavlc_block(int context, const std::uint8_t* scan, const std::int32_t* scale, int shift,
-                              std::int16_t* out, int count) {
+int SliceParser::cavlc_block(int context, const std::uint8_t* scan, const std::int32_t* scale, int shift,
+                             std::int16_t* out, int count) {
     const Tables& t = tables();
     const std::size_t table = context < 0 ? 4 : context < 2 ? 0 : context < 4 ? 1 : context < 8 ? 2 : 3;
     const Entry token = t.tokens[table][bits_.peek() >> 16];
     if (token.length == 0 || token.first > count) return -1;
     bits_.skip(token.length);
     const int total = token.first, trailing = token.second;
-    if (total == 0) return 0;
+    if (total == 0) {
+        only_first_ = false;
+        return 0;
+    }
     std::int32_t levels[16];
     int suffix_length = total > 10 && trailing < 3 ? 1 : 0;
     for (int i = 0; i < total; ++i) {
@@ -111,6 +114,7 @@ int SliceDecoder::cavlc_block(int context, const std::uint8_t* scan, const std::
     }
     int place = zeros + total - 1;
     if (place >= count) return -1;
+    only_first_ = place == 0;
     const std::int32_t half = shift > 0 ? 1 << (shift - 1) : 0;
     for (int i = 0; i < total; ++i) {
         const std::uint8_t raster = scan[place];

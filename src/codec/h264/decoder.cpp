@@ -1,12 +1,15 @@
 // From access units to pictures in display order: parameter sets, pictures out of slices, what is missing.
 #include <fmt/format.h>
 
-#include <cstring>
+#include <algorithm>
 #include <map>
+#include <thread>
 
 #include "bitstream/h264.hpp"
 #include "bitstream/nal.hpp"
 #include "codec/h264/buffer.hpp"
+#include "codec/h264/decoder.hpp"
+#include "codec/h264/rows.hpp"
 #include "codec/h264/slice.hpp"
 #include "codec/video_decoder.hpp"
 #include "codec/waiting_times.hpp"
@@ -29,7 +32,7 @@ bool begins_picture(const avc::SliceHeader& a, const avc::SliceHeader& b) {
 
 class H264Decoder : public media::VideoDecoder {
   public:
-    explicit H264Decoder(const Track& track) : track_(track) {
+    H264Decoder(const Track& track, const H264DecoderSettings& settings) : track_(track), settings_(settings) {
         if (const auto sets = avc::parameter_sets(track.codec_config.view())) {
             for (const ByteSpan unit : sets->units) take_parameters(unit);
         }
@@ -119,31 +122,40 @@ class H264Decoder : public media::VideoDecoder {
             active_sps_ = sps->first;
             frame_ = buffer_.begin(sps->second, *header, number, ready_);
             first_ = *header;
+            const avc::Sps& s = sps->second;
+            frame_->window = {s.crop_left, s.crop_top, std::min(s.width, s.columns * 16 - s.crop_left),
+                              std::min(s.height, s.rows * 16 - s.crop_top)};
             if (!header->field) frame_->pic_struct = pic_struct_;
             pic_struct_ = -1;
-            for (int row = header->bottom ? 1 : 0; row < frame_->rows; row += header->field ? 2 : 1) {
-                for (int x = 0; x < frame_->columns; ++x)
-                    frame_->macroblocks[static_cast<std::size_t>(row * frame_->columns + x)].slice =
-                        Macroblock::kNoSlice;
-            }
+            begin_work(sps->second);
         }
-        if (frame_->slices.size() >= Macroblock::kNoSlice) return {};
-        SliceInput input;
-        input.sps = &sps->second;
-        input.pps = &pps->second;
+        // Slices come in order but for what is lost; one that was overtaken is a double.
+        const int first = header->first_mb;
+        if (first < expected_) {
+            if (sps->second.profile_idc == 66 && (sps->second.constraint_flags & 0x40) == 0)
+                return refuse("has slices in any order");
+            return {};
+        }
+        if (first >= units()) return {};
+        std::vector<Reference> lists[2];
+        buffer_.make_lists(sps->second, *header, lists, frame_->misses_references);
+        if (header->type != avc::SliceType::i && lists[0].empty()) return {};
+        if (header->type == avc::SliceType::b && lists[1].empty()) return {};
+        conceal(first);
         auto& scales = scales_[ids->second];
         if (!scales) scales = std::make_shared<QuantScales>(make_scales(pps->second.scaling));
-        input.scales = scales.get();
-        input.header = *header;
-        input.rbsp = rbsp;
-        input.frame = frame_.get();
-        input.number = static_cast<int>(frame_->slices.size());
-        buffer_.make_lists(sps->second, *header, input.lists, frame_->damaged);
-        if (header->type != avc::SliceType::i && input.lists[0].empty()) return {};
-        if (header->type == avc::SliceType::b && input.lists[1].empty()) return {};
-        frame_->slices.push_back(
-            {header->deblocking, header->alpha_offset, header->beta_offset, header->type == avc::SliceType::b});
-        slice_.decode(input);
+        Slice& slice = work_.slices.emplace_back();
+        slice.header = *header;
+        slice.constrained_intra = pps->second.constrained_intra;
+        slice.weighted = header->type == avc::SliceType::p   ? pps->second.weighted_p ? 1 : 0
+                         : header->type == avc::SliceType::b ? pps->second.weighted_b
+                                                             : 0;
+        for (int list = 0; list < 2; ++list) slice.lists[list] = std::move(lists[list]);
+        prepare_samples(slice, *frame_, work_.adaptive);
+        const int count =
+            parser_.parse(work_, sps->second, pps->second, *scales, rbsp, [this](int row) { rows_->parsed(row + 1); });
+        // Of a pair both are there, or none.
+        expected_ = first + (work_.adaptive ? count / 2 : count);
         return {};
     }
     Status check(const avc::Sps& sps, const avc::Pps& pps) const {
@@ -154,68 +166,113 @@ class H264Decoder : public media::VideoDecoder {
         return {};
     }
 
+    void begin_work(const avc::Sps& sps) {
+        work_.frame = frame_.get();
+        work_.structure = !first_.field ? kFrame : first_.bottom ? kBottom : kTop;
+        work_.adaptive = sps.macroblock_adaptive && !first_.field;
+        work_.columns = sps.columns;
+        work_.rows = work_.adaptive || first_.field ? sps.rows / 2 : sps.rows;
+        work_.macroblocks.resize(static_cast<std::size_t>(sps.columns) * static_cast<std::size_t>(sps.rows));
+        work_.first_slice += static_cast<std::uint32_t>(work_.slices.size());
+        work_.slices.clear();
+        work_.coefficients.resize(static_cast<std::size_t>(work_.rows));
+        for (auto& row : work_.coefficients) row.clear();
+        expected_ = 0;
+        if (!rows_) {
+            // Small pictures are done before another thread has woken up.
+            const bool small = sps.columns * sps.rows < 1000;
+            const int threads = settings_.threads > 0
+                                    ? settings_.threads
+                                    : std::clamp(static_cast<int>(std::thread::hardware_concurrency()), 1, 3);
+            rows_ = std::make_unique<Rows>(*settings_.kernels, small && settings_.threads == 0 ? 0 : threads - 1);
+        }
+        rows_->begin(work_);
+    }
+    // Of the current picture: macroblocks, or pairs of them.
+    int units() const { return work_.columns * work_.rows; }
+
     void finish_picture() {
         if (!frame_) return;
         const auto sps = sequences_.find(active_sps_);
-        conceal();
-        const int structure = !first_.field ? kFrame : first_.bottom ? kBottom : kTop;
-        deblock(*frame_, structure);
+        conceal(units());
+        rows_->finish();
         if (sps != sequences_.end()) buffer_.end(sps->second, first_, ready_);
         frame_.reset();
     }
-    // Macroblocks of which nothing came show what was there before.
-    void conceal() {
-        const Frame* from = buffer_.latest();
-        for (int row = first_.bottom ? 1 : 0; row < frame_->rows; row += first_.field ? 2 : 1) {
-            for (int x = 0; x < frame_->columns; ++x) {
-                Macroblock& mb = frame_->macroblocks[static_cast<std::size_t>(row * frame_->columns + x)];
-                if (mb.slice != Macroblock::kNoSlice) continue;
-                frame_->damaged = true;
+
+    // What is missing before this address is taken from an earlier picture: where the picture moves, from where it
+    // moved to there before.
+    void conceal(int until) {
+        if (expected_ >= until) return;
+        Slice& slice = work_.slices.emplace_back();
+        const std::uint32_t number = work_.first_slice + static_cast<std::uint32_t>(work_.slices.size()) - 1;
+        slice.header.type = avc::SliceType::p;
+        slice.header.field = first_.field;
+        slice.header.bottom = first_.bottom;
+        slice.header.deblocking = 1;
+        Frame* const from = buffer_.latest() != frame_.get() ? buffer_.latest() : nullptr;
+        if (from != nullptr) slice.lists[0].push_back({from, work_.structure});
+        prepare_samples(slice, *frame_, work_.adaptive);
+        const bool moves = from != nullptr && !from->motion.blocks.empty() && !work_.adaptive && !from->adaptive &&
+                           from->field_pair == first_.field;
+        for (; expected_ < until; ++expected_) {
+            const int x = expected_ % work_.columns, row = expected_ / work_.columns;
+            for (int k = 0; k < work_.rows_in_raster(); ++k) {
+                const int raster = work_.raster_row(row) + k;
+                Macroblock& mb = work_.at(raster, x);
                 mb = {};
-                mb.kind = Kind::inter;
+                mb.slice = number;
                 mb.field = first_.field;
-                for (int list = 0; list < 2; ++list) {
-                    mb.ref[static_cast<std::size_t>(list)].fill(-1);
-                    mb.ref_picture[static_cast<std::size_t>(list)].fill(-1);
+                mb.qp = static_cast<std::uint8_t>(first_.qp);
+                mb.chroma_qp[0] = mb.chroma_qp[1] = mb.qp;
+                mb.modes.fill(2);
+                for (std::size_t list = 0; list < 2; ++list) {
+                    mb.ref[list].fill(-1);
+                    mb.ref_picture[list].fill(-1);
                 }
-                for (int c = 0; c < 3; ++c) {
-                    const int size = c == 0 ? 16 : 8;
-                    const Picture& to = frame_->picture;
-                    const std::ptrdiff_t stride = to.strides[c];
-                    const std::ptrdiff_t at =
-                        (first_.field ? (row >> 1) * 2 * size + (row & 1) : row * size) * stride + x * size;
-                    for (int y = 0; y < size; ++y) {
-                        const std::ptrdiff_t place = at + y * stride * (first_.field ? 2 : 1);
-                        if (from != nullptr && from != frame_.get()) {
-                            std::memcpy(to.planes[c] + place, from->picture.planes[c] + place,
-                                        static_cast<std::size_t>(size));
-                        } else {
-                            std::memset(to.planes[c] + place, 128, static_cast<std::size_t>(size));
-                        }
-                    }
+                if (from == nullptr) {
+                    // Grey.
+                    mb.kind = Kind::intra16;
+                    mb.intra16_mode = 2;
+                    auto& store = work_.coefficients[static_cast<std::size_t>(row)];
+                    mb.coefficients = static_cast<std::uint32_t>(store.size());
+                } else {
+                    mb.kind = Kind::inter;
+                    mb.ref[0].fill(0);
+                    mb.ref_picture[0].fill(slice.lists[0].front().id());
+                    const auto at = static_cast<std::size_t>(raster * work_.columns + x);
+                    if (moves && from->motion.blocks[4 * at].ref >= 0)
+                        mb.mv[0].fill(from->motion.vectors[at * from->motion.each()]);
                 }
+                if (!frame_->motion.blocks.empty()) {
+                    const auto at = static_cast<std::size_t>(raster * work_.columns + x);
+                    for (std::size_t b = 0; b < 4; ++b) frame_->motion.blocks[4 * at + b] = {};
+                }
+                ++frame_->lost;
             }
+            if (x + 1 == work_.columns) rows_->parsed(row + 1);
         }
     }
 
     void give(std::vector<Picture>& out) {
         for (const auto& frame : ready_) {
-            const auto sps = sequences_.find(active_sps_);
-            if (sps == sequences_.end()) continue;
-            const avc::Sps& s = sps->second;
-            const std::uint8_t* planes[3];
-            std::ptrdiff_t strides[3];
+            const Frame::Window& window = frame->window;
+            Picture picture = frame->picture;
+            picture.width = window.width;
+            picture.height = window.height;
+            picture.pixel_aspect = track_.pixel_aspect;
+            picture.colour = track_.colour;
             for (int c = 0; c < 3; ++c) {
                 const int half = c == 0 ? 0 : 1;
-                strides[c] = frame->picture.strides[c];
-                planes[c] = frame->picture.planes[c] + (s.crop_top >> half) * strides[c] + (s.crop_left >> half);
+                picture.planes[c] += (window.top >> half) * picture.strides[c] + (window.left >> half);
             }
-            const int width = std::min(s.width, frame->columns * 16), height = std::min(s.height, frame->rows * 16);
-            Picture picture = copy_planes(width, height, planes, strides, track_);
+            if (window.left != 0) {
+                // Filters want rows that begin at even places.
+                const std::ptrdiff_t strides[3] = {picture.strides[0], picture.strides[1], picture.strides[2]};
+                picture = copy_planes(picture.width, picture.height, picture.planes, strides, track_);
+            }
             times_.give(frame->number, picture);
-            const bool of_fields = frame->field_pair ||
-                                   (frame->adaptive && std::any_of(frame->macroblocks.begin(), frame->macroblocks.end(),
-                                                                   [](const Macroblock& mb) { return mb.field; }));
+            const bool of_fields = frame->field_pair || frame->field_macroblocks;
             // 3 to 6: shown as fields, 5 and 6 with the first one again; film on video has frames of both kinds.
             picture.progressive = frame->pic_struct < 0                              ? !of_fields
                                   : frame->pic_struct == 3 || frame->pic_struct == 4 ? false
@@ -235,9 +292,13 @@ class H264Decoder : public media::VideoDecoder {
     std::map<int, std::shared_ptr<QuantScales>> scales_;
     int active_sps_ = -1, pic_struct_ = -1;
     PictureBuffer buffer_;
-    SliceDecoder slice_;
+    H264DecoderSettings settings_;
+    SliceParser parser_;
+    Work work_;
+    std::unique_ptr<Rows> rows_;
     std::shared_ptr<Frame> frame_;  // the picture being decoded
     avc::SliceHeader first_;        // its first slice
+    int expected_ = 0;              // address of its next macroblock, or pair of them
     PictureBuffer::Out ready_;
     WaitingTimes times_;
 };
@@ -257,7 +318,11 @@ std::string why_no_h264(const Track& track) {
 }
 
 std::unique_ptr<media::VideoDecoder> make_h264_decoder(const Track& track) {
-    return std::make_unique<H264Decoder>(track);
+    return std::make_unique<H264Decoder>(track, H264DecoderSettings{0, &best_kernels()});
+}
+
+std::unique_ptr<media::VideoDecoder> make_h264_decoder(const Track& track, const H264DecoderSettings& settings) {
+    return std::make_unique<H264Decoder>(track, settings);
 }
 
 }  // namespace wavecrest::codec

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cstring>
 
-#include "codec/h264/slice.hpp"
+#include "codec/h264/reconstruct.hpp"
 
 namespace wavecrest::codec::h264 {
 namespace {
@@ -134,48 +134,35 @@ Edge<8> smoothed(const Edge<8>& edge) {
 
 }  // namespace
 
-// Which samples around may be used: of this slice, and with constrained_intra_pred_flag of intra macroblocks.
-void SliceDecoder::find_intra_edges() {
-    const auto fits = [&](int index) { return usable(index) && (!pps_->constrained_intra || at(index).intra()); };
-    edges_.top = fits(above_.macroblock);
-    edges_.top_right = fits(above_right_.macroblock);
-    edges_.top_left = fits(above_left_.macroblock);
-    edges_.left[0] = fits(left_rows_[0].macroblock);
-    edges_.left[1] = fits(left_rows_[2].macroblock);
-    if (adaptive_ && left_ >= 0 && !mb_->field && at(left_).field) {
-        // The rows beside belong to both macroblocks of the pair in turn.
-        const int pair = index_ - (row_ & 1) * frame_->columns - 1;
-        edges_.left[0] = edges_.left[1] = fits(pair) && fits(pair + frame_->columns);
-    }
-}
-
-void SliceDecoder::intra_4x4(int x, int y) {
-    const Plane luma = plane(0);
+void Reconstruction::intra_4x4(int x, int y) {
+    const Plane& luma = planes_[0];
     std::uint8_t* const at = luma.at + 4 * y * luma.stride + 4 * x;
-    const bool left = x > 0 || edges_.left[y / 2], top = y > 0 || edges_.top;
-    const bool corner = x > 0 ? y > 0 || edges_.top : y > 0 ? edges_.left[(y - 1) / 2] : edges_.top_left;
-    const bool right = y == 0 ? (x < 3 ? edges_.top : edges_.top_right) : x < 3 && !(x == 1 && y != 2);
+    const bool left = x > 0 || edge(y < 2 ? kLeftUpper : kLeftLower), top = y > 0 || edge(kAbove);
+    const bool corner = x > 0   ? y > 0 || edge(kAbove)
+                        : y > 0 ? edge(y < 3 ? kLeftUpper : kLeftLower)
+                                : edge(kAboveLeft);
+    const bool right = y == 0 ? edge(x < 3 ? kAbove : kAboveRight) : x < 3 && !(x == 1 && y != 2);
     predict_block<4>(mb_->modes[static_cast<std::size_t>(y * 4 + x)],
                      gather<4>(at, luma.stride, left, top, right, corner), at, luma.stride);
 }
 
-void SliceDecoder::intra_8x8(int x, int y) {
-    const Plane luma = plane(0);
+void Reconstruction::intra_8x8(int x, int y) {
+    const Plane& luma = planes_[0];
     std::uint8_t* const at = luma.at + 8 * y * luma.stride + 8 * x;
-    const bool left = x > 0 || edges_.left[y], top = y > 0 || edges_.top;
-    const bool corner = x > 0 ? y > 0 || edges_.top : y > 0 ? edges_.left[0] : edges_.top_left;
-    const bool right = y == 0 ? (x == 0 ? edges_.top : edges_.top_right) : x == 0;
+    const bool left = x > 0 || edge(y == 0 ? kLeftUpper : kLeftLower), top = y > 0 || edge(kAbove);
+    const bool corner = x > 0 ? y > 0 || edge(kAbove) : edge(y > 0 ? kLeftUpper : kAboveLeft);
+    const bool right = y == 0 ? edge(x == 0 ? kAbove : kAboveRight) : x == 0;
     predict_block<8>(mb_->modes[static_cast<std::size_t>(y * 8 + x * 2)],
                      smoothed(gather<8>(at, luma.stride, left, top, right, corner)), at, luma.stride);
 }
 
 // 8.3.3
-void SliceDecoder::intra_16x16() {
-    const Plane luma = plane(0);
+void Reconstruction::intra_16x16() {
+    const Plane& luma = planes_[0];
     std::uint8_t* const at = luma.at;
     const std::ptrdiff_t stride = luma.stride;
-    const bool left = edges_.left[0] && edges_.left[1], top = edges_.top;
-    switch (intra16_mode_) {
+    const bool left = edge(kLeftUpper) && edge(kLeftLower), top = edge(kAbove);
+    switch (mb_->intra16_mode) {
         case 0:
             for (int y = 0; y < 16; ++y) std::memcpy(at + y * stride, at - stride, 16);
             break;
@@ -204,16 +191,16 @@ void SliceDecoder::intra_16x16() {
 }
 
 // 8.3.4
-void SliceDecoder::intra_chroma(int component) {
-    const Plane chroma = plane(component);
+void Reconstruction::intra_chroma(int component) {
+    const Plane& chroma = planes_[component];
     std::uint8_t* const at = chroma.at;
     const std::ptrdiff_t stride = chroma.stride;
-    const bool top = edges_.top;
+    const bool top = edge(kAbove);
     switch (mb_->chroma_mode) {
         case 0:
             for (int block = 0; block < 4; ++block) {
                 const int x0 = block % 2 * 4, y0 = block / 2 * 4;
-                const bool left = edges_.left[block / 2];
+                const bool left = edge(block < 2 ? kLeftUpper : kLeftLower);
                 int above = 0, beside = 0;
                 for (int i = 0; i < 4; ++i) {
                     above += top ? at[x0 + i - stride] : 0;

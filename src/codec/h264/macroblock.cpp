@@ -1,5 +1,6 @@
 // The slice data and macroblock layers (7.3.4, 7.3.5).
-#include <cstring>
+#include <algorithm>
+#include <cstdlib>
 
 #include "codec/h264/slice.hpp"
 
@@ -16,7 +17,7 @@ constexpr std::uint8_t kCodingOrder[16] = {0, 1, 4, 5, 2, 3, 6, 7, 8, 9, 12, 13,
 
 }  // namespace
 
-int SliceDecoder::run_cabac() {
+int SliceParser::run_cabac() {
     int count = 0;
     bool above_skipped = false, lower_known = false, lower_skipped = false;
     for (int address = header_->first_mb << (adaptive_ ? 1 : 0);; ++address) {
@@ -42,7 +43,7 @@ int SliceDecoder::run_cabac() {
                 lower_skipped = cabac_skip();
                 if (!lower_skipped) pair_field_ = cabac_field();
                 lower_known = true;
-                mb_->slice = Macroblock::kNoSlice;
+                mb_->slice = 0;
                 begin_macroblock(address);
                 reset_macroblock();
             }
@@ -54,11 +55,11 @@ int SliceDecoder::run_cabac() {
         if (skipped) {
             skip_macroblock();
         } else if (!parse_macroblock()) {
-            mb_->slice = Macroblock::kNoSlice;
+            mb_->slice = 0;
             break;
         }
         if (cabac_.exhausted()) {
-            mb_->slice = Macroblock::kNoSlice;
+            mb_->slice = 0;
             break;
         }
         finish_macroblock();
@@ -74,7 +75,7 @@ int SliceDecoder::run_cabac() {
     return count;
 }
 
-int SliceDecoder::run_cavlc() {
+int SliceParser::run_cavlc() {
     int count = 0, run = -1;
     bool above_skipped = false, field_known = false;
     for (int address = header_->first_mb << (adaptive_ ? 1 : 0);; ++address) {
@@ -108,7 +109,7 @@ int SliceDecoder::run_cavlc() {
         if (skipped) {
             skip_macroblock();
         } else if (!parse_macroblock() || !bits_.ok()) {
-            mb_->slice = Macroblock::kNoSlice;
+            mb_->slice = 0;
             break;
         }
         finish_macroblock();
@@ -119,7 +120,7 @@ int SliceDecoder::run_cavlc() {
     return count;
 }
 
-bool SliceDecoder::parse_macroblock() {
+bool SliceParser::parse_macroblock() {
     int type = 0;
     if (pps_->cabac) {
         type = cabac_type();
@@ -140,18 +141,19 @@ bool SliceDecoder::parse_macroblock() {
     return parse_inter();
 }
 
-bool SliceDecoder::parse_pcm() {
+bool SliceParser::parse_pcm() {
     ByteSpan samples;
     if (pps_->cabac) {
-        const std::uint8_t* from = cabac_.aligned();
-        samples = ByteSpan(from, static_cast<std::size_t>(cabac_.end() - from));
+        samples = cabac_.rest();
     } else {
         bits_.align();
         samples = bits_.bytes().subspan(std::min(bits_.position() / 8, bits_.bytes().size()));
     }
     constexpr std::size_t kSamples = 384;
     if (samples.size() < kSamples) return false;
-    for (std::size_t i = 0; i < kSamples; ++i) coefficients_[i] = samples[i];
+    auto& store = work_->coefficients[static_cast<std::size_t>(adaptive_ || header_->field ? row_ / 2 : row_)];
+    mb_->coefficients = static_cast<std::uint32_t>(store.size());
+    store.insert(store.end(), samples.begin(), samples.begin() + kSamples);
     if (pps_->cabac) {
         cabac_.start(samples.subspan(kSamples));
     } else {
@@ -165,7 +167,7 @@ bool SliceDecoder::parse_pcm() {
     return true;
 }
 
-bool SliceDecoder::parse_intra() {
+bool SliceParser::parse_intra() {
     if (mb_->kind == Kind::intra4) {
         if (pps_->transform_8x8) mb_->transform8 = pps_->cabac ? cabac_transform8() : bits_.flag() != 0;
         if (mb_->transform8) mb_->kind = Kind::intra8;
@@ -197,20 +199,20 @@ bool SliceDecoder::parse_intra() {
     return parse_residual();
 }
 
-int SliceDecoder::read_sub_type() {
+int SliceParser::read_sub_type() {
     if (pps_->cabac) return cabac_sub_type();
     const std::uint32_t type = bits_.ue();
     return type < (header_->type == SliceType::b ? 13u : 4u) ? static_cast<int>(type) : -1;
 }
 
-int SliceDecoder::read_ref(int list, const Partition& p) {
+int SliceParser::read_ref(int list, const Partition& p) {
     const int count = active(list);
     if (count <= 1) return 0;
     const int ref = pps_->cabac ? cabac_ref(list, p.x, p.y) : bits_.te(count - 1);
     return ref < count ? ref : -1;
 }
 
-bool SliceDecoder::read_vector(int list, const Partition& p, Vector predicted) {
+bool SliceParser::read_vector(int list, const Partition& p, Vector predicted) {
     int delta[2];
     for (int c = 0; c < 2; ++c) delta[c] = pps_->cabac ? cabac_mvd(list, c, p.x, p.y) : bits_.se();
     if (std::abs(delta[0]) > 16384 || std::abs(delta[1]) > 16384) return false;
@@ -231,14 +233,15 @@ bool SliceDecoder::read_vector(int list, const Partition& p, Vector predicted) {
     return true;
 }
 
-bool SliceDecoder::parse_inter() {
-    const bool b = header_->type == SliceType::b;
+bool SliceParser::parse_inter() {
+    const bool b = b_slice_;
     fill_cache();
     bool small = true;  // no partition is smaller than 8x8: the 8x8 transform may be used
     if (b && type_ == 0) {
         mb_->direct = 15;
         mb_->whole_direct = true;
         predict_direct(15);
+        merge_direct();
         small = sps_->direct_8x8_inference;
     } else if (b ? type_ == 22 : type_ >= 3) {
         if (!parse_sub_blocks()) return false;
@@ -262,6 +265,7 @@ bool SliceDecoder::parse_inter() {
             const bool wide = b ? type_ % 2 == 0 : type_ == 1;
             parts[0] = wide ? Partition{0, 0, 4, 2} : Partition{0, 0, 2, 4};
             parts[1] = wide ? Partition{0, 2, 4, 2} : Partition{2, 0, 2, 4};
+            mb_->shape = wide ? Shape::rows : Shape::columns;
             if (!b) lists[1] = 1;
         }
         for (int list = 0; list < (b ? 2 : 1); ++list) {
@@ -287,7 +291,6 @@ bool SliceDecoder::parse_inter() {
                 if (!read_vector(list, parts[i], predict_directional(list, parts[i], ref))) return false;
             }
         }
-        for (int i = 0; i < count; ++i) parts_[part_count_++] = parts[i];
     }
     if (pps_->cabac) {
         mb_->pattern = static_cast<std::uint8_t>(cabac_pattern());
@@ -302,8 +305,8 @@ bool SliceDecoder::parse_inter() {
 }
 
 // 7.3.5.2
-bool SliceDecoder::parse_sub_blocks() {
-    const bool b = header_->type == SliceType::b;
+bool SliceParser::parse_sub_blocks() {
+    const bool b = b_slice_;
     int lists[4], shapes[4];
     for (int i = 0; i < 4; ++i) {
         const int type = read_sub_type();
@@ -360,52 +363,57 @@ bool SliceDecoder::parse_sub_blocks() {
             }
         }
     }
-    for (int i = 0; i < 4; ++i) {
-        if (b && sub_types_[i] == 0) continue;
-        const int width = shapes[i] == 0 || shapes[i] == 1 ? 2 : 1, height = shapes[i] == 0 || shapes[i] == 2 ? 2 : 1;
-        for (int y = i / 2 * 2; y < i / 2 * 2 + 2; y += height) {
-            for (int x = i % 2 * 2; x < i % 2 * 2 + 2; x += width) parts_[part_count_++] = {x, y, width, height};
-        }
+    mb_->shape = Shape::quarters;
+    for (std::size_t i = 0; i < 4; ++i) {
+        mb_->sub_shapes[i] = !b || sub_types_[i] != 0     ? static_cast<Shape>(shapes[i])
+                             : sps_->direct_8x8_inference ? Shape::whole
+                                                          : Shape::quarters;
     }
     return true;
 }
 
 // 7.3.5.3
-bool SliceDecoder::parse_residual() {
+bool SliceParser::parse_residual() {
     if (mb_->pattern == 0 && mb_->kind != Kind::intra16) {
         last_delta_ = 0;
         return true;
     }
     if (!next_qp(pps_->cabac ? cabac_qp_delta() : bits_.se())) return false;
+    auto& store = work_->coefficients[static_cast<std::size_t>(adaptive_ || header_->field ? row_ / 2 : row_)];
+    mb_->coefficients = static_cast<std::uint32_t>(store.size());
+    store.resize(store.size() + 384);  // all of them 0
+    std::int16_t* next = store.data() + mb_->coefficients;
+    const bool ok = (mb_->kind == Kind::intra16 ? parse_intra16_luma(next) : parse_luma(next)) && parse_chroma(next);
+    store.resize(static_cast<std::size_t>(next - store.data()));
+    for (std::size_t b = 0; b < 16; ++b) {
+        if (mb_->coded[b] != 0) mb_->filled = static_cast<std::uint16_t>(mb_->filled | 1u << b);
+    }
+    if (mb_->transform8) {
+        // A block of 8x8 is one.
+        constexpr unsigned kEight[4] = {0x0033, 0x00CC, 0x3300, 0xCC00};
+        for (const unsigned mask : kEight) {
+            if ((mb_->filled & mask) != 0) mb_->filled = static_cast<std::uint16_t>(mb_->filled | mask);
+        }
+    }
+    return ok;
+}
+
+// Blocks with coefficients, one after the other.
+bool SliceParser::parse_luma(std::int16_t*& next) {
     const bool intra = mb_->intra();
     const int field = mb_->field ? 1 : 0;
-    std::memset(coefficients_, 0, sizeof coefficients_);
-    const auto& scales = *input_->scales;
-    const std::int32_t* const scale = scales.small[intra ? 0 : 3][mb_->qp].data();
-    static constexpr std::int32_t kOne[64] = {1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1};
-    static constexpr std::uint8_t kPlain[16] = {0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15};
-    const bool whole16 = mb_->kind == Kind::intra16;
-    if (whole16) {
-        std::memset(dc_[0], 0, sizeof dc_[0]);
-        int count = 0;
-        if (pps_->cabac) {
-            if (coded_flag(0, 0, 0, 0)) count = cabac_block(0, kScan4x4[field], kOne, 0, dc_[0], 16);
-            if (count > 0) mb_->dc_coded |= 1;
-        } else {
-            count = cavlc_block(coefficient_context(0, 0, 0), kScan4x4[field], kOne, 0, dc_[0], 16);
-        }
-        if (count < 0) return false;
-        if (count == 0) dc_[0][0] = 0;
-    }
+    const std::int32_t* const scale = scales_->small[intra ? 0 : 3][mb_->qp].data();
     for (int b8 = 0; b8 < 4; ++b8) {
         if ((mb_->pattern >> b8 & 1) == 0) continue;
         const int x8 = b8 % 2 * 2, y8 = b8 / 2 * 2;
         if (mb_->transform8) {
-            const std::int32_t* const large = scales.large[intra ? 0 : 1][mb_->qp].data();
-            std::int16_t* const out = coefficients_ + 64 * b8;
+            const std::int32_t* const large = scales_->large[intra ? 0 : 1][mb_->qp].data();
             int total = 0;
+            bool first_alone = false;
             if (pps_->cabac) {
-                total = cabac_block(5, kScan8x8[field], large, 6, out, 64);
+                total = cabac_block(5, kScan8x8[field], large, 6, next, 64);
+                first_alone = only_first_;
+                if (total < 0) return false;
                 for (int k = 0; k < 4; ++k)
                     mb_->coded[static_cast<std::size_t>((y8 + k / 2) * 4 + x8 + k % 2)] =
                         static_cast<std::uint8_t>(total);
@@ -415,96 +423,142 @@ bool SliceDecoder::parse_residual() {
                     std::uint8_t scan[16];
                     for (int i = 0; i < 16; ++i) scan[i] = kScan8x8[field][4 * i + k];
                     const int x = x8 + k % 2, y = y8 + k / 2;
-                    const int count = cavlc_block(coefficient_context(0, x, y), scan, large, 6, out, 16);
+                    const int count = cavlc_block(coefficient_context(0, x, y), scan, large, 6, next, 16);
                     if (count < 0) return false;
                     mb_->coded[static_cast<std::size_t>(y * 4 + x)] = static_cast<std::uint8_t>(count);
+                    if (k == 0) first_alone = only_first_;
                     total += count;
                 }
+                first_alone = first_alone && total == 1;
             }
-            if (total < 0) return false;
-            if (total > 0) nonzero_ |= 1u << (4 * b8);
+            if (total == 0) continue;
+            mb_->nonzero |= 1u << (4 * b8);
+            if (first_alone) mb_->only_dc |= 1u << (4 * b8);
+            next += 64;
             continue;
         }
         for (int k = 0; k < 4; ++k) {
             const int x = x8 + k % 2, y = y8 + k / 2;
-            std::int16_t* const out = coefficients_ + 16 * (4 * b8 + k);
             int count = 0;
-            if (pps_->cabac) {
-                const int category = whole16 ? 1 : 2;
-                if (coded_flag(category, 0, x, y))
-                    count =
-                        cabac_block(category, kScan4x4[field] + (whole16 ? 1 : 0), scale, 4, out, whole16 ? 15 : 16);
-            } else {
-                count = cavlc_block(coefficient_context(0, x, y), kScan4x4[field] + (whole16 ? 1 : 0), scale, 4, out,
-                                    whole16 ? 15 : 16);
+            if (!pps_->cabac) {
+                count = cavlc_block(coefficient_context(0, x, y), kScan4x4[field], scale, 4, next, 16);
+            } else if (coded_flag(2, 0, x, y)) {
+                count = cabac_block(2, kScan4x4[field], scale, 4, next, 16);
             }
             if (count < 0) return false;
+            if (count == 0) continue;
             mb_->coded[static_cast<std::size_t>(y * 4 + x)] = static_cast<std::uint8_t>(count);
-            if (count > 0) nonzero_ |= 1u << (4 * b8 + k);
+            mb_->nonzero |= 1u << (4 * b8 + k);
+            if (only_first_) mb_->only_dc |= 1u << (4 * b8 + k);
+            next += 16;
         }
     }
-    if (whole16) {
-        // 8.5.10
-        std::int32_t f[16];
-        for (int i = 0; i < 4; ++i) {
-            const std::int16_t* d = dc_[0] + 4 * i;
-            const int a = d[0] + d[1], b = d[0] - d[1], c = d[2] + d[3], e = d[2] - d[3];
-            f[4 * i] = a + c;
-            f[4 * i + 1] = a - c;
-            f[4 * i + 2] = b - e;
-            f[4 * i + 3] = b + e;
+    return true;
+}
+
+constexpr std::int32_t kUnscaled[16] = {1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1};
+
+// All sixteen blocks, whether there is something in them or not.
+bool SliceParser::parse_intra16_luma(std::int16_t*& next) {
+    const int field = mb_->field ? 1 : 0;
+    const std::int32_t* const scale = scales_->small[0][mb_->qp].data();
+    std::int16_t* const blocks = next;
+    next += 16 * 16;
+    std::int16_t dc[16] = {};
+    int count = 0;
+    if (!pps_->cabac) {
+        count = cavlc_block(coefficient_context(0, 0, 0), kScan4x4[field], kUnscaled, 0, dc, 16);
+    } else if (coded_flag(0, 0, 0, 0)) {
+        count = cabac_block(0, kScan4x4[field], kUnscaled, 0, dc, 16);
+    }
+    if (count < 0) return false;
+    if (count > 0) mb_->dc_coded |= 1;
+    for (int block = 0; block < 16 && (mb_->pattern & 15) != 0; ++block) {
+        const int place = kCodingOrder[block];
+        std::int16_t* const out = blocks + 16 * block;
+        int more = 0;
+        if (!pps_->cabac) {
+            more = cavlc_block(coefficient_context(0, place % 4, place / 4), kScan4x4[field] + 1, scale, 4, out, 15);
+        } else if (coded_flag(1, 0, place % 4, place / 4)) {
+            more = cabac_block(1, kScan4x4[field] + 1, scale, 4, out, 15);
         }
-        for (int i = 0; i < 4; ++i) {
-            const int a = f[i] + f[4 + i], b = f[i] - f[4 + i], c = f[8 + i] + f[12 + i], e = f[8 + i] - f[12 + i];
-            const std::int32_t column[4] = {a + c, a - c, b - e, b + e};
-            for (int k = 0; k < 4; ++k) {
-                const int block = k / 2 * 8 + k % 2 * 2 + i / 2 * 4 + i % 2;
-                const auto value = static_cast<std::int16_t>((column[k] * scale[0] + 32) >> 6);
-                coefficients_[16 * block] = value;
-                if (value != 0) nonzero_ |= 1u << block;
-            }
+        if (more < 0) return false;
+        mb_->coded[static_cast<std::size_t>(place)] = static_cast<std::uint8_t>(more);
+        if (more > 0) mb_->nonzero |= 1u << block;
+    }
+    if (count == 0) return true;
+    // 8.5.10
+    std::int32_t f[16];
+    for (int i = 0; i < 4; ++i) {
+        const std::int16_t* d = dc + 4 * i;
+        const int a = d[0] + d[1], b = d[0] - d[1], c = d[2] + d[3], e = d[2] - d[3];
+        f[4 * i] = a + c;
+        f[4 * i + 1] = a - c;
+        f[4 * i + 2] = b - e;
+        f[4 * i + 3] = b + e;
+    }
+    for (int i = 0; i < 4; ++i) {
+        const int a = f[i] + f[4 + i], b = f[i] - f[4 + i], c = f[8 + i] + f[12 + i], e = f[8 + i] - f[12 + i];
+        const std::int32_t column[4] = {a + c, a - c, b - e, b + e};
+        for (int k = 0; k < 4; ++k) {
+            const int block = k / 2 * 8 + k % 2 * 2 + i / 2 * 4 + i % 2;
+            const auto value = static_cast<std::int16_t>((column[k] * scale[0] + 32) >> 6);
+            blocks[16 * block] = value;
+            if (value == 0 || (mb_->nonzero >> block & 1) != 0) continue;
+            mb_->nonzero |= 1u << block;
+            mb_->only_dc |= 1u << block;
         }
     }
-    const int chroma = mb_->pattern >> 4;
+    return true;
+}
+
+// All eight blocks, where there is something in any.
+bool SliceParser::parse_chroma(std::int16_t*& next) {
+    static constexpr std::uint8_t kPlain[16] = {0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15};
+    const int chroma = mb_->pattern >> 4, field = mb_->field ? 1 : 0;
     if (chroma == 0) return true;
+    const std::size_t first_list = mb_->intra() ? 1 : 4;
+    std::int16_t* const blocks = next;
+    next += 8 * 16;
     for (int c = 0; c < 2; ++c) {
-        const std::int32_t* const weights =
-            scales.small[static_cast<std::size_t>((intra ? 1 : 4) + c)][mb_->chroma_qp[c]].data();
+        const std::int32_t dc_scale = scales_->small[first_list + static_cast<std::size_t>(c)][mb_->chroma_qp[c]][0];
         std::int16_t dc[16] = {};
         int count = 0;
-        if (pps_->cabac) {
-            if (coded_flag(3, c + 1, 0, 0)) count = cabac_block(3, kPlain, kOne, 0, dc, 4);
-            if (count > 0) mb_->dc_coded = static_cast<std::uint8_t>(mb_->dc_coded | 2 << c);
-        } else {
-            count = cavlc_block(-1, kPlain, kOne, 0, dc, 4);
+        if (!pps_->cabac) {
+            count = cavlc_block(-1, kPlain, kUnscaled, 0, dc, 4);
+        } else if (coded_flag(3, c + 1, 0, 0)) {
+            count = cabac_block(3, kPlain, kUnscaled, 0, dc, 4);
         }
         if (count < 0) return false;
         if (count == 0) continue;
+        mb_->dc_coded = static_cast<std::uint8_t>(mb_->dc_coded | 2 << c);
         // 8.5.11
         const int sums[4] = {dc[0] + dc[1] + dc[2] + dc[3], dc[0] - dc[1] + dc[2] - dc[3],
                              dc[0] + dc[1] - dc[2] - dc[3], dc[0] - dc[1] - dc[2] + dc[3]};
         for (int k = 0; k < 4; ++k) {
-            const auto value = static_cast<std::int16_t>((sums[k] * weights[0]) >> 5);
-            coefficients_[16 * (16 + 4 * c + k)] = value;
-            if (value != 0) nonzero_ |= 1u << (16 + 4 * c + k);
+            const auto value = static_cast<std::int16_t>((sums[k] * dc_scale) >> 5);
+            blocks[16 * (4 * c + k)] = value;
+            if (value != 0) mb_->nonzero |= 1u << (16 + 4 * c + k);
         }
     }
+    mb_->only_dc |= mb_->nonzero & 0xFF0000;
     if (chroma != 2) return true;
     for (int c = 0; c < 2; ++c) {
-        const std::int32_t* const weights =
-            scales.small[static_cast<std::size_t>((intra ? 1 : 4) + c)][mb_->chroma_qp[c]].data();
+        const std::int32_t* const scale =
+            scales_->small[first_list + static_cast<std::size_t>(c)][mb_->chroma_qp[c]].data();
         for (int k = 0; k < 4; ++k) {
-            std::int16_t* const out = coefficients_ + 16 * (16 + 4 * c + k);
+            std::int16_t* const out = blocks + 16 * (4 * c + k);
             int count = 0;
-            if (pps_->cabac) {
-                if (coded_flag(4, c + 1, k % 2, k / 2))
-                    count = cabac_block(4, kScan4x4[field] + 1, weights, 4, out, 15);
-            } else {
-                count = cavlc_block(coefficient_context(c + 1, k % 2, k / 2), kScan4x4[field] + 1, weights, 4, out, 15);
+            if (!pps_->cabac) {
+                count = cavlc_block(coefficient_context(c + 1, k % 2, k / 2), kScan4x4[field] + 1, scale, 4, out, 15);
+            } else if (coded_flag(4, c + 1, k % 2, k / 2)) {
+                count = cabac_block(4, kScan4x4[field] + 1, scale, 4, out, 15);
             }
             if (count < 0) return false;
+            if (count == 0) continue;
             mb_->coded[static_cast<std::size_t>(16 + 4 * c + k)] = static_cast<std::uint8_t>(count);
-            if (count > 0) nonzero_ |= 1u << (16 + 4 * c + k);
+            mb_->nonzero |= 1u << (16 + 4 * c + k);
+            mb_->only_dc &= ~(1u << (16 + 4 * c + k));
         }
     }
     return true;

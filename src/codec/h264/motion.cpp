@@ -14,7 +14,7 @@ std::int16_t median(int a, int b, int c) {
 }  // namespace
 
 // A neighbouring block's motion in this macroblock's terms (8.4.1.3.1).
-SliceDecoder::Candidate SliceDecoder::scaled(int list, const Place& place, int column) const {
+SliceParser::Candidate SliceParser::scaled(int list, const Place& place, int column) const {
     if (place.macroblock < 0) return {};
     const Macroblock& other = at(place.macroblock);
     const auto l = static_cast<std::size_t>(list);
@@ -38,19 +38,19 @@ SliceDecoder::Candidate SliceDecoder::scaled(int list, const Place& place, int c
 }
 
 // At the 4x4 block (x, y), from -1 to 4.
-SliceDecoder::Candidate SliceDecoder::candidate(int list, int x, int y) const {
+SliceParser::Candidate SliceParser::candidate(int list, int x, int y) const {
     return {ref_cache_[list][cell(x, y)], mv_cache_[list][cell(x, y)]};
 }
 
 // 8.4.1.3
-Vector SliceDecoder::predict(int list, const Partition& p, int ref) const {
+Vector SliceParser::predict(int list, const Partition& p, int ref) const {
     const Candidate a = candidate(list, p.x - 1, p.y), b = candidate(list, p.x, p.y - 1);
     Candidate c;
     if (p.x + p.width < 4 || p.y == 0) c = candidate(list, p.x + p.width, p.y - 1);
     if (c.ref == -2) {
         // Beside rows of field macroblocks a frame macroblock's neighbours alternate.
         if (adaptive_ && p.x == 0 && p.y > 0) {
-            c = scaled(list, left_of(4 * p.y - 1), 3);
+            c = scaled(list, neighbour(-1, 4 * p.y - 1), 3);
         } else {
             c = candidate(list, p.x - 1, p.y - 1);
         }
@@ -65,7 +65,7 @@ Vector SliceDecoder::predict(int list, const Partition& p, int ref) const {
 }
 
 // 8.4.1.3: of 16x8 and 8x16.
-Vector SliceDecoder::predict_directional(int list, const Partition& p, int ref) const {
+Vector SliceParser::predict_directional(int list, const Partition& p, int ref) const {
     if (p.width == 4 && p.height == 2) {
         const Candidate one = p.y == 0 ? candidate(list, 0, -1) : candidate(list, -1, 2);
         if (one.ref == ref) return one.mv;
@@ -83,7 +83,7 @@ Vector SliceDecoder::predict_directional(int list, const Partition& p, int ref) 
 }
 
 // 8.4.1.1
-void SliceDecoder::predict_skip() {
+void SliceParser::predict_skip() {
     const Partition whole{0, 0, 4, 4};
     set_ref(0, whole, 0);
     const Candidate a = candidate(0, -1, 0), b = candidate(0, 0, -1);
@@ -91,31 +91,30 @@ void SliceDecoder::predict_skip() {
     Vector mv;
     if (a.ref != -2 && b.ref != -2 && !still(a) && !still(b)) mv = predict(0, whole, 0);
     set_motion(0, whole, mv);
-    parts_[part_count_++] = whole;
 }
 
-int SliceDecoder::current_order() const {
+int SliceParser::current_order() const {
     if (header_->field) return frame_->order[header_->bottom ? 1 : 0];
     if (mb_->field) return frame_->order[row_ & 1];
     return std::min(frame_->order[0], frame_->order[1]);
 }
 
 // 8.4.1.2.1
-SliceDecoder::Colocated SliceDecoder::colocated(int block) const {
+SliceParser::Colocated SliceParser::colocated(int block) const {
     Colocated found;
-    if (input_->lists[1].empty()) return found;
-    const Reference first = input_->lists[1].front();
+    if (slice_->lists[1].empty()) return found;
+    const Reference first = slice_->lists[1].front();
     const Frame& frame = *first.frame;
-    if (frame.macroblocks.empty()) return found;
+    if (frame.motion.blocks.empty()) return found;
     const int columns = frame_->columns;
     const int x = sps_->direct_8x8_inference ? block % 2 * 3 : block % 4;
     const int y = sps_->direct_8x8_inference ? block / 2 * 3 : block / 4;
     const int line = 4 * y, pair = row_ & ~1;
-    const auto mb_at = [&](int row) -> const Macroblock& {
-        return frame.macroblocks[static_cast<std::size_t>(row * columns + x_)];
+    const auto blocks_of = [&](int row) {
+        return frame.motion.blocks.data() + static_cast<std::size_t>(row * columns + x_) * 4;
     };
     int row = row_, place = line;
-    const bool of_field = frame.field_pair || (frame.adaptive && mb_at(pair).field);
+    const bool of_field = frame.field_pair || (frame.adaptive && blocks_of(pair)->field);
     if (mb_->field) {
         if (of_field) {
             int parity = row_ & 1;
@@ -132,19 +131,17 @@ SliceDecoder::Colocated SliceDecoder::colocated(int block) const {
         row = pair + (top < bottom ? 0 : 1);
         place = 8 * (row_ & 1) + 4 * (line / 8);
     }
-    const Macroblock& other = mb_at(row);
+    const Motion::Block8& other = blocks_of(row)[place / 8 * 2 + x / 2];
     found.field = of_field;
-    if (other.kind != Kind::inter) return found;
-    const auto block4 = static_cast<std::size_t>(place / 4 * 4 + x),
-               block8 = static_cast<std::size_t>(place / 8 * 2 + x / 2);
-    const std::size_t list = other.ref[0][block8] >= 0 ? 0 : 1;
-    found.ref = other.ref[list][block8];
-    found.picture = other.ref_picture[list][block8];
-    found.mv = other.mv[list][block4];
+    found.ref = other.ref;
+    if (other.ref < 0) return found;
+    found.picture = other.picture;
+    found.mv = frame.motion.vectors[static_cast<std::size_t>(row * columns + x_) * frame.motion.each() +
+                                    frame.motion.place(x, place / 4)];
     return found;
 }
 
-void SliceDecoder::predict_direct(int blocks) {
+void SliceParser::predict_direct(int blocks) {
     if (header_->direct_spatial) {
         direct_spatial(blocks);
     } else {
@@ -152,8 +149,22 @@ void SliceDecoder::predict_direct(int blocks) {
     }
 }
 
+// Blocks that move alike are predicted as one.
+void SliceParser::merge_direct() {
+    mb_->shape = Shape::quarters;
+    bool alike = true;
+    for (int list = 0; list < 2; ++list) {
+        const auto& refs = mb_->ref[static_cast<std::size_t>(list)];
+        const auto& mvs = mb_->mv[static_cast<std::size_t>(list)];
+        alike = alike && std::all_of(refs.begin(), refs.end(), [&](std::int8_t ref) { return ref == refs[0]; }) &&
+                std::all_of(mvs.begin(), mvs.end(), [&](Vector mv) { return mv == mvs[0]; });
+    }
+    if (alike) mb_->shape = Shape::whole;
+    mb_->sub_shapes.fill(sps_->direct_8x8_inference ? Shape::whole : Shape::quarters);
+}
+
 // 8.4.1.2.2
-void SliceDecoder::direct_spatial(int blocks) {
+void SliceParser::direct_spatial(int blocks) {
     const Partition whole{0, 0, 4, 4};
     int refs[2];
     Vector mvs[2];
@@ -173,7 +184,7 @@ void SliceDecoder::direct_spatial(int blocks) {
             if (refs[list] >= 0) mvs[list] = predict(list, whole, refs[list]);
         }
     }
-    const bool short_term = !input_->lists[1].empty() && !reference(1, 0).long_term();
+    const bool short_term = !slice_->lists[1].empty() && !reference(1, 0).long_term();
     for (int block8 = 0; block8 < 4; ++block8) {
         if ((blocks >> block8 & 1) == 0) continue;
         const Partition p{block8 % 2 * 2, block8 / 2 * 2, 2, 2};
@@ -188,13 +199,12 @@ void SliceDecoder::direct_spatial(int blocks) {
             }
             for (int list = 0; list < 2; ++list)
                 set_motion(list, q, refs[list] < 0 || (refs[list] == 0 && still) ? Vector{} : mvs[list]);
-            parts_[part_count_++] = q;
         }
     }
 }
 
 // 8.4.1.2.3
-void SliceDecoder::direct_temporal(int blocks) {
+void SliceParser::direct_temporal(int blocks) {
     const bool of_pair = adaptive_ && mb_->field;
     for (int block8 = 0; block8 < 4; ++block8) {
         if ((blocks >> block8 & 1) == 0) continue;
@@ -207,9 +217,10 @@ void SliceDecoder::direct_temporal(int blocks) {
             if (col.ref >= 0) {
                 const auto frame = static_cast<std::uint32_t>(col.picture) >> 2;
                 const int structure = col.picture & 3;
-                const auto& list = input_->lists[0];
+                constexpr std::uint32_t kKept = 0x3FFF;  // of the frame's number
+                const auto& list = slice_->lists[0];
                 for (std::size_t i = 0; i < list.size(); ++i) {
-                    if (list[i].frame == nullptr || list[i].frame->id != frame) continue;
+                    if (list[i].frame == nullptr || (list[i].frame->id & kKept) != frame) continue;
                     const int current = (row_ & 1) != 0 ? kBottom : kTop;
                     if (header_->field) {
                         if (list[i].structure != (col.field ? structure : current)) continue;
@@ -244,7 +255,6 @@ void SliceDecoder::direct_temporal(int blocks) {
             }
             set_motion(0, q, forward);
             set_motion(1, q, backward);
-            parts_[part_count_++] = q;
         }
     }
 }

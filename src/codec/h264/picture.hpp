@@ -1,7 +1,8 @@
-// A frame as decoding needs it: samples, and what is kept of each macroblock for neighbours, later pictures and the
-// deblocking.
+// What decoding keeps: of each macroblock of the picture being decoded, for its neighbours, the samples and the
+// deblocking; of each frame, its samples and the motion that later pictures are predicted from.
 #pragma once
 
+#include <algorithm>
 #include <array>
 #include <cstdint>
 #include <memory>
@@ -19,10 +20,13 @@ struct Vector {
 
 enum class Kind : std::uint8_t { none, intra4, intra8, intra16, pcm, inter };
 
-// Blocks of 4x4 samples are numbered in raster order (row * 4 + column), blocks of 8x8 as row * 2 + column.
-struct Macroblock {
-    static constexpr std::uint16_t kNoSlice = 0xFFFF;
+// How a macroblock of kind inter is parted, and each 8x8 block of one that is parted in four (tables 7-13, 7-14, 7-17,
+// 7-18): whole, in two above each other, in two beside each other, in four.
+enum class Shape : std::uint8_t { whole, rows, columns, quarters };
 
+// Blocks of 4x4 samples are numbered in raster order (row * 4 + column), blocks of 8x8 as row * 2 + column; only
+// `nonzero` follows coding order (6.4.3).
+struct Macroblock {
     Kind kind = Kind::none;
     bool field = false;  // of a field picture, or a field macroblock of an adaptive frame
     bool skipped = false;
@@ -30,40 +34,68 @@ struct Macroblock {
     bool whole_direct = false;     // B_Skip or B_Direct_16x16
     std::uint8_t pattern = 0;      // coded_block_pattern: luma in bits 0 to 3, chroma in 4 and 5
     std::uint8_t chroma_mode = 0;  // intra_chroma_pred_mode
-    std::uint8_t direct = 0;       // 8x8 blocks that are predicted directly
-    std::uint8_t dc_coded = 0;     // bit 0: Y of intra 16x16; 1, 2: Cb, Cr
+    std::uint8_t intra16_mode = 0;
+    std::uint8_t direct = 0;    // 8x8 blocks that are predicted directly
+    std::uint8_t dc_coded = 0;  // bit 0: Y of intra 16x16; 1, 2: Cb, Cr
     std::uint8_t qp = 0, chroma_qp[2] = {0, 0};
-    std::uint16_t slice = kNoSlice;        // number in the frame
+    std::uint8_t edges = 0;  // samples around that intra prediction may use: bits of Edges
+    Shape shape = Shape::whole;
+    std::array<Shape, 4> sub_shapes{};
+    std::uint16_t filled = 0;        // 4x4 blocks with coefficients, in raster order, as the deblocking wants them
+    std::uint32_t slice = 0;         // number of the slice, counted through all pictures from 1 on
+    std::uint32_t nonzero = 0;       // blocks that a residual is added to: Y in bits 0 to 15, Cb from 16, Cr from 20 on
+    std::uint32_t only_dc = 0;       // of these the ones with the first coefficient alone
+    std::uint32_t coefficients = 0;  // where they begin among those of the row
     std::array<std::uint8_t, 24> coded{};  // total_coeff of Y, Cb (from 16 on), Cr (from 20 on)
     std::array<std::int8_t, 16> modes{};   // Intra4x4PredMode, or that of 8x8 four times; 2 where there is none
     std::array<std::array<std::int8_t, 4>, 2> ref{};           // of 8x8 blocks; -1: the list isn't used
-    std::array<std::array<std::int32_t, 4>, 2> ref_picture{};  // the same as reference_id(), -1: none
+    std::array<std::array<std::int32_t, 4>, 2> ref_picture{};  // the same as Reference::id(), -1: none
     std::array<std::array<Vector, 16>, 2> mv{};
 
     bool intra() const { return kind != Kind::inter && kind != Kind::none; }
 };
 
+enum Edges : std::uint8_t { kLeftUpper = 1, kLeftLower = 2, kAbove = 4, kAboveRight = 8, kAboveLeft = 16 };
+
 // Of a picture to refer to: 1 the top field, 2 the bottom field, 3 the frame.
 inline constexpr int kTop = 1, kBottom = 2, kFrame = 3;
 
-struct SliceRules {  // for the deblocking
-    int deblocking = 0, alpha_offset = 0, beta_offset = 0;
-    bool b_slice = false;
+// The motion of a frame's macroblocks as direct prediction in later pictures needs it (8.4.1.2.1): vectors of list 0
+// where that is used, else of list 1. With direct_8x8_inference_flag blocks in the left and right columns do, where all
+// pictures are frames only those in the corners.
+struct Motion {
+    struct Block8 {
+        std::uint16_t picture = 0;  // the lower half of Reference::id()
+        std::int8_t ref = -1;       // -1: intra
+        bool field = false;         // of a field macroblock
+    };
+    bool all_columns = false, all_rows = false;
+    std::vector<Block8> blocks;   // four a macroblock
+    std::vector<Vector> vectors;  // each() a macroblock
+
+    std::size_t each() const { return (all_columns ? 4u : 2u) * (all_rows ? 4u : 2u); }
+    // Of a 4x4 block.
+    std::size_t place(int x, int y) const {
+        return static_cast<std::size_t>((all_rows ? y : y >> 1) * (all_columns ? 4 : 2) + (all_columns ? x : x >> 1));
+    }
 };
 
 struct Frame {
     std::uint32_t id = 0;  // never the same for two
     Picture picture;       // whole macroblocks, without cropping
+    struct Window {        // that is shown
+        int left = 0, top = 0, width = 0, height = 0;
+    } window;
     int columns = 0, rows = 0;
     // In raster order of the frame. The macroblocks of a field picture, and pairs of field macroblocks, lie in two
-    // rows: the top field's above.
-    std::vector<Macroblock> macroblocks;
-    std::vector<SliceRules> slices;
+    // rows: the top field's above. Empty: not kept.
+    Motion motion;
 
-    int decoded = 0;          // fields: bits kTop, kBottom
-    bool field_pair = false;  // coded as two fields
-    bool adaptive = false;    // coded with pairs
-    int order[2] = {0, 0};    // picture order counts of its fields
+    int decoded = 0;                 // fields: bits kTop, kBottom
+    bool field_pair = false;         // coded as two fields
+    bool adaptive = false;           // coded with pairs
+    bool field_macroblocks = false;  // and some of them are of fields
+    int order[2] = {0, 0};           // picture order counts of its fields
     int frame_num = 0, frame_num_wrap = 0;
     int long_index = 0;      // LongTermFrameIdx
     int short_term = 0;      // fields that are used for short-term reference
@@ -76,7 +108,8 @@ struct Frame {
     bool flushes = false;     // IDR, or memory management operation 5: all before it comes out first
     std::int64_t number = 0;  // of the packet
     int pic_struct = -1;      // of a picture timing message (table D-1); -1: there was none
-    bool damaged = false;
+    int lost = 0;             // macroblocks of which nothing came
+    bool misses_references = false;
 
     int order_count() const {
         return decoded == kTop ? order[0] : decoded == kBottom ? order[1] : std::min(order[0], order[1]);

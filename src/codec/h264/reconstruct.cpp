@@ -1,62 +1,9 @@
-// The samples of a macroblock before deblocking: prediction, and what the inverse transforms add (8.5).
-#include <algorithm>
-#include <cstring>
+#include "codec/h264/reconstruct.hpp"
 
-#include "codec/h264/slice.hpp"
+#include <thread>
 
 namespace wavecrest::codec::h264 {
 namespace {
-
-std::uint8_t clip(int value) {
-    return static_cast<std::uint8_t>(value < 0 ? 0 : value > 255 ? 255 : value);
-}
-
-// 8.5.12
-void add_4x4(const std::int16_t* d, std::uint8_t* at, std::ptrdiff_t stride) {
-    int rows[16];
-    for (int i = 0; i < 4; ++i) {
-        const int e0 = d[4 * i] + d[4 * i + 2], e1 = d[4 * i] - d[4 * i + 2];
-        const int e2 = (d[4 * i + 1] >> 1) - d[4 * i + 3], e3 = d[4 * i + 1] + (d[4 * i + 3] >> 1);
-        rows[4 * i] = e0 + e3;
-        rows[4 * i + 1] = e1 + e2;
-        rows[4 * i + 2] = e1 - e2;
-        rows[4 * i + 3] = e0 - e3;
-    }
-    for (int i = 0; i < 4; ++i) {
-        const int e0 = rows[i] + rows[8 + i], e1 = rows[i] - rows[8 + i];
-        const int e2 = (rows[4 + i] >> 1) - rows[12 + i], e3 = rows[4 + i] + (rows[12 + i] >> 1);
-        const int column[4] = {e0 + e3, e1 + e2, e1 - e2, e0 - e3};
-        for (int k = 0; k < 4; ++k) at[k * stride + i] = clip(at[k * stride + i] + ((column[k] + 32) >> 6));
-    }
-}
-
-// 8.5.13
-template <typename In>
-void eight(const In* d, std::ptrdiff_t step, int* out, std::ptrdiff_t out_step) {
-    const int d0 = d[0], d1 = d[step], d2 = d[2 * step], d3 = d[3 * step], d4 = d[4 * step], d5 = d[5 * step],
-              d6 = d[6 * step], d7 = d[7 * step];
-    const int e0 = d0 + d4, e1 = -d3 + d5 - d7 - (d7 >> 1), e2 = d0 - d4, e3 = d1 + d7 - d3 - (d3 >> 1);
-    const int e4 = (d2 >> 1) - d6, e5 = -d1 + d7 + d5 + (d5 >> 1), e6 = d2 + (d6 >> 1), e7 = d3 + d5 + d1 + (d1 >> 1);
-    const int f0 = e0 + e6, f1 = e1 + (e7 >> 2), f2 = e2 + e4, f3 = e3 + (e5 >> 2);
-    const int f4 = e2 - e4, f5 = (e3 >> 2) - e5, f6 = e0 - e6, f7 = e7 - (e1 >> 2);
-    out[0] = f0 + f7;
-    out[out_step] = f2 + f5;
-    out[2 * out_step] = f4 + f3;
-    out[3 * out_step] = f6 + f1;
-    out[4 * out_step] = f6 - f1;
-    out[5 * out_step] = f4 - f3;
-    out[6 * out_step] = f2 - f5;
-    out[7 * out_step] = f0 - f7;
-}
-
-void add_8x8(const std::int16_t* d, std::uint8_t* at, std::ptrdiff_t stride) {
-    int rows[64], columns[64];
-    for (int i = 0; i < 8; ++i) eight(d + 8 * i, 1, rows + 8 * i, 1);
-    for (int i = 0; i < 8; ++i) eight(rows + i, 8, columns + i, 8);
-    for (int y = 0; y < 8; ++y) {
-        for (int x = 0; x < 8; ++x) at[y * stride + x] = clip(at[y * stride + x] + ((columns[8 * y + x] + 32) >> 6));
-    }
-}
 
 // Of the 4x4 block with this number in coding order: column and row.
 int column_of(int block) {
@@ -66,21 +13,18 @@ int row_of(int block) {
     return block / 8 * 2 + block % 4 / 2;
 }
 
-}  // namespace
-
-SliceDecoder::Plane SliceDecoder::plane(int component) const {
-    const Picture& picture = frame_->picture;
-    const int size = component == 0 ? 16 : 8;
-    const std::ptrdiff_t stride = picture.strides[component];
-    std::uint8_t* const at = picture.planes[component] + x_ * size;
-    if (!mb_->field) return {at + row_ * size * stride, stride};
-    return {at + ((row_ >> 1) * 2 * size + (row_ & 1)) * stride, 2 * stride};
+void pause() {
+#if defined(__x86_64__)
+    __builtin_ia32_pause();
+#endif
 }
 
-void SliceDecoder::copy_pcm() {
-    const std::int16_t* sample = coefficients_;
+}  // namespace
+
+void Reconstruction::copy_pcm() {
+    const std::int16_t* sample = coefficients_ + mb_->coefficients;
     for (int component = 0; component < 3; ++component) {
-        const Plane to = plane(component);
+        const Plane to = planes_[component];
         const int size = component == 0 ? 16 : 8;
         for (int y = 0; y < size; ++y) {
             for (int x = 0; x < size; ++x) to.at[y * to.stride + x] = static_cast<std::uint8_t>(*sample++);
@@ -89,35 +33,59 @@ void SliceDecoder::copy_pcm() {
 }
 
 // Of a 4x4 block, or of an 8x8 one by the first of its four.
-void SliceDecoder::add_luma(int block) {
-    if ((nonzero_ >> block & 1) == 0) return;
-    const Plane luma = plane(0);
+void Reconstruction::add_luma(int block) {
+    const bool intra16 = mb_->kind == Kind::intra16;
+    const std::int16_t* const coefficients = luma_next_;
+    const bool nonzero = (mb_->nonzero >> block & 1) != 0;
+    if (nonzero || intra16) luma_next_ += mb_->transform8 ? 64 : 16;
+    if (!nonzero) return;
+    const Plane& luma = planes_[0];
     std::uint8_t* const at = luma.at + 4 * row_of(block) * luma.stride + 4 * column_of(block);
-    if (mb_->transform8) {
-        add_8x8(coefficients_ + 16 * block, at, luma.stride);
+    if ((mb_->only_dc >> block & 1) != 0) {
+        kernels_.add_dc(coefficients[0], at, luma.stride, mb_->transform8 ? 8 : 4);
+    } else if (mb_->transform8) {
+        kernels_.add_8x8(coefficients, at, luma.stride);
     } else {
-        add_4x4(coefficients_ + 16 * block, at, luma.stride);
+        kernels_.add_4x4(coefficients, at, luma.stride);
     }
 }
 
-void SliceDecoder::add_chroma() {
+void Reconstruction::add_chroma() {
     for (int block = 16; block < 24; ++block) {
-        if ((nonzero_ >> block & 1) == 0) continue;
-        const Plane chroma = plane(block < 20 ? 1 : 2);
-        add_4x4(coefficients_ + 16 * block, chroma.at + block % 4 / 2 * 4 * chroma.stride + block % 2 * 4,
-                chroma.stride);
+        if ((mb_->nonzero >> block & 1) == 0) continue;
+        const Plane& chroma = planes_[block < 20 ? 1 : 2];
+        std::uint8_t* const at = chroma.at + block % 4 / 2 * 4 * chroma.stride + block % 2 * 4;
+        const std::int16_t* const coefficients = luma_next_ + 16 * (block - 16);
+        if ((mb_->only_dc >> block & 1) != 0) {
+            kernels_.add_dc(coefficients[0], at, chroma.stride, 4);
+        } else {
+            kernels_.add_4x4(coefficients, at, chroma.stride);
+        }
     }
 }
 
-void SliceDecoder::reconstruct() {
+void Reconstruction::macroblock(int x, int raster_row) {
+    mb_ = &work_.at(raster_row, x);
+    slice_ = &work_.slice_of(*mb_);
+    x_ = x;
+    row_ = raster_row;
+    const Picture& picture = work_.frame->picture;
+    for (int c = 0; c < 3; ++c) {
+        const int size = c == 0 ? 16 : 8;
+        const std::ptrdiff_t stride = picture.strides[c];
+        std::uint8_t* const at = picture.planes[c] + x_ * size;
+        planes_[c] = !mb_->field ? Plane{at + row_ * size * stride, stride}
+                                 : Plane{at + ((row_ >> 1) * 2 * size + (row_ & 1)) * stride, 2 * stride};
+    }
     if (mb_->kind == Kind::pcm) return copy_pcm();
+    luma_next_ = coefficients_ + mb_->coefficients;
     const int step = mb_->transform8 ? 4 : 1;
     if (mb_->kind == Kind::inter) {
-        for (int i = 0; i < part_count_; ++i) inter_partition(parts_[i]);
+        inter();
+        if (mb_->nonzero == 0) return;
         for (int block = 0; block < 16; block += step) add_luma(block);
         return add_chroma();
     }
-    find_intra_edges();
     if (mb_->kind == Kind::intra16) intra_16x16();
     for (int block = 0; block < 16; block += step) {
         if (mb_->kind == Kind::intra4) intra_4x4(column_of(block), row_of(block));
@@ -127,6 +95,27 @@ void SliceDecoder::reconstruct() {
     intra_chroma(1);
     intra_chroma(2);
     add_chroma();
+}
+
+void reconstruct_row(const Work& work, const Kernels& kernels, int row, const RowProgress* above, RowProgress& done) {
+    Reconstruction samples(work, kernels, row);
+    const int raster = work.raster_row(row);
+    int known = above == nullptr ? work.columns : 0;
+    for (int x = 0; x < work.columns; ++x) {
+        // Intra prediction looks one macroblock to the right above.
+        const int needed = std::min(x + 2, work.columns);
+        for (int tries = 0; known < needed; ++tries) {
+            known = above->load(std::memory_order_acquire);
+            if (known >= needed) break;
+            if (tries < 200) {
+                pause();
+            } else {
+                std::this_thread::yield();
+            }
+        }
+        for (int k = 0; k < work.rows_in_raster(); ++k) samples.macroblock(x, raster + k);
+        done.store(x + 1, std::memory_order_release);
+    }
 }
 
 }  // namespace wavecrest::codec::h264

@@ -1,6 +1,7 @@
 #include "codec/h264/slice.hpp"
 
 #include <algorithm>
+#include <cstdlib>
 #include <cstring>
 
 namespace wavecrest::codec::h264 {
@@ -33,28 +34,91 @@ QuantScales make_scales(const bitstream::h264::ScalingLists& lists) {
     return scales;
 }
 
-int SliceDecoder::decode(const SliceInput& input) {
-    input_ = &input;
-    sps_ = input.sps;
-    pps_ = input.pps;
-    header_ = &input.header;
-    frame_ = input.frame;
-    number_ = static_cast<std::uint16_t>(input.number);
-    adaptive_ = sps_->macroblock_adaptive && !header_->field;
+namespace {
+
+Slice::Samples samples_of(const Reference& reference) {
+    Slice::Samples samples;
+    if (reference.frame == nullptr) return samples;
+    const Picture& picture = reference.frame->picture;
+    samples.width = picture.width;
+    samples.height = picture.height;
+    samples.bottom = reference.structure == kBottom;
+    for (int c = 0; c < 3; ++c) {
+        samples.planes[c] = picture.planes[c] + (samples.bottom ? picture.strides[c] : 0);
+        samples.strides[c] = picture.strides[c] * (reference.structure == kFrame ? 1 : 2);
+    }
+    if (reference.structure != kFrame) samples.height /= 2;
+    return samples;
+}
+
+// 8.4.2.3.1: the weight of list 1's prediction.
+int implicit_weight(const Reference& r0, const Reference& r1, int now) {
+    if (r0.frame == nullptr || r1.frame == nullptr) return 32;
+    const int td = std::clamp(r1.order_count() - r0.order_count(), -128, 127);
+    if (td == 0 || r0.long_term() || r1.long_term()) return 32;
+    const int tb = std::clamp(now - r0.order_count(), -128, 127);
+    const int tx = (16384 + std::abs(td / 2)) / td;
+    const int scale = std::clamp((tb * tx + 32) >> 6, -1024, 1023) >> 2;
+    return scale >= -64 && scale <= 128 ? scale : 32;
+}
+
+}  // namespace
+
+void prepare_samples(Slice& slice, const Frame& frame, bool adaptive) {
+    std::vector<Reference> lists[3][2];
+    for (int list = 0; list < 2; ++list) {
+        lists[Slice::kUsual][list] = slice.lists[list];
+        if (!adaptive) continue;
+        for (const Reference& one : slice.lists[list]) {
+            for (const int structure : {kTop, kBottom}) {
+                lists[Slice::kUpper][list].push_back({one.frame, structure});
+                lists[Slice::kLower][list].push_back({one.frame, kFrame - structure});
+            }
+        }
+    }
+    const SliceHeader& header = slice.header;
+    const int usual = header.field ? frame.order[header.bottom ? 1 : 0] : std::min(frame.order[0], frame.order[1]);
+    const int now[3] = {usual, frame.order[0], frame.order[1]};
+    for (int kind = 0; kind < (adaptive ? 3 : 1); ++kind) {
+        for (int list = 0; list < 2; ++list) {
+            for (const Reference& one : lists[kind][list]) slice.samples[kind][list].push_back(samples_of(one));
+        }
+        if (header.type != SliceType::b || slice.weighted != 2) continue;
+        for (const Reference& r0 : lists[kind][0]) {
+            for (const Reference& r1 : lists[kind][1])
+                slice.implicit[kind].push_back(static_cast<std::int16_t>(implicit_weight(r0, r1, now[kind])));
+        }
+    }
+}
+
+int SliceParser::parse(Work& work, const Sps& sps, const Pps& pps, const QuantScales& scales, ByteSpan rbsp,
+                       const std::function<void(int row)>& row_done) {
+    work_ = &work;
+    slice_ = &work.slices.back();
+    sps_ = &sps;
+    pps_ = &pps;
+    scales_ = &scales;
+    header_ = &slice_->header;
+    frame_ = work.frame;
+    macroblocks_ = work.macroblocks.data();
+    number_ = work.first_slice + static_cast<std::uint32_t>(work.slices.size()) - 1;
+    adaptive_ = work.adaptive;
+    b_slice_ = header_->type == SliceType::b;
     qp_ = header_->qp;
     last_delta_ = 0;
     pair_field_ = false;
+    row_done_ = &row_done;
     if (pps_->cabac) {
-        mvds_.resize(frame_->macroblocks.size());
-        cabac_.start(input.rbsp.subspan(std::min((header_->bits + 7) / 8, input.rbsp.size())));
-        cabac_.set_contexts(header_->type == SliceType::i ? 0 : header_->cabac_init + 1, header_->qp);
+        mvds_.resize(work.macroblocks.size());
+        cabac_.start(rbsp.subspan(std::min((header_->bits + 7) / 8, rbsp.size())));
+        contexts_.set(header_->type == SliceType::i ? 0 : header_->cabac_init + 1, header_->qp);
         return run_cabac();
     }
-    bits_ = SliceBits(input.rbsp, header_->bits);
+    bits_ = SliceBits(rbsp, header_->bits);
     return run_cavlc();
 }
 
-bool SliceDecoder::begin_macroblock(int address) {
+bool SliceParser::begin_macroblock(int address) {
     const int columns = frame_->columns;
     address_ = address;
     if (adaptive_) {
@@ -69,34 +133,35 @@ bool SliceDecoder::begin_macroblock(int address) {
     }
     if (row_ >= frame_->rows) return false;
     index_ = row_ * columns + x_;
-    mb_ = &at(index_);
+    mb_ = macroblocks_ + index_;
     return true;
 }
 
 // Everything as of a macroblock that isn't coded; its field decoding flag is known.
-void SliceDecoder::reset_macroblock() {
-    *mb_ = {};
+void SliceParser::reset_macroblock() {
+    static const Macroblock kBlank = [] {
+        Macroblock blank;
+        blank.modes.fill(2);
+        for (std::size_t list = 0; list < 2; ++list) {
+            blank.ref[list].fill(-1);
+            blank.ref_picture[list].fill(-1);
+        }
+        return blank;
+    }();
+    *mb_ = kBlank;
     mb_->field = header_->field || (adaptive_ && pair_field_);
     mb_->slice = number_;
-    mb_->modes.fill(2);
-    for (int list = 0; list < 2; ++list) {
-        mb_->ref[list].fill(-1);
-        mb_->ref_picture[list].fill(-1);
-    }
     set_qp(qp_);
-    if (pps_->cabac) mvds_[static_cast<std::size_t>(index_)] = {};
-    nonzero_ = 0;
-    part_count_ = 0;
     find_neighbours();
 }
 
-void SliceDecoder::set_qp(int qp) {
+void SliceParser::set_qp(int qp) {
     mb_->qp = static_cast<std::uint8_t>(qp);
     for (int c = 0; c < 2; ++c) mb_->chroma_qp[c] = kChromaQp[std::clamp(qp + pps_->chroma_qp_offset[c], 0, 51)];
 }
 
 // mb_qp_delta (7.4.5).
-bool SliceDecoder::next_qp(int delta) {
+bool SliceParser::next_qp(int delta) {
     if (delta < -26 || delta > 25) return false;
     last_delta_ = delta;
     qp_ = (qp_ + delta + 52) % 52;
@@ -105,7 +170,7 @@ bool SliceDecoder::next_qp(int delta) {
 }
 
 // Table 6-4 for adaptive frames, 6.4.12.1 for others; `x` from -1 to 16, `y` from -1 to 15, not inside.
-SliceDecoder::Place SliceDecoder::neighbour(int x, int y) const {
+SliceParser::Place SliceParser::neighbour(int x, int y) const {
     const int columns = frame_->columns;
     const auto place = [&](int macroblock, int line) {
         return usable(macroblock) ? Place{macroblock, (line & 15) >> 2} : Place{};
@@ -147,7 +212,17 @@ SliceDecoder::Place SliceDecoder::neighbour(int x, int y) const {
     return y < 8 ? place(left, line) : place(left + columns, line - 16);
 }
 
-void SliceDecoder::find_neighbours() {
+void SliceParser::find_neighbours() {
+    if (!adaptive_) {
+        const int up = (header_->field ? 2 : 1) * frame_->columns;
+        left_ = x_ > 0 && usable(index_ - 1) ? index_ - 1 : -1;
+        top_ = usable(index_ - up) ? index_ - up : -1;
+        for (int r = 0; r < 4; ++r) left_rows_[r] = {left_, r};
+        above_ = {top_, 3};
+        above_right_ = {x_ + 1 < frame_->columns && usable(index_ - up + 1) ? index_ - up + 1 : -1, 3};
+        above_left_ = {x_ > 0 && usable(index_ - up - 1) ? index_ - up - 1 : -1, 3};
+        return;
+    }
     for (int r = 0; r < 4; ++r) left_rows_[r] = neighbour(-1, 4 * r);
     above_ = neighbour(0, -1);
     above_right_ = neighbour(16, -1);
@@ -157,7 +232,7 @@ void SliceDecoder::find_neighbours() {
 }
 
 // 7.4.4: where a pair doesn't say whether it is of fields, it is like the pair to the left, or else above.
-void SliceDecoder::infer_field() {
+void SliceParser::infer_field() {
     const int pair = index_ - (row_ & 1) * frame_->columns;
     pair_field_ = false;
     if (x_ > 0 && usable(pair - 1)) {
@@ -167,32 +242,80 @@ void SliceDecoder::infer_field() {
     }
 }
 
-void SliceDecoder::skip_macroblock() {
+void SliceParser::skip_macroblock() {
     mb_->kind = Kind::inter;
     mb_->skipped = true;
     last_delta_ = 0;
     fill_cache();
-    if (header_->type == SliceType::b) {
+    if (b_slice_) {
         mb_->direct = 15;
         predict_direct(15);
+        merge_direct();
     } else {
         predict_skip();
     }
 }
 
-bool SliceDecoder::finish_macroblock() {
+void SliceParser::finish_macroblock() {
     store_ref_pictures();
-    reconstruct();
-    return true;
+    if (!frame_->motion.blocks.empty()) store_motion();
+    if (mb_->intra()) find_intra_edges();
+    frame_->field_macroblocks |= adaptive_ && mb_->field;
+    const bool last = x_ + 1 == frame_->columns && (!adaptive_ || (address_ & 1) != 0);
+    if (last) (*row_done_)(adaptive_ || header_->field ? row_ / 2 : row_);
+}
+
+void SliceParser::store_motion() {
+    Motion& motion = frame_->motion;
+    Motion::Block8* const blocks = motion.blocks.data() + static_cast<std::size_t>(index_) * 4;
+    Vector* const vectors = motion.vectors.data() + static_cast<std::size_t>(index_) * motion.each();
+    if (mb_->kind == Kind::inter && mb_->shape == Shape::whole) {
+        const std::size_t list = mb_->ref[0][0] >= 0 ? 0 : 1;
+        std::fill_n(
+            blocks, 4,
+            Motion::Block8{static_cast<std::uint16_t>(mb_->ref_picture[list][0]), mb_->ref[list][0], mb_->field});
+        std::fill_n(vectors, motion.each(), mb_->mv[list][0]);
+        return;
+    }
+    for (std::size_t b = 0; b < 4; ++b) {
+        blocks[b] = {};
+        blocks[b].field = mb_->field;
+        if (mb_->kind != Kind::inter) continue;
+        const std::size_t list = mb_->ref[0][b] >= 0 ? 0 : 1;
+        blocks[b].ref = mb_->ref[list][b];
+        blocks[b].picture = static_cast<std::uint16_t>(mb_->ref_picture[list][b]);
+        const int left = static_cast<int>(b & 1) * 2, top = static_cast<int>(b & 2);
+        for (int y = top; y < top + 2; ++y) {
+            if (!motion.all_rows && y != 0 && y != 3) continue;
+            for (int x = left; x < left + 2; ++x) {
+                if (!motion.all_columns && x != 0 && x != 3) continue;
+                vectors[motion.place(x, y)] = mb_->mv[list][static_cast<std::size_t>(y * 4 + x)];
+            }
+        }
+    }
+}
+
+// Which samples around may be used: of this slice, and with constrained_intra_pred_flag of intra macroblocks.
+void SliceParser::find_intra_edges() {
+    const auto fits = [&](int index) { return usable(index) && (!pps_->constrained_intra || at(index).intra()); };
+    bool left[2] = {fits(left_rows_[0].macroblock), fits(left_rows_[2].macroblock)};
+    if (adaptive_ && left_ >= 0 && !mb_->field && at(left_).field) {
+        // The rows beside belong to both macroblocks of the pair in turn.
+        const int pair = index_ - (row_ & 1) * frame_->columns - 1;
+        left[0] = left[1] = fits(pair) && fits(pair + frame_->columns);
+    }
+    mb_->edges = static_cast<std::uint8_t>(
+        (left[0] ? kLeftUpper : 0) | (left[1] ? kLeftLower : 0) | (fits(above_.macroblock) ? kAbove : 0) |
+        (fits(above_right_.macroblock) ? kAboveRight : 0) | (fits(above_left_.macroblock) ? kAboveLeft : 0));
 }
 
 // I macroblock types (table 7-11), from 0.
-bool SliceDecoder::take_intra_type(int type) {
+bool SliceParser::take_intra_type(int type) {
     if (type == 0) {
         mb_->kind = Kind::intra4;
     } else if (type <= 24) {
         mb_->kind = Kind::intra16;
-        intra16_mode_ = (type - 1) % 4;
+        mb_->intra16_mode = static_cast<std::uint8_t>((type - 1) % 4);
         const int chroma = (type - 1) / 4 % 3;
         mb_->pattern = static_cast<std::uint8_t>((type > 12 ? 15 : 0) | chroma << 4);
     } else if (type == 25) {
@@ -204,7 +327,7 @@ bool SliceDecoder::take_intra_type(int type) {
 }
 
 // 8.3.1.1 and 8.3.2.1.
-int SliceDecoder::predicted_mode(int block) const {
+int SliceParser::predicted_mode(int block) const {
     const int x = block % 4, y = block / 4;
     const auto mode_of = [&](const Place& place, int column, bool inside) {
         if (inside) return static_cast<int>(mb_->modes[static_cast<std::size_t>(place.row * 4 + column)]);
@@ -218,76 +341,95 @@ int SliceDecoder::predicted_mode(int block) const {
     return left < 0 || top < 0 ? 2 : std::min(left, top);
 }
 
-void SliceDecoder::set_mode(int block, int size, int mode) {
+void SliceParser::set_mode(int block, int size, int mode) {
     for (int y = 0; y < size; ++y) {
         for (int x = 0; x < size; ++x)
             mb_->modes[static_cast<std::size_t>(block + y * 4 + x)] = static_cast<std::int8_t>(mode);
     }
 }
 
-void SliceDecoder::fill_cache() {
+void SliceParser::fill_cache() {
+    if (pps_->cabac) mvds_[static_cast<std::size_t>(index_)] = {};
     for (int list = 0; list < 2; ++list) {
         std::memset(ref_cache_[list], -2, sizeof ref_cache_[list]);
-        if (list == 1 && header_->type != SliceType::b) break;
-        for (int r = 0; r < 4; ++r) {
-            const Candidate c = scaled(list, left_rows_[r], 3);
-            ref_cache_[list][cell(-1, r)] = static_cast<std::int8_t>(c.ref);
-            mv_cache_[list][cell(-1, r)] = c.mv;
-        }
-        for (int x = 0; x < 4; ++x) {
-            const Candidate c = scaled(list, above_, x);
-            ref_cache_[list][cell(x, -1)] = static_cast<std::int8_t>(c.ref);
-            mv_cache_[list][cell(x, -1)] = c.mv;
-        }
-        const Candidate right = scaled(list, above_right_, 0), corner = scaled(list, above_left_, 3);
-        ref_cache_[list][cell(4, -1)] = static_cast<std::int8_t>(right.ref);
-        mv_cache_[list][cell(4, -1)] = right.mv;
-        ref_cache_[list][cell(-1, -1)] = static_cast<std::int8_t>(corner.ref);
-        mv_cache_[list][cell(-1, -1)] = corner.mv;
-        if (!pps_->cabac) continue;
-        // For the contexts of ref_idx and mvd (9.3.3.1.1.6 and 7).
-        const auto around = [&](int to, const Place& place, int column) {
-            ref_large_[list][to] = false;
-            mvd_cache_[list][to][0] = mvd_cache_[list][to][1] = 0;
-            if (place.macroblock < 0) return;
-            const Macroblock& other = at(place.macroblock);
-            if (other.kind != Kind::inter) return;
-            const int block8 = place.row / 2 * 2 + column / 2;
-            const int ref = other.ref[static_cast<std::size_t>(list)][static_cast<std::size_t>(block8)];
-            const int more = adaptive_ && !mb_->field && other.field ? 1 : 0;
-            ref_large_[list][to] = !other.skipped && (other.direct >> block8 & 1) == 0 && ref > more;
-            const auto& mvd = mvds_[static_cast<std::size_t>(place.macroblock)][static_cast<std::size_t>(list)]
-                                   [static_cast<std::size_t>(place.row * 4 + column)];
-            mvd_cache_[list][to][0] = mvd[0];
-            mvd_cache_[list][to][1] = mvd[1];
-            if (adaptive_ && mb_->field != other.field)
-                mvd_cache_[list][to][1] =
-                    static_cast<std::uint8_t>(mb_->field ? mvd[1] / 2 : std::min(mvd[1] * 2, 255));
-        };
-        for (int i = 0; i < 4; ++i) {
-            around(cell(-1, i), left_rows_[i], 3);
-            around(cell(i, -1), above_, i);
-        }
-        for (int y = 0; y < 4; ++y) {
-            for (int x = 0; x < 4; ++x) {
-                ref_large_[list][cell(x, y)] = false;
-                mvd_cache_[list][cell(x, y)][0] = mvd_cache_[list][cell(x, y)][1] = 0;
+        if (list == 1 && !b_slice_) break;
+        if (adaptive_) {
+            const auto put = [&](int to, const Candidate& c) {
+                ref_cache_[list][to] = static_cast<std::int8_t>(c.ref);
+                mv_cache_[list][to] = c.mv;
+            };
+            for (int i = 0; i < 4; ++i) {
+                put(cell(-1, i), scaled(list, left_rows_[i], 3));
+                put(cell(i, -1), scaled(list, above_, i));
             }
+            put(cell(4, -1), scaled(list, above_right_, 0));
+            put(cell(-1, -1), scaled(list, above_left_, 3));
+        } else {
+            const auto l = static_cast<std::size_t>(list);
+            const auto put = [&](int to, const Macroblock& other, std::size_t block8, std::size_t block) {
+                ref_cache_[list][to] = other.ref[l][block8];
+                mv_cache_[list][to] = other.mv[l][block];
+            };
+            if (left_ >= 0) {
+                const Macroblock& left = at(left_);
+                for (int r = 0; r < 4; ++r) put(cell(-1, r), left, r < 2 ? 1 : 3, static_cast<std::size_t>(4 * r + 3));
+            }
+            if (top_ >= 0) {
+                const Macroblock& top = at(top_);
+                for (int x = 0; x < 4; ++x) put(cell(x, -1), top, x < 2 ? 2 : 3, static_cast<std::size_t>(12 + x));
+            }
+            if (above_right_.macroblock >= 0) put(cell(4, -1), at(above_right_.macroblock), 2, 12);
+            if (above_left_.macroblock >= 0) put(cell(-1, -1), at(above_left_.macroblock), 3, 15);
+        }
+        if (pps_->cabac) fill_difference_cache(list);
+    }
+}
+
+// For the contexts of ref_idx and mvd (9.3.3.1.1.6 and 7).
+void SliceParser::fill_difference_cache(int list) {
+    const auto around = [&](int to, const Place& place, int column) {
+        ref_large_[list][to] = false;
+        mvd_cache_[list][to][0] = mvd_cache_[list][to][1] = 0;
+        if (place.macroblock < 0) return;
+        const Macroblock& other = at(place.macroblock);
+        if (other.kind != Kind::inter) return;
+        const int block8 = place.row / 2 * 2 + column / 2;
+        const int ref = other.ref[static_cast<std::size_t>(list)][static_cast<std::size_t>(block8)];
+        const int more = adaptive_ && !mb_->field && other.field ? 1 : 0;
+        ref_large_[list][to] = !other.skipped && (other.direct >> block8 & 1) == 0 && ref > more;
+        const auto& mvd = mvds_[static_cast<std::size_t>(place.macroblock)][static_cast<std::size_t>(list)]
+                               [static_cast<std::size_t>(place.row * 4 + column)];
+        mvd_cache_[list][to][0] = mvd[0];
+        mvd_cache_[list][to][1] = mvd[1];
+        if (adaptive_ && mb_->field != other.field)
+            mvd_cache_[list][to][1] = static_cast<std::uint8_t>(mb_->field ? mvd[1] / 2 : std::min(mvd[1] * 2, 255));
+    };
+    for (int i = 0; i < 4; ++i) {
+        around(cell(-1, i), left_rows_[i], 3);
+        around(cell(i, -1), above_, i);
+    }
+    for (int y = 0; y < 4; ++y) {
+        for (int x = 0; x < 4; ++x) {
+            ref_large_[list][cell(x, y)] = false;
+            mvd_cache_[list][cell(x, y)][0] = mvd_cache_[list][cell(x, y)][1] = 0;
         }
     }
 }
 
-void SliceDecoder::set_ref(int list, const Partition& p, int ref) {
+void SliceParser::set_ref(int list, const Partition& p, int ref) {
+    auto& refs = mb_->ref[static_cast<std::size_t>(list)];
+    if (p.width == 4 && p.height == 4) return refs.fill(static_cast<std::int8_t>(ref));
     for (int y = p.y / 2; y < (p.y + p.height + 1) / 2; ++y) {
         for (int x = p.x / 2; x < (p.x + p.width + 1) / 2; ++x)
-            mb_->ref[static_cast<std::size_t>(list)][static_cast<std::size_t>(y * 2 + x)] =
-                static_cast<std::int8_t>(ref);
+            refs[static_cast<std::size_t>(y * 2 + x)] = static_cast<std::int8_t>(ref);
     }
 }
 
 // Its reference is known by set_ref().
-void SliceDecoder::set_motion(int list, const Partition& p, Vector mv) {
+void SliceParser::set_motion(int list, const Partition& p, Vector mv) {
     const auto l = static_cast<std::size_t>(list);
+    // Nothing in the macroblock is predicted from what fills it all.
+    if (p.width == 4 && p.height == 4) return mb_->mv[l].fill(mv);
     const std::int8_t ref = mb_->ref[l][static_cast<std::size_t>(p.y / 2 * 2 + p.x / 2)];
     for (int y = p.y; y < p.y + p.height; ++y) {
         for (int x = p.x; x < p.x + p.width; ++x) {
@@ -298,8 +440,8 @@ void SliceDecoder::set_motion(int list, const Partition& p, Vector mv) {
     }
 }
 
-Reference SliceDecoder::reference(int list, int ref) const {
-    const auto& refs = input_->lists[list];
+Reference SliceParser::reference(int list, int ref) const {
+    const auto& refs = slice_->lists[list];
     const bool of_pair = adaptive_ && mb_->field;
     const auto i = static_cast<std::size_t>(of_pair ? ref >> 1 : ref);
     if (refs.empty()) return {};
@@ -309,14 +451,19 @@ Reference SliceDecoder::reference(int list, int ref) const {
     return found;
 }
 
-void SliceDecoder::store_ref_pictures() {
+void SliceParser::store_ref_pictures() {
     if (mb_->kind != Kind::inter) return;
-    for (int list = 0; list < (header_->type == SliceType::b ? 2 : 1); ++list) {
+    for (int list = 0; list < (b_slice_ ? 2 : 1); ++list) {
+        const auto& refs = mb_->ref[static_cast<std::size_t>(list)];
+        auto& pictures = mb_->ref_picture[static_cast<std::size_t>(list)];
         for (std::size_t block = 0; block < 4; ++block) {
-            const int ref = mb_->ref[static_cast<std::size_t>(list)][block];
-            if (ref < 0) continue;
-            const Reference r = reference(list, ref);
-            mb_->ref_picture[static_cast<std::size_t>(list)][block] = r.frame != nullptr ? r.id() : -1;
+            if (refs[block] < 0) continue;
+            if (block > 0 && refs[block] == refs[block - 1]) {
+                pictures[block] = pictures[block - 1];
+                continue;
+            }
+            const Reference r = reference(list, refs[block]);
+            pictures[block] = r.frame != nullptr ? r.id() : -1;
         }
     }
 }

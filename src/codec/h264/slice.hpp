@@ -1,8 +1,9 @@
-// Decodes the macroblocks of one slice: their syntax (macroblock.cpp, with the two ways of coding in cabac.cpp and
-// cavlc.cpp), motion that is derived (motion.cpp), and from these the samples before deblocking (reconstruct.cpp).
+// Parses the macroblocks of one slice: their syntax (macroblock.cpp, with the two ways of coding in cabac.cpp and
+// cavlc.cpp) and motion that is derived (motion.cpp). What their samples are made of goes into the picture's Work.
 #pragma once
 
 #include <array>
+#include <functional>
 #include <span>
 #include <string>
 #include <vector>
@@ -11,13 +12,9 @@
 #include "codec/h264/cabac.hpp"
 #include "codec/h264/picture.hpp"
 #include "codec/h264/slice_bits.hpp"
+#include "codec/h264/work.hpp"
 
 namespace wavecrest::codec::h264 {
-
-using bitstream::h264::Pps;
-using bitstream::h264::SliceHeader;
-using bitstream::h264::SliceType;
-using bitstream::h264::Sps;
 
 // LevelScale times 2^(qP / 6) (8.5.9), for all qP: of 4x4 blocks by list and raster place, of 8x8 likewise.
 struct QuantScales {
@@ -26,29 +23,17 @@ struct QuantScales {
 };
 QuantScales make_scales(const bitstream::h264::ScalingLists& lists);
 
-struct SliceInput {
-    const Sps* sps = nullptr;
-    const Pps* pps = nullptr;
-    const QuantScales* scales = nullptr;
-    SliceHeader header;
-    ByteSpan rbsp;  // behind the unit's header byte
-    Frame* frame = nullptr;
-    int number = 0;                   // of the slice in the frame
-    std::vector<Reference> lists[2];  // RefPicList0 and 1; frames where macroblocks may be field ones
-};
+// What a slice's lists and weights mean for the samples; its header, lists and `weighted` are known.
+void prepare_samples(Slice& slice, const Frame& frame, bool adaptive);
 
-class SliceDecoder {
+class SliceParser {
   public:
-    // Decodes as far as the slice goes. Gives how many macroblocks; fewer than are in it when it is damaged.
-    int decode(const SliceInput& input);
+    // Parses as far as the slice goes, and calls `row_done` when all of a row is there. Gives how many macroblocks;
+    // fewer than are in it when it is damaged. The slice is the last of `work`.
+    int parse(Work& work, const Sps& sps, const Pps& pps, const QuantScales& scales, ByteSpan rbsp,
+              const std::function<void(int row)>& row_done);
 
   private:
-    // A prediction weight (8.4.2.3): of samples from both lists, or one.
-    struct Weights {
-        bool explicit_weights = false;
-        int denominator = 0;
-        int weight[2] = {1, 1}, offset[2] = {0, 0};
-    };
     // What lies around: number of a macroblock (-1: none that may be used), and the row of its 4x4 blocks.
     struct Place {
         int macroblock = -1, row = 0;
@@ -58,7 +43,6 @@ class SliceDecoder {
         int ref = -2;  // -2: not available; -1: not predicted from this list
         Vector mv;
     };
-
     struct Partition {
         int x, y, width, height;  // in 4x4 blocks
     };
@@ -67,15 +51,13 @@ class SliceDecoder {
     bool begin_macroblock(int address);
     void find_neighbours();
     Place neighbour(int x, int y) const;
-    Place left_of(int y) const { return neighbour(-1, y); }
-    bool usable(int index) const {
-        return index >= 0 && frame_->macroblocks[static_cast<std::size_t>(index)].slice == number_;
-    }
-    const Macroblock& at(int index) const { return frame_->macroblocks[static_cast<std::size_t>(index)]; }
-    Macroblock& at(int index) { return frame_->macroblocks[static_cast<std::size_t>(index)]; }
+    bool usable(int index) const { return index >= 0 && at(index).slice == number_; }
+    const Macroblock& at(int index) const { return macroblocks_[index]; }
     void infer_field();
     void skip_macroblock();
-    bool finish_macroblock();
+    void finish_macroblock();
+    void store_motion();
+    void find_intra_edges();
 
     // macroblock.cpp: the syntax of a macroblock that isn't skipped, behind mb_field_decoding_flag. False: damaged.
     bool parse_macroblock();
@@ -83,6 +65,9 @@ class SliceDecoder {
     bool parse_inter();
     bool parse_sub_blocks();
     bool parse_residual();
+    bool parse_luma(std::int16_t*& next);
+    bool parse_intra16_luma(std::int16_t*& next);
+    bool parse_chroma(std::int16_t*& next);
     bool parse_pcm();
     void reset_macroblock();
     bool take_intra_type(int type);
@@ -96,6 +81,7 @@ class SliceDecoder {
     int run_cavlc();
 
     // cabac.cpp
+    int decide(int context) { return cabac_.decision(contexts_.state[context]); }
     bool cabac_skip();
     bool cabac_field();
     int cabac_type();
@@ -109,6 +95,8 @@ class SliceDecoder {
     int cabac_qp_delta();
     bool cabac_transform8();
     bool coded_flag(int category, int plane, int x, int y);
+    // A block's coefficients, scaled, into `out`; gives how many there are (-1: damaged). only_first_ tells whether the
+    // first is the only one.
     int cabac_block(int category, const std::uint8_t* scan, const std::int32_t* scale, int shift, std::int16_t* out,
                     int count);
 
@@ -120,6 +108,7 @@ class SliceDecoder {
     int predicted_mode(int block) const;
     void set_mode(int block, int size, int mode);
     void fill_cache();
+    void fill_difference_cache(int list);
     void set_ref(int list, const Partition& p, int ref);
     void set_motion(int list, const Partition& p, Vector mv);
     void store_ref_pictures();
@@ -133,9 +122,10 @@ class SliceDecoder {
     void predict_direct(int blocks);
     void direct_spatial(int blocks);
     void direct_temporal(int blocks);
+    void merge_direct();
     struct Colocated {
         int ref = -1;
-        std::int32_t picture = -1;
+        int picture = 0;
         Vector mv;
         bool field = false;
     };
@@ -143,40 +133,22 @@ class SliceDecoder {
     Reference reference(int list, int ref) const;
     int current_order() const;
 
-    // intra.cpp, inter.cpp, reconstruct.cpp
-    struct Plane {  // where this macroblock lies in one
-        std::uint8_t* at;
-        std::ptrdiff_t stride;
-    };
-    Plane plane(int component) const;
-    void reconstruct();
-    void copy_pcm();
-    void add_luma(int block);
-    void add_chroma();
-    void find_intra_edges();
-    void intra_4x4(int x, int y);
-    void intra_8x8(int x, int y);
-    void intra_16x16();
-    void intra_chroma(int component);
-    void inter_partition(const Partition& p);
-    Weights weights_of(int ref0, int ref1, int component) const;
-    struct IntraEdges {
-        bool left[2] = {false, false};  // beside the upper and the lower half
-        bool top = false, top_right = false, top_left = false;
-    };
-
     // The slice
-    const SliceInput* input_ = nullptr;
+    Work* work_ = nullptr;
+    Slice* slice_ = nullptr;
     const Sps* sps_ = nullptr;
     const Pps* pps_ = nullptr;
+    const QuantScales* scales_ = nullptr;
     const SliceHeader* header_ = nullptr;
     Frame* frame_ = nullptr;
-    std::uint16_t number_ = 0;
-    bool adaptive_ = false;
+    Macroblock* macroblocks_ = nullptr;
+    std::uint32_t number_ = 0;
+    bool adaptive_ = false, b_slice_ = false;
     Cabac cabac_;
+    Contexts contexts_;
     SliceBits bits_;
     int last_delta_ = 0;  // mb_qp_delta of the macroblock before
-    bool implicit_ready_ = false;
+    const std::function<void(int)>* row_done_ = nullptr;
 
     // The macroblock
     int address_ = 0, x_ = 0, row_ = 0, index_ = 0;
@@ -186,12 +158,9 @@ class SliceDecoder {
     Place left_rows_[4];
     Place above_, above_right_, above_left_;
     int qp_ = 0;
-    int intra16_mode_ = 0;
     int type_ = 0;  // B and P: mb_type; for parsing
     std::uint8_t sub_types_[4] = {};
-    Partition parts_[16];
-    int part_count_ = 0;
-    IntraEdges edges_;
+    bool only_first_ = false;
 
     // Motion around: row * 8 + column + 12, rows and columns from -1 on.
     static constexpr int cell(int x, int y) { return 12 + x + y * 8; }
@@ -200,13 +169,6 @@ class SliceDecoder {
     std::uint8_t mvd_cache_[2][48][2];
     bool ref_large_[2][48];  // for the context of ref_idx: larger than 0, and not direct
     std::vector<std::array<std::array<std::array<std::uint8_t, 2>, 16>, 2>> mvds_;  // of the slice's macroblocks
-
-    alignas(32) std::int16_t coefficients_[24 * 16];
-    alignas(32) std::int16_t dc_[3][16];
-    std::uint32_t nonzero_ = 0;  // blocks of coefficients_ with anything in them
 };
-
-// 8.7, of all that has been decoded of a frame or field.
-void deblock(Frame& frame, int structure);
 
 }  // namespace wavecrest::codec::h264

@@ -1,0 +1,84 @@
+// A picture being decoded: what parsing leaves for the samples to be made of, row by row.
+//
+// A row is one of macroblocks, of pairs of them in an adaptive frame, or of a field's macroblocks in a field picture.
+// Parsing a row needs nothing but parsed rows, also in B pictures; its samples need those of the row above, except for
+// two macroblocks at its end, and of earlier pictures; its deblocking needs the row below to be there before it.
+#pragma once
+
+#include <atomic>
+#include <deque>
+#include <vector>
+
+#include "bitstream/h264.hpp"
+#include "codec/h264/kernels.hpp"
+#include "codec/h264/picture.hpp"
+
+namespace wavecrest::codec::h264 {
+
+using bitstream::h264::Pps;
+using bitstream::h264::SliceHeader;
+using bitstream::h264::SliceType;
+using bitstream::h264::Sps;
+
+struct Slice {
+    SliceHeader header;
+    bool constrained_intra = false;
+    int weighted = 0;                 // 0: plain means, 1: by the header's weights, 2: by the distances
+    std::vector<Reference> lists[2];  // RefPicList0 and 1; frames where macroblocks may be field ones
+
+    // References as macroblocks name them: of frame macroblocks and field pictures; of the upper and of the lower field
+    // macroblock in a pair, where each frame stands for two fields, that of the same parity first (8.4.2.1).
+    struct Samples {
+        const std::uint8_t* planes[3] = {};
+        std::ptrdiff_t strides[3] = {};
+        int width = 0, height = 0;  // luma
+        bool bottom = false;
+    };
+    static constexpr int kUsual = 0, kUpper = 1, kLower = 2;
+    std::vector<Samples> samples[3][2];
+    // Of list 1 in weighing by distances (8.4.2.3.1): [kind][ref0 * size of list 1 + ref1]; 32 is the plain mean.
+    std::vector<std::int16_t> implicit[3];
+};
+
+struct Work {
+    Frame* frame = nullptr;
+    int structure = kFrame;
+    bool adaptive = false;
+    int columns = 0;
+    int rows = 0;  // as above
+
+    std::vector<Macroblock> macroblocks;  // of the whole frame, in raster order; see Motion
+    std::uint32_t first_slice = 1;        // number of slices[0]
+    std::deque<Slice> slices;
+    std::vector<std::vector<std::int16_t>> coefficients;  // of each row
+
+    // Rows of macroblocks in the frame's raster that make up a row: the first, and how many.
+    int raster_row(int row) const {
+        if (adaptive) return 2 * row;
+        return structure == kFrame ? row : 2 * row + (structure == kBottom ? 1 : 0);
+    }
+    int rows_in_raster() const { return adaptive ? 2 : 1; }
+    Macroblock& at(int raster_row, int x) {
+        return macroblocks[static_cast<std::size_t>(raster_row) * static_cast<std::size_t>(columns) +
+                           static_cast<std::size_t>(x)];
+    }
+    const Macroblock& at(int raster_row, int x) const {
+        return macroblocks[static_cast<std::size_t>(raster_row) * static_cast<std::size_t>(columns) +
+                           static_cast<std::size_t>(x)];
+    }
+    // Whether something of this picture came for it.
+    bool has(const Macroblock& mb) const { return mb.slice >= first_slice; }
+    const Slice& slice_of(const Macroblock& mb) const { return slices[mb.slice - first_slice]; }
+};
+
+// How many macroblocks of a row have their samples.
+using RowProgress = std::atomic<int>;
+
+// Makes the samples of a row before deblocking. Waits where those of the row above (null: they are there) aren't far
+// enough, and tells in `done` how far it is.
+void reconstruct_row(const Work& work, const Kernels& kernels, int row, const RowProgress* above, RowProgress& done);
+
+// Deblocks a row (8.7) when the one below has its samples.
+void deblock_row(const Work& work, const Kernels& kernels, int row);
+
+}  // namespace wavecrest::codec::h264
