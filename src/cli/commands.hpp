@@ -122,6 +122,7 @@ struct VerifyOptions {
     std::string wait;     // for a stream to appear; empty: 10 s for datagrams, else not at all
     std::string listen;   // to live streams; empty: 10 s, or to their end with again
     bool again = false;   // wait for the stream, play it, and wait for it again
+    std::string stills;   // folder for pictures of what was received
     std::string trusted;  // a certificate accepted besides the system's
     bool real_time = false;
     Output output;

@@ -276,6 +276,8 @@ int run(int argc, char** argv) {
     verify_app->add_option("--for", verify.listen, "play live streams for so long (10 s)")->type_name("TIME");
     verify_app->add_flag("--again", verify.again,
                          "be a screen that waits: play the stream whenever it appears, to its end, until Ctrl-C");
+    verify_app->add_option("--stills", verify.stills, "save pictures of what was received in this folder (PNG)")
+        ->type_name("DIR");
     verify_app->add_option("--trust", verify.trusted, "accept this certificate (PEM) of an https:// address")
         ->type_name("FILE");
     verify_app->add_flag("--real-time", verify.real_time,

@@ -44,8 +44,8 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
         if (!link)
             return fail(ErrorKind::usage, fmt::format("\"{}\" is no link", options.link), "--link",
                         "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
-        jobs.push_back({options.url, options.url, device, *link, waits(options.url), *listen, options.trusted, false,
-                        options.real_time});
+        jobs.push_back({options.url, options.url, device, *link, waits(options.url), *listen, options.trusted,
+                        options.stills, false, options.real_time});
         return jobs;
     }
     WAVECREST_TRY_ASSIGN(site, site::load(options.site));
@@ -69,8 +69,8 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
                     if (!to || !to->multicast) continue;
                 }
                 jobs.push_back({one.way == "file" ? one.stream : fmt::format("{} ({})", one.stream, one.way),
-                                one.address, d.device, d.link, waits(one.address), *listen, trusted, false,
-                                options.real_time});
+                                one.address, d.device, d.link, waits(one.address), *listen, trusted, options.stills,
+                                false, options.real_time});
             }
         }
     }
@@ -119,6 +119,11 @@ nlohmann::ordered_json to_json(const verify::Verification& v) {
     json["bitrate"] = {{"mean_bps", v.mean_bps}, {"peak_1s_bps", v.peak_1s_bps}};
     json["skips"] = skips;
     json["checks"] = checks;
+    if (!v.stills.empty()) {
+        auto stills = nlohmann::ordered_json::array();
+        for (const base::Path& file : v.stills) stills.push_back(file.string());
+        json["stills"] = stills;
+    }
     return json;
 }
 
@@ -212,6 +217,8 @@ void print_result(const verify::Verification& v) {
     for (const device::Check& c : v.checks) {
         if (!c.why.empty() && c.why != v.remedy) fmt::print("    {}: {}\n", c.name, c.why);
     }
+    if (!v.stills.empty())
+        fmt::print("    pictures: {} to {}\n", v.stills.front().string(), v.stills.back().filename().string());
     if (!v.remedy.empty()) fmt::print("  to do:  {}\n", v.remedy);
 }
 

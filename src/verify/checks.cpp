@@ -3,9 +3,11 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cctype>
 
 #include "base/units.hpp"
 #include "profile/profile.hpp"
+#include "verify/stills.hpp"
 
 namespace wavecrest::verify {
 namespace {
@@ -131,6 +133,28 @@ void add_film_playback(Verification& v, Short cause, const std::string& why_slow
         fmt::format("{} of payload", base::format_bitrate(v.link.payload_bps)),
         carried ? "the busiest second nearly fills or exceeds the link; the player's buffer carried it this time"
                 : "the stream needs more than the link carries");
+}
+
+void add_stills(Verification& v, const Job& job, PacketSource& source, bool by_seeking, const Cancel& cancel) {
+    if (job.stills.empty()) return;
+    StillSettings settings;
+    settings.folder = job.stills;
+    // An address names itself by its last part.
+    const std::string name =
+        v.stream.find("://") == std::string::npos ? v.stream : v.stream.substr(v.stream.rfind('/') + 1);
+    for (const char c : name + " " + v.device)
+        settings.stem += std::isalnum(static_cast<unsigned char>(c)) != 0 ? c : '-';
+    settings.by_seeking = by_seeking;
+    // Of a film a dozen, from its beginning to its end.
+    if (by_seeking) settings.every = std::max(settings.every, source.duration() / 12);
+    auto saved = save_stills(source, settings, cancel);
+    if (saved) {
+        add(v, "stills", saved->empty() ? Verdict::warn : Verdict::pass, fmt::format("{} saved", saved->size()), "",
+            "nothing that arrived could be decoded");
+        v.stills = std::move(*saved);
+    } else {
+        add(v, "stills", Verdict::warn, saved.error().what, "", saved.error().remedy);
+    }
 }
 
 void add_transport(Verification& v, const measure::TransportReport& report, const std::string& why_gaps) {

@@ -215,6 +215,8 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
     for (Check& check : device::judge(job.device, "mpeg-ts", media->source->tracks(), v.peak_1s_bps))
         v.checks.push_back(std::move(check));
 
+    add_stills(v, job, *media->source, false, cancel);
+
     const measure::TransportReport report = got.meter.report();
     if (rtp) {
         const std::uint64_t lost = got.sequence.lost(), all = lost + got.sequence.received();

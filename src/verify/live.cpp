@@ -138,7 +138,7 @@ struct Receiving {
 };
 
 // What it is made of, against the device. False when that can't be told.
-bool judge_content(Receiving& r, const Job& job, const char* protocol) {
+bool judge_content(Receiving& r, const Job& job, const char* protocol, const Cancel& cancel) {
     r.v.checks.push_back(device::judge_protocol(job.device, protocol));
     if (job.address.starts_with("https://")) r.v.checks.push_back(device::judge_protocol(job.device, "https"));
     auto media = container::open_media(std::make_shared<base::MemorySource>(std::move(r.kept), job.address));
@@ -152,6 +152,7 @@ bool judge_content(Receiving& r, const Job& job, const char* protocol) {
     const std::string_view container = std::string_view(protocol) == "http" ? "mpeg-ts" : "";
     for (device::Check& check : device::judge(job.device, container, media->source->tracks(), r.v.peak_1s_bps))
         r.v.checks.push_back(std::move(check));
+    add_stills(r.v, job, *media->source, false, cancel);
     return true;
 }
 
@@ -263,7 +264,7 @@ Result<Verification> run_http_live(const Job& job, const Progress& progress, con
     r.rates_by_arrival(r.media.until());
     r.v.duration = r.media.until();
     const Time delay = r.media.until() - player.position();
-    if (!judge_content(r, job, "http")) return std::move(r.v);
+    if (!judge_content(r, job, "http", cancel)) return std::move(r.v);
     if (lost)
         add(r.v, "received", Verdict::fail, lost->what, "to the end", lost->remedy);
     else if (ended)
@@ -364,7 +365,7 @@ Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Ca
                        job.address, "check that the stream is being published and isn't paused"},
                       "received");
     }
-    if (!judge_content(r, job, "rtmp")) return std::move(r.v);
+    if (!judge_content(r, job, "rtmp", cancel)) return std::move(r.v);
     if (lost) add(r.v, "received", Verdict::fail, lost->what, "to the end", lost->remedy);
     const bool slow = base::to_seconds(r.link.waited()) > 0.5 * base::to_seconds(r.clock->now());
     const Short cause = slow ? Short::network : Short::server;
@@ -523,7 +524,7 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
             lost ? *lost
                  : Error{ErrorKind::wanting, "the playlist lists no segment", address, "check what is being sent"},
             "segments");
-    if (!judge_content(r, job, "hls")) return std::move(r.v);
+    if (!judge_content(r, job, "hls", cancel)) return std::move(r.v);
     add(r.v, "segments", lost ? Verdict::fail : Verdict::pass, lost ? lost->what : fmt::format("{} fetched", fetched),
         "all", lost ? lost->remedy : "");
     const Short cause = r.cause();

@@ -9,9 +9,11 @@
 #include "base/clock.hpp"
 #include "base/units.hpp"
 #include "container/mp4_reader.hpp"
+#include "container/reader.hpp"
 #include "container/sniff.hpp"
 #include "measure/rate.hpp"
 #include "net/http_client.hpp"
+#include "net/http_source.hpp"
 #include "net/shaped_link.hpp"
 #include "verify/checks.hpp"
 #include "verify/datagrams.hpp"
@@ -280,6 +282,12 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
         add(v, "skips", Verdict::fail, "the server takes no byte ranges", "byte ranges",
             "players can't skip; use a server that serves byte ranges");
 
+    if (!job.stills.empty()) {
+        auto again = net::open_http(url);
+        auto media = again ? container::open_media(std::shared_ptr<base::ByteSource>(std::move(*again)))
+                           : Result<container::MediaFile>(fail(again.error()));
+        if (media) add_stills(v, job, *media->source, true, cancel);
+    }
     add_film_playback(v, stall_cause,
                       film->index_in_front ? "people wait too long for the first picture"
                                            : "the index lies behind the pictures, so the player first fetches the end "

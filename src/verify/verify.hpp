@@ -21,6 +21,7 @@ struct Job {
     Time wait{};                           // for a stream to appear
     Time listen = base::from_seconds(10);  // to it
     base::Path trusted;                    // a certificate accepted besides the system's (HTTPS); empty: none
+    base::Path stills;                     // folder for pictures of what was received; empty: none
     bool to_end = false;                   // that it ends is no fault
     bool real_time = false;  // else waiting for the link is skipped on the clock; the server's own time always counts
 };
@@ -59,6 +60,7 @@ struct Verification {
     std::int64_t mean_bps = 0;
     std::int64_t peak_1s_bps = 0;
     std::vector<device::Check> checks;
+    std::vector<base::Path> stills;
 };
 
 // A stream that can't be reached or read gives a failed verification, not an error; errors are wrong usage (a malformed

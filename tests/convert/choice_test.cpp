@@ -186,14 +186,12 @@ TEST_CASE("subtitles: of graphics tracks that don't say, all in the language are
 
 TEST_CASE("pictures that can't be decoded are refused by name", "[choice]") {
     const TempDir dir;
-    for (const Codec codec : {Codec::h264, Codec::vc1}) {
-        FakeInput input;
-        input.title().tracks.front().codec = codec;
-        const auto plan = convert::make_plan(input, request(dir.path()));
-        REQUIRE_FALSE(plan);
-        CHECK(plan.error().kind == ErrorKind::input);
-        CHECK(plan.error().what.find(media::short_name(codec)) != std::string::npos);
-    }
+    FakeInput input;
+    input.title().tracks.front().codec = Codec::vc1;
+    const auto plan = convert::make_plan(input, request(dir.path()));
+    REQUIRE_FALSE(plan);
+    CHECK(plan.error().kind == ErrorKind::input);
+    CHECK(plan.error().what.find("vc1") != std::string::npos);
 }
 
 TEST_CASE("episodes get a series' names and numbers, parts their own chapters", "[choice]") {
