@@ -307,7 +307,8 @@ void PictureBuffer::make_lists(const Sps& sps, const SliceHeader& slice, std::ve
         };
         std::vector<Frame*> before, after;
         for (Frame* frame : short_term) {
-            if (frame->missing) continue;
+            // They have no order of their own (8.2.5.2).
+            if (frame->missing && sps.order_type == 0) continue;
             // Fields: the other field of the current frame comes before (8.2.4.2.4).
             (slice.field ? order(frame) <= now : order(frame) < now) ? before.push_back(frame) : after.push_back(frame);
         }

@@ -1,0 +1,319 @@
+// H.264 that encoders at hand don't write: random but legal syntax, on which our decoder and a browser's have to agree.
+#include <catch2/catch.hpp>
+#include <functional>
+
+#include "codec/h264/decoder.hpp"
+#include "support/browser.hpp"
+#include "support/h264_judge.hpp"
+#include "support/h264_writer.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+
+namespace {
+
+std::vector<Picture> decode(const H264Written& written, codec::H264DecoderSettings settings) {
+    Track track;
+    track.kind = TrackKind::video;
+    track.codec = Codec::h264;
+    track.codec_config = written.config;
+    auto decoder = codec::make_h264_decoder(track, settings);
+    std::vector<Picture> out;
+    for (const Packet& packet : written.packets) {
+        const auto status = decoder->decode(packet, out);
+        INFO((status ? std::string() : status.error().what));
+        REQUIRE(status);
+    }
+    REQUIRE(decoder->flush(out));
+    return out;
+}
+
+struct Case {
+    std::string name;
+    H264WriterSettings settings;
+};
+
+void judge(const std::vector<Case>& cases) {
+    std::vector<JudgedStream> streams;
+    std::vector<H264Written> written;
+    for (const Case& one : cases) {
+        written.push_back(write_h264(one.settings));
+        streams.push_back({written.back().config, written.back().packets});
+    }
+    std::string why;
+    const auto judged = judge_h264(streams, why);
+    INFO(why);
+    REQUIRE(judged);
+    REQUIRE(judged->size() == cases.size());
+    for (std::size_t i = 0; i < cases.size(); ++i) {
+        const std::vector<Picture> ours = decode(written[i], {1, &codec::h264::best_kernels()});
+        std::vector<JudgedPicture> right = (*judged)[i];
+        std::sort(right.begin(), right.end(), [](const auto& a, const auto& b) { return a.time < b.time; });
+        INFO(cases[i].name << ", seed " << cases[i].settings.seed);
+        CHECK(ours.size() == written[i].packets.size());
+        CHECK(right.size() == ours.size());
+        std::string differing;
+        for (std::size_t k = 0; k < std::min(ours.size(), right.size()); ++k) {
+            const bool same =
+                hash_of(ours[k]) == right[k].hash && base::to_ticks(ours[k].pts, 1'000'000) == right[k].time;
+            if (!same) differing += " " + std::to_string(k);
+        }
+        INFO("pictures that differ:" << differing);
+        CHECK(differing.empty());
+    }
+}
+
+// Each kind in four streams, of both ways of coding where it has both.
+class Kinds {
+  public:
+    using Set = std::function<void(H264WriterSettings&)>;
+    Kinds& add(const std::string& name, const Set& set) {
+        for (std::uint32_t i = 0; i < 4; ++i) {
+            Case one{name, {}};
+            one.settings.seed = 100 + i;
+            one.settings.cabac = i % 2 == 1;
+            set(one.settings);
+            cases_.push_back(one);
+        }
+        return *this;
+    }
+    const std::vector<Case>& cases() const { return cases_; }
+
+  private:
+    std::vector<Case> cases_;
+};
+
+using S = H264WriterSettings;
+
+void fields_and_frames(S& s) {
+    s.frames_only = false;
+    s.fields = 50;
+}
+void pairs(S& s) {
+    s.frames_only = false;
+    s.adaptive = true;
+    s.cabac = false;
+}
+
+}  // namespace
+
+TEST_CASE("random syntax: frames", "[h264][syntax][browser]") {
+    if (!has_browser()) return;
+    Kinds kinds;
+    kinds.add("P", [](S&) {})
+        .add("B spatial", [](S& s) { s.b_slices = true; })
+        .add("B spatial, small blocks",
+             [](S& s) {
+                 s.b_slices = true;
+                 s.inference = false;
+             })
+        .add("B temporal",
+             [](S& s) {
+                 s.b_slices = s.temporal = true;
+                 s.references = 8;
+             })
+        .add("B temporal, small blocks",
+             [](S& s) {
+                 s.b_slices = s.temporal = true;
+                 s.inference = false;
+                 s.references = 8;
+             })
+        .add("lists of weights",
+             [](S& s) {
+                 s.scaling = true;
+                 s.b_slices = true;
+             })
+        .add("gaps in frame_num",
+             [](S& s) {
+                 s.gaps = true;
+                 s.pictures = 24;
+             })
+        .add("cropped", [](S& s) {
+            s.crop = {0, 3, 0, 2};
+        });
+    judge(kinds.cases());
+}
+
+TEST_CASE("random syntax: fields", "[h264][syntax][browser]") {
+    if (!has_browser()) return;
+    Kinds kinds;
+    kinds
+        .add("P",
+             [](S& s) {
+                 s.frames_only = false;
+                 s.fields = 100;
+             })
+        .add("B spatial",
+             [](S& s) {
+                 s.frames_only = false;
+                 s.fields = 100;
+                 s.b_slices = true;
+             })
+        .add("B temporal",
+             [](S& s) {
+                 s.frames_only = false;
+                 s.fields = 100;
+                 s.b_slices = s.temporal = true;
+                 s.references = 8;
+             })
+        .add("with frames, B spatial",
+             [](S& s) {
+                 fields_and_frames(s);
+                 s.b_slices = true;
+             })
+        .add("with frames, B temporal",
+             [](S& s) {
+                 fields_and_frames(s);
+                 s.b_slices = s.temporal = true;
+                 s.references = 8;
+             })
+        .add("slices of mixed types",
+             [](S& s) {
+                 fields_and_frames(s);
+                 s.b_slices = s.slices = true;
+             })
+        .add("explicit weights",
+             [](S& s) {
+                 fields_and_frames(s);
+                 s.b_slices = s.weighted_p = true;
+                 s.weighted_b = 1;
+             })
+        .add("weights by distance",
+             [](S& s) {
+                 fields_and_frames(s);
+                 s.b_slices = true;
+                 s.weighted_b = 2;
+             })
+        .add("many references",
+             [](S& s) {
+                 fields_and_frames(s);
+                 s.b_slices = true;
+                 s.references = 15;
+                 s.pictures = 24;
+             })
+        .add("cropped", [](S& s) {
+            fields_and_frames(s);
+            s.crop = {0, 1, 0, 1};
+        });
+    judge(kinds.cases());
+}
+
+TEST_CASE("random syntax: memory, orders and tools", "[h264][syntax][browser]") {
+    if (!has_browser()) return;
+    Kinds kinds;
+    kinds
+        .add("lists by command",
+             [](S& s) {
+                 fields_and_frames(s);
+                 s.reordered = true;
+                 s.b_slices = s.seed % 2 == 0;
+             })
+        .add("long-term references",
+             [](S& s) {
+                 fields_and_frames(s);
+                 s.long_term = s.reordered = true;
+                 s.b_slices = s.seed % 2 == 0;
+                 s.pictures = 24;
+             })
+        .add("picture order count type 1",
+             [](S& s) {
+                 fields_and_frames(s);
+                 s.b_slices = true;
+                 s.order_type = 1;
+                 s.pictures = 24;
+             })
+        .add("picture order count type 2",
+             [](S& s) {
+                 fields_and_frames(s);
+                 s.order_type = 2;
+                 s.pictures = 24;
+             })
+        .add("constrained intra prediction",
+             [](S& s) {
+                 fields_and_frames(s);
+                 s.b_slices = s.slices = s.constrained_intra = true;
+                 s.intra = 40;
+             })
+        .add("8x8 transform and lists of weights", [](S& s) {
+            fields_and_frames(s);
+            s.b_slices = s.transform8 = s.scaling = true;
+        });
+    judge(kinds.cases());
+}
+
+TEST_CASE("random syntax: pairs of macroblocks", "[h264][syntax][browser]") {
+    if (!has_browser()) return;
+    Kinds kinds;
+    for (const bool with_fields : {false, true}) {
+        const auto set = [with_fields](S& s) {
+            pairs(s);
+            s.fields = with_fields ? 50 : 0;
+            s.b_slices = true;
+        };
+        const std::string with = with_fields ? ", with fields" : "";
+        kinds
+            .add("P" + with,
+                 [set](S& s) {
+                     set(s);
+                     s.b_slices = false;
+                 })
+            .add("B spatial" + with, set)
+            .add("B temporal" + with,
+                 [set](S& s) {
+                     set(s);
+                     s.temporal = true;
+                     s.references = 8;
+                 })
+            .add("weights by distance" + with,
+                 [set](S& s) {
+                     set(s);
+                     s.weighted_b = 2;
+                 })
+            .add("explicit weights" + with, [set](S& s) {
+                set(s);
+                s.weighted_p = true;
+                s.weighted_b = 1;
+            });
+    }
+    judge(kinds.cases());
+}
+
+TEST_CASE("threads and kernels change nothing, and a window is a part of the whole", "[h264][syntax]") {
+    for (std::uint32_t seed = 1; seed <= 6; ++seed) {
+        S settings;
+        settings.seed = seed;
+        settings.cabac = seed % 2 == 0;
+        settings.columns = 11;
+        settings.rows = 10;
+        fields_and_frames(settings);
+        settings.b_slices = settings.transform8 = settings.slices = true;
+        settings.weighted_b = static_cast<int>(seed % 3);
+        settings.weighted_p = seed % 3 == 1;
+        const H264Written written = write_h264(settings);
+        const auto plain = decode(written, {1, &codec::h264::plain_kernels()});
+        const auto alone = decode(written, {1, &codec::h264::best_kernels()});
+        const auto together = decode(written, {3, &codec::h264::best_kernels()});
+        settings.crop = {2, 1, 1, 2};
+        const auto window = decode(write_h264(settings), {2, &codec::h264::best_kernels()});
+        REQUIRE(plain.size() == written.packets.size());
+        REQUIRE(alone.size() == plain.size());
+        REQUIRE(together.size() == plain.size());
+        REQUIRE(window.size() == plain.size());
+        for (std::size_t i = 0; i < plain.size(); ++i) {
+            CHECK(hash_of(alone[i]) == hash_of(plain[i]));
+            CHECK(hash_of(together[i]) == hash_of(plain[i]));
+            // Units are two columns, and four rows where there are fields.
+            REQUIRE(window[i].width == plain[i].width - 2 * 3);
+            REQUIRE(window[i].height == plain[i].height - 4 * 3);
+            int differing = 0;
+            for (int y = 0; y < window[i].height; ++y) {
+                for (int x = 0; x < window[i].width; ++x) {
+                    if (window[i].planes[0][y * window[i].strides[0] + x] !=
+                        plain[i].planes[0][(y + 4) * plain[i].strides[0] + x + 4])
+                        ++differing;
+                }
+            }
+            CHECK(differing == 0);
+        }
+    }
+}
