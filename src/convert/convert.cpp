@@ -461,6 +461,7 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
     outcome.duration = result.duration;
     outcome.pictures = result.pictures;
     outcome.problems = source->problems();
+    outcome.problems.insert(outcome.problems.end(), result.problems.begin(), result.problems.end());
     outcome.subtitles = result.subtitles;
     if (!plan.graph.audio.empty() && result.sound_frames == 0) {
         outcome.problems.push_back({"the sound track that the tables name holds no sound", {}, result.duration});

@@ -40,6 +40,9 @@ class VideoDecoder {
     // Appends the pictures that are due for display, in display order.
     virtual Status decode(const Packet& packet, std::vector<Picture>& out) = 0;
     virtual Status flush(std::vector<Picture>& out) = 0;
+    // Pictures that came out other than they were coded, because something of them or before them is missing, by their
+    // times; not every decoder can tell. Stays small however bad the stream is.
+    virtual std::vector<Problem> problems() const { return {}; }
 };
 
 class AudioDecoder {

@@ -204,6 +204,7 @@ Status Programme::open_part(std::size_t part) {
 Status Programme::enter(std::size_t part, Time position) {
     WAVECREST_TRY(open_part(part));
     held_.clear();
+    unfollowed_.clear();
     const bool live = ready_.parts[part].live;
     if (position.count() > 0 && !live) WAVECREST_TRY(source_->seek(position));
     const bool has_picture = std::any_of(ready_.tracks.begin(), ready_.tracks.end(),
@@ -281,7 +282,22 @@ Result<std::optional<Packet>> Programme::next_of_part() {
         held_.pop_front();
         return std::optional<Packet>(std::move(packet));
     }
-    return source_->read();
+    if (!ready_.parts[part_].live) return source_->read();
+    // Where a live source breaks off, what came last of each track is cut anywhere: a packet goes on when another one
+    // has followed it.
+    while (true) {
+        auto next = source_->read();
+        if (!next || !*next) {
+            unfollowed_.clear();
+            return next;
+        }
+        const TrackId track = (*next)->track;
+        if (const auto before = unfollowed_.find(track); before != unfollowed_.end()) {
+            std::swap(before->second, **next);
+            return next;
+        }
+        unfollowed_.emplace(track, std::move(**next));
+    }
 }
 
 Result<std::optional<Packet>> Programme::read() {

@@ -5,6 +5,7 @@
 
 #include <deque>
 #include <functional>
+#include <map>
 #include <memory>
 #include <mutex>
 #include <optional>
@@ -102,11 +103,12 @@ class Programme : public PacketSource {
 
     std::unique_ptr<PacketSource> source_;
     std::size_t part_ = 0;
-    std::vector<Lane> lanes_;  // of tracks()
-    std::deque<Packet> held_;  // read to find where a part begins
-    Time offset_{};            // from the part's times to the timeline
-    Time start_{};             // what comes before this in the part is not shown
-    Time position_{};          // reached in the part
+    std::vector<Lane> lanes_;               // of tracks()
+    std::deque<Packet> held_;               // read to find where a part begins
+    std::map<TrackId, Packet> unfollowed_;  // of a live source: the latest of each track
+    Time offset_{};                         // from the part's times to the timeline
+    Time start_{};                          // what comes before this in the part is not shown
+    Time position_{};                       // reached in the part
     bool entered_ = false;
     bool any_in_part_ = false;
     std::uint64_t rounds_ = 0;

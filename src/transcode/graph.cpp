@@ -282,6 +282,7 @@ class Graph {
                 WAVECREST_TRY(decoder->flush(pictures));
                 pass_on();
                 hidden.clear();
+                keep_problems(*decoder);
                 WAVECREST_TRY_ASSIGN(fresh, codec::make_video_decoder(settings_.video.from));
                 decoder = std::move(fresh);
             }
@@ -292,8 +293,12 @@ class Graph {
         }
         WAVECREST_TRY(decoder->flush(pictures));
         pass_on();
+        keep_problems(*decoder);
         decoded_.close();
         return {};
+    }
+    void keep_problems(const media::VideoDecoder& decoder) {
+        for (Problem& problem : decoder.problems()) result_.problems.push_back(std::move(problem));
     }
 
     Status filter_stage(filter::Scaler* scaler) {

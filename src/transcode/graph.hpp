@@ -60,6 +60,7 @@ struct GraphResult {
     std::vector<Track> tracks;      // as encoded
     std::int64_t sound_frames = 0;  // of the source's first track (per channel), silence put into gaps not counted
     int subtitles = 0;              // images drawn into the pictures
+    std::vector<Problem> problems;  // of decoding the pictures
 };
 
 // Makes the sink once the encoded tracks are known; track ids are 1 for picture, 2 and up for sound.

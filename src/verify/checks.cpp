@@ -7,7 +7,7 @@
 
 #include "base/units.hpp"
 #include "profile/profile.hpp"
-#include "verify/stills.hpp"
+#include "verify/pictures.hpp"
 
 namespace wavecrest::verify {
 namespace {
@@ -135,26 +135,34 @@ void add_film_playback(Verification& v, Short cause, const std::string& why_slow
                 : "the stream needs more than the link carries");
 }
 
-void add_stills(Verification& v, const Job& job, PacketSource& source, bool by_seeking, const Cancel& cancel) {
-    if (job.stills.empty()) return;
-    StillSettings settings;
+void add_pictures(Verification& v, const Job& job, PacketSource& source, int places, const Cancel& cancel) {
+    PictureSettings settings;
+    settings.places = places;
     settings.folder = job.stills;
     // An address names itself by its last part.
     const std::string name =
         v.stream.find("://") == std::string::npos ? v.stream : v.stream.substr(v.stream.rfind('/') + 1);
     for (const char c : name + " " + v.device)
         settings.stem += std::isalnum(static_cast<unsigned char>(c)) != 0 ? c : '-';
-    settings.by_seeking = by_seeking;
-    // Of a film a dozen, from its beginning to its end.
-    if (by_seeking) settings.every = std::max(settings.every, source.duration() / 12);
-    auto saved = save_stills(source, settings, cancel);
-    if (saved) {
-        add(v, "stills", saved->empty() ? Verdict::warn : Verdict::pass, fmt::format("{} saved", saved->size()), "",
-            "nothing that arrived could be decoded");
-        v.stills = std::move(*saved);
-    } else {
-        add(v, "stills", Verdict::warn, saved.error().what, "", saved.error().remedy);
+    auto look = look_at_pictures(source, settings, cancel);
+    if (!look) {
+        if (look.error().kind != ErrorKind::interrupted)
+            add(v, "stills", Verdict::warn, look.error().what, "", look.error().remedy);
+        return;
     }
+    if (look->possible) {
+        const bool fine = look->decoded > 0 && look->problems.empty();
+        std::string measured = fmt::format("{} decoded", look->decoded);
+        if (!look->problems.empty())
+            measured += fmt::format(", damaged in {}, first at {}", base::format_count(look->problems.size(), "place"),
+                                    base::format_clock(look->problems.front().from));
+        add(v, "pictures", fine ? Verdict::pass : Verdict::fail, measured, "all whole",
+            look->problems.empty() ? "nothing that arrived could be decoded" : look->problems.front().what);
+    }
+    if (!job.stills.empty() && look->stills.empty())
+        add(v, "stills", Verdict::warn, "none saved", "",
+            look->possible ? "nothing that arrived could be decoded" : "pictures of this kind can't be decoded here");
+    v.stills = std::move(look->stills);
 }
 
 void add_transport(Verification& v, const measure::TransportReport& report, const std::string& why_gaps) {
@@ -178,7 +186,9 @@ void conclude_live(Verification& v, Short cause) {
     v.verdict = Verdict::pass;
     const Check* worst = nullptr;
     for (const Check& check : v.checks) {
+        // Damaged pictures are the last thing to name: what was lost on the way explains them.
         if (worst == nullptr || (check.verdict == Verdict::fail && worst->verdict != Verdict::fail) ||
+            (check.verdict == Verdict::fail && worst->name == "pictures") ||
             (check.verdict == Verdict::warn && worst->verdict == Verdict::pass))
             worst = &check;
         v.verdict = device::worse(v.verdict, check.verdict);
@@ -195,6 +205,7 @@ void conclude_live(Verification& v, Short cause) {
     v.short_of = name == "stalls" || name == "startup" || name == "link" ? cause
                  : name == "datagrams lost" || name == "packets" || name == "arrival"
                      ? (name == "packets" ? cause : Short::network)
+                 : name == "pictures" ? Short::file
                  : name == "clock references" || name == "received" || name == "playlist" || name == "segments"
                      ? Short::server
                      : Short::device;
@@ -231,9 +242,9 @@ void conclude_film(Verification& v, Short stall_cause) {
         return std::find(std::begin(kPlayback), std::end(kPlayback), c.name) != std::end(kPlayback);
     };
     if (worst != nullptr && !is_playback(*worst)) {
-        v.short_of = worst->name == "complete"   ? Short::file
-                     : worst->name == "received" ? Short::server
-                                                 : Short::device;
+        v.short_of = worst->name == "complete" || worst->name == "pictures" ? Short::file
+                     : worst->name == "received"                            ? Short::server
+                                                                            : Short::device;
         v.summary = fmt::format("{}: {}, but the limit is {}", worst->name, worst->measured, worst->limit);
         v.remedy = worst->why;
     } else if (worst != nullptr) {

@@ -22,8 +22,8 @@ void add_film_playback(Verification& v, Short cause, const std::string& why_slow
 // The bit rate shown at each second of the player's clock: the title's, moved by the start and the stalls; and what
 // came in.
 void fill_seconds(Verification& v, const std::vector<double>& title_rate, const std::vector<std::uint64_t>& received);
-// Pictures of it, where the job wants them; what can't be shown is told by a check.
-void add_stills(Verification& v, const Job& job, PacketSource& source, bool by_seeking, const Cancel& cancel);
+// Decodes what was received, all of it or (places > 0) at so many places, and saves stills where the job wants them.
+void add_pictures(Verification& v, const Job& job, PacketSource& source, int places, const Cancel& cancel);
 // Gaps, clock references, tables and lateness of transport packets.
 void add_transport(Verification& v, const measure::TransportReport& report, const std::string& why_gaps);
 // Verdict, what is short, and the words for it, from the checks. `cause` is what stalls are put down to.

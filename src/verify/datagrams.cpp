@@ -215,7 +215,7 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
     for (Check& check : device::judge(job.device, "mpeg-ts", media->source->tracks(), v.peak_1s_bps))
         v.checks.push_back(std::move(check));
 
-    add_stills(v, job, *media->source, false, cancel);
+    add_pictures(v, job, *media->source, 0, cancel);
 
     const measure::TransportReport report = got.meter.report();
     if (rtp) {

@@ -152,7 +152,7 @@ bool judge_content(Receiving& r, const Job& job, const char* protocol, const Can
     const std::string_view container = std::string_view(protocol) == "http" ? "mpeg-ts" : "";
     for (device::Check& check : device::judge(job.device, container, media->source->tracks(), r.v.peak_1s_bps))
         r.v.checks.push_back(std::move(check));
-    add_stills(r.v, job, *media->source, false, cancel);
+    add_pictures(r.v, job, *media->source, 0, cancel);
     return true;
 }
 

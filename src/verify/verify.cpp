@@ -27,6 +27,7 @@ using device::Check;
 using device::Verdict;
 
 constexpr std::size_t kPiece = 16 * 1024;   // what is read and passed over the link at a time
+constexpr int kLooks = 12;                  // places of a film of which pictures are decoded
 constexpr std::uint64_t kReadOn = 1 << 20;  // a gap shorter than this is read through, not skipped by a request
 
 // The remote file as it arrives over the link: a byte source for the index, then a sequential body. Everything received
@@ -282,12 +283,11 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
         add(v, "skips", Verdict::fail, "the server takes no byte ranges", "byte ranges",
             "players can't skip; use a server that serves byte ranges");
 
-    if (!job.stills.empty()) {
-        auto again = net::open_http(url);
-        auto media = again ? container::open_media(std::shared_ptr<base::ByteSource>(std::move(*again)))
-                           : Result<container::MediaFile>(fail(again.error()));
-        if (media) add_stills(v, job, *media->source, true, cancel);
-    }
+    // Outside of the link: whether the pictures are whole is the file's matter.
+    auto again = net::open_http(url);
+    auto media = again ? container::open_media(std::shared_ptr<base::ByteSource>(std::move(*again)))
+                       : Result<container::MediaFile>(fail(again.error()));
+    if (media) add_pictures(v, job, *media->source, kLooks, cancel);
     add_film_playback(v, stall_cause,
                       film->index_in_front ? "people wait too long for the first picture"
                                            : "the index lies behind the pictures, so the player first fetches the end "

@@ -406,7 +406,9 @@ TEST_CASE("a live stream from another address goes out again, and is waited for 
     sender = send();
     for (int i = 0; i < 200 && (now = state()) != "playing"; ++i) std::this_thread::sleep_for(100ms);
     CHECK(now == "playing");
-    CHECK(watch(here).status == 0);
+    const Ran after = watch(here);
+    INFO("after the source came back: " << after.out);
+    CHECK(after.status == 0);
 }
 
 TEST_CASE("a browser plays HLS of a film and skips in it, and HLS of a live stream", "[station][browser]") {

@@ -1,5 +1,6 @@
 // Our H.264 decoder against what x264 says its streams look like when decoded.
 #include <catch2/catch.hpp>
+#include <cmath>
 #include <cstdint>
 #include <cstring>
 #include <functional>
@@ -10,7 +11,9 @@ extern "C" {
 #include <x264.h>
 }
 
+#include "base/bits.hpp"
 #include "bitstream/h264.hpp"
+#include "bitstream/nal.hpp"
 #include "codec/video_decoder.hpp"
 #include "support/browser.hpp"
 #include "support/h264_judge.hpp"
@@ -414,4 +417,199 @@ TEST_CASE("a browser's decoder sees the same pictures", "[h264][browser]") {
         CHECK(base::to_ticks(out[i].pts, 1'000'000) == judged->front()[i].time);
         CHECK(hash_of(out[i]) == judged->front()[i].hash);
     }
+}
+
+namespace {
+
+// How far the luma of a picture is from what the encoder saw (dB).
+double likeness(const Picture& picture, const std::vector<std::uint8_t>& right) {
+    double sum = 0;
+    for (int y = 0; y < picture.height; ++y) {
+        for (int x = 0; x < picture.width; ++x) {
+            const double d = picture.planes[0][y * picture.strides[0] + x] -
+                             right[static_cast<std::size_t>(y * picture.width + x)];
+            sum += d * d;
+        }
+    }
+    const double mean = sum / (picture.width * picture.height);
+    return mean == 0 ? 100 : 10 * std::log10(255 * 255 / mean);
+}
+
+struct Damaged {
+    std::vector<Picture> pictures;
+    std::vector<Problem> problems;
+};
+Damaged decode_damaged(const Track& track, const std::vector<Packet>& packets) {
+    auto decoder = codec::make_h264_decoder(track);
+    Damaged damaged;
+    for (const Packet& packet : packets) REQUIRE(decoder->decode(packet, damaged.pictures));
+    REQUIRE(decoder->flush(damaged.pictures));
+    damaged.problems = decoder->problems();
+    return damaged;
+}
+
+// A packet's units, and packets out of them.
+std::vector<ByteVector> units_of(const Packet& packet) {
+    std::vector<ByteVector> units;
+    for (const ByteSpan unit : bitstream::nal::split_lengths(packet.data.view())) units.emplace_back(unit.begin(), unit.end());
+    return units;
+}
+Packet with_units(Packet packet, const std::vector<ByteVector>& units) {
+    ByteVector data;
+    for (const ByteVector& unit : units) {
+        for (int shift = 24; shift >= 0; shift -= 8) data.push_back(static_cast<std::uint8_t>(unit.size() >> shift));
+        data.insert(data.end(), unit.begin(), unit.end());
+    }
+    packet.data = Bytes(std::move(data));
+    return packet;
+}
+
+}  // namespace
+
+TEST_CASE("lost slices are filled in from before, and told with their times", "[h264][damage]") {
+    Coded coded = encode(176, 144, 40, [](x264_param_t& p) {
+        p.i_slice_count = 4;
+        p.i_bframe = 0;
+    });
+    // One of four slices of the eleventh picture.
+    auto units = units_of(coded.packets[10]);
+    REQUIRE(units.size() == 4);
+    const std::int64_t time = base::to_ticks(coded.packets[10].pts, 25);
+    SECTION("one that is missing") { units.erase(units.begin() + 2); }
+    SECTION("one whose end is cut off") { units[2].resize(units[2].size() / 3); }
+    SECTION("one that is rubbish behind its head") {
+        for (std::size_t i = 12; i < units[2].size(); ++i) units[2][i] = static_cast<std::uint8_t>(i * 37);
+    }
+    SECTION("the last one") { units.pop_back(); }
+    SECTION("the first one") { units.erase(units.begin()); }
+    coded.packets[10] = with_units(coded.packets[10], units);
+    const Damaged damaged = decode_damaged(coded.track, coded.packets);
+    REQUIRE(damaged.pictures.size() == 40);
+    REQUIRE(damaged.problems.size() == 1);
+    CHECK(damaged.problems[0].from == coded.packets[10].pts);
+    CHECK(damaged.problems[0].to == coded.packets[10].pts + coded.packets[10].duration);
+    for (const Picture& picture : damaged.pictures) {
+        const std::int64_t at = base::to_ticks(picture.pts, 25);
+        const double like = likeness(picture, coded.pictures.at(at));
+        INFO(at << ": " << like);
+        if (at < time) CHECK(like == 100);
+        // The rest of the picture is right, and what moves on is near. (The scene changes at 17.)
+        if (at == time) CHECK(like > 17);
+        if (at == time) CHECK(like < 100);
+    }
+    // A keyframe begins anew.
+    CHECK(likeness(damaged.pictures[39], coded.pictures.at(39)) == 100);
+}
+
+TEST_CASE("a lost picture is stood in for, and times stay", "[h264][damage]") {
+    for (const bool interlaced : {false, true}) {
+        Coded coded = encode(176, 144, 40, [&](x264_param_t& p) { p.b_interlaced = interlaced ? 1 : 0; });
+        std::vector<Packet> packets = coded.packets;
+        // A reference picture of the first group: the second packet is one, B pictures come after it.
+        const Packet lost = packets[1];
+        packets.erase(packets.begin() + 1);
+        const Damaged damaged = decode_damaged(coded.track, packets);
+        CHECK(damaged.pictures.size() == 39);
+        CHECK_FALSE(damaged.problems.empty());
+        std::int64_t last = -1;
+        for (const Picture& picture : damaged.pictures) {
+            const std::int64_t at = base::to_ticks(picture.pts, 25);
+            CHECK(at > last);
+            last = at;
+        }
+        CHECK(likeness(damaged.pictures.back(), coded.pictures.at(39)) == 100);
+    }
+}
+
+TEST_CASE("a stream that begins between keyframes shows nothing false before the first one", "[h264][damage]") {
+    const Coded coded = encode(176, 144, 40, [](x264_param_t& p) {
+        p.b_open_gop = 1;
+        p.i_keyint_max = 10;
+        p.i_bframe = 3;
+        p.i_bframe_adaptive = X264_B_ADAPT_NONE;
+    });
+    // From the second keyframe on: pictures that are shown before it were predicted from the group before.
+    std::size_t second = 1;
+    while (!coded.packets[second].key) ++second;
+    const std::vector<Packet> packets(coded.packets.begin() + static_cast<std::ptrdiff_t>(second), coded.packets.end());
+    REQUIRE(packets[1].pts < packets[0].pts);
+    const Damaged damaged = decode_damaged(coded.track, packets);
+    for (const Picture& picture : damaged.pictures) {
+        const std::int64_t at = base::to_ticks(picture.pts, 25);
+        INFO(at);
+        if (picture.pts >= packets[0].pts) CHECK(likeness(picture, coded.pictures.at(at)) == 100);
+    }
+    REQUIRE(damaged.problems.size() == 1);
+    CHECK(damaged.problems[0].to <= packets[0].pts);
+}
+
+TEST_CASE("rubbish in H.264 ends in pictures or in an error, never worse", "[h264][damage]") {
+    std::mt19937 random(5);
+    for (const bool interlaced : {false, true}) {
+        for (const bool cabac : {false, true}) {
+            const Coded coded = encode(176, 144, 20, [&](x264_param_t& p) {
+                p.b_interlaced = interlaced ? 1 : 0;
+                p.b_cabac = cabac ? 1 : 0;
+                p.i_slice_count = 2;
+            });
+            for (int round = 0; round < 20; ++round) {
+                auto decoder = codec::make_h264_decoder(coded.track);
+                std::vector<Picture> out;
+                std::size_t count = 0;
+                for (Packet packet : coded.packets) {
+                    const ByteSpan from = packet.data.view();
+                    ByteVector data(from.begin(), from.end());
+                    for (int i = 0; i < 3; ++i) data[4 + random() % (data.size() - 4)] ^= static_cast<std::uint8_t>(1 << random() % 8);
+                    packet.data = Bytes(std::move(data));
+                    (void)decoder->decode(packet, out);
+                    for (const Picture& picture : out) CHECK(picture.width <= 4096);
+                    count += out.size();
+                    out.clear();
+                }
+                (void)decoder->flush(out);
+                CHECK(count + out.size() <= 60);
+            }
+        }
+    }
+}
+
+TEST_CASE("what isn't decoded is refused by name before anything is", "[h264]") {
+    // High 4:2:2 and High 10 of x264, as far as it was built for them, by their parameter sets alone.
+    const auto why = [](int profile, int chroma, int depth) {
+        base::BitWriter bits;
+        const auto ue = [&](std::uint32_t value) {
+            int length = 0;
+            while ((value + 1) >> (length + 1) != 0) ++length;
+            bits.put(0, length);
+            bits.put(value + 1, length + 1);
+        };
+        bits.put(0x67, 8);
+        bits.put(static_cast<std::uint32_t>(profile), 8);
+        bits.put(0, 8);
+        bits.put(40, 8);
+        ue(0);
+        ue(static_cast<std::uint32_t>(chroma));
+        if (chroma == 3) bits.put(0, 1);
+        ue(static_cast<std::uint32_t>(depth - 8));
+        ue(static_cast<std::uint32_t>(depth - 8));
+        bits.put(0, 2);
+        for (const std::uint32_t value : {0u, 2u, 1u}) ue(value);
+        bits.put(0, 1);
+        ue(10);
+        ue(8);
+        bits.put(0b1110, 4);
+        bits.put(0b01, 2);
+        bits.put(1, 1);
+        const ByteVector sps = bits.take();
+        const ByteVector pps = {0x68, 0xCE, 0x38, 0x80};
+        Track track;
+        track.kind = TrackKind::video;
+        track.codec = Codec::h264;
+        track.codec_config = Bytes(bitstream::h264::make_config(ByteSpan(sps), ByteSpan(pps)));
+        return codec::why_no_pictures(track);
+    };
+    CHECK(why(100, 1, 8).empty());
+    CHECK(why(122, 2, 8).find("4:2:2") != std::string::npos);
+    CHECK(why(244, 3, 8).find("4:4:4") != std::string::npos);
+    CHECK(why(110, 1, 10).find("10 bits") != std::string::npos);
 }

@@ -58,6 +58,8 @@ class H264Decoder : public media::VideoDecoder {
         return {};
     }
 
+    std::vector<Problem> problems() const override { return problems_; }
+
   private:
     tl::unexpected<Error> refuse(const std::string& what) const {
         return fail(ErrorKind::input, fmt::format("this H.264 {}, which can't be decoded", what), "video track",
@@ -272,6 +274,7 @@ class H264Decoder : public media::VideoDecoder {
                 picture = copy_planes(picture.width, picture.height, picture.planes, strides, track_);
             }
             times_.give(frame->number, picture);
+            note_damage(*frame, picture);
             const bool of_fields = frame->field_pair || frame->field_macroblocks;
             // 3 to 6: shown as fields, 5 and 6 with the first one again; film on video has frames of both kinds.
             picture.progressive = frame->pic_struct < 0                              ? !of_fields
@@ -285,7 +288,25 @@ class H264Decoder : public media::VideoDecoder {
         ready_.clear();
     }
 
+    void note_damage(const Frame& frame, const Picture& picture) {
+        if (frame.lost == 0 && !frame.misses_references) return;
+        const int all = frame.columns * frame.rows;
+        const std::string what = frame.lost == all ? "pictures are lost: the one before stands in for them"
+                                 : frame.lost > 0  ? "parts of pictures are lost, and filled in from the one before"
+                                                   : "pictures refer to others that are missing";
+        const Time end = picture.pts + picture.duration;
+        if (!problems_.empty() && problems_.back().what == what && picture.pts <= problems_.back().to + kTogether) {
+            problems_.back().to = std::max(problems_.back().to, end);
+        } else if (problems_.size() < kMostProblems) {
+            problems_.push_back({what, picture.pts, end});
+        }
+    }
+
+    static constexpr Time kTogether = std::chrono::seconds(1);  // what is no farther apart is one stretch
+    static constexpr std::size_t kMostProblems = 1000;
+
     Track track_;
+    std::vector<Problem> problems_;
     std::map<int, avc::Sps> sequences_;
     std::map<int, avc::Pps> pictures_;
     std::map<int, ByteVector> sps_units_, pps_units_;

@@ -81,8 +81,8 @@ TEST_CASE("stills show what is on at their times, in the shape of the screen", "
         REQUIRE(ran.status == 0);
         const Json json = json_of(ran);
         const Json& stills = json["results"][0]["stills"];
-        // Twelve seconds, a picture every five.
-        REQUIRE(stills.size() == 3);
+        // Of twelve places, a second apart; keyframes may be farther apart than that.
+        REQUIRE(stills.size() >= 6);
         std::int64_t last = -1;
         for (const Json& one : stills) {
             const Picture picture = read_png(dir / one.get<std::string>());
