@@ -426,8 +426,8 @@ double likeness(const Picture& picture, const std::vector<std::uint8_t>& right) 
     double sum = 0;
     for (int y = 0; y < picture.height; ++y) {
         for (int x = 0; x < picture.width; ++x) {
-            const double d = picture.planes[0][y * picture.strides[0] + x] -
-                             right[static_cast<std::size_t>(y * picture.width + x)];
+            const double d =
+                picture.planes[0][y * picture.strides[0] + x] - right[static_cast<std::size_t>(y * picture.width + x)];
             sum += d * d;
         }
     }
@@ -451,7 +451,8 @@ Damaged decode_damaged(const Track& track, const std::vector<Packet>& packets) {
 // A packet's units, and packets out of them.
 std::vector<ByteVector> units_of(const Packet& packet) {
     std::vector<ByteVector> units;
-    for (const ByteSpan unit : bitstream::nal::split_lengths(packet.data.view())) units.emplace_back(unit.begin(), unit.end());
+    for (const ByteSpan unit : bitstream::nal::split_lengths(packet.data.view()))
+        units.emplace_back(unit.begin(), unit.end());
     return units;
 }
 Packet with_units(Packet packet, const std::vector<ByteVector>& units) {
@@ -475,13 +476,21 @@ TEST_CASE("lost slices are filled in from before, and told with their times", "[
     auto units = units_of(coded.packets[10]);
     REQUIRE(units.size() == 4);
     const std::int64_t time = base::to_ticks(coded.packets[10].pts, 25);
-    SECTION("one that is missing") { units.erase(units.begin() + 2); }
-    SECTION("one whose end is cut off") { units[2].resize(units[2].size() / 3); }
+    SECTION("one that is missing") {
+        units.erase(units.begin() + 2);
+    }
+    SECTION("one whose end is cut off") {
+        units[2].resize(units[2].size() / 3);
+    }
     SECTION("one that is rubbish behind its head") {
         for (std::size_t i = 12; i < units[2].size(); ++i) units[2][i] = static_cast<std::uint8_t>(i * 37);
     }
-    SECTION("the last one") { units.pop_back(); }
-    SECTION("the first one") { units.erase(units.begin()); }
+    SECTION("the last one") {
+        units.pop_back();
+    }
+    SECTION("the first one") {
+        units.erase(units.begin());
+    }
     coded.packets[10] = with_units(coded.packets[10], units);
     const Damaged damaged = decode_damaged(coded.track, coded.packets);
     REQUIRE(damaged.pictures.size() == 40);
@@ -537,10 +546,10 @@ TEST_CASE("a stream that begins between keyframes shows nothing false before the
     for (const Picture& picture : damaged.pictures) {
         const std::int64_t at = base::to_ticks(picture.pts, 25);
         INFO(at);
-        if (picture.pts >= packets[0].pts) CHECK(likeness(picture, coded.pictures.at(at)) == 100);
+        CHECK(picture.pts >= packets[0].pts);
+        CHECK(likeness(picture, coded.pictures.at(at)) == 100);
     }
-    REQUIRE(damaged.problems.size() == 1);
-    CHECK(damaged.problems[0].to <= packets[0].pts);
+    CHECK(damaged.problems.empty());
 }
 
 TEST_CASE("rubbish in H.264 ends in pictures or in an error, never worse", "[h264][damage]") {
@@ -559,7 +568,8 @@ TEST_CASE("rubbish in H.264 ends in pictures or in an error, never worse", "[h26
                 for (Packet packet : coded.packets) {
                     const ByteSpan from = packet.data.view();
                     ByteVector data(from.begin(), from.end());
-                    for (int i = 0; i < 3; ++i) data[4 + random() % (data.size() - 4)] ^= static_cast<std::uint8_t>(1 << random() % 8);
+                    for (int i = 0; i < 3; ++i)
+                        data[4 + random() % (data.size() - 4)] ^= static_cast<std::uint8_t>(1 << random() % 8);
                     packet.data = Bytes(std::move(data));
                     (void)decoder->decode(packet, out);
                     for (const Picture& picture : out) CHECK(picture.width <= 4096);
@@ -580,27 +590,26 @@ TEST_CASE("what isn't decoded is refused by name before anything is", "[h264]") 
         const auto ue = [&](std::uint32_t value) {
             int length = 0;
             while ((value + 1) >> (length + 1) != 0) ++length;
-            bits.put(0, length);
-            bits.put(value + 1, length + 1);
+            bits.bits(0, length);
+            bits.bits(value + 1, length + 1);
         };
-        bits.put(0x67, 8);
-        bits.put(static_cast<std::uint32_t>(profile), 8);
-        bits.put(0, 8);
-        bits.put(40, 8);
+        bits.bits(0x67, 8);
+        bits.bits(static_cast<std::uint32_t>(profile), 8);
+        bits.bits(0, 8);
+        bits.bits(40, 8);
         ue(0);
         ue(static_cast<std::uint32_t>(chroma));
-        if (chroma == 3) bits.put(0, 1);
+        if (chroma == 3) bits.bits(0, 1);
         ue(static_cast<std::uint32_t>(depth - 8));
         ue(static_cast<std::uint32_t>(depth - 8));
-        bits.put(0, 2);
+        bits.bits(0, 2);
         for (const std::uint32_t value : {0u, 2u, 1u}) ue(value);
-        bits.put(0, 1);
+        bits.bits(0, 1);
         ue(10);
         ue(8);
-        bits.put(0b1110, 4);
-        bits.put(0b01, 2);
-        bits.put(1, 1);
-        const ByteVector sps = bits.take();
+        bits.bits(0b1100, 4);
+        bits.bits(1, 1);
+        const ByteVector sps = bits.release();
         const ByteVector pps = {0x68, 0xCE, 0x38, 0x80};
         Track track;
         track.kind = TrackKind::video;

@@ -194,6 +194,7 @@ void PictureBuffer::fill_gap(const Sps& sps, const SliceHeader& slice, Out& out)
         frame->picture = latest_->picture;
         frame->decoded = kFrame;
         frame->missing = true;
+        frame->lost_whole = !sps.gaps_allowed;
         frame->frame_num = frame->frame_num_wrap = number;
         frame->short_term = kFrame;
         SliceHeader made;
@@ -247,8 +248,7 @@ std::shared_ptr<Frame> PictureBuffer::begin(const Sps& sps, const SliceHeader& s
     return current_;
 }
 
-void PictureBuffer::make_lists(const Sps& sps, const SliceHeader& slice, std::vector<Reference> (&lists)[2],
-                               bool& damaged) {
+void PictureBuffer::make_lists(const Sps& sps, const SliceHeader& slice, std::vector<Reference> (&lists)[2]) {
     lists[0].clear();
     lists[1].clear();
     if (slice.type == SliceType::i || slice.type == SliceType::si) return;
@@ -355,10 +355,7 @@ void PictureBuffer::make_lists(const Sps& sps, const SliceHeader& slice, std::ve
                 found = by_number(static_cast<int>(one.value & 0xFFFF), true, slice);
             }
             if (index >= wanted) break;
-            if (found.frame == nullptr) {
-                damaged = true;
-                continue;
-            }
+            if (found.frame == nullptr) continue;
             list.insert(list.begin() + static_cast<std::ptrdiff_t>(index), found);
             ++index;
             std::size_t to = index;
@@ -376,7 +373,7 @@ void PictureBuffer::make_lists(const Sps& sps, const SliceHeader& slice, std::ve
         for (Reference& one : list) {
             if (one.frame != nullptr) continue;
             one = some;
-            damaged = damaged || some.frame == nullptr;
+            one.stands_in = true;
         }
         if (some.frame == nullptr) list.clear();
     }

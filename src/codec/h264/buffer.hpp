@@ -21,9 +21,9 @@ class PictureBuffer {
     std::shared_ptr<Frame> begin(const bitstream::h264::Sps& sps, const bitstream::h264::SliceHeader& slice,
                                  std::int64_t number, Out& out);
     // RefPicList0 and 1 of a slice of the current picture (8.2.4). Places that nothing belongs to hold some picture, so
-    // that damaged streams can be decoded; `damaged` is set then. Empty: there is nothing to refer to.
+    // that damaged streams can be decoded. Empty: there is nothing to refer to.
     void make_lists(const bitstream::h264::Sps& sps, const bitstream::h264::SliceHeader& slice,
-                    std::vector<Reference> (&lists)[2], bool& damaged);
+                    std::vector<Reference> (&lists)[2]);
     // The current picture is decoded: it is marked as its (first) slice says (8.2.5), and what is due comes out.
     void end(const bitstream::h264::Sps& sps, const bitstream::h264::SliceHeader& slice, Out& out);
     void flush(Out& out);

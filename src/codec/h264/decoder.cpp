@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <map>
+#include <optional>
 #include <thread>
 
 #include "bitstream/h264.hpp"
@@ -40,6 +41,7 @@ class H264Decoder : public media::VideoDecoder {
 
     Status decode(const Packet& packet, std::vector<Picture>& out) override {
         const std::int64_t number = times_.put(packet);
+        pts_ = packet.pts;
         for (const ByteSpan unit : nal::split_lengths(packet.data.view())) {
             const int type = unit[0] & 0x1F;
             if (type == avc::kSps || type == avc::kPps) take_parameters(unit);
@@ -127,6 +129,9 @@ class H264Decoder : public media::VideoDecoder {
             const avc::Sps& s = sps->second;
             frame_->window = {s.crop_left, s.crop_top, std::min(s.width, s.columns * 16 - s.crop_left),
                               std::min(s.height, s.rows * 16 - s.crop_top)};
+            // What is shown before the first keyframe but comes after it refers to pictures before both.
+            if (!first_shown_) first_shown_ = pts_;
+            frame_->dangling = pts_ < *first_shown_;
             if (!header->field) frame_->pic_struct = pic_struct_;
             pic_struct_ = -1;
             begin_work(sps->second);
@@ -140,7 +145,7 @@ class H264Decoder : public media::VideoDecoder {
         }
         if (first >= units()) return {};
         std::vector<Reference> lists[2];
-        buffer_.make_lists(sps->second, *header, lists, frame_->misses_references);
+        buffer_.make_lists(sps->second, *header, lists);
         if (header->type != avc::SliceType::i && lists[0].empty()) return {};
         if (header->type == avc::SliceType::b && lists[1].empty()) return {};
         conceal(first);
@@ -258,6 +263,7 @@ class H264Decoder : public media::VideoDecoder {
 
     void give(std::vector<Picture>& out) {
         for (const auto& frame : ready_) {
+            if (frame->dangling) continue;
             const Frame::Window& window = frame->window;
             Picture picture = frame->picture;
             picture.width = window.width;
@@ -322,6 +328,8 @@ class H264Decoder : public media::VideoDecoder {
     int expected_ = 0;              // address of its next macroblock, or pair of them
     PictureBuffer::Out ready_;
     WaitingTimes times_;
+    Time pts_{};                       // of the packet
+    std::optional<Time> first_shown_;  // of the first picture that was decoded
 };
 
 }  // namespace

@@ -97,19 +97,21 @@ struct Frame {
     bool field_macroblocks = false;  // and some of them are of fields
     int order[2] = {0, 0};           // picture order counts of its fields
     int frame_num = 0, frame_num_wrap = 0;
-    int long_index = 0;      // LongTermFrameIdx
-    int short_term = 0;      // fields that are used for short-term reference
-    int long_term = 0;       // likewise
-    bool missing = false;    // made up, because frame_num has a gap
-    bool reference = false;  // nal_ref_idc was not 0
+    int long_index = 0;       // LongTermFrameIdx
+    int short_term = 0;       // fields that are used for short-term reference
+    int long_term = 0;        // likewise
+    bool missing = false;     // made up, because frame_num has a gap
+    bool lost_whole = false;  // and it shouldn't have one
+    bool reference = false;   // nal_ref_idc was not 0
 
     // Output
-    bool wanted = false;      // waits for its turn
-    bool flushes = false;     // IDR, or memory management operation 5: all before it comes out first
-    std::int64_t number = 0;  // of the packet
-    int pic_struct = -1;      // of a picture timing message (table D-1); -1: there was none
-    int lost = 0;             // macroblocks of which nothing came
-    bool misses_references = false;
+    bool wanted = false;             // waits for its turn
+    bool flushes = false;            // IDR, or memory management operation 5: all before it comes out first
+    std::int64_t number = 0;         // of the packet
+    int pic_struct = -1;             // of a picture timing message (table D-1); -1: there was none
+    int lost = 0;                    // macroblocks of which nothing came
+    bool misses_references = false;  // predicted from what isn't there
+    bool dangling = false;           // shown before the first picture of all that were decoded
 
     int order_count() const {
         return decoded == kTop ? order[0] : decoded == kBottom ? order[1] : std::min(order[0], order[1]);
@@ -124,6 +126,7 @@ struct Frame {
 struct Reference {
     Frame* frame = nullptr;
     int structure = kFrame;
+    bool stands_in = false;  // for one that isn't there
 
     bool long_term() const { return (frame->long_term & structure) != 0; }
     int order_count() const { return frame->order_count(structure); }

@@ -464,6 +464,7 @@ void SliceParser::store_ref_pictures() {
             }
             const Reference r = reference(list, refs[block]);
             pictures[block] = r.frame != nullptr ? r.id() : -1;
+            if (r.stands_in || (r.frame != nullptr && r.frame->lost_whole)) frame_->misses_references = true;
         }
     }
 }
