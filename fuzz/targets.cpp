@@ -11,6 +11,7 @@
 #include "bitstream/lpcm.hpp"
 #include "bitstream/mpeg2.hpp"
 #include "bitstream/web_video.hpp"
+#include "codec/h264/decoder.hpp"
 #include "codec/pgs.hpp"
 #include "codec/subpicture.hpp"
 #include "container/media_playlist.hpp"
@@ -302,6 +303,44 @@ void hls(ByteSpan bytes) {
     }
     (void)container::resolve_uri(text, text);
     if (const auto networks = net::Networks::parse({text})) (void)networks->contain(text);
+}
+
+// Units with two bytes of length in front; one without length ends a packet.
+void h264(ByteSpan bytes) {
+    Track track;
+    track.kind = TrackKind::video;
+    track.codec = Codec::h264;
+    const auto decoder = codec::make_h264_decoder(track, {bytes.size() % 2 == 0 ? 1 : 2, &codec::h264::best_kernels()});
+    std::vector<Picture> pictures;
+    Packet packet;
+    ByteVector data;
+    int budget = 64;
+    const auto give = [&] {
+        packet.data = Bytes(std::move(data));
+        data = {};
+        packet.pts += base::from_seconds(0.04);
+        (void)decoder->decode(packet, pictures);
+        pictures.clear();
+    };
+    while (bytes.size() > 2 && budget-- > 0) {
+        const auto size = std::min<std::size_t>(static_cast<std::size_t>(bytes[0] << 8 | bytes[1]), bytes.size() - 2);
+        const ByteSpan unit = bytes.subspan(2, size);
+        bytes = bytes.subspan(2 + size);
+        if (unit.empty()) {
+            give();
+            continue;
+        }
+        // Large pictures are slow and show nothing that small ones don't.
+        if ((unit[0] & 0x1F) == bitstream::h264::kSps) {
+            const auto sps = bitstream::h264::parse_sps(unit);
+            if (!sps || sps->columns * sps->rows > 400) continue;
+        }
+        data.insert(data.end(), {0, 0, static_cast<std::uint8_t>(size >> 8), static_cast<std::uint8_t>(size)});
+        data.insert(data.end(), unit.begin(), unit.end());
+    }
+    give();
+    (void)decoder->flush(pictures);
+    (void)decoder->problems();
 }
 
 }  // namespace

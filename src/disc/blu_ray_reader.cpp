@@ -777,6 +777,9 @@ void BluRayDisc::State::read_details(BluRayTitle& title) {
             track.pixel_aspect = told.pixel_aspect;
             track.colour = told.colour;
             track.closed_captions = told.closed_captions;
+            track.codec_config = told.codec_config;
+            track.reference_frames = told.reference_frames;
+            track.reorder_frames = told.reorder_frames;
             if (told.frame_rate.num > 0) track.frame_rate = told.frame_rate;
             if (told.scan != Scan::unknown) track.scan = told.scan;
         }

@@ -1,11 +1,16 @@
 // H.264 that encoders at hand don't write: random but legal syntax, on which our decoder and a browser's have to agree.
+#include <algorithm>
 #include <catch2/catch.hpp>
+#include <cstdlib>
 #include <functional>
 
+#include "bitstream/h264.hpp"
+#include "bitstream/nal.hpp"
 #include "codec/h264/decoder.hpp"
 #include "support/browser.hpp"
 #include "support/h264_judge.hpp"
 #include "support/h264_writer.hpp"
+#include "support/support.hpp"
 
 using namespace wavecrest;
 using namespace wavecrest::test;
@@ -315,5 +320,42 @@ TEST_CASE("threads and kernels change nothing, and a window is a part of the who
             }
             CHECK(differing == 0);
         }
+    }
+}
+
+// For scripts/fuzz: small streams of every kind, as its target takes them.
+TEST_CASE("seeds for fuzzing", "[.seeds]") {
+    const char* const folder = std::getenv("WAVECREST_SEEDS");
+    REQUIRE(folder != nullptr);
+    for (std::uint32_t seed = 1; seed <= 12; ++seed) {
+        S settings;
+        settings.seed = seed;
+        settings.pictures = 5;
+        settings.columns = 3;
+        settings.rows = 4;
+        settings.b_slices = true;
+        settings.cabac = seed % 2 == 0;
+        settings.transform8 = settings.scaling = seed % 3 == 0;
+        settings.temporal = seed % 4 == 0;
+        settings.weighted_b = static_cast<int>(seed % 3);
+        settings.slices = seed % 5 == 0;
+        settings.long_term = settings.reordered = seed % 4 == 1;
+        if (seed > 4) fields_and_frames(settings);
+        if (seed > 8) pairs(settings);
+        const H264Written written = write_h264(settings);
+        ByteVector bytes;
+        const auto unit = [&](ByteSpan data) {
+            bytes.push_back(static_cast<std::uint8_t>(data.size() >> 8));
+            bytes.push_back(static_cast<std::uint8_t>(data.size()));
+            bytes.insert(bytes.end(), data.begin(), data.end());
+        };
+        const auto sets = bitstream::h264::parameter_sets(written.config.view());
+        REQUIRE(sets);
+        for (const ByteSpan set : sets->units) unit(set);
+        for (const Packet& packet : written.packets) {
+            for (const ByteSpan one : bitstream::nal::split_lengths(packet.data.view())) unit(one);
+            unit({});
+        }
+        write_all(base::Path(folder) / ("stream-" + std::to_string(seed)), bytes);
     }
 }

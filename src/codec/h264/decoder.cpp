@@ -167,6 +167,7 @@ class H264Decoder : public media::VideoDecoder {
     }
     Status check(const avc::Sps& sps, const avc::Pps& pps) const {
         if (sps.chroma_format != 1) return refuse("is not 4:2:0");
+        if (sps.columns * sps.rows > kMostMacroblocks) return refuse("has larger pictures than any level allows");
         if (sps.bit_depth != 8) return refuse(fmt::format("has {} bits a sample", sps.bit_depth));
         if (pps.slice_groups > 1) return refuse("has slice groups");
         if (sps.transform_bypass) return refuse("may be lossless");
@@ -308,6 +309,7 @@ class H264Decoder : public media::VideoDecoder {
         }
     }
 
+    static constexpr int kMostMacroblocks = 139'264;  // MaxFS of level 6.2 (table A-1)
     static constexpr Time kTogether = std::chrono::seconds(1);  // what is no farther apart is one stretch
     static constexpr std::size_t kMostProblems = 1000;
 

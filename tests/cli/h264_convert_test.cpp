@@ -1,0 +1,105 @@
+// H.264 pictures converted by the built program: from discs and files, whole and damaged.
+#include <algorithm>
+#include <catch2/catch.hpp>
+#include <nlohmann/json.hpp>
+
+#include "codec/video_decoder.hpp"
+#include "container/reader.hpp"
+#include "standin/test_card.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+using Json = nlohmann::json;
+
+namespace {
+
+// The numbers on the test card of every picture; -1 where it can't be read.
+std::vector<std::int64_t> card_numbers(const base::Path& path) {
+    auto bytes = base::FileSource::open(path);
+    REQUIRE(bytes);
+    auto media = container::open_media(std::make_shared<base::FileSource>(std::move(*bytes)));
+    REQUIRE(media);
+    const Track* video = nullptr;
+    for (const Track& track : media->source->tracks()) {
+        if (track.kind == TrackKind::video) video = &track;
+    }
+    REQUIRE(video != nullptr);
+    auto decoder = codec::make_video_decoder(*video);
+    REQUIRE(decoder);
+    std::vector<std::int64_t> numbers;
+    std::vector<Picture> pictures;
+    const auto take = [&] {
+        for (const Picture& picture : pictures) {
+            const auto code = standin::read_card_code(picture);
+            numbers.push_back(code ? code->frame : -1);
+        }
+        pictures.clear();
+    };
+    while (true) {
+        auto packet = media->source->read();
+        REQUIRE(packet);
+        if (!*packet) break;
+        if ((*packet)->track != video->id) continue;
+        REQUIRE((*decoder)->decode(**packet, pictures));
+        take();
+    }
+    REQUIRE((*decoder)->flush(pictures));
+    take();
+    return numbers;
+}
+
+}  // namespace
+
+TEST_CASE("a Blu-ray disc of H.264 is converted, picture for picture", "[cli][convert][h264]") {
+    const TempDir dir;
+    write_all(dir / "disc.toml", std::string("title = \"HARBOUR\"\nkind = \"blu-ray\"\ncodec = \"h264\"\n"
+                                             "definition = \"standard\"\n[[sound]]\ncodec = \"ac3\"\nchannels = 2\n"
+                                             "language = \"en\"\n[[part]]\nname = \"film\"\nlength = \"4 s\"\n"
+                                             "pictures = \"whole\"\n"));
+    REQUIRE(run_program({"standin", "disc", "Harbour (2021)", "--from", "disc.toml", "-q"}, dir.path()).status == 0);
+    const Ran ran = run_program({"convert", "Harbour (2021)", "--into", "library", "--json"}, dir.path());
+    INFO(ran.err);
+    REQUIRE(ran.status == 0);
+    const Json json = json_of(ran);
+    CHECK(json["outputs"][0]["problems"].empty());
+    const auto numbers = card_numbers(dir / "library/Harbour (2021)/Harbour (2021).mp4");
+    // Four seconds at 30000/1001.
+    REQUIRE(numbers.size() >= 119);
+    for (std::size_t i = 0; i < numbers.size(); ++i) CHECK(numbers[i] == static_cast<std::int64_t>(i));
+}
+
+TEST_CASE("an H.264 file is converted for a small screen; where it is damaged is told", "[cli][convert][h264]") {
+    const TempDir dir;
+    ByteVector film = read_all(sample_film());
+    write_all(dir / "film.mp4", film);
+    const Ran ran = run_program(
+        {"convert", "film.mp4", "--into", "library", "--profile", "small-screen", "--name", "Small", "--json"},
+        dir.path());
+    INFO(ran.err);
+    REQUIRE(ran.status == 0);
+    CHECK(json_of(ran)["outputs"][0]["problems"].empty());
+    const auto numbers = card_numbers(dir / "library/Small/Small.mp4");
+    REQUIRE(numbers.size() == static_cast<std::size_t>(kSampleFrames));
+    for (std::size_t i = 0; i < numbers.size(); ++i) CHECK(numbers[i] == static_cast<std::int64_t>(i));
+
+    // Rubbish in the middle of the pictures, where no index is.
+    for (std::size_t at = film.size() / 2; at < film.size() / 2 + 20'000; ++at)
+        film[at] = static_cast<std::uint8_t>(at * 41 + 7);
+    write_all(dir / "scratched.mp4", film);
+    const Ran harmed = run_program(
+        {"convert", "scratched.mp4", "--into", "library", "--profile", "small-screen", "--name", "Harmed", "--json"},
+        dir.path());
+    INFO(harmed.err);
+    REQUIRE(harmed.status == 0);
+    const Json json = json_of(harmed);
+    REQUIRE_FALSE(json["outputs"][0]["problems"].empty());
+    const double from = json["outputs"][0]["problems"][0]["from_s"].get<double>();
+    CHECK(from > 3);
+    CHECK(from < 9);
+    // Every picture has its place still.
+    const auto after = card_numbers(dir / "library/Harmed/Harmed.mp4");
+    CHECK(after.size() >= static_cast<std::size_t>(kSampleFrames) - 4);
+    CHECK(std::count(after.begin(), after.end(), 20) == 1);
+    CHECK(after.back() == kSampleFrames - 1);
+}
