@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "cli/terminal.hpp"
+#include "net/worse_link.hpp"
 
 namespace wavecrest::cli {
 
@@ -113,6 +114,14 @@ int run_stream_status(const StreamControlOptions& options);
 // "pause", "resume", "skip" or "stop".
 int run_stream_order(const std::string& order, const StreamControlOptions& options);
 
+// What is wrong with a network, on the command line.
+struct LinkFaultOptions {
+    std::string delay, jitter, outage, outage_every;
+    double loss = 0, reorder = 0;  // percent
+    std::uint32_t seed = 1;
+};
+Result<net::LinkFaults> parse_faults(const LinkFaultOptions& options);
+
 struct VerifyOptions {
     std::string site;
     std::string url;
@@ -125,6 +134,7 @@ struct VerifyOptions {
     std::string stills;   // folder for pictures of what was received
     std::string trusted;  // a certificate accepted besides the system's
     bool real_time = false;
+    LinkFaultOptions faults;
     Output output;
 };
 int run_verify(const VerifyOptions& options);
@@ -150,9 +160,8 @@ int run_standin_disc(const StandinDiscOptions& options);
 
 struct StandinLinkOptions {
     std::string from, to;  // "9000" and "192.168.1.10:8080", or "udp://..." both
-    std::string rate, delay, jitter, outage, outage_every, bound;
-    double loss = 0, reorder = 0;  // percent
-    std::uint32_t seed = 1;
+    std::string rate, bound;
+    LinkFaultOptions faults;
     std::string interface;
     Output output;
 };

@@ -28,6 +28,23 @@ void add_retries(CLI::App* app, int& retries) {
         ->type_name("N");
 }
 
+// What is wrong with a network.
+void add_faults(CLI::App* app, LinkFaultOptions& faults) {
+    app->add_option("--delay", faults.delay, "one way: \"40 ms\"")->type_name("TIME");
+    app->add_option("--jitter", faults.jitter, "up to so much more")->type_name("TIME");
+    app->add_option("--loss", faults.loss, "so many of a hundred are lost; connections send them again")
+        ->check(CLI::Range(0.0, 100.0))
+        ->type_name("PERCENT");
+    app->add_option("--reorder", faults.reorder, "so many of a hundred come late")
+        ->check(CLI::Range(0.0, 100.0))
+        ->type_name("PERCENT");
+    app->add_option("--outage", faults.outage, "nothing passes for so long ...")->type_name("TIME");
+    app->add_option("--every", faults.outage_every, "... once in each such time")->type_name("TIME");
+    app->add_option("--seed", faults.seed, "another seed gives another schedule")
+        ->capture_default_str()
+        ->type_name("N");
+}
+
 int run(int argc, char** argv) {
     CLI::App app("Wavecrest: streams, converted discs and proof that they play, for every screen of a house.",
                  "wavecrest");
@@ -280,6 +297,7 @@ int run(int argc, char** argv) {
         ->type_name("DIR");
     verify_app->add_option("--trust", verify.trusted, "accept this certificate (PEM) of an https:// address")
         ->type_name("FILE");
+    add_faults(verify_app, verify.faults);
     verify_app->add_flag("--real-time", verify.real_time,
                          "take as long as the device would; else waiting for the link is skipped");
     add_output(verify_app, verify.output, true);
@@ -326,19 +344,7 @@ int run(int argc, char** argv) {
         ->required()
         ->type_name("TO");
     link_app->add_option("--rate", link.rate, "it carries so much payload: \"6 Mbit/s\"")->type_name("RATE");
-    link_app->add_option("--delay", link.delay, "one way: \"40 ms\"")->type_name("TIME");
-    link_app->add_option("--jitter", link.jitter, "datagrams: up to so much more")->type_name("TIME");
-    link_app->add_option("--loss", link.loss, "datagrams: so many of a hundred are lost")
-        ->check(CLI::Range(0.0, 100.0))
-        ->type_name("PERCENT");
-    link_app->add_option("--reorder", link.reorder, "datagrams: so many of a hundred come late")
-        ->check(CLI::Range(0.0, 100.0))
-        ->type_name("PERCENT");
-    link_app->add_option("--outage", link.outage, "nothing passes for so long ...")->type_name("TIME");
-    link_app->add_option("--every", link.outage_every, "... once in each such time")->type_name("TIME");
-    link_app->add_option("--seed", link.seed, "another seed gives another schedule")
-        ->capture_default_str()
-        ->type_name("N");
+    add_faults(link_app, link.faults);
     link_app->add_option("--interface", link.interface, "for multicast, by name or address")->type_name("NAME");
     link_app->add_option("--for", link.bound, "end after this time")->type_name("TIME");
     add_output(link_app, link.output);

@@ -67,16 +67,11 @@ int run_standin_disc(const StandinDiscOptions& options) {
             extra_length->count() > 0 ? fmt::format(" and an extra of {}", base::format_clock(*extra_length)) : ""));
 }
 
-int run_standin_link(const StandinLinkOptions& options) {
-    const bool json = options.output.json;
+Result<net::LinkFaults> parse_faults(const LinkFaultOptions& options) {
     net::LinkFaults faults;
     faults.loss = options.loss / 100;
     faults.reorder = options.reorder / 100;
     faults.seed = options.seed;
-    const auto wrong = [&](const std::string& text, const char* where, const char* remedy) {
-        return report_error({ErrorKind::usage, fmt::format("\"{}\" is not understood", text), where, remedy}, json);
-    };
-    std::optional<Time> bound;
     const std::tuple<const std::string&, const char*, Time*> kTimes[] = {
         {options.delay, "--delay", &faults.delay},
         {options.jitter, "--jitter", &faults.jitter},
@@ -86,9 +81,25 @@ int run_standin_link(const StandinLinkOptions& options) {
         if (text.empty()) continue;
         const auto span = base::parse_span(text);
         if (!span || *span > base::from_seconds(3600))
-            return wrong(text, where, "write a number and ms, s or min: \"40 ms\"");
+            return fail(ErrorKind::usage, fmt::format("\"{}\" is not understood", text), where,
+                        "write a number and ms, s or min: \"40 ms\"");
         *to = *span;
     }
+    if ((faults.outage.count() > 0) != (faults.outage_every.count() > 0) || faults.outage > faults.outage_every)
+        return fail(ErrorKind::usage, "an outage needs its length and how often it comes", "--outage and --every",
+                    "say both: --outage \"2 s\" --every \"30 s\"");
+    return faults;
+}
+
+int run_standin_link(const StandinLinkOptions& options) {
+    const bool json = options.output.json;
+    auto parsed = parse_faults(options.faults);
+    if (!parsed) return report_error(parsed.error(), json);
+    net::LinkFaults& faults = *parsed;
+    const auto wrong = [&](const std::string& text, const char* where, const char* remedy) {
+        return report_error({ErrorKind::usage, fmt::format("\"{}\" is not understood", text), where, remedy}, json);
+    };
+    std::optional<Time> bound;
     if (!options.bound.empty()) {
         bound = base::parse_span(options.bound);
         if (!bound) return wrong(options.bound, "--for", "write a number and ms, s, min or h: \"10 s\"");
@@ -99,8 +110,6 @@ int run_standin_link(const StandinLinkOptions& options) {
             return wrong(options.rate, "--rate", "write a number and kbit/s or Mbit/s: \"6 Mbit/s\"");
         faults.rate_bps = *rate;
     }
-    if ((faults.outage.count() > 0) != (faults.outage_every.count() > 0) || faults.outage > faults.outage_every)
-        return wrong(options.outage, "--outage", "say both: --outage \"2 s\" --every \"30 s\"");
     Result<std::unique_ptr<net::WorseLink>> link = fail(ErrorKind::usage, "", "", "");
     const bool udp = options.from.starts_with("udp://");
     if (udp != options.to.starts_with("udp://"))
@@ -114,9 +123,6 @@ int run_standin_link(const StandinLinkOptions& options) {
         settings.interface = options.interface;
         link = net::WorseLink::udp(*from, *to, faults, settings);
     } else {
-        if (faults.loss > 0 || faults.reorder > 0 || faults.jitter.count() > 0)
-            return wrong("--loss, --reorder and --jitter", "the command line",
-                         "these are for datagrams; connections get --rate, --delay and --outage");
         // The far end as in an HTTP address, the near one a port alone or with an address.
         const auto to = net::parse_url("http://" + options.to);
         if (!to) return report_error(to.error(), json);
@@ -146,7 +152,9 @@ int run_standin_link(const StandinLinkOptions& options) {
         print_json({{"passed", figures.passed}, {"bytes", figures.bytes}, {"lost", figures.lost}});
     } else {
         fmt::print("Passed {}{}.\n", base::format_bytes(figures.bytes),
-                   udp ? fmt::format(" in {} datagrams, {} lost", figures.passed, figures.lost) : "");
+                   udp                ? fmt::format(" in {} datagrams, {} lost", figures.passed, figures.lost)
+                   : figures.lost > 0 ? fmt::format(", {} segments sent again", figures.lost)
+                                      : "");
     }
     return 0;
 }

@@ -35,6 +35,7 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
     if (!wait || !listen || listen->count() <= 0)
         return fail(ErrorKind::usage, fmt::format("\"{}\" is no length of time", !wait ? options.wait : options.listen),
                     !wait ? "--wait" : "--for", "write a number and ms, s, min or h: \"10 s\"");
+    WAVECREST_TRY_ASSIGN(faults, parse_faults(options.faults));
     if (options.site.empty()) {
         if (options.device.empty())
             return fail(ErrorKind::usage, "an address is verified as a device: none is named", "--device",
@@ -44,7 +45,7 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
         if (!link)
             return fail(ErrorKind::usage, fmt::format("\"{}\" is no link", options.link), "--link",
                         "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
-        jobs.push_back({options.url, options.url, device, *link, waits(options.url), *listen, options.trusted,
+        jobs.push_back({options.url, options.url, device, *link, waits(options.url), *listen, options.trusted, faults,
                         options.stills, false, options.real_time});
         return jobs;
     }
@@ -69,8 +70,8 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
                     if (!to || !to->multicast) continue;
                 }
                 jobs.push_back({one.way == "file" ? one.stream : fmt::format("{} ({})", one.stream, one.way),
-                                one.address, d.device, d.link, waits(one.address), *listen, trusted, options.stills,
-                                false, options.real_time});
+                                one.address, d.device, d.link, waits(one.address), *listen, trusted, faults,
+                                options.stills, false, options.real_time});
             }
         }
     }

@@ -81,6 +81,19 @@ Result<UdpAddress> parse_udp_address(const std::string& text) {
     return address;
 }
 
+Result<std::uint16_t> free_udp_port() {
+    const int socket = ::socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
+    sockaddr_in at{};
+    at.sin_family = AF_INET;
+    at.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    socklen_t size = sizeof at;
+    const bool bound = socket >= 0 && ::bind(socket, reinterpret_cast<const sockaddr*>(&at), size) == 0 &&
+                       ::getsockname(socket, reinterpret_cast<sockaddr*>(&at), &size) == 0;
+    if (socket >= 0) ::close(socket);
+    if (!bound) return fail(ErrorKind::machine, "no UDP port is free", "127.0.0.1", "end what holds so many");
+    return ntohs(at.sin_port);
+}
+
 Result<std::unique_ptr<UdpSender>> UdpSender::open(const UdpSettings& settings) {
     WAVECREST_TRY_ASSIGN(index, interface_of(settings.interface));
     const int v4 = ::socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);

@@ -26,6 +26,9 @@ struct UdpAddress {
 // "239.20.0.1:5004", "[ff15::7]:5004". Kind usage.
 Result<UdpAddress> parse_udp_address(const std::string& text);
 
+// A port of this machine where nobody listens right now.
+Result<std::uint16_t> free_udp_port();
+
 struct UdpSettings {
     int hops = 4;           // how many routers multicast may pass, 1 to 255
     std::string interface;  // by name or address, for multicast; empty: the system's choice

@@ -22,6 +22,7 @@
 #include <thread>
 
 #include "base/clock.hpp"
+#include "base/units.hpp"
 #include "net/listen.hpp"
 
 namespace wavecrest::net {
@@ -119,7 +120,7 @@ class TcpLink : public WorseLink {
         }
     }
     std::uint16_t port() const override { return port_; }
-    LinkFigures figures() const override { return {passed_, bytes_, 0, open_}; }
+    LinkFigures figures() const override { return {passed_, bytes_, down_.repeated() + up_.repeated(), open_}; }
 
   private:
     struct Connection {
@@ -234,6 +235,20 @@ class TcpLink : public WorseLink {
 
 }  // namespace
 
+std::string describe(const LinkFaults& faults) {
+    std::string text;
+    const auto add = [&](const std::string& part) { text += (text.empty() ? "" : ", ") + part; };
+    if (faults.rate_bps > 0) add(base::format_bitrate(faults.rate_bps));
+    if (faults.delay.count() > 0) add(base::format_span(faults.delay) + " delay");
+    if (faults.jitter.count() > 0) add(base::format_span(faults.jitter) + " jitter");
+    if (faults.loss > 0) add(fmt::format("{:g} % lost", faults.loss * 100));
+    if (faults.reorder > 0) add(fmt::format("{:g} % out of order", faults.reorder * 100));
+    if (faults.outage.count() > 0)
+        add(fmt::format("{} of outage every {}", base::format_span(faults.outage),
+                        base::format_span(faults.outage_every)));
+    return text;
+}
+
 Time LinkSchedule::after_outage(Time now) const {
     if (faults_.outage_every.count() <= 0 || faults_.outage.count() <= 0) return now;
     const std::int64_t turn = now / faults_.outage_every;
@@ -266,8 +281,24 @@ LinkSchedule::Fate LinkSchedule::datagram(Time now, std::size_t bytes) {
 }
 
 Time LinkSchedule::stream(Time now, std::size_t bytes) {
+    constexpr std::size_t kSegment = 1448;
     free_at_ = std::max(free_at_, after_outage(std::max(now, free_at_)));
-    return carried(now, bytes) + faults_.delay;
+    Time at = carried(now, bytes) + faults_.delay;
+    if (faults_.loss <= 0 && faults_.jitter.count() <= 0 && faults_.reorder <= 0) return at;
+    const auto chance = [&] { return static_cast<double>(random_()) / 4294967296.0; };
+    at += Time(static_cast<std::int64_t>(chance() * static_cast<double>(faults_.jitter.count())));
+    // The receiver tells the sender, who sends it again; what came meanwhile waits behind it.
+    const Time again = std::max<Time>(2 * faults_.delay, std::chrono::milliseconds(10));
+    for (std::size_t i = 0; i < bytes; i += kSegment) {
+        const double loss = chance(), reorder = chance();
+        if (loss < faults_.loss) {
+            at += again;
+            ++repeated_;
+        } else if (reorder < faults_.reorder) {
+            at += std::chrono::milliseconds(1);
+        }
+    }
+    return at;
 }
 
 Result<std::unique_ptr<WorseLink>> WorseLink::udp(const UdpAddress& from, const UdpAddress& to,

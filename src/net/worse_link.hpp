@@ -2,6 +2,7 @@
 // datagrams out of order, and outages, by a schedule that a seed decides.
 #pragma once
 
+#include <atomic>
 #include <cstdint>
 #include <functional>
 #include <memory>
@@ -17,13 +18,22 @@ namespace wavecrest::net {
 struct LinkFaults {
     std::int64_t rate_bps = 0;  // payload; 0: not limited
     Time delay{};               // one way
-    Time jitter{};              // added to the delay: anything from 0 to this (datagrams)
-    double loss = 0;            // of datagrams, 0 to 1
-    double reorder = 0;         // of datagrams, 0 to 1: they come a little later than those behind them
-    Time outage{};              // so long nothing passes ...
-    Time outage_every{};        // ... in each such time, at a moment that the seed decides; 0: never
+    Time jitter{};              // added to the delay: anything from 0 to this
+    // Of datagrams, 0 to 1; those out of order come a little later than those behind them. Of connections they are
+    // segments of 1448 bytes: a lost one is sent again, a round trip later, one out of order costs a moment, and what
+    // is behind it waits.
+    double loss = 0;
+    double reorder = 0;
+    Time outage{};        // so long nothing passes ...
+    Time outage_every{};  // ... in each such time, at a moment that the seed decides; 0: never
     std::uint32_t seed = 1;
+
+    bool any() const {
+        return rate_bps > 0 || delay.count() > 0 || jitter.count() > 0 || loss > 0 || reorder > 0 || outage.count() > 0;
+    }
 };
+// For people: "6 Mbit/s, 40 ms delay, 1 % lost".
+std::string describe(const LinkFaults& faults);
 
 // What becomes of one datagram: pure arithmetic, the same for the same seed and times.
 class LinkSchedule {
@@ -38,6 +48,8 @@ class LinkSchedule {
     Fate datagram(Time now, std::size_t bytes);
     // When bytes of a connection that leave at `now` have arrived.
     Time stream(Time now, std::size_t bytes);
+    // Segments of connections that were lost, and sent again.
+    std::uint64_t repeated() const { return repeated_; }
     // The end of the outage that is on at `now`; `now` where there is none.
     Time after_outage(Time now) const;
 
@@ -46,12 +58,13 @@ class LinkSchedule {
 
     LinkFaults faults_;
     std::mt19937 random_;
+    std::atomic<std::uint64_t> repeated_{0};
     Time free_at_{};  // when the link has sent all it took
 };
 
 struct LinkFigures {
     std::uint64_t passed = 0, bytes = 0;  // datagrams, or pieces of connections; payload
-    std::uint64_t lost = 0;
+    std::uint64_t lost = 0;               // datagrams; of connections segments that were sent again
     std::size_t connections = 0;
 };
 

@@ -10,6 +10,7 @@
 #include "base/result.hpp"
 #include "device/device.hpp"
 #include "measure/playback.hpp"
+#include "net/worse_link.hpp"
 
 namespace wavecrest::verify {
 
@@ -21,6 +22,7 @@ struct Job {
     Time wait{};                           // for a stream to appear
     Time listen = base::from_seconds(10);  // to it
     base::Path trusted;                    // a certificate accepted besides the system's (HTTPS); empty: none
+    net::LinkFaults faults;                // of the network, besides the link's rate
     base::Path stills;                     // folder for pictures of what was received; empty: none
     bool to_end = false;                   // that it ends is no fault
     bool real_time = false;  // else waiting for the link is skipped on the clock; the server's own time always counts

@@ -103,8 +103,8 @@ TEST_CASE("pictures of H.264 and VC-1 come off a Blu-ray disc untouched, over cl
     CHECK(track["codec"] == (avc ? "h264" : "vc1"));
     CHECK(track["profile"] == (avc ? "High" : "Advanced"));
     CHECK(track["frame_rate"] == "24000/1001");
-    // What can't be decoded is refused before work starts.
+    // What can't be decoded is refused before work starts; the rest is converted.
     const Ran coded = run_program({"convert", "bd", "--into", "out", "--name", "x"}, dir.path());
-    CHECK(coded.status == 3);
-    CHECK_FALSE(std::filesystem::exists(dir / "out"));
+    CHECK(coded.status == (avc ? 0 : 3));
+    CHECK(std::filesystem::exists(dir / "out") == avc);
 }

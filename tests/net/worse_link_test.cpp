@@ -143,3 +143,24 @@ TEST_CASE("datagrams over the link lose what the schedule says", "[link]") {
     CHECK(came.size() == figures.passed);
     CHECK(figures.lost == Approx(100).margin(40));
 }
+
+TEST_CASE("what connections lose is sent again: late, never missing, the same for the same seed", "[link]") {
+    LinkFaults faults;
+    faults.delay = 30ms;
+    faults.jitter = 10ms;
+    faults.loss = 0.02;
+    faults.seed = 3;
+    LinkSchedule one(faults), two(faults);
+    int late = 0;
+    for (int i = 0; i < 5000; ++i) {
+        const Time now = base::from_ticks(i, 100);
+        const Time at = one.stream(now, 1448);
+        CHECK(at == two.stream(now, 1448));
+        CHECK(at >= now + 30ms);
+        // A round trip more, for each time that it was lost.
+        late += at > now + 40ms ? 1 : 0;
+    }
+    CHECK(late == Approx(100).margin(35));
+    CHECK(one.repeated() == static_cast<std::uint64_t>(late));
+    CHECK(net::describe(faults) == "30 ms delay, 10 ms jitter, 2 % lost");
+}

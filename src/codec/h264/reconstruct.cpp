@@ -90,11 +90,11 @@ void Reconstruction::macroblock(int x, int raster_row) {
     for (int block = 0; block < 16; block += step) {
         if (mb_->kind == Kind::intra4) intra_4x4(column_of(block), row_of(block));
         if (mb_->kind == Kind::intra8) intra_8x8(column_of(block) / 2, row_of(block) / 2);
-        add_luma(block);
+        if (mb_->nonzero != 0) add_luma(block);
     }
     intra_chroma(1);
     intra_chroma(2);
-    add_chroma();
+    if (mb_->nonzero != 0) add_chroma();
 }
 
 void reconstruct_row(const Work& work, const Kernels& kernels, int row, const RowProgress* above, RowProgress& done) {
