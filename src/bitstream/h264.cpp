@@ -71,6 +71,11 @@ bool parse_list(base::BitReader& bits, std::array<std::uint8_t, Size>& list) {
     return true;
 }
 
+// Between picture order counts. Rubbish may say anything; what is kept can be added up.
+int order_difference(base::BitReader& bits) {
+    return std::clamp<int>(bits.se(), -(1 << 20), 1 << 20);
+}
+
 ScalingLists flat_lists() {
     ScalingLists lists;
     for (auto& list : lists.small) list.fill(16);
@@ -213,11 +218,11 @@ std::optional<Sps> parse_sps(ByteSpan nal) {
         sps.order_bits = static_cast<int>(order_bits);
     } else if (order == 1) {
         sps.delta_order_always_zero = bits.flag();
-        sps.offset_for_non_reference = bits.se();
-        sps.offset_top_to_bottom = bits.se();
+        sps.offset_for_non_reference = order_difference(bits);
+        sps.offset_top_to_bottom = order_difference(bits);
         const std::uint32_t count = bits.ue();
         if (count > 255) return std::nullopt;
-        for (std::uint32_t i = 0; i < count; ++i) sps.offsets_for_reference.push_back(bits.se());
+        for (std::uint32_t i = 0; i < count; ++i) sps.offsets_for_reference.push_back(order_difference(bits));
     }
     sps.reference_frames = static_cast<int>(bits.ue());
     sps.gaps_allowed = bits.flag();
@@ -407,10 +412,10 @@ std::optional<SliceHeader> parse_slice_header(int nal_header, ByteSpan rbsp, con
     if (slice.nal_type == kIdrSlice) slice.idr_id = static_cast<int>(bits.ue());
     if (sps.order_type == 0) {
         slice.order_lsb = static_cast<int>(bits.bits(sps.order_bits));
-        if (pps.bottom_field_order && !slice.field) slice.delta_order_bottom = bits.se();
+        if (pps.bottom_field_order && !slice.field) slice.delta_order_bottom = order_difference(bits);
     } else if (sps.order_type == 1 && !sps.delta_order_always_zero) {
-        slice.delta_order[0] = bits.se();
-        if (pps.bottom_field_order && !slice.field) slice.delta_order[1] = bits.se();
+        slice.delta_order[0] = order_difference(bits);
+        if (pps.bottom_field_order && !slice.field) slice.delta_order[1] = order_difference(bits);
     }
     if (pps.redundant_pictures) slice.redundant = static_cast<int>(std::min(bits.ue(), 128u));
     if (slice.type == SliceType::b) slice.direct_spatial = bits.flag();

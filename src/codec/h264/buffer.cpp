@@ -123,15 +123,16 @@ void PictureBuffer::set_order(const Sps& sps, const SliceHeader& slice, Frame& f
         const auto cycle = static_cast<int>(sps.offsets_for_reference.size());
         int absolute = cycle != 0 ? frame_num_offset_ + slice.frame_num : 0;
         if (slice.nal_ref_idc == 0 && absolute > 0) --absolute;
-        int expected = 0;
+        std::int64_t sum = 0;
         if (absolute > 0) {
-            int delta = 0;
+            std::int64_t delta = 0;
             for (const int one : sps.offsets_for_reference) delta += one;
-            expected = (absolute - 1) / cycle * delta;
+            sum = (absolute - 1) / cycle * delta;
             for (int i = 0; i <= (absolute - 1) % cycle; ++i)
-                expected += sps.offsets_for_reference[static_cast<std::size_t>(i)];
+                sum += sps.offsets_for_reference[static_cast<std::size_t>(i)];
         }
-        if (slice.nal_ref_idc == 0) expected += sps.offset_for_non_reference;
+        if (slice.nal_ref_idc == 0) sum += sps.offset_for_non_reference;
+        const auto expected = static_cast<int>(std::clamp<std::int64_t>(sum, -(1 << 28), 1 << 28));
         if (!slice.field) {
             frame.order[0] = expected + slice.delta_order[0];
             frame.order[1] = frame.order[0] + sps.offset_top_to_bottom + slice.delta_order[1];

@@ -245,7 +245,7 @@ int SliceParser::cabac_block(int category, const std::uint8_t* scan, const std::
         }
         if (engine.bypass() != 0) value = -value;
         const std::uint8_t place = scan[places[k]];
-        out[place] = static_cast<std::int16_t>((value * scale[place] + half) >> shift);
+        out[place] = static_cast<std::int16_t>((std::int64_t{value} * scale[place] + half) >> shift);
     }
     cabac_ = engine;
     return found;

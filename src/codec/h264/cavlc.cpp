@@ -118,7 +118,7 @@ int SliceParser::cavlc_block(int context, const std::uint8_t* scan, const std::i
     const std::int32_t half = shift > 0 ? 1 << (shift - 1) : 0;
     for (int i = 0; i < total; ++i) {
         const std::uint8_t raster = scan[place];
-        out[raster] = static_cast<std::int16_t>((levels[i] * scale[raster] + half) >> shift);
+        out[raster] = static_cast<std::int16_t>((std::int64_t{levels[i]} * scale[raster] + half) >> shift);
         if (i + 1 == total) break;
         int run = 0;
         if (zeros > 0) {

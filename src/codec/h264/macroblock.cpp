@@ -502,7 +502,7 @@ bool SliceParser::parse_intra16_luma(std::int16_t*& next) {
         const std::int32_t column[4] = {a + c, a - c, b - e, b + e};
         for (int k = 0; k < 4; ++k) {
             const int block = k / 2 * 8 + k % 2 * 2 + i / 2 * 4 + i % 2;
-            const auto value = static_cast<std::int16_t>((column[k] * scale[0] + 32) >> 6);
+            const auto value = static_cast<std::int16_t>((std::int64_t{column[k]} * scale[0] + 32) >> 6);
             blocks[16 * block] = value;
             if (value == 0 || (mb_->nonzero >> block & 1) != 0) continue;
             mb_->nonzero |= 1u << block;
@@ -536,7 +536,7 @@ bool SliceParser::parse_chroma(std::int16_t*& next) {
         const int sums[4] = {dc[0] + dc[1] + dc[2] + dc[3], dc[0] - dc[1] + dc[2] - dc[3],
                              dc[0] + dc[1] - dc[2] - dc[3], dc[0] - dc[1] - dc[2] + dc[3]};
         for (int k = 0; k < 4; ++k) {
-            const auto value = static_cast<std::int16_t>((sums[k] * dc_scale) >> 5);
+            const auto value = static_cast<std::int16_t>((std::int64_t{sums[k]} * dc_scale) >> 5);
             blocks[16 * (4 * c + k)] = value;
             if (value != 0) mb_->nonzero |= 1u << (16 + 4 * c + k);
         }

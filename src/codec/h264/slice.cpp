@@ -307,6 +307,12 @@ void SliceParser::find_intra_edges() {
     mb_->edges = static_cast<std::uint8_t>(
         (left[0] ? kLeftUpper : 0) | (left[1] ? kLeftLower : 0) | (fits(above_.macroblock) ? kAbove : 0) |
         (fits(above_right_.macroblock) ? kAboveRight : 0) | (fits(above_left_.macroblock) ? kAboveLeft : 0));
+    // Damaged streams predict from samples that aren't there: from none at all, then.
+    const auto has = [&](unsigned edges) { return (mb_->edges & edges) == edges; };
+    constexpr unsigned kLeft = kLeftUpper | kLeftLower, kAll = kLeft | kAbove | kAboveLeft;
+    constexpr unsigned kNeeded16[4] = {kAbove, kLeft, 0, kAll}, kNeededChroma[4] = {0, kLeft, kAbove, kAll};
+    if (mb_->kind == Kind::intra16 && !has(kNeeded16[mb_->intra16_mode])) mb_->intra16_mode = 2;
+    if (!has(kNeededChroma[mb_->chroma_mode])) mb_->chroma_mode = 0;
 }
 
 // I macroblock types (table 7-11), from 0.
