@@ -6,6 +6,8 @@
 #include "codec/video_decoder.hpp"
 #include "container/reader.hpp"
 #include "standin/test_card.hpp"
+#include "support/clips.hpp"
+#include "support/h264_writer.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
@@ -102,4 +104,44 @@ TEST_CASE("an H.264 file is converted for a small screen; where it is damaged is
     CHECK(after.size() >= static_cast<std::size_t>(kSampleFrames) - 4);
     CHECK(std::count(after.begin(), after.end(), 20) == 1);
     CHECK(after.back() == kSampleFrames - 1);
+}
+
+TEST_CASE("interlaced H.264, of fields and pairs in every mixture, is inspected and converted",
+          "[cli][convert][h264]") {
+    const TempDir dir;
+    H264WriterSettings settings;
+    settings.columns = 20;
+    settings.rows = 12;
+    settings.frames_only = false;
+    settings.fields = 60;
+    settings.b_slices = settings.cabac = true;
+    settings.pictures = 50;
+    const H264Written written = write_h264(settings);
+    Lane lane;
+    lane.track.id = 1;
+    lane.track.kind = TrackKind::video;
+    lane.track.codec = Codec::h264;
+    lane.track.codec_config = written.config;
+    lane.track.width = 320;
+    lane.track.height = 192;
+    lane.track.frame_rate = {25, 1};
+    lane.packets = written.packets;
+    for (Packet& packet : lane.packets) {
+        packet.track = 1;
+        packet.pts += base::from_ticks(2, 25);  // decoded before it is shown
+    }
+    for (const char* const format : {"mp4", "mpeg-ts", "matroska"}) {
+        INFO(format);
+        const std::string name = std::string("camera.") + format;
+        write_media(dir / name, format, {lane});
+        const Ran inspected = run_program({"inspect", name, "--json"}, dir.path());
+        REQUIRE(inspected.status == 0);
+        CHECK(json_of(inspected)["tracks"][0]["scan"] == "interlaced");
+        const Ran ran = run_program({"convert", name, "--into", "library", "--name", format, "--json"}, dir.path());
+        INFO(ran.err);
+        REQUIRE(ran.status == 0);
+        const Json output = json_of(ran)["outputs"][0];
+        CHECK(output["problems"].empty());
+        CHECK(output["duration_s"].get<double>() == Approx(2).margin(0.1));
+    }
 }

@@ -270,11 +270,12 @@ class Writer {
             for (const int side : s_.crop) b.ue(static_cast<std::uint32_t>(side));
         }
         b.bit(1);  // usability information, for the reordering depth
-        for (int i = 0; i < 4; ++i) b.bit(0);
-        b.bit(0);
-        b.bit(0);
-        b.bit(0);
-        b.bit(0);
+        b.put(0, 4);
+        b.bit(1);  // timing_info_present_flag: 25 a second
+        b.put(1, 32);
+        b.put(50, 32);
+        b.bit(1);
+        b.put(0, 3);
         b.bit(1);  // bitstream_restriction_flag
         b.bit(1);
         b.ue(0);
