@@ -44,7 +44,7 @@ class Deblocking {
 
     void macroblock(int x, int row) {
         const Macroblock& q = work_.at(row, x);
-        const SliceHeader& rules = work_.slice_of(q).header;
+        const SliceHeader& rules = Work::slice_of(q).header;
         if (rules.deblocking == 1) return;
         q_ = &q;
         x_ = x;

@@ -230,6 +230,7 @@ class H264Decoder : public media::VideoDecoder {
                 Macroblock& mb = work_.at(raster, x);
                 mb = {};
                 mb.slice = number;
+                mb.of = &slice;
                 mb.field = first_.field;
                 mb.qp = static_cast<std::uint8_t>(first_.qp);
                 mb.chroma_qp[0] = mb.chroma_qp[1] = mb.qp;
@@ -309,7 +310,7 @@ class H264Decoder : public media::VideoDecoder {
         }
     }
 
-    static constexpr int kMostMacroblocks = 139'264;  // MaxFS of level 6.2 (table A-1)
+    static constexpr int kMostMacroblocks = 139'264;            // MaxFS of level 6.2 (table A-1)
     static constexpr Time kTogether = std::chrono::seconds(1);  // what is no farther apart is one stretch
     static constexpr std::size_t kMostProblems = 1000;
 

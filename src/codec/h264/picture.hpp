@@ -24,6 +24,8 @@ enum class Kind : std::uint8_t { none, intra4, intra8, intra16, pcm, inter };
 // 7-18): whole, in two above each other, in two beside each other, in four.
 enum class Shape : std::uint8_t { whole, rows, columns, quarters };
 
+struct Slice;
+
 // Blocks of 4x4 samples are numbered in raster order (row * 4 + column), blocks of 8x8 as row * 2 + column; only
 // `nonzero` follows coding order (6.4.3).
 struct Macroblock {
@@ -43,6 +45,7 @@ struct Macroblock {
     std::array<Shape, 4> sub_shapes{};
     std::uint16_t filled = 0;        // 4x4 blocks with coefficients, in raster order, as the deblocking wants them
     std::uint32_t slice = 0;         // number of the slice, counted through all pictures from 1 on
+    const Slice* of = nullptr;       // that slice
     std::uint32_t nonzero = 0;       // blocks that a residual is added to: Y in bits 0 to 15, Cb from 16, Cr from 20 on
     std::uint32_t only_dc = 0;       // of these the ones with the first coefficient alone
     std::uint32_t coefficients = 0;  // where they begin among those of the row

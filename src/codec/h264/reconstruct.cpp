@@ -66,7 +66,7 @@ void Reconstruction::add_chroma() {
 
 void Reconstruction::macroblock(int x, int raster_row) {
     mb_ = &work_.at(raster_row, x);
-    slice_ = &work_.slice_of(*mb_);
+    slice_ = &Work::slice_of(*mb_);
     x_ = x;
     row_ = raster_row;
     const Picture& picture = work_.frame->picture;

@@ -43,7 +43,7 @@ void Rows::finish() {
     if (work_ == nullptr) return;
     parsed_ = work_->rows;
     if (!helpers_.empty()) changed_.notify_all();
-    while (next_deblock_ < work_->rows || deblocking_) {
+    while (next_deblock_ < work_->rows || busy_ > 0) {
         if (!take(lock)) changed_.wait(lock);
     }
     work_ = nullptr;
@@ -69,20 +69,24 @@ bool Rows::take(std::unique_lock<std::mutex>& lock) {
     if (!deblocking_ && row < work.rows && next_ > row && reconstructed(row) &&
         (row + 1 == work.rows || (next_ > row + 1 && reconstructed(row + 1)))) {
         deblocking_ = true;
+        ++busy_;
         lock.unlock();
         deblock_row(work, kernels_, row);
         lock.lock();
         deblocking_ = false;
+        --busy_;
         ++next_deblock_;
         if (!helpers_.empty()) changed_.notify_all();
         return true;
     }
     if (next_ < parsed_) {
         const int mine = next_++;
+        ++busy_;
         RowProgress* const progress = progress_.get() + mine;
         lock.unlock();
         reconstruct_row(work, kernels_, mine, mine > 0 ? progress - 1 : nullptr, *progress);
         lock.lock();
+        --busy_;
         if (!helpers_.empty()) changed_.notify_all();
         return true;
     }

@@ -43,6 +43,7 @@ class Rows {
     int next_ = 0;          // row to be reconstructed
     int next_deblock_ = 0;  // row to be deblocked
     bool deblocking_ = false;
+    int busy_ = 0;  // threads at a row: even when it is done, they still look at the picture
     bool stop_ = false;
     std::vector<std::thread> helpers_;
 };

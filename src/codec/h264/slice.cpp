@@ -151,6 +151,7 @@ void SliceParser::reset_macroblock() {
     *mb_ = kBlank;
     mb_->field = header_->field || (adaptive_ && pair_field_);
     mb_->slice = number_;
+    mb_->of = slice_;
     set_qp(qp_);
     find_neighbours();
 }

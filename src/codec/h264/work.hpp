@@ -49,7 +49,7 @@ struct Work {
 
     std::vector<Macroblock> macroblocks;  // of the whole frame, in raster order; see Motion
     std::uint32_t first_slice = 1;        // number of slices[0]
-    std::deque<Slice> slices;
+    std::deque<Slice> slices;             // rows that are parsed find theirs by Macroblock::of: this grows meanwhile
     std::vector<std::vector<std::int16_t>> coefficients;  // of each row
 
     // Rows of macroblocks in the frame's raster that make up a row: the first, and how many.
@@ -68,7 +68,7 @@ struct Work {
     }
     // Whether something of this picture came for it.
     bool has(const Macroblock& mb) const { return mb.slice >= first_slice; }
-    const Slice& slice_of(const Macroblock& mb) const { return slices[mb.slice - first_slice]; }
+    static const Slice& slice_of(const Macroblock& mb) { return *mb.of; }
 };
 
 // How many macroblocks of a row have their samples.
