@@ -16,6 +16,7 @@ extern "C" {
 #include "bitstream/nal.hpp"
 #include "codec/video_decoder.hpp"
 #include "support/browser.hpp"
+#include "support/clips.hpp"
 #include "support/h264_judge.hpp"
 #include "support/support.hpp"
 
@@ -416,6 +417,27 @@ TEST_CASE("a browser's decoder sees the same pictures", "[h264][browser]") {
     for (std::size_t i = 0; i < out.size(); ++i) {
         CHECK(base::to_ticks(out[i].pts, 1'000'000) == judged->front()[i].time);
         CHECK(hash_of(out[i]) == judged->front()[i].hash);
+    }
+}
+
+TEST_CASE("a recording by another maker's encoder looks as a browser shows it", "[h264][browser]") {
+    const base::Path file = base::Path(WAVECREST_SOURCE) / "../shared/interop/clip.mkv";
+    if (!has_browser() || !std::filesystem::exists(file)) return;
+    for (const Lane& lane : read_media(file)) {
+        if (lane.track.codec != Codec::h264) continue;
+        std::string why;
+        const auto judged = judge_h264({{lane.track.codec_config, lane.packets}}, why);
+        INFO(why);
+        REQUIRE(judged);
+        auto decoder = codec::make_h264_decoder(lane.track);
+        std::vector<Picture> out;
+        for (const Packet& packet : lane.packets) REQUIRE(decoder->decode(packet, out));
+        REQUIRE(decoder->flush(out));
+        REQUIRE(out.size() > 100);
+        REQUIRE(judged->front().size() == out.size());
+        int differing = 0;
+        for (std::size_t i = 0; i < out.size(); ++i) differing += hash_of(out[i]) != judged->front()[i].hash ? 1 : 0;
+        CHECK(differing == 0);
     }
 }
 
