@@ -84,7 +84,7 @@ std::shared_ptr<Frame> PictureBuffer::allocate(const Sps& sps, bool reference) {
     motion.all_columns = !sps.direct_8x8_inference;
     motion.all_rows = !sps.direct_8x8_inference || !sps.frames_only;
     const std::size_t count = static_cast<std::size_t>(sps.columns) * static_cast<std::size_t>(sps.rows);
-    motion.blocks.resize(4 * count);
+    motion.blocks.assign(4 * count, {});
     motion.vectors.resize(motion.each() * count);
     return frame;
 }
@@ -276,7 +276,7 @@ void PictureBuffer::make_lists(const Sps& sps, const SliceHeader& slice, std::ve
                 while (i < frames.size() && ((are_long ? frames[i]->long_term : frames[i]->short_term) & which) == 0)
                     ++i;
                 if (i >= frames.size()) return false;
-                fields.push_back({frames[i++], which});
+                fields.push_back({frames[i++], which, false, are_long});
                 return true;
             };
             if (take(parity)) {
@@ -292,7 +292,7 @@ void PictureBuffer::make_lists(const Sps& sps, const SliceHeader& slice, std::ve
         if (slice.field) {
             for (const Reference& one : fields_of(frames, are_long)) list.push_back(one);
         } else {
-            for (Frame* frame : frames) list.push_back({frame, kFrame});
+            for (Frame* frame : frames) list.push_back({frame, kFrame, false, are_long});
         }
     };
     if (!b) {
@@ -370,7 +370,7 @@ void PictureBuffer::make_lists(const Sps& sps, const SliceHeader& slice, std::ve
         for (const Reference& one : list) {
             if (one.frame != nullptr && some.frame == nullptr) some = one;
         }
-        if (some.frame == nullptr && latest_ != nullptr) some = {latest_.get(), structure};
+        if (some.frame == nullptr && latest_ != nullptr) some = {latest_.get(), structure, true, false};
         for (Reference& one : list) {
             if (one.frame != nullptr) continue;
             one = some;
@@ -386,9 +386,11 @@ Reference PictureBuffer::by_number(int number, bool long_term, const SliceHeader
     const auto look = [&](Frame* frame) -> Reference {
         const int own = long_term ? frame->long_index : frame->frame_num_wrap;
         const int marked = long_term ? frame->long_term : frame->short_term;
-        if (!slice.field) return marked == kFrame && own == number ? Reference{frame, kFrame} : Reference{};
+        if (!slice.field)
+            return marked == kFrame && own == number ? Reference{frame, kFrame, false, long_term} : Reference{};
         for (const int which : {structure, kFrame - structure}) {
-            if ((marked & which) != 0 && 2 * own + (which == structure ? 1 : 0) == number) return {frame, which};
+            if ((marked & which) != 0 && 2 * own + (which == structure ? 1 : 0) == number)
+                return {frame, which, false, long_term};
         }
         return {};
     };
@@ -532,7 +534,8 @@ void PictureBuffer::bump(bool all, Out& out) {
 void PictureBuffer::drop_unused() {
     for (const auto& frame : frames_) {
         if (frame->is_reference() || frame->motion.blocks.empty() || frame == current_) continue;
-        // Nothing is predicted from its motion any more.
+        // Nothing is predicted from its motion any more, nor does a picture under way.
+        if (frame.use_count() > 1) continue;
         if (spare_motion_.size() < 2) spare_motion_.push_back(std::move(frame->motion));
         frame->motion = {};
     }

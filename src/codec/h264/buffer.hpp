@@ -28,8 +28,12 @@ class PictureBuffer {
     void end(const bitstream::h264::Sps& sps, const bitstream::h264::SliceHeader& slice, Out& out);
     void flush(Out& out);
 
+    // A frame of which one field has been decoded; null: there is none.
+    std::shared_ptr<Frame> half() const { return current_; }
     // To copy from where something is missing; null: nothing has been decoded yet.
-    Frame* latest() const { return latest_.get(); }
+    const std::shared_ptr<Frame>& latest() const { return latest_; }
+    // All that are kept, but for the current one.
+    const std::vector<std::shared_ptr<Frame>>& frames() const { return frames_; }
 
   private:
     std::shared_ptr<Frame> allocate(const bitstream::h264::Sps& sps, bool reference);

@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstring>
 #include <map>
 #include <optional>
 #include <thread>
@@ -10,7 +11,7 @@
 #include "bitstream/nal.hpp"
 #include "codec/h264/buffer.hpp"
 #include "codec/h264/decoder.hpp"
-#include "codec/h264/rows.hpp"
+#include "codec/h264/pipeline.hpp"
 #include "codec/h264/slice.hpp"
 #include "codec/video_decoder.hpp"
 #include "codec/waiting_times.hpp"
@@ -55,6 +56,7 @@ class H264Decoder : public media::VideoDecoder {
     }
     Status flush(std::vector<Picture>& out) override {
         finish_picture();
+        if (const auto half = buffer_.half()) fill_field(*half);
         buffer_.flush(ready_);
         give(out);
         return {};
@@ -107,7 +109,7 @@ class H264Decoder : public media::VideoDecoder {
     }
 
     Status take_slice(ByteSpan unit, std::int64_t number) {
-        const ByteVector rbsp = nal::unescape(unit.subspan(1));
+        ByteVector rbsp = nal::unescape(unit.subspan(1));
         const auto ids = avc::slice_pps_id(rbsp);
         if (!ids) return {};
         const auto pps = pictures_.find(ids->second);
@@ -124,7 +126,9 @@ class H264Decoder : public media::VideoDecoder {
             // What still waits is shown by the old parameters.
             buffer_.activate(sps->second, ready_);
             active_sps_ = sps->first;
+            const auto half = buffer_.half();
             frame_ = buffer_.begin(sps->second, *header, number, ready_);
+            if (half && half != frame_) fill_field(*half);
             first_ = *header;
             const avc::Sps& s = sps->second;
             frame_->window = {s.crop_left, s.crop_top, std::min(s.width, s.columns * 16 - s.crop_left),
@@ -134,35 +138,29 @@ class H264Decoder : public media::VideoDecoder {
             frame_->dangling = pts_ < *first_shown_;
             if (!header->field) frame_->pic_struct = pic_struct_;
             pic_struct_ = -1;
-            begin_work(sps->second);
+            begin_job(sps->second);
         }
-        // Slices come in order but for what is lost; one that was overtaken is a double.
-        const int first = header->first_mb;
-        if (first < expected_) {
-            if (sps->second.profile_idc == 66 && (sps->second.constraint_flags & 0x40) == 0)
-                return refuse("has slices in any order");
-            return {};
-        }
-        if (first >= units()) return {};
+        if (!job_->slices.empty() && header->first_mb <= job_->slices.back().slice.header.first_mb &&
+            sps->second.profile_idc == 66 && (sps->second.constraint_flags & 0x40) == 0)
+            return refuse("has slices in any order");
         std::vector<Reference> lists[2];
         buffer_.make_lists(sps->second, *header, lists);
         if (header->type != avc::SliceType::i && lists[0].empty()) return {};
         if (header->type == avc::SliceType::b && lists[1].empty()) return {};
-        conceal(first);
         auto& scales = scales_[ids->second];
         if (!scales) scales = std::make_shared<QuantScales>(make_scales(pps->second.scaling));
-        Slice& slice = work_.slices.emplace_back();
-        slice.header = *header;
-        slice.constrained_intra = pps->second.constrained_intra;
-        slice.weighted = header->type == avc::SliceType::p   ? pps->second.weighted_p ? 1 : 0
-                         : header->type == avc::SliceType::b ? pps->second.weighted_b
-                                                             : 0;
-        for (int list = 0; list < 2; ++list) slice.lists[list] = std::move(lists[list]);
-        prepare_samples(slice, *frame_, work_.adaptive);
-        const int count =
-            parser_.parse(work_, sps->second, pps->second, *scales, rbsp, [this](int row) { rows_->parsed(row + 1); });
-        // Of a pair both are there, or none.
-        expected_ = first + (work_.adaptive ? count / 2 : count);
+        Coded& coded = job_->slices.emplace_back();
+        coded.sps = std::make_shared<avc::Sps>(sps->second);
+        coded.pps = std::make_shared<avc::Pps>(pps->second);
+        coded.scales = scales;
+        coded.rbsp = std::move(rbsp);
+        coded.slice.header = *header;
+        coded.slice.constrained_intra = pps->second.constrained_intra;
+        coded.slice.weighted = header->type == avc::SliceType::p   ? pps->second.weighted_p ? 1 : 0
+                               : header->type == avc::SliceType::b ? pps->second.weighted_b
+                                                                   : 0;
+        for (int list = 0; list < 2; ++list) coded.slice.lists[list] = std::move(lists[list]);
+        prepare_samples(coded.slice, *frame_, job_->work.adaptive);
         return {};
     }
     Status check(const avc::Sps& sps, const avc::Pps& pps) const {
@@ -174,97 +172,61 @@ class H264Decoder : public media::VideoDecoder {
         return {};
     }
 
-    void begin_work(const avc::Sps& sps) {
-        work_.frame = frame_.get();
-        work_.structure = !first_.field ? kFrame : first_.bottom ? kBottom : kTop;
-        work_.adaptive = sps.macroblock_adaptive && !first_.field;
-        work_.columns = sps.columns;
-        work_.rows = work_.adaptive || first_.field ? sps.rows / 2 : sps.rows;
-        work_.macroblocks.resize(static_cast<std::size_t>(sps.columns) * static_cast<std::size_t>(sps.rows));
-        work_.first_slice += static_cast<std::uint32_t>(work_.slices.size());
-        work_.slices.clear();
-        work_.coefficients.resize(static_cast<std::size_t>(work_.rows));
-        for (auto& row : work_.coefficients) row.clear();
-        expected_ = 0;
-        if (!rows_) {
+    void begin_job(const avc::Sps& sps) {
+        if (!pipeline_) {
             // Small pictures are done before another thread has woken up.
             const bool small = sps.columns * sps.rows < 1000;
             const int threads = settings_.threads > 0
                                     ? settings_.threads
                                     : std::clamp(static_cast<int>(std::thread::hardware_concurrency()), 1, 3);
-            rows_ = std::make_unique<Rows>(*settings_.kernels, small && settings_.threads == 0 ? 0 : threads - 1);
+            pipeline_ =
+                std::make_unique<Pipeline>(*settings_.kernels, small && settings_.threads == 0 ? 0 : threads - 1);
         }
-        rows_->begin(work_);
+        job_ = pipeline_->make();
+        job_->frame = frame_;
+        job_->first = first_;
+        job_->latest = buffer_.latest();
+        job_->held = buffer_.frames();
+        Work& work = job_->work;
+        work.frame = frame_.get();
+        work.structure = !first_.field ? kFrame : first_.bottom ? kBottom : kTop;
+        work.adaptive = sps.macroblock_adaptive && !first_.field;
+        work.columns = sps.columns;
+        work.rows = work.adaptive || first_.field ? sps.rows / 2 : sps.rows;
+        work.macroblocks.resize(static_cast<std::size_t>(sps.columns) * static_cast<std::size_t>(sps.rows));
+        work.coefficients.resize(static_cast<std::size_t>(work.rows));
+        for (auto& row : work.coefficients) row.clear();
     }
-    // Of the current picture: macroblocks, or pairs of them.
-    int units() const { return work_.columns * work_.rows; }
 
     void finish_picture() {
         if (!frame_) return;
+        // What comes out at once is waited for at once; else a picture may still be under way when the next one comes.
+        const bool resets = std::any_of(first_.markings.begin(), first_.markings.end(),
+                                        [](const auto& marking) { return marking.operation == 5; });
+        pipeline_->submit(std::move(job_), pipeline_->alone() || resets ? 0 : 1);
+        job_.reset();
         const auto sps = sequences_.find(active_sps_);
-        conceal(units());
-        rows_->finish();
         if (sps != sequences_.end()) buffer_.end(sps->second, first_, ready_);
         frame_.reset();
     }
 
-    // What is missing before this address is taken from an earlier picture: where the picture moves, from where it
-    // moved to there before.
-    void conceal(int until) {
-        if (expected_ >= until) return;
-        Slice& slice = work_.slices.emplace_back();
-        const std::uint32_t number = work_.first_slice + static_cast<std::uint32_t>(work_.slices.size()) - 1;
-        slice.header.type = avc::SliceType::p;
-        slice.header.field = first_.field;
-        slice.header.bottom = first_.bottom;
-        slice.header.deblocking = 1;
-        Frame* const from = buffer_.latest() != frame_.get() ? buffer_.latest() : nullptr;
-        if (from != nullptr) slice.lists[0].push_back({from, work_.structure});
-        prepare_samples(slice, *frame_, work_.adaptive);
-        const bool moves = from != nullptr && !from->motion.blocks.empty() && !work_.adaptive && !from->adaptive &&
-                           from->field_pair == first_.field;
-        for (; expected_ < until; ++expected_) {
-            const int x = expected_ % work_.columns, row = expected_ / work_.columns;
-            for (int k = 0; k < work_.rows_in_raster(); ++k) {
-                const int raster = work_.raster_row(row) + k;
-                Macroblock& mb = work_.at(raster, x);
-                mb = {};
-                mb.slice = number;
-                mb.of = &slice;
-                mb.field = first_.field;
-                mb.qp = static_cast<std::uint8_t>(first_.qp);
-                mb.chroma_qp[0] = mb.chroma_qp[1] = mb.qp;
-                mb.modes.fill(2);
-                for (std::size_t list = 0; list < 2; ++list) {
-                    mb.ref[list].fill(-1);
-                    mb.ref_picture[list].fill(-1);
-                }
-                if (from == nullptr) {
-                    // Grey.
-                    mb.kind = Kind::intra16;
-                    mb.intra16_mode = 2;
-                    auto& store = work_.coefficients[static_cast<std::size_t>(row)];
-                    mb.coefficients = static_cast<std::uint32_t>(store.size());
-                } else {
-                    mb.kind = Kind::inter;
-                    mb.ref[0].fill(0);
-                    mb.ref_picture[0].fill(slice.lists[0].front().id());
-                    const auto at = static_cast<std::size_t>(raster * work_.columns + x);
-                    if (moves && from->motion.blocks[4 * at].ref >= 0)
-                        mb.mv[0].fill(from->motion.vectors[at * from->motion.each()]);
-                }
-                if (!frame_->motion.blocks.empty()) {
-                    const auto at = static_cast<std::size_t>(raster * work_.columns + x);
-                    for (std::size_t b = 0; b < 4; ++b) frame_->motion.blocks[4 * at + b] = {};
-                }
-                ++frame_->lost;
-            }
-            if (x + 1 == work_.columns) rows_->parsed(row + 1);
+    // Of a frame whose other field never came: its rows are shown twice.
+    void fill_field(const Frame& frame) {
+        pipeline_->finish(&frame);
+        const Picture& picture = frame.picture;
+        const int there = frame.decoded == kBottom ? 1 : 0;
+        for (int c = 0; c < 3; ++c) {
+            const int rows = c == 0 ? picture.height : picture.height / 2;
+            for (int y = 0; y < rows; y += 2)
+                std::memcpy(picture.planes[c] + (y + 1 - there) * picture.strides[c],
+                            picture.planes[c] + (y + there) * picture.strides[c],
+                            static_cast<std::size_t>(picture.strides[c]));
         }
     }
 
     void give(std::vector<Picture>& out) {
         for (const auto& frame : ready_) {
+            pipeline_->finish(frame.get());
             if (frame->dangling) continue;
             const Frame::Window& window = frame->window;
             Picture picture = frame->picture;
@@ -323,12 +285,10 @@ class H264Decoder : public media::VideoDecoder {
     int active_sps_ = -1, pic_struct_ = -1;
     PictureBuffer buffer_;
     H264DecoderSettings settings_;
-    SliceParser parser_;
-    Work work_;
-    std::unique_ptr<Rows> rows_;
+    std::unique_ptr<Pipeline> pipeline_;
+    std::shared_ptr<Job> job_;      // the picture that is being filled
     std::shared_ptr<Frame> frame_;  // the picture being decoded
     avc::SliceHeader first_;        // its first slice
-    int expected_ = 0;              // address of its next macroblock, or pair of them
     PictureBuffer::Out ready_;
     WaitingTimes times_;
     Time pts_{};                       // of the packet

@@ -184,7 +184,7 @@ void SliceParser::direct_spatial(int blocks) {
             if (refs[list] >= 0) mvs[list] = predict(list, whole, refs[list]);
         }
     }
-    const bool short_term = !slice_->lists[1].empty() && !reference(1, 0).long_term();
+    const bool short_term = !slice_->lists[1].empty() && !reference(1, 0).long_term;
     for (int block8 = 0; block8 < 4; ++block8) {
         if ((blocks >> block8 & 1) == 0) continue;
         const Partition p{block8 % 2 * 2, block8 / 2 * 2, 2, 2};
@@ -241,7 +241,7 @@ void SliceParser::direct_temporal(int blocks) {
             set_ref(1, p, 0);
             const Reference r0 = reference(0, ref0), r1 = reference(1, 0);
             Vector forward = mv, backward{};
-            if (r0.frame != nullptr && r1.frame != nullptr && !r0.long_term()) {
+            if (r0.frame != nullptr && r1.frame != nullptr && !r0.long_term) {
                 const int td = std::clamp(r1.order_count() - r0.order_count(), -128, 127);
                 const int tb = std::clamp(current_order() - r0.order_count(), -128, 127);
                 if (td != 0) {

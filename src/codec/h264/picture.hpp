@@ -130,8 +130,8 @@ struct Reference {
     Frame* frame = nullptr;
     int structure = kFrame;
     bool stands_in = false;  // for one that isn't there
+    bool long_term = false;  // as it is marked now; marks change while pictures are under way
 
-    bool long_term() const { return (frame->long_term & structure) != 0; }
     int order_count() const { return frame->order_count(structure); }
     std::int32_t id() const {
         return static_cast<std::int32_t>(frame->id << 2 | static_cast<std::uint32_t>(structure));

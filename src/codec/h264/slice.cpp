@@ -55,7 +55,7 @@ Slice::Samples samples_of(const Reference& reference) {
 int implicit_weight(const Reference& r0, const Reference& r1, int now) {
     if (r0.frame == nullptr || r1.frame == nullptr) return 32;
     const int td = std::clamp(r1.order_count() - r0.order_count(), -128, 127);
-    if (td == 0 || r0.long_term() || r1.long_term()) return 32;
+    if (td == 0 || r0.long_term || r1.long_term) return 32;
     const int tb = std::clamp(now - r0.order_count(), -128, 127);
     const int tx = (16384 + std::abs(td / 2)) / td;
     const int scale = std::clamp((tb * tx + 32) >> 6, -1024, 1023) >> 2;
@@ -71,8 +71,8 @@ void prepare_samples(Slice& slice, const Frame& frame, bool adaptive) {
         if (!adaptive) continue;
         for (const Reference& one : slice.lists[list]) {
             for (const int structure : {kTop, kBottom}) {
-                lists[Slice::kUpper][list].push_back({one.frame, structure});
-                lists[Slice::kLower][list].push_back({one.frame, kFrame - structure});
+                lists[Slice::kUpper][list].push_back({one.frame, structure, one.stands_in, one.long_term});
+                lists[Slice::kLower][list].push_back({one.frame, kFrame - structure, one.stands_in, one.long_term});
             }
         }
     }
@@ -261,7 +261,7 @@ void SliceParser::finish_macroblock() {
     store_ref_pictures();
     if (!frame_->motion.blocks.empty()) store_motion();
     if (mb_->intra()) find_intra_edges();
-    frame_->field_macroblocks |= adaptive_ && mb_->field;
+    work_->field_macroblocks |= adaptive_ && mb_->field;
     const bool last = x_ + 1 == frame_->columns && (!adaptive_ || (address_ & 1) != 0);
     if (last) (*row_done_)(adaptive_ || header_->field ? row_ / 2 : row_);
 }
@@ -471,7 +471,7 @@ void SliceParser::store_ref_pictures() {
             }
             const Reference r = reference(list, refs[block]);
             pictures[block] = r.frame != nullptr ? r.id() : -1;
-            if (r.stands_in || (r.frame != nullptr && r.frame->lost_whole)) frame_->misses_references = true;
+            if (r.stands_in || (r.frame != nullptr && r.frame->lost_whole)) work_->misses_references = true;
         }
     }
 }

@@ -52,6 +52,11 @@ struct Work {
     std::deque<Slice> slices;             // rows that are parsed find theirs by Macroblock::of: this grows meanwhile
     std::vector<std::vector<std::int16_t>> coefficients;  // of each row
 
+    // Found while parsing; of a field picture, the frame gets to know when it is done.
+    bool field_macroblocks = false;  // of an adaptive frame
+    bool misses_references = false;  // predicted from what isn't there
+    int lost = 0;                    // macroblocks of which nothing came
+
     // Rows of macroblocks in the frame's raster that make up a row: the first, and how many.
     int raster_row(int row) const {
         if (adaptive) return 2 * row;

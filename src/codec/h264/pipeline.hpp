@@ -1,0 +1,88 @@
+// Pictures at work, on the caller's thread alone or with others beside it: slices are parsed, of two pictures at once
+// where neither needs the other's motion, and meanwhile rows that are parsed get their samples, in the order of the
+// pictures.
+#pragma once
+
+#include <condition_variable>
+#include <deque>
+#include <functional>
+#include <memory>
+#include <mutex>
+#include <thread>
+#include <vector>
+
+#include "codec/h264/slice.hpp"
+#include "codec/h264/work.hpp"
+
+namespace wavecrest::codec::h264 {
+
+// A slice as it came, with what its header said.
+struct Coded {
+    Slice slice;
+    std::shared_ptr<const Sps> sps;
+    std::shared_ptr<const Pps> pps;
+    std::shared_ptr<const QuantScales> scales;
+    ByteVector rbsp;
+};
+
+// A picture to be decoded. Filled by one thread, then given to the pipeline; complete when that says so.
+struct Job {
+    Work work;
+    SliceParser parser;
+    std::vector<Coded> slices;
+    std::shared_ptr<Frame> frame;
+    SliceHeader first;
+    std::shared_ptr<Frame> latest;             // to take from what is missing; null: there is nothing
+    std::vector<std::shared_ptr<Frame>> held;  // whatever may be referred to stays until then
+
+    // What the pipeline keeps of it.
+    std::unique_ptr<RowProgress[]> progress;
+    int capacity = 0;
+    int parsed = 0;        // rows
+    int next = 0;          // row to be reconstructed
+    int next_deblock = 0;  // row to be deblocked
+    int busy = 0;          // threads at it
+    bool deblocking = false, parsing = false, all_parsed = false;
+};
+
+class Pipeline {
+  public:
+    // With so many threads besides the caller's; 0: none.
+    Pipeline(const Kernels& kernels, int helpers);
+    ~Pipeline();
+    Pipeline(const Pipeline&) = delete;
+    Pipeline& operator=(const Pipeline&) = delete;
+
+    // A job to be filled; one that is done serves again.
+    std::shared_ptr<Job> make();
+    // Begins it, and helps until at most so many pictures are under way.
+    void submit(std::shared_ptr<Job> job, std::size_t under_way);
+    // Helps until a frame, or (null) every one, is whole.
+    void finish(const Frame* frame);
+    bool alone() const { return helpers_.empty(); }
+
+  private:
+    void help();
+    bool take(std::unique_lock<std::mutex>& lock);
+    bool take_row(std::unique_lock<std::mutex>& lock);
+    bool take_slices(std::unique_lock<std::mutex>& lock);
+    void retire();
+    bool may_be_parsed(std::size_t index) const;
+    void parse(Job& job);
+    void row_parsed(Job& job, int row);
+    // Macroblocks that are missing before this address (of pairs in adaptive frames) are taken from an earlier picture:
+    // where that moved, from where it moved to there.
+    void conceal(Job& job, int from, int until);
+    static bool reconstructed(const Job& job, int row);
+
+    const Kernels& kernels_;
+    std::mutex mutex_;
+    std::condition_variable changed_;
+    std::deque<std::shared_ptr<Job>> jobs_;  // in decoding order
+    std::vector<std::shared_ptr<Job>> spare_;
+    std::uint32_t next_slice_ = 1;
+    bool stop_ = false;
+    std::vector<std::thread> helpers_;
+};
+
+}  // namespace wavecrest::codec::h264
