@@ -89,7 +89,8 @@ struct StreamRunOptions {
     std::vector<std::string> push;      // RTMP servers to publish to
     std::string publish_key;            // take what is published with it
     std::string profile;
-    std::string subtitles;  // a file of text
+    std::string subtitles;           // a file of text
+    std::vector<std::string> sound;  // languages; empty: all that can be sent
     bool loop = false;
     std::string rate;  // constant
     std::string interface;

@@ -194,6 +194,9 @@ int run(int argc, char** argv) {
         ->check(CLI::Range(1, 999))
         ->type_name("N");
     run->add_option("--name", stream_run.name, "the stream's name, if not the file's")->type_name("NAME");
+    run->add_option("--sound", stream_run.sound, "live: the languages of its sound, as en,fr (all that can be sent)")
+        ->delimiter(',')
+        ->type_name("LANGUAGES");
     run->add_option("--subtitles", stream_run.subtitles,
                     "with file and hls: a file of text that goes with it (SRT, WebVTT)")
         ->type_name("FILE");

@@ -9,6 +9,7 @@
 #include "cli/commands.hpp"
 #include "cli/media_json.hpp"
 #include "host/machine.hpp"
+#include "media/language.hpp"
 #include "render/table.hpp"
 #include "site/site.hpp"
 #include "stream/control.hpp"
@@ -26,7 +27,12 @@ struct Running {
 
 Result<stream::StationItem> item_of(const StreamRunOptions& options) {
     stream::StationItem item;
-    for (const std::string& file : options.files) item.parts.push_back({file, options.title, 1});
+    for (const std::string& language : options.sound) {
+        if (media::language_639_2(language) == "und")
+            return fail(ErrorKind::usage, fmt::format("\"{}\" is no language", language), "--sound",
+                        "write codes such as en,fr");
+    }
+    for (const std::string& file : options.files) item.parts.push_back({file, options.title, 1, options.sound});
     if (!item.parts.empty()) item.parts.front().chapter = options.chapter;
     item.name = !options.name.empty() ? options.name
                 : item.parts.empty()  ? "published"

@@ -15,6 +15,7 @@
 #include "host/machine.hpp"
 #include "host/mounts.hpp"
 #include "host/network.hpp"
+#include "media/language.hpp"
 #include "source/input.hpp"
 
 namespace wavecrest::site {
@@ -80,6 +81,7 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
     WAVECREST_TRY_ASSIGN(publish_key, table.text("publish_key", ""));
     WAVECREST_TRY_ASSIGN(path, table.text("path", ""));
     WAVECREST_TRY_ASSIGN(subtitles, table.text("subtitles", ""));
+    WAVECREST_TRY_ASSIGN(sound, table.texts("sound"));
     WAVECREST_TRY_ASSIGN(devices, table.texts("devices"));
     WAVECREST_TRY_ASSIGN(offers, table.texts("offer"));
     for (const std::string& word : offers) {
@@ -137,6 +139,14 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
             item.offers.live = true;
         }
     }
+    if (!sound.empty() && !item.is_live())
+        return table.refuse("sound", "files go out with all of their sound: players choose",
+                            "offer the stream live, too, or leave the sound out");
+    for (const std::string& language : sound) {
+        if (media::language_639_2(language) == "und")
+            return table.refuse("sound", fmt::format("\"{}\" is no language", language), "write codes such as \"en\"");
+    }
+    for (stream::Part& part : item.parts) part.sound = sound;
     if (!subtitles.empty() && !item.offers.file && !item.offers.hls)
         return table.refuse("subtitles", "live streams carry no subtitle file",
                             "offer the stream as file or hls, too, or leave the subtitles out");
@@ -440,6 +450,7 @@ Result<convert::Plan> plan_of(const stream::Part& part, const std::string& name)
     convert::Request request;
     request.pick = part.title;
     request.profile = profile;
+    if (!part.sound.empty()) request.sound = fmt::format("{}", fmt::join(part.sound, ","));
     // Nothing is written: a name that can't be taken.
     request.into = std::filesystem::temp_directory_path() / fmt::format("wavecrest-live-{}", ::getpid());
     return convert::make_plan(*input, request);
@@ -652,6 +663,7 @@ std::string compose(const NewSite& site) {
         text +=
             "# [[stream]]\n# name = \"Lake film\"\n# file = \"library/Lake Film (2019)/Lake Film (2019).mp4\"\n# path "
             "= \"/lake.mp4\"\n# devices = [\"Lounge TV\"]\n"
+            "# sound = [\"en\"]            # live: of these languages only\n"
             "# subtitles = \"lake.en.srt\"  # a file of text that goes with it (file and hls)\n"
             "# offer = [\"file\", \"hls\"]     # every viewer pauses and skips for themselves; or the same for all:\n"
             "#                             # \"live\" (HTTP), \"live-hls\", \"rtmp\"\n"

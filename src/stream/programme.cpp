@@ -69,6 +69,12 @@ ByteVector parameter_sets(const Track& track) {
     return out;
 }
 
+bool speaks(const Track& track, const std::vector<std::string>& languages) {
+    const std::string own = media::language_639_2(track.language);
+    return languages.empty() || std::any_of(languages.begin(), languages.end(),
+                                            [&](const std::string& one) { return media::language_639_2(one) == own; });
+}
+
 bool same_bytes(ByteSpan a, ByteSpan b) {
     return std::equal(a.begin(), a.end(), b.begin(), b.end());
 }
@@ -98,7 +104,9 @@ Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
         if (ready.parts.empty()) {
             bool picture = false;
             for (const Track& track : pick.title->tracks) {
-                const std::string why = why_not(track, input->is_disc());
+                std::string why = why_not(track, input->is_disc());
+                if (why.empty() && track.kind == TrackKind::audio && !speaks(track, part.sound))
+                    why = "another language is asked for";
                 const bool second = track.kind == TrackKind::video && picture;
                 if (why.empty() && !second) {
                     picture = picture || track.kind == TrackKind::video;
@@ -113,6 +121,10 @@ Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
                         media::language_name(track.language), why.empty() ? "" : ": " + why));
                 }
             }
+            if (!part.sound.empty() && std::none_of(ready.tracks.begin(), ready.tracks.end(),
+                                                    [](const Track& track) { return track.kind == TrackKind::audio; }))
+                return fail(ErrorKind::usage, "no sound in such a language can be sent", part.source.string(),
+                            "wavecrest inspect tells its languages");
             if (ready.tracks.empty())
                 return fail(ErrorKind::input, "it holds neither pictures nor sound that can be sent",
                             part.source.string(), "convert it first (wavecrest convert)");

@@ -19,9 +19,10 @@
 namespace wavecrest::stream {
 
 struct Part {
-    base::Path source;           // anything source::open_input opens
-    std::string title = "main";  // of a disc, or the program of a recording: see source::Input::picks
-    int chapter = 1;             // to begin with
+    base::Path source;                 // anything source::open_input opens
+    std::string title = "main";        // of a disc, or the program of a recording: see source::Input::picks
+    int chapter = 1;                   // to begin with
+    std::vector<std::string> sound{};  // languages (ISO 639) of the sound that goes with it; empty: all that can
 };
 
 // What was found about a part when it was looked at.

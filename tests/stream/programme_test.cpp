@@ -193,3 +193,27 @@ TEST_CASE("a source that goes away is waited for, and goes on where it was", "[p
     }
     ender.join();
 }
+
+TEST_CASE("of several languages only the sound that is asked for goes out", "[programme]") {
+    const TempDir dir;
+    Lane english = sound_lane(Codec::aac, 3, 2), german = sound_lane(Codec::aac, 3, 3);
+    english.track.language = "eng";
+    german.track.language = "deu";
+    write_media(dir / "film.mp4", "mp4", {picture_lane(Codec::h264, 72), english, german});
+    const auto all = [](const Track&, bool) { return std::string(); };
+    const auto prepared = [&](std::vector<std::string> languages) {
+        stream::Part part;
+        part.source = dir / "film.mp4";
+        part.sound = std::move(languages);
+        return stream::prepare_programme({part}, all);
+    };
+    const auto both = prepared({}), one = prepared({"de"}), none = prepared({"fr"});
+    REQUIRE(both);
+    CHECK(both->tracks.size() == 3);
+    REQUIRE(one);
+    REQUIRE(one->tracks.size() == 2);
+    CHECK(one->tracks[1].language == "deu");
+    CHECK(one->notes.size() == 1);
+    REQUIRE_FALSE(none);
+    CHECK(none.error().kind == ErrorKind::usage);
+}
