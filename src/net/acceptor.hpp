@@ -6,17 +6,19 @@
 #include <boost/asio/io_context.hpp>
 #include <boost/asio/ip/tcp.hpp>
 
-#include <optional>
 #include <string>
+#include <vector>
 
 #include "net/listen.hpp"
 
 namespace wavecrest::net {
 
-// Opens `acceptor` at an address (empty: all of them, IPv4 and IPv6) and a port (0: any free one). Kind usage for what
-// is no address; else errors of listen_error().
-inline Status open_acceptor(std::optional<boost::asio::ip::tcp::acceptor>& acceptor, boost::asio::io_context& context,
-                            const std::string& at, std::uint16_t port) {
+using Acceptors = std::vector<boost::asio::ip::tcp::acceptor>;
+
+// Adds one that listens at an address (empty: all of them, IPv4 and IPv6) and a port (0: any free one). Kind usage for
+// what is no address; else errors of listen_error().
+inline Status open_acceptor(Acceptors& acceptors, boost::asio::io_context& context, const std::string& at,
+                            std::uint16_t port) {
     using boost::asio::ip::tcp;
     boost::system::error_code error;
     tcp::endpoint endpoint(tcp::v6(), port);
@@ -27,20 +29,33 @@ inline Status open_acceptor(std::optional<boost::asio::ip::tcp::acceptor>& accep
                         "write it in digits, such as 192.168.1.10");
         endpoint = tcp::endpoint(address, port);
     }
-    acceptor.emplace(context);
-    acceptor->open(endpoint.protocol(), error);
+    tcp::acceptor acceptor(context);
+    acceptor.open(endpoint.protocol(), error);
     if (error && at.empty()) {
         // A machine without IPv6.
         endpoint = tcp::endpoint(tcp::v4(), port);
-        acceptor->open(endpoint.protocol(), error);
+        acceptor.open(endpoint.protocol(), error);
     }
-    if (!error) acceptor->set_option(tcp::acceptor::reuse_address(true), error);
+    if (!error) acceptor.set_option(tcp::acceptor::reuse_address(true), error);
     if (!error && endpoint.protocol() == tcp::v6() && at.empty())
-        acceptor->set_option(boost::asio::ip::v6_only(false), error);
-    if (!error) acceptor->bind(endpoint, error);
-    if (!error) acceptor->listen(1024, error);
+        acceptor.set_option(boost::asio::ip::v6_only(false), error);
+    if (!error) acceptor.bind(endpoint, error);
+    if (!error) acceptor.listen(1024, error);
     if (error) return fail(listen_error(error.value(), error.message(), at, port));
+    acceptors.push_back(std::move(acceptor));
     return {};
+}
+// At `port` and at `further` ones, which come behind it.
+inline Status open_acceptors(Acceptors& acceptors, boost::asio::io_context& context, const std::string& at,
+                             std::uint16_t port, const std::vector<std::uint16_t>& further) {
+    acceptors.reserve(1 + further.size());  // loops hold on to them
+    WAVECREST_TRY(open_acceptor(acceptors, context, at, port));
+    for (const std::uint16_t one : further) WAVECREST_TRY(open_acceptor(acceptors, context, at, one));
+    return {};
+}
+inline std::uint16_t port_of(const boost::asio::ip::tcp::acceptor& acceptor) {
+    boost::system::error_code ignored;
+    return acceptor.local_endpoint(ignored).port();
 }
 
 // The address at a connection's other end, as people write it.

@@ -98,10 +98,13 @@ using Socket = asio::generic::stream_protocol::socket;
 
 // One connection. Its coroutine runs on its own strand; the figures are read from other threads.
 struct Client {
-    Client(Socket s, std::string a, std::uint64_t number) : id(number), socket(std::move(s)), address(std::move(a)) {}
+    Client(Socket s, std::string a, std::uint64_t number, std::uint16_t to, bool by_tls)
+        : id(number), socket(std::move(s)), address(std::move(a)), port(to), secure(by_tls) {}
     const std::uint64_t id;
     Socket socket;
     std::string address;
+    const std::uint16_t port;
+    const bool secure;
     Steady::time_point connected = Steady::now();
     std::atomic<Steady::rep> last_progress{Steady::now().time_since_epoch().count()};
     std::mutex mutex;
@@ -138,7 +141,7 @@ struct HttpServer::State {
     // costs a tenth more processor time when files are served, in handing over between them.)
     std::vector<std::unique_ptr<asio::io_context>> contexts;
     std::atomic<std::size_t> turn{0};
-    std::optional<tcp::acceptor> acceptor;
+    Acceptors acceptors;
     std::optional<asio::steady_timer> housekeeping;
     asio::thread_pool workers{2};
     std::vector<std::thread> threads;
@@ -158,9 +161,9 @@ struct HttpServer::State {
     }
 
     asio::io_context& next_context() { return *contexts[turn++ % contexts.size()]; }
-    asio::awaitable<void> accept_loop();
+    asio::awaitable<void> accept_loop(tcp::acceptor& acceptor);
     asio::awaitable<void> serve(std::shared_ptr<Client> client);
-    void begin(Socket socket, std::string address);
+    void begin(Socket socket, std::string address, std::uint16_t port, bool secure);
     // As many clients as there are now decide how much each may have.
     void fit_buffer(Client& client) const {
         const auto wanted = static_cast<int>(
@@ -178,12 +181,13 @@ struct HttpServer::State {
     void keep_house();
 };
 
-asio::awaitable<void> HttpServer::State::accept_loop() {
+asio::awaitable<void> HttpServer::State::accept_loop(tcp::acceptor& acceptor) {
+    const std::uint16_t port = port_of(acceptor);
     while (true) {
         error_code error;
         tcp::socket socket =
-            co_await acceptor->async_accept(next_context(), asio::redirect_error(asio::use_awaitable, error));
-        if (error == asio::error::operation_aborted || !acceptor->is_open()) co_return;
+            co_await acceptor.async_accept(next_context(), asio::redirect_error(asio::use_awaitable, error));
+        if (error == asio::error::operation_aborted || !acceptor.is_open()) co_return;
         if (error) {
             // Out of handles, most likely: give clients a moment to leave.
             asio::steady_timer pause(*contexts.front(), std::chrono::milliseconds(100));
@@ -192,15 +196,15 @@ asio::awaitable<void> HttpServer::State::accept_loop() {
         }
         const std::string address = peer_address(socket);
         socket.set_option(tcp::no_delay(true), error);
-        begin(Socket(std::move(socket)), address);
+        begin(Socket(std::move(socket)), address, port, false);
     }
 }
 
-void HttpServer::State::begin(Socket socket, std::string address) {
+void HttpServer::State::begin(Socket socket, std::string address, std::uint16_t port, bool secure) {
     error_code ignored;
     socket.native_non_blocking(true, ignored);
     const auto executor = socket.get_executor();
-    auto client = std::make_shared<Client>(std::move(socket), std::move(address), ++last_id);
+    auto client = std::make_shared<Client>(std::move(socket), std::move(address), ++last_id, port, secure);
     {
         const std::lock_guard lock(mutex);
         clients.push_back(client);
@@ -266,6 +270,8 @@ asio::awaitable<HttpReply> HttpServer::State::find_reply(const http::request<htt
     asked.content_type = field(http::field::content_type);
     asked.body = request.body();
     asked.address = client.address;
+    asked.port = client.port;
+    asked.secure = client.secure;
     HttpReply reply = settings.answer(asked);
     if (!reply.later) co_return reply;
     const auto later = std::move(reply.later);
@@ -491,9 +497,10 @@ Result<std::unique_ptr<HttpServer>> HttpServer::start(HttpServerSettings setting
     for (int i = 0; i < std::max(1, state->settings.threads); ++i)
         state->contexts.push_back(std::make_unique<asio::io_context>(1));
     state->housekeeping.emplace(*state->contexts.front());
-    WAVECREST_TRY(
-        open_acceptor(state->acceptor, *state->contexts.front(), state->settings.address, state->settings.port));
-    asio::co_spawn(*state->contexts.front(), state->accept_loop(), asio::detached);
+    WAVECREST_TRY(open_acceptors(state->acceptors, *state->contexts.front(), state->settings.address,
+                                 state->settings.port, state->settings.further));
+    for (tcp::acceptor& one : state->acceptors)
+        asio::co_spawn(*state->contexts.front(), state->accept_loop(one), asio::detached);
     state->keep_house();
     for (const auto& one : state->contexts) {
         state->threads.emplace_back([context = one.get()] {
@@ -515,13 +522,12 @@ HttpServer::~HttpServer() {
     for (const auto& context : state_->contexts) context->stop();
     for (std::thread& thread : state_->threads) thread.join();
     error_code ignored;
-    state_->acceptor->close(ignored);
+    for (tcp::acceptor& one : state_->acceptors) one.close(ignored);
     for (const auto& client : state_->clients) client->socket.close(ignored);
 }
 
 std::uint16_t HttpServer::port() const {
-    error_code ignored;
-    return state_->acceptor->local_endpoint(ignored).port();
+    return port_of(state_->acceptors.front());
 }
 
 ServerStatus HttpServer::status() const {
@@ -539,8 +545,8 @@ ServerStatus HttpServer::status() const {
     return status;
 }
 
-void HttpServer::adopt(int socket, std::string address) {
-    asio::post(*state_->contexts.front(), [s = state_.get(), socket, address = std::move(address)] {
+void HttpServer::adopt(int socket, std::string address, std::uint16_t port) {
+    asio::post(*state_->contexts.front(), [s = state_.get(), socket, address = std::move(address), port] {
         Socket adopted(s->next_context());
         error_code error;
         adopted.assign(asio::generic::stream_protocol(AF_UNIX, 0), socket, error);
@@ -548,7 +554,7 @@ void HttpServer::adopt(int socket, std::string address) {
             ::close(socket);
             return;
         }
-        s->begin(std::move(adopted), address);
+        s->begin(std::move(adopted), address, port, true);
     });
 }
 

@@ -29,6 +29,8 @@ struct HttpRequest {
     std::string host, authorization, content_type;  // of these header fields
     std::string body;                               // at most kMostHttpBody bytes
     std::string address;                            // the client's
+    std::uint16_t port = 0;                         // of this machine, that it came to
+    bool secure = false;                            // by HTTPS
 };
 inline constexpr std::size_t kMostHttpBody = 64 * 1024;
 
@@ -85,6 +87,7 @@ struct ServerEvent {
 struct HttpServerSettings {
     std::string address;                    // to listen on; empty: all, IPv4 and IPv6
     std::uint16_t port = kDefaultHttpPort;  // 0: any free one
+    std::vector<std::uint16_t> further;     // ports it listens at, too
     int threads = std::max(2, host::processors());
     Time idle_limit = base::from_seconds(60);  // a client that takes or asks nothing for so long is dropped
     HttpAnswer answer;                         // called from the server's threads, several at a time; should be quick
@@ -102,8 +105,9 @@ class HttpServer {
 
     std::uint16_t port() const;
     ServerStatus status() const;
-    // Serves a connection made elsewhere (a socket of any kind, which the server closes) as one of its own.
-    void adopt(int socket, std::string address);
+    // Serves a connection of HTTPS, decrypted elsewhere, as one of its own: a socket of any kind, which the server
+    // closes. It came to `port`.
+    void adopt(int socket, std::string address, std::uint16_t port);
 
   private:
     struct State;

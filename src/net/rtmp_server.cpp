@@ -46,9 +46,11 @@ Members status(const char* level, const char* code, std::string description) {
 }
 
 struct Connection {
-    explicit Connection(tcp::socket s, std::string a) : socket(std::move(s)), address(std::move(a)) {}
+    Connection(tcp::socket s, std::string a, std::uint16_t to)
+        : socket(std::move(s)), address(std::move(a)), port(to) {}
     tcp::socket socket;
     const std::string address;
+    const std::uint16_t port;
     rtmp::ChunkReader reader;
     std::string application;
     struct Playing {
@@ -70,11 +72,11 @@ struct Connection {
 struct RtmpServer::State {
     RtmpServerSettings settings;
     asio::io_context context{1};
-    std::optional<tcp::acceptor> acceptor;
+    Acceptors acceptors;
     std::thread thread;
     std::list<std::weak_ptr<Connection>> connections;
 
-    asio::awaitable<void> accept_loop();
+    asio::awaitable<void> accept_loop(tcp::acceptor& acceptor);
     asio::awaitable<void> serve(std::shared_ptr<Connection> connection);
     asio::awaitable<bool> handshake(Connection& connection);
     // False when the connection is to be closed.
@@ -96,11 +98,12 @@ struct RtmpServer::State {
     }
 };
 
-asio::awaitable<void> RtmpServer::State::accept_loop() {
+asio::awaitable<void> RtmpServer::State::accept_loop(tcp::acceptor& acceptor) {
+    const std::uint16_t port = port_of(acceptor);
     while (true) {
         error_code error;
-        tcp::socket socket = co_await acceptor->async_accept(asio::redirect_error(asio::use_awaitable, error));
-        if (error == asio::error::operation_aborted || !acceptor->is_open()) co_return;
+        tcp::socket socket = co_await acceptor.async_accept(asio::redirect_error(asio::use_awaitable, error));
+        if (error == asio::error::operation_aborted || !acceptor.is_open()) co_return;
         if (error) {
             asio::steady_timer pause(context, std::chrono::milliseconds(100));
             co_await pause.async_wait(asio::redirect_error(asio::use_awaitable, error));
@@ -109,7 +112,7 @@ asio::awaitable<void> RtmpServer::State::accept_loop() {
         const std::string address = peer_address(socket);
         socket.set_option(asio::socket_base::send_buffer_size(kSendBuffer), error);
         socket.set_option(tcp::no_delay(true), error);
-        auto connection = std::make_shared<Connection>(std::move(socket), address);
+        auto connection = std::make_shared<Connection>(std::move(socket), address, port);
         connections.remove_if([](const auto& one) { return one.expired(); });
         connections.push_back(connection);
         asio::co_spawn(context, serve(connection), asio::detached);
@@ -313,7 +316,9 @@ void RtmpServer::State::close_stream(Connection& connection, std::uint32_t strea
 void RtmpServer::State::play(Connection& connection, std::uint32_t stream, const std::string& name, bool reset) {
     const std::size_t mark = name.find('?');
     const std::string plain = name.substr(0, mark), query = mark == std::string::npos ? "" : name.substr(mark + 1);
-    auto flow = settings.play ? settings.play(connection.application, plain, query, connection.address) : nullptr;
+    auto flow = settings.play
+                    ? settings.play({connection.application, plain, query, connection.address, connection.port})
+                    : nullptr;
     if (stream == 0 || stream > connection.streams) flow = nullptr;
     if (!flow) {
         event(RtmpEvent::Kind::refused, connection, fmt::format("play {}/{}", connection.application, name));
@@ -347,9 +352,10 @@ void RtmpServer::State::play(Connection& connection, std::uint32_t stream, const
 
 void RtmpServer::State::publish(Connection& connection, std::uint32_t stream, const std::string& name) {
     std::string why = "this server takes no streams";
-    auto publication = settings.publish && stream != 0 && stream <= connection.streams
-                           ? settings.publish(connection.application, name, connection.address, why)
-                           : nullptr;
+    auto publication =
+        settings.publish && stream != 0 && stream <= connection.streams
+            ? settings.publish({connection.application, name, "", connection.address, connection.port}, why)
+            : nullptr;
     if (!publication) {
         event(RtmpEvent::Kind::refused, connection, fmt::format("publish to {}: {}", connection.application, why));
         reply(connection, stream, {"onStatus", 0.0, Value(), status("error", "NetStream.Publish.BadName", why)});
@@ -371,8 +377,9 @@ RtmpServer::RtmpServer(std::unique_ptr<State> state) : state_(std::move(state)) 
 Result<std::unique_ptr<RtmpServer>> RtmpServer::start(RtmpServerSettings settings) {
     auto state = std::make_unique<State>();
     state->settings = std::move(settings);
-    WAVECREST_TRY(open_acceptor(state->acceptor, state->context, state->settings.address, state->settings.port));
-    asio::co_spawn(state->context, state->accept_loop(), asio::detached);
+    WAVECREST_TRY(open_acceptors(state->acceptors, state->context, state->settings.address, state->settings.port,
+                                 state->settings.further));
+    for (tcp::acceptor& one : state->acceptors) asio::co_spawn(state->context, state->accept_loop(one), asio::detached);
     state->thread = std::thread([s = state.get()] {
         sigset_t pipe;
         sigemptyset(&pipe);
@@ -395,8 +402,7 @@ RtmpServer::~RtmpServer() {
 }
 
 std::uint16_t RtmpServer::port() const {
-    error_code ignored;
-    return state_->acceptor->local_endpoint(ignored).port();
+    return port_of(state_->acceptors.front());
 }
 
 Bytes for_message_stream(const Bytes& chunks, std::uint32_t stream) {

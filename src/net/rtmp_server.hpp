@@ -31,20 +31,24 @@ struct RtmpEvent {
     std::string what;
 };
 
+// What somebody who has connected wants.
+struct RtmpRequest {
+    std::string application, name;
+    std::string query;       // behind the name's "?", without it
+    std::string address;     // the client's
+    std::uint16_t port = 0;  // of this machine, that it came to
+};
+
 struct RtmpServerSettings {
     std::string address;                    // to listen on; empty: all
     std::uint16_t port = kDefaultRtmpPort;  // 0: any free one
+    std::vector<std::uint16_t> further;     // ports it listens at, too
     FanOut* fan_out = nullptr;              // must outlive the server
-    // What a player at `address` gets that asks for `name` of `application` (a query behind its "?", without it);
-    // null: there is no such stream for it. The flow's blocks are chunks of kRtmpFlowChunk for message stream 1, each
-    // message with a full header.
-    std::function<std::shared_ptr<Flow>(const std::string& application, const std::string& name,
-                                        const std::string& query, const std::string& address)>
-        play;
+    // What a player gets; null: there is no such stream for it. The flow's blocks are chunks of kRtmpFlowChunk for
+    // message stream 1, each message with a full header.
+    std::function<std::shared_ptr<Flow>(const RtmpRequest& request)> play;
     // Who may publish: null refuses. `why` is told to the publisher.
-    std::function<std::unique_ptr<RtmpPublication>(const std::string& application, const std::string& name,
-                                                   const std::string& address, std::string& why)>
-        publish;
+    std::function<std::unique_ptr<RtmpPublication>(const RtmpRequest& request, std::string& why)> publish;
     std::function<void(const RtmpEvent&)> on_event;
     Time idle_limit = base::from_seconds(30);  // a connection that neither plays nor sends for so long is closed
 };

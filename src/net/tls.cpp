@@ -143,7 +143,7 @@ struct TlsFront::State {
     asio::ssl::context tls{asio::ssl::context::tls_server};
     std::vector<std::unique_ptr<asio::io_context>> contexts;
     std::size_t turn = 0;
-    std::optional<tcp::acceptor> acceptor;
+    Acceptors acceptors;
     std::vector<std::thread> threads;
 
     struct Connection {
@@ -153,6 +153,7 @@ struct TlsFront::State {
         LocalSocket plain;  // our end of the pair
         asio::steady_timer limit;
         std::string address;
+        std::uint16_t port = 0;  // it came to
         void close() {
             error_code ignored;
             limit.cancel();
@@ -162,25 +163,27 @@ struct TlsFront::State {
     };
     using Held = std::shared_ptr<Connection>;
 
-    asio::awaitable<void> accept_loop();
+    asio::awaitable<void> accept_loop(tcp::acceptor& acceptor);
     asio::awaitable<void> serve(Held connection);
     static asio::awaitable<void> outward(Held connection);
 };
 
-asio::awaitable<void> TlsFront::State::accept_loop() {
+asio::awaitable<void> TlsFront::State::accept_loop(tcp::acceptor& acceptor) {
+    const std::uint16_t port = port_of(acceptor);
     while (true) {
         error_code error;
         asio::io_context& context = *contexts[turn++ % contexts.size()];
         const auto connection = std::make_shared<Connection>(context, tls);
-        co_await acceptor->async_accept(connection->secure.next_layer(),
-                                        asio::redirect_error(asio::use_awaitable, error));
-        if (error == asio::error::operation_aborted || !acceptor->is_open()) co_return;
+        co_await acceptor.async_accept(connection->secure.next_layer(),
+                                       asio::redirect_error(asio::use_awaitable, error));
+        if (error == asio::error::operation_aborted || !acceptor.is_open()) co_return;
         if (error) {
             asio::steady_timer pause(*contexts.front(), std::chrono::milliseconds(100));
             co_await pause.async_wait(asio::redirect_error(asio::use_awaitable, error));
             continue;
         }
         connection->address = peer_address(connection->secure.next_layer());
+        connection->port = port;
         connection->secure.next_layer().set_option(tcp::no_delay(true), error);
         // A slow client must be seen behind both sockets.
         connection->secure.next_layer().set_option(asio::socket_base::send_buffer_size(256 << 10), error);
@@ -205,7 +208,7 @@ asio::awaitable<void> TlsFront::State::serve(Held connection) {
         co_return;
     }
     connection->plain.assign(asio::local::stream_protocol(), ends[0], error);
-    settings.hand_over(ends[1], connection->address);
+    settings.hand_over(ends[1], connection->address, connection->port);
     asio::co_spawn(co_await asio::this_coro::executor, outward(connection), asio::detached);
     std::array<char, 4096> piece{};
     while (!error) {
@@ -253,8 +256,9 @@ Result<std::unique_ptr<TlsFront>> TlsFront::start(TlsFrontSettings settings) {
     WAVECREST_TRY(load(s.tls, s.settings.files));
     for (int i = 0; i < std::max(2, host::processors()); ++i)
         s.contexts.push_back(std::make_unique<asio::io_context>(1));
-    WAVECREST_TRY(open_acceptor(s.acceptor, *s.contexts.front(), s.settings.address, s.settings.port));
-    asio::co_spawn(*s.contexts.front(), s.accept_loop(), asio::detached);
+    WAVECREST_TRY(
+        open_acceptors(s.acceptors, *s.contexts.front(), s.settings.address, s.settings.port, s.settings.further));
+    for (tcp::acceptor& one : s.acceptors) asio::co_spawn(*s.contexts.front(), s.accept_loop(one), asio::detached);
     for (const auto& one : s.contexts) {
         s.threads.emplace_back([context = one.get()] {
             sigset_t pipe;
@@ -272,15 +276,14 @@ TlsFront::~TlsFront() {
     for (const auto& context : state_->contexts) context->stop();
     for (std::thread& thread : state_->threads) thread.join();
     error_code ignored;
-    state_->acceptor->close(ignored);
+    for (tcp::acceptor& one : state_->acceptors) one.close(ignored);
     // Coroutines that wait are destroyed with their contexts, and close what they hold.
-    state_->acceptor.reset();
+    state_->acceptors.clear();
     state_->contexts.clear();
 }
 
 std::uint16_t TlsFront::port() const {
-    error_code ignored;
-    return state_->acceptor->local_endpoint(ignored).port();
+    return port_of(state_->acceptors.front());
 }
 
 }  // namespace wavecrest::net

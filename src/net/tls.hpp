@@ -6,6 +6,7 @@
 #include <functional>
 #include <memory>
 #include <string>
+#include <vector>
 
 #include "base/file.hpp"
 #include "base/result.hpp"
@@ -33,10 +34,11 @@ Result<bool> certificate_names(const base::Path& certificate, const std::string&
 struct TlsFrontSettings {
     std::string address;                   // to listen on; empty: all
     std::uint16_t port = kDefaultTlsPort;  // 0: any free one
+    std::vector<std::uint16_t> further;    // ports it listens at, too
     CertificateFiles files;
-    // Takes a decrypted connection: a stream socket, to be closed by the taker, and the client's address. Called from
-    // the front's threads.
-    std::function<void(int socket, std::string address)> hand_over;
+    // Takes a decrypted connection: a stream socket, to be closed by the taker, the client's address, and the port it
+    // came to. Called from the front's threads.
+    std::function<void(int socket, std::string address, std::uint16_t port)> hand_over;
     std::function<void(const std::string& address, const std::string& why)> on_refused;
 };
 

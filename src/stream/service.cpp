@@ -146,7 +146,7 @@ Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
         if (const auto pieces = input->rate(title.number)) stream.curve = measure::RateCurve(*pieces);
         stream.whole = item.whole;
         if (item.hls) {
-            WAVECREST_TRY_ASSIGN(hls, FilmHls::open(item.file));
+            WAVECREST_TRY_ASSIGN(hls, FilmHls::open(item.file, item.sound));
             stream.hls = std::move(hls);
         }
         if (!item.subtitles.empty()) {
@@ -163,6 +163,7 @@ Result<std::unique_ptr<Service>> Service::start(std::vector<ReadyStream> streams
     net::HttpServerSettings http;
     http.address = settings.address;
     http.port = settings.port;
+    http.further = settings.further;
     http.on_event = settings.on_event;
     http.fan_out = settings.fan_out;
     http.answer = [s = service.get()](const net::HttpRequest& request) { return s->answer(request); };
@@ -171,14 +172,16 @@ Result<std::unique_ptr<Service>> Service::start(std::vector<ReadyStream> streams
     return service;
 }
 
-net::HttpReply Service::nothing_there() const {
-    std::string list = "There is no stream at this address. Streams of this house:\n";
+net::HttpReply Service::nothing_there(const net::HttpRequest& request) const {
+    std::string list = "There is no stream at this address. Those at this port:\n";
     for (const ReadyStream& s : streams_) {
+        if (!is_here(s.name, request)) continue;
         if (s.whole) list += "  " + net::encode_path(s.path) + "\n";
         if (s.hls) list += "  " + net::encode_path(hls_path(s.path)) + "\n";
         if (s.subtitles) list += "  " + net::encode_path(subtitles_path(s.path)) + "\n";
     }
     for (const auto& [path, name] : settings_.live_paths) {
+        if (!is_here(name, request)) continue;
         if (settings_.live->http_flow(name)) list += "  " + net::encode_path(live_path(path)) + "\n";
         if (settings_.live->hls(name)) list += "  " + net::encode_path(live_hls_path(path)) + "\n";
     }
@@ -186,7 +189,7 @@ net::HttpReply Service::nothing_there() const {
 }
 
 net::HttpReply Service::answer(const net::HttpRequest& request) const {
-    if (settings_.control &&
+    if (settings_.control && is_here("", request) &&
         (request.path == kControlPath || request.path.starts_with(std::string(kControlPath) + "/")))
         return settings_.control(request);
     if (request.method != "GET") return net::HttpReply::text(405, "This server only serves: GET and HEAD.\n");
@@ -195,6 +198,7 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
     const std::string query = request.query.empty() ? "" : "?" + request.query;
     const auto refuse = [] { return net::HttpReply::text(403, "This stream is not for this device.\n"); };
     for (const ReadyStream& s : streams_) {
+        if (!is_here(s.name, request)) continue;
         if (s.whole && request.path == s.path) {
             if (!may(s.name)) return refuse();
             net::HttpReply reply;
@@ -253,6 +257,7 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
         }
     }
     for (const auto& [path, name] : settings_.live_paths) {
+        if (!is_here(name, request)) continue;
         if (request.path == live_path(path)) {
             if (auto flow = settings_.live->http_flow(name)) {
                 if (!may(name)) return refuse();
@@ -279,7 +284,7 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
             return net::HttpReply::text(404, "This segment is gone: ask for the playlist.\n");
         }
     }
-    return nothing_there();
+    return nothing_there(request);
 }
 
 ServiceStatus Service::status() const {

@@ -19,10 +19,11 @@ namespace wavecrest::stream {
 struct StreamItem {
     std::string name;
     base::Path file;
-    std::string path;      // of the URL; empty: made from the name and the file's extension
-    bool whole = true;     // the file itself
-    bool hls = false;      // HLS on demand
-    base::Path subtitles;  // a file of text beside it; empty: none
+    std::string path;                // of the URL; empty: made from the name and the file's extension
+    bool whole = true;               // the file itself
+    bool hls = false;                // HLS on demand
+    base::Path subtitles;            // a file of text beside it; empty: none
+    std::vector<std::string> sound;  // of HLS, as of media::is_wanted(); empty: all that can be sent
 };
 
 // Subtitles that go with a stream.
@@ -67,12 +68,15 @@ Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items);
 struct ServiceSettings {
     std::string address;  // to listen on; empty: all
     std::uint16_t port = net::kDefaultHttpPort;
+    std::vector<std::uint16_t> further;  // ports to listen at, too
     std::function<void(const net::ServerEvent&)> on_event;
     // Live streams that are given over HTTP, by the path of their file's form; what they are is asked of `live`, which,
     // with the fan-out, must outlive the service.
     std::vector<std::pair<std::string, std::string>> live_paths;  // path, name
     const LiveService* live = nullptr;
     net::FanOut* fan_out = nullptr;
+    // Whether a stream (its name empty: the controls) is at the port a request came to; null: all are at all.
+    std::function<bool(const std::string& name, const net::HttpRequest& request)> is_here;
     // Whether a request may have a stream; null: all may.
     std::function<bool(const std::string& name, const net::HttpRequest& request)> lets_in;
     net::HttpAnswer control;  // answers paths that begin with kControlPath; null: nothing does
@@ -113,7 +117,10 @@ class Service {
     Service(std::vector<ReadyStream> streams, ServiceSettings settings)
         : streams_(std::move(streams)), settings_(std::move(settings)) {}
     net::HttpReply answer(const net::HttpRequest& request) const;
-    net::HttpReply nothing_there() const;
+    bool is_here(const std::string& name, const net::HttpRequest& request) const {
+        return !settings_.is_here || settings_.is_here(name, request);
+    }
+    net::HttpReply nothing_there(const net::HttpRequest& request) const;
 
     std::vector<ReadyStream> streams_;
     ServiceSettings settings_;

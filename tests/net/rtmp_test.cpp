@@ -50,14 +50,13 @@ struct Server {
         settings.port = 0;
         settings.fan_out = &fan_out;
         settings.idle_limit = base::from_seconds(3);
-        settings.play = [this](const std::string& application, const std::string& name, const std::string&,
-                               const std::string&) {
-            return application == "house" && name == "lake" ? flow : nullptr;
+        settings.play = [this](const net::RtmpRequest& request) {
+            return request.application == "house" && request.name == "lake" ? flow : nullptr;
         };
-        settings.publish = [this](const std::string&, const std::string& name, const std::string&,
+        settings.publish = [this](const net::RtmpRequest& request,
                                   std::string& why) -> std::unique_ptr<net::RtmpPublication> {
             why = "unknown key";
-            if (name != "secret-key") return nullptr;
+            if (request.name != "secret-key") return nullptr;
             return std::make_unique<Taken>(&taken);
         };
         auto started = net::RtmpServer::start(std::move(settings));

@@ -40,7 +40,9 @@ struct Secured {
         tls.address = "127.0.0.1";
         tls.port = 0;
         tls.files = {dir / "cert.pem", dir / "key.pem"};
-        tls.hand_over = [this](int socket, std::string address) { server->adopt(socket, std::move(address)); };
+        tls.hand_over = [this](int socket, std::string address, std::uint16_t port) {
+            server->adopt(socket, std::move(address), port);
+        };
         auto opened = net::TlsFront::start(std::move(tls));
         REQUIRE(opened);
         front = std::move(*opened);
