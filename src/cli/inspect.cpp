@@ -62,30 +62,34 @@ void print_title(const TitleReport& report, bool disc, const char* pieces) {
         fmt::print("\nTitle {}{}: {}, {}\n", title.number, title.main ? " (main)" : "",
                    base::format_clock(title.duration), base::format_bytes(title.size_bytes));
     if (report.is_protected) fmt::print("  protected: its packs are marked as scrambled, so it can't be converted\n");
-    for (const Track& track : title.tracks) fmt::print("  {:<8} {}\n", media::short_name(track.kind), describe(track));
+    const std::vector<std::string> names = names_of(title.tracks);
+    std::size_t width = 8;
+    for (const std::string& name : names) width = std::max(width, name.size());
+    for (std::size_t i = 0; i < names.size(); ++i)
+        fmt::print("  {:<{}} {}\n", names[i], width, describe(title.tracks[i]));
     if (report.rate.bytes() == 0 && mean_bps(report) > 0)
-        fmt::print("  {:<8} {} on average; inspect --deep tells its peaks\n", "bit rate",
+        fmt::print("  {:<{}} {} on average; inspect --deep tells its peaks\n", "bit rate", width,
                    base::format_bitrate(mean_bps(report)));
     if (report.rate.bytes() > 0)
-        fmt::print("  {:<8} {} on average, {} in the highest second\n", "bit rate",
+        fmt::print("  {:<{}} {} on average, {} in the highest second\n", "bit rate", width,
                    base::format_bitrate(report.rate.mean_bps()), base::format_bitrate(report.rate.peak_bps()));
     if (!title.chapters.empty()) {
         std::string starts;
         for (const Chapter& chapter : title.chapters)
             starts += (starts.empty() ? "" : ", ") + base::format_clock(chapter.start);
-        fmt::print("  {:<8} {}, at {}\n", "chapters", title.chapters.size(), starts);
+        fmt::print("  {:<{}} {}, at {}\n", "chapters", width, title.chapters.size(), starts);
     }
-    if (title.angles > 1) fmt::print("  {:<8} {}: convert --angle takes one of them\n", "angles", title.angles);
+    if (title.angles > 1) fmt::print("  {:<{}} {}: convert --angle takes one of them\n", "angles", width, title.angles);
     if (pieces != nullptr && !title.segments.empty()) {
-        fmt::print("  {:<8} {}\n", pieces, title.segments.size());
+        fmt::print("  {:<{}} {}\n", pieces, width, title.segments.size());
         Time at{};
         for (const auto& segment : title.segments) {
-            fmt::print("           {:>9}  {:>8}  {}\n", base::format_clock(at), base::format_clock(segment.duration),
-                       segment.id);
+            fmt::print("  {:<{}} {:>9}  {:>8}  {}\n", "", width, base::format_clock(at),
+                       base::format_clock(segment.duration), segment.id);
             at += segment.duration;
         }
     }
-    for (const std::string& difference : title.differences) fmt::print("  note     {}\n", difference);
+    for (const std::string& difference : title.differences) fmt::print("  {:<{}} {}\n", "note", width, difference);
     for (const Problem& problem : report.problems) {
         fmt::print("  problem  {} (from {} to {})\n", problem.what, base::format_clock(problem.from),
                    base::format_clock(problem.to));

@@ -136,8 +136,9 @@ int run(int argc, char** argv) {
         ->capture_default_str()
         ->type_name("TITLES");
     convert_app
-        ->add_option("--sound", convert.sound,
-                     "first (the default), all (the default with --rewrap), none, or languages as en,fr")
+        ->add_option(
+            "--sound", convert.sound,
+            "first (the default), all (the default with --rewrap), none, languages as en,fr, or numbers of tracks")
         ->type_name("WHICH");
     convert_app
         ->add_option("--subtitles", convert.subtitles,
@@ -194,9 +195,10 @@ int run(int argc, char** argv) {
         ->check(CLI::Range(1, 999))
         ->type_name("N");
     run->add_option("--name", stream_run.name, "the stream's name, if not the file's")->type_name("NAME");
-    run->add_option("--sound", stream_run.sound, "live: the languages of its sound, as en,fr (all that can be sent)")
+    run->add_option("--sound", stream_run.sound,
+                    "live and hls: which sound: languages as en,fr, numbers of tracks, or none (all that can be sent)")
         ->delimiter(',')
-        ->type_name("LANGUAGES");
+        ->type_name("WHICH");
     run->add_option("--subtitles", stream_run.subtitles,
                     "with file and hls: a file of text that goes with it (SRT, WebVTT)")
         ->type_name("FILE");

@@ -1,6 +1,7 @@
 #include "cli/media_json.hpp"
 
 #include <fmt/format.h>
+#include <algorithm>
 
 #include <cmath>
 
@@ -91,6 +92,18 @@ nlohmann::ordered_json to_json(const std::vector<Chapter>& chapters) {
     for (const Chapter& chapter : chapters)
         json.push_back({{"start_s", rounded(base::to_seconds(chapter.start))}, {"name", chapter.name}});
     return json;
+}
+
+std::vector<std::string> names_of(const std::vector<Track>& tracks) {
+    std::vector<std::string> names;
+    for (const Track& track : tracks) {
+        const auto same = [&](const Track& other) { return other.kind == track.kind; };
+        const auto all = std::count_if(tracks.begin(), tracks.end(), same);
+        const auto before =
+            std::count_if(tracks.begin(), tracks.begin() + static_cast<std::ptrdiff_t>(names.size()), same);
+        names.push_back(std::string(media::short_name(track.kind)) + (all > 1 ? fmt::format(" {}", before + 1) : ""));
+    }
+    return names;
 }
 
 std::string describe(const Track& track) {

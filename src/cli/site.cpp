@@ -133,6 +133,17 @@ int run_site_show(const SiteOptions& options) {
                            one.address, fmt::format("{} ({})", s.name(), words_for(one.way))});
         }
     }
+    for (const site::SiteStream& s : site->streams) {
+        for (const stream::StationAddress& one : site->addresses_of(s)) {
+            const bool given = std::any_of(site->devices.begin(), site->devices.end(), [&](const site::SiteDevice& d) {
+                const auto its = site->addresses_for(s, d);
+                return s.meant_for(d.device.name) &&
+                       std::any_of(its.begin(), its.end(), [&](const auto& a) { return a.address == one.address; });
+            });
+            if (!given && !net::is_http_address(one.address))
+                table.add({"other devices", one.address, fmt::format("{} ({})", s.name(), words_for(one.way))});
+        }
+    }
     fmt::print("{}\nAddresses of this machine:", table.text(2));
     for (const host::Address& a : host::addresses()) fmt::print(" {} ({})", a.address, a.interface);
     fmt::print("\n");

@@ -9,7 +9,8 @@
 #include "cli/commands.hpp"
 #include "cli/media_json.hpp"
 #include "host/machine.hpp"
-#include "media/language.hpp"
+#include "media/sound_choice.hpp"
+#include "net/http_client.hpp"
 #include "render/table.hpp"
 #include "site/site.hpp"
 #include "stream/control.hpp"
@@ -27,11 +28,7 @@ struct Running {
 
 Result<stream::StationItem> item_of(const StreamRunOptions& options) {
     stream::StationItem item;
-    for (const std::string& language : options.sound) {
-        if (media::language_639_2(language) == "und")
-            return fail(ErrorKind::usage, fmt::format("\"{}\" is no language", language), "--sound",
-                        "write codes such as en,fr");
-    }
+    WAVECREST_TRY(media::check_sound_words(options.sound, "--sound"));
     for (const std::string& file : options.files) item.parts.push_back({file, options.title, 1, options.sound});
     if (!item.parts.empty()) item.parts.front().chapter = options.chapter;
     item.name = !options.name.empty() ? options.name
@@ -73,6 +70,9 @@ Result<stream::StationItem> item_of(const StreamRunOptions& options) {
             item.offers.live = true;
         }
     }
+    if (!options.sound.empty() && !item.is_live() && !item.offers.hls)
+        return fail(ErrorKind::usage, "files go out with all of their sound: players choose", "--sound",
+                    "add --offer hls or --offer live, or leave it out");
     if (!item.is_live() && (options.loop || !options.rate.empty() || !options.profile.empty() || options.chapter > 1))
         return fail(ErrorKind::usage, "--loop, --rate, --profile and --chapter belong to live streams",
                     "the command line",
@@ -144,7 +144,7 @@ void print_live(const std::vector<stream::ReadyLive>& streams) {
             const auto& to = ready.item.transcode->video.encode;
             fmt::print("  encoded anew on the way: h264 {}x{}, aac\n", to.width, to.height);
         }
-        for (const std::string& text : ready.programme.notes) note(text);
+        for (const std::string& text : ready.programme.notes) note(fmt::format("{} (live): {}", ready.item.name, text));
     }
 }
 
@@ -163,7 +163,9 @@ void print_addresses(const Running& running, const stream::Station& station) {
                 if (!running.site) continue;  // named above
             }
             (one.way == "file" || one.way == "hls" ? own : shared) = true;
-            bool listed = site.devices.size() > 0 && running.site;
+            // Where devices are listed, what none of them is given by HTTP is the other form of what they are given.
+            const bool devices = !site.devices.empty() && running.site;
+            bool listed = devices && net::is_http_address(one.address);
             for (const site::SiteDevice& d : site.devices) {
                 const auto entry = std::find_if(site.streams.begin(), site.streams.end(),
                                                 [&](const site::SiteStream& s) { return s.name() == one.stream; });
@@ -175,7 +177,8 @@ void print_addresses(const Running& running, const stream::Station& station) {
                 listed = true;
                 table.add({d.device.name, one.address, fmt::format("{} ({})", one.stream, words_for(one.way))});
             }
-            if (!listed) table.add({"any device", one.address, fmt::format("{} ({})", one.stream, words_for(one.way))});
+            if (!listed)
+                table.add({devices ? "other devices" : "any device", one.address, fmt::format("{} ({})", one.stream, words_for(one.way))});
         }
         fmt::print("{}", table.text(2));
         std::string others;
@@ -187,9 +190,10 @@ void print_addresses(const Running& running, const stream::Station& station) {
     }
     for (const stream::StationItem& item : station.items()) {
         if (item.published())
-            fmt::print(
-                "\nTo publish \"{}\", send it to {}\n", item.name,
-                net::RtmpAddress{host, station.ports().rtmp, std::string(stream::kRtmpApplication), "KEY"}.text());
+            fmt::print("\nTo publish \"{}\", send it to {}\n", item.name,
+                       net::RtmpAddress{host, item.ports.rtmp != 0 ? item.ports.rtmp : station.ports().rtmp,
+                                        std::string(stream::kRtmpApplication), "KEY"}
+                           .text());
     }
     if (!running.settings.token.empty()) {
         fmt::print("\nSee and steer: wavecrest stream status");
@@ -322,7 +326,13 @@ int run_stream(const StreamRunOptions& options) {
         note(fmt::format("{} ({}): the streams run without controls; {}", token.error().what, token.error().where,
                          token.error().remedy));
     }
-    if (!json) print_live(ready->live);
+    if (!json) {
+        print_live(ready->live);
+        for (const stream::ReadyStream& s : ready->on_demand) {
+            for (const std::string& text : s.hls ? s.hls->notes() : std::vector<std::string>{})
+                note(fmt::format("{} (hls): {}", s.name, text));
+        }
+    }
     auto started = stream::Station::start(std::move(*ready), running->settings);
     if (!started) return report_error(started.error(), json);
     const stream::Station& station = **started;

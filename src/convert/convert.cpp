@@ -12,6 +12,7 @@
 #include "container/mp4_writer.hpp"
 #include "host/machine.hpp"
 #include "media/language.hpp"
+#include "media/sound_choice.hpp"
 
 namespace wavecrest::convert {
 namespace {
@@ -165,7 +166,7 @@ std::vector<std::string> split(const std::string& list) {
     return parts;
 }
 
-// Which sound tracks are taken: the first that tells the story, or one for each language asked for.
+// Which sound tracks are taken: the first that tells the story, or one for each language or number asked for.
 Result<std::vector<TrackId>> choose_sound(const std::vector<Track>& tracks, const Request& request, const Plan& plan) {
     std::vector<const Track*> usable;
     for (const Track& track : tracks) {
@@ -180,6 +181,14 @@ Result<std::vector<TrackId>> choose_sound(const std::vector<Track>& tracks, cons
         }
         return nullptr;
     };
+    const auto number_of = [&](const Track& wanted) {
+        std::size_t number = 0;
+        for (const Track& track : tracks) {
+            number += track.kind == TrackKind::audio ? 1 : 0;
+            if (track.id == wanted.id) break;
+        }
+        return number;
+    };
     if (request.sound == "none") return chosen;
     if (request.sound == "first") {
         if (const Track* track = best([](const Track&) { return true; })) chosen.push_back(track->id);
@@ -190,10 +199,16 @@ Result<std::vector<TrackId>> choose_sound(const std::vector<Track>& tracks, cons
         return chosen;
     }
     for (const std::string& language : split(request.sound)) {
-        const Track* track = best([&](const Track& t) { return same_language(t.language, language); });
+        const auto number = media::track_number(language);
+        const Track* track = best(
+            [&](const Track& t) { return number ? number_of(t) == *number : same_language(t.language, language); });
         if (track == nullptr) {
-            return fail(ErrorKind::usage, fmt::format("no sound track in \"{}\" can be taken", language), plan.source,
-                        "wavecrest inspect lists the tracks; give --sound first, all, none or languages such as en,fr");
+            return fail(ErrorKind::usage,
+                        number ? fmt::format("there is no sound track {} that can be taken", language)
+                               : fmt::format("no sound track in \"{}\" can be taken", language),
+                        plan.source,
+                        "wavecrest inspect lists the tracks; give --sound first, all, none, languages such as en,fr or "
+                        "numbers of sound tracks");
         }
         if (std::find(chosen.begin(), chosen.end(), track->id) == chosen.end()) chosen.push_back(track->id);
     }

@@ -16,6 +16,7 @@
 #include "container/writer.hpp"
 #include "host/machine.hpp"
 #include "media/language.hpp"
+#include "media/sound_choice.hpp"
 
 namespace wavecrest::convert {
 namespace {
@@ -36,7 +37,7 @@ std::string label(const Track& track) {
     return text;
 }
 
-// Whether a track is wanted: "all", "none", "first", "forced", or languages.
+// Whether a track is wanted: "all", "none", "first", "forced", languages or numbers.
 Result<bool> wanted(const Track& track, const std::string& choice, int number, const RewrapPlan& plan) {
     if (choice == "all") return true;
     if (choice == "none") return false;
@@ -46,12 +47,16 @@ Result<bool> wanted(const Track& track, const std::string& choice, int number, c
     while (at <= choice.size()) {
         const std::size_t comma = std::min(choice.find(',', at), choice.size());
         const std::string language = choice.substr(at, comma - at);
+        at = comma + 1;
+        if (const auto nth = media::track_number(language)) {
+            if (*nth == static_cast<std::size_t>(number)) return true;
+            continue;
+        }
         if (media::language_639_2(language) == "und" || language.size() > 3) {
             return fail(ErrorKind::usage, fmt::format("\"{}\" chooses no tracks", choice), plan.source,
-                        "give all, first, none or languages such as en,fr");
+                        "give all, first, none, languages such as en,fr, or track numbers from 1");
         }
         if (same_language(track.language, language)) return true;
-        at = comma + 1;
     }
     return false;
 }

@@ -14,7 +14,7 @@ struct RewrapRequest {
     std::string format;         // a container's short name, or "webvtt" for subtitles or closed captions as text
     base::Path into;
     std::string name;               // empty: from the input
-    std::string sound = "all";      // "all", "first", "none", or languages: "en,fr"
+    std::string sound = "all";      // "all", "first", "none", or languages and track numbers: "en,2"
     std::string subtitles = "all";  // likewise
     int angle = 1;
     int season = 1, first_episode = 1;

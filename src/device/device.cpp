@@ -204,6 +204,10 @@ bool takes(const Device& device, std::string_view protocol) {
     return std::find(device.protocols.begin(), device.protocols.end(), protocol) != device.protocols.end();
 }
 
+bool reads(const Device& device, std::string_view container) {
+    return std::find(device.containers.begin(), device.containers.end(), container) != device.containers.end();
+}
+
 Check judge_protocol(const Device& device, std::string_view protocol) {
     const bool fits = takes(device, protocol);
     return {protocol == "https" ? "secure connection" : "protocol", fits ? Verdict::pass : Verdict::fail,
@@ -214,8 +218,7 @@ Check judge_protocol(const Device& device, std::string_view protocol) {
 std::vector<Check> judge(const Device& device, std::string_view container, const std::vector<Track>& tracks,
                          std::int64_t peak_1s_bps) {
     std::vector<Check> checks;
-    const bool contained = container.empty() || std::find(device.containers.begin(), device.containers.end(),
-                                                          container) != device.containers.end();
+    const bool contained = container.empty() || reads(device, container);
     if (!container.empty())
         checks.push_back({"container", contained ? Verdict::pass : Verdict::fail, std::string(container),
                           joined(device.containers),

@@ -69,6 +69,7 @@ struct Check {
 };
 
 bool takes(const Device& device, std::string_view protocol);
+bool reads(const Device& device, std::string_view container);
 // Whether the device takes a stream by this protocol.
 Check judge_protocol(const Device& device, std::string_view protocol);
 // Whether a stream with these properties suits the device; peak_1s_bps is the stream's highest second. An empty

@@ -11,11 +11,12 @@
 
 #include "base/config.hpp"
 #include "base/units.hpp"
+#include "codec/x264_encoder.hpp"
 #include "convert/convert.hpp"
 #include "host/machine.hpp"
 #include "host/mounts.hpp"
 #include "host/network.hpp"
-#include "media/language.hpp"
+#include "media/sound_choice.hpp"
 #include "source/input.hpp"
 
 namespace wavecrest::site {
@@ -80,6 +81,9 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
     WAVECREST_TRY_ASSIGN(parts, parse_parts(table, folder));
     WAVECREST_TRY_ASSIGN(publish_key, table.text("publish_key", ""));
     WAVECREST_TRY_ASSIGN(path, table.text("path", ""));
+    WAVECREST_TRY_ASSIGN(port, table.number("port", 1, 65535, 0));
+    WAVECREST_TRY_ASSIGN(tls_port, table.number("tls_port", 1, 65535, 0));
+    WAVECREST_TRY_ASSIGN(rtmp_port, table.number("rtmp_port", 1, 65535, 0));
     WAVECREST_TRY_ASSIGN(subtitles, table.text("subtitles", ""));
     WAVECREST_TRY_ASSIGN(sound, table.texts("sound"));
     WAVECREST_TRY_ASSIGN(devices, table.texts("devices"));
@@ -121,6 +125,8 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
     item.path =
         path.empty() ? stream::default_path(name, parts.empty() ? base::Path("live.flv") : parts.front().source) : path;
     if (!subtitles.empty()) item.subtitles = from_folder(subtitles, folder);
+    item.ports = {static_cast<std::uint16_t>(port), static_cast<std::uint16_t>(tls_port),
+                  static_cast<std::uint16_t>(rtmp_port)};
     item.publish_key = publish_key;
     item.loop = loop;
     item.rate_bps = rate;
@@ -139,17 +145,21 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
             item.offers.live = true;
         }
     }
-    if (!sound.empty() && !item.is_live())
+    if (!sound.empty() && !item.is_live() && !item.offers.hls)
         return table.refuse("sound", "files go out with all of their sound: players choose",
-                            "offer the stream live, too, or leave the sound out");
-    for (const std::string& language : sound) {
-        if (media::language_639_2(language) == "und")
-            return table.refuse("sound", fmt::format("\"{}\" is no language", language), "write codes such as \"en\"");
-    }
+                            "offer the stream live or as hls, too, or leave the sound out");
+    WAVECREST_TRY(media::check_sound_words(sound, table.where("sound")));
     for (stream::Part& part : item.parts) part.sound = sound;
     if (!subtitles.empty() && !item.offers.file && !item.offers.hls)
         return table.refuse("subtitles", "live streams carry no subtitle file",
                             "offer the stream as file or hls, too, or leave the subtitles out");
+    const bool by_http = item.offers.file || item.offers.hls || item.offers.live || item.offers.live_hls;
+    if (!by_http && (port != 0 || tls_port != 0))
+        return table.refuse(port != 0 ? "port" : "tls_port", "this stream does not go out by HTTP",
+                            "offer it as file, hls, live or live-hls, too, or leave the port out");
+    if (rtmp_port != 0 && !item.offers.rtmp && !item.published())
+        return table.refuse("rtmp_port", "this stream does not go out by RTMP",
+                            "offer it as rtmp, too, or leave the port out");
     const bool live = item.is_live() && !item.published();
     if (!live && (loop || rate != 0 || !profile.empty()))
         return table.refuse(loop        ? "loop"
@@ -186,22 +196,43 @@ void check_ports(const Site& site, std::vector<Finding>& findings) {
     const auto add = [&](Finding::Severity severity, std::string what, std::string where, std::string remedy) {
         findings.push_back({severity, {ErrorKind::wanting, std::move(what), std::move(where), std::move(remedy)}});
     };
-    const bool rtmp = std::any_of(site.streams.begin(), site.streams.end(),
-                                  [](const SiteStream& s) { return s.item.offers.rtmp || s.item.published(); });
-    std::vector<std::pair<const char*, std::uint16_t>> ports;
-    if (site.plain_http) ports.emplace_back("port", site.port);
-    if (site.certificate) ports.emplace_back("tls_port", site.tls_port);
-    if (rtmp) ports.emplace_back("rtmp_port", site.rtmp_port);
+    const bool rtmp = std::any_of(site.streams.begin(), site.streams.end(), [](const SiteStream& s) {
+        return (s.item.offers.rtmp || s.item.published()) && s.item.ports.rtmp == 0;
+    });
+    struct Port {
+        std::string key;
+        std::uint16_t number;
+        std::string where;
+        std::string name;
+    };
+    std::vector<Port> ports;
+    const auto take = [&](const char* key, std::uint16_t number, const SiteStream* stream) {
+        const bool known = std::any_of(ports.begin(), ports.end(),
+                                       [&](const Port& one) { return one.key == key && one.number == number; });
+        // Streams may share one.
+        if (number == 0 || known) return;
+        ports.push_back({key, number,
+                         stream == nullptr ? fmt::format("{}, {}", site.file.string(), key)
+                                           : fmt::format("{}, line {}", site.file.string(), stream->line),
+                         stream == nullptr ? key : fmt::format("{} of stream \"{}\"", key, stream->name())});
+    };
+    if (site.plain_http) take("port", site.port, nullptr);
+    if (site.certificate) take("tls_port", site.tls_port, nullptr);
+    if (rtmp) take("rtmp_port", site.rtmp_port, nullptr);
+    for (const SiteStream& s : site.streams) {
+        take("port", s.item.ports.http, &s);
+        take("tls_port", s.item.ports.tls, &s);
+        take("rtmp_port", s.item.ports.rtmp, &s);
+    }
     for (std::size_t i = 0; i < ports.size(); ++i) {
         for (std::size_t k = 0; k < i; ++k) {
-            if (ports[i].second == ports[k].second)
+            if (ports[i].number == ports[k].number)
                 add(Finding::Severity::error,
-                    fmt::format("{} and {} are both {}", ports[k].first, ports[i].first, ports[i].second),
-                    fmt::format("{}, {}", site.file.string(), ports[i].first), "give one of them another port");
+                    fmt::format("{} and {} are both {}", ports[k].name, ports[i].name, ports[i].number), ports[i].where,
+                    "give one of them another port");
         }
     }
-    for (const auto& [key, port] : ports) {
-        const std::string where = fmt::format("{}, {}", site.file.string(), key);
+    for (const auto& [key, port, where, name] : ports) {
         if (const auto holder = host::tcp_listener(port)) {
             add(Finding::Severity::error,
                 holder->pid != 0 ? fmt::format("TCP port {} is in use by the process \"{}\" (number {})", port,
@@ -287,6 +318,87 @@ void check_supply(const SiteStream& entry, const stream::Part& part, std::int64_
                                            : "move the film to a faster drive"}});
 }
 
+// What a device is sent of a stream that is encoded anew: what the encoder promises.
+Result<std::vector<Track>> encoded_tracks(const SiteStream& entry) {
+    WAVECREST_TRY_ASSIGN(graph, plan_encode(entry.item.parts.front(), entry.profile));
+    std::vector<Track> tracks;
+    if (graph.video.encode.width > 0) {
+        WAVECREST_TRY_ASSIGN(encoder, codec::make_h264_encoder(graph.video.encode));
+        tracks.push_back(encoder->track());
+        tracks.back().scan = Scan::progressive;
+    }
+    for (const transcode::AudioPath& path : graph.audio) {
+        tracks.push_back(path.from);
+        tracks.back().codec = Codec::aac;
+        tracks.back().channels = std::min(path.from.channels, 2);
+    }
+    return tracks;
+}
+
+// Whether the devices a stream is meant for can play it by one of its ways, and their links carry it. Gives what all of
+// them take together at once.
+std::int64_t check_devices(const Site& site, const SiteStream& entry, const std::string& container,
+                           const source::Title& title, std::int64_t file_bps, const std::string& where,
+                           std::vector<Finding>& findings) {
+    std::vector<Track> encoded;
+    std::int64_t encoded_bps = 0;
+    if (!entry.profile.empty()) {
+        if (auto tracks = encoded_tracks(entry)) encoded = std::move(*tracks);
+        if (const auto profile = profile::find(entry.profile)) encoded_bps = profile->video.peak_bps;
+    }
+    const auto add = [&](Finding::Severity severity, std::string what, std::string remedy) {
+        findings.push_back({severity, {ErrorKind::wanting, std::move(what), where, std::move(remedy)}});
+    };
+    std::int64_t all_screens = 0;
+    std::vector<std::string> cannot;
+    std::size_t meant = 0;
+    for (const SiteDevice& d : site.devices) {
+        if (!entry.meant_for(d.device.name)) continue;
+        ++meant;
+        std::string why;  // by its first way; empty when one is fit
+        std::int64_t least = 0;
+        bool fit = false;
+        for (const stream::StationAddress& one : site.addresses_for(entry, d)) {
+            const bool own = one.way == "file" || one.way == "hls";  // made of the file
+            if (one.way == "subtitles") continue;
+            const bool anew = !own && !encoded.empty();
+            const std::int64_t bps = anew ? encoded_bps : file_bps;
+            std::vector<device::Check> checks = {device::judge_protocol(d.device, stream::protocol_of(one))};
+            const std::string held = one.way == "file" ? container : stream::container_of(one);
+            for (device::Check& check : device::judge(d.device, held, anew ? encoded : title.tracks, bps))
+                checks.push_back(std::move(check));
+            const auto bad = std::find_if(checks.begin(), checks.end(),
+                                          [](const device::Check& c) { return c.verdict == device::Verdict::fail; });
+            if (bad == checks.end()) {
+                least = fit ? std::min(least, bps) : bps;
+                fit = true;
+            } else if (why.empty()) {
+                why = fmt::format("{}: {} {} (takes {})", d.device.name, bad->name, bad->measured, bad->limit);
+            }
+        }
+        all_screens += least;
+        if (!fit && !why.empty()) {
+            cannot.push_back(why);
+        } else if (least > d.link.payload_bps) {
+            add(Finding::Severity::warning,
+                fmt::format("stream \"{}\" takes {}, more than the link of {} carries ({})", entry.name(),
+                            base::format_bitrate(least), d.device.name, d.link.name),
+                "wire the device, or convert the film with a profile of a lower rate (wavecrest profile list)");
+        }
+    }
+    const std::string remedy = "convert the film with a profile these devices can play, or offer it in a way they take";
+    if (meant > 0 && cannot.size() == meant) {
+        add(Finding::Severity::error,
+            fmt::format("no device of the house can play stream \"{}\": {}", entry.name(), fmt::join(cannot, "; ")),
+            remedy);
+    } else if (!cannot.empty()) {
+        add(Finding::Severity::warning,
+            fmt::format("some devices can't play stream \"{}\": {}", entry.name(), fmt::join(cannot, "; ")),
+            remedy + "; or list only the others in devices");
+    }
+    return all_screens;
+}
+
 void check_streams(const Site& site, std::vector<Finding>& findings) {
     std::int64_t all_screens = 0;
     for (const SiteStream& entry : site.streams) {
@@ -299,6 +411,7 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
             if (found) continue;
             Error about = found.error();
             about.what = fmt::format("stream \"{}\": {}", entry.name(), about.what);
+            about.where = fmt::format("{} ({})", where, about.where);
             if (const auto mount = host::missing_mount_of(part.source)) {
                 about.what += fmt::format("; {} isn't mounted at {}", mount->device, mount->at);
                 about.remedy = fmt::format("mount it: mount {}", mount->at);
@@ -311,6 +424,7 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
             if (const auto text = stream::read_subtitles(entry.item.subtitles); !text) {
                 Error about = text.error();
                 about.what = fmt::format("stream \"{}\": {}", entry.name(), about.what);
+                about.where = fmt::format("{} ({})", where, about.where);
                 findings.push_back({Finding::Severity::error, std::move(about)});
             }
         }
@@ -338,6 +452,7 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
             if (!fit) {
                 Error about = fit.error();
                 about.what = fmt::format("stream \"{}\" can't be sent: {}", entry.name(), about.what);
+                about.where = fmt::format("{} ({})", where, about.where);
                 findings.push_back({Finding::Severity::error, std::move(about)});
                 continue;
             }
@@ -348,41 +463,7 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
             title.duration.count() > 0 ? static_cast<double>(title.size_bytes) * 8 / base::to_seconds(title.duration)
                                        : 0);
         check_supply(entry, entry.item.parts.front(), mean, where, findings);
-        std::vector<std::string> cannot;
-        std::size_t meant = 0;
-        for (const SiteDevice& d : site.devices) {
-            if (!entry.meant_for(d.device.name)) continue;
-            ++meant;
-            all_screens += mean;
-            const auto checks = device::judge(d.device, (*input)->container(), title.tracks, mean);
-            const auto bad = std::find_if(checks.begin(), checks.end(),
-                                          [](const device::Check& c) { return c.verdict == device::Verdict::fail; });
-            if (bad != checks.end()) {
-                cannot.push_back(
-                    fmt::format("{}: {} {} (takes {})", d.device.name, bad->name, bad->measured, bad->limit));
-            } else if (mean > d.link.payload_bps) {
-                findings.push_back(
-                    {Finding::Severity::warning,
-                     {ErrorKind::wanting,
-                      fmt::format("stream \"{}\" takes {} on average, more than the link of {} carries ({})",
-                                  entry.name(), base::format_bitrate(mean), d.device.name, d.link.name),
-                      where,
-                      "wire the device, or convert the film with a profile of a lower rate (wavecrest profile list)"}});
-            }
-        }
-        if (meant > 0 && cannot.size() == meant) {
-            findings.push_back({Finding::Severity::error,
-                                {ErrorKind::wanting,
-                                 fmt::format("no device of the house can play stream \"{}\": {}", entry.name(),
-                                             fmt::join(cannot, "; ")),
-                                 where, "convert the film with a profile these devices can play"}});
-        } else if (!cannot.empty()) {
-            findings.push_back(
-                {Finding::Severity::warning,
-                 {ErrorKind::wanting,
-                  fmt::format("some devices can't play stream \"{}\": {}", entry.name(), fmt::join(cannot, "; ")),
-                  where, "convert the film once more for them, or list only the others in devices"}});
-        }
+        all_screens += check_devices(site, entry, (*input)->container(), title, mean, where, findings);
     }
     const device::Link server = *device::parse_link("gigabit");
     if (all_screens > server.payload_bps) {
@@ -559,6 +640,12 @@ Result<Site> parse(std::string_view text, const base::Path& file) {
     WAVECREST_TRY_ASSIGN(streams, root.tables("stream"));
     for (base::ConfigTable& table : streams) {
         WAVECREST_TRY_ASSIGN(entry, parse_stream(table, file.parent_path()));
+        if (entry.item.ports.http != 0 && !site.plain_http)
+            return table.refuse("port", "plain_http = false in [server]: there is no HTTP",
+                                "name a tls_port, or leave the port out");
+        if (entry.item.ports.tls != 0 && !site.certificate)
+            return table.refuse("tls_port", "without a certificate in [server] there is no HTTPS",
+                                "name a port, or add the certificate");
         std::vector<std::string> known;
         for (const SiteDevice& d : site.devices) known.push_back(d.device.name);
         for (const std::string& wanted : entry.devices) {
@@ -663,7 +750,8 @@ std::string compose(const NewSite& site) {
         text +=
             "# [[stream]]\n# name = \"Lake film\"\n# file = \"library/Lake Film (2019)/Lake Film (2019).mp4\"\n# path "
             "= \"/lake.mp4\"\n# devices = [\"Lounge TV\"]\n"
-            "# sound = [\"en\"]            # live: of these languages only\n"
+            "# port = 8090                # of its own; tls_port, rtmp_port likewise\n"
+            "# sound = [\"en\"]            # live and hls: of these languages only, or by number: [\"2\"]\n"
             "# subtitles = \"lake.en.srt\"  # a file of text that goes with it (file and hls)\n"
             "# offer = [\"file\", \"hls\"]     # every viewer pauses and skips for themselves; or the same for all:\n"
             "#                             # \"live\" (HTTP), \"live-hls\", \"rtmp\"\n"

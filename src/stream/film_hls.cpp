@@ -11,7 +11,9 @@
 #include "container/ts_mux.hpp"
 #include "container/writer.hpp"
 #include "media/language.hpp"
+#include "media/sound_choice.hpp"
 #include "source/input.hpp"
+#include "stream/programme.hpp"
 
 namespace wavecrest::stream {
 namespace {
@@ -42,16 +44,19 @@ struct FilmHls::Cursor {
 
 FilmHls::~FilmHls() = default;
 
-Result<std::unique_ptr<FilmHls>> FilmHls::open(const base::Path& file) {
+Result<std::unique_ptr<FilmHls>> FilmHls::open(const base::Path& file, const std::vector<std::string>& sound) {
     auto film = std::unique_ptr<FilmHls>(new FilmHls);
     film->file_ = file;
     WAVECREST_TRY_ASSIGN(input, source::open_input(file));
     WAVECREST_TRY_ASSIGN(pick, input->pick("main"));
     film->duration_ = pick.title->duration;
     bool picture = false;
+    std::size_t sounds = 0;
     for (const Track& track : pick.title->tracks) {
         std::string why =
             track.kind == TrackKind::subtitle ? "subtitles are not sent" : container::why_not("mpeg-ts", track);
+        if (track.kind == TrackKind::audio && !media::is_wanted(sound, track, ++sounds))
+            why = "other sound is asked for";
         if (why.empty() && track.kind == TrackKind::video && picture) why = "there is another picture";
         if (why.empty()) {
             picture = picture || track.kind == TrackKind::video;
@@ -65,6 +70,7 @@ Result<std::unique_ptr<FilmHls>> FilmHls::open(const base::Path& file) {
                                                why));
         }
     }
+    WAVECREST_TRY(check_sound(sound, film->tracks_, file));
     if (film->tracks_.empty() || film->duration_.count() <= 0)
         return fail(ErrorKind::input, "it holds neither pictures nor sound that can be sent as HLS", file.string(),
                     "convert it first (wavecrest convert)");

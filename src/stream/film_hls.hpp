@@ -17,8 +17,9 @@ namespace wavecrest::stream {
 
 class FilmHls {
   public:
-    // Looks at the headers. Fails (kind input) where nothing in it can be sent in transport packets.
-    static Result<std::unique_ptr<FilmHls>> open(const base::Path& file);
+    // Looks at the headers. Fails (kind input) where nothing in it can be sent in transport packets. `sound`: as of
+    // media::is_wanted(); kind usage where there is none of it.
+    static Result<std::unique_ptr<FilmHls>> open(const base::Path& file, const std::vector<std::string>& sound = {});
     ~FilmHls();
 
     const std::vector<Track>& tracks() const { return tracks_; }

@@ -1,6 +1,7 @@
 #include "stream/programme.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <chrono>
@@ -10,6 +11,7 @@
 #include "bitstream/h265.hpp"
 #include "bitstream/nal.hpp"
 #include "media/language.hpp"
+#include "media/sound_choice.hpp"
 #include "net/live_source.hpp"
 #include "source/input.hpp"
 
@@ -24,16 +26,24 @@ constexpr std::size_t kMostHeld = 4000;
 constexpr Time kLongerSound = std::chrono::seconds(1);
 constexpr std::size_t kMostSpans = 4096;
 
-// The part's track that goes on with `track`.
-const Track* continuing(const Track& track, const std::vector<Track>& tracks, std::size_t nth) {
-    const Track* best = nullptr;
-    std::size_t same = 0;
-    for (const Track& t : tracks) {
-        if (t.kind != track.kind || t.codec != track.codec) continue;
-        if (t.language == track.language && t.purpose == track.purpose) return &t;
-        if (same++ == nth || best == nullptr) best = &t;
+// The tracks of a part that go on with those of the first, in their order; null where there is none left. The same
+// language and purpose come first, then whatever is of the same codec.
+std::vector<const Track*> continuing(const std::vector<Track>& first, const std::vector<Track>& tracks) {
+    std::vector<const Track*> chosen(first.size());
+    for (const bool alike : {true, false}) {
+        for (std::size_t i = 0; i < first.size(); ++i) {
+            const Track& track = first[i];
+            const Track*& mine = chosen[i];
+            if (mine != nullptr) continue;
+            for (const Track& t : tracks) {
+                if (t.kind != track.kind || t.codec != track.codec) continue;
+                if (alike && (t.language != track.language || t.purpose != track.purpose)) continue;
+                if (std::find(chosen.begin(), chosen.end(), &t) != chosen.end()) continue;
+                if (mine == nullptr || t.id == track.id) mine = &t;
+            }
+        }
     }
-    return best;
+    return chosen;
 }
 
 std::string sound_form(const Track& t) {
@@ -42,9 +52,15 @@ std::string sound_form(const Track& t) {
 
 // Why a part can't go on where another ended; empty when it can.
 std::string why_not_after(const std::vector<Track>& first, const std::vector<Track>& tracks) {
+    const std::vector<const Track*> all = continuing(first, tracks);
     for (std::size_t i = 0; i < first.size(); ++i) {
         const Track& track = first[i];
-        const Track* other = continuing(track, tracks, i);
+        const Track* other = all[i];
+        // Sound that goes beside other sound may pause for a part.
+        if (other == nullptr && track.kind == TrackKind::audio &&
+            std::any_of(all.begin(), all.end(),
+                        [](const Track* t) { return t != nullptr && t->kind == TrackKind::audio; }))
+            continue;
         if (other == nullptr)
             return fmt::format("it has no {} {}", media::short_name(track.codec), media::short_name(track.kind));
         if (track.kind == TrackKind::audio &&
@@ -69,17 +85,19 @@ ByteVector parameter_sets(const Track& track) {
     return out;
 }
 
-bool speaks(const Track& track, const std::vector<std::string>& languages) {
-    const std::string own = media::language_639_2(track.language);
-    return languages.empty() || std::any_of(languages.begin(), languages.end(),
-                                            [&](const std::string& one) { return media::language_639_2(one) == own; });
-}
-
 bool same_bytes(ByteSpan a, ByteSpan b) {
     return std::equal(a.begin(), a.end(), b.begin(), b.end());
 }
 
 }  // namespace
+
+Status check_sound(const std::vector<std::string>& words, const std::vector<Track>& sent, const base::Path& source) {
+    if (words.empty() || words.front() == "none" ||
+        std::any_of(sent.begin(), sent.end(), [](const Track& track) { return track.kind == TrackKind::audio; }))
+        return {};
+    return fail(ErrorKind::usage, fmt::format("there is no sound \"{}\" that can be sent", fmt::join(words, ",")),
+                source.string(), "wavecrest inspect lists its sound tracks");
+}
 
 Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
                                          const std::function<std::string(const Track& track, bool disc)>& why_not) {
@@ -103,10 +121,11 @@ Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
         }
         if (ready.parts.empty()) {
             bool picture = false;
+            std::size_t sounds = 0;
             for (const Track& track : pick.title->tracks) {
                 std::string why = why_not(track, input->is_disc());
-                if (why.empty() && track.kind == TrackKind::audio && !speaks(track, part.sound))
-                    why = "another language is asked for";
+                if (track.kind == TrackKind::audio && !media::is_wanted(part.sound, track, ++sounds))
+                    why = "other sound is asked for";
                 const bool second = track.kind == TrackKind::video && picture;
                 if (why.empty() && !second) {
                     picture = picture || track.kind == TrackKind::video;
@@ -121,10 +140,7 @@ Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
                         media::language_name(track.language), why.empty() ? "" : ": " + why));
                 }
             }
-            if (!part.sound.empty() && std::none_of(ready.tracks.begin(), ready.tracks.end(),
-                                                    [](const Track& track) { return track.kind == TrackKind::audio; }))
-                return fail(ErrorKind::usage, "no sound in such a language can be sent", part.source.string(),
-                            "wavecrest inspect tells its languages");
+            WAVECREST_TRY(check_sound(part.sound, ready.tracks, part.source));
             if (ready.tracks.empty())
                 return fail(ErrorKind::input, "it holds neither pictures nor sound that can be sent",
                             part.source.string(), "convert it first (wavecrest convert)");
@@ -200,11 +216,13 @@ Status Programme::open_part(std::size_t part) {
     if (const std::string why = why_not_after(ready_.tracks, source->tracks()); !why.empty())
         return fail(ErrorKind::input, fmt::format("the file is another one now: {}", why), ready.part.source.string(),
                     "put the first one back, or start the stream anew");
+    const std::vector<const Track*> all = continuing(ready_.tracks, source->tracks());
     for (std::size_t i = 0; i < lanes_.size(); ++i) {
         const Track& track = ready_.tracks[i];
-        const Track* from = continuing(track, source->tracks(), i);
-        lanes_[i].from = from->id;
+        const Track* from = all[i];
+        lanes_[i].from = from != nullptr ? from->id : -1;
         lanes_[i].in_front.clear();
+        if (from == nullptr) continue;
         if (!same_bytes(track.codec_config.view(), from->codec_config.view()))
             lanes_[i].in_front = parameter_sets(*from);
     }

@@ -188,6 +188,7 @@ struct Station::State {
     std::unique_ptr<Service> service;
     std::unique_ptr<net::TlsFront> tls;
     std::unique_ptr<net::RtmpServer> rtmp;
+    bool rtmp_of_house = false;  // it listens at the station's port
     std::vector<std::unique_ptr<Pusher>> pushers;
     Steady::time_point started = Steady::now();
 
@@ -215,6 +216,23 @@ struct Station::State {
     }
     bool lets_in(const StationItem& one, const std::string& address, const std::string& query) const {
         return (one.from.empty() || one.from.contain(address)) && (one.key.empty() || has_key(query, one.key));
+    }
+    // Whether a stream is at a port of a kind.
+    bool is_at(const StationItem& one, std::uint16_t StationPorts::*kind, std::uint16_t port) const {
+        return one.ports.*kind != 0 ? one.ports.*kind == port : !is_own(kind, port);
+    }
+    // Whether a port is one of a stream's own.
+    bool is_own(std::uint16_t StationPorts::*kind, std::uint16_t port) const {
+        return std::any_of(ready.items.begin(), ready.items.end(),
+                           [&](const StationItem& one) { return one.ports.*kind == port; });
+    }
+    std::vector<std::uint16_t> own_ports(std::uint16_t StationPorts::*kind) const {
+        std::vector<std::uint16_t> ports;
+        for (const StationItem& one : ready.items) {
+            const std::uint16_t port = one.ports.*kind;
+            if (port != 0 && std::find(ports.begin(), ports.end(), port) == ports.end()) ports.push_back(port);
+        }
+        return ports;
     }
     Status start_rtmp();
     void push(Pusher& pusher);
@@ -272,8 +290,8 @@ Result<ReadyStation> prepare_station(std::vector<StationItem> items) {
                 return fail(ErrorKind::usage,
                             fmt::format("stream \"{}\" has several parts, which play live only", item.name), "offer",
                             "offer it live, live-hls or rtmp, or send it by UDP; or make a stream of each part");
-            on_demand.push_back(
-                {item.name, item.parts.front().source, item.path, item.offers.file, item.offers.hls, item.subtitles});
+            on_demand.push_back({item.name, item.parts.front().source, item.path, item.offers.file, item.offers.hls,
+                                 item.subtitles, item.parts.front().sound});
         } else if (!item.subtitles.empty()) {
             return fail(ErrorKind::usage,
                         fmt::format("stream \"{}\" is live only, and live streams carry no subtitle file", item.name),
@@ -308,31 +326,41 @@ Result<ReadyStation> prepare_station(std::vector<StationItem> items) {
 Station::Station(std::unique_ptr<State> state) : state_(std::move(state)) {}
 
 Status Station::State::start_rtmp() {
-    const bool wanted = std::any_of(ready.items.begin(), ready.items.end(),
-                                    [](const StationItem& i) { return i.offers.rtmp || i.published(); });
-    if (!wanted) return {};
+    const auto goes = [](const StationItem& i) { return i.offers.rtmp || i.published(); };
+    if (std::none_of(ready.items.begin(), ready.items.end(), goes)) return {};
     net::RtmpServerSettings rtmp_settings;
     rtmp_settings.address = settings.address;
-    rtmp_settings.port = settings.rtmp_port;
+    rtmp_settings.further = own_ports(&StationPorts::rtmp);
+    rtmp_of_house = std::any_of(ready.items.begin(), ready.items.end(),
+                                [&](const StationItem& i) { return goes(i) && i.ports.rtmp == 0; });
+    if (rtmp_of_house) {
+        rtmp_settings.port = settings.rtmp_port;
+    } else {
+        rtmp_settings.port = rtmp_settings.further.front();
+        rtmp_settings.further.erase(rtmp_settings.further.begin());
+    }
     rtmp_settings.fan_out = fan_out.get();
-    rtmp_settings.play = [this](const std::string& application, const std::string& name, const std::string& query,
-                                const std::string& address) -> std::shared_ptr<net::Flow> {
-        if (application != kRtmpApplication) return nullptr;
+    rtmp_settings.play = [this](const net::RtmpRequest& request) -> std::shared_ptr<net::Flow> {
+        if (request.application != kRtmpApplication) return nullptr;
         for (const StationItem& one : ready.items) {
-            if (!one.offers.rtmp || rtmp_name(one.path) != name || !lets_in(one, address, query)) continue;
+            if (!one.offers.rtmp || rtmp_name(one.path) != request.name ||
+                !is_at(one, &StationPorts::rtmp, request.port) || !lets_in(one, request.address, request.query))
+                continue;
             if (one.published()) return published.at(one.name)->flow;
             return live->rtmp_flow(one.name);
         }
         return nullptr;
     };
-    rtmp_settings.publish = [this](const std::string& application, const std::string& key, const std::string& address,
+    rtmp_settings.publish = [this](const net::RtmpRequest& request,
                                    std::string& why) -> std::unique_ptr<net::RtmpPublication> {
         why = "this stream key is not known here";
-        if (application != kRtmpApplication) return nullptr;
+        if (request.application != kRtmpApplication) return nullptr;
         for (const StationItem& one : ready.items) {
-            if (!one.published() || !same_secret(key, one.publish_key)) continue;
+            if (!one.published() || !is_at(one, &StationPorts::rtmp, request.port) ||
+                !same_secret(request.name, one.publish_key))
+                continue;
             const auto& to = published.at(one.name);
-            if (!to->begin(address)) {
+            if (!to->begin(request.address)) {
                 why = "somebody publishes with this key already";
                 return nullptr;
             }
@@ -431,6 +459,12 @@ Result<std::unique_ptr<Station>> Station::start(ReadyStation ready, StationSetti
     State& s = *station->state_;
     s.settings = std::move(settings);
     s.ready = std::move(ready);
+    for (StationItem& one : s.ready.items) {
+        // What names the station's port has none of its own.
+        if (one.ports.http == s.settings.http_port) one.ports.http = 0;
+        if (one.ports.tls == s.settings.tls_port) one.ports.tls = 0;
+        if (one.ports.rtmp == s.settings.rtmp_port) one.ports.rtmp = 0;
+    }
     s.fan_out = std::make_unique<net::FanOut>(
         net::FanOutSettings{}, [&s](net::FanOut::Event event, const std::string& address, const std::string& name) {
             s.line(event == net::FanOut::Event::skipped
@@ -450,11 +484,17 @@ Result<std::unique_ptr<Station>> Station::start(ReadyStation ready, StationSetti
     ServiceSettings http;
     http.address = s.settings.http ? s.settings.address : "127.0.0.1";
     http.port = s.settings.http ? s.settings.http_port : 0;
+    if (s.settings.http) http.further = s.own_ports(&StationPorts::http);
     http.live = s.live.get();
     http.fan_out = s.fan_out.get();
     for (const StationItem& one : s.ready.items) {
         if (one.is_live() && !one.published()) http.live_paths.emplace_back(one.path, one.name);
     }
+    http.is_here = [&s](const std::string& name, const net::HttpRequest& request) {
+        const auto kind = request.secure ? &StationPorts::tls : &StationPorts::http;
+        const StationItem* one = s.item(name);
+        return one != nullptr ? s.is_at(*one, kind, request.port) : !s.is_own(kind, request.port);
+    };
     http.lets_in = [&s](const std::string& name, const net::HttpRequest& request) {
         const StationItem* one = s.item(name);
         return one == nullptr || s.lets_in(*one, request.address, request.query);
@@ -473,9 +513,10 @@ Result<std::unique_ptr<Station>> Station::start(ReadyStation ready, StationSetti
         net::TlsFrontSettings front;
         front.address = s.settings.address;
         front.port = s.settings.tls_port;
+        front.further = s.own_ports(&StationPorts::tls);
         front.files = *s.settings.certificate;
-        front.hand_over = [&s](int socket, std::string address) {
-            s.service->server().adopt(socket, std::move(address));
+        front.hand_over = [&s](int socket, std::string address, std::uint16_t port) {
+            s.service->server().adopt(socket, std::move(address), port);
         };
         front.on_refused = [&s](const std::string& address, const std::string& why) {
             s.line(fmt::format("{}  {:<7}  no secure connection was made: {}", address, "refused", why));
@@ -523,7 +564,7 @@ StationPorts Station::ports() const {
     StationPorts ports;
     if (s.settings.http) ports.http = http_port();
     if (s.tls) ports.tls = s.tls->port();
-    if (s.rtmp) ports.rtmp = s.rtmp->port();
+    if (s.rtmp && s.rtmp_of_house) ports.rtmp = s.rtmp->port();
     return ports;
 }
 const std::vector<StationItem>& Station::items() const {
@@ -533,8 +574,11 @@ const std::vector<ReadyStream>& Station::on_demand() const {
     return state_->ready.on_demand;
 }
 
-std::vector<StationAddress> addresses_of(const StationItem& one, const std::string& host, const StationPorts& ports) {
+std::vector<StationAddress> addresses_of(const StationItem& one, const std::string& host, StationPorts ports) {
     std::vector<StationAddress> all;
+    if (one.ports.http != 0 && ports.http != 0) ports.http = one.ports.http;
+    if (one.ports.tls != 0 && ports.tls != 0) ports.tls = one.ports.tls;
+    if (one.ports.rtmp != 0) ports.rtmp = one.ports.rtmp;
     const std::string query = one.key.empty() ? "" : "?key=" + net::encode_path(one.key);
     const auto http = [&](const char* way, const std::string& path) {
         if (ports.tls != 0) all.push_back({one.name, way, address_for(host, ports.tls, path, true) + query});
@@ -554,11 +598,27 @@ std::vector<StationAddress> addresses_of(const StationItem& one, const std::stri
     return all;
 }
 
+std::string protocol_of(const StationAddress& one) {
+    if (one.way == "hls" || one.way == "live-hls") return "hls";
+    return one.address.substr(0, one.address.find(':'));
+}
+std::string container_of(const StationAddress& one) {
+    return one.way == "live" || one.way == "udp" || one.way == "rtp" ? "mpeg-ts" : "";
+}
+
 std::vector<StationAddress> addresses_for(const device::Device& device, std::vector<StationAddress> all) {
     const auto is_secure = [](const StationAddress& one) { return one.address.starts_with("https://"); };
     const bool wanted = device::takes(device, "https") && std::any_of(all.begin(), all.end(), is_secure);
     std::erase_if(
         all, [&](const StationAddress& one) { return net::is_http_address(one.address) && is_secure(one) != wanted; });
+    const auto suits = [&](const StationAddress& one) {
+        const std::string container = container_of(one);
+        return device::takes(device, protocol_of(one)) && (container.empty() || device::reads(device, container));
+    };
+    // Subtitles go with something.
+    const bool any = std::any_of(all.begin(), all.end(),
+                                 [&](const StationAddress& one) { return one.way != "subtitles" && suits(one); });
+    if (any) std::erase_if(all, [&](const StationAddress& one) { return !suits(one); });
     return all;
 }
 

@@ -35,10 +35,16 @@ struct Offers {
 Status add_offer(Offers& offers, const std::string& word);
 std::vector<std::string> names_of(const Offers& offers);
 
+// TCP ports. 0: it doesn't listen for that; of a stream: it has none of its own, and is at the station's.
+struct StationPorts {
+    std::uint16_t http = 0, tls = 0, rtmp = 0;
+};
+
 struct StationItem {
     std::string name;
     std::vector<Part> parts;  // empty: what somebody publishes here by RTMP
     std::string path;         // of the URL; empty: made from the name
+    StationPorts ports;       // of its own: it is there and nowhere else
     base::Path subtitles;     // a file of text that goes with it (file and hls); empty: none
     Offers offers;
     std::vector<LiveTarget> targets;
@@ -77,13 +83,14 @@ struct StationAddress {
     std::string address;  // to enter
 };
 
-// Of a station; 0: it doesn't listen for that.
-struct StationPorts {
-    std::uint16_t http = 0, tls = 0, rtmp = 0;
-};
 // All of one stream's. What is to be had by HTTPS and HTTP is in it twice, HTTPS first.
-std::vector<StationAddress> addresses_of(const StationItem& item, const std::string& host, const StationPorts& ports);
-// Those of them a device is given: HTTPS or HTTP, as it takes them.
+std::vector<StationAddress> addresses_of(const StationItem& item, const std::string& host, StationPorts ports);
+// The protocol it is had by: "http", "https", "hls", "rtmp", "udp" or "rtp".
+std::string protocol_of(const StationAddress& address);
+// What it is packed in: "mpeg-ts", or empty where that is the file's or the protocol's own.
+std::string container_of(const StationAddress& address);
+// Those of them a device is given: by protocols it takes, in containers it reads, HTTPS where it can. All of them,
+// where it takes none.
 std::vector<StationAddress> addresses_for(const device::Device& device, std::vector<StationAddress> addresses);
 
 struct StationViewer : Viewer {

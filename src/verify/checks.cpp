@@ -73,7 +73,7 @@ Verification failed(Verification v, Short short_of, const Error& error, std::str
     return v;
 }
 
-void add_playback(Verification& v, const measure::PlaybackModel& player, Short cause) {
+void add_playback(Verification& v, const measure::PlaybackModel& player, Short cause, bool filled) {
     v.started = player.started();
     v.startup = player.startup().value_or(Time{});
     v.stalls = player.stalls();
@@ -91,10 +91,11 @@ void add_playback(Verification& v, const measure::PlaybackModel& player, Short c
                                           : "the server, or the network between it and here, did not deliver in time");
     const auto peak = static_cast<double>(v.peak_1s_bps), link = static_cast<double>(v.link.payload_bps);
     const bool carried = v.stalls.empty() && v.started;
+    const bool fits = peak <= link && (carried ? !filled : cause != Short::network);
     add(v, "link",
-        cause != Short::network && peak <= link ? Verdict::pass
-        : carried                               ? Verdict::warn
-                                                : Verdict::fail,
+        fits      ? Verdict::pass
+        : carried ? Verdict::warn
+                  : Verdict::fail,
         fmt::format("{} on average, {} in the highest second", base::format_bitrate(v.mean_bps),
                     base::format_bitrate(v.peak_1s_bps)),
         fmt::format("{} of payload", base::format_bitrate(v.link.payload_bps)),

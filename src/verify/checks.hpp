@@ -12,8 +12,9 @@ void add(Verification& v, std::string name, device::Verdict verdict, std::string
          std::string why = "");
 // A stream that can't be played at all.
 Verification failed(Verification v, Short short_of, const Error& error, std::string check);
-// Startup and stalls of a player's model, and the link. `cause` is what stalls are put down to.
-void add_playback(Verification& v, const measure::PlaybackModel& player, Short cause);
+// Startup and stalls of a player's model, and the link. `cause` is what stalls are put down to; `filled`: it was the
+// link that was waited for most of the time.
+void add_playback(Verification& v, const measure::PlaybackModel& player, Short cause, bool filled);
 // How long the skips took, where there were some.
 void add_skips(Verification& v);
 // Startup, stalls, skips and the link of a film that was played to its end; v has them. `why_slow` is said of a slow

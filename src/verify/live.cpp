@@ -134,6 +134,7 @@ struct Receiving {
     MediaClock media;
     Time server_time{};
 
+    bool filled() const { return base::to_seconds(link.waited()) > 0.5 * base::to_seconds(clock->now()); }
     Short cause() const { return link.waited() >= server_time ? Short::network : Short::server; }
 };
 
@@ -270,11 +271,10 @@ Result<Verification> run_http_live(const Job& job, const Progress& progress, con
     else if (ended)
         add(r.v, "received", Verdict::pass, "the stream ended", "");
     // What is waited for of a live stream is its own pace: the link is to blame where it held things up.
-    const bool slow = base::to_seconds(r.link.waited()) > 0.5 * base::to_seconds(r.clock->now());
-    const Short cause = slow ? Short::network : Short::server;
+    const Short cause = r.filled() ? Short::network : Short::server;
     const measure::TransportReport report = r.meter.report();
     add_transport(r.v, report, "packets are missing: this viewer was too slow and was moved on to a later picture");
-    add_playback(r.v, player, cause);
+    add_playback(r.v, player, cause, r.filled());
     if (r.v.started) add_delay(r, delay);
     conclude_live(r.v, cause);
     return std::move(r.v);
@@ -367,12 +367,11 @@ Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Ca
     }
     if (!judge_content(r, job, "rtmp", cancel)) return std::move(r.v);
     if (lost) add(r.v, "received", Verdict::fail, lost->what, "to the end", lost->remedy);
-    const bool slow = base::to_seconds(r.link.waited()) > 0.5 * base::to_seconds(r.clock->now());
-    const Short cause = slow ? Short::network : Short::server;
+    const Short cause = r.filled() ? Short::network : Short::server;
     add(r.v, "first keyframe", keyframe && *keyframe - begun < 2s ? Verdict::pass : Verdict::warn,
         keyframe ? base::format_span(*keyframe - begun) : "none", "2 s",
         "players wait for a keyframe: encode with shorter distances between them");
-    add_playback(r.v, player, cause);
+    add_playback(r.v, player, cause, r.filled());
     if (r.v.started) add_delay(r, delay);
     conclude_live(r.v, cause);
     return std::move(r.v);
@@ -559,7 +558,7 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
         }
         add_skips(r.v);
     }
-    add_playback(r.v, player, cause);
+    add_playback(r.v, player, cause, r.filled());
     if (live && r.v.started) add_delay(r, delay);
     conclude_live(r.v, cause);
     return std::move(r.v);

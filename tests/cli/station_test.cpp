@@ -13,6 +13,7 @@
 
 #include "container/media_playlist.hpp"
 #include "measure/transport.hpp"
+#include "media/language.hpp"
 #include "net/http_client.hpp"
 #include "net/rtmp_client.hpp"
 #include "support/browser.hpp"
@@ -604,4 +605,143 @@ TEST_CASE("connections that never finish their request hold up nobody", "[statio
     }
     CHECK(r.run({"verify", r.rtmp("harbour"), "--device", "player-full", "--for", "2 s"}).status == 0);
     CHECK(r.program->end(SIGTERM) == 0);
+}
+
+TEST_CASE("streams have ports of their own, and are nowhere else", "[station]") {
+    const TempDir dir;
+    write_media(dir / "a.mp4", "mp4", {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10)});
+    make_certificate(dir / "cert.pem", dir / "key.pem", "127.0.0.1");
+    const std::uint16_t port = free_port(), own = free_port(), rtmp = free_port(), own_rtmp = free_port(),
+                        tls = free_port(), own_tls = free_port();
+    const auto text = [](std::uint16_t number) { return std::to_string(number); };
+    const std::string server = "[server]\nadvertise = \"127.0.0.1\"\nport = " + text(port) +
+                               "\nrtmp_port = " + text(rtmp) + "\ntls_port = " + text(tls) +
+                               "\ncertificate = \"cert.pem\"\ncertificate_key = \"key.pem\"\n";
+    const std::string streams =
+        "[[stream]]\nname = \"Shared\"\nfile = \"a.mp4\"\noffer = [\"file\", \"rtmp\"]\nloop = true\n"
+        "[[stream]]\nname = \"Own\"\nfile = \"a.mp4\"\noffer = [\"file\", \"hls\", \"live\", \"rtmp\"]\nloop = true\n";
+    write_all(dir / "site.toml", server + streams + "port = " + text(own) + "\nrtmp_port = " + text(own_rtmp) +
+                                     "\ntls_port = " + text(own_tls) + "\n");
+    const Ran shown = run_program({"site", "show", "site.toml", "--plain"}, dir.path());
+    CHECK(shown.out.find("rtmp://127.0.0.1:" + text(own_rtmp) + "/house/own") != std::string::npos);
+    {
+        const Background program({"stream", "run", "--site", "site.toml"}, dir.path());
+        REQUIRE(wait_for_port(port));
+        REQUIRE(program.has_written("Ctrl-C ends it"));
+        CHECK(program.has_written("http://127.0.0.1:" + text(own) + "/own.mp4"));
+        CHECK(program.has_written("https://127.0.0.1:" + text(own_tls) + "/own.mp4"));
+        const auto answers = [](std::uint16_t at, const char* path, const char* status) {
+            INFO(at << path);
+            CHECK(get(at, path, "Range: bytes=0-1\r\n").starts_with(std::string("HTTP/1.1 ") + status));
+        };
+        answers(port, "/shared.mp4", "206");
+        answers(own, "/own.mp4", "206");
+        answers(own, "/own.m3u8", "206");
+        for (const char* path : {"/own.mp4", "/own.m3u8", "/own-0.ts", "/own-live.ts"}) answers(port, path, "404");
+        answers(own, "/shared.mp4", "404");
+        answers(port, "/control", "206");
+        answers(own, "/control", "404");
+        // Each port tells of its own streams alone.
+        CHECK(get(own, "/").find("/shared") == std::string::npos);
+        CHECK(get(port, "/").find("/own") == std::string::npos);
+        const auto secure = [&](std::uint16_t at, const char* path) {
+            const auto answered = net::HttpClient::exchange({"127.0.0.1", at, path, true, dir / "cert.pem"}, {});
+            return answered ? answered->status : 0;
+        };
+        CHECK(secure(own_tls, "/own.mp4") == 200);
+        CHECK(secure(tls, "/shared.mp4") == 200);
+        CHECK(secure(tls, "/own.mp4") == 404);
+        CHECK(secure(own_tls, "/shared.mp4") == 404);
+        const auto plays = [&](std::uint16_t at, const char* name) {
+            const auto client = net::RtmpClient::connect({"127.0.0.1", at, "house", name});
+            return client && (*client)->play().has_value();
+        };
+        CHECK(plays(own_rtmp, "own"));
+        CHECK(plays(rtmp, "shared"));
+        CHECK_FALSE(plays(rtmp, "own"));
+        CHECK_FALSE(plays(own_rtmp, "shared"));
+        // A second run of it names who is in the way, at a stream's port, too.
+        write_all(dir / "second.toml", "[server]\nport = " + text(free_port()) +
+                                           "\n[[stream]]\nname = \"Own\"\nfile = \"a.mp4\"\nport = " + text(own) +
+                                           "\n");
+        const Ran checked = run_program({"site", "check", "second.toml"}, dir.path());
+        CHECK(checked.status == 1);
+        CHECK(checked.out.find("TCP port " + text(own) + " is in use by the process \"wavecrest\"") !=
+              std::string::npos);
+        CHECK(checked.out.find("second.toml, line 3") != std::string::npos);
+        CHECK(run_program({"stream", "run", "--site", "second.toml"}, dir.path()).status == 4);
+    }
+    const auto finds = [&](const std::string& more, const std::string& what) {
+        write_all(dir / "wrong.toml", more);
+        const Ran ran = run_program({"site", "check", "wrong.toml"}, dir.path());
+        INFO(ran.out << ran.err);
+        CHECK(ran.status == 1);
+        CHECK((ran.out + ran.err).find(what) != std::string::npos);
+    };
+    finds(server + streams + "port = " + text(rtmp) + "\n",
+          "rtmp_port and port of stream \"Own\" are both " + text(rtmp));
+    finds(streams + "tls_port = 9000\n", "without a certificate");
+    finds("[[stream]]\nname = \"x\"\nfile = \"a.mp4\"\nrtmp_port = 9000\n", "does not go out by RTMP");
+    finds("[[stream]]\nname = \"x\"\nfile = \"a.mp4\"\noffer = [\"rtmp\"]\nport = 9000\n", "does not go out by HTTP");
+}
+
+TEST_CASE("the sound that goes with a stream is chosen by language or number, in HLS, too", "[station]") {
+    const TempDir dir;
+    std::vector<Lane> lanes = {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10, 2),
+                               sound_lane(Codec::aac, 10, 3), sound_lane(Codec::aac, 10, 4)};
+    lanes[1].track.language = "eng";
+    lanes[2].track.language = "deu";
+    lanes[3].track.language = "eng";
+    lanes[3].track.purpose = Purpose::commentary;
+    write_media(dir / "a.mp4", "mp4", lanes);
+    const auto languages = [&](const std::string& sound) {
+        const std::uint16_t port = free_port();
+        const Background program({"stream", "run", "a.mp4", "--offer", "hls,live", "--loop", "--sound", sound, "--port",
+                                  std::to_string(port)},
+                                 dir.path());
+        REQUIRE(wait_for_port(port));
+        std::vector<std::string> all;
+        for (const char* path : {"/a-0.ts", "/a-live.ts"}) {
+            std::string bytes(120'000, 0);
+            net::HttpClient client(local_url(port, path));
+            REQUIRE(client.get(0));
+            std::size_t at = 0;
+            while (at < bytes.size()) {
+                const auto got = client.read({reinterpret_cast<std::uint8_t*>(bytes.data()) + at, bytes.size() - at});
+                if (!got || *got == 0) break;
+                at += *got;
+            }
+            bytes.resize(at / 188 * 188);
+            write_all(dir / "piece.ts", bytes);
+            const Json seen = json_of(run_program({"inspect", "piece.ts", "--json"}, dir.path()));
+            std::string found;
+            for (const Json& track : seen["tracks"]) {
+                if (track["kind"] == "audio") found += track["language"].get<std::string>() + " ";
+            }
+            all.push_back(found);
+        }
+        CHECK(all[0] == all[1]);
+        return all[0];
+    };
+    CHECK(languages("de") == "deu ");
+    CHECK(languages("1") == "eng ");
+    CHECK(languages("en") == "eng eng ");
+    CHECK(languages("3,de") == "deu eng ");
+    CHECK(languages("none").empty());
+    for (const char* sound : {"fr", "4"}) {
+        const Ran ran = run_program({"stream", "run", "a.mp4", "--offer", "hls", "--sound", sound}, dir.path());
+        CHECK(ran.status == 2);
+        CHECK(ran.err.find(std::string("there is no sound \"") + sound + "\"") != std::string::npos);
+    }
+    CHECK(run_program({"stream", "run", "a.mp4", "--offer", "hls", "--sound", "none,en"}, dir.path()).status == 2);
+    CHECK(run_program({"stream", "run", "a.mp4", "--sound", "en"}, dir.path()).status == 2);
+    // The same words choose what is converted; inspect gives the numbers.
+    CHECK(run_program({"inspect", "a.mp4"}, dir.path()).out.find("audio 3  aac") != std::string::npos);
+    const Ran kept = run_program(
+        {"convert", "a.mp4", "--rewrap", "matroska", "--into", ".", "--name", "b", "--sound", "2", "-q"}, dir.path());
+    INFO(kept.out << kept.err);
+    REQUIRE(kept.status == 0);
+    const auto rewrapped = read_media(dir / "b/b.mkv");
+    REQUIRE(rewrapped.size() == 2);
+    CHECK(media::language_639_2(rewrapped[1].track.language) == "deu");
 }

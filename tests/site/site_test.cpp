@@ -173,3 +173,36 @@ TEST_CASE("HTTPS, players and addresses of devices in a site file", "[site]") {
     CHECK(error("[[stream]]\nname = \"x\"\nfile = \"x.mp4\"\noffer = [\"live\"]\nsubtitles = \"x.srt\"\n")
               .find("no subtitle file") != std::string::npos);
 }
+
+TEST_CASE("devices are given the ways they take, and found wanting where there is none", "[site]") {
+    const std::string devices =
+        "[server]\nadvertise = \"127.0.0.1\"\n[[device]]\nname = \"Lounge TV\"\nclass = \"tv-hd\"\n[[device]]\nname = "
+        "\"Tablet\"\nclass = \"tablet-basic\"\n";
+    const auto with = [&](const std::string& offer) {
+        const auto one = site::parse(house(devices + "[[stream]]\nname = \"Film\"\nfile = \"" + sample_film().string() +
+                                           "\"\noffer = " + offer + "\n"),
+                                     "site.toml");
+        REQUIRE(one);
+        return *one;
+    };
+    const auto ways = [](const site::Site& site, std::size_t device) {
+        std::string all;
+        for (const auto& one : site.addresses_for(site.streams[0], site.devices[device])) all += one.way + " ";
+        return all;
+    };
+    const site::Site all = with(R"(["file", "hls", "live", "rtmp"])");
+    CHECK(ways(all, 0) == "file hls live ");
+    CHECK(ways(all, 1) == "file hls ");  // it reads no transport streams
+    const site::Site none = with(R"(["rtmp"])");
+    CHECK(ways(none, 0) == "rtmp ");
+    const auto told = [](const site::Site& site) {
+        std::string text;
+        for (const site::Finding& finding : site::check(site)) text += finding.about.what + "\n";
+        return text;
+    };
+    CHECK(told(none).find("no device of the house can play stream \"Film\": Lounge TV: protocol rtmp") !=
+          std::string::npos);
+    CHECK(told(with(R"(["live"])")).find("some devices can't play stream \"Film\": Tablet: container mpeg-ts") !=
+          std::string::npos);
+    CHECK(told(all).find("can't play") == std::string::npos);
+}

@@ -217,3 +217,47 @@ TEST_CASE("of several languages only the sound that is asked for goes out", "[pr
     REQUIRE_FALSE(none);
     CHECK(none.error().kind == ErrorKind::usage);
 }
+
+TEST_CASE("tracks alike in language stay apart, and one that a part lacks pauses there", "[programme]") {
+    const TempDir dir;
+    std::vector<Lane> lanes = {picture_lane(Codec::h264, 48), sound_lane(Codec::aac, 2, 2),
+                               sound_lane(Codec::aac, 2, 3)};
+    lanes[1].track.language = lanes[2].track.language = "eng";
+    // Told apart by their sizes.
+    for (Packet& packet : lanes[2].packets) {
+        const ByteSpan bytes = packet.data.view();
+        packet.data = Bytes(ByteVector(bytes.begin(), bytes.end() - 1));
+    }
+    write_media(dir / "two.mp4", "mp4", lanes);
+    write_media(dir / "one.mp4", "mp4", {lanes[0], lanes[1]});
+    const auto bytes_of = [](const std::vector<Packet>& packets, TrackId id) {
+        std::size_t bytes = 0;
+        for (const Packet& p : packets) bytes += p.track == id ? p.data.size() : 0;
+        return bytes;
+    };
+    const auto of_lane = [](const Lane& lane) {
+        std::size_t bytes = 0;
+        for (const Packet& p : lane.packets) bytes += p.data.size();
+        return bytes;
+    };
+    const auto play = [&](const std::vector<stream::Part>& parts) {
+        auto ready = stream::prepare_programme(parts, any_track);
+        INFO((ready ? "" : ready.error().what));
+        REQUIRE(ready);
+        const Cancel cancel;
+        Programme programme(std::move(*ready), false, cancel);
+        return read_all_of(programme);
+    };
+    const auto both = play({{dir / "two.mp4"}});
+    CHECK(bytes_of(both, 2) == of_lane(lanes[1]));
+    CHECK(bytes_of(both, 3) == of_lane(lanes[2]));
+    // The second alone, by its number.
+    const auto second = play({{dir / "two.mp4", "main", 1, {"2"}}});
+    CHECK(bytes_of(second, 2) == 0);
+    CHECK(bytes_of(second, 3) == of_lane(lanes[2]));
+    const auto list = play({{dir / "two.mp4"}, {dir / "one.mp4"}, {dir / "two.mp4"}});
+    // But for packets that overlap where parts meet.
+    CHECK(static_cast<double>(bytes_of(list, 2)) == Approx(3.0 * static_cast<double>(of_lane(lanes[1]))).epsilon(0.03));
+    CHECK(static_cast<double>(bytes_of(list, 3)) == Approx(2.0 * static_cast<double>(of_lane(lanes[2]))).epsilon(0.03));
+    CHECK(pictures(list, 1) == 3 * 48);
+}
