@@ -74,7 +74,7 @@ Result<Json> ask(Station station, const std::string& target, const std::string& 
                     "check the port");
     if (answered.status != 200)
         return fail(answered.status == 404 ? ErrorKind::usage : ErrorKind::wanting, json.value("error", "refused"),
-                    station.url.text(), "wavecrest stream status lists the streams");
+                    station.url.text(), json.value("remedy", "wavecrest stream status lists the streams"));
     return json;
 }
 
@@ -193,11 +193,12 @@ int run_stream_order(const std::string& order, const StreamControlOptions& optio
     if (json) {
         print_json(*done);
     } else {
-        fmt::print("{}: {}, for everybody who watches.\n", options.stream,
-                   order == "pause"    ? "stands still"
-                   : order == "resume" ? "goes on"
-                   : order == "skip"   ? "goes on there in about two seconds"
-                                       : "ended");
+        fmt::print("{}: {}, for everybody who watches.\n", done->value("stream", options.stream),
+                   order == "pause"               ? "stands still"
+                   : order == "resume"            ? "goes on"
+                   : order == "stop"              ? "ended"
+                   : done->value("paused", false) ? "goes on there when it is resumed"
+                                                  : "goes on there in about two seconds");
     }
     return 0;
 }

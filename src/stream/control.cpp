@@ -7,7 +7,9 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
+#include <cctype>
 #include <cmath>
 #include <cstdlib>
 #include <nlohmann/json.hpp>
@@ -35,8 +37,10 @@ net::HttpReply json_reply(int status, const Json& json) {
     reply.cache_control = "no-store";
     return reply;
 }
-net::HttpReply refusal(int status, const std::string& what) {
-    return json_reply(status, {{"error", what}});
+net::HttpReply refusal(int status, const std::string& what, const std::string& remedy = "") {
+    Json json = {{"error", what}};
+    if (!remedy.empty()) json["remedy"] = remedy;
+    return json_reply(status, json);
 }
 
 Json status_json(const Station& station) {
@@ -94,20 +98,33 @@ Json status_json(const Station& station) {
             {"viewers", viewers}};
 }
 
+// Whoever types a name in another case means it all the same.
+const StationItem* find_item(const std::vector<StationItem>& items, const std::string& name) {
+    const auto same_letters = [&](const StationItem& item) {
+        return std::equal(item.name.begin(), item.name.end(), name.begin(), name.end(), [](char a, char b) {
+            return std::tolower(static_cast<unsigned char>(a)) == std::tolower(static_cast<unsigned char>(b));
+        });
+    };
+    auto found = std::find_if(items.begin(), items.end(), [&](const StationItem& item) { return item.name == name; });
+    if (found == items.end() && std::count_if(items.begin(), items.end(), same_letters) == 1)
+        found = std::find_if(items.begin(), items.end(), same_letters);
+    return found == items.end() ? nullptr : &*found;
+}
+
 net::HttpReply obey(Station& station, const std::string& body) {
     const Json order = Json::parse(body, nullptr, false);
     if (!order.is_object() || !order.contains("stream") || !order["stream"].is_string() || !order.contains("do") ||
         !order["do"].is_string())
         return refusal(400, "an order is a JSON object with \"stream\" and \"do\"");
-    const auto name = order["stream"].get<std::string>(), what = order["do"].get<std::string>();
-    bool live = false, known = false;
-    for (const StationItem& item : station.items()) {
-        if (item.name != name) continue;
-        known = true;
-        live = item.is_live() && !item.published();
-    }
-    if (!known) return refusal(404, fmt::format("there is no stream \"{}\"", name));
-    if (!live) return refusal(409, fmt::format("every viewer of \"{}\" pauses and skips at their own player", name));
+    const auto asked = order["stream"].get<std::string>(), what = order["do"].get<std::string>();
+    const StationItem* item = find_item(station.items(), asked);
+    if (item == nullptr) return refusal(404, fmt::format("there is no stream \"{}\"", asked));
+    const std::string& name = item->name;
+    if (item->published())
+        return refusal(409, fmt::format("\"{}\" is steered by whoever publishes it", name), "pause it there");
+    if (!item->is_live())
+        return refusal(409, fmt::format("every viewer of \"{}\" pauses and skips at their own player", name),
+                       "to steer it for everybody, offer it live, live-hls or rtmp");
     bool done = false;
     if (what == "pause" || what == "resume") {
         done = station.pause(name, what == "pause");
@@ -133,8 +150,11 @@ net::HttpReply obey(Station& station, const std::string& body) {
     } else {
         return refusal(400, fmt::format("\"{}\" can't be done: pause, resume, skip or stop", what));
     }
-    if (!done) return refusal(409, fmt::format("stream \"{}\" has ended", name));
-    return json_reply(200, {{"done", what}, {"stream", name}});
+    if (!done) return refusal(409, fmt::format("stream \"{}\" has ended", name), "start the streams anew");
+    bool paused = false;
+    for (const StationStream& stream : station.status().streams)
+        paused = paused || (stream.name == name && stream.status.state == LiveStatus::State::paused);
+    return json_reply(200, {{"done", what}, {"stream", name}, {"paused", paused}});
 }
 
 bool same_token(const std::string& a, const std::string& b) {

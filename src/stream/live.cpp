@@ -675,7 +675,7 @@ LiveFigures LiveService::figures() const {
             // What lies ready is still played.
             if (feed->ahead(now) <= Time{}) status.state = LiveStatus::State::lost;
         }
-        if (feed->paused) status.state = LiveStatus::State::paused;
+        if (feed->paused && !status.ended) status.state = LiveStatus::State::paused;
         figures.streams.push_back(std::move(status));
     }
     figures.late_99 = state_->late.percentile(0.99);
