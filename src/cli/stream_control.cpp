@@ -108,7 +108,8 @@ std::string status_text(const Json& json) {
         if (s.value("refused", 0) > 0)
             remarks.push_back(fmt::format("{}: {} datagrams the network did not take", name, s.value("refused", 0)));
         if (s.value("stalls", 0) > 0)
-            remarks.push_back(fmt::format("{}: its source came too late {} times", name, s.value("stalls", 0)));
+            remarks.push_back(fmt::format("{}: its source came too late {}", name,
+                                          base::format_count(s.value("stalls", std::size_t{0}), "time")));
         if (s.contains("published_by")) remarks.push_back(name + ": published by " + s.value("published_by", ""));
         if (s.contains("push")) {
             for (const Json& one : s.at("push")) remarks.push_back(name + ": to " + one.get<std::string>());

@@ -3,6 +3,7 @@
 #include <fcntl.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
 #include <chrono>
 #include <fstream>
@@ -40,7 +41,8 @@ std::string absolute_text(const base::Path& path) {
 }  // namespace
 
 bool Mount::is_share() const {
-    return type == "cifs" || type == "smb3" || type == "nfs" || type == "nfs4" || type == "fuse.sshfs" || type == "9p";
+    static constexpr std::string_view kShares[] = {"cifs", "smb3", "nfs", "nfs4", "9p", "fuse.sshfs", "fuse.smbnetfs"};
+    return std::find(std::begin(kShares), std::end(kShares), type) != std::end(kShares);
 }
 
 std::optional<Mount> find_mount(std::string_view table, const base::Path& path) {

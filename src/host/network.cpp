@@ -11,6 +11,7 @@
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
+#include <fstream>
 #include <map>
 #include <nlohmann/json.hpp>
 
@@ -67,6 +68,13 @@ std::optional<bool> matches(const Json& match, Transport transport, std::uint16_
 }
 
 }  // namespace
+
+std::optional<std::int64_t> wire_speed(const std::string& interface, const std::string& folder) {
+    std::ifstream file(folder + "/" + interface + "/speed");
+    std::int64_t megabits = 0;
+    if (!(file >> megabits) || megabits <= 0) return std::nullopt;
+    return megabits * 1'000'000;
+}
 
 std::optional<std::uint32_t> lease_seconds(const std::string& address) {
     std::array<unsigned char, 16> wanted{};

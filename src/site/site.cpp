@@ -18,6 +18,7 @@
 #include "host/network.hpp"
 #include "media/sound_choice.hpp"
 #include "source/input.hpp"
+#include "stream/control.hpp"
 
 namespace wavecrest::site {
 namespace {
@@ -232,8 +233,14 @@ void check_ports(const Site& site, std::vector<Finding>& findings) {
                     "give one of them another port");
         }
     }
+    const std::vector<stream::Run> runs = stream::running();
+    const std::string own = std::filesystem::absolute(site.file).string();
+    const auto runs_this = [&](int pid) {
+        return std::any_of(runs.begin(), runs.end(),
+                           [&](const stream::Run& run) { return run.pid == pid && run.what == own; });
+    };
     for (const auto& [key, port, where, name] : ports) {
-        if (const auto holder = host::tcp_listener(port)) {
+        if (const auto holder = host::tcp_listener(port); holder && !runs_this(holder->pid)) {
             add(Finding::Severity::error,
                 holder->pid != 0 ? fmt::format("TCP port {} is in use by the process \"{}\" (number {})", port,
                                                holder->program, holder->pid)
@@ -465,12 +472,22 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
         check_supply(entry, entry.item.parts.front(), mean, where, findings);
         all_screens += check_devices(site, entry, (*input)->container(), title, mean, where, findings);
     }
-    const device::Link server = *device::parse_link("gigabit");
-    if (all_screens > server.payload_bps) {
+    // The port that the devices' address is at; a gigabit, where it doesn't tell.
+    std::string port = "a gigabit port";
+    const device::Link gigabit = *device::parse_link("gigabit");
+    std::int64_t carries = gigabit.payload_bps;
+    for (const host::Address& address : host::addresses()) {
+        if (address.address != site.host()) continue;
+        const auto speed = host::wire_speed(address.interface);
+        if (!speed) continue;
+        carries = *speed / 1'000'000 * (gigabit.payload_bps / 1000);
+        port = fmt::format("{}, this machine's port of {},", address.interface, base::format_bitrate(*speed));
+    }
+    if (all_screens > carries) {
         findings.push_back({Finding::Severity::warning,
                             {ErrorKind::wanting,
-                             fmt::format("all screens at once would take {}, more than a gigabit port carries",
-                                         base::format_bitrate(all_screens)),
+                             fmt::format("all screens at once would take {}, more than {} carries ({})",
+                                         base::format_bitrate(all_screens), port, base::format_bitrate(carries)),
                              site.file.string(), "use lower rates, or a faster port"}});
     }
 }

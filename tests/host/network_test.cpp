@@ -131,3 +131,16 @@ TEST_CASE("rules as iptables saves them are followed, too", "[host]") {
     CHECK(judge_ruleset(ruleset("drop", {R"({"xt": null}, {"accept": null})"}), Transport::tcp, 8080).kind ==
           Kind::unknown);
 }
+
+TEST_CASE("an interface tells what its wire is set to, or nothing", "[host]") {
+    const TempDir dir;
+    for (const auto& [name, text] :
+         {std::pair{"eth0", "1000\n"}, {"eth1", "100\n"}, {"wlan0", "-1\n"}, {"bridge", "none\n"}}) {
+        std::filesystem::create_directory(dir / name);
+        write_all(dir / name / "speed", std::string(text));
+    }
+    CHECK(host::wire_speed("eth0", dir.path().string()) == 1'000'000'000);
+    CHECK(host::wire_speed("eth1", dir.path().string()) == 100'000'000);
+    for (const char* name : {"wlan0", "bridge", "gone"}) CHECK_FALSE(host::wire_speed(name, dir.path().string()));
+    CHECK_FALSE(host::wire_speed("lo"));
+}
