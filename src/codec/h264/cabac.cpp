@@ -22,7 +22,7 @@ bool SliceParser::cabac_skip() {
 bool SliceParser::cabac_field() {
     const int pair = index_ - (row_ & 1) * frame_->columns;
     const auto counts = [&](bool there, int index) { return there && usable(index) && at(index).field ? 1 : 0; };
-    return decide(70 + counts(x_ > 0, pair - 1) + counts(true, pair - 2 * frame_->columns)) != 0;
+    return decide(70 + counts(x_ > 0, pair - 1) + counts(true, pair + up_)) != 0;
 }
 
 // mb_type of an I macroblock; in I slices the first bin has a context of its neighbours.

@@ -193,9 +193,7 @@ class H264Decoder : public media::VideoDecoder {
         work.adaptive = sps.macroblock_adaptive && !first_.field;
         work.columns = sps.columns;
         work.rows = work.adaptive || first_.field ? sps.rows / 2 : sps.rows;
-        work.macroblocks.resize(static_cast<std::size_t>(sps.columns) * static_cast<std::size_t>(sps.rows));
-        work.coefficients.resize(static_cast<std::size_t>(work.rows));
-        for (auto& row : work.coefficients) row.clear();
+        work.macroblocks.resize(work.places());
     }
 
     void finish_picture() {

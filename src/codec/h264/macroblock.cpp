@@ -151,7 +151,7 @@ bool SliceParser::parse_pcm() {
     }
     constexpr std::size_t kSamples = 384;
     if (samples.size() < kSamples) return false;
-    auto& store = work_->coefficients[static_cast<std::size_t>(adaptive_ || header_->field ? row_ / 2 : row_)];
+    auto& store = work_->coefficients_of(work_->row_of(row_));
     mb_->coefficients = static_cast<std::uint32_t>(store.size());
     store.insert(store.end(), samples.begin(), samples.begin() + kSamples);
     if (pps_->cabac) {
@@ -379,7 +379,7 @@ bool SliceParser::parse_residual() {
         return true;
     }
     if (!next_qp(pps_->cabac ? cabac_qp_delta() : bits_.se())) return false;
-    auto& store = work_->coefficients[static_cast<std::size_t>(adaptive_ || header_->field ? row_ / 2 : row_)];
+    auto& store = work_->coefficients_of(work_->row_of(row_));
     mb_->coefficients = static_cast<std::uint32_t>(store.size());
     store.resize(store.size() + 384);  // all of them 0
     std::int16_t* next = store.data() + mb_->coefficients;

@@ -13,8 +13,8 @@ Pipeline::~Pipeline() {
     {
         const std::lock_guard lock(mutex_);
         stop_ = true;
+        announce();
     }
-    changed_.notify_all();
     for (std::thread& helper : helpers_) helper.join();
 }
 
@@ -36,6 +36,8 @@ void Pipeline::submit(std::shared_ptr<Job> job, std::size_t under_way) {
     for (int row = 0; row < work.rows; ++row) job->progress[static_cast<std::size_t>(row)].store(0);
     job->parsed = job->next = job->next_deblock = job->busy = 0;
     job->deblocking = job->parsing = job->all_parsed = false;
+    for (auto& row : work.coefficients) row.clear();
+    link(*job);
     // Each slice may have a gap in front of it, and the last one behind it.
     work.first_slice = next_slice_;
     next_slice_ += static_cast<std::uint32_t>(2 * job->slices.size() + 1);
@@ -43,9 +45,37 @@ void Pipeline::submit(std::shared_ptr<Job> job, std::size_t under_way) {
     work.field_macroblocks = work.misses_references = false;
     work.lost = 0;
     jobs_.push_back(std::move(job));
-    changed_.notify_all();
+    announce();
     while (jobs_.size() > under_way) {
-        if (!take(lock)) changed_.wait(lock);
+        if (!take(lock)) wait(lock);
+    }
+}
+
+// Which of those under way it depends on.
+void Pipeline::link(Job& job) const {
+    job.needed.clear();
+    job.moving.clear();
+    for (const auto& other : jobs_) {
+        // The other field of its frame.
+        bool needed = other->frame == job.frame, moving = needed;
+        for (const Coded& coded : job.slices) {
+            for (const auto& list : coded.slice.lists) {
+                needed = needed || std::any_of(list.begin(), list.end(),
+                                               [&](const Reference& r) { return r.frame == other->frame.get(); });
+            }
+            const auto& list = coded.slice.lists[1];
+            moving = moving || (!list.empty() && list.front().frame == other->frame.get());
+        }
+        if (needed) job.needed.push_back(other.get());
+        if (moving) job.moving.push_back(other.get());
+    }
+    job.reach.assign(static_cast<std::size_t>(job.work.rows), 0);
+}
+
+template <typename Done>
+void Pipeline::help_until(std::unique_lock<std::mutex>& lock, const Done& done) {
+    while (!done()) {
+        if (!take_row(lock)) wait(lock);
     }
 }
 
@@ -57,15 +87,37 @@ void Pipeline::finish(const Frame* frame) {
         });
     };
     while (waits()) {
-        if (!take(lock)) changed_.wait(lock);
+        if (!take(lock)) wait(lock);
     }
 }
 
 void Pipeline::help() {
     std::unique_lock lock(mutex_);
     while (!stop_) {
-        if (!take(lock)) changed_.wait(lock);
+        if (!take(lock)) wait(lock);
     }
+}
+
+// Until something changes: that is soon, mostly, and going to sleep takes longer than most rows do.
+void Pipeline::wait(std::unique_lock<std::mutex>& lock) {
+    constexpr int kTries = 1000;
+    ++idle_;
+    const unsigned seen = changes_.load(std::memory_order_relaxed);
+    const auto changed = [&] { return changes_.load(std::memory_order_relaxed) != seen; };
+    lock.unlock();
+    for (int i = 0; i < kTries && !changed(); ++i) pause();
+    lock.lock();
+    if (!changed()) {
+        ++asleep_;
+        changed_.wait(lock, changed);
+        --asleep_;
+    }
+    --idle_;
+}
+
+void Pipeline::announce() {
+    changes_.fetch_add(1, std::memory_order_relaxed);
+    if (asleep_ > 0) changed_.notify_all();
 }
 
 bool Pipeline::reconstructed(const Job& job, int row) {
@@ -77,64 +129,81 @@ bool Pipeline::take(std::unique_lock<std::mutex>& lock) {
     return take_row(lock) || take_slices(lock);
 }
 
-bool Pipeline::take_row(std::unique_lock<std::mutex>& lock) {
-    if (jobs_.empty()) return false;
-    const std::shared_ptr<Job> job = jobs_.front();
-    const Work& work = job->work;
-    const int row = job->next_deblock;
-    // Neighbours to the left, right and below are predicted from samples that aren't deblocked.
-    if (!job->deblocking && row < work.rows && job->next > row && reconstructed(*job, row) &&
-        (row + 1 == work.rows || (job->next > row + 1 && reconstructed(*job, row + 1)))) {
-        job->deblocking = true;
-        ++job->busy;
-        lock.unlock();
-        deblock_row(work, kernels_, row);
-        lock.lock();
-        job->deblocking = false;
-        ++job->next_deblock;
-    } else if (job->next < job->parsed) {
-        const int mine = job->next++;
-        ++job->busy;
-        RowProgress* const progress = job->progress.get() + mine;
-        lock.unlock();
-        reconstruct_row(work, kernels_, mine, mine > 0 ? progress - 1 : nullptr, *progress);
-        lock.lock();
-    } else {
-        return false;
+// Of the first picture that has a row to do, or of one alone.
+bool Pipeline::take_row(std::unique_lock<std::mutex>& lock, const Job* only) {
+    for (std::size_t i = 0; i < jobs_.size(); ++i) {
+        if (only != nullptr && jobs_[i].get() != only) continue;
+        const std::shared_ptr<Job> job = jobs_[i];
+        const Work& work = job->work;
+        const int row = job->next_deblock;
+        // Neighbours to the left, right and below are predicted from samples that aren't deblocked.
+        if (!job->deblocking && row < work.rows && job->next > row && reconstructed(*job, row) &&
+            (row + 1 == work.rows || (job->next > row + 1 && reconstructed(*job, row + 1)))) {
+            job->deblocking = true;
+            ++job->busy;
+            lock.unlock();
+            deblock_row(work, kernels_, row);
+            lock.lock();
+            job->deblocking = false;
+            ++job->next_deblock;
+        } else if (job->next < job->parsed && may_be_made(i, job->next)) {
+            const int mine = job->next++;
+            ++job->busy;
+            RowProgress* const progress = job->progress.get() + mine;
+            lock.unlock();
+            reconstruct_row(work, kernels_, mine, mine > 0 ? progress - 1 : nullptr, *progress);
+            lock.lock();
+        } else {
+            continue;
+        }
+        --job->busy;
+        retire();
+        announce();
+        return true;
     }
-    --job->busy;
-    retire();
-    changed_.notify_all();
+    return false;
+}
+
+// Whether the samples that a row is predicted from are there.
+bool Pipeline::may_be_made(std::size_t index, int row) const {
+    const Job& job = *jobs_[index];
+    // Deblocking an edge changes up to three rows of samples above it.
+    constexpr int kChanged = 3;
+    for (std::size_t before = 0; before < index; ++before) {
+        const Job& other = *jobs_[before];
+        if (complete(other) || std::find(job.needed.begin(), job.needed.end(), &other) == job.needed.end()) continue;
+        if (other.next_deblock == other.work.rows) continue;
+        if (!alike(job, other) || job.reach[static_cast<std::size_t>(row)] >= 16 * other.next_deblock - kChanged)
+            return false;
+    }
     return true;
 }
 
-// The first picture goes when it is whole and nobody looks at it any more.
+// Pictures go, in their order, when they are whole and nobody looks at them any more.
 void Pipeline::retire() {
-    if (jobs_.empty()) return;
-    const std::shared_ptr<Job> job = jobs_.front();
-    if (!job->all_parsed || job->next_deblock < job->work.rows || job->busy > 0) return;
-    jobs_.pop_front();
-    job->frame->field_macroblocks |= job->work.field_macroblocks;
-    job->frame->misses_references |= job->work.misses_references;
-    job->frame->lost += job->work.lost;
-    job->frame.reset();
-    job->latest.reset();
-    job->held.clear();
-    job->slices.clear();
-    spare_.push_back(job);
+    while (!jobs_.empty() && complete(*jobs_.front()) && jobs_.front()->busy == 0) {
+        const std::shared_ptr<Job> job = jobs_.front();
+        jobs_.pop_front();
+        job->frame->field_macroblocks |= job->work.field_macroblocks;
+        job->frame->misses_references |= job->work.misses_references;
+        job->frame->lost += job->work.lost;
+        job->frame.reset();
+        job->latest.reset();
+        job->held.clear();
+        job->slices.clear();
+        spare_.push_back(job);
+    }
 }
 
-// Its slices may be predicted from the motion of a picture that is still being parsed, or look there for what is lost.
-bool Pipeline::may_be_parsed(std::size_t index) const {
-    const Job& job = *jobs_[index];
-    for (std::size_t before = 0; before < index; ++before) {
-        const Job& other = *jobs_[before];
-        if (other.all_parsed) continue;
-        if (!other.parsing) return false;
-        for (const Coded& coded : job.slices) {
-            const auto& list = coded.slice.lists[1];
-            if (!list.empty() && list.front().frame == other.frame.get()) return false;
-        }
+// Whether there is a place for a row, and the motion that it may be predicted from.
+bool Pipeline::may_be_parsed(const Job& job, int row) const {
+    // The row before the one whose place it takes lies above one that is still to be deblocked.
+    if (job.next_deblock < row + 2 - Work::kRows) return false;
+    for (const auto& other : jobs_) {
+        if (other.get() == &job) break;
+        if (other->all_parsed || std::find(job.moving.begin(), job.moving.end(), other.get()) == job.moving.end())
+            continue;
+        if (!alike(job, *other) || other->parsed <= row) return false;
     }
     return true;
 }
@@ -142,7 +211,6 @@ bool Pipeline::may_be_parsed(std::size_t index) const {
 bool Pipeline::take_slices(std::unique_lock<std::mutex>& lock) {
     for (std::size_t i = 0; i < jobs_.size(); ++i) {
         if (jobs_[i]->parsing || jobs_[i]->all_parsed) continue;
-        if (!may_be_parsed(i)) return false;
         const std::shared_ptr<Job> job = jobs_[i];
         job->parsing = true;
         ++job->busy;
@@ -154,26 +222,51 @@ bool Pipeline::take_slices(std::unique_lock<std::mutex>& lock) {
         job->all_parsed = true;
         job->parsed = job->work.rows;
         retire();
-        changed_.notify_all();
+        announce();
         return true;
     }
     return false;
 }
 
+void Pipeline::begin_row(Job& job, int row, std::unique_lock<std::mutex>& lock) {
+    help_until(lock, [&] { return may_be_parsed(job, row); });
+    job.work.coefficients_of(row).clear();
+}
+
 void Pipeline::row_parsed(Job& job, int row) {
+    const Work& work = job.work;
+    if (!job.needed.empty()) {
+        // As far down as its motion leads, and three rows for the samples between.
+        int down = 0;
+        const int raster = work.raster_row(row);
+        for (int x = 0; x < work.columns; ++x) {
+            const Macroblock& mb = work.at(raster, x);
+            if (mb.kind != Kind::inter) continue;
+            for (const auto& list : mb.mv) {
+                for (const Vector mv : list) down = std::max<int>(down, mv.y);
+            }
+        }
+        // Beyond the last row of samples that one is repeated.
+        const int reach = 16 * row + 15 + (down >> 2) + 1 + 3;
+        job.reach[static_cast<std::size_t>(row)] = std::min(reach, 16 * work.rows - 1);
+    }
     std::unique_lock lock(mutex_);
     job.parsed = row + 1;
-    if (helpers_.empty()) {
-        // While it is near.
-        while (take_row(lock)) {
-        }
-    } else {
-        changed_.notify_one();
+    announce();
+    // While it is near, where nobody else has time for it: all are at pictures of their own.
+    const auto at_pictures = static_cast<std::size_t>(
+        std::count_if(jobs_.begin(), jobs_.end(), [](const auto& one) { return one->parsing; }));
+    while (at_pictures > helpers_.size() && take_row(lock, &job)) {
     }
+    if (row + 1 < work.rows) begin_row(job, row + 1, lock);
 }
 
 void Pipeline::parse(Job& job) {
     Work& work = job.work;
+    {
+        std::unique_lock lock(mutex_);
+        begin_row(job, 0, lock);
+    }
     int expected = 0;
     const int units = work.columns * work.rows;
     const std::function<void(int)> done = [&](int row) { row_parsed(job, row); };
@@ -203,11 +296,10 @@ void Pipeline::conceal(Job& job, int address, int until) {
     Frame* const from = job.latest.get() != &frame ? job.latest.get() : nullptr;
     if (from != nullptr) {
         slice.lists[0].push_back({from, work.structure, true, false});
-        // Its motion is there when its slices are parsed.
         std::unique_lock lock(mutex_);
-        changed_.wait(lock, [&] {
+        help_until(lock, [&] {
             return std::none_of(jobs_.begin(), jobs_.end(), [&](const std::shared_ptr<Job>& other) {
-                return other.get() != &job && other->frame.get() == from && !other->all_parsed;
+                return other.get() != &job && other->frame.get() == from && !complete(*other);
             });
         });
     }
@@ -235,7 +327,7 @@ void Pipeline::conceal(Job& job, int address, int until) {
                 // Grey.
                 mb.kind = Kind::intra16;
                 mb.intra16_mode = 2;
-                mb.coefficients = static_cast<std::uint32_t>(work.coefficients[static_cast<std::size_t>(row)].size());
+                mb.coefficients = static_cast<std::uint32_t>(work.coefficients_of(row).size());
             } else {
                 mb.kind = Kind::inter;
                 mb.ref[0].fill(0);

@@ -1,8 +1,9 @@
-// Pictures at work, on the caller's thread alone or with others beside it: slices are parsed, of two pictures at once
-// where neither needs the other's motion, and meanwhile rows that are parsed get their samples, in the order of the
-// pictures.
+// Pictures at work, on the caller's thread alone or with others beside it. Whoever parses a picture makes its samples,
+// too, row by row, where nobody has time for them; another thread is at the next picture meanwhile, as many rows behind
+// as its motion reaches down in the pictures before.
 #pragma once
 
+#include <atomic>
 #include <condition_variable>
 #include <deque>
 #include <functional>
@@ -36,6 +37,9 @@ struct Job {
     std::vector<std::shared_ptr<Frame>> held;  // whatever may be referred to stays until then
 
     // What the pipeline keeps of it.
+    std::vector<const Job*> needed;  // earlier ones under way whose samples it is predicted from
+    std::vector<const Job*> moving;  // and whose motion
+    std::vector<int> reach;          // of each row: the last row of samples that it is predicted from
     std::unique_ptr<RowProgress[]> progress;
     int capacity = 0;
     int parsed = 0;        // rows
@@ -63,17 +67,29 @@ class Pipeline {
 
   private:
     void help();
+    void wait(std::unique_lock<std::mutex>& lock);
+    void announce();
     bool take(std::unique_lock<std::mutex>& lock);
-    bool take_row(std::unique_lock<std::mutex>& lock);
+    bool take_row(std::unique_lock<std::mutex>& lock, const Job* only = nullptr);
     bool take_slices(std::unique_lock<std::mutex>& lock);
     void retire();
-    bool may_be_parsed(std::size_t index) const;
+    void link(Job& job) const;
+    bool may_be_made(std::size_t index, int row) const;
+    bool may_be_parsed(const Job& job, int row) const;
     void parse(Job& job);
+    void begin_row(Job& job, int row, std::unique_lock<std::mutex>& lock);
     void row_parsed(Job& job, int row);
+    template <typename Done>
+    void help_until(std::unique_lock<std::mutex>& lock, const Done& done);
     // Macroblocks that are missing before this address (of pairs in adaptive frames) are taken from an earlier picture:
     // where that moved, from where it moved to there.
     void conceal(Job& job, int from, int until);
     static bool reconstructed(const Job& job, int row);
+    static bool complete(const Job& job) { return job.all_parsed && job.next_deblock == job.work.rows; }
+    // Both are of frame macroblocks, so that rows lie beside rows.
+    static bool alike(const Job& a, const Job& b) {
+        return a.work.structure == kFrame && b.work.structure == kFrame && !a.work.adaptive && !b.work.adaptive;
+    }
 
     const Kernels& kernels_;
     std::mutex mutex_;
@@ -81,6 +97,8 @@ class Pipeline {
     std::deque<std::shared_ptr<Job>> jobs_;  // in decoding order
     std::vector<std::shared_ptr<Job>> spare_;
     std::uint32_t next_slice_ = 1;
+    std::atomic<unsigned> changes_{0};
+    int idle_ = 0, asleep_ = 0;  // threads that wait; and of these the ones that have to be woken
     bool stop_ = false;
     std::vector<std::thread> helpers_;
 };

@@ -13,12 +13,6 @@ int row_of(int block) {
     return block / 8 * 2 + block % 4 / 2;
 }
 
-void pause() {
-#if defined(__x86_64__)
-    __builtin_ia32_pause();
-#endif
-}
-
 }  // namespace
 
 void Reconstruction::copy_pcm() {

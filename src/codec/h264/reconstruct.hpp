@@ -9,7 +9,7 @@ namespace wavecrest::codec::h264 {
 class Reconstruction {
   public:
     Reconstruction(const Work& work, const Kernels& kernels, int row)
-        : work_(work), kernels_(kernels), coefficients_(work.coefficients[static_cast<std::size_t>(row)].data()) {}
+        : work_(work), kernels_(kernels), coefficients_(work.coefficients_of(row).data()) {}
 
     void macroblock(int x, int raster_row);
 

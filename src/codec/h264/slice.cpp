@@ -77,16 +77,17 @@ void prepare_samples(Slice& slice, const Frame& frame, bool adaptive) {
         }
     }
     const SliceHeader& header = slice.header;
-    const int usual = header.field ? frame.order[header.bottom ? 1 : 0] : std::min(frame.order[0], frame.order[1]);
-    const int now[3] = {usual, frame.order[0], frame.order[1]};
     for (int kind = 0; kind < (adaptive ? 3 : 1); ++kind) {
         for (int list = 0; list < 2; ++list) {
             for (const Reference& one : lists[kind][list]) slice.samples[kind][list].push_back(samples_of(one));
         }
         if (header.type != SliceType::b || slice.weighted != 2) continue;
+        const int now = kind != Slice::kUsual ? frame.order[kind == Slice::kUpper ? 0 : 1]
+                        : header.field        ? frame.order[header.bottom ? 1 : 0]
+                                              : std::min(frame.order[0], frame.order[1]);
         for (const Reference& r0 : lists[kind][0]) {
             for (const Reference& r1 : lists[kind][1])
-                slice.implicit[kind].push_back(static_cast<std::int16_t>(implicit_weight(r0, r1, now[kind])));
+                slice.implicit[kind].push_back(static_cast<std::int16_t>(implicit_weight(r0, r1, now)));
         }
     }
 }
@@ -132,7 +133,10 @@ bool SliceParser::begin_macroblock(int address) {
         row_ = address / columns;
     }
     if (row_ >= frame_->rows) return false;
-    index_ = row_ * columns + x_;
+    index_ = static_cast<int>(work_->place_of(row_)) + x_;
+    // Above the first row lies what no slice of this picture left there.
+    const int first = adaptive_ ? row_ & ~1 : row_, rows = adaptive_ || header_->field ? 2 : 1;
+    up_ = static_cast<int>(work_->place_of(first - rows)) - static_cast<int>(work_->place_of(first));
     mb_ = macroblocks_ + index_;
     return true;
 }
@@ -180,12 +184,12 @@ SliceParser::Place SliceParser::neighbour(int x, int y) const {
     if (x_ + dx < 0 || x_ + dx >= columns) return {};
     if (!adaptive_) {
         if (y >= 0) return dx < 0 ? place(index_ - 1, y) : Place{};
-        return place(index_ + dx - (header_->field ? 2 : 1) * columns, y);
+        return place(index_ + dx + up_, y);
     }
     const int pair = index_ - (row_ & 1) * columns;  // of the pair's upper macroblock
     const bool lower = (row_ & 1) != 0, field = mb_->field;
     if (y < 0) {
-        const int above = pair - 2 * columns + dx;
+        const int above = pair + up_ + dx;
         if (dx < 0 && !field && lower) {
             // Beside the middle of this pair.
             const int left = pair - 1;
@@ -215,13 +219,13 @@ SliceParser::Place SliceParser::neighbour(int x, int y) const {
 
 void SliceParser::find_neighbours() {
     if (!adaptive_) {
-        const int up = (header_->field ? 2 : 1) * frame_->columns;
+        const int above = index_ + up_;
         left_ = x_ > 0 && usable(index_ - 1) ? index_ - 1 : -1;
-        top_ = usable(index_ - up) ? index_ - up : -1;
+        top_ = usable(above) ? above : -1;
         for (int r = 0; r < 4; ++r) left_rows_[r] = {left_, r};
         above_ = {top_, 3};
-        above_right_ = {x_ + 1 < frame_->columns && usable(index_ - up + 1) ? index_ - up + 1 : -1, 3};
-        above_left_ = {x_ > 0 && usable(index_ - up - 1) ? index_ - up - 1 : -1, 3};
+        above_right_ = {x_ + 1 < frame_->columns && usable(above + 1) ? above + 1 : -1, 3};
+        above_left_ = {x_ > 0 && usable(above - 1) ? above - 1 : -1, 3};
         return;
     }
     for (int r = 0; r < 4; ++r) left_rows_[r] = neighbour(-1, 4 * r);
@@ -238,8 +242,8 @@ void SliceParser::infer_field() {
     pair_field_ = false;
     if (x_ > 0 && usable(pair - 1)) {
         pair_field_ = at(pair - 1).field;
-    } else if (usable(pair - 2 * frame_->columns)) {
-        pair_field_ = at(pair - 2 * frame_->columns).field;
+    } else if (usable(pair + up_)) {
+        pair_field_ = at(pair + up_).field;
     }
 }
 
@@ -263,13 +267,14 @@ void SliceParser::finish_macroblock() {
     if (mb_->intra()) find_intra_edges();
     work_->field_macroblocks |= adaptive_ && mb_->field;
     const bool last = x_ + 1 == frame_->columns && (!adaptive_ || (address_ & 1) != 0);
-    if (last) (*row_done_)(adaptive_ || header_->field ? row_ / 2 : row_);
+    if (last) (*row_done_)(work_->row_of(row_));
 }
 
 void SliceParser::store_motion() {
     Motion& motion = frame_->motion;
-    Motion::Block8* const blocks = motion.blocks.data() + static_cast<std::size_t>(index_) * 4;
-    Vector* const vectors = motion.vectors.data() + static_cast<std::size_t>(index_) * motion.each();
+    const auto here = static_cast<std::size_t>(row_ * frame_->columns + x_);
+    Motion::Block8* const blocks = motion.blocks.data() + here * 4;
+    Vector* const vectors = motion.vectors.data() + here * motion.each();
     if (mb_->kind == Kind::inter && mb_->shape == Shape::whole) {
         const std::size_t list = mb_->ref[0][0] >= 0 ? 0 : 1;
         std::fill_n(

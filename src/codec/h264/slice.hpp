@@ -34,7 +34,7 @@ class SliceParser {
               const std::function<void(int row)>& row_done);
 
   private:
-    // What lies around: number of a macroblock (-1: none that may be used), and the row of its 4x4 blocks.
+    // What lies around: place of a macroblock (-1: none that may be used), and the row of its 4x4 blocks.
     struct Place {
         int macroblock = -1, row = 0;
     };
@@ -151,7 +151,8 @@ class SliceParser {
     const std::function<void(int)>* row_done_ = nullptr;
 
     // The macroblock
-    int address_ = 0, x_ = 0, row_ = 0, index_ = 0;
+    int address_ = 0, x_ = 0, row_ = 0, index_ = 0;  // its place among the work's macroblocks
+    int up_ = 0;                                     // from there, or from its pair's upper one, to the row above
     Macroblock* mb_ = nullptr;
     bool pair_field_ = false;
     int left_ = -1, top_ = -1;  // 6.4.9: A and B, by their upper left and first samples

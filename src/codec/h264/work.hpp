@@ -2,9 +2,11 @@
 //
 // A row is one of macroblocks, of pairs of them in an adaptive frame, or of a field's macroblocks in a field picture.
 // Parsing a row needs nothing but parsed rows, also in B pictures; its samples need those of the row above, except for
-// two macroblocks at its end, and of earlier pictures; its deblocking needs the row below to be there before it.
+// two macroblocks at its end, and of earlier pictures; its deblocking needs the row below to be there before it. So few
+// rows are kept at a time: their places serve again when the row behind is deblocked.
 #pragma once
 
+#include <array>
 #include <atomic>
 #include <deque>
 #include <vector>
@@ -47,10 +49,11 @@ struct Work {
     int columns = 0;
     int rows = 0;  // as above
 
-    std::vector<Macroblock> macroblocks;  // of the whole frame, in raster order; see Motion
+    static constexpr int kRows = 8;       // that are kept; a power of two, 4 or more
+    std::vector<Macroblock> macroblocks;  // of these rows, in turn
     std::uint32_t first_slice = 1;        // number of slices[0]
     std::deque<Slice> slices;             // rows that are parsed find theirs by Macroblock::of: this grows meanwhile
-    std::vector<std::vector<std::int16_t>> coefficients;  // of each row
+    std::array<std::vector<std::int16_t>, kRows> coefficients;  // of each of them
 
     // Found while parsing; of a field picture, the frame gets to know when it is done.
     bool field_macroblocks = false;  // of an adaptive frame
@@ -63,18 +66,37 @@ struct Work {
         return structure == kFrame ? row : 2 * row + (structure == kBottom ? 1 : 0);
     }
     int rows_in_raster() const { return adaptive ? 2 : 1; }
-    Macroblock& at(int raster_row, int x) {
-        return macroblocks[static_cast<std::size_t>(raster_row) * static_cast<std::size_t>(columns) +
-                           static_cast<std::size_t>(x)];
+    // The row that one of the frame's raster belongs to.
+    int row_of(int raster_row) const { return adaptive || structure != kFrame ? raster_row >> 1 : raster_row; }
+    // Where the macroblocks of a row of the raster begin.
+    std::size_t place_of(int raster_row) const {
+        const int place = adaptive              ? raster_row & (2 * kRows - 1)
+                          : structure == kFrame ? raster_row & (kRows - 1)
+                                                : raster_row >> 1 & (kRows - 1);
+        return static_cast<std::size_t>(place) * static_cast<std::size_t>(columns);
     }
+    std::size_t places() const { return static_cast<std::size_t>(columns * kRows * rows_in_raster()); }
+    Macroblock& at(int raster_row, int x) { return macroblocks[place_of(raster_row) + static_cast<std::size_t>(x)]; }
     const Macroblock& at(int raster_row, int x) const {
-        return macroblocks[static_cast<std::size_t>(raster_row) * static_cast<std::size_t>(columns) +
-                           static_cast<std::size_t>(x)];
+        return macroblocks[place_of(raster_row) + static_cast<std::size_t>(x)];
+    }
+    std::vector<std::int16_t>& coefficients_of(int row) {
+        return coefficients[static_cast<std::size_t>(row & (kRows - 1))];
+    }
+    const std::vector<std::int16_t>& coefficients_of(int row) const {
+        return coefficients[static_cast<std::size_t>(row & (kRows - 1))];
     }
     // Whether something of this picture came for it.
     bool has(const Macroblock& mb) const { return mb.slice >= first_slice; }
     static const Slice& slice_of(const Macroblock& mb) { return *mb.of; }
 };
+
+// For threads that try again at once.
+inline void pause() {
+#if defined(__x86_64__)
+    __builtin_ia32_pause();
+#endif
+}
 
 // How many macroblocks of a row have their samples.
 using RowProgress = std::atomic<int>;
