@@ -14,6 +14,7 @@ extern "C" {
 #include "base/bits.hpp"
 #include "bitstream/h264.hpp"
 #include "bitstream/nal.hpp"
+#include "codec/h264/decoder.hpp"
 #include "codec/video_decoder.hpp"
 #include "support/browser.hpp"
 #include "support/clips.hpp"
@@ -154,7 +155,8 @@ Coded encode(int width, int height, int frames, const std::function<void(x264_pa
 
 // "" when every picture is the same to the last bit; else the first place that differs.
 std::string compare(const Coded& coded) {
-    auto decoder = codec::make_h264_decoder(coded.track);
+    // Larger ones by several threads, several pictures at once.
+    auto decoder = codec::make_h264_decoder(coded.track, {coded.height > 100 ? 3 : 1, &codec::h264::best_kernels()});
     std::vector<Picture> out;
     for (const Packet& packet : coded.packets) {
         if (const auto status = decoder->decode(packet, out); !status) return status.error().what;

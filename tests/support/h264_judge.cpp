@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "base/time.hpp"
@@ -30,13 +31,9 @@ const bytes = text => Uint8Array.from(atob(text), c => c.charCodeAt(0));
 async function hash(frame) {
     const rect = frame.visibleRect, buffer = new Uint8Array(frame.allocationSize());
     const layout = await frame.copyTo(buffer);
-    let h = 2166136261;
-    const add = v => { h = Math.imul(h ^ v, 16777619); };
-    const plane = (at, stride, step, w, rows) => {
-        for (let y = 0; y < rows; ++y) for (let x = 0; x < w; ++x) add(buffer[at + y * stride + x * step]);
-    };
+    const w = rect.width / 2, rows = rect.height / 2, planes = [];
+    const plane = (at, stride, step, w, rows) => planes.push({at, stride, step, w, rows});
     plane(layout[0].offset, layout[0].stride, 1, rect.width, rect.height);
-    const w = rect.width / 2, rows = rect.height / 2;
     if (frame.format == 'NV12') {
         plane(layout[1].offset, layout[1].stride, 2, w, rows);
         plane(layout[1].offset + 1, layout[1].stride, 2, w, rows);
@@ -44,13 +41,31 @@ async function hash(frame) {
         plane(layout[1].offset, layout[1].stride, 1, w, rows);
         plane(layout[2].offset, layout[2].stride, 1, w, rows);
     } else throw 'format ' + frame.format;
-    return h >>> 0;
+    let h = 2166136261;
+    const add = (p, x0, y0, w, rows) => {
+        const x1 = Math.min(x0 + w, p.w), y1 = Math.min(y0 + rows, p.rows);
+        for (let y = y0; y < y1; ++y)
+            for (let x = x0; x < x1; ++x) h = Math.imul(h ^ buffer[p.at + y * p.stride + x * p.step], 16777619);
+    };
+    for (const p of planes) add(p, 0, 0, p.w, p.rows);
+    const whole = h >>> 0, parts = [];
+    if (PARTS) {
+        for (let y = 0; y * 16 < rect.height; ++y)
+            for (let x = 0; x * 16 < rect.width; ++x)
+                planes.forEach((p, c) => {
+                    const size = c == 0 ? 16 : 8;
+                    h = 2166136261;
+                    add(p, x * size, y * size, size, size);
+                    parts.push(h >>> 0);
+                });
+    }
+    return [whole, parts];
 }
 async function decode(stream) {
     const pictures = [], waiting = [];
     let trouble = '';
     const decoder = new VideoDecoder({
-        output: frame => waiting.push(hash(frame).then(h => pictures.push([frame.timestamp, h])).finally(() => frame.close())),
+        output: frame => waiting.push(hash(frame).then(h => pictures.push([frame.timestamp, ...h])).finally(() => frame.close())),
         error: e => trouble = String(e)});
     const config = bytes(stream.config);
     const hex = n => n.toString(16).padStart(2, '0');
@@ -78,19 +93,46 @@ async function decode(stream) {
 
 }  // namespace
 
-std::uint32_t hash_of(const Picture& picture) {
-    std::uint32_t hash = 2166136261u;
-    for (int c = 0; c < 3; ++c) {
-        const int w = c == 0 ? picture.width : picture.width / 2, h = c == 0 ? picture.height : picture.height / 2;
-        for (int y = 0; y < h; ++y) {
-            for (int x = 0; x < w; ++x) hash = (hash ^ picture.planes[c][y * picture.strides[c] + x]) * 16777619u;
-        }
+namespace {
+
+// Of a part of a plane, as far as that goes; goes on from `hash`.
+std::uint32_t add(std::uint32_t hash, const Picture& picture, int plane, int left, int top, int width, int height) {
+    const int half = plane == 0 ? 0 : 1;
+    const int right = std::min(left + width, picture.width >> half),
+              bottom = std::min(top + height, picture.height >> half);
+    for (int y = top; y < bottom; ++y) {
+        for (int x = left; x < right; ++x)
+            hash = (hash ^ picture.planes[plane][y * picture.strides[plane] + x]) * 16777619u;
     }
     return hash;
 }
+constexpr std::uint32_t kBegin = 2166136261u;
+
+}  // namespace
+
+std::uint32_t hash_of(const Picture& picture) {
+    std::uint32_t hash = kBegin;
+    for (int c = 0; c < 3; ++c) hash = add(hash, picture, c, 0, 0, picture.width, picture.height);
+    return hash;
+}
+
+std::string first_difference(const Picture& picture, const std::vector<std::uint32_t>& parts) {
+    std::size_t next = 0;
+    for (int y = 0; y * 16 < picture.height; ++y) {
+        for (int x = 0; x * 16 < picture.width; ++x) {
+            for (int c = 0; c < 3; ++c) {
+                const int size = c == 0 ? 16 : 8;
+                if (next == parts.size()) return "the browser's picture is smaller";
+                if (add(kBegin, picture, c, x * size, y * size, size, size) != parts[next++])
+                    return fmt::format("plane {} of macroblock {},{}", c, x, y);
+            }
+        }
+    }
+    return "";
+}
 
 std::optional<std::vector<std::vector<JudgedPicture>>> judge_h264(const std::vector<JudgedStream>& streams,
-                                                                  std::string& why) {
+                                                                  std::string& why, bool parts) {
     std::string list = "[";
     for (const JudgedStream& stream : streams) {
         list += "{\"config\":\"" + base64(stream.config.view()) + "\",\"packets\":[";
@@ -104,6 +146,7 @@ std::optional<std::vector<std::vector<JudgedPicture>>> judge_h264(const std::vec
     list += "]";
     std::string page = kPage;
     page.replace(page.find("STREAMS"), 7, list);
+    page.replace(page.find("PARTS"), 5, parts ? "true" : "false");
     const std::string answer = run_page(page, 120);
     const auto json = nlohmann::json::parse(answer, nullptr, false);
     if (json.is_discarded() || json.contains("trouble")) {
@@ -115,7 +158,8 @@ std::optional<std::vector<std::vector<JudgedPicture>>> judge_h264(const std::vec
         if (one["trouble"] != "") why += fmt::format("stream {}: {}; ", all.size(), one["trouble"].get<std::string>());
         auto& pictures = all.emplace_back();
         for (const auto& picture : one["pictures"])
-            pictures.push_back({picture[0].get<std::int64_t>(), picture[1].get<std::uint32_t>()});
+            pictures.push_back({picture[0].get<std::int64_t>(), picture[1].get<std::uint32_t>(),
+                                picture[2].get<std::vector<std::uint32_t>>()});
     }
     return all;
 }
