@@ -419,14 +419,16 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
     std::uint64_t bytes = 0;
     Time sampled{};
     const base::RealClock clock;
-    for (int i = 0; i < kExcerpts; ++i) {
+    // A short title is tried as a whole.
+    const bool whole = plan.duration <= kExcerpts * kExcerptLength;
+    for (int i = 0; i < (whole ? 1 : kExcerpts); ++i) {
         // Steps of the golden ratio: spread evenly, yet in step with no rhythm the title may have.
         const double place = std::fmod(0.5 + i * 0.6180339887, 1.0);
-        const Time at = base::from_seconds(place * base::to_seconds(plan.duration - kExcerptLength));
+        const Time at = whole ? Time{} : base::from_seconds(place * base::to_seconds(plan.duration - kExcerptLength));
         WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
         if (at.count() > 0 && !source->seek(at)) continue;
         transcode::GraphSettings graph = plan.graph;
-        graph.until = std::max(at, Time{}) + kExcerptLength;
+        if (!whole) graph.until = std::max(at, Time{}) + kExcerptLength;
         const auto sink = [&](const std::vector<Track>&) -> Result<std::unique_ptr<PacketSink>> {
             return std::make_unique<CountingSink>(bytes);
         };
