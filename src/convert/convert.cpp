@@ -419,8 +419,8 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
     std::uint64_t bytes = 0;
     Time sampled{};
     const base::RealClock clock;
-    // A short title is tried as a whole.
-    const bool whole = plan.duration <= kExcerpts * kExcerptLength;
+    // A short title is tried as a whole: excerpts begin at keyframes before their places, and would overlap.
+    const bool whole = plan.duration <= kExcerpts * kExcerptLength * 3 / 2;
     for (int i = 0; i < (whole ? 1 : kExcerpts); ++i) {
         // Steps of the golden ratio: spread evenly, yet in step with no rhythm the title may have.
         const double place = std::fmod(0.5 + i * 0.6180339887, 1.0);
