@@ -68,14 +68,14 @@ void DecodingTimes::restart() {
     waiting_ = {};
 }
 
-Ratio rate_of_period(std::int64_t nanoseconds) {
+Ratio rate_of_period(std::int64_t nanoseconds, double tolerance) {
     if (nanoseconds <= 0) return {0, 1};
     constexpr Ratio kRates[] = {{24000, 1001}, {24, 1}, {25, 1},       {30000, 1001}, {30, 1},       {48000, 1001},
                                 {48, 1},       {50, 1}, {60000, 1001}, {60, 1},       {100, 1},      {120000, 1001},
                                 {120, 1},      {15, 1}, {12, 1},       {10, 1},       {15000, 1001}, {12000, 1001}};
     for (const Ratio rate : kRates) {
         const double period = 1e9 / rate.value();
-        if (std::abs(period - static_cast<double>(nanoseconds)) <= period * 2e-5) return rate;
+        if (std::abs(period - static_cast<double>(nanoseconds)) <= period * tolerance) return rate;
     }
     return base::reduced({1'000'000'000, nanoseconds});
 }

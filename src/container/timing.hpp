@@ -60,6 +60,6 @@ class DecodingTimes {
 };
 
 // The rate that a period of so many nanoseconds stands for: one of those in use when it is near.
-Ratio rate_of_period(std::int64_t nanoseconds);
+Ratio rate_of_period(std::int64_t nanoseconds, double tolerance = 2e-5);
 
 }  // namespace wavecrest::container

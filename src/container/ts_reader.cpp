@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <chrono>
+#include <cmath>
 #include <deque>
 #include <set>
 
@@ -71,6 +72,7 @@ class TransportSource : public PacketSource {
     };
 
     Status find_tables(int program);
+    Ratio rate_by_times(const Track& track) const;
     Status read_more();
     void take_packet(ByteSpan bytes);
     void take_table(const ts::TransportPacket& packet);
@@ -190,6 +192,10 @@ Status TransportSource::open(int number) {
         reached_ = std::max(reached_, packet.pts);
         ready_.push_back(std::move(packet));
     }
+    for (Lane& lane : lanes_) {
+        Track& track = lane.stream.track();
+        if (track.kind == TrackKind::video && track.frame_rate.num == 0) track.frame_rate = rate_by_times(track);
+    }
     if (bytes_.source().seekable()) survey();
     for (const Lane& lane : lanes_) {
         Track track = lane.stream.track();
@@ -213,6 +219,31 @@ Status TransportSource::open(int number) {
     if (programs.size() > 1) notes.push_back(fmt::format("{} programs: each is a title", programs.size()));
     problems_.clear();
     return {};
+}
+
+// The rate of pictures whose stream tells none, by the times of the first ones; 0 where these are uneven.
+Ratio TransportSource::rate_by_times(const Track& track) const {
+    std::vector<Time> times;
+    for (const Packet& packet : ready_) {
+        if (packet.track == track.id) times.push_back(packet.pts);
+    }
+    std::sort(times.begin(), times.end());
+    if (times.size() < 4) return {0, 1};
+    // The last ones may still lack some that are shown before them.
+    times.resize(times.size() - 2);
+    Time shortest = Time::max(), longest{};
+    for (std::size_t i = 1; i < times.size(); ++i) {
+        shortest = std::min(shortest, times[i] - times[i - 1]);
+        longest = std::max(longest, times[i] - times[i - 1]);
+    }
+    const Time kStamps = base::from_ticks(2, 90'000);
+    if (shortest <= kStamps || longest > shortest + kStamps) return {0, 1};
+    const double mean = base::to_seconds(times.back() - times.front()) / static_cast<double>(times.size() - 1);
+    constexpr double kTolerance = 4e-4;  // 30 and 29.97 are 1e-3 apart
+    Ratio rate = rate_of_period(std::llround(mean * 1e9), kTolerance);
+    // Fields, each a picture of its own.
+    if (track.scan != Scan::progressive && rate.value() > 40) rate = base::reduced({rate.num, rate.den * 2});
+    return rate;
 }
 
 // Program association and map tables; without them the streams are told by what they carry.

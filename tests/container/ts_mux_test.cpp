@@ -8,6 +8,8 @@
 #include "container/mpeg_ts.hpp"
 #include "measure/transport.hpp"
 #include "support/clips.hpp"
+#include "support/h264_writer.hpp"
+#include "support/support.hpp"
 
 using namespace wavecrest;
 using namespace wavecrest::test;
@@ -211,4 +213,36 @@ TEST_CASE("the meter finds what is wrong with a stream", "[mux]") {
     }
     CHECK(measured(jumped).clock_jumps == 1);
     CHECK(in_words(measured(jumped)).size() >= 1);
+}
+
+TEST_CASE("the rate of pictures that tell none is taken from their times", "[mux]") {
+    for (const Ratio rate : {Ratio{24000, 1001}, Ratio{25, 1}, Ratio{30000, 1001}, Ratio{30, 1}, Ratio{50, 1}}) {
+        INFO(rate.num << "/" << rate.den);
+        H264WriterSettings settings;
+        settings.seed = 3;
+        settings.pictures = 24;
+        settings.timed = false;
+        H264Written written = write_h264(settings);
+        Lane lane;
+        lane.track.id = 1;
+        lane.track.kind = TrackKind::video;
+        lane.track.codec = Codec::h264;
+        lane.track.codec_config = written.config;
+        lane.track.width = settings.columns * 16;
+        lane.track.height = settings.rows * 16;
+        std::int64_t number = 0;
+        for (Packet& packet : written.packets) {
+            packet.track = 1;
+            packet.pts = packet.dts = base::frames_to_time(number++, rate);
+            packet.duration = base::frames_to_time(1, rate);
+            lane.packets.push_back(packet);
+        }
+        const TempDir dir;
+        write_media(dir / "a.ts", "mpeg-ts", {lane});
+        const auto read = read_media(dir / "a.ts");
+        REQUIRE(read.size() == 1);
+        CHECK(read[0].track.frame_rate.num == rate.num);
+        CHECK(read[0].track.frame_rate.den == rate.den);
+        CHECK(read[0].packets.size() == lane.packets.size());
+    }
 }

@@ -271,10 +271,12 @@ class Writer {
         }
         b.bit(1);  // usability information, for the reordering depth
         b.put(0, 4);
-        b.bit(1);  // timing_info_present_flag: 25 a second
-        b.put(1, 32);
-        b.put(50, 32);
-        b.bit(1);
+        b.bit(s_.timed);  // timing_info_present_flag: 25 a second
+        if (s_.timed) {
+            b.put(1, 32);
+            b.put(50, 32);
+            b.bit(1);
+        }
         b.put(0, 3);
         b.bit(1);  // bitstream_restriction_flag
         b.bit(1);

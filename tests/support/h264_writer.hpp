@@ -32,6 +32,7 @@ struct H264WriterSettings {
     bool reordered = false;     // lists changed by commands
     bool long_term = false;     // and other memory management
     bool gaps = false;          // in frame_num
+    bool timed = true;          // the sequence tells its rate
     int residual = 40;          // of 100 blocks that might have coefficients
     int intra = 10;             // of 100 macroblocks in P and B slices
     std::array<int, 4> crop{};  // cut off to the left, right, above and below, in the units of the sequence
