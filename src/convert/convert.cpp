@@ -229,8 +229,10 @@ Status plan_audio(const std::vector<Track>& tracks, const Request& request, Plan
                         found->purpose == Purpose::main ? "" : fmt::format(" ({})", media::short_name(found->purpose)),
                         media::channel_layout(channels), found->sample_rate, base::format_bitrate(rate)));
     }
+    int number = 0;
     for (const Track& track : tracks) {
         if (track.kind != TrackKind::audio) continue;
+        ++number;
         TrackPlan entry{track, TrackPlan::Action::drop, ""};
         if (std::find(chosen.begin(), chosen.end(), track.id) != chosen.end()) {
             entry.action = TrackPlan::Action::transcode;
@@ -240,8 +242,7 @@ Status plan_audio(const std::vector<Track>& tracks, const Request& request, Plan
         } else if (!codec::can_decode_audio(track)) {
             entry.why = fmt::format("{} sound can't be decoded", media::short_name(track.codec));
         } else {
-            entry.why = track.purpose == Purpose::main ? "not asked for; --sound all or its language takes it"
-                                                       : "not asked for; --sound all takes it";
+            entry.why = fmt::format("not asked for; --sound {} takes it", number);
         }
         plan.tracks.push_back(std::move(entry));
     }

@@ -388,8 +388,9 @@ std::int64_t check_devices(const Site& site, const SiteStream& entry, const std:
             cannot.push_back(why);
         } else if (least > d.link.payload_bps) {
             add(Finding::Severity::warning,
-                fmt::format("stream \"{}\" takes {}, more than the link of {} carries ({})", entry.name(),
-                            base::format_bitrate(least), d.device.name, d.link.name),
+                fmt::format("stream \"{}\" takes {} {}, more than the link of {} carries ({})", entry.name(),
+                            base::format_bitrate(least), least == file_bps ? "on average" : "at its highest",
+                            d.device.name, d.link.name),
                 "wire the device, or convert the film with a profile of a lower rate (wavecrest profile list)");
         }
     }
