@@ -782,15 +782,6 @@ std::string compose(const NewSite& site) {
 }
 
 std::string service_unit(const Site& site, const base::Path& program, const std::string& user) {
-    std::string mounts;
-    for (const SiteStream& s : site.streams) {
-        for (const stream::Part& part : s.item.parts) {
-            if (part.source.string().find("://") != std::string::npos) continue;
-            const std::string folder = std::filesystem::absolute(part.source).parent_path().string();
-            if (mounts.find(" " + folder) == std::string::npos && folder.find(' ') == std::string::npos)
-                mounts += " " + folder;
-        }
-    }
     const auto quoted = [](const base::Path& path) {
         std::string out = "\"";
         for (const char c : path.string()) {
@@ -800,6 +791,14 @@ std::string service_unit(const Site& site, const base::Path& program, const std:
         }
         return out + "\"";
     };
+    std::string mounts;
+    for (const SiteStream& s : site.streams) {
+        for (const stream::Part& part : s.item.parts) {
+            if (part.source.string().find("://") != std::string::npos) continue;
+            const std::string folder = quoted(std::filesystem::absolute(part.source).parent_path());
+            if (mounts.find(" " + folder) == std::string::npos) mounts += " " + folder;
+        }
+    }
     const base::Path file = std::filesystem::absolute(site.file);
     return fmt::format(
         "# Starts the streams of {} at every boot, and again if they die.\n"

@@ -206,3 +206,22 @@ TEST_CASE("devices are given the ways they take, and found wanting where there i
           std::string::npos);
     CHECK(told(all).find("can't play") == std::string::npos);
 }
+
+TEST_CASE("the unit waits for the places of all sources, whatever their names", "[site]") {
+    const auto site =
+        site::parse(house("[[stream]]\nname = \"Film\"\nfile = \"/srv/films/Lake 100 % (2019)/Lake.mp4\"\n"
+                          "[[stream]]\nname = \"Twin\"\nfile = \"/srv/films/Lake 100 % (2019)/Lake 2.mp4\"\n"
+                          "[[stream]]\nname = \"Camera\"\nfile = \"rtmp://192.0.2.9/house/camera\"\n"
+                          "[[stream]]\nname = \"Other\"\nfile = \"/mnt/disk/Reeds.mp4\"\n"),
+                    "/srv/house/site of ours.toml");
+    REQUIRE(site);
+    const std::string unit = site::service_unit(*site, "/opt/wave crest/wavecrest", "installer");
+    INFO(unit);
+    const auto has_line = [&](const std::string& line) { return unit.find("\n" + line + "\n") != std::string::npos; };
+    CHECK(has_line(R"x(RequiresMountsFor="/srv/films/Lake 100 %% (2019)" "/mnt/disk")x"));
+    CHECK(has_line(
+        R"(ExecStart="/opt/wave crest/wavecrest" stream run --site "/srv/house/site of ours.toml" -q)"));
+    CHECK(has_line("User=installer"));
+    CHECK(has_line("Restart=always"));
+    CHECK(has_line("WantedBy=multi-user.target"));
+}
