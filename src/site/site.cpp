@@ -465,8 +465,12 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
                 continue;
             }
         }
-        if ((*input)->is_disc()) continue;
-        const source::Title& title = (*input)->titles().front();
+        const auto pick = (*input)->pick(entry.item.parts.front().title);
+        if (!pick) {
+            findings.push_back({Finding::Severity::error, pick.error()});
+            continue;
+        }
+        const source::Title& title = *pick->title;
         const auto mean = static_cast<std::int64_t>(
             title.duration.count() > 0 ? static_cast<double>(title.size_bytes) * 8 / base::to_seconds(title.duration)
                                        : 0);

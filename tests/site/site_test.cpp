@@ -205,6 +205,18 @@ TEST_CASE("devices are given the ways they take, and found wanting where there i
     CHECK(told(with(R"(["live"])")).find("some devices can't play stream \"Film\": Tablet: container mpeg-ts") !=
           std::string::npos);
     CHECK(told(all).find("can't play") == std::string::npos);
+    // A disc's title, as it is and encoded anew.
+    const auto disc = [&](const std::string& more) {
+        const auto one = site::parse(house(devices + "[[stream]]\nname = \"Rip\"\nfile = \"" + sample_disc().string() +
+                                           "\"\noffer = [\"live-hls\"]\n" + more),
+                                     "site.toml");
+        REQUIRE(one);
+        return told(*one);
+    };
+    CHECK(disc("").find("no device of the house can play stream \"Rip\": Lounge TV: video codec mpeg2") !=
+          std::string::npos);
+    CHECK(disc("profile = \"small-screen\"\n").find("can't play") == std::string::npos);
+    CHECK(disc("title = \"9\"\n").find("there is no title 9") != std::string::npos);
 }
 
 TEST_CASE("the unit waits for the places of all sources, whatever their names", "[site]") {
@@ -219,8 +231,7 @@ TEST_CASE("the unit waits for the places of all sources, whatever their names", 
     INFO(unit);
     const auto has_line = [&](const std::string& line) { return unit.find("\n" + line + "\n") != std::string::npos; };
     CHECK(has_line(R"x(RequiresMountsFor="/srv/films/Lake 100 %% (2019)" "/mnt/disk")x"));
-    CHECK(has_line(
-        R"(ExecStart="/opt/wave crest/wavecrest" stream run --site "/srv/house/site of ours.toml" -q)"));
+    CHECK(has_line(R"(ExecStart="/opt/wave crest/wavecrest" stream run --site "/srv/house/site of ours.toml" -q)"));
     CHECK(has_line("User=installer"));
     CHECK(has_line("Restart=always"));
     CHECK(has_line("WantedBy=multi-user.target"));
