@@ -117,8 +117,15 @@ TEST_CASE("sound: the first that tells the story, or what was asked for", "[choi
     for (const auto& track : made.tracks) {
         if (track.from.id == 0x80) CHECK(track.why.find("folded down to stereo") != std::string::npos);
         if (track.from.id == 0x82) CHECK(track.why.find("unknown sound can't be decoded") != std::string::npos);
-        if (track.from.id == 0x83) CHECK(track.why.find("--sound all") != std::string::npos);
+        // The number it is told by takes it.
+        const std::size_t hint = track.why.find("--sound ");
+        if (track.from.id != 0x83 && track.from.id != 0x81) continue;
+        REQUIRE(hint != std::string::npos);
+        const std::string number = track.why.substr(hint + 8, 1);
+        CHECK(sound_of(plan(number.c_str())) == std::vector<TrackId>{track.from.id});
     }
+    r.sound = "9";
+    CHECK(convert::make_plan(input, r).error().kind == ErrorKind::usage);
 }
 
 TEST_CASE("sound: a commentary alone is better than silence, and silence is told", "[choice]") {
