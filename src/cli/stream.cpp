@@ -154,14 +154,16 @@ void print_addresses(const Running& running, const stream::Station& station) {
     const std::string host = site.host();
     const auto all = station.addresses(host);
     bool shared = false, own = false;
-    if (!all.empty()) {
+    // Where datagrams of a single stream go is named above.
+    const bool to_enter = std::any_of(all.begin(), all.end(), [&](const stream::StationAddress& one) {
+        return running.site || (one.way != "udp" && one.way != "rtp");
+    });
+    for (const stream::StationAddress& one : all) shared = shared || one.way == "udp" || one.way == "rtp";
+    if (to_enter) {
         fmt::print("\nAddresses to enter:\n\n");
         render::Table table({"on", "enter", "for"});
         for (const stream::StationAddress& one : all) {
-            if (one.way == "udp" || one.way == "rtp") {
-                shared = true;
-                if (!running.site) continue;  // named above
-            }
+            if (!running.site && (one.way == "udp" || one.way == "rtp")) continue;
             (one.way == "file" || one.way == "hls" ? own : shared) = true;
             // Where devices are listed, what none of them is given by HTTP is the other form of what they are given.
             const bool devices = !site.devices.empty() && running.site;
@@ -178,7 +180,8 @@ void print_addresses(const Running& running, const stream::Station& station) {
                 table.add({d.device.name, one.address, fmt::format("{} ({})", one.stream, words_for(one.way))});
             }
             if (!listed)
-                table.add({devices ? "other devices" : "any device", one.address, fmt::format("{} ({})", one.stream, words_for(one.way))});
+                table.add({devices ? "other devices" : "any device", one.address,
+                           fmt::format("{} ({})", one.stream, words_for(one.way))});
         }
         fmt::print("{}", table.text(2));
         std::string others;
@@ -189,6 +192,10 @@ void print_addresses(const Running& running, const stream::Station& station) {
         if (!others.empty()) fmt::print("\nThis machine's other addresses: {}.", others);
     }
     for (const stream::StationItem& item : station.items()) {
+        // The name there is a key, as a rule.
+        for (const net::RtmpAddress& to : item.push)
+            fmt::print("\nPublishing \"{}\" to {}\n", item.name,
+                       net::RtmpAddress{to.host, to.port, to.application, "KEY"}.text());
         if (item.published())
             fmt::print("\nTo publish \"{}\", send it to {}\n", item.name,
                        net::RtmpAddress{host, item.ports.rtmp != 0 ? item.ports.rtmp : station.ports().rtmp,

@@ -347,7 +347,13 @@ Result<std::vector<Track>> encoded_tracks(const SiteStream& entry) {
 std::int64_t check_devices(const Site& site, const SiteStream& entry, const std::string& container,
                            const source::Title& title, std::int64_t file_bps, const std::string& where,
                            std::vector<Finding>& findings) {
-    std::vector<Track> encoded;
+    // All of the file, and what the other ways take of it.
+    std::vector<Track> chosen, encoded;
+    std::size_t sounds = 0;
+    for (const Track& track : title.tracks) {
+        if (track.kind != TrackKind::audio || media::is_wanted(entry.item.parts.front().sound, track, ++sounds))
+            chosen.push_back(track);
+    }
     std::int64_t encoded_bps = 0;
     if (!entry.profile.empty()) {
         if (auto tracks = encoded_tracks(entry)) encoded = std::move(*tracks);
@@ -372,8 +378,8 @@ std::int64_t check_devices(const Site& site, const SiteStream& entry, const std:
             const std::int64_t bps = anew ? encoded_bps : file_bps;
             std::vector<device::Check> checks = {device::judge_protocol(d.device, stream::protocol_of(one))};
             const std::string held = one.way == "file" ? container : stream::container_of(one);
-            for (device::Check& check : device::judge(d.device, held, anew ? encoded : title.tracks, bps))
-                checks.push_back(std::move(check));
+            const std::vector<Track>& tracks = anew ? encoded : one.way == "file" ? title.tracks : chosen;
+            for (device::Check& check : device::judge(d.device, held, tracks, bps)) checks.push_back(std::move(check));
             const auto bad = std::find_if(checks.begin(), checks.end(),
                                           [](const device::Check& c) { return c.verdict == device::Verdict::fail; });
             if (bad == checks.end()) {

@@ -2,6 +2,7 @@
 
 #include <catch2/catch.hpp>
 
+#include "support/clips.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
@@ -217,6 +218,20 @@ TEST_CASE("devices are given the ways they take, and found wanting where there i
           std::string::npos);
     CHECK(disc("profile = \"small-screen\"\n").find("can't play") == std::string::npos);
     CHECK(disc("title = \"9\"\n").find("there is no title 9") != std::string::npos);
+    // What a stream leaves out of its sound isn't judged.
+    const TempDir dir;
+    write_media(dir / "two.mp4", "mp4",
+                {picture_lane(Codec::h264, 48), sound_lane(Codec::aac, 2, 2), sound_lane(Codec::ac3, 2, 3)});
+    const auto sound = [&](const std::string& word) {
+        const auto one = site::parse(
+            house("[[device]]\nname = \"Tablet\"\nclass = \"tablet-basic\"\n[[stream]]\nname = \"Film\"\nfile = \"" +
+                  (dir / "two.mp4").string() + "\"\noffer = [\"hls\"]\nsound = [\"" + word + "\"]\n"),
+            "site.toml");
+        REQUIRE(one);
+        return told(*one);
+    };
+    CHECK(sound("1").find("can play") == std::string::npos);
+    CHECK(sound("2").find("no device of the house can play stream \"Film\": Tablet: audio ac3") != std::string::npos);
 }
 
 TEST_CASE("the unit waits for the places of all sources, whatever their names", "[site]") {
