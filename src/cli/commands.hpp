@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "cli/terminal.hpp"
+#include "media/track_choice.hpp"
 #include "net/worse_link.hpp"
 
 namespace wavecrest::cli {
@@ -26,6 +27,7 @@ struct ConvertOptions {
     std::string profile = "full-picture";
     std::string into;
     std::string name;
+    int picture = 0;        // track, from 1; 0: the first
     std::string sound;      // empty: the first to convert, all to rewrap
     std::string subtitles;  // empty: forced ones to convert, all to rewrap
     std::string rewrap;     // a container's short name; empty: convert
@@ -90,7 +92,7 @@ struct StreamRunOptions {
     std::string publish_key;            // take what is published with it
     std::string profile;
     std::string subtitles;           // a file of text
-    std::vector<std::string> sound;  // languages; empty: all that can be sent
+    TrackChoice choice;
     bool loop = false;
     std::string rate;  // constant
     std::string interface;

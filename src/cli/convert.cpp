@@ -117,6 +117,7 @@ int run_rewrap(const ConvertOptions& options) {
     request.format = options.rewrap;
     request.into = options.into;
     request.name = options.name;
+    request.picture = options.picture;
     if (!options.sound.empty()) request.sound = options.sound;
     if (!options.subtitles.empty()) request.subtitles = options.subtitles;
     request.angle = options.angle;
@@ -196,6 +197,7 @@ int run_convert(const ConvertOptions& options) {
     request.profile = *profile;
     request.into = options.into;
     request.name = options.name;
+    request.picture = options.picture;
     if (!options.sound.empty()) request.sound = options.sound;
     if (!options.subtitles.empty()) request.subtitles = options.subtitles;
     request.angle = options.angle;

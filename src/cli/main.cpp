@@ -135,6 +135,9 @@ int run(int argc, char** argv) {
     convert_app->add_option("--pick", convert.pick, "main, episodes, all, or title numbers as 1,3-5")
         ->capture_default_str()
         ->type_name("TITLES");
+    convert_app->add_option("--picture", convert.picture, "number of the picture track, where there are several")
+        ->check(CLI::Range(1, 99))
+        ->type_name("N");
     convert_app
         ->add_option(
             "--sound", convert.sound,
@@ -195,9 +198,17 @@ int run(int argc, char** argv) {
         ->check(CLI::Range(1, 999))
         ->type_name("N");
     run->add_option("--name", stream_run.name, "the stream's name, if not the file's")->type_name("NAME");
-    run->add_option("--sound", stream_run.sound,
+    run->add_option("--sound", stream_run.choice.sound,
                     "live and hls: which sound: languages as en,fr, numbers of tracks, or none (all that can be sent)")
         ->delimiter(',')
+        ->type_name("WHICH");
+    run->add_option("--picture", stream_run.choice.picture,
+                    "live and hls: number of the picture track, where there are several")
+        ->check(CLI::Range(1, 99))
+        ->type_name("N");
+    run->add_option("--draw-subtitles", stream_run.choice.drawn,
+                    "with --profile: drawn into the picture: forced, none, or a language as en")
+        ->capture_default_str()
         ->type_name("WHICH");
     run->add_option("--subtitles", stream_run.subtitles,
                     "with file and hls: a file of text that goes with it (SRT, WebVTT)")

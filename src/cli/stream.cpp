@@ -9,7 +9,7 @@
 #include "cli/commands.hpp"
 #include "cli/media_json.hpp"
 #include "host/machine.hpp"
-#include "media/sound_choice.hpp"
+#include "media/track_choice.hpp"
 #include "net/http_client.hpp"
 #include "render/table.hpp"
 #include "site/site.hpp"
@@ -28,8 +28,8 @@ struct Running {
 
 Result<stream::StationItem> item_of(const StreamRunOptions& options) {
     stream::StationItem item;
-    WAVECREST_TRY(media::check_sound_words(options.sound, "--sound"));
-    for (const std::string& file : options.files) item.parts.push_back({file, options.title, 1, options.sound});
+    WAVECREST_TRY(media::check_sound_words(options.choice.sound, "--sound"));
+    for (const std::string& file : options.files) item.parts.push_back({file, options.title, 1, options.choice});
     if (!item.parts.empty()) item.parts.front().chapter = options.chapter;
     item.name = !options.name.empty() ? options.name
                 : item.parts.empty()  ? "published"
@@ -70,9 +70,15 @@ Result<stream::StationItem> item_of(const StreamRunOptions& options) {
             item.offers.live = true;
         }
     }
-    if (!options.sound.empty() && !item.is_live() && !item.offers.hls)
+    if (!options.choice.sound.empty() && !item.is_live() && !item.offers.hls)
         return fail(ErrorKind::usage, "files go out with all of their sound: players choose", "--sound",
                     "add --offer hls or --offer live, or leave it out");
+    if (options.choice.picture > 0 && !item.is_live() && !item.offers.hls)
+        return fail(ErrorKind::usage, "files go out with all of their pictures: players choose", "--picture",
+                    "add --offer hls or --offer live, or leave it out");
+    if (options.choice.drawn != TrackChoice{}.drawn && options.profile.empty())
+        return fail(ErrorKind::usage, "subtitles are drawn into pictures that are encoded anew", "--draw-subtitles",
+                    "add --profile, or leave it out");
     if (!item.is_live() && (options.loop || !options.rate.empty() || !options.profile.empty() || options.chapter > 1))
         return fail(ErrorKind::usage, "--loop, --rate, --profile and --chapter belong to live streams",
                     "the command line",

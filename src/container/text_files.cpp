@@ -6,6 +6,7 @@
 
 #include "container/reader.hpp"
 #include "container/subtitle_text.hpp"
+#include "container/ts_mux.hpp"
 
 namespace wavecrest::container {
 namespace {
@@ -133,14 +134,18 @@ Result<MediaFile> open_text_file(std::shared_ptr<base::ByteSource> bytes) {
     return file;
 }
 
-std::string write_web_vtt(const std::vector<Packet>& cues) {
-    const auto clock = [](Time time) {
-        const std::int64_t ms = std::max<std::int64_t>(base::to_ticks(time, 1000), 0);
-        return fmt::format("{:02}:{:02}:{:02}.{:03}", ms / 3600000, ms / 60000 % 60, ms / 1000 % 60, ms % 1000);
-    };
-    std::string out = "WEBVTT\n";
+namespace {
+
+// WebVTT, 4.1: hours, minutes, seconds and thousandths.
+std::string clock_of(Time time) {
+    const std::int64_t ms = std::max<std::int64_t>(base::to_ticks(time, 1000), 0);
+    return fmt::format("{:02}:{:02}:{:02}.{:03}", ms / 3600000, ms / 60000 % 60, ms / 1000 % 60, ms % 1000);
+}
+
+std::string cues_of(const std::vector<Packet>& cues) {
+    std::string out;
     for (const Packet& cue : cues) {
-        out += fmt::format("\n{} --> {}\n", clock(cue.pts), clock(cue.pts + cue.duration));
+        out += fmt::format("\n{} --> {}\n", clock_of(cue.pts), clock_of(cue.pts + cue.duration));
         bool at_line_start = true;
         for (const std::uint8_t byte : cue.data.view()) {
             const char c = static_cast<char>(byte);
@@ -160,6 +165,18 @@ std::string write_web_vtt(const std::vector<Packet>& cues) {
         out += '\n';
     }
     return out;
+}
+
+}  // namespace
+
+std::string write_web_vtt(const std::vector<Packet>& cues) {
+    return "WEBVTT\n" + cues_of(cues);
+}
+
+std::string write_web_vtt_segment(const std::vector<Packet>& cues, Time at) {
+    const Time local = base::from_ticks(std::max<std::int64_t>(base::to_ticks(at, 1000), 0), 1000);
+    const std::int64_t ticks = base::to_ticks(kTransportStart + local, 90'000) & ((std::int64_t{1} << 33) - 1);
+    return fmt::format("WEBVTT\nX-TIMESTAMP-MAP=MPEGTS:{},LOCAL:{}\n", ticks, clock_of(local)) + cues_of(cues);
 }
 
 }  // namespace wavecrest::container

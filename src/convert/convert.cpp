@@ -12,7 +12,7 @@
 #include "container/mp4_writer.hpp"
 #include "host/machine.hpp"
 #include "media/language.hpp"
-#include "media/sound_choice.hpp"
+#include "media/track_choice.hpp"
 
 namespace wavecrest::convert {
 namespace {
@@ -257,7 +257,8 @@ Status plan_subtitles(const std::vector<Track>& tracks, const Request& request, 
     auto& chosen = plan.graph.video.subtitles;
     const auto take = [&](bool forced_only, const auto& fits) {
         for (const Track& track : tracks) {
-            if (track.kind == TrackKind::subtitle && fits(track)) chosen.push_back({track, forced_only});
+            const bool image = track.kind == TrackKind::subtitle && track.codec != Codec::text;
+            if (image && fits(track)) chosen.push_back({track, forced_only});
         }
         return !chosen.empty();
     };
@@ -277,7 +278,8 @@ Status plan_subtitles(const std::vector<Track>& tracks, const Request& request, 
                  }) ||
             take(false, [&](const Track& t) { return chosen.empty() && same_language(t.language, request.subtitles); });
         if (!found) {
-            return fail(ErrorKind::usage, fmt::format("there are no subtitles in \"{}\"", request.subtitles),
+            return fail(ErrorKind::usage,
+                        fmt::format("there are no subtitles in \"{}\" that can be drawn", request.subtitles),
                         plan.source,
                         "wavecrest inspect lists the tracks; give --subtitles forced, none or a language such as en");
         }
@@ -298,7 +300,9 @@ Status plan_subtitles(const std::vector<Track>& tracks, const Request& request, 
         } else {
             plan.tracks.push_back(
                 {track, TrackPlan::Action::drop,
-                 "these subtitles are images, which MP4 can't hold; --subtitles draws one language in"});
+                 track.codec == Codec::text
+                     ? "these subtitles are text, which isn't drawn; --rewrap webvtt writes them beside the film"
+                     : "these subtitles are images, which MP4 can't hold; --subtitles draws one language in"});
         }
     }
     return {};
@@ -361,10 +365,15 @@ Result<Plan> plan_one(const source::Input& input, const Request& request, const 
     }
     WAVECREST_TRY(input.check_protection(title->number));
 
-    const auto video = std::find_if(title->tracks.begin(), title->tracks.end(),
-                                    [](const Track& t) { return t.kind == TrackKind::video; });
-    if (video == title->tracks.end())
+    int pictures = 0;
+    const auto video = std::find_if(title->tracks.begin(), title->tracks.end(), [&](const Track& t) {
+        return t.kind == TrackKind::video && ++pictures >= std::max(request.picture, 1);
+    });
+    if (video == title->tracks.end() && pictures == 0)
         return fail(ErrorKind::input, "there is no picture track", plan.source, "name a film");
+    if (video == title->tracks.end())
+        return fail(ErrorKind::usage, fmt::format("there is no picture track {}", request.picture), plan.source,
+                    "wavecrest inspect lists the tracks");
     if (title->angles > 1) plan.steps.push_back(fmt::format("angle {} of {}", request.angle, title->angles));
     WAVECREST_TRY(plan_video(input, *video, request, plan));
     WAVECREST_TRY(plan_audio(title->tracks, request, plan));

@@ -19,6 +19,7 @@ struct Request {
     profile::Profile profile;
     base::Path into;                   // folder of the library
     std::string name;                  // empty: from the rip's folder or label
+    int picture = 0;                   // track, from 1; 0: the first
     std::string sound = "first";       // "first", "all", "none", or languages and track numbers: "en,2"
     std::string subtitles = "forced";  // "forced", "none", or a language: these are drawn into the picture
     int angle = 1;

@@ -16,7 +16,7 @@
 #include "container/writer.hpp"
 #include "host/machine.hpp"
 #include "media/language.hpp"
-#include "media/sound_choice.hpp"
+#include "media/track_choice.hpp"
 
 namespace wavecrest::convert {
 namespace {
@@ -105,7 +105,7 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
         plan.source_bytes =
             static_cast<std::uint64_t>(static_cast<double>(plan.source_bytes) * base::to_seconds(plan.duration) /
                                        base::to_seconds(title->duration));
-    int sounds = 0, subtitles = 0, kept = 0;
+    int pictures = 0, sounds = 0, subtitles = 0, kept = 0;
     std::vector<std::string> refused;
     const bool text_only = request.format == "webvtt";
     for (const Track& track : title->tracks) {
@@ -114,6 +114,9 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
         if (track.kind == TrackKind::audio) {
             WAVECREST_TRY_ASSIGN(chosen, wanted(track, request.sound, ++sounds, plan));
             take = chosen;
+        } else if (track.kind == TrackKind::video) {
+            ++pictures;
+            take = request.picture == 0 || request.picture == pictures;
         } else if (track.kind == TrackKind::subtitle) {
             WAVECREST_TRY_ASSIGN(chosen, wanted(track, request.subtitles, ++subtitles, plan));
             take = chosen;
@@ -149,6 +152,9 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
         kept += entry.action == TrackPlan::Action::keep ? 1 : 0;
         plan.tracks.push_back(std::move(entry));
     }
+    if (request.picture > pictures)
+        return fail(ErrorKind::usage, fmt::format("there is no picture track {}", request.picture), plan.source,
+                    "wavecrest inspect lists the tracks");
     if (text_only && kept == 0) {
         // Captions inside the pictures are text, too.
         for (TrackPlan& entry : plan.tracks) {

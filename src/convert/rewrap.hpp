@@ -14,6 +14,7 @@ struct RewrapRequest {
     std::string format;         // a container's short name, or "webvtt" for subtitles or closed captions as text
     base::Path into;
     std::string name;               // empty: from the input
+    int picture = 0;                // track, from 1; 0: all
     std::string sound = "all";      // "all", "first", "none", or languages and track numbers: "en,2"
     std::string subtitles = "all";  // likewise
     int angle = 1;

@@ -54,6 +54,12 @@ std::string language_639_2_bibliographic(std::string_view code) {
     return known;
 }
 
+std::string language_tag(std::string_view code) {
+    if (const Language* language = find(code)) return std::string(language->two);
+    const std::string known = language_639_2(code);
+    return known == "und" ? "" : known;
+}
+
 std::string language_name(std::string_view code) {
     if (const Language* language = find(code)) return std::string(language->name);
     return code.empty() || code == "und" ? "no language" : std::string(code);

@@ -10,6 +10,8 @@ namespace wavecrest::media {
 std::string language_639_2(std::string_view code);
 // The bibliographic code, which Matroska and transport streams use: "ger" for "deu".
 std::string language_639_2_bibliographic(std::string_view code);
+// The language tag (RFC 5646, 2.2.1: the shortest code there is); empty for none or an unknown one.
+std::string language_tag(std::string_view code);
 // The name in English: "English"; the code itself when it is not in the table; "no language" for none or "und".
 std::string language_name(std::string_view code);
 

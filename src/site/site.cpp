@@ -16,7 +16,7 @@
 #include "host/machine.hpp"
 #include "host/mounts.hpp"
 #include "host/network.hpp"
-#include "media/sound_choice.hpp"
+#include "media/track_choice.hpp"
 #include "source/input.hpp"
 #include "stream/control.hpp"
 
@@ -87,6 +87,8 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
     WAVECREST_TRY_ASSIGN(rtmp_port, table.number("rtmp_port", 1, 65535, 0));
     WAVECREST_TRY_ASSIGN(subtitles, table.text("subtitles", ""));
     WAVECREST_TRY_ASSIGN(sound, table.texts("sound"));
+    WAVECREST_TRY_ASSIGN(picture, table.number("picture", 1, 99, 0));
+    WAVECREST_TRY_ASSIGN(drawn, table.text("draw_subtitles", TrackChoice{}.drawn));
     WAVECREST_TRY_ASSIGN(devices, table.texts("devices"));
     WAVECREST_TRY_ASSIGN(offers, table.texts("offer"));
     for (const std::string& word : offers) {
@@ -149,8 +151,14 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
     if (!sound.empty() && !item.is_live() && !item.offers.hls)
         return table.refuse("sound", "files go out with all of their sound: players choose",
                             "offer the stream live or as hls, too, or leave the sound out");
+    if (picture > 0 && !item.is_live() && !item.offers.hls)
+        return table.refuse("picture", "files go out with all of their pictures: players choose",
+                            "offer the stream live or as hls, too, or leave the picture out");
+    if (drawn != TrackChoice{}.drawn && profile.empty())
+        return table.refuse("draw_subtitles", "subtitles are drawn into pictures that are encoded anew",
+                            "name a profile for the stream, or leave it out");
     WAVECREST_TRY(media::check_sound_words(sound, table.where("sound")));
-    for (stream::Part& part : item.parts) part.sound = sound;
+    for (stream::Part& part : item.parts) part.choice = {sound, static_cast<int>(picture), drawn};
     if (!subtitles.empty() && !item.offers.file && !item.offers.hls)
         return table.refuse("subtitles", "live streams carry no subtitle file",
                             "offer the stream as file or hls, too, or leave the subtitles out");
@@ -349,10 +357,10 @@ std::int64_t check_devices(const Site& site, const SiteStream& entry, const std:
                            std::vector<Finding>& findings) {
     // All of the file, and what the other ways take of it.
     std::vector<Track> chosen, encoded;
-    std::size_t sounds = 0;
+    media::TrackPicker picker(entry.item.parts.front().choice);
     for (const Track& track : title.tracks) {
-        if (track.kind != TrackKind::audio || media::is_wanted(entry.item.parts.front().sound, track, ++sounds))
-            chosen.push_back(track);
+        // A second picture goes along in the file alone.
+        if (picker.why_not(track).empty()) chosen.push_back(track);
     }
     std::int64_t encoded_bps = 0;
     if (!entry.profile.empty()) {
@@ -559,7 +567,9 @@ Result<convert::Plan> plan_of(const stream::Part& part, const std::string& name)
     convert::Request request;
     request.pick = part.title;
     request.profile = profile;
-    if (!part.sound.empty()) request.sound = fmt::format("{}", fmt::join(part.sound, ","));
+    request.picture = part.choice.picture;
+    if (!part.choice.sound.empty()) request.sound = fmt::format("{}", fmt::join(part.choice.sound, ","));
+    request.subtitles = part.choice.drawn;
     // Nothing is written: a name that can't be taken.
     request.into = std::filesystem::temp_directory_path() / fmt::format("wavecrest-live-{}", ::getpid());
     return convert::make_plan(*input, request);
@@ -780,6 +790,7 @@ std::string compose(const NewSite& site) {
             "= \"/lake.mp4\"\n# devices = [\"Lounge TV\"]\n"
             "# port = 8090                # of its own; tls_port, rtmp_port likewise\n"
             "# sound = [\"en\"]            # live and hls: of these languages only, or by number: [\"2\"]\n"
+            "# draw_subtitles = \"en\"     # with a profile: drawn into the picture; else what is forced, or \"none\"\n"
             "# subtitles = \"lake.en.srt\"  # a file of text that goes with it (file and hls)\n"
             "# offer = [\"file\", \"hls\"]     # every viewer pauses and skips for themselves; or the same for all:\n"
             "#                             # \"live\" (HTTP), \"live-hls\", \"rtmp\"\n"

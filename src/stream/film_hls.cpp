@@ -11,9 +11,8 @@
 #include "container/ts_mux.hpp"
 #include "container/writer.hpp"
 #include "media/language.hpp"
-#include "media/sound_choice.hpp"
 #include "source/input.hpp"
-#include "stream/programme.hpp"
+#include "stream/words.hpp"
 
 namespace wavecrest::stream {
 namespace {
@@ -23,6 +22,8 @@ constexpr std::size_t kCursors = 4, kRecent = 6;
 constexpr std::size_t kMostLooked = 4000;  // packets read for a keyframe
 // Other tracks lie so far from the pictures they belong to, at most.
 constexpr Time kInterleaving = std::chrono::seconds(4);
+// Subtitles are sparse: so much further is looked for them.
+constexpr Time kWordsLate = std::chrono::seconds(1);
 
 class Collect : public PacketSink {
   public:
@@ -40,28 +41,33 @@ struct FilmHls::Cursor {
     std::unique_ptr<PacketSource> source;
     std::size_t next = 0;        // segment
     std::deque<Packet> carried;  // read already
+    std::vector<std::vector<Packet>> cues;  // of each track of subtitles
 };
 
 FilmHls::~FilmHls() = default;
 
-Result<std::unique_ptr<FilmHls>> FilmHls::open(const base::Path& file, const std::vector<std::string>& sound) {
+Result<std::unique_ptr<FilmHls>> FilmHls::open(const base::Path& file, const TrackChoice& choice) {
     auto film = std::unique_ptr<FilmHls>(new FilmHls);
     film->file_ = file;
     WAVECREST_TRY_ASSIGN(input, source::open_input(file));
     WAVECREST_TRY_ASSIGN(pick, input->pick("main"));
     film->duration_ = pick.title->duration;
     bool picture = false;
-    std::size_t sounds = 0;
+    media::TrackPicker picker(choice);
     for (const Track& track : pick.title->tracks) {
-        std::string why =
-            track.kind == TrackKind::subtitle ? "subtitles are not sent" : container::why_not("mpeg-ts", track);
-        if (track.kind == TrackKind::audio && !media::is_wanted(sound, track, ++sounds))
-            why = "other sound is asked for";
-        if (why.empty() && track.kind == TrackKind::video && picture) why = "there is another picture";
+        if (is_words(track)) {
+            film->words_.push_back(track);
+            continue;
+        }
+        std::string why = picker.why_not(track);
+        const bool other_picture = track.kind == TrackKind::video && !why.empty();
+        if (why.empty())
+            why = track.kind == TrackKind::subtitle ? "HLS has no subtitles that are images; a profile draws them in"
+                                                    : container::why_not("mpeg-ts", track);
         if (why.empty()) {
             picture = picture || track.kind == TrackKind::video;
             film->tracks_.push_back(track);
-        } else if (track.kind == TrackKind::video && !picture) {
+        } else if (track.kind == TrackKind::video && !other_picture) {
             return fail(ErrorKind::input, fmt::format("its pictures can't be sent as HLS: {}", why), file.string(),
                         "convert it first (wavecrest convert)");
         } else {
@@ -70,7 +76,7 @@ Result<std::unique_ptr<FilmHls>> FilmHls::open(const base::Path& file, const std
                                                why));
         }
     }
-    WAVECREST_TRY(check_sound(sound, film->tracks_, file));
+    WAVECREST_TRY(media::check_chosen(choice, film->tracks_, file.string()));
     if (film->tracks_.empty() || film->duration_.count() <= 0)
         return fail(ErrorKind::input, "it holds neither pictures nor sound that can be sent as HLS", file.string(),
                     "convert it first (wavecrest convert)");
@@ -115,6 +121,13 @@ Status FilmHls::find_segments() {
 }
 
 Result<std::string> FilmHls::playlist(const std::string& stem, const std::string& query) {
+    return list_of(stem, "ts", query);
+}
+Result<std::string> FilmHls::words_playlist(const std::string& stem, const std::string& query) {
+    return list_of(stem, "vtt", query);
+}
+
+Result<std::string> FilmHls::list_of(const std::string& stem, const char* extension, const std::string& query) {
     const std::lock_guard lock(mutex_);
     WAVECREST_TRY(find_segments());
     container::MediaPlaylist list;
@@ -124,7 +137,7 @@ Result<std::string> FilmHls::playlist(const std::string& stem, const std::string
         const Time length = (i + 1 < starts_.size() ? starts_[i + 1] : end_) - starts_[i];
         // 4.3.3.1: no segment, rounded, is longer.
         list.target_s = std::max<std::int64_t>(list.target_s, std::llround(base::to_seconds(length)));
-        list.segments.push_back({fmt::format("{}-{}.ts{}", stem, i, query), length, false});
+        list.segments.push_back({fmt::format("{}-{}.{}{}", stem, i, extension, query), length, false});
     }
     return container::write_playlist(list);
 }
@@ -140,6 +153,7 @@ Result<std::unique_ptr<FilmHls::Cursor>> FilmHls::cursor_at(std::size_t number) 
     WAVECREST_TRY_ASSIGN(source, reopen());
     cursor->source = std::move(source);
     cursor->next = number;
+    cursor->cues.resize(words_.size());
     if (number == 0) return cursor;
     // From a keyframe before it: what is decoded behind the segment's first picture but shown before it (an open group)
     // belongs to it, and is left out by readers that begin with that picture.
@@ -147,7 +161,7 @@ Result<std::unique_ptr<FilmHls::Cursor>> FilmHls::cursor_at(std::size_t number) 
     return cursor;
 }
 
-Result<Bytes> FilmHls::make(Cursor& cursor, std::size_t number) {
+Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
     const Time from = starts_[number];
     const bool last = number + 1 == starts_.size();
     const Time to = last ? Time::max() : starts_[number + 1];
@@ -166,6 +180,7 @@ Result<Bytes> FilmHls::make(Cursor& cursor, std::size_t number) {
     waiting.swap(cursor.carried);
     bool began = !has_picture || number == 0, picture_done = !has_picture;
     std::vector<bool> done(tracks_.size());
+    Time reached{};
     while (true) {
         Packet packet;
         if (!waiting.empty()) {
@@ -176,20 +191,20 @@ Result<Bytes> FilmHls::make(Cursor& cursor, std::size_t number) {
             if (!read) break;
             packet = std::move(*read);
         }
-        const auto track =
-            std::find_if(tracks_.begin(), tracks_.end(), [&](const Track& t) { return t.id == packet.track; });
+        const auto is_its = [&](const Track& t) { return t.id == packet.track; };
+        if (const auto words = std::find_if(words_.begin(), words_.end(), is_its); words != words_.end()) {
+            cursor.cues[static_cast<std::size_t>(words - words_.begin())].push_back(std::move(packet));
+            continue;
+        }
+        const auto track = std::find_if(tracks_.begin(), tracks_.end(), is_its);
         if (track == tracks_.end() || packet.hidden) continue;
         const auto index = static_cast<std::size_t>(track - tracks_.begin());
+        reached = std::max(reached, packet.dts);
         if (track->kind == TrackKind::video) {
             if (picture_done) {
-                if (packet.dts > to + kInterleaving) {
-                    cursor.carried.push_back(std::move(packet));
-                    break;
-                }
                 cursor.carried.push_back(std::move(packet));
-                continue;
-            }
-            if (packet.key && packet.pts >= to) {
+                if (reached > to + kInterleaving) break;
+            } else if (packet.key && packet.pts >= to) {
                 picture_done = done[index] = true;
                 cursor.carried.push_back(std::move(packet));
             } else {
@@ -208,34 +223,56 @@ Result<Bytes> FilmHls::make(Cursor& cursor, std::size_t number) {
                 continue;
             }
         }
-        if (std::all_of(done.begin(), done.end(), [](bool d) { return d; })) break;
+        if (std::all_of(done.begin(), done.end(), [](bool d) { return d; }) &&
+            (words_.empty() || reached > to + kWordsLate))
+            break;
     }
     // What was carried over and not looked at stays in front of what comes.
     for (Packet& packet : waiting) cursor.carried.push_back(std::move(packet));
     WAVECREST_TRY(interleaver.drain());
     WAVECREST_TRY(mux.finish());
     cursor.next = number + 1;
-    return Bytes(std::move(out));
+    Made segment{number, Bytes(std::move(out)), {}};
+    for (std::vector<Packet>& cues : cursor.cues) {
+        segment.words.push_back(words_between(cues, number == 0 ? Time{} : from, to));
+        forget_words(cues, to);
+    }
+    return segment;
 }
 
 Result<Bytes> FilmHls::segment(std::size_t number) {
     const std::lock_guard lock(mutex_);
+    WAVECREST_TRY_ASSIGN(one, made(number));
+    return one.bytes;
+}
+
+Result<Bytes> FilmHls::words_segment(std::size_t track, std::size_t number) {
+    const std::lock_guard lock(mutex_);
+    if (track >= words_.size())
+        return fail(ErrorKind::usage, fmt::format("there are no subtitles {}", track + 1), file_.string(),
+                    "ask for the playlist");
+    // Made with the pictures, which whoever shows the subtitles fetches, too.
+    WAVECREST_TRY_ASSIGN(one, made(number));
+    return one.words[track];
+}
+
+Result<FilmHls::Made> FilmHls::made(std::size_t number) {
     WAVECREST_TRY(find_segments());
     if (number >= starts_.size())
         return fail(ErrorKind::usage, fmt::format("there is no segment {}", number), file_.string(),
                     "ask for the playlist");
-    for (const auto& [known, bytes] : recent_) {
-        if (known == number) return bytes;
+    for (const Made& known : recent_) {
+        if (known.number == number) return known;
     }
     WAVECREST_TRY_ASSIGN(cursor, cursor_at(number));
-    WAVECREST_TRY_ASSIGN(bytes, make(*cursor, number));
+    WAVECREST_TRY_ASSIGN(segment, make(*cursor, number));
     if (cursor->next < starts_.size()) {
         cursors_.push_front(std::move(cursor));
         if (cursors_.size() > kCursors) cursors_.pop_back();
     }
-    recent_.emplace_back(number, bytes);
+    recent_.push_back(segment);
     if (recent_.size() > kRecent) recent_.pop_front();
-    return bytes;
+    return segment;
 }
 
 }  // namespace wavecrest::stream

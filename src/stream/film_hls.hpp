@@ -1,5 +1,6 @@
 // A film for players of HTTP Live Streaming (RFC 8216), on demand: the playlist lists all of it, and each segment is
-// made of the file when it is asked for. Nothing is stored, and every viewer pauses and skips for themselves.
+// made of the file when it is asked for. Nothing is stored, and every viewer pauses and skips for themselves. Subtitles
+// of text in the file are given in segments beside it (stream/words.hpp).
 #pragma once
 
 #include <deque>
@@ -12,17 +13,19 @@
 #include "base/file.hpp"
 #include "base/result.hpp"
 #include "media/flow.hpp"
+#include "media/track_choice.hpp"
 
 namespace wavecrest::stream {
 
 class FilmHls {
   public:
-    // Looks at the headers. Fails (kind input) where nothing in it can be sent in transport packets. `sound`: as of
-    // media::is_wanted(); kind usage where there is none of it.
-    static Result<std::unique_ptr<FilmHls>> open(const base::Path& file, const std::vector<std::string>& sound = {});
+    // Looks at the headers. Fails (kind input) where nothing in it can be sent in transport packets, and (kind usage)
+    // where there is nothing of what `choice` asks for.
+    static Result<std::unique_ptr<FilmHls>> open(const base::Path& file, const TrackChoice& choice = {});
     ~FilmHls();
 
     const std::vector<Track>& tracks() const { return tracks_; }
+    const std::vector<Track>& words() const { return words_; }
     const std::vector<std::string>& notes() const { return notes_; }
 
     // From any thread; each may take as long as reading a few seconds of the file, the first playlist as long as
@@ -30,29 +33,40 @@ class FilmHls {
     // Segments' addresses are `stem`-NUMBER.ts, from 0, with
     // `query` ("?key=...") behind them.
     Result<std::string> playlist(const std::string& stem, const std::string& query = "");
-    // Fails with kind usage where there is none of this number.
+    // The same of subtitles: of words()[track], segments at `stem`-NUMBER.vtt.
+    Result<std::string> words_playlist(const std::string& stem, const std::string& query = "");
+    // Both fail with kind usage where there is none of this number.
     Result<Bytes> segment(std::size_t number);
+    Result<Bytes> words_segment(std::size_t track, std::size_t number);
 
   private:
     // A reading that has got to the beginning of a segment: players ask for one after the other.
     struct Cursor;
+    struct Made {
+        std::size_t number = 0;
+        Bytes bytes;
+        std::vector<Bytes> words;
+    };
 
     FilmHls() = default;
     Status find_segments();
     Result<std::unique_ptr<PacketSource>> reopen() const;
     Result<std::unique_ptr<Cursor>> cursor_at(std::size_t number);
-    Result<Bytes> make(Cursor& cursor, std::size_t number);
+    Result<Made> make(Cursor& cursor, std::size_t number);
+    Result<Made> made(std::size_t number);
+    Result<std::string> list_of(const std::string& stem, const char* extension, const std::string& query);
 
     base::Path file_;
     std::vector<Track> tracks_;  // that are sent
+    std::vector<Track> words_;
     std::vector<std::string> notes_;
     Time duration_{};
 
     std::mutex mutex_;
-    std::vector<Time> starts_;                          // of the segments: times of keyframes
-    Time end_{};                                        // of the last
-    std::list<std::unique_ptr<Cursor>> cursors_;        // the latest used in front
-    std::deque<std::pair<std::size_t, Bytes>> recent_;  // segments
+    std::vector<Time> starts_;                    // of the segments: times of keyframes
+    Time end_{};                                  // of the last
+    std::list<std::unique_ptr<Cursor>> cursors_;  // the latest used in front
+    std::deque<Made> recent_;                     // segments
 };
 
 }  // namespace wavecrest::stream

@@ -16,6 +16,7 @@
 #include "net/rtmp_chunks.hpp"
 #include "net/rtp.hpp"
 #include "stream/rtmp_wire.hpp"
+#include "stream/words.hpp"
 
 namespace wavecrest::stream {
 namespace {
@@ -340,6 +341,33 @@ class Outlets : public PacketSink {
     Time last_due_ = Time::min();
 };
 
+// A programme without its subtitles of text, which go to HLS on the way.
+class WithoutWords : public PacketSource {
+  public:
+    WithoutWords(PacketSource& from, LiveHls* hls) : from_(from), hls_(hls), tracks_(from.tracks()) {
+        std::erase_if(tracks_, is_words);
+    }
+    const std::vector<Track>& tracks() const override { return tracks_; }
+    const std::vector<Chapter>& chapters() const override { return from_.chapters(); }
+    Time duration() const override { return from_.duration(); }
+    Result<std::optional<Packet>> read() override {
+        while (true) {
+            auto next = from_.read();
+            if (!next || !*next) return next;
+            const TrackId id = (*next)->track;
+            if (std::any_of(tracks_.begin(), tracks_.end(), [&](const Track& t) { return t.id == id; })) return next;
+            if (hls_ != nullptr) hls_->say(**next);
+        }
+    }
+    Status seek(Time time) override { return from_.seek(time); }
+    const std::vector<Problem>& problems() const override { return from_.problems(); }
+
+  private:
+    PacketSource& from_;
+    LiveHls* hls_;
+    std::vector<Track> tracks_;
+};
+
 }  // namespace
 
 struct LiveService::State {
@@ -386,17 +414,18 @@ struct LiveService::State {
 Status LiveService::State::produce(Feed& feed) {
     const auto give = [this, &feed](std::vector<Datagram>& datagrams, std::size_t count, std::vector<Pending>& blocks,
                                     Time last_due) { return push(feed, datagrams, count, blocks, last_due); };
+    WithoutWords source(*feed.programme, feed.hls.get());
     if (feed.ready.item.transcode) {
         const transcode::SinkMaker make = [&](const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
             return std::unique_ptr<PacketSink>(std::make_unique<Outlets>(feed, tracks, give));
         };
-        WAVECREST_TRY(transcode::run(*feed.programme, *feed.ready.item.transcode, make, {}, feed.cancel));
+        WAVECREST_TRY(transcode::run(source, *feed.ready.item.transcode, make, {}, feed.cancel));
         return {};
     }
-    Outlets outlets(feed, feed.programme->tracks(), give);
-    container::Interleaver interleaver(outlets, feed.programme->tracks(), Time{});
+    Outlets outlets(feed, source.tracks(), give);
+    container::Interleaver interleaver(outlets, source.tracks(), Time{});
     while (true) {
-        WAVECREST_TRY_ASSIGN(packet, feed.programme->read());
+        WAVECREST_TRY_ASSIGN(packet, source.read());
         if (!packet) break;
         WAVECREST_TRY(interleaver.write(std::move(*packet)));
     }
@@ -565,6 +594,7 @@ Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items) 
         }
         const bool transport = !item.targets.empty() || item.http || item.hls;
         const auto why_not = [&](const Track& track, bool disc) -> std::string {
+            if (is_words(track)) return item.hls ? "" : "subtitles of text go by HLS alone";
             if (item.transcode) {
                 const auto& graph = *item.transcode;
                 const bool used = track.id == graph.video.from.id ||
@@ -574,7 +604,8 @@ Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items) 
                                               [&](const auto& path) { return path.from.id == track.id; });
                 return used ? "" : "the profile leaves it out";
             }
-            if (track.kind == TrackKind::subtitle) return "subtitles are not sent live";
+            if (track.kind == TrackKind::subtitle)
+                return "subtitles that are images are not sent live; a profile draws them in";
             const std::string first = !transport ? ""
                                       : disc     ? container::why_not_codec("mpeg-ts", track)
                                                  : container::why_not("mpeg-ts", track);
@@ -585,6 +616,7 @@ Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items) 
         ready.programme = std::move(programme);
         if (item.rtmp && transport && !item.transcode) {
             for (const Track& track : ready.programme.tracks) {
+                if (is_words(track)) continue;
                 const std::string why = why_not_rtmp(track);
                 if (why.empty()) continue;
                 if (track.kind == TrackKind::video)
@@ -613,7 +645,12 @@ Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> s
         feed->programme = std::make_unique<Programme>(feed->ready.programme, item.loop, feed->cancel);
         if (item.http) feed->http = fan_out->open(item.name);
         if (item.rtmp) feed->rtmp = fan_out->open(item.name);
-        if (item.hls) feed->hls = std::make_shared<LiveHls>();
+        if (item.hls) {
+            std::vector<Track> words;
+            std::copy_if(feed->ready.programme.tracks.begin(), feed->ready.programme.tracks.end(),
+                         std::back_inserter(words), is_words);
+            feed->hls = std::make_shared<LiveHls>(LiveHlsSettings{}, std::move(words));
+        }
         // Unforeseeable beginnings, as RFC 3550 asks for (5.1).
         feed->sequence = static_cast<std::uint16_t>(random());
         feed->source = random();

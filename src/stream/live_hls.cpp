@@ -6,6 +6,7 @@
 #include <cmath>
 
 #include "container/media_playlist.hpp"
+#include "stream/words.hpp"
 
 namespace wavecrest::stream {
 
@@ -13,10 +14,20 @@ void LiveHls::close(Time end) {
     if (filling_.empty()) return;
     Segment segment{from_, std::max(end - from_, base::from_seconds(0.001)), Bytes(std::move(filling_))};
     filling_ = {};
+    peak_bps_ = std::max(peak_bps_, static_cast<std::int64_t>(static_cast<double>(segment.bytes.size()) * 8 /
+                                                              base::to_seconds(segment.length)));
     segments_.push_back(std::move(segment));
     while (segments_.size() > settings_.listed + settings_.kept) {
         segments_.pop_front();
         ++first_;
+    }
+    for (std::vector<Packet>& cues : cues_) forget_words(cues, segments_.front().from);
+}
+
+void LiveHls::say(const Packet& cue) {
+    const std::lock_guard lock(mutex_);
+    for (std::size_t i = 0; i < words_.size(); ++i) {
+        if (words_[i].id == cue.track) cues_[i].push_back(cue);
     }
 }
 
@@ -43,9 +54,18 @@ void LiveHls::finish(Time end) {
     close(end);
 }
 
-std::optional<std::string> LiveHls::playlist(const std::string& stem, const std::string& query) const {
+Result<std::string> LiveHls::playlist(const std::string& stem, const std::string& query) const {
+    return list_of(stem, "ts", query);
+}
+Result<std::string> LiveHls::words_playlist(const std::string& stem, const std::string& query) const {
+    return list_of(stem, "vtt", query);
+}
+
+Result<std::string> LiveHls::list_of(const std::string& stem, const char* extension,
+                                            const std::string& query) const {
     const std::lock_guard lock(mutex_);
-    if (segments_.empty()) return std::nullopt;
+    if (segments_.empty())
+        return fail(ErrorKind::wanting, "the stream has just begun", "the playlist", "ask again in a few seconds");
     const std::size_t listed = std::min(settings_.listed, segments_.size());
     const std::size_t skipped = segments_.size() - listed;
     container::MediaPlaylist list;
@@ -53,14 +73,35 @@ std::optional<std::string> LiveHls::playlist(const std::string& stem, const std:
     list.sequence = first_ + skipped;
     list.ended = ended_;
     for (std::size_t i = skipped; i < segments_.size(); ++i)
-        list.segments.push_back({fmt::format("{}-{}.ts{}", stem, first_ + i, query), segments_[i].length, false});
+        list.segments.push_back({fmt::format("{}-{}.{}{}", stem, first_ + i, extension, query), segments_[i].length, false});
     return container::write_playlist(list);
 }
 
-std::optional<Bytes> LiveHls::segment(std::uint64_t number) const {
+Result<const LiveHls::Segment*> LiveHls::find(std::uint64_t number) const {
+    if (number >= first_ && number - first_ < segments_.size())
+        return &segments_[static_cast<std::size_t>(number - first_)];
+    return fail(ErrorKind::usage, number < first_ ? "this segment is gone" : "this segment isn't there yet",
+                fmt::format("segment {}", number), "ask for the playlist");
+}
+
+Result<Bytes> LiveHls::segment(std::uint64_t number) const {
     const std::lock_guard lock(mutex_);
-    if (number < first_ || number - first_ >= segments_.size()) return std::nullopt;
-    return segments_[static_cast<std::size_t>(number - first_)].bytes;
+    WAVECREST_TRY_ASSIGN(found, find(number));
+    return found->bytes;
+}
+
+Result<Bytes> LiveHls::words_segment(std::size_t track, std::uint64_t number) const {
+    const std::lock_guard lock(mutex_);
+    WAVECREST_TRY_ASSIGN(found, find(number));
+    if (track >= words_.size())
+        return fail(ErrorKind::usage, fmt::format("there are no subtitles {}", track + 1), "the stream",
+                    "ask for the playlist");
+    return words_between(cues_[track], found->from, found->from + found->length);
+}
+
+std::int64_t LiveHls::peak_bps() const {
+    const std::lock_guard lock(mutex_);
+    return peak_bps_;
 }
 
 }  // namespace wavecrest::stream

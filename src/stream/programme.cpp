@@ -11,7 +11,7 @@
 #include "bitstream/h265.hpp"
 #include "bitstream/nal.hpp"
 #include "media/language.hpp"
-#include "media/sound_choice.hpp"
+#include "media/track_choice.hpp"
 #include "net/live_source.hpp"
 #include "source/input.hpp"
 
@@ -56,7 +56,8 @@ std::string why_not_after(const std::vector<Track>& first, const std::vector<Tra
     for (std::size_t i = 0; i < first.size(); ++i) {
         const Track& track = first[i];
         const Track* other = all[i];
-        // Sound that goes beside other sound may pause for a part.
+        // Subtitles, and sound that goes beside other sound, may pause for a part.
+        if (other == nullptr && track.kind == TrackKind::subtitle) continue;
         if (other == nullptr && track.kind == TrackKind::audio &&
             std::any_of(all.begin(), all.end(),
                         [](const Track* t) { return t != nullptr && t->kind == TrackKind::audio; }))
@@ -91,14 +92,6 @@ bool same_bytes(ByteSpan a, ByteSpan b) {
 
 }  // namespace
 
-Status check_sound(const std::vector<std::string>& words, const std::vector<Track>& sent, const base::Path& source) {
-    if (words.empty() || words.front() == "none" ||
-        std::any_of(sent.begin(), sent.end(), [](const Track& track) { return track.kind == TrackKind::audio; }))
-        return {};
-    return fail(ErrorKind::usage, fmt::format("there is no sound \"{}\" that can be sent", fmt::join(words, ",")),
-                source.string(), "wavecrest inspect lists its sound tracks");
-}
-
 Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
                                          const std::function<std::string(const Track& track, bool disc)>& why_not) {
     ReadyProgramme ready;
@@ -120,28 +113,26 @@ Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
             one.begin = chapters[static_cast<std::size_t>(part.chapter) - 1].start;
         }
         if (ready.parts.empty()) {
-            bool picture = false;
-            std::size_t sounds = 0;
+            media::TrackPicker picker(part.choice);
             for (const Track& track : pick.title->tracks) {
-                std::string why = why_not(track, input->is_disc());
-                if (track.kind == TrackKind::audio && !media::is_wanted(part.sound, track, ++sounds))
-                    why = "other sound is asked for";
-                const bool second = track.kind == TrackKind::video && picture;
-                if (why.empty() && !second) {
-                    picture = picture || track.kind == TrackKind::video;
+                std::string why = picker.why_not(track);
+                const bool other_picture = track.kind == TrackKind::video && !why.empty();
+                if (why.empty()) why = why_not(track, input->is_disc());
+                if (why.empty()) {
                     ready.tracks.push_back(track);
-                } else if (track.kind == TrackKind::video && !second) {
+                } else if (track.kind == TrackKind::video && !other_picture) {
                     return fail(ErrorKind::input, fmt::format("its pictures can't be sent: {}", why),
                                 part.source.string(),
                                 "convert it first (wavecrest convert), or name a profile for the stream");
                 } else {
-                    ready.notes.push_back(fmt::format(
-                        "{} {} {} is left out{}", media::short_name(track.codec), media::short_name(track.kind),
-                        media::language_name(track.language), why.empty() ? "" : ": " + why));
+                    ready.notes.push_back(fmt::format("{} {} {} is left out: {}", media::short_name(track.codec),
+                                                      media::short_name(track.kind),
+                                                      media::language_name(track.language), why));
                 }
             }
-            WAVECREST_TRY(check_sound(part.sound, ready.tracks, part.source));
-            if (ready.tracks.empty())
+            WAVECREST_TRY(media::check_chosen(part.choice, ready.tracks, part.source.string()));
+            if (std::all_of(ready.tracks.begin(), ready.tracks.end(),
+                            [](const Track& t) { return t.kind == TrackKind::subtitle; }))
                 return fail(ErrorKind::input, "it holds neither pictures nor sound that can be sent",
                             part.source.string(), "convert it first (wavecrest convert)");
         } else if (const std::string why = why_not_after(ready.tracks, pick.title->tracks); !why.empty()) {
@@ -388,6 +379,11 @@ Result<std::optional<Packet>> Programme::read() {
             std::find_if(lanes_.begin(), lanes_.end(), [&](const Lane& l) { return l.from == packet.track; });
         if (lane == lanes_.end() || packet.hidden) continue;
         const Track& track = ready_.tracks[static_cast<std::size_t>(lane - lanes_.begin())];
+        if (track.kind == TrackKind::subtitle && packet.pts < start_ && packet.pts + packet.duration > start_) {
+            // Still shown where the part is entered.
+            packet.duration -= start_ - packet.pts;
+            packet.pts = packet.dts = start_;
+        }
         if (packet.pts < start_ && (offset_ != Time{} || track.kind == TrackKind::video)) continue;
         const Time position = packet.dts;
         packet.track = track.id;

@@ -15,14 +15,15 @@
 #include "base/cancel.hpp"
 #include "base/file.hpp"
 #include "media/flow.hpp"
+#include "media/track_choice.hpp"
 
 namespace wavecrest::stream {
 
 struct Part {
-    base::Path source;                 // anything source::open_input opens
-    std::string title = "main";        // of a disc, or the program of a recording: see source::Input::picks
-    int chapter = 1;                   // to begin with
-    std::vector<std::string> sound{};  // that goes with it, as of media::is_wanted(); empty: all that can
+    base::Path source;           // anything source::open_input opens
+    std::string title = "main";  // of a disc, or the program of a recording: see source::Input::picks
+    int chapter = 1;             // to begin with
+    TrackChoice choice{};
 };
 
 // What was found about a part when it was looked at.
@@ -39,11 +40,9 @@ struct ReadyProgramme {
     std::vector<Track> tracks;       // what is played: those of the first part that `wanted` lets through
     std::vector<std::string> notes;  // what is left out and why
 };
-// Fails (kind usage) where sound was asked for and none of it is among the tracks that are sent.
-Status check_sound(const std::vector<std::string>& words, const std::vector<Track>& sent, const base::Path& source);
 // Opens every part. `why_not` tells why a track is not wanted, empty when it is. Fails (kind input) on the first that
 // is missing, unreadable or protected, has nothing that is wanted, or has other tracks than the first: players don't
-// follow from one codec to another. (kind usage: a chapter that isn't there.)
+// follow from one codec to another. (kind usage: a chapter or track that isn't there.)
 Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
                                          const std::function<std::string(const Track& track, bool disc)>& why_not);
 

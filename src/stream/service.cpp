@@ -10,10 +10,9 @@
 #include "container/media_playlist.hpp"
 #include "container/reader.hpp"
 #include "container/subtitle_text.hpp"
-#include "container/ts_mux.hpp"
-#include "media/language.hpp"
 #include "net/http_client.hpp"
 #include "source/input.hpp"
+#include "stream/words.hpp"
 
 namespace wavecrest::stream {
 namespace {
@@ -32,15 +31,57 @@ std::string media_type(const std::string& container) {
 // RFC 8216, 4.
 constexpr std::string_view kPlaylistType = "application/vnd.apple.mpegurl";
 
-// The number in "STEM-12.ts".
-std::optional<std::uint64_t> segment_number(const std::string& path, const std::string& stem) {
-    if (!path.starts_with(stem + "-") || !path.ends_with(".ts")) return std::nullopt;
-    const char* const from = path.data() + stem.size() + 1;
-    const char* const end = path.data() + path.size() - 3;
+// What an address of a stream's HLS asks for.
+struct HlsAsk {
+    enum class What {
+        entry,         // STEM.m3u8: of segments, or of variants where there are subtitles
+        film,          // STEM-film.m3u8: of segments, where there are
+        segment,       // STEM-NUMBER.ts
+        words,         // STEM-words-TRACK.m3u8: of the segments of subtitles; tracks count from 1
+        words_segment  // STEM-words-TRACK-NUMBER.vtt
+    } what = What::entry;
+    std::size_t track = 0;  // from 0
     std::uint64_t number = 0;
-    const auto [rest, error] = std::from_chars(from, end, number);
-    if (error != std::errc{} || rest != end || from == end) return std::nullopt;
+};
+constexpr std::string_view kFilm = "-film", kWords = "-words-";
+
+std::optional<std::uint64_t> whole_number(std::string_view text) {
+    std::uint64_t number = 0;
+    const auto [rest, error] = std::from_chars(text.data(), text.data() + text.size(), number);
+    if (error != std::errc{} || rest != text.data() + text.size()) return std::nullopt;
     return number;
+}
+
+std::optional<HlsAsk> parse_hls(std::string_view path, std::string_view stem) {
+    using What = HlsAsk::What;
+    if (!path.starts_with(stem)) return std::nullopt;
+    path.remove_prefix(stem.size());
+    const std::size_t dot = path.rfind('.');
+    if (dot == std::string_view::npos) return std::nullopt;
+    const std::string_view extension = path.substr(dot);
+    path = path.substr(0, dot);
+    if (extension == ".m3u8" && path.empty()) return HlsAsk{};
+    if (extension == ".m3u8" && path == kFilm) return HlsAsk{What::film};
+    if (path.starts_with(kWords)) {
+        path.remove_prefix(kWords.size());
+        const std::size_t dash = path.find('-');
+        const auto track = whole_number(path.substr(0, dash));
+        if (!track || *track == 0) return std::nullopt;
+        const auto index = static_cast<std::size_t>(*track - 1);
+        if (dash == std::string_view::npos)
+            return extension == ".m3u8" ? std::optional(HlsAsk{What::words, index}) : std::nullopt;
+        const auto number = whole_number(path.substr(dash + 1));
+        if (!number || extension != ".vtt") return std::nullopt;
+        return HlsAsk{What::words_segment, index, *number};
+    }
+    if (extension != ".ts" || !path.starts_with("-")) return std::nullopt;
+    const auto number = whole_number(path.substr(1));
+    return number ? std::optional(HlsAsk{What::segment, 0, *number}) : std::nullopt;
+}
+
+// Addresses in playlists are relative to the playlist's own.
+std::string beside(const std::string& path) {
+    return net::encode_path(path.substr(path.rfind('/') + 1));
 }
 
 net::HttpReply reply_with(Bytes body, std::string_view type, const std::string& name, std::string cache) {
@@ -56,6 +97,54 @@ net::HttpReply playlist_reply(std::string text, const std::string& name, bool li
     const ByteSpan bytes = base::as_bytes(text);
     return reply_with(Bytes(ByteVector(bytes.begin(), bytes.end())), kPlaylistType, name,
                       live ? "no-cache" : "max-age=60");
+}
+
+// Packing into transport packets takes a tenth at most.
+std::int64_t bandwidth_of(const ReadyStream& stream) {
+    const std::int64_t rate = std::max(stream.curve.peak_bps(base::from_seconds(6)), stream.bitrate_bps);
+    return std::max<std::int64_t>(rate + rate / 10, 1);
+}
+
+// The answer of a film or a live window (FilmHls, LiveHls). `variants`: the list to enter; empty where it is that of
+// the segments.
+template <typename Hls>
+net::HttpReply answer_hls(Hls& hls, const HlsAsk& ask, const std::string& stem, const std::string& query,
+                          const container::MediaPlaylist& variants, const std::string& name, bool live) {
+    const auto failed = [](const Error& error) {
+        return net::HttpReply::text(error.kind == ErrorKind::usage ? 404 : 503,
+                                    fmt::format("{}: {}\n", error.what, error.remedy));
+    };
+    const auto list = [&](Result<std::string> text) {
+        return text ? playlist_reply(std::move(*text), name, live) : failed(text.error());
+    };
+    const auto media = [&](Result<Bytes> bytes, std::string_view type) {
+        return bytes ? reply_with(std::move(*bytes), type, name, "max-age=60") : failed(bytes.error());
+    };
+    switch (ask.what) {
+        case HlsAsk::What::entry:
+            if (!variants.variants.empty()) {
+                // Not before there is something to list.
+                const auto segments = hls.playlist(beside(stem), query);
+                return segments ? list(container::write_playlist(variants)) : failed(segments.error());
+            }
+            [[fallthrough]];
+        case HlsAsk::What::film:
+            return list(hls.playlist(beside(stem), query));
+        case HlsAsk::What::segment:
+            return media(hls.segment(ask.number), "video/mp2t");
+        case HlsAsk::What::words:
+            if (ask.track >= hls.words().size()) return net::HttpReply::text(404, "There are no such subtitles.\n");
+            return list(hls.words_playlist(fmt::format("{}{}{}", beside(stem), kWords, ask.track + 1), query));
+        case HlsAsk::What::words_segment:
+            return media(hls.words_segment(ask.track, ask.number), "text/vtt");
+    }
+    return net::HttpReply::text(404, "There is nothing here.\n");
+}
+
+void add_words(container::MediaPlaylist& list, const std::vector<Track>& words, const std::string& stem,
+               const std::string& query) {
+    for (std::size_t i = 0; i < words.size(); ++i)
+        add_rendition(list, words[i], fmt::format("{}{}{}.m3u8{}", beside(stem), kWords, i + 1, query));
 }
 
 }  // namespace
@@ -115,10 +204,7 @@ Result<StreamSubtitles> read_subtitles(const base::Path& file) {
         if (!cue) break;
         cues.push_back(std::move(*cue));
     }
-    std::string text = container::write_web_vtt(cues);
-    // Where the text's clock stands on that of the transport packets (RFC 8216, 3.5).
-    text.insert(text.find('\n') + 1, fmt::format("X-TIMESTAMP-MAP=MPEGTS:{},LOCAL:00:00:00.000\n",
-                                                 base::to_ticks(container::kTransportStart, 90'000)));
+    const std::string text = container::write_web_vtt_segment(cues, Time{});
     const ByteSpan bytes = base::as_bytes(text);
     subtitles.web_vtt = Bytes(ByteVector(bytes.begin(), bytes.end()));
     return subtitles;
@@ -146,7 +232,7 @@ Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
         if (const auto pieces = input->rate(title.number)) stream.curve = measure::RateCurve(*pieces);
         stream.whole = item.whole;
         if (item.hls) {
-            WAVECREST_TRY_ASSIGN(hls, FilmHls::open(item.file, item.sound));
+            WAVECREST_TRY_ASSIGN(hls, FilmHls::open(item.file, item.choice));
             stream.hls = std::move(hls);
         }
         if (!item.subtitles.empty()) {
@@ -211,50 +297,35 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
         if (s.subtitles && request.path == subtitles_path(s.path))
             return may(s.name) ? reply_with(s.subtitles->web_vtt, "text/vtt", s.name, "max-age=60") : refuse();
         if (!s.hls) continue;
-        // With subtitles, the address is that of a list of both.
-        const std::string film = s.subtitles ? stem + "-film.m3u8" : hls_path(s.path);
         const std::string words = stem + "-subtitles.m3u8";
-        if (s.subtitles && (request.path == hls_path(s.path) || request.path == words)) {
+        if (s.subtitles && request.path == words) {
             if (!may(s.name)) return refuse();
-            const auto name_of = [&](const std::string& path) {
-                return net::encode_path(path.substr(path.rfind('/') + 1)) + query;
-            };
             container::MediaPlaylist list;
-            if (request.path == words) {
-                list.on_demand = list.ended = true;
-                list.target_s = static_cast<std::int64_t>(std::ceil(base::to_seconds(s.duration)));
-                list.segments.push_back({name_of(subtitles_path(s.path)), s.duration, false});
-            } else {
-                // Packing into transport packets takes a tenth at most.
-                const std::int64_t rate = std::max(s.curve.peak_bps(base::from_seconds(6)), s.bitrate_bps);
-                list.variants.push_back({name_of(film), std::max<std::int64_t>(rate + rate / 10, 1), "", true});
-                const std::string language =
-                    s.subtitles->language.empty() ? "Subtitles" : media::language_name(s.subtitles->language);
-                list.subtitles.push_back({name_of(words), language, s.subtitles->language});
-            }
+            list.on_demand = list.ended = true;
+            list.target_s = static_cast<std::int64_t>(std::ceil(base::to_seconds(s.duration)));
+            list.segments.push_back({beside(subtitles_path(s.path)) + query, s.duration, false});
             return playlist_reply(container::write_playlist(list), s.name, false);
         }
-        const auto failed = [](const Error& error) {
-            return net::HttpReply::text(error.kind == ErrorKind::usage ? 404 : 503, error.what + "\n");
+        const auto ask = parse_hls(request.path, stem);
+        if (!ask) continue;
+        // With subtitles, the address is that of a list of both.
+        container::MediaPlaylist list;
+        if (s.subtitles) {
+            Track beside_it;
+            beside_it.kind = TrackKind::subtitle;
+            beside_it.language = s.subtitles->language;
+            add_rendition(list, beside_it, beside(words) + query);
+        }
+        add_words(list, s.hls->words(), stem, query);
+        if (!list.subtitles.empty())
+            list.variants.push_back({fmt::format("{}{}.m3u8{}", beside(stem), kFilm, query), bandwidth_of(s), "", true});
+        if (ask->what == HlsAsk::What::film && list.variants.empty()) continue;
+        if (!may(s.name)) return refuse();
+        net::HttpReply reply;
+        reply.later = [hls = s.hls, ask = *ask, stem, query, list, name = s.name] {
+            return answer_hls(*hls, ask, stem, query, list, name, false);
         };
-        if (request.path == film) {
-            if (!may(s.name)) return refuse();
-            net::HttpReply reply;
-            reply.later = [hls = s.hls, name = s.name, stem, query, failed] {
-                auto text = hls->playlist(net::encode_path(stem.substr(stem.rfind('/') + 1)), query);
-                return text ? playlist_reply(std::move(*text), name, false) : failed(text.error());
-            };
-            return reply;
-        }
-        if (const auto number = segment_number(request.path, stem)) {
-            if (!may(s.name)) return refuse();
-            net::HttpReply reply;
-            reply.later = [hls = s.hls, name = s.name, number = *number, failed] {
-                auto bytes = hls->segment(static_cast<std::size_t>(number));
-                return bytes ? reply_with(std::move(*bytes), "video/mp2t", name, "max-age=60") : failed(bytes.error());
-            };
-            return reply;
-        }
+        return reply;
     }
     for (const auto& [path, name] : settings_.live_paths) {
         if (!is_here(name, request)) continue;
@@ -272,17 +343,16 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
         const auto hls = settings_.live->hls(name);
         if (!hls) continue;
         const std::string stem = stem_of(live_hls_path(path));
-        if ((request.path == live_hls_path(path) || segment_number(request.path, stem)) && !may(name)) return refuse();
-        if (request.path == live_hls_path(path)) {
-            auto text = hls->playlist(net::encode_path(stem.substr(stem.rfind('/') + 1)), query);
-            if (text) return playlist_reply(std::move(*text), name, true);
-            return net::HttpReply::text(503, "The stream has just begun: ask again in a few seconds.\n");
-        }
-        if (const auto number = segment_number(request.path, stem)) {
-            const auto bytes = hls->segment(*number);
-            if (bytes) return reply_with(*bytes, "video/mp2t", name, "max-age=60");
-            return net::HttpReply::text(404, "This segment is gone: ask for the playlist.\n");
-        }
+        const auto ask = parse_hls(request.path, stem);
+        if (!ask) continue;
+        container::MediaPlaylist list;
+        add_words(list, hls->words(), stem, query);
+        if (!list.subtitles.empty())
+            list.variants.push_back({fmt::format("{}{}.m3u8{}", beside(stem), kFilm, query),
+                                     std::max<std::int64_t>(hls->peak_bps(), 1), "", true});
+        if (ask->what == HlsAsk::What::film && list.variants.empty()) continue;
+        if (!may(name)) return refuse();
+        return answer_hls(*hls, *ask, stem, query, list, name, true);
     }
     return nothing_there(request);
 }

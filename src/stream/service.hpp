@@ -19,11 +19,11 @@ namespace wavecrest::stream {
 struct StreamItem {
     std::string name;
     base::Path file;
-    std::string path;                // of the URL; empty: made from the name and the file's extension
-    bool whole = true;               // the file itself
-    bool hls = false;                // HLS on demand
-    base::Path subtitles;            // a file of text beside it; empty: none
-    std::vector<std::string> sound;  // of HLS, as of media::is_wanted(); empty: all that can be sent
+    std::string path;      // of the URL; empty: made from the name and the file's extension
+    bool whole = true;     // the file itself
+    bool hls = false;      // HLS on demand
+    base::Path subtitles;  // a file of text beside it; empty: none
+    TrackChoice choice;    // of HLS
 };
 
 // Subtitles that go with a stream.

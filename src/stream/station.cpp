@@ -291,7 +291,7 @@ Result<ReadyStation> prepare_station(std::vector<StationItem> items) {
                             fmt::format("stream \"{}\" has several parts, which play live only", item.name), "offer",
                             "offer it live, live-hls or rtmp, or send it by UDP; or make a stream of each part");
             on_demand.push_back({item.name, item.parts.front().source, item.path, item.offers.file, item.offers.hls,
-                                 item.subtitles, item.parts.front().sound});
+                                 item.subtitles, item.parts.front().choice});
         } else if (!item.subtitles.empty()) {
             return fail(ErrorKind::usage,
                         fmt::format("stream \"{}\" is live only, and live streams carry no subtitle file", item.name),

@@ -21,6 +21,7 @@
 #include "net/rtmp_client.hpp"
 #include "net/shaped_link.hpp"
 #include "verify/checks.hpp"
+#include "verify/words.hpp"
 
 namespace wavecrest::verify {
 namespace {
@@ -393,6 +394,7 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
         return container::parse_playlist(answered.body, address);
     };
     auto list = wait_for(job, cancel, look);
+    std::vector<container::MediaPlaylist::Subtitles> subtitles;
     if (list && !list->variants.empty()) {
         // The best that the link carries; the smallest where none does.
         const container::MediaPlaylist::Variant* best = nullptr;
@@ -403,6 +405,7 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
                 (!fits && !best_fits && variant.bandwidth_bps < best->bandwidth_bps))
                 best = &variant;
         }
+        if (best->subtitles) subtitles = list->subtitles;
         address = container::resolve_uri(address, best->uri);
         list = look();
     }
@@ -413,6 +416,7 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
         return failed(std::move(r.v), Short::device,
                       {ErrorKind::input, "its segments are encrypted", address, "use a stream that isn't"}, "segments");
     HlsSource source(r, url);
+    Words words(subtitles, job.address, [&](const std::string& at) { return source.text(at); });
     // Once more, now as a player on that link does.
     auto first = source.text(address);
     if (!first) return failed(std::move(r.v), Short::server, first.error(), "playlist");
@@ -502,11 +506,14 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
         if (lost) break;
         pieces.push_back({reached, reached + segment.duration, bytes});
         reached += segment.duration;
+        if (!live) words.follow(reached);
         player.arrived(r.clock->now(), reached);
         ++next;
         ++fetched;
         if (progress) progress({live ? r.clock->now() - begun : reached, live ? job.listen : playlist.duration()});
     }
+    // Those of a live stream have a window of their own, by now of what was played.
+    if (live) words.follow(Time::max());
     const Time delay = live && player.started() ? behind + player.startup().value_or(Time{}) : Time{};
     if (!live) player.finish(r.clock->now());
     const measure::RateCurve rate(pieces);
@@ -526,6 +533,7 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
     if (!judge_content(r, job, "hls", cancel)) return std::move(r.v);
     add(r.v, "segments", lost ? Verdict::fail : Verdict::pass, lost ? lost->what : fmt::format("{} fetched", fetched),
         "all", lost ? lost->remedy : "");
+    words.conclude(r.v);
     const Short cause = r.cause();
     if (!live && !lost) {
         for (const double part : {0.25, 0.5, 0.75}) {

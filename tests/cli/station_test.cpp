@@ -415,12 +415,13 @@ TEST_CASE("a live stream from another address goes out again, and is waited for 
     CHECK(after.status == 0);
 }
 
-TEST_CASE("a browser plays HLS of a film and skips in it, and HLS of a live stream", "[station][browser]") {
-    if (!has_browser()) return;
-    const Running r;
+// Plays a film and skips in it, then a live stream, in a browser, as its users would.
+void check_in_browser(const Running& r, const std::string& film, const std::string& live) {
     // The live window needs a few segments before a browser begins.
     for (int i = 0; i < 100; ++i) {
-        const auto list = container::parse_playlist(body_of(get(r.port, "/harbour-live.m3u8")), "x");
+        auto list = container::parse_playlist(body_of(get(r.port, live)), "x");
+        if (list && !list->variants.empty())
+            list = container::parse_playlist(body_of(get(r.port, "/" + list->variants[0].uri)), "x");
         if (list && list->segments.size() >= 4) break;
         std::this_thread::sleep_for(200ms);
     }
@@ -446,8 +447,8 @@ async function play(url, skip) {
 (async () => { const film = await play('FILM', true); const live = await play('LIVE', false); report({film, live}); })();
 </script></body>)";
     std::string text = page;
-    text.replace(text.find("FILM"), 4, r.address("/harbour.m3u8"));
-    text.replace(text.find("LIVE"), 4, r.address("/harbour-live.m3u8"));
+    text.replace(text.find("FILM"), 4, r.address(film));
+    text.replace(text.find("LIVE"), 4, r.address(live));
     const std::string got = run_page(text, 60);
     INFO(got);
     REQUIRE_FALSE(got.empty());
@@ -461,6 +462,11 @@ async function play(url, skip) {
     CHECK_FALSE(json["live"].contains("error"));
     CHECK(json["live"].value("moved", 0.0) > 0.2);
     CHECK(json["live"].value("frames", 0) > 5);
+}
+
+TEST_CASE("a browser plays HLS of a film and skips in it, and HLS of a live stream", "[station][browser]") {
+    if (!has_browser()) return;
+    check_in_browser(Running(), "/harbour.m3u8", "/harbour-live.m3u8");
 }
 
 TEST_CASE("by HTTPS a stream is had in every way that HTTP has", "[station][tls]") {
@@ -553,29 +559,58 @@ TEST_CASE("a subtitle file goes along: beside the film, and in HLS as a renditio
     REQUIRE(film);
     CHECK(film->segments.size() >= 3);
     const std::string first = body_of(get(r.port, "/" + film->segments[0].uri));
-    write_all(r.dir / "first.ts", first);
     // And the segments' clock does begin there.
-    std::size_t at = 0;
-    std::optional<std::int64_t> pts;
-    for (; at + 188 <= first.size() && !pts; at += 188) {
-        const ByteSpan packet = base::as_bytes(first).subspan(at, 188);
-        if ((packet[1] & 0x40) == 0) continue;
-        for (std::size_t i = 4; i + 14 < 188; ++i) {
-            if (packet[i] != 0 || packet[i + 1] != 0 || packet[i + 2] != 1 || packet[i + 3] != 0xE0) continue;
-            const auto* p = &packet[i + 9];
-            pts = std::int64_t{p[0] >> 1 & 7} << 30 | p[1] << 22 | p[2] >> 1 << 15 | p[3] << 7 | p[4] >> 1;
-            break;
-        }
-    }
-    REQUIRE(pts);
-    CHECK(*pts >= 180'000);
-    CHECK(*pts < 180'000 + 20'000);
+    const std::int64_t pts = first_picture_ticks(base::as_bytes(first));
+    CHECK(pts >= 180'000);
+    CHECK(pts < 180'000 + 20'000);
     const auto words = container::parse_playlist(body_of(get(r.port, "/harbour-subtitles.m3u8")), "x");
     REQUIRE(words);
     CHECK(words->segments.at(0).uri == "harbour.vtt");
     CHECK(r.run({"verify", r.address("/harbour.m3u8"), "--device", "player-full"}).status == 0);
     CHECK(r.run({"stream", "run", "harbour.mp4", "--offer", "live", "--subtitles", "harbour.de.srt"}).status == 2);
     CHECK(r.run({"stream", "run", "harbour.mp4", "--subtitles", "harbour.mp4"}).status == 3);
+}
+
+TEST_CASE("subtitles in the film go along by HLS, on demand and live, and verify counts them", "[station][browser]") {
+    Running r({}, false);
+    r.program->end(SIGTERM);
+    Lane words = text_lane({{{500, 1'500}, "Is it far?"}, {{2'500, 4'500}, "Across the lake."}, {{6'000, 7'000}, "Row!"}});
+    words.track.language = "eng";
+    write_media(r.dir / "crossing.mkv", "matroska",
+                {picture_lane(Codec::h264, 480), sound_lane(Codec::aac, 20), words});
+    const Background program({"stream", "run", "crossing.mkv", "--offer", "hls,live-hls,live", "--loop", "--port",
+                              std::to_string(r.port)},
+                             r.dir.path());
+    REQUIRE(wait_for_port(r.port));
+    const auto list = container::parse_playlist(body_of(get(r.port, "/crossing.m3u8")), "x");
+    REQUIRE(list);
+    REQUIRE(list->subtitles.size() == 1);
+    CHECK(list->subtitles[0].language == "en");
+    CHECK(list->subtitles[0].name == "English");
+    REQUIRE(list->variants.size() == 1);
+    CHECK(list->variants[0].subtitles);
+    CHECK(body_of(get(r.port, "/crossing-words-1-0.vtt")).find("00:00:00.500 --> 00:00:01.500\nIs it far?") !=
+          std::string::npos);
+    for (const char* none : {"/crossing-words-0.m3u8", "/crossing-words-2.m3u8", "/crossing-words-1-9.vtt",
+                             "/crossing-words-2-0.vtt", "/crossing-words-1.vtt", "/crossing-words-x-0.vtt"})
+        CHECK(get(r.port, none).starts_with("HTTP/1.1 404"));
+    const auto found = [&](const Ran& ran) {
+        INFO(ran.out);
+        const auto result = json_of(ran)["results"][0];
+        for (const auto& check : result["checks"])
+            if (check["name"] == "subtitles") return check["measured"].get<std::string>();
+        return std::string("no check");
+    };
+    CHECK(found(r.run({"verify", r.address("/crossing.m3u8"), "--device", "player-full", "--json"})) ==
+          "English: 3 cues");
+    // Live: some of those of the window, whatever was played by then.
+    const std::string live = found(r.run(
+        {"verify", r.address("/crossing-live.m3u8"), "--device", "player-full", "--for", "6 s", "--wait", "10 s", "--json"}));
+    CHECK(live.starts_with("English: "));
+    CHECK(live != "English: 0 cues");
+    CHECK(found(r.run({"verify", r.address("/crossing-live.ts"), "--device", "player-full", "--for", "2 s", "--json"})) ==
+          "no check");
+    if (has_browser()) check_in_browser(r, "/crossing.m3u8", "/crossing-live.m3u8");
 }
 
 TEST_CASE("connections that never finish their request hold up nobody", "[station]") {

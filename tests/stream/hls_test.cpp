@@ -1,9 +1,12 @@
 // HLS made on the fly: the segments of a film hold all of it exactly once, whatever order they are asked for in; the
 // window of a live stream keeps what it promised.
+#include <fmt/format.h>
+
 #include <catch2/catch.hpp>
 
 #include "container/media_playlist.hpp"
 #include "container/reader.hpp"
+#include "media/language.hpp"
 #include "stream/film_hls.hpp"
 #include "stream/live_hls.hpp"
 #include "support/clips.hpp"
@@ -23,6 +26,18 @@ std::vector<Lane> read_segment(const Bytes& bytes) {
 
 void append(ByteVector& to, const ByteVector& more) {
     to.insert(to.end(), more.begin(), more.end());
+}
+
+// The cues of a WebVTT segment; none where nothing is said in it.
+std::vector<Packet> cues_of(const Bytes& bytes) {
+    auto media = container::open_media(
+        std::make_shared<base::MemorySource>(ByteVector(bytes.data(), bytes.data() + bytes.size())));
+    return media ? read_all_packets(*media->source).at(0).packets : std::vector<Packet>{};
+}
+
+std::string text_of(const Packet& packet) {
+    const ByteSpan bytes = packet.data.view();
+    return std::string(bytes.begin(), bytes.end());
 }
 
 }  // namespace
@@ -82,6 +97,91 @@ TEST_CASE("a film's segments hold every picture and every sound once, and begin 
     check(open_group_lane(576), "matroska", "open.mkv");
 }
 
+TEST_CASE("subtitles of text go beside a film's segments, each where it is shown", "[hls]") {
+    const TempDir dir;
+    Lane english = text_lane({{{1'000, 2'000}, "The lake is calm."},
+                              {{4'500, 7'000}, "So it seems."},
+                              {{13'000, 13'500}, "A boat!"},
+                              {{22'000, 23'500}, "Good night."}},
+                             3),
+         german = text_lane({{{5'000, 20'000}, "Der See & die Nacht"}}, 4);
+    english.track.language = "eng";
+    german.track.language = "deu";
+    german.track.forced = true;
+    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 576), sound_lane(Codec::aac, 24), english, german};
+    for (const auto& [format, name] : {std::pair("mp4", "film.mp4"), std::pair("matroska", "film.mkv")}) {
+        INFO(name);
+        write_media(dir / name, format, lanes);
+        const auto film = stream::FilmHls::open(dir / name);
+        REQUIRE(film);
+        CHECK((*film)->tracks().size() == 2);
+        REQUIRE((*film)->words().size() == 2);
+        CHECK(media::language_639_2((*film)->words()[1].language) == "deu");
+        CHECK((*film)->notes().empty());
+        const auto list = container::parse_playlist(*(*film)->words_playlist("film-words-1", "?key=k"), "words");
+        REQUIRE(list);
+        REQUIRE(list->segments.size() == 4);
+        CHECK(list->segments[1].uri == "film-words-1-1.vtt?key=k");
+        const std::vector<std::vector<std::string>> shown = {
+            {"The lake is calm.", "So it seems."}, {"So it seems."}, {"A boat!"}, {"Good night."}};
+        Time from{};
+        for (std::size_t i = 0; i < 4; ++i) {
+            INFO(i);
+            const auto words = (*film)->words_segment(0, i);
+            REQUIRE(words);
+            std::vector<std::string> texts;
+            for (const Packet& cue : cues_of(*words)) texts.push_back(text_of(cue));
+            CHECK(texts == shown[i]);
+            // The text's clock stands on that of the pictures beside it.
+            const std::string text(words->data(), words->data() + words->size());
+            const auto pictures = (*film)->segment(i);
+            REQUIRE(pictures);
+            const std::int64_t ms = base::to_ticks(from, 1000);
+            CHECK(text.find(fmt::format("LOCAL:00:00:{:02}.{:03}", ms / 1000, ms % 1000)) != std::string::npos);
+            const std::size_t map = text.find("MPEGTS:");
+            REQUIRE(map != std::string::npos);
+            CHECK(std::abs(std::stoll(text.substr(map + 7)) - first_picture_ticks(pictures->view())) <= 90);
+            from += list->segments[i].duration;
+        }
+        // Skipping into a cue: it is still there.
+        const auto other = stream::FilmHls::open(dir / name);
+        REQUIRE(other);
+        const auto late = (*other)->words_segment(0, 1);
+        REQUIRE(late);
+        REQUIRE(cues_of(*late).size() == 1);
+        CHECK(cues_of(*late)[0].pts == base::from_seconds(4.5));
+        for (std::size_t i = 0; i < 4; ++i) CHECK(cues_of(*(*film)->words_segment(1, i)).size() == 1);
+        CHECK(text_of(cues_of(*(*film)->words_segment(1, 2))[0]) == "Der See & die Nacht");
+        CHECK((*film)->words_segment(2, 0).error().kind == ErrorKind::usage);
+        CHECK((*film)->words_segment(0, 4).error().kind == ErrorKind::usage);
+    }
+}
+
+TEST_CASE("of several pictures the one that is asked for goes out", "[hls]") {
+    const TempDir dir;
+    const Lane far = picture_lane(Codec::h264, 96), close = picture_lane(Codec::h264, 48, 2);
+    write_media(dir / "two.mkv", "matroska", {far, close});
+    const auto pictures_of = [&](int number) {
+        TrackChoice choice;
+        choice.picture = number;
+        const auto film = stream::FilmHls::open(dir / "two.mkv", choice);
+        INFO((film ? "" : film.error().what));
+        REQUIRE(film);
+        REQUIRE((*film)->tracks().size() == 1);
+        CHECK((*film)->notes().size() == 1);
+        return read_segment(*(*film)->segment(0)).at(0).packets.size();
+    };
+    CHECK(pictures_of(0) == 96);
+    CHECK(pictures_of(1) == 96);
+    CHECK(pictures_of(2) == 48);
+    TrackChoice third;
+    third.picture = 3;
+    const auto refused = stream::FilmHls::open(dir / "two.mkv", third);
+    REQUIRE_FALSE(refused);
+    CHECK(refused.error().kind == ErrorKind::usage);
+    CHECK(refused.error().what == "there is no picture track 3");
+}
+
 TEST_CASE("sound alone is cut evenly; what HLS can't carry is refused by name", "[hls]") {
     const TempDir dir;
     const Lane sound = sound_lane(Codec::mp3, 20, 1);
@@ -112,12 +212,26 @@ TEST_CASE("a live window moves on, keeps what just left it, and says when it is 
     settings.least = base::from_seconds(2);
     settings.listed = 3;
     settings.kept = 2;
-    stream::LiveHls hls(settings);
+    Track words;
+    words.id = 7;
+    words.kind = TrackKind::subtitle;
+    words.codec = Codec::text;
+    stream::LiveHls hls(settings, {words});
     CHECK_FALSE(hls.playlist("x"));
     const ByteVector packet(188, 0x47);
     hls.push(packet, false, {});  // before the first keyframe: nobody could use it
     for (int i = 0; i <= 20; ++i) {
         // A keyframe a second, marked twice as multiplexers may.
+        if (i % 3 == 0) {
+            // Half of them run into the next segment.
+            Packet cue;
+            cue.track = 7;
+            cue.pts = base::from_seconds(i + 0.5);
+            cue.duration = base::from_seconds(1.5);
+            const std::string text = fmt::format("at {}", i);
+            cue.data = Bytes(ByteVector(text.begin(), text.end()));
+            hls.say(cue);
+        }
         hls.push(packet, true, base::from_seconds(i));
         hls.push(packet, true, base::from_seconds(i));
         hls.push(packet, false, {});
@@ -133,6 +247,19 @@ TEST_CASE("a live window moves on, keeps what just left it, and says when it is 
     CHECK(hls.segment(5));
     CHECK_FALSE(hls.segment(4));
     CHECK_FALSE(hls.segment(10));
+    CHECK(hls.peak_bps() == 6 * 188 * 8 / 2);
+    // 14 to 16, 16 to 18, 18 to 20.
+    const auto said = [&](std::uint64_t number) {
+        std::string all;
+        for (const Packet& cue : cues_of(*hls.words_segment(0, number))) all += text_of(cue) + ";";
+        return all;
+    };
+    CHECK(container::parse_playlist(*hls.words_playlist("w"), "w")->segments.front().uri == "w-7.vtt");
+    CHECK(said(7) == "at 15;");
+    CHECK(said(8) == "at 15;");
+    CHECK(said(9) == "at 18;");
+    CHECK(hls.words_segment(0, 4).error().kind == ErrorKind::usage);
+    CHECK(hls.words_segment(1, 9).error().kind == ErrorKind::usage);
     hls.finish(base::from_seconds(21));
     list = container::parse_playlist(*hls.playlist("x"), "x");
     REQUIRE(list);

@@ -204,7 +204,7 @@ TEST_CASE("of several languages only the sound that is asked for goes out", "[pr
     const auto prepared = [&](std::vector<std::string> languages) {
         stream::Part part;
         part.source = dir / "film.mp4";
-        part.sound = std::move(languages);
+        part.choice.sound = std::move(languages);
         return stream::prepare_programme({part}, all);
     };
     const auto both = prepared({}), one = prepared({"de"}), none = prepared({"fr"});
@@ -252,7 +252,7 @@ TEST_CASE("tracks alike in language stay apart, and one that a part lacks pauses
     CHECK(bytes_of(both, 2) == of_lane(lanes[1]));
     CHECK(bytes_of(both, 3) == of_lane(lanes[2]));
     // The second alone, by its number.
-    const auto second = play({{dir / "two.mp4", "main", 1, {"2"}}});
+    const auto second = play({{dir / "two.mp4", "main", 1, {{"2"}}}});
     CHECK(bytes_of(second, 2) == 0);
     CHECK(bytes_of(second, 3) == of_lane(lanes[2]));
     const auto list = play({{dir / "two.mp4"}, {dir / "one.mp4"}, {dir / "two.mp4"}});
@@ -260,4 +260,28 @@ TEST_CASE("tracks alike in language stay apart, and one that a part lacks pauses
     CHECK(static_cast<double>(bytes_of(list, 2)) == Approx(3.0 * static_cast<double>(of_lane(lanes[1]))).epsilon(0.03));
     CHECK(static_cast<double>(bytes_of(list, 3)) == Approx(2.0 * static_cast<double>(of_lane(lanes[2]))).epsilon(0.03));
     CHECK(pictures(list, 1) == 3 * 48);
+}
+
+TEST_CASE("subtitles may be missing from a part, and a part is entered in the middle of one", "[programme]") {
+    const TempDir dir;
+    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 96), sound_lane(Codec::aac, 4, 2),
+                                     text_lane({{{500, 1'000}, "one"}, {{1'500, 3'500}, "two"}}, 3)};
+    write_media(dir / "with.mp4", "mp4", lanes);
+    write_media(dir / "without.mp4", "mp4", {lanes[0], lanes[1]});
+    auto ready = stream::prepare_programme({{dir / "with.mp4"}, {dir / "without.mp4"}, {dir / "with.mp4"}}, any_track);
+    INFO((ready ? "" : ready.error().what));
+    REQUIRE(ready);
+    // As if somebody began there.
+    ready->parts[2].begin = base::from_seconds(2.2);
+    const Cancel cancel;
+    Programme programme(std::move(*ready), false, cancel);
+    std::vector<Packet> cues;
+    for (const Packet& packet : read_all_of(programme)) {
+        if (packet.track == 3) cues.push_back(packet);
+    }
+    REQUIRE(cues.size() == 3);
+    CHECK(base::to_seconds(cues[1].pts) == Approx(1.5));
+    // The third part begins at its keyframe at 2.002 s; parts are 4.004 s long.
+    CHECK(base::to_seconds(cues[2].pts) == Approx(8.008).margin(0.002));
+    CHECK(base::to_seconds(cues[2].duration) == Approx(3.5 - 2.002).margin(0.002));
 }

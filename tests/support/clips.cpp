@@ -798,6 +798,16 @@ std::vector<Lane> read_media(const base::Path& path) {
     return read_all_packets(*media->source);
 }
 
+std::int64_t first_picture_ticks(ByteSpan transport) {
+    for (std::size_t i = 0; i + 14 < transport.size(); ++i) {
+        const auto* p = &transport[i];
+        if (p[0] != 0 || p[1] != 0 || p[2] != 1 || p[3] != 0xE0) continue;
+        return static_cast<std::int64_t>(p[9] >> 1 & 7) << 30 | p[10] << 22 | (p[11] >> 1) << 15 | p[12] << 7 |
+               p[13] >> 1;
+    }
+    return -1;
+}
+
 ByteVector payload_of(const Lane& lane) {
     ByteVector out;
     const Codec codec = lane.track.codec;

@@ -47,6 +47,10 @@ void write_media(const base::Path& path, std::string_view format, const std::vec
 std::vector<Lane> read_media(const base::Path& path);
 std::vector<Lane> read_all_packets(PacketSource& source);
 
+// When the first picture of transport packets is shown, in ticks of 90 kHz: by the first PES packet of stream 0xE0
+// (ISO/IEC 13818-1, 2.4.3.6); -1 where there is none.
+std::int64_t first_picture_ticks(ByteSpan transport);
+
 // A run of the payload that does not depend on how a container frames it: parameter sets and delimiters left out.
 ByteVector payload_of(const Lane& lane);
 
