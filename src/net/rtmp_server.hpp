@@ -52,7 +52,8 @@ struct RtmpServerSettings {
     std::function<void(const RtmpEvent&)> on_event;
     Time idle_limit = base::from_seconds(30);  // a connection that neither plays nor sends for so long is closed
 };
-inline constexpr std::uint32_t kRtmpFlowChunk = 60'000;
+// Large, so that most messages are one chunk; readers are known that hold no chunk size of more than 15 bits.
+inline constexpr std::uint32_t kRtmpFlowChunk = 32'000;
 
 class RtmpServer {
   public:

@@ -173,11 +173,11 @@ TEST_CASE("HTTPS, players and addresses of devices in a site file", "[site]") {
           std::string::npos);
     CHECK(error("[[stream]]\nname = \"x\"\nfile = \"x.mp4\"\noffer = [\"live\"]\nsubtitles = \"x.srt\"\n")
               .find("no subtitle file") != std::string::npos);
-    const std::string stream = "[[stream]]\nname = \"x\"\nfile = \"x.mp4\"\n";
-    CHECK(error(stream + "picture = 2\n").find("players choose") != std::string::npos);
-    CHECK(error(stream + "offer = [\"live\"]\ndraw_subtitles = \"en\"\n").find("encoded anew") != std::string::npos);
+    const std::string plain = "[[stream]]\nname = \"x\"\nfile = \"x.mp4\"\n";
+    CHECK(error(plain + "picture = 2\n").find("players choose") != std::string::npos);
+    CHECK(error(plain + "offer = [\"live\"]\ndraw_subtitles = \"en\"\n").find("encoded anew") != std::string::npos);
     const auto chosen = site::parse(
-        house(stream + "offer = [\"live\"]\nprofile = \"small-screen\"\npicture = 2\ndraw_subtitles = \"en\"\n"),
+        house(plain + "offer = [\"live\"]\nprofile = \"small-screen\"\npicture = 2\ndraw_subtitles = \"en\"\n"),
         "site.toml");
     REQUIRE(chosen);
     CHECK(chosen->streams[0].item.parts[0].choice.picture == 2);
