@@ -184,6 +184,10 @@ Result<std::size_t> PipeSource::read_at(std::uint64_t offset, std::span<std::uin
     return count;
 }
 
+namespace {
+constexpr std::size_t kFirstWindow = 64 << 10;
+}
+
 Result<ByteSpan> WindowReader::view(std::uint64_t offset, std::size_t count) {
     if (offset < start_ || offset + count > start_ + filled_) {
         // Going on in order, what is held already is kept.
@@ -192,11 +196,13 @@ Result<ByteSpan> WindowReader::view(std::uint64_t offset, std::size_t count) {
             kept = static_cast<std::size_t>(start_ + filled_ - offset);
             std::memmove(buffer_.data(), buffer_.data() + (offset - start_), kept);
         }
-        if (buffer_.size() < std::max(window_, count)) buffer_.resize(std::max(window_, count));
+        const bool near = offset + window_ >= start_ && offset <= start_ + filled_ + window_;
+        ahead_ = ahead_ > 0 && near ? std::min(ahead_ * 2, window_) : std::min(kFirstWindow, window_);
         start_ = offset;
         filled_ = kept;
         // A pipe gives what it has: no more than is asked for, so that live input isn't waited for.
-        const std::size_t want = source_->seekable() ? buffer_.size() : count;
+        const std::size_t want = source_->seekable() ? std::max(kept + ahead_, count) : count;
+        if (buffer_.size() < want) buffer_.resize(want);
         auto got = source_->read_at(offset + kept, std::span(buffer_).subspan(kept, want - kept));
         if (!got) return fail(std::move(got).error());
         filled_ += *got;

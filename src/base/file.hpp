@@ -97,7 +97,9 @@ class PipeSource : public ByteSource {
     bool ended_ = false;
 };
 
-// Reads a source front to back through a window, so that small pieces cost no call each.
+// Reads a source front to back through a window, so that small pieces cost no call each. The window is small after a
+// leap and grows up to `window` bytes while reading goes on near by: looking at a place of a file on a slow share costs
+// what is looked at.
 class WindowReader {
   public:
     explicit WindowReader(std::shared_ptr<ByteSource> source, std::size_t window = 1 << 20)
@@ -114,6 +116,7 @@ class WindowReader {
     ByteVector buffer_;
     std::uint64_t start_ = 0;
     std::size_t filled_ = 0;
+    std::size_t ahead_ = 0;  // read at once
 };
 
 // A whole file of at most `limit` bytes, as text.

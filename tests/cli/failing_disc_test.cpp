@@ -1,4 +1,4 @@
-// Converting from a drive on which reading really fails: the kernel gives EIO.
+// Drives on which reading really fails (the kernel gives EIO) or is really slow.
 #include <signal.h>
 #include <spawn.h>
 #include <sys/wait.h>
@@ -23,13 +23,15 @@ namespace {
 class FailingMount {
   public:
     FailingMount(const base::Path& at, const base::Path& folder, const std::string& name, std::uint64_t from,
-                 std::uint64_t to)
+                 std::uint64_t to, const std::string& bytes_per_second = "0")
         : at_(at) {
         std::filesystem::create_directories(at);
+        const std::string first = std::filesystem::directory_iterator(folder)->path().filename().string();
         const std::string program = WAVECREST_FAILING_FS;
-        std::string words[] = {program, at.string(), folder.string(), name, std::to_string(from), std::to_string(to)};
+        std::string words[] = {program,  at.string(),          folder.string(),    name,
+                               std::to_string(from), std::to_string(to), bytes_per_second};
         char* arguments[] = {words[0].data(), words[1].data(), words[2].data(), words[3].data(),
-                             words[4].data(), words[5].data(), nullptr};
+                             words[4].data(), words[5].data(), words[6].data(), nullptr};
         posix_spawn_file_actions_t actions;
         posix_spawn_file_actions_init(&actions);
         posix_spawn_file_actions_addopen(&actions, 2, "/dev/null", 1, 0);
@@ -38,7 +40,7 @@ class FailingMount {
         for (int i = 0; i < 50 && pid_ > 0 && !mounted_; ++i) {
             std::this_thread::sleep_for(std::chrono::milliseconds(50));
             std::error_code error;
-            mounted_ = std::filesystem::exists(at / "VIDEO_TS", error);
+            mounted_ = std::filesystem::exists(at / first, error);
             if (::waitpid(pid_, nullptr, WNOHANG) == pid_) pid_ = -1;
         }
     }
@@ -82,4 +84,33 @@ TEST_CASE("a drive that fails while converting costs only what lies there", "[cl
     }
     CHECK(told);
     CHECK(done.err.find("pictures are missing") != std::string::npos);
+}
+
+TEST_CASE("site check measures where a film lies, and finds it too slow", "[cli][site]") {
+    const TempDir dir;
+    std::filesystem::create_directories(dir / "films");
+    std::filesystem::copy_file(sample_film(), dir / "films" / "lanterns.mp4");
+    const auto check = [&](const char* bytes_per_second) {
+        const FailingMount mount(dir / "share", dir / "films", "none", 0, 0, bytes_per_second);
+        if (!mount.mounted()) return std::string("not tested");
+        write_all(dir / "site.toml",
+                  "[house]\nname = \"Cedar Landing\"\n[server]\nadvertise = \"127.0.0.1\"\nport = " + std::to_string(free_port()) +
+                      "\n[[stream]]\nname = \"Lanterns\"\nfile = \"share/lanterns.mp4\"\n");
+        const Ran ran = run_program({"site", "check", "site.toml"}, dir.path());
+        return ran.out + ran.err;
+    };
+    const Json film = json_of(run_program({"inspect", "films/lanterns.mp4", "--json"}, dir.path()));
+    const double bytes_per_second = film["bitrate_bps"].get<double>() / 8;
+    const std::string slow = check(std::to_string(1.5 * bytes_per_second).c_str());
+    if (slow == "not tested") {
+        WARN("/dev/fuse can't be used here: not tested");
+        return;
+    }
+    INFO(slow);
+    CHECK(slow.find("stream \"Lanterns\" is read from") != std::string::npos);
+    CHECK(slow.find("times what it takes on average") != std::string::npos);
+    const std::string fast = check("0");
+    INFO(fast);
+    CHECK(fast.find("ready") != std::string::npos);
+    CHECK(fast.find("is read from") == std::string::npos);
 }

@@ -1,6 +1,7 @@
 // A file system on which reading fails at a place, as a scratched disc's or a dying drive's does:
 //
 //   failing_fs MOUNTPOINT FOLDER NAME FROM TO     reads of bytes FROM to TO of files called NAME fail with EIO
+//   failing_fs MOUNTPOINT FOLDER NAME FROM TO N   and all reads give N bytes a second, as over a poor link
 //
 // Runs in the foreground until it is unmounted. Read only.
 #define FUSE_USE_VERSION 31
@@ -19,6 +20,7 @@ namespace {
 
 std::string root, failing;
 off_t fails_from = 0, fails_to = 0;
+double bytes_per_second = 0;  // 0: as fast as it goes
 
 std::string real(const char* path) {
     return root + path;
@@ -50,6 +52,8 @@ int read_file(const char* path, char* buffer, size_t size, off_t offset, fuse_fi
         name.size() >= failing.size() && name.compare(name.size() - failing.size(), failing.size(), failing) == 0;
     if (here && offset < fails_to && offset + static_cast<off_t>(size) > fails_from) return -EIO;
     const ssize_t got = ::pread(static_cast<int>(info->fh), buffer, size, offset);
+    if (got > 0 && bytes_per_second > 0)
+        ::usleep(static_cast<useconds_t>(1e6 * static_cast<double>(got) / bytes_per_second));
     return got < 0 ? -errno : static_cast<int>(got);
 }
 
@@ -60,11 +64,12 @@ int release_file(const char*, fuse_file_info* info) {
 }  // namespace
 
 int main(int argc, char** argv) {
-    if (argc != 6) return 2;
+    if (argc != 6 && argc != 7) return 2;
     root = argv[2];
     failing = argv[3];
     fails_from = std::atoll(argv[4]);
     fails_to = std::atoll(argv[5]);
+    if (argc == 7) bytes_per_second = std::atof(argv[6]);
     fuse_operations operations{};
     operations.getattr = get_attributes;
     operations.readdir = read_folder;
