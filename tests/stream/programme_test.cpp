@@ -268,7 +268,8 @@ TEST_CASE("subtitles may be missing from a part, and a part is entered in the mi
                                      text_lane({{{500, 1'000}, "one"}, {{1'500, 3'500}, "two"}}, 3)};
     write_media(dir / "with.mp4", "mp4", lanes);
     write_media(dir / "without.mp4", "mp4", {lanes[0], lanes[1]});
-    auto ready = stream::prepare_programme({{dir / "with.mp4"}, {dir / "without.mp4"}, {dir / "with.mp4"}}, any_track);
+    auto ready = stream::prepare_programme({{dir / "with.mp4"}, {dir / "without.mp4"}, {dir / "with.mp4"}},
+                                           [](const Track&, bool) { return std::string(); });
     INFO((ready ? "" : ready.error().what));
     REQUIRE(ready);
     // As if somebody began there.
