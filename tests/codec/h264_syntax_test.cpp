@@ -52,7 +52,56 @@ std::string place_of_difference(const JudgedStream& stream, const std::vector<Pi
     return "no sample differs";
 }
 
+// Where the first of our pictures is another than the writer's own reconstruction; empty: nowhere.
+std::string difference_from_written(const H264Written& written, const std::vector<Picture>& ours) {
+    if (written.pictures.size() != ours.size()) return std::to_string(ours.size()) + " pictures";
+    for (std::size_t k = 0; k < ours.size(); ++k) {
+        const Picture& right = written.pictures[k];
+        if (ours[k].pts != right.pts) return "picture " + std::to_string(k) + " has another time";
+        for (int plane = 0; plane < 3; ++plane) {
+            const int scale = plane == 0 ? 1 : 2;
+            for (int y = 0; y < right.height / scale; ++y) {
+                for (int x = 0; x < right.width / scale; ++x) {
+                    if (ours[k].planes[plane][y * ours[k].strides[plane] + x] ==
+                        right.planes[plane][y * right.strides[plane] + x])
+                        continue;
+                    const int column = (x * scale + written.crop_left) / 16, row = (y * scale + written.crop_top) / 16;
+                    return "picture " + std::to_string(k) + ", plane " + std::to_string(plane) + " of macroblock " +
+                           std::to_string(column) + "," + std::to_string(row) + " (" +
+                           written.kinds[k][static_cast<std::size_t>(row * written.columns + column)] + ")";
+                }
+            }
+        }
+    }
+    return "";
+}
+
+// The same, with the stage that goes wrong: what is right without it.
+std::string compare_with_written(const H264WriterSettings& settings, codec::H264DecoderSettings decoder) {
+    const auto compare = [&](const H264WriterSettings& s) {
+        const H264Written written = write_h264(s);
+        return difference_from_written(written, decode(written, decoder));
+    };
+    const std::string place = compare(settings);
+    if (place.empty()) return "";
+    H264WriterSettings less = settings;
+    less.unfiltered = true;
+    if (compare(less).empty()) return place + ": deblocking";
+    less.flat = true;
+    return place + (compare(less).empty() ? ": residual" : ": prediction");
+}
+
+void compare(const std::vector<Case>& cases) {
+    for (std::size_t i = 0; i < cases.size(); ++i) {
+        if (cases[i].settings.adaptive) continue;
+        INFO(cases[i].name << ", seed " << cases[i].settings.seed);
+        CHECK(compare_with_written(cases[i].settings, {i % 2 == 0 ? 3 : 1, &codec::h264::best_kernels()}) == "");
+    }
+}
+
 void judge(const std::vector<Case>& cases) {
+    compare(cases);
+    if (!has_browser()) return;
     std::vector<JudgedStream> streams;
     std::vector<H264Written> written;
     for (const Case& one : cases) {
@@ -119,7 +168,7 @@ void pairs(S& s) {
 }  // namespace
 
 TEST_CASE("random syntax: frames", "[h264][syntax][browser]") {
-    if (!has_browser()) return;
+
     Kinds kinds;
     kinds.add("P", [](S&) {})
         .add("B spatial", [](S& s) { s.b_slices = true; })
@@ -156,7 +205,7 @@ TEST_CASE("random syntax: frames", "[h264][syntax][browser]") {
 }
 
 TEST_CASE("random syntax: fields", "[h264][syntax][browser]") {
-    if (!has_browser()) return;
+
     Kinds kinds;
     kinds
         .add("P",
@@ -220,7 +269,7 @@ TEST_CASE("random syntax: fields", "[h264][syntax][browser]") {
 }
 
 TEST_CASE("random syntax: memory, orders and tools", "[h264][syntax][browser]") {
-    if (!has_browser()) return;
+
     Kinds kinds;
     kinds
         .add("lists by command",
@@ -262,8 +311,52 @@ TEST_CASE("random syntax: memory, orders and tools", "[h264][syntax][browser]") 
     judge(kinds.cases());
 }
 
+TEST_CASE("random syntax: what only the standard settles", "[h264][syntax]") {
+    // A browser's decoder is wrong about these: references of fields from the seventeenth on, a second field behind
+    // whose first it comes in list 1, fields shown in another order than they are coded, edges cut off left and above.
+    Kinds kinds;
+    kinds
+        .add("very many references",
+             [](S& s) {
+                 fields_and_frames(s);
+                 s.free = s.b_slices = true;
+                 s.references = 16;
+                 s.pictures = 40;
+             })
+        .add("fields in any order, spatial",
+             [](S& s) {
+                 fields_and_frames(s);
+                 s.fields = 80;
+                 s.free = s.b_slices = true;
+                 s.weighted_b = s.seed % 2 == 0 ? 2 : 0;
+                 s.pictures = 24;
+             })
+        .add("fields in any order, temporal",
+             [](S& s) {
+                 fields_and_frames(s);
+                 s.fields = 80;
+                 s.free = s.b_slices = s.temporal = true;
+                 s.references = 8;
+                 s.pictures = 24;
+             })
+        .add("all at once",
+             [](S& s) {
+                 fields_and_frames(s);
+                 s.free = s.b_slices = s.slices = s.weighted_p = s.transform8 = s.scaling = s.reordered = s.long_term = true;
+                 s.weighted_b = 1;
+                 s.references = 12;
+                 s.pictures = 40;
+             })
+        .add("cropped on all sides", [](S& s) {
+            fields_and_frames(s);
+            s.free = true;
+            s.crop = {3, 2, 1, 2};
+        });
+    compare(kinds.cases());
+}
+
 TEST_CASE("random syntax: pairs of macroblocks", "[h264][syntax][browser]") {
-    if (!has_browser()) return;
+
     Kinds kinds;
     for (const bool with_fields : {false, true}) {
         const auto set = [with_fields](S& s) {

@@ -9,6 +9,7 @@
 #include "base/time.hpp"
 #include "bitstream/h264.hpp"
 #include "codec/h264/tables.hpp"
+#include "support/h264_reconstruct.hpp"
 
 namespace wavecrest::test {
 namespace {
@@ -135,7 +136,6 @@ class CabacWriter {
     int state_[1024] = {}, symbol_[1024] = {};
 };
 
-constexpr int kTopField = 1, kBottomField = 2, kWhole = 3;
 constexpr int kP = 0, kB = 1, kI = 2;
 constexpr int kCoding[16] = {0, 1, 4, 5, 2, 3, 6, 7, 8, 9, 12, 13, 10, 11, 14, 15};  // coding order to raster
 
@@ -158,6 +158,7 @@ struct Stored {  // a frame to refer to
     int frame_num = 0, short_fields = 0, long_fields = 0, long_index = 0;
     int order = 0;
     bool missing = false;
+    std::shared_ptr<H264Frame> frame;
 };
 
 class Writer {
@@ -168,6 +169,12 @@ class Writer {
         const ByteVector sps = parameter_set(), pps = picture_set();
         H264Written out;
         out.config = Bytes(bitstream::h264::make_config(ByteSpan(sps), ByteSpan(pps)));
+        const auto sequence = bitstream::h264::parse_sps(ByteSpan(sps));
+        const auto set = bitstream::h264::parse_pps(ByteSpan(pps), *sequence);
+        if (!s_.adaptive) made_ = std::make_unique<H264Reconstruction>(*sequence, *set);
+        out.columns = s_.columns;
+        out.crop_left = sequence->crop_left;
+        out.crop_top = sequence->crop_top;
         // Order of output: anchors ahead of what is shown before them.
         int shown = 0;
         for (int i = 0; i < s_.pictures;) {
@@ -185,6 +192,12 @@ class Writer {
             for (int b = 0; b < between; ++b) picture(out, shown + b, false, s_.references > 1 && chance(40));
             shown += between + 1;
             i += between + 1;
+        }
+        std::sort(frames_.begin(), frames_.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
+        for (const auto& [time, frame] : frames_) {
+            out.pictures.push_back(made_->shown(*frame));
+            out.pictures.back().pts = base::from_ticks(time, 25);
+            out.kinds.push_back(frame->kinds);
         }
         return out;
     }
@@ -346,11 +359,15 @@ class Writer {
         shown_ = shown;
         // Second fields of the same frame refer to the first.
         bottom_first_ = fields && chance(30);
+        bottom_shown_first_ = s_.free && s_.order_type != 2 ? chance(50) : bottom_first_;
         restart_ = restart;
         reference_ = reference;
         current_ = Stored{};
         current_.frame_num = frame_num_;
         current_.order = shown - order_base_;
+        current_.frame = std::make_shared<H264Frame>();
+        current_.frame->id = static_cast<int>(out.packets.size());
+        if (made_) frames_.emplace_back(shown, current_.frame);
         if (fields) {
             const int intra_first = restart ? 1 : 0;
             code(bytes, bottom_first_ ? kBottomField : kTopField, intra_first != 0, false);
@@ -383,6 +400,8 @@ class Writer {
         blocks_.assign(static_cast<std::size_t>(width_ * height_), Block{});
         prepare_marking();
         prepare_order();
+        current_.frame->order = {top_, bottom_};
+        if (made_) made_->begin_picture(current_.frame, structure);
         const int units = pair_ ? width_ * height_ / 2 : width_ * height_;
         int at = 0;
         slice_ = -1;
@@ -394,10 +413,11 @@ class Writer {
             type_ = !can_refer ? kI : s_.slices ? pick(0, 2) : fixed == 2 && chance(70) ? kP : fixed;
             if (s_.gaps && std::all_of(stored_.begin(), stored_.end(), [](const Stored& f) { return f.missing; }))
                 type_ = kI;
-            if (type_ == kB && (!s_.b_slices || only_itself_behind())) type_ = kP;
+            if (type_ == kB && (!s_.b_slices || (!s_.free && only_itself_behind()))) type_ = kP;
             write_slice(bytes, at, length);
             at += length;
         }
+        if (made_) made_->end_picture();
         apply_marking();
         if (s_.order_type != 0) last_order_frame_num_ = frame_num_;
     }
@@ -424,6 +444,82 @@ class Writer {
         return second_ && reference_ && std::none_of(stored_.begin(), stored_.end(), [&](const Stored& f) {
                    return f.short_fields != 0 && f.order > order_;
                });
+    }
+
+    // The lists of the slice: 8.2.4.
+    using References = std::vector<H264Reference>;
+    References initial_list(int list) const {
+        const auto wrapped = [&](const Stored* f) {
+            return f->frame_num > frame_num_ ? f->frame_num - (1 << kFrameNumBits) : f->frame_num;
+        };
+        const bool field = structure_ != kWhole;
+        std::vector<const Stored*> near, far;
+        for (const Stored& f : stored_) {
+            if (field ? f.short_fields != 0 : f.short_fields == kWhole) near.push_back(&f);
+            if (field ? f.long_fields != 0 : f.long_fields == kWhole) far.push_back(&f);
+        }
+        if (second_ && reference_) near.push_back(&current_);
+        std::sort(far.begin(), far.end(), [](auto* a, auto* b) { return a->long_index < b->long_index; });
+        if (type_ == kP) {
+            std::sort(near.begin(), near.end(), [&](auto* a, auto* b) { return wrapped(a) > wrapped(b); });
+        } else {
+            const int own = structure_ == kWhole ? std::min(top_, bottom_) : structure_ == kTopField ? top_ : bottom_;
+            const auto order = [&](const Stored* f) {
+                return f == &current_ ? f->frame->order_of(kWhole - structure_) : f->frame->order_of(kWhole);
+            };
+            const auto before = [&](const Stored* f) { return field ? order(f) <= own : order(f) < own; };
+            std::sort(near.begin(), near.end(), [&](auto* a, auto* b) {
+                const bool first = before(a), second = before(b);
+                if (first != second) return list == 0 ? first : second;
+                return first ? order(a) > order(b) : order(a) < order(b);
+            });
+        }
+        References all;
+        for (const bool distant : {false, true}) {
+            const auto& frames = distant ? far : near;
+            if (!field) {
+                for (const Stored* f : frames) all.push_back({f->frame, kWhole, distant});
+                continue;
+            }
+            // 8.2.4.2.5: by turns, the own parity first.
+            std::size_t at[2] = {0, 0};
+            const int parities[2] = {structure_, kWhole - structure_};
+            const auto next = [&](int turn) {
+                auto& i = at[turn];
+                while (i < frames.size() &&
+                       ((distant ? frames[i]->long_fields : frames[i]->short_fields) & parities[turn]) == 0)
+                    ++i;
+                if (i >= frames.size()) return false;
+                all.push_back({frames[i++]->frame, parities[turn], distant});
+                return true;
+            };
+            int turn = 0;
+            while (next(turn)) turn ^= 1;
+            turn ^= 1;
+            while (next(turn)) {
+            }
+        }
+        return all;
+    }
+    static bool same_lists(const References& a, const References& b) {
+        return std::equal(a.begin(), a.end(), b.begin(), b.end(), [](const auto& x, const auto& y) {
+            return x.frame == y.frame && x.structure == y.structure;
+        });
+    }
+    References made_list(int list) const {
+        References all = initial_list(list);
+        if (list == 1 && all.size() > 1 && same_lists(all, initial_list(0))) std::swap(all[0], all[1]);
+        all.resize(static_cast<std::size_t>(active_[list]));
+        std::size_t at = 0;
+        for (const H264Reference& wanted : moved_up_[list]) {
+            all.insert(all.begin() + static_cast<std::ptrdiff_t>(at++), wanted);
+            const auto again = std::find_if(all.begin() + static_cast<std::ptrdiff_t>(at), all.end(), [&](const auto& r) {
+                return r.frame == wanted.frame && r.structure == wanted.structure;
+            });
+            if (again != all.end()) all.erase(again);
+            all.resize(static_cast<std::size_t>(active_[list]));
+        }
+        return all;
     }
 
     // 8.2.5.3
@@ -511,9 +607,9 @@ class Writer {
     // 8.2.1: what has to be written for the order wanted.
     void prepare_order() {
         const int wanted = 2 * order_;
-        // The field that is coded first is seen first.
-        top_ = wanted + (bottom_first_ ? 1 : 0);
-        bottom_ = wanted + (bottom_first_ ? 0 : 1);
+        // The field that is coded first is seen first, mostly.
+        top_ = wanted + (bottom_shown_first_ ? 1 : 0);
+        bottom_ = wanted + (bottom_shown_first_ ? 0 : 1);
         if (s_.order_type == 0) return;
         if (!idr_ && last_order_frame_num_ > frame_num_) offset_ += 1 << kFrameNumBits;
         if (idr_) offset_ = 0;
@@ -559,7 +655,7 @@ class Writer {
         }
         if (type_ == kB) b.bit(!s_.temporal);
         // The judge's deblocking confuses references of fields from the seventeenth on.
-        const int available = std::min(list_size(), 16);
+        const int available = std::min(list_size(), s_.free ? 32 : 16);
         active_[0] = active_[1] = 0;
         if (type_ != kI) {
             active_[0] = s_.temporal || s_.gaps ? available : pick(1, available);
@@ -568,6 +664,8 @@ class Writer {
             b.ue(static_cast<std::uint32_t>(active_[0] - 1));
             if (type_ == kB) b.ue(static_cast<std::uint32_t>(active_[1] - 1));
         }
+        weights_[0].clear();
+        weights_[1].clear();
         for (int list = 0; list < (type_ == kI ? 0 : type_ == kB ? 2 : 1); ++list) write_modifications(b, list);
         if ((type_ == kP && s_.weighted_p) || (type_ == kB && s_.weighted_b == 1)) write_weights(b);
         if (reference_) write_marking(b);
@@ -577,11 +675,32 @@ class Writer {
         }
         qp_ = pick(14, 40);
         b.se(qp_ - 26);
-        const int filter = pick(0, 3);
-        b.ue(static_cast<std::uint32_t>(filter == 3 ? 0 : filter));
+        const int drawn = pick(0, 3), filter = drawn == 3 ? 0 : drawn;
+        b.ue(static_cast<std::uint32_t>(s_.unfiltered ? 1 : filter));
+        int alpha = 0, beta = 0;
         if (filter != 1) {
-            b.se(pick(-3, 3));
-            b.se(pick(-3, 3));
+            alpha = pick(-3, 3);
+            beta = pick(-3, 3);
+        }
+        if (filter != 1 && !s_.unfiltered) {
+            b.se(alpha);
+            b.se(beta);
+        }
+        if (made_) {
+            H264Slice slice;
+            slice.type = type_;
+            slice.spatial = !s_.temporal;
+            for (int list = 0; list < (type_ == kI ? 0 : type_ == kB ? 2 : 1); ++list) {
+                slice.lists[list] = made_list(list);
+                slice.weights[list] = weights_[list];
+            }
+            slice.weighting = type_ == kP ? (s_.weighted_p ? 1 : 0) : type_ == kB ? s_.weighted_b : 0;
+            slice.log2[0] = log2_[0];
+            slice.log2[1] = log2_[1];
+            slice.filter = s_.unfiltered ? 1 : filter;
+            slice.alpha = 2 * alpha;
+            slice.beta = 2 * beta;
+            made_->begin_slice(std::move(slice));
         }
         bits_ = &b;
         last_delta_ = 0;
@@ -614,6 +733,7 @@ class Writer {
     }
 
     void write_modifications(Bits& b, int list) {
+        moved_up_[list].clear();
         const bool change = s_.reordered && !s_.temporal && chance(50);
         b.bit(change);
         if (!change) return;
@@ -623,7 +743,7 @@ class Writer {
         int predicted = own;
         const int count = pick(1, std::min(active_[list], 3));
         std::vector<Stored> all = stored_;
-        if (second_ && reference_ && list == 0) all.push_back(current_);
+        if (second_ && reference_ && (list == 0 || s_.free)) all.push_back(current_);
         for (int i = 0; i < count; ++i) {
             const Stored& f = all[static_cast<std::size_t>(pick(0, static_cast<int>(all.size()) - 1))];
             if (f.missing) continue;
@@ -644,29 +764,32 @@ class Writer {
                     b.ue(static_cast<std::uint32_t>(std::abs(difference) - 1));
                 }
                 predicted = number;
+                moved_up_[list].push_back({f.frame, needed, false});
             } else if ((f.long_fields & needed) == needed) {
                 b.ue(2);
                 b.ue(static_cast<std::uint32_t>(field ? 2 * f.long_index + same : f.long_index));
+                moved_up_[list].push_back({f.frame, needed, true});
             }
         }
         b.ue(3);
     }
     void write_weights(Bits& b) {
-        b.ue(static_cast<std::uint32_t>(pick(0, 5)));
-        b.ue(static_cast<std::uint32_t>(pick(0, 5)));
+        for (int& log2 : log2_) b.ue(static_cast<std::uint32_t>(log2 = pick(0, 5)));
         for (int list = 0; list < (type_ == kB ? 2 : 1); ++list) {
             for (int i = 0; i < active_[list]; ++i) {
                 const bool luma = chance(60), chroma = chance(60);
-                b.bit(luma);
-                if (luma) {
-                    b.se(pick(-20, 60));
-                    b.se(pick(-30, 30));
+                std::array<std::array<int, 2>, 3> own{};
+                for (std::size_t plane = 0; plane < 3; ++plane) {
+                    const bool given = plane == 0 ? luma : chroma;
+                    if (plane < 2) b.bit(given);
+                    own[plane] = {1 << log2_[plane == 0 ? 0 : 1], 0};
+                    if (!given) continue;
+                    own[plane][0] = pick(-20, 60);
+                    own[plane][1] = pick(-30, 30);
+                    b.se(own[plane][0]);
+                    b.se(own[plane][1]);
                 }
-                b.bit(chroma);
-                for (int k = 0; chroma && k < 2; ++k) {
-                    b.se(pick(-20, 60));
-                    b.se(pick(-30, 30));
-                }
+                weights_[list].push_back(own);
             }
         }
     }
@@ -723,6 +846,12 @@ class Writer {
     }
 
     void macroblock(int index) {
+        mb_ = {};
+        write_macroblock(index);
+        mb_.qp = qp_;
+        if (made_) made_->macroblock(index, mb_);
+    }
+    void write_macroblock(int index) {
         at_ = index;
         x_ = index % width_;
         y_ = index / width_;
@@ -759,6 +888,7 @@ class Writer {
 
     void samples() {
         now().type = Block::pcm;
+        mb_.kind = H264Macroblock::samples;
         for (int& total : now().total) total = 16;
         std::fill(std::begin(now().coded), std::end(now().coded), true);
         std::fill(std::begin(now().dc), std::end(now().dc), true);
@@ -766,8 +896,10 @@ class Writer {
         now().pattern = 0x2F;
         bits_->align(0);
         const int base = pick(0, 255);
-        for (int i = 0; i < 384; ++i)
-            bits_->put(static_cast<std::uint32_t>(std::clamp(base + pick(-40, 40), 0, 255)), 8);
+        for (std::uint8_t& value : mb_.raw) {
+            value = static_cast<std::uint8_t>(std::clamp(base + pick(-40, 40), 0, 255));
+            bits_->put(value, 8);
+        }
         if (s_.cabac) cabac_->start();
         last_delta_ = 0;
     }
@@ -860,12 +992,17 @@ class Writer {
             std::fill(std::begin(me.modes), std::end(me.modes), 2);
             type_code(1 + mode + 4 * (me.pattern >> 4) + ((me.pattern & 15) != 0 ? 12 : 0), false);
             me.type = Block::intra16;
+            mb_.kind = H264Macroblock::intra16;
+            mb_.mode16 = mode;
         } else {
             me.type = Block::intra4;
             type_code(0, false);
             me.transform8 = s_.transform8 && chance(50);
             if (s_.transform8) transform_flag(me.transform8);
             for (int i = 0; i < 16; i += me.transform8 ? 4 : 1) intra_mode(kCoding[i], a, b, d);
+            mb_.kind = me.transform8 ? H264Macroblock::intra8 : H264Macroblock::intra4;
+            mb_.transform8 = me.transform8;
+            std::copy(std::begin(me.modes), std::end(me.modes), mb_.modes.begin());
         }
         std::vector<int> modes = {0};
         if (a) modes.push_back(1);
@@ -882,7 +1019,7 @@ class Writer {
         } else {
             bits_->ue(static_cast<std::uint32_t>(chroma));
         }
-        me.chroma_mode = chroma;
+        me.chroma_mode = mb_.chroma_mode = chroma;
         if (!whole) pattern(true);
         residual();
     }
@@ -1017,6 +1154,7 @@ class Writer {
                                             {2, 2}, {3, 1}, {3, 2}, {1, 3}, {2, 3}, {3, 3}};
         Block& me = now();
         me.type = Block::inter;
+        mb_.kind = H264Macroblock::inter;
         bool large = true;  // no part below 8x8
         const bool b = type_ == kB;
         const int type = b ? (chance(25) ? 22 : pick(0, 22)) : pick(0, s_.cabac || s_.gaps ? 3 : 4);
@@ -1026,6 +1164,7 @@ class Writer {
             me.type = Block::direct;
             std::fill(std::begin(me.direct8), std::end(me.direct8), true);
             large = s_.inference;
+            mb_.parts.push_back({0, 0, 4, 4, 0, {-1, -1}, {}, true});
         } else if (b ? type == 22 : type >= 3) {
             type_code(type, true);
             int sub[4], use[4], shape[4];
@@ -1046,6 +1185,17 @@ class Writer {
                     } else {
                         write_ref(list, p);
                     }
+                }
+            }
+            for (int i = 0; i < 4; ++i) {
+                const int x0 = i % 2 * 2, y0 = i / 2 * 2;
+                if (me.direct8[i]) {
+                    mb_.parts.push_back({x0, y0, 2, 2, 0, {-1, -1}, {}, true});
+                    continue;
+                }
+                const int w = shape[i] == 0 || shape[i] == 1 ? 2 : 1, h = shape[i] == 0 || shape[i] == 2 ? 2 : 1;
+                for (int y = y0; y < y0 + 2; y += h) {
+                    for (int x = x0; x < x0 + 2; x += w) mb_.parts.push_back({x, y, w, h, use[i], {-1, -1}, {}, false});
                 }
             }
             for (int list = 0; list < lists; ++list) {
@@ -1071,6 +1221,7 @@ class Writer {
                 if (type % 2 == 0) parts = {{0, 0, 4, 2, use[0]}, {0, 2, 4, 2, use[1]}};
                 if (type % 2 == 1) parts = {{0, 0, 2, 4, use[0]}, {2, 0, 2, 4, use[1]}};
             }
+            for (const Part& p : parts) mb_.parts.push_back({p.x, p.y, p.width, p.height, p.lists, {-1, -1}, {}, false});
             for (int list = 0; list < lists; ++list) {
                 for (const Part& p : parts) {
                     if ((p.lists >> list & 1) != 0) write_ref(list, p);
@@ -1082,11 +1233,17 @@ class Writer {
                 }
             }
         }
+        for (auto& part : mb_.parts) {
+            for (std::size_t l = 0; l < 2; ++l) {
+                part.ref[l] = me.ref[l][part.y / 2 * 2 + part.x / 2];
+                for (std::size_t c = 0; c < 2; ++c) part.delta[l][c] = me.mvd[l][part.y * 4 + part.x][c];
+            }
+        }
         pattern(false);
         if ((me.pattern & 15) != 0 && s_.transform8 && large) {
             const bool on = chance(50);
             transform_flag(on);
-            me.transform8 = on;
+            me.transform8 = mb_.transform8 = on;
         }
         residual();
     }
@@ -1202,7 +1359,11 @@ class Writer {
     // By kind: 0 DC of intra 16x16, 1 its others, 2 luma, 3 chroma DC, 4 chroma, 5 luma 8x8.
     void block(int kind, int plane, int at, int count) {
         Block& me = now();
-        const std::array<int, 64> level = levels(count, kind == 5);
+        std::array<int, 64> level = levels(count, kind == 5);
+        // An 8x8 block of CABAC has to have a level.
+        if (s_.flat) level.fill(0);
+        if (s_.flat && kind == 5) level[0] = 1;
+        keep(level, kind, plane, at, count);
         const int total =
             static_cast<int>(std::count_if(level.begin(), level.begin() + count, [](int l) { return l != 0; }));
         const int place = plane == 0 ? at : 12 + 4 * plane + at;
@@ -1283,6 +1444,21 @@ class Writer {
         }
     }
 
+    void keep(const std::array<int, 64>& level, int kind, int plane, int at, int count) {
+        const auto place = static_cast<std::size_t>(at), k = static_cast<std::size_t>(plane - 1);
+        const std::size_t quarter = place / 8 * 2 + place % 4 / 2;
+        for (std::size_t i = 0; i < static_cast<std::size_t>(count); ++i) {
+            if (kind == 0) mb_.dc[i] = level[i];
+            if (kind == 1) mb_.luma[place][i + 1] = level[i];
+            if (kind == 2 && !mb_.transform8) mb_.luma[place][i] = level[i];
+            // By CAVLC four blocks take the levels of an 8x8 block by turns.
+            if (kind == 2 && mb_.transform8) mb_.luma8[quarter][4 * i + place / 4 % 2 * 2 + place % 2] = level[i];
+            if (kind == 3) mb_.chroma_dc[k][i] = level[i];
+            if (kind == 4) mb_.chroma[k][place][i + 1] = level[i];
+            if (kind == 5) mb_.luma8[quarter][i] = level[i];
+        }
+    }
+
     // 9.2, the other way round.
     void cavlc(const std::array<int, 64>& level, int count, int total, int context) {
         std::vector<int> values, runs;  // from the highest frequency down; zeros before each
@@ -1358,13 +1534,15 @@ class Writer {
 
     // Of the sequence
     std::vector<Stored> stored_, pending_;
+    std::unique_ptr<H264Reconstruction> made_;
+    std::vector<std::pair<int, std::shared_ptr<H264Frame>>> frames_;  // by when they are shown
     int previous_frame_num_ = 0, frame_num_ = 0, offset_ = 0, last_order_frame_num_ = 0, idr_number_ = 0;
     int order_base_ = 0, next_order_ = 0;
 
     // Of the picture
     Stored current_;
     int shown_ = 0, order_ = 0, top_ = 0, bottom_ = 0, delta_[2] = {0, 0};
-    bool bottom_first_ = false, restart_ = false, reference_ = false, idr_ = false, second_ = false, pair_ = false,
+    bool bottom_first_ = false, bottom_shown_first_ = false, restart_ = false, reference_ = false, idr_ = false, second_ = false, pair_ = false,
          field_pair_ = false;
     int structure_ = kWhole, width_ = 0, height_ = 0;
     std::vector<Block> blocks_;
@@ -1374,7 +1552,11 @@ class Writer {
     int slice_ = 0, type_ = kI, table_ = 0, active_[2] = {0, 0}, qp_ = 26, last_delta_ = 0, run_ = 0;
     Bits* bits_ = nullptr;
     CabacWriter* cabac_ = nullptr;
+    std::vector<H264Reference> moved_up_[2];
+    std::vector<std::array<std::array<int, 2>, 3>> weights_[2];
+    int log2_[2] = {0, 0};
     int at_ = 0, x_ = 0, y_ = 0;
+    H264Macroblock mb_;
 };
 
 }  // namespace

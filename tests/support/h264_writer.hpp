@@ -1,9 +1,10 @@
-// Writes H.264 of random but legal syntax: what encoders at hand never use, above all field pictures, in every mixture.
-// What it looks like is for decoders to say; they have to agree.
+// Writes H.264 of random but legal syntax: what encoders at hand never use, above all field pictures, in every mixture;
+// and says what it looks like.
 #pragma once
 
 #include <array>
 #include <cstdint>
+#include <string>
 #include <vector>
 
 #include "media/types.hpp"
@@ -35,12 +36,19 @@ struct H264WriterSettings {
     bool timed = true;          // the sequence tells its rate
     int residual = 40;          // of 100 blocks that might have coefficients
     int intra = 10;             // of 100 macroblocks in P and B slices
+    bool free = false;          // also what the browser's decoder gets wrong
+    bool unfiltered = false;    // nothing is deblocked; all else stays
+    bool flat = false;          // all levels are 0; all else stays
     std::array<int, 4> crop{};  // cut off to the left, right, above and below, in the units of the sequence
 };
 
 struct H264Written {
     Bytes config;
     std::vector<Packet> packets;  // a frame each, lengths in front of units; 25 a second
+    // As they are shown, in that order; none where there are pairs of macroblocks.
+    std::vector<Picture> pictures;
+    std::vector<std::vector<std::string>> kinds;  // of their macroblocks, for messages
+    int columns = 0, crop_left = 0, crop_top = 0;  // in macroblocks; in samples
 };
 H264Written write_h264(const H264WriterSettings& settings);
 
