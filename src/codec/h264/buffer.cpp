@@ -12,6 +12,7 @@ using bitstream::h264::Sps;
 namespace {
 
 constexpr int kMostFrames = 16;
+constexpr std::uint8_t kMostSlots = 31;
 
 // MaxDpbFrames (A.3.1).
 int buffer_size(const Sps& sps) {
@@ -59,9 +60,17 @@ void PictureBuffer::activate(const Sps& sps, Out& out) {
     if (sps.order_type == 2 || (sps.reorder_frames < 0 && intra_only)) depth_ = 0;
 }
 
+std::uint8_t PictureBuffer::free_slot() const {
+    std::uint8_t slot = 0;
+    const auto is_taken = [&](const auto& one) { return one->is_reference() && one->slot == slot; };
+    while (slot < kMostSlots && std::any_of(frames_.begin(), frames_.end(), is_taken)) ++slot;
+    return slot;
+}
+
 std::shared_ptr<Frame> PictureBuffer::allocate(const Sps& sps, bool reference) {
     auto frame = std::make_shared<Frame>();
     frame->id = ++last_id_;
+    frame->slot = free_slot();
     frame->columns = sps.columns;
     frame->rows = sps.rows;
     // Memory that nobody looks at any more serves again; more than that is given back.
@@ -189,6 +198,7 @@ void PictureBuffer::fill_gap(const Sps& sps, const SliceHeader& slice, Out& out)
         slide(sps);
         auto frame = std::make_shared<Frame>();
         frame->id = ++last_id_;
+        frame->slot = free_slot();
         frame->columns = sps.columns;
         frame->rows = sps.rows;
         // What is predicted from it shows what was there before.

@@ -37,6 +37,7 @@ class PictureBuffer {
 
   private:
     std::shared_ptr<Frame> allocate(const bitstream::h264::Sps& sps, bool reference);
+    std::uint8_t free_slot() const;
     void keep_current(Out& out);
     void set_order(const bitstream::h264::Sps& sps, const bitstream::h264::SliceHeader& slice, Frame& frame);
     void fill_gap(const bitstream::h264::Sps& sps, const bitstream::h264::SliceHeader& slice, Out& out);

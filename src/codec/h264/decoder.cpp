@@ -193,6 +193,7 @@ class H264Decoder : public media::VideoDecoder {
         work.adaptive = sps.macroblock_adaptive && !first_.field;
         work.columns = sps.columns;
         work.rows = work.adaptive || first_.field ? sps.rows / 2 : sps.rows;
+        work.kept = pipeline_->alone() ? Work::kRowsAlone : Work::kRows;
         work.macroblocks.resize(work.places());
     }
 

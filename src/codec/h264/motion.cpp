@@ -133,9 +133,10 @@ SliceParser::Colocated SliceParser::colocated(int block) const {
     }
     const Motion::Block8& other = blocks_of(row)[place / 8 * 2 + x / 2];
     found.field = of_field;
-    found.ref = other.ref;
-    if (other.ref < 0) return found;
-    found.picture = other.picture;
+    found.ref = other.ref();
+    if (found.ref < 0) return found;
+    found.slot = other.slot;
+    found.structure = other.structure;
     found.mv = frame.motion.vectors[static_cast<std::size_t>(row * columns + x_) * frame.motion.each() +
                                     frame.motion.place(x, place / 4)];
     return found;
@@ -215,12 +216,10 @@ void SliceParser::direct_temporal(int blocks) {
             const Colocated col = colocated(count == 1 ? block8 : q.y * 4 + q.x);
             int ref0 = 0;
             if (col.ref >= 0) {
-                const auto frame = static_cast<std::uint32_t>(col.picture) >> 2;
-                const int structure = col.picture & 3;
-                constexpr std::uint32_t kKept = 0x3FFF;  // of the frame's number
+                const int structure = col.structure;
                 const auto& list = slice_->lists[0];
                 for (std::size_t i = 0; i < list.size(); ++i) {
-                    if (list[i].frame == nullptr || (list[i].frame->id & kKept) != frame) continue;
+                    if (list[i].frame == nullptr || list[i].frame->slot != col.slot) continue;
                     const int current = (row_ & 1) != 0 ? kBottom : kTop;
                     if (header_->field) {
                         if (list[i].structure != (col.field ? structure : current)) continue;

@@ -68,10 +68,14 @@ inline constexpr int kTop = 1, kBottom = 2, kFrame = 3;
 // pictures are frames only those in the corners.
 struct Motion {
     struct Block8 {
-        std::uint16_t picture = 0;  // the lower half of Reference::id()
-        std::int8_t ref = -1;       // -1: intra
-        bool field = false;         // of a field macroblock
+        std::uint16_t slot : 5 = 0;       // Frame::slot of what it refers to
+        std::uint16_t structure : 2 = 0;  // and which fields of it
+        std::uint16_t field : 1 = 0;      // of a field macroblock
+        std::uint16_t number : 6 = 0;     // reference index + 1; 0: intra
+
+        int ref() const { return static_cast<int>(number) - 1; }
     };
+    static_assert(sizeof(Block8) == 2);
     bool all_columns = false, all_rows = false;
     std::vector<Block8> blocks;   // four a macroblock
     std::vector<Vector> vectors;  // each() a macroblock
@@ -84,7 +88,8 @@ struct Motion {
 };
 
 struct Frame {
-    std::uint32_t id = 0;  // never the same for two
+    std::uint32_t id = 0;   // never the same for two
+    std::uint8_t slot = 0;  // not the same for two that are kept to refer to; up to 31
     Picture picture;       // whole macroblocks, without cropping
     struct Window {        // that is shown
         int left = 0, top = 0, width = 0, height = 0;

@@ -198,7 +198,7 @@ void Pipeline::retire() {
 // Whether there is a place for a row, and the motion that it may be predicted from.
 bool Pipeline::may_be_parsed(const Job& job, int row) const {
     // The row before the one whose place it takes lies above one that is still to be deblocked.
-    if (job.next_deblock < row + 2 - Work::kRows) return false;
+    if (job.next_deblock < row + 2 - job.work.kept) return false;
     for (const auto& other : jobs_) {
         if (other.get() == &job) break;
         if (other->all_parsed || std::find(job.moving.begin(), job.moving.end(), other.get()) == job.moving.end())
@@ -230,7 +230,10 @@ bool Pipeline::take_slices(std::unique_lock<std::mutex>& lock) {
 
 void Pipeline::begin_row(Job& job, int row, std::unique_lock<std::mutex>& lock) {
     help_until(lock, [&] { return may_be_parsed(job, row); });
-    job.work.coefficients_of(row).clear();
+    auto& coefficients = job.work.coefficients_of(row);
+    coefficients.clear();
+    // All that a row may have.
+    coefficients.reserve(static_cast<std::size_t>(384 * job.work.columns * job.work.rows_in_raster()));
 }
 
 void Pipeline::row_parsed(Job& job, int row) {
@@ -332,7 +335,7 @@ void Pipeline::conceal(Job& job, int address, int until) {
                 mb.kind = Kind::inter;
                 mb.ref[0].fill(0);
                 mb.ref_picture[0].fill(slice.lists[0].front().id());
-                if (moves && from->motion.blocks[4 * at].ref >= 0)
+                if (moves && from->motion.blocks[4 * at].ref() >= 0)
                     mb.mv[0].fill(from->motion.vectors[at * from->motion.each()]);
             }
             if (!frame.motion.blocks.empty()) {

@@ -270,6 +270,18 @@ void SliceParser::finish_macroblock() {
     if (last) (*row_done_)(work_->row_of(row_));
 }
 
+Motion::Block8 SliceParser::stored_block(std::size_t list, std::size_t block8) const {
+    const int ref = mb_->ref[list][block8];
+    Motion::Block8 block;
+    block.field = mb_->field;
+    block.number = static_cast<std::uint16_t>(ref + 1) & 0x3F;
+    if (ref < 0) return block;
+    const Reference to = reference(static_cast<int>(list), ref);
+    if (to.frame != nullptr) block.slot = to.frame->slot & 0x1F;
+    block.structure = static_cast<std::uint16_t>(to.structure) & 3;
+    return block;
+}
+
 void SliceParser::store_motion() {
     Motion& motion = frame_->motion;
     const auto here = static_cast<std::size_t>(row_ * frame_->columns + x_);
@@ -277,9 +289,7 @@ void SliceParser::store_motion() {
     Vector* const vectors = motion.vectors.data() + here * motion.each();
     if (mb_->kind == Kind::inter && mb_->shape == Shape::whole) {
         const std::size_t list = mb_->ref[0][0] >= 0 ? 0 : 1;
-        std::fill_n(
-            blocks, 4,
-            Motion::Block8{static_cast<std::uint16_t>(mb_->ref_picture[list][0]), mb_->ref[list][0], mb_->field});
+        std::fill_n(blocks, 4, stored_block(list, 0));
         std::fill_n(vectors, motion.each(), mb_->mv[list][0]);
         return;
     }
@@ -288,8 +298,7 @@ void SliceParser::store_motion() {
         blocks[b].field = mb_->field;
         if (mb_->kind != Kind::inter) continue;
         const std::size_t list = mb_->ref[0][b] >= 0 ? 0 : 1;
-        blocks[b].ref = mb_->ref[list][b];
-        blocks[b].picture = static_cast<std::uint16_t>(mb_->ref_picture[list][b]);
+        blocks[b] = stored_block(list, b);
         const int left = static_cast<int>(b & 1) * 2, top = static_cast<int>(b & 2);
         for (int y = top; y < top + 2; ++y) {
             if (!motion.all_rows && y != 0 && y != 3) continue;

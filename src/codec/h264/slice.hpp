@@ -57,6 +57,7 @@ class SliceParser {
     void skip_macroblock();
     void finish_macroblock();
     void store_motion();
+    Motion::Block8 stored_block(std::size_t list, std::size_t block8) const;
     void find_intra_edges();
 
     // macroblock.cpp: the syntax of a macroblock that isn't skipped, behind mb_field_decoding_flag. False: damaged.
@@ -125,7 +126,7 @@ class SliceParser {
     void merge_direct();
     struct Colocated {
         int ref = -1;
-        int picture = 0;
+        int slot = 0, structure = 0;
         Vector mv;
         bool field = false;
     };

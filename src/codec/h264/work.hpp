@@ -49,11 +49,14 @@ struct Work {
     int columns = 0;
     int rows = 0;  // as above
 
-    static constexpr int kRows = 8;       // that are kept; a power of two, 4 or more
+    // Rows that are kept, a power of two: four are enough where one thread makes each as it is parsed.
+    static constexpr int kRows = 8, kRowsAlone = 4;
+    int kept = kRows;
     std::vector<Macroblock> macroblocks;  // of these rows, in turn
     std::uint32_t first_slice = 1;        // number of slices[0]
     std::deque<Slice> slices;             // rows that are parsed find theirs by Macroblock::of: this grows meanwhile
-    std::array<std::vector<std::int16_t>, kRows> coefficients;  // of each of them
+    // Of each of them; of the one being made, where one thread does.
+    std::array<std::vector<std::int16_t>, kRows> coefficients;
 
     // Found while parsing; of a field picture, the frame gets to know when it is done.
     bool field_macroblocks = false;  // of an adaptive frame
@@ -70,22 +73,21 @@ struct Work {
     int row_of(int raster_row) const { return adaptive || structure != kFrame ? raster_row >> 1 : raster_row; }
     // Where the macroblocks of a row of the raster begin.
     std::size_t place_of(int raster_row) const {
-        const int place = adaptive              ? raster_row & (2 * kRows - 1)
-                          : structure == kFrame ? raster_row & (kRows - 1)
-                                                : raster_row >> 1 & (kRows - 1);
+        const int place = adaptive              ? raster_row & (2 * kept - 1)
+                          : structure == kFrame ? raster_row & (kept - 1)
+                                                : raster_row >> 1 & (kept - 1);
         return static_cast<std::size_t>(place) * static_cast<std::size_t>(columns);
     }
-    std::size_t places() const { return static_cast<std::size_t>(columns * kRows * rows_in_raster()); }
+    std::size_t places() const { return static_cast<std::size_t>(columns * kept * rows_in_raster()); }
     Macroblock& at(int raster_row, int x) { return macroblocks[place_of(raster_row) + static_cast<std::size_t>(x)]; }
     const Macroblock& at(int raster_row, int x) const {
         return macroblocks[place_of(raster_row) + static_cast<std::size_t>(x)];
     }
-    std::vector<std::int16_t>& coefficients_of(int row) {
-        return coefficients[static_cast<std::size_t>(row & (kRows - 1))];
+    std::size_t coefficients_place(int row) const {
+        return kept == kRowsAlone ? 0 : static_cast<std::size_t>(row & (kRows - 1));
     }
-    const std::vector<std::int16_t>& coefficients_of(int row) const {
-        return coefficients[static_cast<std::size_t>(row & (kRows - 1))];
-    }
+    std::vector<std::int16_t>& coefficients_of(int row) { return coefficients[coefficients_place(row)]; }
+    const std::vector<std::int16_t>& coefficients_of(int row) const { return coefficients[coefficients_place(row)]; }
     // Whether something of this picture came for it.
     bool has(const Macroblock& mb) const { return mb.slice >= first_slice; }
     static const Slice& slice_of(const Macroblock& mb) { return *mb.of; }
