@@ -248,6 +248,9 @@ Result<std::optional<Packet>> Mp4Source::read() {
     }
 }
 
+// Times of presentation differ from those of decoding by less.
+constexpr Time kSeekStep = std::chrono::seconds(10);
+
 Status Mp4Source::seek(Time time) {
     if (!bytes_.source().seekable()) {
         return fail(skips_refused(bytes_.source()));
@@ -256,21 +259,32 @@ Status Mp4Source::seek(Time time) {
     bool has_picture = false;
     for (std::size_t i = 0; i < lanes_.size(); ++i) {
         if (movie_.tracks[i].info.kind != TrackKind::video) continue;
-        SampleIndex::Cursor best = movie_.tracks[i].samples.index.begin();
-        for (auto cursor = best; !cursor.done(); ++cursor) {
-            const Mp4Sample s = movie_.tracks[i].samples.timed(*cursor);
-            if (s.dts > time) break;
-            if (s.key && s.pts <= time) best = cursor;
+        const Mp4Samples& samples = movie_.tracks[i].samples;
+        // The last keyframe that is shown by then: backwards, further each time that there is none.
+        std::optional<SampleIndex::Cursor> best;
+        std::size_t end = samples.size();
+        for (Time back{}; !best; back = back * 2 + kSeekStep) {
+            const std::size_t begin = samples.place_before(time - back);
+            for (auto cursor = samples.index.at(begin); !cursor.done() && cursor.position() < end; ++cursor) {
+                const Mp4Sample s = samples.timed(*cursor);
+                if (s.dts > time) break;
+                if (s.key && s.pts <= time) best = cursor;
+            }
+            if (begin == 0 && !best) best = samples.index.begin();
+            end = begin;
         }
-        lanes_[i].cursor = best;
-        if (!best.done() && !has_picture) from = std::min(time, movie_.tracks[i].samples.timed(*best).pts);
+        lanes_[i].cursor = *best;
+        if (!best->done() && !has_picture) from = std::min(time, samples.timed(**best).pts);
         has_picture = true;
     }
     for (std::size_t i = 0; i < lanes_.size(); ++i) {
         if (movie_.tracks[i].info.kind == TrackKind::video) continue;
-        auto cursor = movie_.tracks[i].samples.index.begin();
+        const Mp4Samples& samples = movie_.tracks[i].samples;
+        // Subtitles are few, and may be shown for long.
+        const bool few = movie_.tracks[i].info.kind == TrackKind::subtitle;
+        auto cursor = samples.index.at(few ? 0 : samples.place_before(from - kSeekStep));
         while (!cursor.done()) {
-            const Mp4Sample s = movie_.tracks[i].samples.timed(*cursor);
+            const Mp4Sample s = samples.timed(*cursor);
             if (s.pts + s.duration > from) break;
             ++cursor;
         }

@@ -13,6 +13,12 @@ void SampleIndex::add(std::uint32_t size, bool key, std::uint32_t duration, std:
     packed_.push_back({size | (key ? kKey : 0u) | (hidden ? kHidden : 0u), duration, composition});
 }
 
+std::size_t SampleIndex::chunk_start(std::int64_t dts) const {
+    const auto after = std::upper_bound(chunks_.begin(), chunks_.end(), dts,
+                                        [](std::int64_t time, const Chunk& chunk) { return time < chunk.dts; });
+    return after == chunks_.begin() ? 0 : std::prev(after)->first;
+}
+
 SampleIndex::Cursor::Cursor(const SampleIndex& index, std::size_t sample) : index_(&index), at_(sample) {
     if (done()) return;
     const auto after = std::upper_bound(index.chunks_.begin(), index.chunks_.end(), sample,

@@ -37,6 +37,9 @@ class SampleIndex {
         return (chunk + 1 < chunks_.size() ? chunks_[chunk + 1].first : packed_.size()) - chunks_[chunk].first;
     }
 
+    // The first sample of the last chunk that begins at or before a decoding time; 0 where none does.
+    std::size_t chunk_start(std::int64_t dts) const;
+
     // Goes through the samples in order.
     class Cursor {
       public:

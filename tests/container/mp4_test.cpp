@@ -8,6 +8,7 @@
 #include "container/mp4_writer.hpp"
 #include "container/reader.hpp"
 #include "container/sniff.hpp"
+#include "support/clips.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
@@ -352,5 +353,43 @@ TEST_CASE("files of other programs are recognised", "[sniff]") {
          {std::pair{"clip.mkv", "matroska"}, std::pair{"clip.webm", "matroska"}, std::pair{"clip.mp4", "mp4"}}) {
         if (!std::filesystem::exists(interop / name)) continue;
         CHECK(sniff(ByteSpan(read_all(interop / name)).first(600)) == kind);
+    }
+}
+
+TEST_CASE("skips land on the last keyframe before a time, with the sound that is heard there", "[mp4]") {
+    const TempDir dir;
+    Lane picture = picture_lane(Codec::h264, 720);
+    const Lane sound = sound_lane(Codec::aac, 30), words = text_lane({{{2'000, 28'000}, "long"}}, 3);
+    // Keyframes at 0, 1.001 s and then none for 20 seconds.
+    for (Packet& packet : picture.packets)
+        if (packet.pts > base::from_seconds(1.5) && packet.pts < base::from_seconds(21)) packet.key = false;
+    write_media(dir / "a.mp4", "mp4", {picture, sound, words});
+    const auto lanes = read_media(dir / "a.mp4");
+    auto opened = container::open_media(std::make_shared<base::FileSource>(*base::FileSource::open(dir / "a.mp4")));
+    REQUIRE(opened);
+    for (double at = 0; at < 30; at += 0.7) {
+        INFO(at);
+        const Time time = base::from_seconds(at);
+        Time key{}, heard{};
+        for (const Packet& packet : lanes[0].packets)
+            if (packet.key && packet.pts <= time) key = packet.pts;
+        REQUIRE(opened->source->seek(time));
+        bool any[3] = {};
+        while (!any[0] || !any[1]) {
+            const auto packet = opened->source->read();
+            REQUIRE(packet);
+            REQUIRE(*packet);
+            const auto lane = static_cast<std::size_t>((*packet)->track == lanes[0].track.id   ? 0
+                                                       : (*packet)->track == lanes[1].track.id ? 1
+                                                                                               : 2);
+            if (any[lane]) continue;
+            any[lane] = true;
+            if (lane == 0) CHECK((*packet)->pts == key);
+            if (lane == 1) heard = (*packet)->pts;
+            if (lane == 1) CHECK(heard + (*packet)->duration > std::min(key, time));
+            if (lane == 1) CHECK(heard <= std::max(key, lanes[1].packets.front().pts));
+        }
+        // What is still shown there comes, too.
+        if (key > base::from_seconds(2)) CHECK(any[2] == (at < 28));
     }
 }
