@@ -268,6 +268,9 @@ struct TransportMux::State {
     void send_gathered(Lane& lane);
     ByteVector elementary(const Lane& lane, const Packet& packet) const;
     void queue_tables();
+    void put_table(int pid, ByteVector section, int& continuity, bool& mark);
+    Status fill_counters();
+    std::size_t next_piece(const Lane& lane) const;
     void decide_rate();
     // Sends all that is due before a time.
     Status send_until(std::int64_t end);
@@ -294,6 +297,7 @@ struct TransportMux::State {
     Leak tables_buffer_;
     int table_continuity_[3] = {};
     bool tables_for_key_ = false;
+    bool finishing_ = false;
     MuxFigures figures_;
 };
 
@@ -330,32 +334,59 @@ ByteVector TransportMux::State::elementary(const Lane& lane, const Packet& packe
     }
 }
 
+void TransportMux::State::put_table(int pid, ByteVector section, int& continuity, bool& mark) {
+    section.insert(section.begin(), 0);  // pointer_field
+    ByteSpan rest(section);
+    bool first = true;
+    while (!rest.empty()) {
+        // Behind the section the packet is filled with 0xFF as table data, not as an adaptation field.
+        ByteVector payload(rest.begin(),
+                           rest.begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(184, rest.size())));
+        const std::size_t taken = payload.size();
+        payload.resize(184, 0xFF);
+        base::ByteWriter packet;
+        ts::write_packet(packet, {pid, first, continuity, {}, false}, payload);
+        tables_.emplace_back(packet.release(), std::exchange(mark, false));
+        continuity = (continuity + 1) & 15;
+        rest = rest.subspan(taken);
+        first = false;
+    }
+}
+
 void TransportMux::State::queue_tables() {
     const bool group = lanes_[clock_lane_].track.kind != TrackKind::video ||
                        (!lanes_[clock_lane_].units.empty() && lanes_[clock_lane_].units.front().key &&
                         lanes_[clock_lane_].units.front().sent == 0);
     bool mark = group;
-    const auto put = [&](int pid, ByteVector section, int& continuity) {
-        section.insert(section.begin(), 0);  // pointer_field
-        ByteSpan rest(section);
-        bool first = true;
-        while (!rest.empty()) {
-            // Behind the section the packet is filled with 0xFF as table data, not as an adaptation field.
-            ByteVector payload(rest.begin(),
-                               rest.begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(184, rest.size())));
-            const std::size_t taken = payload.size();
-            payload.resize(184, 0xFF);
-            base::ByteWriter packet;
-            ts::write_packet(packet, {pid, first, continuity, {}, false}, payload);
-            tables_.emplace_back(packet.release(), std::exchange(mark, false));
-            continuity = (continuity + 1) & 15;
-            rest = rest.subspan(taken);
-            first = false;
-        }
-    };
-    put(kPatPid, write_pat(kProgram, kPmtPid), table_continuity_[0]);
-    put(kPmtPid, write_pmt(program_, program_descriptors_), table_continuity_[2]);
-    if (!settings_.title.empty()) put(kSdtPid, write_sdt(kProgram, settings_.title), table_continuity_[1]);
+    put_table(kPatPid, write_pat(kProgram, kPmtPid), table_continuity_[0], mark);
+    put_table(kPmtPid, write_pmt(program_, program_descriptors_), table_continuity_[2], mark);
+    if (!settings_.title.empty())
+        put_table(kSdtPid, write_sdt(kProgram, settings_.title), table_continuity_[1], mark);
+}
+
+// Tables once more, until their counters are at their beginning.
+Status TransportMux::State::fill_counters() {
+    bool mark = false;
+    for (int i = 0; i < 16; ++i) {
+        if (table_continuity_[0] != 0) put_table(kPatPid, write_pat(kProgram, kPmtPid), table_continuity_[0], mark);
+        if (table_continuity_[2] != 0)
+            put_table(kPmtPid, write_pmt(program_, program_descriptors_), table_continuity_[2], mark);
+        if (table_continuity_[1] != 0)
+            put_table(kSdtPid, write_sdt(kProgram, settings_.title), table_continuity_[1], mark);
+    }
+    for (; !tables_.empty(); tables_.pop_front()) WAVECREST_TRY(send(tables_.front().first, tables_.front().second));
+    return {};
+}
+
+// How much of its first unit a lane's next packet takes at most: of the last one less, where that ends on a counter of
+// 15.
+std::size_t TransportMux::State::next_piece(const Lane& lane) const {
+    const Unit& unit = lane.units.front();
+    const std::size_t rest = unit.bytes.size() - unit.sent;
+    if (!finishing_ || !settings_.whole_counters || lane.units.size() > 1) return rest;
+    std::size_t packets = (rest + 183) / 184;
+    packets += (16 - (static_cast<std::size_t>(lane.continuity) + packets) % 16) % 16;
+    return packets <= rest ? (rest + packets - 1) / packets : rest;
 }
 
 // The lowest rate at which all that is known arrives in time.
@@ -419,7 +450,7 @@ Status TransportMux::State::send_from(Lane& lane) {
         next_clock_ = now_ + kClockEvery;
     }
     base::ByteWriter packet;
-    const std::size_t taken = ts::write_packet(packet, header, ByteSpan(unit.bytes).subspan(unit.sent));
+    const std::size_t taken = ts::write_packet(packet, header, ByteSpan(unit.bytes).subspan(unit.sent, next_piece(lane)));
     lane.continuity = (lane.continuity + 1) & 15;
     lane.transport.take(now_);
     lane.held.emplace_back(unit.deadline + kMargin, static_cast<std::int64_t>(taken));
@@ -579,8 +610,9 @@ Status TransportMux::State::write(const Packet& packet) {
 
 Status TransportMux::State::finish() {
     for (Lane& lane : lanes_) send_gathered(lane);
+    finishing_ = true;
     while (waiting()) WAVECREST_TRY(send_until(now_ + 10 * kMs));
-    return {};
+    return settings_.whole_counters ? fill_counters() : Status{};
 }
 
 TransportMux::TransportMux(std::vector<Track> tracks, MuxSettings settings, MuxOut out)

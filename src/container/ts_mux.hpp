@@ -21,6 +21,9 @@ struct MuxSettings {
     std::string title;          // of the program; may be empty
     std::int64_t rate_bps = 0;  // of all packets, null packets filling it up; 0: as much as is needed at each moment
     Time lead = base::from_seconds(0.7);  // data of pictures comes at most so long before they are decoded
+    // Continuity counters end where they begin, so that what another mux makes may follow (segments of HLS): else it
+    // may look like packets sent twice, which receivers drop (2.4.3.3). Tracks with nothing at the end are left out.
+    bool whole_counters = false;
 };
 
 struct MuxedPacket {

@@ -168,6 +168,7 @@ Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
     ByteVector out;
     container::MuxSettings settings;
     settings.lead = base::from_seconds(0.4);
+    settings.whole_counters = true;
     container::TransportMux mux(tracks_, settings, [&](const container::MuxedPacket& packet) -> Status {
         out.insert(out.end(), packet.bytes.begin(), packet.bytes.end());
         return {};

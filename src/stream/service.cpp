@@ -99,10 +99,11 @@ net::HttpReply playlist_reply(std::string text, const std::string& name, bool li
                       live ? "no-cache" : "max-age=60");
 }
 
-// Packing into transport packets takes a tenth at most.
+// What no segment takes more than: transport packets are 5 % of their payload, and tables, clocks and the ends of
+// pictures' packets as much for every rate.
 std::int64_t bandwidth_of(const ReadyStream& stream) {
     const std::int64_t rate = std::max(stream.curve.peak_bps(base::from_seconds(6)), stream.bitrate_bps);
-    return std::max<std::int64_t>(rate + rate / 10, 1);
+    return rate + rate / 20 + 120'000;
 }
 
 // The answer of a film or a live window (FilmHls, LiveHls). `variants`: the list to enter; empty where it is that of

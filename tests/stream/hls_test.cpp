@@ -6,6 +6,7 @@
 
 #include "container/media_playlist.hpp"
 #include "container/reader.hpp"
+#include "measure/transport.hpp"
 #include "media/language.hpp"
 #include "stream/film_hls.hpp"
 #include "stream/live_hls.hpp"
@@ -78,6 +79,14 @@ TEST_CASE("a film's segments hold every picture and every sound once, and begin 
         }
         CHECK(pictures == payload_of(picture));
         CHECK(sounds == payload_of(sound));
+        // One behind the other they are one stream: no packet looks lost, or sent twice.
+        measure::TransportMeter meter;
+        for (const Bytes& segment : segments) {
+            for (std::size_t at = 0; at < segment.size(); at += 188) meter.push(segment.view().subspan(at, 188));
+        }
+        CHECK(meter.report().discontinuities == 0);
+        const double payload = static_cast<double>(payload_of(picture).size() + payload_of(sound).size());
+        CHECK(static_cast<double>(meter.report().packets) * 188 < 1.05 * payload + 24 * 120'000 / 8);
         // Out of order, by other readings: the same pictures and sound.
         const auto other = stream::FilmHls::open(dir / name);
         REQUIRE(other);
