@@ -1,3 +1,4 @@
+#include <malloc.h>
 #include <unistd.h>
 
 #include <chrono>
@@ -322,6 +323,8 @@ int run_stream(const StreamRunOptions& options) {
                                  "write a number and ms, s, min or h: \"10 s\""},
                                 json);
     }
+    // This runs for months: indices of films, which are large, go back to the system when they are forgotten.
+    ::mallopt(M_MMAP_THRESHOLD, 1 << 20);
     auto running = set_up(options);
     if (!running) return report_error(running.error(), json);
     auto ready = stream::prepare_station(running->items);

@@ -18,7 +18,7 @@ namespace wavecrest::stream {
 namespace {
 
 constexpr Time kSegment = std::chrono::seconds(6);
-constexpr std::size_t kCursors = 4, kRecent = 6;
+constexpr std::size_t kCursors = 4, kRecent = 6, kNowhere = SIZE_MAX;
 constexpr std::size_t kMostLooked = 4000;  // packets read for a keyframe
 // Other tracks lie so far from the pictures they belong to, at most.
 constexpr Time kInterleaving = std::chrono::seconds(4);
@@ -116,6 +116,11 @@ Status FilmHls::find_segments() {
                         "convert it (wavecrest convert)");
     }
     starts_ = std::move(starts);
+    // It serves again when somebody skips.
+    auto cursor = std::make_unique<Cursor>();
+    cursor->source = std::move(source);
+    cursor->next = kNowhere;
+    cursors_.push_back(std::move(cursor));
     end_ = std::max(duration_, starts_.back() + base::from_seconds(0.04));
     return {};
 }
@@ -150,8 +155,16 @@ Result<std::unique_ptr<FilmHls::Cursor>> FilmHls::cursor_at(std::size_t number) 
         return found;
     }
     auto cursor = std::make_unique<Cursor>();
-    WAVECREST_TRY_ASSIGN(source, reopen());
-    cursor->source = std::move(source);
+    auto idle = std::find_if(cursors_.begin(), cursors_.end(), [](const auto& one) { return one->next == kNowhere; });
+    // Whoever reads on from the oldest has left, or will come back by a skip.
+    if (idle == cursors_.end() && cursors_.size() >= kCursors) idle = std::prev(cursors_.end());
+    if (idle == cursors_.end() || number == 0) {
+        WAVECREST_TRY_ASSIGN(source, reopen());
+        cursor->source = std::move(source);
+    } else {
+        cursor->source = std::move((*idle)->source);
+        cursors_.erase(idle);
+    }
     cursor->next = number;
     cursor->cues.resize(words_.size());
     if (number == 0) return cursor;
