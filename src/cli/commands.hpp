@@ -91,7 +91,7 @@ struct StreamRunOptions {
     std::vector<std::string> push;      // RTMP servers to publish to
     std::string publish_key;            // take what is published with it
     std::string profile;
-    std::string subtitles;           // a file of text
+    std::string subtitles;  // a file of text
     TrackChoice choice;
     bool loop = false;
     std::string rate;  // constant

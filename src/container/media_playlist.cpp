@@ -105,9 +105,10 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
             variant->subtitles = !attribute(*stream, "SUBTITLES").empty();
         } else if (const auto media = value("#EXT-X-MEDIA:")) {
             if (attribute(*media, "TYPE") == "SUBTITLES")
-                list.subtitles.push_back({attribute(*media, "URI"), attribute(*media, "NAME"),
-                                          attribute(*media, "LANGUAGE"), attribute(*media, "FORCED") == "YES",
-                                          attribute(*media, "CHARACTERISTICS").find(kTellsSounds) != std::string::npos});
+                list.subtitles.push_back(
+                    {attribute(*media, "URI"), attribute(*media, "NAME"), attribute(*media, "LANGUAGE"),
+                     attribute(*media, "FORCED") == "YES",
+                     attribute(*media, "CHARACTERISTICS").find(kTellsSounds) != std::string::npos});
         } else if (const auto map = value("#EXT-X-MAP:")) {
             list.map_uri = attribute(*map, "URI");
         } else if (const auto key = value("#EXT-X-KEY:")) {
@@ -130,7 +131,8 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
             duration.reset();
             discontinuity = false;
         }
-        if (list.segments.size() + list.variants.size() + list.subtitles.size() > kMostEntries) return refuse("the playlist lists too much");
+        if (list.segments.size() + list.variants.size() + list.subtitles.size() > kMostEntries)
+            return refuse("the playlist lists too much");
     }
     if (line_number == 0) return refuse("this is no HLS playlist: it is empty");
     return list;
@@ -140,9 +142,10 @@ std::string write_playlist(const MediaPlaylist& playlist) {
     std::string text = fmt::format("#EXTM3U\n#EXT-X-VERSION:{}\n", playlist.version);
     for (const MediaPlaylist::Subtitles& one : playlist.subtitles)
         text += fmt::format(
-            "#EXT-X-MEDIA:TYPE=SUBTITLES,GROUP-ID=\"subtitles\",NAME=\"{}\"{},AUTOSELECT=YES{}{},URI=\"{}\"\n", one.name,
-            one.language.empty() ? "" : fmt::format(",LANGUAGE=\"{}\"", one.language), one.forced ? ",FORCED=YES" : "",
-            one.captions ? fmt::format(",CHARACTERISTICS=\"{}\"", kCaptions) : "", one.uri);
+            "#EXT-X-MEDIA:TYPE=SUBTITLES,GROUP-ID=\"subtitles\",NAME=\"{}\"{},AUTOSELECT=YES{}{},URI=\"{}\"\n",
+            one.name, one.language.empty() ? "" : fmt::format(",LANGUAGE=\"{}\"", one.language),
+            one.forced ? ",FORCED=YES" : "", one.captions ? fmt::format(",CHARACTERISTICS=\"{}\"", kCaptions) : "",
+            one.uri);
     for (const MediaPlaylist::Variant& one : playlist.variants)
         text += fmt::format("#EXT-X-STREAM-INF:BANDWIDTH={}{}{}\n{}\n", one.bandwidth_bps,
                             one.codecs.empty() ? "" : fmt::format(",CODECS=\"{}\"", one.codecs),

@@ -58,9 +58,7 @@ class Mp4Samples {
     }
 
     // A sample at or before the first one of a decoding time, not far from it: where a chunk begins.
-    std::size_t place_before(Time time) const {
-        return index.chunk_start(base::to_ticks(time - shift, timescale));
-    }
+    std::size_t place_before(Time time) const { return index.chunk_start(base::to_ticks(time - shift, timescale)); }
 
     SampleIndex index;
     std::int64_t timescale = 1;

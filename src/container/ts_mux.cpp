@@ -360,8 +360,7 @@ void TransportMux::State::queue_tables() {
     bool mark = group;
     put_table(kPatPid, write_pat(kProgram, kPmtPid), table_continuity_[0], mark);
     put_table(kPmtPid, write_pmt(program_, program_descriptors_), table_continuity_[2], mark);
-    if (!settings_.title.empty())
-        put_table(kSdtPid, write_sdt(kProgram, settings_.title), table_continuity_[1], mark);
+    if (!settings_.title.empty()) put_table(kSdtPid, write_sdt(kProgram, settings_.title), table_continuity_[1], mark);
 }
 
 // Tables once more, until their counters are at their beginning.
@@ -450,7 +449,8 @@ Status TransportMux::State::send_from(Lane& lane) {
         next_clock_ = now_ + kClockEvery;
     }
     base::ByteWriter packet;
-    const std::size_t taken = ts::write_packet(packet, header, ByteSpan(unit.bytes).subspan(unit.sent, next_piece(lane)));
+    const std::size_t taken =
+        ts::write_packet(packet, header, ByteSpan(unit.bytes).subspan(unit.sent, next_piece(lane)));
     lane.continuity = (lane.continuity + 1) & 15;
     lane.transport.take(now_);
     lane.held.emplace_back(unit.deadline + kMargin, static_cast<std::int64_t>(taken));

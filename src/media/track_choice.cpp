@@ -56,8 +56,9 @@ Status check_chosen(const TrackChoice& choice, const std::vector<Track>& chosen,
         return fail(ErrorKind::usage, fmt::format("there is no picture track {}", choice.picture), where,
                     "wavecrest inspect lists its tracks");
     if (choice.sound.empty() || choice.sound.front() == "none" || any(TrackKind::audio)) return {};
-    return fail(ErrorKind::usage, fmt::format("there is no sound \"{}\" that can be sent", fmt::join(choice.sound, ",")),
-                where, "wavecrest inspect lists its sound tracks");
+    return fail(ErrorKind::usage,
+                fmt::format("there is no sound \"{}\" that can be sent", fmt::join(choice.sound, ",")), where,
+                "wavecrest inspect lists its sound tracks");
 }
 
 }  // namespace wavecrest::media

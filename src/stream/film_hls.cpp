@@ -39,8 +39,8 @@ class Collect : public PacketSink {
 
 struct FilmHls::Cursor {
     std::unique_ptr<PacketSource> source;
-    std::size_t next = 0;        // segment
-    std::deque<Packet> carried;  // read already
+    std::size_t next = 0;                   // segment
+    std::deque<Packet> carried;             // read already
     std::vector<std::vector<Packet>> cues;  // of each track of subtitles
 };
 

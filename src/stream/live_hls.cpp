@@ -61,8 +61,7 @@ Result<std::string> LiveHls::words_playlist(const std::string& stem, const std::
     return list_of(stem, "vtt", query);
 }
 
-Result<std::string> LiveHls::list_of(const std::string& stem, const char* extension,
-                                            const std::string& query) const {
+Result<std::string> LiveHls::list_of(const std::string& stem, const char* extension, const std::string& query) const {
     const std::lock_guard lock(mutex_);
     if (segments_.empty())
         return fail(ErrorKind::wanting, "the stream has just begun", "the playlist", "ask again in a few seconds");
@@ -73,7 +72,8 @@ Result<std::string> LiveHls::list_of(const std::string& stem, const char* extens
     list.sequence = first_ + skipped;
     list.ended = ended_;
     for (std::size_t i = skipped; i < segments_.size(); ++i)
-        list.segments.push_back({fmt::format("{}-{}.{}{}", stem, first_ + i, extension, query), segments_[i].length, false});
+        list.segments.push_back(
+            {fmt::format("{}-{}.{}{}", stem, first_ + i, extension, query), segments_[i].length, false});
     return container::write_playlist(list);
 }
 

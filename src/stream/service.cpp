@@ -319,7 +319,8 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
         }
         add_words(list, s.hls->words(), stem, query);
         if (!list.subtitles.empty())
-            list.variants.push_back({fmt::format("{}{}.m3u8{}", beside(stem), kFilm, query), bandwidth_of(s), "", true});
+            list.variants.push_back(
+                {fmt::format("{}{}.m3u8{}", beside(stem), kFilm, query), bandwidth_of(s), "", true});
         if (ask->what == HlsAsk::What::film && list.variants.empty()) continue;
         if (!may(s.name)) return refuse();
         net::HttpReply reply;

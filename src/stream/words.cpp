@@ -32,7 +32,7 @@ void add_rendition(container::MediaPlaylist& list, const Track& track, std::stri
     container::MediaPlaylist::Subtitles one;
     one.uri = std::move(uri);
     one.language = media::language_tag(track.language);
-    one.name = !track.name.empty() ? track.name
+    one.name = !track.name.empty()    ? track.name
                : one.language.empty() ? "Subtitles"
                                       : media::language_name(track.language);
     if (track.name.empty() && track.forced) one.name += ", forced";

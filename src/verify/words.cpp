@@ -49,8 +49,8 @@ void Words::follow(Rendition& rendition, Time until) {
             const auto cue = media->source->read();
             if (!cue || !*cue) break;
             const ByteSpan words = (*cue)->data.view();
-            rendition.cues.insert(
-                fmt::format("{} {} {}", (*cue)->pts.count(), (*cue)->duration.count(), std::string(words.begin(), words.end())));
+            rendition.cues.insert(fmt::format("{} {} {}", (*cue)->pts.count(), (*cue)->duration.count(),
+                                              std::string(words.begin(), words.end())));
         }
     }
 }

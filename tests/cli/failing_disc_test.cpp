@@ -28,8 +28,8 @@ class FailingMount {
         std::filesystem::create_directories(at);
         const std::string first = std::filesystem::directory_iterator(folder)->path().filename().string();
         const std::string program = WAVECREST_FAILING_FS;
-        std::string words[] = {program,  at.string(),          folder.string(),    name,
-                               std::to_string(from), std::to_string(to), bytes_per_second};
+        std::string words[] = {
+            program, at.string(), folder.string(), name, std::to_string(from), std::to_string(to), bytes_per_second};
         char* arguments[] = {words[0].data(), words[1].data(), words[2].data(), words[3].data(),
                              words[4].data(), words[5].data(), words[6].data(), nullptr};
         posix_spawn_file_actions_t actions;
@@ -93,9 +93,9 @@ TEST_CASE("site check measures where a film lies, and finds it too slow", "[cli]
     const auto check = [&](const char* bytes_per_second) {
         const FailingMount mount(dir / "share", dir / "films", "none", 0, 0, bytes_per_second);
         if (!mount.mounted()) return std::string("not tested");
-        write_all(dir / "site.toml",
-                  "[house]\nname = \"Cedar Landing\"\n[server]\nadvertise = \"127.0.0.1\"\nport = " + std::to_string(free_port()) +
-                      "\n[[stream]]\nname = \"Lanterns\"\nfile = \"share/lanterns.mp4\"\n");
+        write_all(dir / "site.toml", "[house]\nname = \"Cedar Landing\"\n[server]\nadvertise = \"127.0.0.1\"\nport = " +
+                                         std::to_string(free_port()) +
+                                         "\n[[stream]]\nname = \"Lanterns\"\nfile = \"share/lanterns.mp4\"\n");
         const Ran ran = run_program({"site", "check", "site.toml"}, dir.path());
         return ran.out + ran.err;
     };

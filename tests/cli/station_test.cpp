@@ -574,13 +574,14 @@ TEST_CASE("a subtitle file goes along: beside the film, and in HLS as a renditio
 TEST_CASE("subtitles in the film go along by HLS, on demand and live, and verify counts them", "[station][browser]") {
     Running r({}, false);
     r.program->end(SIGTERM);
-    Lane words = text_lane({{{500, 1'500}, "Is it far?"}, {{2'500, 4'500}, "Across the lake."}, {{6'000, 7'000}, "Row!"}});
+    Lane words =
+        text_lane({{{500, 1'500}, "Is it far?"}, {{2'500, 4'500}, "Across the lake."}, {{6'000, 7'000}, "Row!"}});
     words.track.language = "eng";
     write_media(r.dir / "crossing.mkv", "matroska",
                 {picture_lane(Codec::h264, 480), sound_lane(Codec::aac, 20), words});
-    const Background program({"stream", "run", "crossing.mkv", "--offer", "hls,live-hls,live", "--loop", "--port",
-                              std::to_string(r.port)},
-                             r.dir.path());
+    const Background program(
+        {"stream", "run", "crossing.mkv", "--offer", "hls,live-hls,live", "--loop", "--port", std::to_string(r.port)},
+        r.dir.path());
     REQUIRE(wait_for_port(r.port));
     const auto list = container::parse_playlist(body_of(get(r.port, "/crossing.m3u8")), "x");
     REQUIRE(list);
@@ -604,12 +605,12 @@ TEST_CASE("subtitles in the film go along by HLS, on demand and live, and verify
     CHECK(found(r.run({"verify", r.address("/crossing.m3u8"), "--device", "player-full", "--json"})) ==
           "English: 3 cues");
     // Live: some of those of the window, whatever was played by then.
-    const std::string live = found(r.run(
-        {"verify", r.address("/crossing-live.m3u8"), "--device", "player-full", "--for", "6 s", "--wait", "10 s", "--json"}));
+    const std::string live = found(r.run({"verify", r.address("/crossing-live.m3u8"), "--device", "player-full",
+                                          "--for", "6 s", "--wait", "10 s", "--json"}));
     CHECK(live.starts_with("English: "));
     CHECK(live != "English: 0 cues");
-    CHECK(found(r.run({"verify", r.address("/crossing-live.ts"), "--device", "player-full", "--for", "2 s", "--json"})) ==
-          "no check");
+    CHECK(found(r.run({"verify", r.address("/crossing-live.ts"), "--device", "player-full", "--for", "2 s",
+                       "--json"})) == "no check");
     if (has_browser()) check_in_browser(r, "/crossing.m3u8", "/crossing-live.m3u8");
 }
 

@@ -168,7 +168,6 @@ void pairs(S& s) {
 }  // namespace
 
 TEST_CASE("random syntax: frames", "[h264][syntax][browser]") {
-
     Kinds kinds;
     kinds.add("P", [](S&) {})
         .add("B spatial", [](S& s) { s.b_slices = true; })
@@ -205,7 +204,6 @@ TEST_CASE("random syntax: frames", "[h264][syntax][browser]") {
 }
 
 TEST_CASE("random syntax: fields", "[h264][syntax][browser]") {
-
     Kinds kinds;
     kinds
         .add("P",
@@ -269,7 +267,6 @@ TEST_CASE("random syntax: fields", "[h264][syntax][browser]") {
 }
 
 TEST_CASE("random syntax: memory, orders and tools", "[h264][syntax][browser]") {
-
     Kinds kinds;
     kinds
         .add("lists by command",
@@ -342,7 +339,8 @@ TEST_CASE("random syntax: what only the standard settles", "[h264][syntax]") {
         .add("all at once",
              [](S& s) {
                  fields_and_frames(s);
-                 s.free = s.b_slices = s.slices = s.weighted_p = s.transform8 = s.scaling = s.reordered = s.long_term = true;
+                 s.free = s.b_slices = s.slices = s.weighted_p = s.transform8 = s.scaling = s.reordered = s.long_term =
+                     true;
                  s.weighted_b = 1;
                  s.references = 12;
                  s.pictures = 40;
@@ -356,7 +354,6 @@ TEST_CASE("random syntax: what only the standard settles", "[h264][syntax]") {
 }
 
 TEST_CASE("random syntax: pairs of macroblocks", "[h264][syntax][browser]") {
-
     Kinds kinds;
     for (const bool with_fields : {false, true}) {
         const auto set = [with_fields](S& s) {

@@ -1,8 +1,8 @@
 #include "support/dissector.hpp"
 
+#include <algorithm>
 #include <cstdio>
 #include <cstdlib>
-#include <algorithm>
 #include <sstream>
 
 #include "support/support.hpp"
@@ -11,8 +11,7 @@ namespace wavecrest::test {
 namespace {
 
 void put(ByteVector& out, std::uint64_t value, int bytes, bool little = false) {
-    for (int i = 0; i < bytes; ++i)
-        out.push_back(static_cast<std::uint8_t>(value >> 8 * (little ? i : bytes - 1 - i)));
+    for (int i = 0; i < bytes; ++i) out.push_back(static_cast<std::uint8_t>(value >> 8 * (little ? i : bytes - 1 - i)));
 }
 
 constexpr std::uint8_t kTcp = 6, kUdp = 17, kSyn = 0x02, kPush = 0x08, kAck = 0x10;

@@ -260,8 +260,7 @@ void H264Reconstruction::derive_motion() {
                 for (std::size_t k = 0; k < 2; ++k) mv[k] += part.delta[l][k];
             }
             for (int y = part.y; y < part.y + part.height; ++y) {
-                for (int x = part.x; x < part.x + part.width; ++x)
-                    set_motion(x, y, list, used ? part.ref[l] : -1, mv);
+                for (int x = part.x; x < part.x + part.width; ++x) set_motion(x, y, list, used ? part.ref[l] : -1, mv);
             }
         }
         for (int y = part.y; y < part.y + part.height; ++y) {
@@ -479,8 +478,12 @@ void H264Reconstruction::intra4(int block) {
             int v = 0;
             const int along = x + y;
             switch (mode) {
-                case 0: v = at(x, -1); break;
-                case 1: v = at(-1, y); break;
+                case 0:
+                    v = at(x, -1);
+                    break;
+                case 1:
+                    v = at(-1, y);
+                    break;
                 case 2: {
                     int sum = 0, count = 0;
                     for (int i = 0; i < 4; ++i) {
@@ -589,8 +592,12 @@ void H264Reconstruction::intra8(int quarter) {
         for (int x = 0; x < 8; ++x) {
             int v = 0;
             switch (mode) {
-                case 0: v = at(x, -1); break;
-                case 1: v = at(-1, y); break;
+                case 0:
+                    v = at(x, -1);
+                    break;
+                case 1:
+                    v = at(-1, y);
+                    break;
                 case 2: {
                     int sum = 0, count = 0;
                     for (int i = 0; i < 8; ++i) {
@@ -604,7 +611,9 @@ void H264Reconstruction::intra8(int quarter) {
                     v = x == 7 && y == 7 ? (at(14, -1) + 3 * at(15, -1) + 2) >> 2
                                          : three(at(x + y, -1), at(x + y + 1, -1), at(x + y + 2, -1));
                     break;
-                case 4: v = three(p[8 + x - y - 1], p[8 + x - y], p[8 + x - y + 1]); break;
+                case 4:
+                    v = three(p[8 + x - y - 1], p[8 + x - y], p[8 + x - y + 1]);
+                    break;
                 case 5: {
                     const int z = 2 * x - y, i = x - (y >> 1);
                     if (z >= 0 && z % 2 == 0) {
@@ -789,14 +798,13 @@ void H264Reconstruction::add_luma() {
         std::array<int, 16> c{};
         for (int i = whole ? 1 : 0; i < 16; ++i) {
             const int place = kScan4x4[field][i], level = mb_->luma[b][static_cast<std::size_t>(i)];
-            c[static_cast<std::size_t>(place)] = qp >= 24 ? (level * scale_of(place)) << (qp / 6 - 4)
-                                                          : (level * scale_of(place) + (1 << (3 - qp / 6))) >>
-                                                                (4 - qp / 6);
+            c[static_cast<std::size_t>(place)] = qp >= 24
+                                                     ? (level * scale_of(place)) << (qp / 6 - 4)
+                                                     : (level * scale_of(place) + (1 << (3 - qp / 6))) >> (4 - qp / 6);
         }
         if (whole) c[0] = means[b];
         transform4(c);
-        for (int i = 0; i < 16; ++i)
-            add(block % 4 * 4 + i % 4, block / 4 * 4 + i / 4, c[static_cast<std::size_t>(i)]);
+        for (int i = 0; i < 16; ++i) add(block % 4 * 4 + i % 4, block / 4 * 4 + i / 4, c[static_cast<std::size_t>(i)]);
     }
 }
 
@@ -814,9 +822,9 @@ void H264Reconstruction::add_chroma() {
             for (int i = 1; i < 16; ++i) {
                 const int place = kScan4x4[field][i],
                           level = mb_->chroma[k][static_cast<std::size_t>(block)][static_cast<std::size_t>(i)];
-                c[static_cast<std::size_t>(place)] = qp >= 24 ? (level * scale_of(place)) << (qp / 6 - 4)
-                                                              : (level * scale_of(place) + (1 << (3 - qp / 6))) >>
-                                                                    (4 - qp / 6);
+                c[static_cast<std::size_t>(place)] =
+                    qp >= 24 ? (level * scale_of(place)) << (qp / 6 - 4)
+                             : (level * scale_of(place) + (1 << (3 - qp / 6))) >> (4 - qp / 6);
             }
             c[0] = ((f[block] * scale_of(0)) << (qp / 6)) >> 5;
             transform4(c);
@@ -839,15 +847,15 @@ void H264Reconstruction::macroblock(int address, const H264Macroblock& mb) {
     now_->intra = mb.kind <= H264Macroblock::samples;
     now_->transform8 = mb.transform8;
     now_->qp = mb.kind == H264Macroblock::samples ? 0 : mb.qp;
-    for (int k = 0; k < 2; ++k)
-        now_->chroma_qp[k] = kChromaQp[std::clamp(now_->qp + pps_.chroma_qp_offset[k], 0, 51)];
+    for (int k = 0; k < 2; ++k) now_->chroma_qp[k] = kChromaQp[std::clamp(now_->qp + pps_.chroma_qp_offset[k], 0, 51)];
     const int row = structure_ == kWhole ? now_->y / 16 : 2 * (now_->y / 16) + (structure_ == kBottomField ? 1 : 0);
     frame_->kinds[static_cast<std::size_t>(row * columns_ + now_->x / 16)] = mb.name();
     if (mb.kind == H264Macroblock::samples) {
         for (int i = 0; i < 256; ++i)
             sample(0, now_->x + i % 16, now_->y + i / 16) = mb.raw[static_cast<std::size_t>(i)];
         for (int i = 0; i < 128; ++i)
-            sample(1 + i / 64, now_->x / 2 + i % 8, now_->y / 2 + i % 64 / 8) = mb.raw[static_cast<std::size_t>(256 + i)];
+            sample(1 + i / 64, now_->x / 2 + i % 8, now_->y / 2 + i % 64 / 8) =
+                mb.raw[static_cast<std::size_t>(256 + i)];
     } else {
         for (int i = 0; i < 16; ++i) {
             const auto b = static_cast<std::size_t>(i);
@@ -968,8 +976,8 @@ void H264Reconstruction::deblock(int address) {
     Done& q = done_[static_cast<std::size_t>(address)];
     if (q.slice == nullptr || q.slice->filter == 1) return;
     const auto filtered = [&](bool there, int step) {
-        return there && (q.slice->filter != 2 ||
-                         done_[static_cast<std::size_t>(address - step)].slice_number == q.slice_number);
+        return there &&
+               (q.slice->filter != 2 || done_[static_cast<std::size_t>(address - step)].slice_number == q.slice_number);
     };
     for (int plane = 0; plane < 3; ++plane) {
         for (const bool vertical : {true, false}) {

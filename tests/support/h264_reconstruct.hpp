@@ -1,5 +1,5 @@
-// What an H.264 stream looks like, by the letter of Rec. ITU-T H.264, clause 8: whoever writes the stream says what is in
-// each macroblock, and it is made sample by sample. Slow, and it shares nothing with the decoder but the standard's
+// What an H.264 stream looks like, by the letter of Rec. ITU-T H.264, clause 8: whoever writes the stream says what is
+// in each macroblock, and it is made sample by sample. Slow, and it shares nothing with the decoder but the standard's
 // tables. Frames and fields; no pairs of macroblocks.
 #pragma once
 
@@ -23,14 +23,14 @@ struct H264Frame {
     struct Moved {
         bool intra = true;
         std::array<int, 2> ref{-1, -1};
-        std::array<std::array<int, 2>, 2> mv{};     // quarters of a sample: across, down
+        std::array<std::array<int, 2>, 2> mv{};       // quarters of a sample: across, down
         std::array<std::array<int, 2>, 2> picture{};  // that ref means: id, fields
     };
     int id = 0;
     int width = 0, height = 0;
     std::array<std::vector<std::uint8_t>, 3> planes;
-    std::array<int, 2> order{};  // picture order counts of top and bottom field
-    bool fields = false;         // coded as two
+    std::array<int, 2> order{};               // picture order counts of top and bottom field
+    bool fields = false;                      // coded as two
     std::array<std::vector<Moved>, 2> moved;  // of the frame ([0]), or of its fields
     std::vector<std::string> kinds;           // of each macroblock of the frame, for messages
     int order_of(int structure) const {
@@ -48,11 +48,11 @@ struct H264Slice {
     int type = kSliceI;
     bool spatial = true;
     std::vector<H264Reference> lists[2];
-    int weighting = 0;                        // 0 plain, 1 by weights, 2 by distance
-    int log2[2] = {0, 0};                     // of luma's and chroma's weights
+    int weighting = 0;                                          // 0 plain, 1 by weights, 2 by distance
+    int log2[2] = {0, 0};                                       // of luma's and chroma's weights
     std::vector<std::array<std::array<int, 2>, 3>> weights[2];  // by reference and plane: weight, offset
-    int filter = 0;                           // disable_deblocking_filter_idc
-    int alpha = 0, beta = 0;                  // FilterOffsetA and B
+    int filter = 0;                                             // disable_deblocking_filter_idc
+    int alpha = 0, beta = 0;                                    // FilterOffsetA and B
 };
 
 // A macroblock as it was written.

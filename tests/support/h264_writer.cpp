@@ -513,9 +513,9 @@ class Writer {
         std::size_t at = 0;
         for (const H264Reference& wanted : moved_up_[list]) {
             all.insert(all.begin() + static_cast<std::ptrdiff_t>(at++), wanted);
-            const auto again = std::find_if(all.begin() + static_cast<std::ptrdiff_t>(at), all.end(), [&](const auto& r) {
-                return r.frame == wanted.frame && r.structure == wanted.structure;
-            });
+            const auto again =
+                std::find_if(all.begin() + static_cast<std::ptrdiff_t>(at), all.end(),
+                             [&](const auto& r) { return r.frame == wanted.frame && r.structure == wanted.structure; });
             if (again != all.end()) all.erase(again);
             all.resize(static_cast<std::size_t>(active_[list]));
         }
@@ -1221,7 +1221,8 @@ class Writer {
                 if (type % 2 == 0) parts = {{0, 0, 4, 2, use[0]}, {0, 2, 4, 2, use[1]}};
                 if (type % 2 == 1) parts = {{0, 0, 2, 4, use[0]}, {2, 0, 2, 4, use[1]}};
             }
-            for (const Part& p : parts) mb_.parts.push_back({p.x, p.y, p.width, p.height, p.lists, {-1, -1}, {}, false});
+            for (const Part& p : parts)
+                mb_.parts.push_back({p.x, p.y, p.width, p.height, p.lists, {-1, -1}, {}, false});
             for (int list = 0; list < lists; ++list) {
                 for (const Part& p : parts) {
                     if ((p.lists >> list & 1) != 0) write_ref(list, p);
@@ -1542,8 +1543,8 @@ class Writer {
     // Of the picture
     Stored current_;
     int shown_ = 0, order_ = 0, top_ = 0, bottom_ = 0, delta_[2] = {0, 0};
-    bool bottom_first_ = false, bottom_shown_first_ = false, restart_ = false, reference_ = false, idr_ = false, second_ = false, pair_ = false,
-         field_pair_ = false;
+    bool bottom_first_ = false, bottom_shown_first_ = false, restart_ = false, reference_ = false, idr_ = false,
+         second_ = false, pair_ = false, field_pair_ = false;
     int structure_ = kWhole, width_ = 0, height_ = 0;
     std::vector<Block> blocks_;
     std::vector<Command> commands_;

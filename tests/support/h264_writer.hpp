@@ -47,7 +47,7 @@ struct H264Written {
     std::vector<Packet> packets;  // a frame each, lengths in front of units; 25 a second
     // As they are shown, in that order; none where there are pairs of macroblocks.
     std::vector<Picture> pictures;
-    std::vector<std::vector<std::string>> kinds;  // of their macroblocks, for messages
+    std::vector<std::vector<std::string>> kinds;   // of their macroblocks, for messages
     int columns = 0, crop_left = 0, crop_top = 0;  // in macroblocks; in samples
 };
 H264Written write_h264(const H264WriterSettings& settings);

@@ -90,8 +90,8 @@ struct Motion {
 struct Frame {
     std::uint32_t id = 0;   // never the same for two
     std::uint8_t slot = 0;  // not the same for two that are kept to refer to; up to 31
-    Picture picture;       // whole macroblocks, without cropping
-    struct Window {        // that is shown
+    Picture picture;        // whole macroblocks, without cropping
+    struct Window {         // that is shown
         int left = 0, top = 0, width = 0, height = 0;
     } window;
     int columns = 0, rows = 0;
