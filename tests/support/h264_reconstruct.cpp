@@ -453,98 +453,61 @@ void H264Reconstruction::predict_inter() {
 
 // --- Intra prediction (8.3) ---
 
-void H264Reconstruction::intra4(int block) {
-    const int x0 = block % 4 * 4, y0 = block / 4 * 4;
-    const auto decoded = [&](int x, int y) {  // within the macroblock, the coding order counts
-        if (x < 0 || y < 0 || x >= 16) return intra_usable(x, y, 16);
-        static constexpr int kOrder[16] = {0, 1, 4, 5, 2, 3, 6, 7, 8, 9, 12, 13, 10, 11, 14, 15};
-        return kOrder[y / 4 * 4 + x / 4] < kOrder[block];
-    };
-    const bool left = decoded(x0 - 1, y0), above = decoded(x0, y0 - 1), corner = decoded(x0 - 1, y0 - 1),
-               right = decoded(x0 + 4, y0 - 1);
-    int p[13] = {};  // p[4]: the corner; before it the left from the lowest up; behind it above
-    for (int i = 0; i < 4; ++i) {
-        if (left) p[3 - i] = beside(0, x0 - 1, y0 + i);
-        if (above) p[5 + i] = beside(0, x0 + i, y0 - 1);
-        if (above) p[9 + i] = beside(0, right ? x0 + 4 + i : x0 + 3, y0 - 1);
-    }
-    if (corner) p[4] = beside(0, x0 - 1, y0 - 1);
-    const auto at = [&](int x, int y) { return x >= 0 ? p[5 + x] : p[3 - y]; };  // y -1 with x -1: the corner
+// 8.3.1.2 and 8.3.2.2: the samples of a block of n x n. `p` is what lies around: the corner at n, before it the left
+// from the lowest up, behind it 2 n above.
+void H264Reconstruction::intra_block(int n, int x0, int y0, int mode, const std::vector<int>& around, bool left,
+                                     bool above) {
+    const auto p = [&](int i) { return around[static_cast<std::size_t>(i)]; };
+    const auto up = [&](int x) { return p(n + 1 + x); };
+    const auto side = [&](int y) { return p(n - 1 - y); };
     const auto three = [](int a, int b, int c) { return (a + 2 * b + c + 2) >> 2; };
     const auto two = [](int a, int b) { return (a + b + 1) >> 1; };
-    const int mode = mb_->modes[static_cast<std::size_t>(block)];
-    for (int y = 0; y < 4; ++y) {
-        for (int x = 0; x < 4; ++x) {
+    const auto along = [&](int middle) { return three(p(middle - 1), p(middle), p(middle + 1)); };
+    int dc = 0;
+    for (int i = 0; i < n; ++i) dc += (above ? up(i) : 0) + (left ? side(i) : 0);
+    const int counted = (above ? n : 0) + (left ? n : 0);
+    dc = counted == 0 ? 128 : (dc + counted / 2) / counted;
+    for (int y = 0; y < n; ++y) {
+        for (int x = 0; x < n; ++x) {
             int v = 0;
-            const int along = x + y;
             switch (mode) {
                 case 0:
-                    v = at(x, -1);
+                    v = up(x);
                     break;
                 case 1:
-                    v = at(-1, y);
+                    v = side(y);
                     break;
-                case 2: {
-                    int sum = 0, count = 0;
-                    for (int i = 0; i < 4; ++i) {
-                        sum += (above ? at(i, -1) : 0) + (left ? at(-1, i) : 0);
-                        count += (above ? 1 : 0) + (left ? 1 : 0);
-                    }
-                    v = count == 8 ? (sum + 4) >> 3 : count == 4 ? (sum + 2) >> 2 : 128;
+                case 2:
+                    v = dc;
                     break;
-                }
                 case 3:
-                    v = x == 3 && y == 3 ? (at(6, -1) + 3 * at(7, -1) + 2) >> 2
-                                         : three(at(along, -1), at(along + 1, -1), at(along + 2, -1));
+                    v = x + y == 2 * n - 2 ? (up(2 * n - 2) + 3 * up(2 * n - 1) + 2) >> 2
+                                           : three(up(x + y), up(x + y + 1), up(x + y + 2));
                     break;
-                case 4: {
-                    const int d = 4 + x - y;  // place on the line of p
-                    v = three(p[d - 1], p[d], p[d + 1]);
+                case 4:
+                    v = along(n + x - y);
                     break;
-                }
                 case 5: {
-                    const int z = 2 * x - y;
-                    if (z >= 0 && z % 2 == 0) {
-                        v = two(at(x - (y >> 1) - 1, -1), at(x - (y >> 1), -1));
-                    } else if (z >= 0) {
-                        v = three(p[4 + x - (y >> 1) - 1], p[4 + x - (y >> 1)], p[4 + x - (y >> 1) + 1]);
-                    } else if (z == -1) {
-                        v = three(at(-1, 0), p[4], at(0, -1));
-                    } else {
-                        v = three(at(-1, y - 1), at(-1, y - 2), y >= 3 ? at(-1, y - 3) : p[4]);
-                    }
+                    const int z = 2 * x - y, i = x - (y >> 1);
+                    v = z < 0 ? along(n + 1 + z) : z % 2 == 0 ? two(p(n + i), p(n + 1 + i)) : along(n + i);
                     break;
                 }
                 case 6: {
-                    const int z = 2 * y - x;
-                    if (z >= 0 && z % 2 == 0) {
-                        v = two(p[4 - (y - (x >> 1))], p[3 - (y - (x >> 1))]);
-                    } else if (z >= 0) {
-                        const int d = 4 - (y - (x >> 1));
-                        v = three(p[d + 1], p[d], p[d - 1]);
-                    } else if (z == -1) {
-                        v = three(at(-1, 0), p[4], at(0, -1));
-                    } else {
-                        v = three(at(x - 1, -1), at(x - 2, -1), x >= 3 ? at(x - 3, -1) : p[4]);
-                    }
+                    const int z = 2 * y - x, i = y - (x >> 1);
+                    v = z < 0 ? along(n - 1 - z) : z % 2 == 0 ? two(p(n - i), p(n - 1 - i)) : along(n - i);
                     break;
                 }
                 case 7: {
                     const int i = x + (y >> 1);
-                    v = y % 2 == 0 ? two(at(i, -1), at(i + 1, -1)) : three(at(i, -1), at(i + 1, -1), at(i + 2, -1));
+                    v = y % 2 == 0 ? two(up(i), up(i + 1)) : three(up(i), up(i + 1), up(i + 2));
                     break;
                 }
                 default: {
                     const int z = x + 2 * y, i = y + (x >> 1);
-                    if (z > 5) {
-                        v = at(-1, 3);
-                    } else if (z == 5) {
-                        v = (at(-1, 2) + 3 * at(-1, 3) + 2) >> 2;
-                    } else if (z % 2 == 0) {
-                        v = two(at(-1, i), at(-1, i + 1));
-                    } else {
-                        v = three(at(-1, i), at(-1, i + 1), at(-1, i + 2));
-                    }
+                    v = z > 2 * n - 3    ? side(n - 1)
+                        : z == 2 * n - 3 ? (side(n - 2) + 3 * side(n - 1) + 2) >> 2
+                        : z % 2 == 0     ? two(side(i), side(i + 1))
+                                         : three(side(i), side(i + 1), side(i + 2));
                 }
             }
             sample(0, now_->x + x0 + x, now_->y + y0 + y) = static_cast<std::uint8_t>(v);
@@ -552,117 +515,55 @@ void H264Reconstruction::intra4(int block) {
     }
 }
 
-void H264Reconstruction::intra8(int quarter) {
-    const int x0 = quarter % 2 * 8, y0 = quarter / 2 * 8;
-    const auto decoded = [&](int x, int y) {
-        if (x < 0 || y < 0 || x >= 16) return intra_usable(x, y, 16);
-        return y / 8 * 2 + x / 8 < quarter;
-    };
-    const bool left = decoded(x0 - 1, y0), above = decoded(x0, y0 - 1), corner = decoded(x0 - 1, y0 - 1),
-               right = decoded(x0 + 8, y0 - 1);
-    // As of 4x4 blocks, q[8] being the corner: 8 to the left, 16 above.
-    int q[25] = {}, p[25] = {};
-    for (int i = 0; i < 8; ++i) {
-        if (left) q[7 - i] = beside(0, x0 - 1, y0 + i);
-        if (above) q[9 + i] = beside(0, x0 + i, y0 - 1);
-        if (above) q[17 + i] = beside(0, right ? x0 + 8 + i : x0 + 7, y0 - 1);
+// What lies around a block of n x n, as intra_block() has it; what can't be used is 0.
+std::vector<int> H264Reconstruction::around(int n, int x0, int y0, bool left, bool above, bool corner, bool right) {
+    std::vector<int> p(static_cast<std::size_t>(3 * n + 1));
+    const auto at = [&](int i) -> int& { return p[static_cast<std::size_t>(i)]; };
+    for (int i = 0; i < n; ++i) {
+        if (left) at(n - 1 - i) = beside(0, x0 - 1, y0 + i);
+        if (above) at(n + 1 + i) = beside(0, x0 + i, y0 - 1);
+        if (above) at(2 * n + 1 + i) = beside(0, right ? x0 + n + i : x0 + n - 1, y0 - 1);
     }
-    if (corner) q[8] = beside(0, x0 - 1, y0 - 1);
-    const auto three = [](int a, int b, int c) { return (a + 2 * b + c + 2) >> 2; };
-    const auto two = [](int a, int b) { return (a + b + 1) >> 1; };
+    if (corner) at(n) = beside(0, x0 - 1, y0 - 1);
+    return p;
+}
+
+void H264Reconstruction::intra4(int block) {
+    const int x = block % 4 * 4, y = block / 4 * 4;
+    const auto decoded = [&](int at_x, int at_y) {  // within the macroblock, the coding order counts
+        if (at_x < 0 || at_y < 0 || at_x >= 16) return intra_usable(at_x, at_y, 16);
+        static constexpr int kOrder[16] = {0, 1, 4, 5, 2, 3, 6, 7, 8, 9, 12, 13, 10, 11, 14, 15};
+        return kOrder[at_y / 4 * 4 + at_x / 4] < kOrder[block];
+    };
+    const bool left = decoded(x - 1, y), above = decoded(x, y - 1);
+    intra_block(4, x, y, mb_->modes[static_cast<std::size_t>(block)],
+                around(4, x, y, left, above, decoded(x - 1, y - 1), decoded(x + 4, y - 1)), left, above);
+}
+
+void H264Reconstruction::intra8(int quarter) {
+    const int x = quarter % 2 * 8, y = quarter / 2 * 8;
+    const auto decoded = [&](int at_x, int at_y) {
+        if (at_x < 0 || at_y < 0 || at_x >= 16) return intra_usable(at_x, at_y, 16);
+        return at_y / 8 * 2 + at_x / 8 < quarter;
+    };
+    const bool left = decoded(x - 1, y), above = decoded(x, y - 1), corner = decoded(x - 1, y - 1);
+    const std::vector<int> q = around(8, x, y, left, above, corner, decoded(x + 8, y - 1));
+    std::vector<int> p(q.size());
+    const auto three = [&](std::size_t middle) { return (q[middle - 1] + 2 * q[middle] + q[middle + 1] + 2) >> 2; };
     // 8.3.2.2.1.
     if (above) {
-        p[9] = corner ? three(q[8], q[9], q[10]) : (3 * q[9] + q[10] + 2) >> 2;
-        for (int i = 10; i < 24; ++i) p[i] = three(q[i - 1], q[i], q[i + 1]);
+        p[9] = corner ? three(9) : (3 * q[9] + q[10] + 2) >> 2;
+        for (std::size_t i = 10; i < 24; ++i) p[i] = three(i);
         p[24] = (q[23] + 3 * q[24] + 2) >> 2;
     }
     if (left) {
-        p[7] = corner ? three(q[8], q[7], q[6]) : (3 * q[7] + q[6] + 2) >> 2;
-        for (int i = 6; i > 0; --i) p[i] = three(q[i + 1], q[i], q[i - 1]);
+        p[7] = corner ? three(7) : (3 * q[7] + q[6] + 2) >> 2;
+        for (std::size_t i = 6; i > 0; --i) p[i] = three(i);
         p[0] = (q[1] + 3 * q[0] + 2) >> 2;
     }
     if (corner)
-        p[8] = above && left ? three(q[9], q[8], q[7])
-               : above       ? (3 * q[8] + q[9] + 2) >> 2
-               : left        ? (3 * q[8] + q[7] + 2) >> 2
-                             : q[8];
-    const auto at = [&](int x, int y) { return x >= 0 ? p[9 + x] : p[7 - y]; };
-    const int mode = mb_->modes[static_cast<std::size_t>(quarter / 2 * 8 + quarter % 2 * 2)];
-    for (int y = 0; y < 8; ++y) {
-        for (int x = 0; x < 8; ++x) {
-            int v = 0;
-            switch (mode) {
-                case 0:
-                    v = at(x, -1);
-                    break;
-                case 1:
-                    v = at(-1, y);
-                    break;
-                case 2: {
-                    int sum = 0, count = 0;
-                    for (int i = 0; i < 8; ++i) {
-                        sum += (above ? at(i, -1) : 0) + (left ? at(-1, i) : 0);
-                        count += (above ? 1 : 0) + (left ? 1 : 0);
-                    }
-                    v = count == 16 ? (sum + 8) >> 4 : count == 8 ? (sum + 4) >> 3 : 128;
-                    break;
-                }
-                case 3:
-                    v = x == 7 && y == 7 ? (at(14, -1) + 3 * at(15, -1) + 2) >> 2
-                                         : three(at(x + y, -1), at(x + y + 1, -1), at(x + y + 2, -1));
-                    break;
-                case 4:
-                    v = three(p[8 + x - y - 1], p[8 + x - y], p[8 + x - y + 1]);
-                    break;
-                case 5: {
-                    const int z = 2 * x - y, i = x - (y >> 1);
-                    if (z >= 0 && z % 2 == 0) {
-                        v = two(p[8 + i], p[9 + i]);
-                    } else if (z >= 0) {
-                        v = three(p[7 + i], p[8 + i], p[9 + i]);
-                    } else if (z == -1) {
-                        v = three(p[7], p[8], p[9]);
-                    } else {
-                        const int d = 8 - (y - 2 * x);  // p[-1, y - 2x - 1]
-                        v = three(p[d], p[d + 1], p[d + 2]);
-                    }
-                    break;
-                }
-                case 6: {
-                    const int z = 2 * y - x, i = y - (x >> 1);
-                    if (z >= 0 && z % 2 == 0) {
-                        v = two(p[8 - i], p[7 - i]);
-                    } else if (z >= 0) {
-                        v = three(p[7 - i], p[8 - i], p[9 - i]);
-                    } else if (z == -1) {
-                        v = three(p[7], p[8], p[9]);
-                    } else {
-                        const int d = 8 + (x - 2 * y);  // p[x - 2y - 1, -1]
-                        v = three(p[d], p[d - 1], p[d - 2]);
-                    }
-                    break;
-                }
-                case 7: {
-                    const int i = x + (y >> 1);
-                    v = y % 2 == 0 ? two(at(i, -1), at(i + 1, -1)) : three(at(i, -1), at(i + 1, -1), at(i + 2, -1));
-                    break;
-                }
-                default: {
-                    const int z = x + 2 * y, i = y + (x >> 1);
-                    if (z > 13) {
-                        v = at(-1, 7);
-                    } else if (z == 13) {
-                        v = (at(-1, 6) + 3 * at(-1, 7) + 2) >> 2;
-                    } else if (z % 2 == 0) {
-                        v = two(at(-1, i), at(-1, i + 1));
-                    } else {
-                        v = three(at(-1, i), at(-1, i + 1), at(-1, i + 2));
-                    }
-                }
-            }
-            sample(0, now_->x + x0 + x, now_->y + y0 + y) = static_cast<std::uint8_t>(v);
-        }
-    }
+        p[8] = above && left ? three(8) : above ? (3 * q[8] + q[9] + 2) >> 2 : left ? (3 * q[8] + q[7] + 2) >> 2 : q[8];
+    intra_block(8, x, y, mb_->modes[static_cast<std::size_t>(quarter / 2 * 8 + quarter % 2 * 2)], p, left, above);
 }
 
 void H264Reconstruction::intra16() {

@@ -127,6 +127,8 @@ class H264Reconstruction {
     Distance distance(const H264Reference& first, const H264Reference& second) const;
     void set_motion(int x, int y, int list, int ref, std::array<int, 2> mv);
     void predict_inter();
+    void intra_block(int n, int x0, int y0, int mode, const std::vector<int>& around, bool left, bool above);
+    std::vector<int> around(int n, int x0, int y0, bool left, bool above, bool corner, bool right);
     void intra4(int block);
     void intra8(int quarter);
     void intra16();
