@@ -281,8 +281,8 @@ Status plan_subtitles(const std::vector<Track>& tracks, const Request& request, 
             return fail(ErrorKind::usage,
                         fmt::format("there are no subtitles in \"{}\" that can be drawn", request.subtitles),
                         plan.source,
-                        "wavecrest inspect lists the tracks, and text can't be drawn; ask for forced, none or a "
-                        "language such as en");
+                        "wavecrest inspect lists the tracks, and text can't be drawn; give --subtitles (of a stream: "
+                        "--draw-subtitles) forced, none or a language such as en");
         }
     }
     if (!chosen.empty()) {
