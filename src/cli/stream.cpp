@@ -97,6 +97,15 @@ Result<Running> set_up(const StreamRunOptions& options) {
     }
     if (!options.site.empty()) {
         WAVECREST_TRY_ASSIGN(loaded, site::load(options.site));
+        const bool chosen =
+            !options.choice.sound.empty() || options.choice.picture > 0 || options.choice.drawn != TrackChoice{}.drawn;
+        if (chosen) {
+            return fail(
+                ErrorKind::usage,
+                "--sound, --picture and --draw-subtitles are for files; a site's streams have keys of these names",
+                "the command line",
+                fmt::format("add sound, picture or draw_subtitles to a [[stream]] of {}", options.site));
+        }
         if (!options.udp.empty() || !options.rtp.empty() || !options.push.empty() || !options.offers.empty()) {
             return fail(ErrorKind::usage,
                         "--offer, --udp, --rtp and --push are for files; a site's streams have keys of these names",

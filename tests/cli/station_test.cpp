@@ -569,6 +569,8 @@ TEST_CASE("a subtitle file goes along: beside the film, and in HLS as a renditio
     CHECK(r.run({"verify", r.address("/harbour.m3u8"), "--device", "player-full"}).status == 0);
     CHECK(r.run({"stream", "run", "harbour.mp4", "--offer", "live", "--subtitles", "harbour.de.srt"}).status == 2);
     CHECK(r.run({"stream", "run", "harbour.mp4", "--subtitles", "harbour.mp4"}).status == 3);
+    write_all(r.dir / "choice.toml", std::string("[[stream]]\nname = \"Harbour\"\nfile = \"harbour.mp4\"\n"));
+    CHECK(r.run({"stream", "run", "--site", "choice.toml", "--picture", "2"}).status == 2);
 }
 
 TEST_CASE("subtitles in the film go along by HLS, on demand and live, and verify counts them", "[station][browser]") {
