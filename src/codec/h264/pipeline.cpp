@@ -256,10 +256,13 @@ void Pipeline::row_parsed(Job& job, int row) {
     std::unique_lock lock(mutex_);
     job.parsed = row + 1;
     announce();
-    // While it is near, where nobody else has time for it: all are at pictures of their own.
+    // While it is near, where nobody else has time for it: all are at pictures of their own. Of the first of several,
+    // only when places are running out: the others wait for it to be parsed, and make its rows meanwhile.
     const auto at_pictures = static_cast<std::size_t>(
         std::count_if(jobs_.begin(), jobs_.end(), [](const auto& one) { return one->parsing; }));
-    while (at_pictures > helpers_.size() && take_row(lock, &job)) {
+    const bool leads = jobs_.size() > 1 && jobs_.front().get() == &job;
+    const auto has_time = [&] { return !leads || job.parsed - job.next_deblock > work.kept - 3; };
+    while (at_pictures > helpers_.size() && has_time() && take_row(lock, &job)) {
     }
     if (row + 1 < work.rows) begin_row(job, row + 1, lock);
 }
