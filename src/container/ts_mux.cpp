@@ -29,6 +29,8 @@ constexpr std::int64_t kTablesEvery = 100 * kMs, kClockEvery = 25 * kMs;
 // evenly; at a variable rate they don't quite, which may move them by the time between references.
 constexpr std::int64_t kMargin = 42 * kMs;
 constexpr std::int64_t kSoundLead = 400 * kMs, kTextLead = 300 * kMs;
+// Where another mux's packets follow, so much of the time before them is for the last packets.
+constexpr std::int64_t kLastHeld = 50 * kMs;
 // The rate is decided anew that often. It is somewhat above what is needed, for tables and clocks.
 constexpr std::int64_t kDecideEvery = 10 * kMs;
 constexpr double kHeadroom = 1.04;
@@ -118,7 +120,7 @@ struct Leak {
 struct Unit {
     ByteVector bytes;  // header and data
     std::size_t sent = 0;
-    std::int64_t release = 0, deadline = 0;  // 27 MHz
+    std::int64_t dts = 0, release = 0, deadline = 0;  // 27 MHz
     bool key = false;
 };
 
@@ -237,7 +239,7 @@ struct TransportMux::State {
         double drain = 0;
         switch (lane.track.kind) {
             case TrackKind::video: {
-                lane.lead = base::to_ticks(settings_.lead, kTicks);
+                lane.lead = lead();
                 const auto limit = bitstream::decoder_buffer(lane.track, sequence);
                 // Nearly all of it: the model holds headers of PES packets, too.
                 if (limit) lane.buffer = limit->size_bits / 8 * 9 / 10;
@@ -247,7 +249,7 @@ struct TransportMux::State {
                 break;
             }
             case TrackKind::audio:
-                lane.lead = kSoundLead;
+                lane.lead = std::min(kSoundLead, lead());
                 lane.buffer = sound_buffer(lane.track) * 3 / 4;  // (see kMargin)
                 drain = lane.track.channels > 2 ? kSurroundDrain : kSoundDrain;
                 break;
@@ -259,6 +261,7 @@ struct TransportMux::State {
         lane.transport.drain = drain / 8 / kTicks;
     }
 
+    std::int64_t lead() const { return base::to_ticks(settings_.lead, kTicks); }
     std::int64_t ticks(Time time) const { return base::to_ticks(time - origin_, 90'000) * 300 + kStart; }
     Time time_of(std::int64_t clock) const { return base::from_ticks(clock - kStart, kTicks) + origin_; }
 
@@ -269,7 +272,7 @@ struct TransportMux::State {
     ByteVector elementary(const Lane& lane, const Packet& packet) const;
     void queue_tables();
     void put_table(int pid, ByteVector section, int& continuity, bool& mark);
-    Status fill_counters();
+    Status send_last();
     std::size_t next_piece(const Lane& lane) const;
     void decide_rate();
     // Sends all that is due before a time.
@@ -290,6 +293,7 @@ struct TransportMux::State {
     std::size_t clock_lane_ = 0;
     bool begun_ = false;
     Time origin_{};
+    std::int64_t end_ = INT64_MAX;  // where the clock of what follows begins
     std::int64_t now_ = 0, known_until_ = 0;
     std::int64_t next_tables_ = 0, next_clock_ = 0, next_decision_ = 0;
     std::int64_t slot_ = 0, slots_from_ = 0, slot_count_ = 0;
@@ -363,10 +367,34 @@ void TransportMux::State::queue_tables() {
     if (!settings_.title.empty()) put_table(kSdtPid, write_sdt(kProgram, settings_.title), table_continuity_[1], mark);
 }
 
-// Tables once more, until their counters are at their beginning.
-Status TransportMux::State::fill_counters() {
+// All that is left, evenly over the time until another mux begins; the buffers that this fills aren't looked at: what
+// drains them comes by that one. Then tables, until their counters are at their beginning, too.
+Status TransportMux::State::send_last() {
+    constexpr std::size_t kCounts = 16;
+    std::size_t count = tables_.size() + 3 * kCounts;
+    for (const Lane& lane : lanes_) {
+        for (const Unit& unit : lane.units) count += (unit.bytes.size() - unit.sent) / 184 + 1;
+        count += kCounts;
+    }
+    slot_ = std::max<std::int64_t>(1, (end_ - now_) / static_cast<std::int64_t>(count));
+    const auto clocks_until = [&](std::int64_t end) -> Status {
+        while (next_clock_ < end) {
+            now_ = std::max(now_, next_clock_);
+            WAVECREST_TRY(send_clock());
+        }
+        return {};
+    };
+    while (waiting()) {
+        WAVECREST_TRY(clocks_until(now_));
+        Lane* first = nullptr;
+        for (Lane& lane : lanes_) {
+            if (!lane.units.empty() && (first == nullptr || lane.units.front().dts < first->units.front().dts))
+                first = &lane;
+        }
+        WAVECREST_TRY(send_from(*first));
+    }
     bool mark = false;
-    for (int i = 0; i < 16; ++i) {
+    for (std::size_t i = 0; i < kCounts; ++i) {
         if (table_continuity_[0] != 0) put_table(kPatPid, write_pat(kProgram, kPmtPid), table_continuity_[0], mark);
         if (table_continuity_[2] != 0)
             put_table(kPmtPid, write_pmt(program_, program_descriptors_), table_continuity_[2], mark);
@@ -374,7 +402,7 @@ Status TransportMux::State::fill_counters() {
             put_table(kSdtPid, write_sdt(kProgram, settings_.title), table_continuity_[1], mark);
     }
     for (; !tables_.empty(); tables_.pop_front()) WAVECREST_TRY(send(tables_.front().first, tables_.front().second));
-    return {};
+    return clocks_until(end_);
 }
 
 // How much of its first unit a lane's next packet takes at most: of the last one less, where that ends on a counter of
@@ -382,7 +410,7 @@ Status TransportMux::State::fill_counters() {
 std::size_t TransportMux::State::next_piece(const Lane& lane) const {
     const Unit& unit = lane.units.front();
     const std::size_t rest = unit.bytes.size() - unit.sent;
-    if (!finishing_ || !settings_.whole_counters || lane.units.size() > 1) return rest;
+    if (!finishing_ || !settings_.followed_at || lane.units.size() > 1) return rest;
     std::size_t packets = (rest + 183) / 184;
     packets += (16 - (static_cast<std::size_t>(lane.continuity) + packets) % 16) % 16;
     return packets <= rest ? (rest + packets - 1) / packets : rest;
@@ -411,7 +439,7 @@ Status TransportMux::State::send(ByteSpan bytes, bool group_start) {
     std::int64_t group = now_;
     if (const Lane& lane = lanes_[clock_lane_];
         group_start && lane.track.kind == TrackKind::video && !lane.units.empty())
-        group = lane.units.front().deadline + kMargin;
+        group = lane.units.front().dts;
     WAVECREST_TRY(out_({bytes, time_of(now_), group_start, time_of(group)}));
     ++figures_.packets;
     if (settings_.rate_bps > 0) {
@@ -453,10 +481,10 @@ Status TransportMux::State::send_from(Lane& lane) {
         ts::write_packet(packet, header, ByteSpan(unit.bytes).subspan(unit.sent, next_piece(lane)));
     lane.continuity = (lane.continuity + 1) & 15;
     lane.transport.take(now_);
-    lane.held.emplace_back(unit.deadline + kMargin, static_cast<std::int64_t>(taken));
+    lane.held.emplace_back(unit.dts, static_cast<std::int64_t>(taken));
     lane.held_bytes += static_cast<std::int64_t>(taken);
     unit.sent += taken;
-    if (const std::int64_t over = now_ - unit.deadline - kMargin; over > 0) {
+    if (const std::int64_t over = now_ - unit.dts; over > 0) {
         ++figures_.late;
         figures_.latest = std::max(figures_.latest, base::from_ticks(over, kTicks));
     }
@@ -514,7 +542,7 @@ Status TransportMux::State::send_until(std::int64_t end) {
             if (unit.release > now_ || (!lane.transport.takes(now_) && !lane.pressed(now_))) continue;
             // A picture larger than the buffer it claims has to be sent all the same.
             if (lane.buffer > 0 && lane.held_bytes + 184 > lane.buffer && lane.held_bytes > 0 &&
-                lane.held.front().first < unit.deadline + kMargin)
+                lane.held.front().first < unit.dts)
                 continue;
             if (first == nullptr || unit.deadline < first->units.front().deadline) first = &lane;
         }
@@ -546,8 +574,9 @@ void TransportMux::State::queue(Lane& lane, ByteSpan data, std::int64_t pts, std
     unit.bytes = write_pes(lane.stream_id, pts / 300, video && dts != pts ? std::optional(dts / 300) : std::nullopt,
                            video ? 0 : data.size(), lane.stream_id_extension);
     unit.bytes.insert(unit.bytes.end(), data.begin(), data.end());
-    unit.deadline = dts - kMargin;
-    unit.release = dts - lane.lead;
+    unit.dts = dts;
+    unit.deadline = std::min(dts - kMargin, end_ - kLastHeld);
+    unit.release = std::min(dts - lane.lead, end_ - kLastHeld);
     unit.key = key;
     lane.units.push_back(std::move(unit));
 }
@@ -568,7 +597,8 @@ Status TransportMux::State::write(const Packet& packet) {
         begun_ = true;
         // Moved by whole seconds, so that no grid is lost.
         while (packet.dts < origin_ - std::chrono::seconds(1)) origin_ -= std::chrono::seconds(1);
-        now_ = slots_from_ = ticks(packet.dts) - base::to_ticks(settings_.lead, kTicks);
+        now_ = slots_from_ = ticks(packet.dts) - lead();
+        if (settings_.followed_at) end_ = ticks(*settings_.followed_at) - lead();
         next_tables_ = next_clock_ = next_decision_ = now_;
     }
     if (lane.track.kind == TrackKind::video && lane.buffer == 0 && packet.key &&
@@ -604,15 +634,15 @@ Status TransportMux::State::write(const Packet& packet) {
     for (Lane& other : lanes_) {
         if (!other.gathered.empty() && ticks(other.gathered_from) + 2 * 100 * kMs < known_until_) send_gathered(other);
     }
-    const std::int64_t lead = base::to_ticks(settings_.lead, kTicks);
-    return send_until(known_until_ - lead);
+    return send_until(std::min(known_until_ - lead(), end_ - kLastHeld));
 }
 
 Status TransportMux::State::finish() {
     for (Lane& lane : lanes_) send_gathered(lane);
     finishing_ = true;
+    if (settings_.followed_at) return send_last();
     while (waiting()) WAVECREST_TRY(send_until(now_ + 10 * kMs));
-    return settings_.whole_counters ? fill_counters() : Status{};
+    return {};
 }
 
 TransportMux::TransportMux(std::vector<Track> tracks, MuxSettings settings, MuxOut out)

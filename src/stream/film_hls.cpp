@@ -27,12 +27,13 @@ constexpr Time kWordsLate = std::chrono::seconds(1);
 
 class Collect : public PacketSink {
   public:
-    explicit Collect(container::TransportMux& mux) : mux_(mux) {}
-    Status write(const Packet& packet) override { return mux_.write(packet); }
-    Status finish() override { return mux_.finish(); }
+    Status write(const Packet& packet) override {
+        packets.push_back(packet);
+        return {};
+    }
+    Status finish() override { return {}; }
 
-  private:
-    container::TransportMux& mux_;
+    std::vector<Packet> packets;
 };
 
 }  // namespace
@@ -178,15 +179,7 @@ Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
     const Time from = starts_[number];
     const bool last = number + 1 == starts_.size();
     const Time to = last ? Time::max() : starts_[number + 1];
-    ByteVector out;
-    container::MuxSettings settings;
-    settings.lead = base::from_seconds(0.4);
-    settings.whole_counters = true;
-    container::TransportMux mux(tracks_, settings, [&](const container::MuxedPacket& packet) -> Status {
-        out.insert(out.end(), packet.bytes.begin(), packet.bytes.end());
-        return {};
-    });
-    Collect sink(mux);
+    Collect sink;
     container::Interleaver interleaver(sink, tracks_, Time{});
     const bool has_picture =
         std::any_of(tracks_.begin(), tracks_.end(), [](const Track& t) { return t.kind == TrackKind::video; });
@@ -244,6 +237,17 @@ Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
     // What was carried over and not looked at stays in front of what comes.
     for (Packet& packet : waiting) cursor.carried.push_back(std::move(packet));
     WAVECREST_TRY(interleaver.drain());
+    container::MuxSettings settings;
+    // Sound that is cut off with pictures comes as early as they do: not much earlier than its buffer holds.
+    settings.lead = base::from_seconds(0.2);
+    for (const Packet& next : cursor.carried)
+        settings.followed_at = std::min(settings.followed_at.value_or(Time::max()), next.dts);
+    ByteVector out;
+    container::TransportMux mux(tracks_, settings, [&](const container::MuxedPacket& packet) -> Status {
+        out.insert(out.end(), packet.bytes.begin(), packet.bytes.end());
+        return {};
+    });
+    for (const Packet& packet : sink.packets) WAVECREST_TRY(mux.write(packet));
     WAVECREST_TRY(mux.finish());
     cursor.next = number + 1;
     Made segment{number, Bytes(std::move(out)), {}};

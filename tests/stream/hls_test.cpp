@@ -84,9 +84,15 @@ TEST_CASE("a film's segments hold every picture and every sound once, and begin 
         for (const Bytes& segment : segments) {
             for (std::size_t at = 0; at < segment.size(); at += 188) meter.push(segment.view().subspan(at, 188));
         }
-        CHECK(meter.report().discontinuities == 0);
+        const measure::TransportReport report = meter.report();
+        CHECK(report.discontinuities == 0);
+        // Nor does their clock jump, nor is a picture late by it.
+        CHECK(report.clock_jumps == 0);
+        CHECK(report.clock_interval <= base::from_seconds(0.040));
+        CHECK(base::to_seconds(report.duration) == Approx(24.0).margin(0.3));
+        for (const auto& one : report.streams) CHECK(one.late == 0);
         const double payload = static_cast<double>(payload_of(picture).size() + payload_of(sound).size());
-        CHECK(static_cast<double>(meter.report().packets) * 188 < 1.05 * payload + 24 * 120'000 / 8);
+        CHECK(static_cast<double>(report.packets) * 188 < 1.05 * payload + 24 * 120'000 / 8);
         // Out of order, by other readings: the same pictures and sound.
         const auto other = stream::FilmHls::open(dir / name);
         REQUIRE(other);
