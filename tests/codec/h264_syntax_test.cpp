@@ -93,7 +93,6 @@ std::string compare_with_written(const H264WriterSettings& settings, codec::H264
 
 void compare(const std::vector<Case>& cases) {
     for (std::size_t i = 0; i < cases.size(); ++i) {
-        if (cases[i].settings.adaptive) continue;
         INFO(cases[i].name << ", seed " << cases[i].settings.seed);
         CHECK(compare_with_written(cases[i].settings, {i % 2 == 0 ? 3 : 1, &codec::h264::best_kernels()}) == "");
     }

@@ -124,11 +124,12 @@ std::string H264Macroblock::name() const {
         text += " in " + std::to_string(parts.size());
         if (std::any_of(parts.begin(), parts.end(), [](const Part& p) { return p.direct; })) text += ", direct";
     }
-    return text + (transform8 && kind == inter ? ", 8x8 transform" : "");
+    return text + (transform8 && kind == inter ? ", 8x8 transform" : "") + (field ? ", field of a pair" : "");
 }
 
 struct H264Reconstruction::Done {
-    int x = 0, y = 0;  // of the macroblock, in samples
+    int x = 0, y = 0;                   // of the macroblock, in samples; of one of a field in a pair, the pair's
+    bool field = false, lower = false;  // in a pair
     const H264Slice* slice = nullptr;
     int slice_number = -1;
     bool intra = false, transform8 = false;
@@ -142,9 +143,10 @@ H264Reconstruction::H264Reconstruction(bitstream::h264::Sps sps, bitstream::h264
     : sps_(std::move(sps)), pps_(std::move(pps)) {}
 H264Reconstruction::~H264Reconstruction() = default;
 
-void H264Reconstruction::begin_picture(std::shared_ptr<H264Frame> frame, int structure) {
+void H264Reconstruction::begin_picture(std::shared_ptr<H264Frame> frame, int structure, bool adaptive) {
     frame_ = std::move(frame);
     structure_ = structure;
+    adaptive_ = adaptive;
     columns_ = sps_.columns;
     rows_ = structure == kWhole ? sps_.rows : sps_.rows / 2;
     if (frame_->planes[0].empty()) {
@@ -155,6 +157,8 @@ void H264Reconstruction::begin_picture(std::shared_ptr<H264Frame> frame, int str
                           std::vector<std::uint8_t>(size / 4)};
         frame_->kinds.resize(size / 256);
         frame_->fields = structure != kWhole;
+        frame_->adaptive = adaptive;
+        frame_->field_mb.resize(size / 256);
     }
     done_.assign(static_cast<std::size_t>(columns_ * rows_), Done{});
     slices_.clear();
@@ -172,8 +176,63 @@ std::uint8_t& H264Reconstruction::sample(int plane, int x, int y) {
     return frame_->planes[static_cast<std::size_t>(plane)][static_cast<std::size_t>(row * width + x)];
 }
 
+// The row of a plane that is a macroblock's row y.
+int H264Reconstruction::row_of(const Done& mb, int plane, int y) const {
+    const int top = plane == 0 ? mb.y : mb.y / 2;
+    return mb.field ? top + 2 * y + (mb.lower ? 1 : 0) : top + y;
+}
+std::uint8_t& H264Reconstruction::own(int plane, int x, int y) {
+    return sample(plane, (plane == 0 ? now_->x : now_->x / 2) + x, row_of(*now_, plane, y));
+}
+// Of the current macroblock: the picture's, or in a pair its field's.
+int H264Reconstruction::own_structure() const {
+    return !now_->field ? structure_ : now_->lower ? kBottomField : kTopField;
+}
+// 8.4.2.1: field macroblocks of a pair refer to the fields of frames, that of their own parity first.
+H264Reference H264Reconstruction::reference(int list, int ref) const {
+    const auto& all = slice_->lists[list];
+    if (!now_->field) return all.at(static_cast<std::size_t>(ref));
+    H264Reference one = all.at(static_cast<std::size_t>(ref / 2));
+    one.structure = ref % 2 == 0 ? own_structure() : kWhole - own_structure();
+    return one;
+}
+
+// 6.4.12.2, table 6-4, of luma.
+H264Reconstruction::Place H264Reconstruction::neighbour_of_pair(int x, int y) {
+    if (y >= 16 || (x >= 16 && y >= 0)) return {};
+    const int address = static_cast<int>(now_ - done_.data()), pair = address / 2, column = pair % columns_;
+    const bool lower = now_->lower;
+    if (x >= 0 && x < 16 && y >= 0) return {now_, x, y};
+    const auto upper_of = [&](int across, int down) -> Done* {  // of a pair beside this one
+        if (column + across < 0 || column + across >= columns_ || pair + down * columns_ < 0) return nullptr;
+        Done* const mb = &done_[static_cast<std::size_t>(2 * (pair + across + down * columns_))];
+        return mb->slice_number == now_->slice_number ? mb : nullptr;
+    };
+    if (y < 0 && !now_->field && lower) {
+        if (x >= 16) return {};
+        if (x >= 0) return {now_ - 1, x, 15};
+        Done* const left = upper_of(-1, 0);
+        if (left == nullptr) return {};
+        return left->field ? Place{left + 1, 15, 7} : Place{left, 15, 15};
+    }
+    if (y < 0) {
+        Done* const there = upper_of(x < 0 ? -1 : x >= 16 ? 1 : 0, -1);
+        if (there == nullptr) return {};
+        const int across = (x + 16) % 16;
+        if (!now_->field || lower) return {there + 1, across, 16 + y};
+        return there->field ? Place{there, across, 16 + y} : Place{there + 1, across, 16 + 2 * y};
+    }
+    Done* const left = upper_of(-1, 0);
+    if (left == nullptr) return {};
+    if (left->field == now_->field) return {left + (lower ? 1 : 0), 15, y};
+    if (left->field) return {left + y % 2, 15, (y + (lower ? 16 : 0)) / 2};
+    const int row = 2 * y + (lower ? 1 : 0);
+    return {left + row / 16, 15, row % 16};
+}
+
 // 6.4.12.1; `size` is the macroblock's in the plane.
 H264Reconstruction::Place H264Reconstruction::neighbour(int x, int y, int size) {
+    if (adaptive_) return neighbour_of_pair(x, y);
     if (y >= size || (x >= size && y >= 0)) return {};
     const int column = now_->x / 16 + (x < 0 ? -1 : x >= size ? 1 : 0), row = now_->y / 16 + (y < 0 ? -1 : 0);
     if (column < 0 || column >= columns_ || row < 0) return {};
@@ -200,7 +259,13 @@ H264Reconstruction::Neighbour H264Reconstruction::motion_at(int list, int x, int
     const auto l = static_cast<std::size_t>(list);
     if (place.mb->intra) return {true, -1, {}};
     const auto& m = place.mb->motion[block];
-    return {true, m.ref[l], m.ref[l] >= 0 ? m.mv[l] : std::array<int, 2>{}};
+    Neighbour found{true, m.ref[l], m.ref[l] >= 0 ? m.mv[l] : std::array<int, 2>{}};
+    // 8.4.1.3.1
+    if (found.ref >= 0 && place.mb->field != now_->field) {
+        found.ref = now_->field ? found.ref * 2 : found.ref / 2;
+        found.mv[1] = now_->field ? found.mv[1] / 2 : found.mv[1] * 2;
+    }
+    return found;
 }
 
 // 8.4.1.3; places in blocks of the macroblock.
@@ -232,7 +297,7 @@ void H264Reconstruction::set_motion(int x, int y, int list, int ref, std::array<
     m.ref[l] = ref;
     m.mv[l] = ref >= 0 ? mv : std::array<int, 2>{};
     if (ref >= 0) {
-        const H264Reference& to = slice_->lists[list][static_cast<std::size_t>(ref)];
+        const H264Reference to = reference(list, ref);
         m.picture[l] = {to.frame->id, to.structure};
     }
 }
@@ -291,26 +356,38 @@ H264Reconstruction::Collocated H264Reconstruction::collocated(int block_x, int b
         block_x = block_x / 2 * 3;
         block_y = block_y / 2 * 3;
     }
-    const auto at = [&](int which, int mb_row, int y) {
-        const auto index = static_cast<std::size_t>(((mb_row * columns_ + column) * 16) + y / 4 * 4 + block_x);
-        return &frame.moved[static_cast<std::size_t>(which)][index];
+    const auto at = [&](int which, int address, int y) {
+        const auto index = static_cast<std::size_t>(address * 16 + y / 4 * 4 + block_x);
+        return &frame.moved[static_cast<std::size_t>(which)].at(index);
     };
-    const int y = 4 * block_y;
+    const int y = 4 * block_y, raster = row * columns_ + column;
     if (structure_ != kWhole) {
-        if (frame.fields) return {at(first.structure == kBottomField ? 1 : 0, row, y), 0};
-        return {at(0, 2 * row + y / 8, 2 * y % 16), 1};
+        const int which = first.structure == kBottomField ? 1 : 0;
+        if (frame.fields) return {at(which, raster, y), 0};
+        if (!frame.adaptive) return {at(0, (2 * row + y / 8) * columns_ + column, 2 * y % 16), 1};
+        if (!frame.field_mb[static_cast<std::size_t>(2 * raster)]) return {at(0, 2 * raster + y / 8, 2 * y % 16), 1};
+        return {at(0, 2 * raster + (structure_ == kBottomField ? 1 : 0), y), 0};
     }
-    if (!frame.fields) return {at(0, row, y), 0};
     // The field that is nearer in order.
-    const int own = frame_->order_of(kWhole);
-    const bool top = std::abs(frame.order[0] - own) < std::abs(frame.order[1] - own);
-    return {at(top ? 0 : 1, row / 2, 8 * (row % 2) + 4 * (y / 8)), 2};
+    const int now = frame_->order_of(kWhole);
+    const int nearer = std::abs(frame.order[0] - now) < std::abs(frame.order[1] - now) ? 0 : 1;
+    if (!adaptive_) {
+        if (!frame.fields) return {at(0, raster, y), 0};
+        return {at(nearer, row / 2 * columns_ + column, 8 * (row % 2) + 4 * (y / 8)), 2};
+    }
+    const int address = static_cast<int>(now_ - done_.data()), pair = address / 2, lower = address % 2;
+    if (frame.fields)
+        return now_->field ? Collocated{at(lower, pair, y), 0}
+                           : Collocated{at(nearer, pair, 8 * lower + 4 * (y / 8)), 2};
+    if (frame.field_mb[static_cast<std::size_t>(address)] == now_->field) return {at(0, address, y), 0};
+    if (now_->field) return {at(0, 2 * pair + y / 8, 2 * y % 16), 1};
+    return {at(0, 2 * pair + nearer, 8 * lower + 4 * (y / 8)), 2};
 }
 
 // 8.4.1.2.3: DistScaleFactor between two references of the current picture.
 H264Reconstruction::Distance H264Reconstruction::distance(const H264Reference& first,
                                                           const H264Reference& second) const {
-    const int own = frame_->order_of(structure_), zero = first.frame->order_of(first.structure),
+    const int own = frame_->order_of(own_structure()), zero = first.frame->order_of(first.structure),
               one = second.frame->order_of(second.structure);
     const int td = std::clamp(one - zero, -128, 127), tb = std::clamp(own - zero, -128, 127);
     if (td == 0 || first.long_term) return {true, 0};
@@ -372,15 +449,12 @@ void H264Reconstruction::temporal(int x0, int y0, int width, int height) {
                 mv = m.mv[l];
                 if (col.scale == 1) mv[1] /= 2;
                 if (col.scale == 2) mv[1] *= 2;
-                const int wanted = col.scale == 1 ? structure_ : col.scale == 2 ? kWhole : m.picture[l][1];
-                const auto& list = slice_->lists[0];
-                const auto found = std::find_if(list.begin(), list.end(), [&](const H264Reference& r) {
-                    return r.frame->id == m.picture[l][0] && r.structure == wanted;
-                });
-                if (found == list.end()) std::abort();  // the writer keeps all that was referred to in the list
-                ref = static_cast<int>(found - list.begin());
+                const int wanted = col.scale == 1 ? own_structure() : col.scale == 2 ? kWhole : m.picture[l][1];
+                // The writer keeps all that was referred to in the list.
+                for (H264Reference r = reference(0, 0); r.frame->id != m.picture[l][0] || r.structure != wanted;)
+                    r = reference(0, ++ref);
             }
-            const Distance d = distance(slice_->lists[0][static_cast<std::size_t>(ref)], slice_->lists[1][0]);
+            const Distance d = distance(reference(0, ref), reference(1, 0));
             std::array<int, 2> first = mv, second{};
             if (!d.same) {
                 for (std::size_t k = 0; k < 2; ++k) {
@@ -400,13 +474,15 @@ void H264Reconstruction::predict_inter() {
         const auto& m = now_->motion[block];
         for (int plane = 0; plane < 3; ++plane) {
             const int size = plane == 0 ? 4 : 2, scale = plane == 0 ? 1 : 2;
-            const int x0 = now_->x / scale + block % 4 * size, y0 = now_->y / scale + block / 4 * size;
+            const int left = now_->x / scale,
+                      top = now_->y / scale / (now_->field ? 2 : 1);  // of what is predicted from
+            const int x0 = left + block % 4 * size, y0 = top + block / 4 * size;
             for (int y = y0; y < y0 + size; ++y) {
                 for (int x = x0; x < x0 + size; ++x) {
                     int p[2] = {};
                     for (std::size_t l = 0; l < 2; ++l) {
                         if (m.ref[l] < 0) continue;
-                        const H264Reference& from = slice_->lists[l][static_cast<std::size_t>(m.ref[l])];
+                        const H264Reference from = reference(static_cast<int>(l), m.ref[l]);
                         const View v = view(*from.frame, plane, from.structure);
                         if (plane == 0) {
                             p[l] = luma_at(v, x + (m.mv[l][0] >> 2), y + (m.mv[l][1] >> 2), m.mv[l][0] & 3,
@@ -414,8 +490,7 @@ void H264Reconstruction::predict_inter() {
                         } else {
                             // Table 8-9: between fields of other parity.
                             int down = m.mv[l][1];
-                            if (structure_ != kWhole && from.structure != structure_)
-                                down += structure_ == kTopField ? -2 : 2;
+                            if (own_structure() != from.structure) down += own_structure() == kTopField ? -2 : 2;
                             p[l] = chroma_at(v, x + (m.mv[l][0] >> 3), y + (down >> 3), m.mv[l][0] & 7, down & 7);
                         }
                     }
@@ -426,7 +501,7 @@ void H264Reconstruction::predict_inter() {
                     if (slice_->weighting == 1) {
                         const int log2 = slice_->log2[plane == 0 ? 0 : 1];
                         const auto of = [&](std::size_t l) {
-                            return slice_->weights[l][static_cast<std::size_t>(m.ref[l])][c];
+                            return slice_->weights[l][static_cast<std::size_t>(m.ref[l] >> (now_->field ? 1 : 0))][c];
                         };
                         if (both) {
                             value = clip(((p[0] * of(0)[0] + p[1] * of(1)[0] + (1 << log2)) >> (log2 + 1)) +
@@ -437,14 +512,13 @@ void H264Reconstruction::predict_inter() {
                             value = clip(p[one] * of(one)[0] + of(one)[1]);
                         }
                     } else if (slice_->weighting == 2 && both) {
-                        const H264Reference& first = slice_->lists[0][static_cast<std::size_t>(m.ref[0])];
-                        const H264Reference& second = slice_->lists[1][static_cast<std::size_t>(m.ref[1])];
+                        const H264Reference first = reference(0, m.ref[0]), second = reference(1, m.ref[1]);
                         const Distance d = distance(first, second);
                         const int w1 = d.scale >> 2;
                         const bool even = d.same || second.long_term || w1 < -64 || w1 > 128;
                         value = clip((p[0] * (even ? 32 : 64 - w1) + p[1] * (even ? 32 : w1) + 32) >> 6);
                     }
-                    sample(plane, x, y) = static_cast<std::uint8_t>(value);
+                    own(plane, x - left, y - top) = static_cast<std::uint8_t>(value);
                 }
             }
         }
@@ -741,22 +815,29 @@ void H264Reconstruction::add_chroma() {
 void H264Reconstruction::macroblock(int address, const H264Macroblock& mb) {
     now_ = &done_[static_cast<std::size_t>(address)];
     mb_ = &mb;
-    now_->x = address % columns_ * 16;
-    now_->y = address / columns_ * 16;
+    if (adaptive_) {
+        now_->field = mb.field;
+        now_->lower = address % 2 == 1;
+        now_->x = address / 2 % columns_ * 16;
+        now_->y = address / 2 / columns_ * 32 + (now_->lower && !mb.field ? 16 : 0);
+        frame_->field_mb[static_cast<std::size_t>(address)] = mb.field;
+    } else {
+        now_->x = address % columns_ * 16;
+        now_->y = address / columns_ * 16;
+    }
     now_->slice = slice_;
     now_->slice_number = static_cast<int>(slices_.size()) - 1;
     now_->intra = mb.kind <= H264Macroblock::samples;
     now_->transform8 = mb.transform8;
     now_->qp = mb.kind == H264Macroblock::samples ? 0 : mb.qp;
     for (int k = 0; k < 2; ++k) now_->chroma_qp[k] = kChromaQp[std::clamp(now_->qp + pps_.chroma_qp_offset[k], 0, 51)];
-    const int row = structure_ == kWhole ? now_->y / 16 : 2 * (now_->y / 16) + (structure_ == kBottomField ? 1 : 0);
+    const int row = structure_ != kWhole         ? 2 * (now_->y / 16) + (structure_ == kBottomField ? 1 : 0)
+                    : now_->field && now_->lower ? now_->y / 16 + 1
+                                                 : now_->y / 16;
     frame_->kinds[static_cast<std::size_t>(row * columns_ + now_->x / 16)] = mb.name();
     if (mb.kind == H264Macroblock::samples) {
-        for (int i = 0; i < 256; ++i)
-            sample(0, now_->x + i % 16, now_->y + i / 16) = mb.raw[static_cast<std::size_t>(i)];
-        for (int i = 0; i < 128; ++i)
-            sample(1 + i / 64, now_->x / 2 + i % 8, now_->y / 2 + i % 64 / 8) =
-                mb.raw[static_cast<std::size_t>(256 + i)];
+        for (int i = 0; i < 256; ++i) own(0, i % 16, i / 16) = mb.raw[static_cast<std::size_t>(i)];
+        for (int i = 0; i < 128; ++i) own(1 + i / 64, i % 8, i % 64 / 8) = mb.raw[static_cast<std::size_t>(256 + i)];
     } else {
         for (int i = 0; i < 16; ++i) {
             const auto b = static_cast<std::size_t>(i);
@@ -772,8 +853,10 @@ void H264Reconstruction::macroblock(int address, const H264Macroblock& mb) {
             derive_motion();
             predict_inter();
         }
-        add_luma();
-        add_chroma();
+        if (!adaptive_) {
+            add_luma();
+            add_chroma();
+        }
     }
     auto& kept = frame_->moved[structure_ == kBottomField ? 1 : 0];
     std::copy(std::begin(now_->motion), std::end(now_->motion), kept.begin() + address * 16);
@@ -783,8 +866,10 @@ void H264Reconstruction::macroblock(int address, const H264Macroblock& mb) {
 
 int H264Reconstruction::strength(const Done& p, const Done& q, int p_block, int q_block, bool edge,
                                  bool vertical) const {
-    if (p.intra || q.intra) return edge && (structure_ == kWhole || vertical) ? 4 : 3;
+    const bool of_frame = structure_ == kWhole && !p.field && !q.field;
+    if (p.intra || q.intra) return edge && (of_frame || vertical) ? 4 : 3;
     if (p.coded[p_block] || q.coded[q_block]) return 2;
+    if (p.field != q.field) return 1;
     const auto& a = p.motion[p_block];
     const auto& b = q.motion[q_block];
     std::vector<std::pair<std::array<int, 2>, std::array<int, 2>>> first, second;  // picture, vector
@@ -793,7 +878,7 @@ int H264Reconstruction::strength(const Done& p, const Done& q, int p_block, int 
         if (b.ref[l] >= 0) second.emplace_back(b.picture[l], b.mv[l]);
     }
     if (first.size() != second.size()) return 1;
-    const int down = structure_ == kWhole ? 4 : 2;  // four quarters of a sample of the frame
+    const int down = of_frame ? 4 : 2;  // four quarters of a sample of the frame
     const auto far = [&](const auto& one, const auto& other) {
         return std::abs(one.second[0] - other.second[0]) >= 4 || std::abs(one.second[1] - other.second[1]) >= down;
     };
@@ -804,72 +889,76 @@ int H264Reconstruction::strength(const Done& p, const Done& q, int p_block, int 
     return fits(0, 1) || (first.size() == 2 && fits(1, 0)) ? 0 : 1;
 }
 
+// 8.7.2: samples across an edge, q0 at 0 and p0 at -1.
+template <typename At>
+void H264Reconstruction::filter_line(int plane, int bs, const Done& p, const Done& q, const At& at) {
+    if (bs == 0) return;
+    const int qp_p = plane == 0 ? p.qp : p.chroma_qp[plane - 1], qp_q = plane == 0 ? q.qp : q.chroma_qp[plane - 1];
+    const int mean = (qp_p + qp_q + 1) >> 1;
+    const int index_a = std::clamp(mean + q.slice->alpha, 0, 51), index_b = std::clamp(mean + q.slice->beta, 0, 51);
+    const int alpha = kAlpha[index_a], beta = kBeta[index_b];
+    const int p0 = at(-1), p1 = at(-2), q0 = at(0), q1 = at(1);
+    if (std::abs(p0 - q0) >= alpha || std::abs(p1 - p0) >= beta || std::abs(q1 - q0) >= beta) return;
+    if (plane > 0) {
+        if (bs == 4) {
+            at(-1) = static_cast<std::uint8_t>((2 * p1 + p0 + q1 + 2) >> 2);
+            at(0) = static_cast<std::uint8_t>((2 * q1 + q0 + p1 + 2) >> 2);
+        } else {
+            const int tc = kClip[index_a][bs - 1] + 1;
+            const int delta = std::clamp(((q0 - p0) * 4 + (p1 - q1) + 4) >> 3, -tc, tc);
+            at(-1) = static_cast<std::uint8_t>(clip(p0 + delta));
+            at(0) = static_cast<std::uint8_t>(clip(q0 - delta));
+        }
+        return;
+    }
+    const int p2 = at(-3), q2 = at(2);
+    const bool ap = std::abs(p2 - p0) < beta, aq = std::abs(q2 - q0) < beta;
+    if (bs < 4) {
+        const int tc0 = kClip[index_a][bs - 1], tc = tc0 + (ap ? 1 : 0) + (aq ? 1 : 0);
+        const int delta = std::clamp(((q0 - p0) * 4 + (p1 - q1) + 4) >> 3, -tc, tc);
+        at(-1) = static_cast<std::uint8_t>(clip(p0 + delta));
+        at(0) = static_cast<std::uint8_t>(clip(q0 - delta));
+        if (ap)
+            at(-2) = static_cast<std::uint8_t>(p1 + std::clamp((p2 + ((p0 + q0 + 1) >> 1) - 2 * p1) >> 1, -tc0, tc0));
+        if (aq)
+            at(1) = static_cast<std::uint8_t>(q1 + std::clamp((q2 + ((p0 + q0 + 1) >> 1) - 2 * q1) >> 1, -tc0, tc0));
+        return;
+    }
+    const bool small = std::abs(p0 - q0) < (alpha >> 2) + 2;
+    const int p3 = at(-4), q3 = at(3);
+    if (ap && small) {
+        at(-1) = static_cast<std::uint8_t>((p2 + 2 * p1 + 2 * p0 + 2 * q0 + q1 + 4) >> 3);
+        at(-2) = static_cast<std::uint8_t>((p2 + p1 + p0 + q0 + 2) >> 2);
+        at(-3) = static_cast<std::uint8_t>((2 * p3 + 3 * p2 + p1 + p0 + q0 + 4) >> 3);
+    } else {
+        at(-1) = static_cast<std::uint8_t>((2 * p1 + p0 + q1 + 2) >> 2);
+    }
+    if (aq && small) {
+        at(0) = static_cast<std::uint8_t>((p1 + 2 * p0 + 2 * q0 + 2 * q1 + q2 + 4) >> 3);
+        at(1) = static_cast<std::uint8_t>((p0 + q0 + q1 + q2 + 2) >> 2);
+        at(2) = static_cast<std::uint8_t>((2 * q3 + 3 * q2 + q1 + q0 + p0 + 4) >> 3);
+    } else {
+        at(0) = static_cast<std::uint8_t>((2 * q1 + q0 + p1 + 2) >> 2);
+    }
+}
+
 void H264Reconstruction::filter_edge(int plane, Done& q, int edge, bool vertical) {
     const int scale = plane == 0 ? 1 : 2, length = 16 / scale;
     const bool outer = edge == 0;
     Done* p = &q;
     if (outer) p = &q - (vertical ? 1 : columns_);
-    const int qp_p = plane == 0 ? p->qp : p->chroma_qp[plane - 1], qp_q = plane == 0 ? q.qp : q.chroma_qp[plane - 1];
-    const int mean = (qp_p + qp_q + 1) >> 1;
-    const int index_a = std::clamp(mean + q.slice->alpha, 0, 51), index_b = std::clamp(mean + q.slice->beta, 0, 51);
-    const int alpha = kAlpha[index_a], beta = kBeta[index_b];
     for (int k = 0; k < length; ++k) {
         const int along = k * scale / 4;  // block along the edge
         const int q_block = vertical ? along * 4 + edge : edge * 4 + along;
         const int before = outer ? 3 : edge - 1;
         const int p_block = vertical ? along * 4 + before : before * 4 + along;
         const int bs = strength(*p, q, p_block, q_block, outer, vertical);
-        if (bs == 0) continue;
         const int across = 4 * edge / scale;
-        const auto at = [&](int distance) -> std::uint8_t& {  // q0 at 0, p0 at -1
+        const auto at = [&](int distance) -> std::uint8_t& {
             return vertical ? sample(plane, q.x / scale + across + distance, q.y / scale + k)
                             : sample(plane, q.x / scale + k, q.y / scale + across + distance);
         };
-        const int p0 = at(-1), p1 = at(-2), q0 = at(0), q1 = at(1);
-        if (std::abs(p0 - q0) >= alpha || std::abs(p1 - p0) >= beta || std::abs(q1 - q0) >= beta) continue;
-        if (plane > 0) {
-            if (bs == 4) {
-                at(-1) = static_cast<std::uint8_t>((2 * p1 + p0 + q1 + 2) >> 2);
-                at(0) = static_cast<std::uint8_t>((2 * q1 + q0 + p1 + 2) >> 2);
-            } else {
-                const int tc = kClip[index_a][bs - 1] + 1;
-                const int delta = std::clamp(((q0 - p0) * 4 + (p1 - q1) + 4) >> 3, -tc, tc);
-                at(-1) = static_cast<std::uint8_t>(clip(p0 + delta));
-                at(0) = static_cast<std::uint8_t>(clip(q0 - delta));
-            }
-            continue;
-        }
-        const int p2 = at(-3), q2 = at(2);
-        const bool ap = std::abs(p2 - p0) < beta, aq = std::abs(q2 - q0) < beta;
-        if (bs < 4) {
-            const int tc0 = kClip[index_a][bs - 1], tc = tc0 + (ap ? 1 : 0) + (aq ? 1 : 0);
-            const int delta = std::clamp(((q0 - p0) * 4 + (p1 - q1) + 4) >> 3, -tc, tc);
-            at(-1) = static_cast<std::uint8_t>(clip(p0 + delta));
-            at(0) = static_cast<std::uint8_t>(clip(q0 - delta));
-            if (ap)
-                at(-2) =
-                    static_cast<std::uint8_t>(p1 + std::clamp((p2 + ((p0 + q0 + 1) >> 1) - 2 * p1) >> 1, -tc0, tc0));
-            if (aq)
-                at(1) =
-                    static_cast<std::uint8_t>(q1 + std::clamp((q2 + ((p0 + q0 + 1) >> 1) - 2 * q1) >> 1, -tc0, tc0));
-            continue;
-        }
-        const bool small = std::abs(p0 - q0) < (alpha >> 2) + 2;
-        const int p3 = at(-4), q3 = at(3);
-        if (ap && small) {
-            at(-1) = static_cast<std::uint8_t>((p2 + 2 * p1 + 2 * p0 + 2 * q0 + q1 + 4) >> 3);
-            at(-2) = static_cast<std::uint8_t>((p2 + p1 + p0 + q0 + 2) >> 2);
-            at(-3) = static_cast<std::uint8_t>((2 * p3 + 3 * p2 + p1 + p0 + q0 + 4) >> 3);
-        } else {
-            at(-1) = static_cast<std::uint8_t>((2 * p1 + p0 + q1 + 2) >> 2);
-        }
-        if (aq && small) {
-            at(0) = static_cast<std::uint8_t>((p1 + 2 * p0 + 2 * q0 + 2 * q1 + q2 + 4) >> 3);
-            at(1) = static_cast<std::uint8_t>((p0 + q0 + q1 + q2 + 2) >> 2);
-            at(2) = static_cast<std::uint8_t>((2 * q3 + 3 * q2 + q1 + q0 + p0 + 4) >> 3);
-        } else {
-            at(0) = static_cast<std::uint8_t>((2 * q1 + q0 + p1 + 2) >> 2);
-        }
+        filter_line(plane, bs, *p, q, at);
     }
 }
 
@@ -892,8 +981,70 @@ void H264Reconstruction::deblock(int address) {
     }
 }
 
+// In an adaptive frame: what lies beside and above may be of the other kind.
+void H264Reconstruction::deblock_of_pair(int address) {
+    Done& q = done_[static_cast<std::size_t>(address)];
+    if (q.slice == nullptr || q.slice->filter == 1) return;
+    const int pair = address / 2, top_of_pair = q.y & ~31;
+    const auto upper_of = [&](bool there, int step) -> const Done* {  // of the pair before
+        if (!there) return nullptr;
+        const Done* const mb = &done_[static_cast<std::size_t>(2 * (pair - step))];
+        return q.slice->filter == 2 && mb->slice_number != q.slice_number ? nullptr : mb;
+    };
+    const Done* const left = upper_of(q.x > 0, 1);
+    const Done* const above = upper_of(top_of_pair > 0, columns_);
+    for (int plane = 0; plane < 3; ++plane) {
+        const int scale = plane == 0 ? 1 : 2, size = 16 / scale;
+        const auto block = [&](int row, int column) { return row * scale / 4 * 4 + column; };
+        for (int edge = 0; edge < 4; edge += scale) {
+            if (edge == 0 && left == nullptr) continue;
+            for (int k = 0; k < size; ++k) {
+                const int row = row_of(q, plane, k);
+                const Done* p = &q;
+                int p_block = block(k, edge - 1);
+                if (edge == 0) {
+                    const int inside = row - top_of_pair / scale;
+                    p = left + (left->field ? inside % 2 : inside / size);
+                    p_block = block(left->field ? inside / 2 : inside % size, 3);
+                }
+                filter_line(plane, strength(*p, q, p_block, block(k, edge), edge == 0, true), *p, q,
+                            [&](int distance) -> std::uint8_t& {
+                                return sample(plane, (q.x + 4 * edge) / scale + distance, row);
+                            });
+            }
+        }
+        // `from` of q's block row `edge`; rows lie `step` apart in the frame.
+        const auto across = [&](const Done& p, int p_row, int edge, int from, int step) {
+            for (int k = 0; k < size; ++k) {
+                const int column = k * scale / 4;
+                filter_line(plane, strength(p, q, p_row * 4 + column, edge * 4 + column, edge == 0, false), p, q,
+                            [&](int distance) -> std::uint8_t& {
+                                return sample(plane, q.x / scale + k, from + step * distance);
+                            });
+            }
+        };
+        const int step = q.field ? 2 : 1, first = row_of(q, plane, 0);
+        if (!q.field && q.lower) {
+            across(done_[static_cast<std::size_t>(address - 1)], 3, 0, first, 1);
+        } else if (above != nullptr && !q.field && above->field) {
+            // Each field by itself.
+            for (int field = 0; field < 2; ++field) across(above[field], 3, 0, first + field, 2);
+        } else if (above != nullptr) {
+            across(above[q.field && above->field && !q.lower ? 0 : 1], 3, 0, first, step);
+        }
+        for (int edge = scale; edge < 4; edge += scale)
+            across(q, edge - 1, edge, row_of(q, plane, 4 * edge / scale), step);
+    }
+}
+
 void H264Reconstruction::end_picture() {
-    for (int address = 0; address < columns_ * rows_; ++address) deblock(address);
+    for (int address = 0; address < columns_ * rows_; ++address) {
+        if (adaptive_) {
+            deblock_of_pair(address);
+        } else {
+            deblock(address);
+        }
+    }
 }
 
 Picture H264Reconstruction::shown(const H264Frame& frame) const {

@@ -1,6 +1,7 @@
 // What an H.264 stream looks like, by the letter of Rec. ITU-T H.264, clause 8: whoever writes the stream says what is
 // in each macroblock, and it is made sample by sample. Slow, and it shares nothing with the decoder but the standard's
-// tables. Frames and fields; no pairs of macroblocks.
+// tables. Frames and fields; and frames of pairs of macroblocks, as far as their writer goes: motion and raw samples, no
+// other intra prediction and no residual.
 #pragma once
 
 #include <array>
@@ -31,7 +32,9 @@ struct H264Frame {
     std::array<std::vector<std::uint8_t>, 3> planes;
     std::array<int, 2> order{};               // picture order counts of top and bottom field
     bool fields = false;                      // coded as two
-    std::array<std::vector<Moved>, 2> moved;  // of the frame ([0]), or of its fields
+    bool adaptive = false;                    // of pairs
+    std::vector<bool> field_mb;               // of these, by address
+    std::array<std::vector<Moved>, 2> moved;  // of the frame ([0]), or of its fields; by macroblock address
     std::vector<std::string> kinds;           // of each macroblock of the frame, for messages
     int order_of(int structure) const {
         return structure == kTopField ? order[0] : structure == kBottomField ? order[1] : std::min(order[0], order[1]);
@@ -59,6 +62,7 @@ struct H264Slice {
 struct H264Macroblock {
     enum Kind { intra4, intra8, intra16, samples, inter, skip } kind = skip;
     int qp = 26;
+    bool field = false;  // in a pair
     bool transform8 = false;
     std::array<int, 16> modes{};  // of intra 4x4 and 8x8, by raster block
     int mode16 = 0, chroma_mode = 0;
@@ -85,9 +89,9 @@ class H264Reconstruction {
     H264Reconstruction(bitstream::h264::Sps sps, bitstream::h264::Pps pps);
     ~H264Reconstruction();
 
-    void begin_picture(std::shared_ptr<H264Frame> frame, int structure);
+    void begin_picture(std::shared_ptr<H264Frame> frame, int structure, bool adaptive);
     void begin_slice(H264Slice slice);
-    void macroblock(int address, const H264Macroblock& mb);
+    void macroblock(int address, const H264Macroblock& mb);  // of a pair: the upper's even, the lower's behind it
     void end_picture();
     // What is shown of a frame.
     Picture shown(const H264Frame& frame) const;
@@ -109,7 +113,12 @@ class H264Reconstruction {
     };
 
     std::uint8_t& sample(int plane, int x, int y);
+    int row_of(const Done& mb, int plane, int y) const;
+    std::uint8_t& own(int plane, int x, int y);
+    int own_structure() const;
+    H264Reference reference(int list, int ref) const;
     Place neighbour(int x, int y, int size);
+    Place neighbour_of_pair(int x, int y);
     bool intra_usable(int x, int y, int size);
     std::uint8_t beside(int plane, int x, int y);
     Neighbour motion_at(int list, int x, int y);
@@ -136,13 +145,17 @@ class H264Reconstruction {
     void add_luma();
     void add_chroma();
     void deblock(int address);
+    void deblock_of_pair(int address);
     int strength(const Done& p, const Done& q, int p_block, int q_block, bool edge, bool vertical) const;
     void filter_edge(int plane, Done& q, int edge, bool vertical);
+    template <typename At>
+    void filter_line(int plane, int strength, const Done& p, const Done& q, const At& at);
 
     const bitstream::h264::Sps sps_;
     const bitstream::h264::Pps pps_;
     std::shared_ptr<H264Frame> frame_;
     int structure_ = kWhole;
+    bool adaptive_ = false;
     int columns_ = 0, rows_ = 0;
     std::vector<Done> done_;
     std::vector<std::shared_ptr<H264Slice>> slices_;

@@ -171,7 +171,7 @@ class Writer {
         out.config = Bytes(bitstream::h264::make_config(ByteSpan(sps), ByteSpan(pps)));
         const auto sequence = bitstream::h264::parse_sps(ByteSpan(sps));
         const auto set = bitstream::h264::parse_pps(ByteSpan(pps), *sequence);
-        if (!s_.adaptive) made_ = std::make_unique<H264Reconstruction>(*sequence, *set);
+        made_ = std::make_unique<H264Reconstruction>(*sequence, *set);
         out.columns = s_.columns;
         out.crop_left = sequence->crop_left;
         out.crop_top = sequence->crop_top;
@@ -367,7 +367,7 @@ class Writer {
         current_.order = shown - order_base_;
         current_.frame = std::make_shared<H264Frame>();
         current_.frame->id = static_cast<int>(out.packets.size());
-        if (made_) frames_.emplace_back(shown, current_.frame);
+        frames_.emplace_back(shown, current_.frame);
         if (fields) {
             const int intra_first = restart ? 1 : 0;
             code(bytes, bottom_first_ ? kBottomField : kTopField, intra_first != 0, false);
@@ -401,7 +401,7 @@ class Writer {
         prepare_marking();
         prepare_order();
         current_.frame->order = {top_, bottom_};
-        if (made_) made_->begin_picture(current_.frame, structure);
+        made_->begin_picture(current_.frame, structure, pair_);
         const int units = pair_ ? width_ * height_ / 2 : width_ * height_;
         int at = 0;
         slice_ = -1;
@@ -417,7 +417,7 @@ class Writer {
             write_slice(bytes, at, length);
             at += length;
         }
-        if (made_) made_->end_picture();
+        made_->end_picture();
         apply_marking();
         if (s_.order_type != 0) last_order_frame_num_ = frame_num_;
     }
@@ -686,22 +686,20 @@ class Writer {
             b.se(alpha);
             b.se(beta);
         }
-        if (made_) {
-            H264Slice slice;
-            slice.type = type_;
-            slice.spatial = !s_.temporal;
-            for (int list = 0; list < (type_ == kI ? 0 : type_ == kB ? 2 : 1); ++list) {
-                slice.lists[list] = made_list(list);
-                slice.weights[list] = weights_[list];
-            }
-            slice.weighting = type_ == kP ? (s_.weighted_p ? 1 : 0) : type_ == kB ? s_.weighted_b : 0;
-            slice.log2[0] = log2_[0];
-            slice.log2[1] = log2_[1];
-            slice.filter = s_.unfiltered ? 1 : filter;
-            slice.alpha = 2 * alpha;
-            slice.beta = 2 * beta;
-            made_->begin_slice(std::move(slice));
+        H264Slice slice;
+        slice.type = type_;
+        slice.spatial = !s_.temporal;
+        for (int list = 0; list < (type_ == kI ? 0 : type_ == kB ? 2 : 1); ++list) {
+            slice.lists[list] = made_list(list);
+            slice.weights[list] = weights_[list];
         }
+        slice.weighting = type_ == kP ? (s_.weighted_p ? 1 : 0) : type_ == kB ? s_.weighted_b : 0;
+        slice.log2[0] = log2_[0];
+        slice.log2[1] = log2_[1];
+        slice.filter = s_.unfiltered ? 1 : filter;
+        slice.alpha = 2 * alpha;
+        slice.beta = 2 * beta;
+        made_->begin_slice(std::move(slice));
         bits_ = &b;
         last_delta_ = 0;
         if (s_.cabac) {
@@ -830,6 +828,9 @@ class Writer {
             x_ = y_ = 0;
             now() = Block{};
             now().slice = slice_;
+            mb_ = {};
+            mb_.field = field;
+            mb_.qp = qp_;
             if (type_ != kI) {
                 bits_->ue(0);  // none is skipped
             }
@@ -841,6 +842,7 @@ class Writer {
             } else {
                 inter();
             }
+            made_->macroblock(at_, mb_);
         }
         field_pair_ = false;
     }
@@ -849,7 +851,7 @@ class Writer {
         mb_ = {};
         write_macroblock(index);
         mb_.qp = qp_;
-        if (made_) made_->macroblock(index, mb_);
+        made_->macroblock(index, mb_);
     }
     void write_macroblock(int index) {
         at_ = index;

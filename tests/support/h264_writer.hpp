@@ -45,7 +45,7 @@ struct H264WriterSettings {
 struct H264Written {
     Bytes config;
     std::vector<Packet> packets;  // a frame each, lengths in front of units; 25 a second
-    // As they are shown, in that order; none where there are pairs of macroblocks.
+    // As they are shown, in that order.
     std::vector<Picture> pictures;
     std::vector<std::vector<std::string>> kinds;   // of their macroblocks, for messages
     int columns = 0, crop_left = 0, crop_top = 0;  // in macroblocks; in samples
