@@ -87,6 +87,47 @@ Result<stream::StationItem> item_of(const StreamRunOptions& options) {
     return item;
 }
 
+// What is said of files on the command line is said of a site's streams in its file: nothing of it is just left out.
+Status check_beside_site(const StreamRunOptions& options) {
+    const StreamRunOptions plain;
+    struct Said {
+        bool here;
+        const char* option;
+        const char* key;
+    };
+    std::string options_said, keys;
+    const auto add = [&](const char* where, std::initializer_list<Said> all) {
+        std::string some;
+        for (const Said& one : all) {
+            if (!one.here) continue;
+            options_said += (options_said.empty() ? "" : ", ") + std::string(one.option);
+            some += (some.empty() ? "" : ", ") + std::string(one.key);
+        }
+        if (!some.empty()) keys += fmt::format("{}{} {}", keys.empty() ? "" : "; ", some, where);
+    };
+    add("of a [[stream]]", {{!options.offers.empty(), "--offer", "offer"},
+                            {options.title != plain.title, "--title", "title"},
+                            {options.chapter != plain.chapter, "--chapter", "chapter"},
+                            {!options.name.empty(), "--name", "name"},
+                            {!options.choice.sound.empty(), "--sound", "sound"},
+                            {options.choice.picture != 0, "--picture", "picture"},
+                            {options.choice.drawn != plain.choice.drawn, "--draw-subtitles", "draw_subtitles"},
+                            {!options.subtitles.empty(), "--subtitles", "subtitles"},
+                            {!options.profile.empty(), "--profile", "profile"},
+                            {!options.udp.empty(), "--udp", "udp"},
+                            {!options.rtp.empty(), "--rtp", "rtp"},
+                            {!options.push.empty(), "--push", "push"},
+                            {options.loop, "--loop", "loop"},
+                            {!options.rate.empty(), "--rate", "rate"}});
+    add("of [server]", {{!options.certificate.empty(), "--certificate", "certificate"},
+                        {!options.certificate_key.empty(), "--certificate-key", "certificate_key"},
+                        {!options.interface.empty(), "--interface", "interface"},
+                        {options.hops != plain.hops, "--hops", "hops"}});
+    if (options_said.empty()) return {};
+    return fail(ErrorKind::usage, "beside --site, " + options_said + " would change nothing: the site's file says it",
+                "the command line", fmt::format("write in {}: {}", options.site, keys));
+}
+
 Result<Running> set_up(const StreamRunOptions& options) {
     Running running;
     stream::StationSettings& settings = running.settings;
@@ -96,22 +137,8 @@ Result<Running> set_up(const StreamRunOptions& options) {
                     "wavecrest stream run --site site.toml, or wavecrest stream run FILE");
     }
     if (!options.site.empty()) {
+        WAVECREST_TRY(check_beside_site(options));
         WAVECREST_TRY_ASSIGN(loaded, site::load(options.site));
-        const bool chosen =
-            !options.choice.sound.empty() || options.choice.picture > 0 || options.choice.drawn != TrackChoice{}.drawn;
-        if (chosen) {
-            return fail(
-                ErrorKind::usage,
-                "--sound, --picture and --draw-subtitles are for files; a site's streams have keys of these names",
-                "the command line",
-                fmt::format("add sound, picture or draw_subtitles to a [[stream]] of {}", options.site));
-        }
-        if (!options.udp.empty() || !options.rtp.empty() || !options.push.empty() || !options.offers.empty()) {
-            return fail(ErrorKind::usage,
-                        "--offer, --udp, --rtp and --push are for files; a site's streams have keys of these names",
-                        "the command line",
-                        fmt::format("add udp = [\"ADDRESS:PORT\"] to a [[stream]] of {}", options.site));
-        }
         WAVECREST_TRY_ASSIGN(items, loaded.items());
         running.items = std::move(items);
         settings = loaded.station_settings();

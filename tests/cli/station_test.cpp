@@ -570,7 +570,11 @@ TEST_CASE("a subtitle file goes along: beside the film, and in HLS as a renditio
     CHECK(r.run({"stream", "run", "harbour.mp4", "--offer", "live", "--subtitles", "harbour.de.srt"}).status == 2);
     CHECK(r.run({"stream", "run", "harbour.mp4", "--subtitles", "harbour.mp4"}).status == 3);
     write_all(r.dir / "choice.toml", std::string("[[stream]]\nname = \"Harbour\"\nfile = \"harbour.mp4\"\n"));
-    CHECK(r.run({"stream", "run", "--site", "choice.toml", "--picture", "2"}).status == 2);
+    // What is for files is not just left out where a site is run.
+    const Ran beside = r.run({"stream", "run", "--site", "choice.toml", "--picture", "2", "--loop", "--hops", "2"});
+    CHECK(beside.status == 2);
+    CHECK(beside.err.find("--picture, --loop, --hops would change nothing") != std::string::npos);
+    CHECK(beside.err.find("picture, loop of a [[stream]]; hops of [server]") != std::string::npos);
 }
 
 TEST_CASE("subtitles in the film go along by HLS, on demand and live, and verify counts them", "[station][browser]") {
