@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cstdlib>
+#include <iterator>
 
 namespace wavecrest::codec::h264 {
 
@@ -259,6 +260,13 @@ std::shared_ptr<Frame> PictureBuffer::begin(const Sps& sps, const SliceHeader& s
     return current_;
 }
 
+std::vector<std::shared_ptr<Frame>> PictureBuffer::references() const {
+    std::vector<std::shared_ptr<Frame>> all;
+    std::copy_if(frames_.begin(), frames_.end(), std::back_inserter(all),
+                 [](const std::shared_ptr<Frame>& frame) { return frame->is_reference(); });
+    return all;
+}
+
 void PictureBuffer::make_lists(const Sps& sps, const SliceHeader& slice, std::vector<Reference> (&lists)[2]) {
     lists[0].clear();
     lists[1].clear();
@@ -513,12 +521,13 @@ void PictureBuffer::end(const Sps& sps, const SliceHeader& slice, Out& out) {
             previous_lsb_ = slice.bottom ? 0 : current_->order[0];
         }
     }
-    latest_ = current_;
     if (current_->decoded == kFrame) keep_current(out);
 }
 
 // The current picture is whole, or its other field doesn't come.
 void PictureBuffer::keep_current(Out& out) {
+    // What is referred to is better coded than what isn't, and is kept anyway.
+    if (current_->reference || latest_ == nullptr) latest_ = current_;
     frames_.push_back(std::move(current_));
     current_.reset();
     bump(false, out);

@@ -32,8 +32,8 @@ class PictureBuffer {
     std::shared_ptr<Frame> half() const { return current_; }
     // To copy from where something is missing; null: nothing has been decoded yet.
     const std::shared_ptr<Frame>& latest() const { return latest_; }
-    // All that are kept, but for the current one.
-    const std::vector<std::shared_ptr<Frame>>& frames() const { return frames_; }
+    // All that may be referred to, but for the current one.
+    std::vector<std::shared_ptr<Frame>> references() const;
 
   private:
     std::shared_ptr<Frame> allocate(const bitstream::h264::Sps& sps, bool reference);

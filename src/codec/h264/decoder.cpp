@@ -186,7 +186,7 @@ class H264Decoder : public media::VideoDecoder {
         job_->frame = frame_;
         job_->first = first_;
         job_->latest = buffer_.latest();
-        job_->held = buffer_.frames();
+        job_->held = buffer_.references();
         Work& work = job_->work;
         work.frame = frame_.get();
         work.structure = !first_.field ? kFrame : first_.bottom ? kBottom : kTop;
@@ -260,8 +260,8 @@ class H264Decoder : public media::VideoDecoder {
     void note_damage(const Frame& frame, const Picture& picture) {
         if (frame.lost == 0 && !frame.misses_references) return;
         const int all = frame.columns * frame.rows;
-        const std::string what = frame.lost == all ? "pictures are lost: the one before stands in for them"
-                                 : frame.lost > 0  ? "parts of pictures are lost, and filled in from the one before"
+        const std::string what = frame.lost == all ? "pictures are lost: one from before stands in for them"
+                                 : frame.lost > 0  ? "parts of pictures are lost, and filled in from one before"
                                                    : "pictures refer to others that are missing";
         const Time end = picture.pts + picture.duration;
         if (!problems_.empty() && problems_.back().what == what && picture.pts <= problems_.back().to + kTogether) {

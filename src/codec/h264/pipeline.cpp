@@ -60,8 +60,10 @@ void Pipeline::link(Job& job) const {
         bool needed = other->frame == job.frame, moving = needed;
         for (const Coded& coded : job.slices) {
             for (const auto& list : coded.slice.lists) {
-                needed = needed || std::any_of(list.begin(), list.end(),
-                                               [&](const Reference& r) { return r.frame == other->frame.get(); });
+                // Frames that stand in for ones that never came have another's samples.
+                needed = needed || std::any_of(list.begin(), list.end(), [&](const Reference& r) {
+                             return r.frame->picture.planes[0] == other->frame->picture.planes[0];
+                         });
             }
             const auto& list = coded.slice.lists[1];
             moving = moving || (!list.empty() && list.front().frame == other->frame.get());
