@@ -30,7 +30,7 @@ constexpr std::int64_t kTablesEvery = 100 * kMs, kClockEvery = 25 * kMs;
 constexpr std::int64_t kMargin = 42 * kMs;
 constexpr std::int64_t kSoundLead = 400 * kMs, kTextLead = 300 * kMs;
 // Where another mux's packets follow, so much of the time before them is for the last packets.
-constexpr std::int64_t kLastHeld = 50 * kMs;
+constexpr std::int64_t kLastHeld = 50 * kMs, kLongestGap = 10'000 * kMs;
 // The rate is decided anew that often. It is somewhat above what is needed, for tables and clocks.
 constexpr std::int64_t kDecideEvery = 10 * kMs;
 constexpr double kHeadroom = 1.04;
@@ -367,8 +367,8 @@ void TransportMux::State::queue_tables() {
     if (!settings_.title.empty()) put_table(kSdtPid, write_sdt(kProgram, settings_.title), table_continuity_[1], mark);
 }
 
-// All that is left, evenly over the time until another mux begins; the buffers that this fills aren't looked at: what
-// drains them comes by that one. Then tables, until their counters are at their beginning, too.
+// All that is left, evenly, before another mux begins; the buffers that this fills aren't looked at: what drains them
+// comes by that one. Then tables, until their counters are at their beginning, too, and the clock up to that time.
 Status TransportMux::State::send_last() {
     constexpr std::size_t kCounts = 16;
     std::size_t count = tables_.size() + 3 * kCounts;
@@ -376,7 +376,7 @@ Status TransportMux::State::send_last() {
         for (const Unit& unit : lane.units) count += (unit.bytes.size() - unit.sent) / 184 + 1;
         count += kCounts;
     }
-    slot_ = std::max<std::int64_t>(1, (end_ - now_) / static_cast<std::int64_t>(count));
+    slot_ = std::max<std::int64_t>(1, std::min(end_ - now_, kLastHeld) / static_cast<std::int64_t>(count));
     const auto clocks_until = [&](std::int64_t end) -> Status {
         while (next_clock_ < end) {
             now_ = std::max(now_, next_clock_);
@@ -402,7 +402,8 @@ Status TransportMux::State::send_last() {
             put_table(kSdtPid, write_sdt(kProgram, settings_.title), table_continuity_[1], mark);
     }
     for (; !tables_.empty(); tables_.pop_front()) WAVECREST_TRY(send(tables_.front().first, tables_.front().second));
-    return clocks_until(end_);
+    // Not through a gap of hours, in a damaged film.
+    return clocks_until(std::min(end_, now_ + kLongestGap));
 }
 
 // How much of its first unit a lane's next packet takes at most: of the last one less, where that ends on a counter of

@@ -22,9 +22,10 @@ struct MuxSettings {
     std::string title;          // of the program; may be empty
     std::int64_t rate_bps = 0;  // of all packets, null packets filling it up; 0: as much as is needed at each moment
     Time lead = base::from_seconds(0.7);  // data of pictures comes at most so long before they are decoded
-    // What another mux makes follows (segments of HLS), beginning with this decoding time. All is sent before the clock
-    // at which that begins with the same lead; and continuity counters end where they begin: else its first packets
-    // may look like ones sent twice, which receivers drop (2.4.3.3). Tracks with nothing at the end are left out.
+    // At a variable rate: what another mux makes follows (segments of HLS), beginning with this decoding time. All is
+    // sent before the clock at which that begins with the same lead; and continuity counters end where they begin: else
+    // its first packets may look like ones sent twice, which receivers drop (2.4.3.3). Tracks with nothing at the end
+    // are left out.
     std::optional<Time> followed_at{};
 };
 

@@ -3,6 +3,7 @@
 
 #include <catch2/catch.hpp>
 #include <chrono>
+#include <map>
 
 #include "bitstream/decoder_buffer.hpp"
 #include "container/mpeg_ts.hpp"
@@ -162,6 +163,38 @@ TEST_CASE("sound alone carries the clock", "[mux]") {
     const Made made = multiplex(lanes);
     check_sound(made, lanes);
     CHECK(made.groups.size() > 10);
+}
+
+TEST_CASE("what is followed ends where that begins", "[mux]") {
+    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 100), sound_lane(Codec::aac, 4)};
+    const auto clock_end = [](const Made& made) { return made.due.back(); };
+    Time end{};
+    for (const Lane& lane : lanes) {
+        for (const Packet& packet : lane.packets) end = std::max(end, packet.dts + packet.duration);
+    }
+    container::MuxSettings settings;
+    settings.lead = 200ms;
+    settings.followed_at = end;
+    const Made made = multiplex(lanes, settings);
+    CHECK(clock_end(made) < end - settings.lead);
+    CHECK(clock_end(made) > end - settings.lead - 40ms);
+    // Each counter is at its beginning again.
+    std::map<int, int> payloads;
+    for (std::size_t at = 0; at < made.bytes.size(); at += 188) {
+        const int pid = (made.bytes[at + 1] & 0x1F) << 8 | made.bytes[at + 2];
+        if ((made.bytes[at + 3] & 0x10) != 0) ++payloads[pid];
+    }
+    CHECK(payloads.size() == 4);
+    for (const auto& [pid, count] : payloads) CHECK(count % 16 == 0);
+    const auto report = measured(made.bytes);
+    CHECK(report.discontinuities == 0);
+    CHECK(report.clock_jumps == 0);
+    for (const auto& stream : report.streams) CHECK(stream.late == 0);
+    // A film that is damaged may go on after hours: that is no reason to fill them, or to be late.
+    settings.followed_at = end + 3h;
+    const Made gap = multiplex(lanes, settings);
+    CHECK(gap.bytes.size() < made.bytes.size() + 500 * 188);
+    for (const auto& stream : measured(gap.bytes).streams) CHECK(stream.late == 0);
 }
 
 TEST_CASE("the meter finds what is wrong with a stream", "[mux]") {

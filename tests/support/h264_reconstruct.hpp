@@ -1,7 +1,7 @@
 // What an H.264 stream looks like, by the letter of Rec. ITU-T H.264, clause 8: whoever writes the stream says what is
 // in each macroblock, and it is made sample by sample. Slow, and it shares nothing with the decoder but the standard's
-// tables. Frames and fields; and frames of pairs of macroblocks, as far as their writer goes: motion and raw samples, no
-// other intra prediction and no residual.
+// tables. Frames and fields; and frames of pairs of macroblocks, as far as their writer goes: motion and raw samples,
+// no other intra prediction and no residual.
 #pragma once
 
 #include <array>
