@@ -131,10 +131,11 @@ Coded encode(int width, int height, int frames, const std::function<void(x264_pa
         for (int c = 0; c < 3; ++c) {
             const int w = c == 0 ? width : width / 2, h = c == 0 ? height : height / 2;
             for (int y = 0; y < h; ++y) {
-                const std::uint8_t* row = made.img.plane[c] + y * made.img.i_stride[c];
-                // Chroma lies interleaved inside the encoder (NV12).
-                if (made.img.i_plane == 2 && c > 0) {
-                    row = made.img.plane[1] + y * made.img.i_stride[1];
+                // Chroma lies interleaved inside the encoder (NV12): two planes.
+                const bool interleaved = made.img.i_plane == 2 && c > 0;
+                const int plane = interleaved ? 1 : c;
+                const std::uint8_t* row = made.img.plane[plane] + y * made.img.i_stride[plane];
+                if (interleaved) {
                     for (int x = 0; x < w; ++x) picture.push_back(row[2 * x + c - 1]);
                 } else {
                     picture.insert(picture.end(), row, row + w);
