@@ -641,7 +641,7 @@ Status TransportMux::State::write(const Packet& packet) {
 Status TransportMux::State::finish() {
     for (Lane& lane : lanes_) send_gathered(lane);
     finishing_ = true;
-    if (settings_.followed_at) return send_last();
+    if (settings_.followed_at && begun_) return send_last();
     while (waiting()) WAVECREST_TRY(send_until(now_ + 10 * kMs));
     return {};
 }

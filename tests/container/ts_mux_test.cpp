@@ -195,6 +195,8 @@ TEST_CASE("what is followed ends where that begins", "[mux]") {
     const Made gap = multiplex(lanes, settings);
     CHECK(gap.bytes.size() < made.bytes.size() + 500 * 188);
     for (const auto& stream : measured(gap.bytes).streams) CHECK(stream.late == 0);
+    // Nothing is nothing.
+    CHECK(multiplex({Lane{lanes[0].track, {}}}, settings).bytes.empty());
 }
 
 TEST_CASE("the meter finds what is wrong with a stream", "[mux]") {
