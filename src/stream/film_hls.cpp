@@ -238,7 +238,8 @@ Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
     for (Packet& packet : waiting) cursor.carried.push_back(std::move(packet));
     WAVECREST_TRY(interleaver.drain());
     container::MuxSettings settings;
-    // Sound that is cut off with pictures comes as early as they do: not much earlier than its buffer holds.
+    // Sound is cut where the pictures are shown, and so at the end comes earlier than its decoder's buffer holds: less
+    // so, the shorter this is.
     settings.lead = base::from_seconds(0.2);
     for (const Packet& next : cursor.carried)
         settings.followed_at = std::min(settings.followed_at.value_or(Time::max()), next.dts);
