@@ -83,6 +83,8 @@ class MatroskaSource : public PacketSource {
     std::optional<CuePoint> cluster_at(std::uint64_t place);
     // The next cluster at or after `from`, with its time.
     std::optional<CuePoint> find_cluster(std::uint64_t from, std::uint64_t limit);
+    void go_to(std::uint64_t cluster);
+    Result<std::map<std::uint64_t, int>> leading_at(std::uint64_t cluster);
     void restart_clocks();
     std::vector<ByteSpan> pictures_of(TrackId id) const {
         std::vector<ByteSpan> pictures;
@@ -742,6 +744,47 @@ void MatroskaSource::find_duration() {
     }
 }
 
+void MatroskaSource::go_to(std::uint64_t cluster) {
+    at_ = cluster;
+    ended_ = false;
+    ready_.clear();
+    reached_ = Time{};
+    skip_.set({});
+    restart_clocks();
+}
+
+// How many pictures of each track come behind the first one from there on and are shown before it (an open group).
+Result<std::map<std::uint64_t, int>> MatroskaSource::leading_at(std::uint64_t cluster) {
+    struct Seen {
+        Time first{};
+        bool begun = false, done = false;
+    };
+    std::map<std::uint64_t, Seen> seen;
+    for (const MkvTrack& t : mkv_tracks_) {
+        if (t.info.kind == TrackKind::video) seen[t.number];
+    }
+    std::map<std::uint64_t, int> leading;
+    go_to(cluster);
+    const auto all_done = [&] { return std::all_of(seen.begin(), seen.end(), [](auto& s) { return s.second.done; }); };
+    for (std::size_t i = 0; i < kProbePackets && !ended_ && !all_done(); ++i) {
+        WAVECREST_TRY(read_more());
+        for (const Packet& packet : ready_) {
+            const auto found = seen.find(static_cast<std::uint64_t>(packet.track));
+            if (found == seen.end() || found->second.done) continue;
+            Seen& s = found->second;
+            if (!std::exchange(s.begun, true)) {
+                s.first = packet.pts;
+            } else if (packet.pts < s.first) {
+                ++leading[found->first];
+            } else {
+                s.done = true;
+            }
+        }
+        ready_.clear();
+    }
+    return leading;
+}
+
 Status MatroskaSource::seek(Time time) {
     if (!bytes_.source().seekable()) {
         return fail(skips_refused(bytes_.source()));
@@ -766,14 +809,6 @@ Status MatroskaSource::seek(Time time) {
     }
     const bool has_video =
         std::any_of(tracks_.begin(), tracks_.end(), [](const Track& t) { return t.kind == TrackKind::video; });
-    const auto go_to = [&](std::uint64_t where) {
-        at_ = where;
-        ended_ = false;
-        ready_.clear();
-        reached_ = Time{};
-        skip_.set({});
-        restart_clocks();
-    };
     // From there on the last picture that starts decoding; further back when there is none.
     std::uint64_t back = 4 << 20;
     const std::size_t told = problems_.size();
@@ -800,7 +835,12 @@ Status MatroskaSource::seek(Time time) {
         }
         problems_.resize(told);
         if (key || place <= first_cluster_) {
+            WAVECREST_TRY_ASSIGN(leading, leading_at(key_cluster));
+            problems_.resize(told);
             go_to(key_cluster);
+            for (MkvTrack& t : mkv_tracks_) {
+                if (t.decoding && key_cluster != first_cluster_) t.decoding->expect_leading(leading[t.number]);
+            }
             if (key) skip_.set(key, scaled(1));
             return {};
         }

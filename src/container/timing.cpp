@@ -45,7 +45,7 @@ Time DecodingTimes::next(Time pts) {
     waiting_.push(pts);
     if (!begun_) {
         begun_ = true;
-        last_ = pts - period_ * static_cast<std::int64_t>(depth_ + 1);
+        last_ = pts - period_ * (static_cast<std::int64_t>(depth_) + leading_ + 1);
     }
     Time dts = last_ + period_;
     if (waiting_.size() > depth_) {
@@ -61,11 +61,6 @@ Time DecodingTimes::next(Time pts) {
     dts = std::max(dts, last_ + Time(1));
     last_ = dts;
     return dts;
-}
-
-void DecodingTimes::restart() {
-    begun_ = false;
-    waiting_ = {};
 }
 
 Ratio rate_of_period(std::int64_t nanoseconds, double tolerance) {

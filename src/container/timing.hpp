@@ -49,10 +49,12 @@ class DecodingTimes {
     DecodingTimes(int depth, Time period) : depth_(static_cast<std::size_t>(depth)), period_(period) {}
     // Never later than `pts` as long as the depth suffices; where it doesn't, the depth grows.
     Time next(Time pts);
-    void restart();
+    // Before the first picture, where it isn't the first of all: behind it come so many that are shown before it.
+    void expect_leading(int pictures) { leading_ = pictures; }
 
   private:
     std::size_t depth_;
+    int leading_ = 0;
     Time period_;
     bool begun_ = false;
     Time last_{};

@@ -1,6 +1,7 @@
 // What one writer writes and its reader reads back: payload to the byte, times to the grid.
 #include <catch2/catch.hpp>
 #include <chrono>
+#include <map>
 
 #include "support/clips.hpp"
 #include "support/support.hpp"
@@ -222,6 +223,40 @@ TEST_CASE("skipping lands on the keyframe before", "[roundtrip]") {
                 } else {
                     CHECK((*packet)->pts <= expected);
                     CHECK((*packet)->pts + std::chrono::milliseconds(60) > expected);
+                }
+            }
+        }
+    }
+}
+
+TEST_CASE("behind a skip pictures have the decoding times of reading through", "[roundtrip]") {
+    const Lane closed = picture_lane(Codec::h264, 240), open = open_group_lane(240);
+    for (const Lane* lane : {&closed, &open}) {
+        for (const char* format : {"mp4", "matroska", "mpeg-ts"}) {
+            INFO(format << (lane == &open ? ", open groups" : ""));
+            const TempDir dir;
+            write_media(dir / "a", format, {*lane});
+            const auto opened = [&] {
+                auto media = container::open_media(
+                    std::make_shared<base::FileSource>(std::move(*base::FileSource::open(dir / "a"))));
+                REQUIRE(media);
+                return std::move(media->source);
+            };
+            std::map<Time, Time> decoded;
+            for (const Packet& packet : read_all_packets(*opened()).at(0).packets) decoded[packet.pts] = packet.dts;
+            REQUIRE(decoded.size() == 240);
+            const auto source = opened();
+            for (const double target : {7.3, 2.0, 4.1}) {
+                INFO("to " << target);
+                REQUIRE(source->seek(base::from_seconds(target)));
+                for (int i = 0; i < 60; ++i) {
+                    const auto packet = source->read();
+                    REQUIRE(packet);
+                    REQUIRE(*packet);
+                    INFO("picture " << i << " at " << base::to_seconds((*packet)->pts));
+                    REQUIRE(decoded.count((*packet)->pts) == 1);
+                    CHECK(base::to_seconds((*packet)->dts) ==
+                          Approx(base::to_seconds(decoded[(*packet)->pts])).margin(0.0011));
                 }
             }
         }
