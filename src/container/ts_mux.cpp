@@ -26,11 +26,12 @@ constexpr std::int64_t kTicks = 27'000'000, kMs = kTicks / 1000;
 const std::int64_t kStart = base::to_ticks(kTransportStart, 90'000) * 300;
 constexpr std::int64_t kTablesEvery = 100 * kMs, kClockEvery = 25 * kMs;
 // Everything is there so long before it is decoded. A receiver takes packets between two clock references to come
-// evenly; at a variable rate they don't quite, which may move them by the time between references.
-constexpr std::int64_t kMargin = 42 * kMs;
+// evenly; at a variable rate they don't quite, which may move them by the time between references. For the same reason
+// what is decoded is taken to leave its buffer a little later.
+constexpr std::int64_t kMargin = 42 * kMs, kDoubt = 5 * kMs;
 constexpr std::int64_t kSoundLead = 400 * kMs, kTextLead = 300 * kMs;
 // Where another mux's packets follow, so much of the time before them is for the last packets.
-constexpr std::int64_t kLastHeld = 50 * kMs, kLongestGap = 10'000 * kMs;
+constexpr std::int64_t kLastHeld = 50 * kMs, kLongestGap = 10'000 * kMs, kLastSlot = kMs / 5;
 // The rate is decided anew that often. It is somewhat above what is needed, for tables and clocks.
 constexpr std::int64_t kDecideEvery = 10 * kMs;
 constexpr double kHeadroom = 1.04;
@@ -149,6 +150,7 @@ struct Lane {
         return static_cast<double>(unit.bytes.size() - unit.sent) >
                transport.drain * static_cast<double>(unit.deadline - now);
     }
+    bool full() const { return buffer > 0 && held_bytes + 184 > buffer && held_bytes > 0; }
     void decode_until(std::int64_t now) {
         while (!held.empty() && held.front().first <= now) {
             held_bytes -= held.front().second;
@@ -265,6 +267,7 @@ struct TransportMux::State {
     std::int64_t ticks(Time time) const { return base::to_ticks(time - origin_, 90'000) * 300 + kStart; }
     Time time_of(std::int64_t clock) const { return base::from_ticks(clock - kStart, kTicks) + origin_; }
 
+    void hold(const Packet& packet);
     Status write(const Packet& packet);
     Status finish();
     void queue(Lane& lane, ByteSpan data, std::int64_t pts, std::int64_t dts, bool key);
@@ -367,32 +370,10 @@ void TransportMux::State::queue_tables() {
     if (!settings_.title.empty()) put_table(kSdtPid, write_sdt(kProgram, settings_.title), table_continuity_[1], mark);
 }
 
-// All that is left, evenly, before another mux begins; the buffers that this fills aren't looked at: what drains them
-// comes by that one. Then tables, until their counters are at their beginning, too, and the clock up to that time.
+// All that is left, evenly, before another mux begins; with tables until their counters are at their beginning, too,
+// and the clock up to that time. What a decoder has no room for waits as long as it can.
 Status TransportMux::State::send_last() {
     constexpr std::size_t kCounts = 16;
-    std::size_t count = tables_.size() + 3 * kCounts;
-    for (const Lane& lane : lanes_) {
-        for (const Unit& unit : lane.units) count += (unit.bytes.size() - unit.sent) / 184 + 1;
-        count += kCounts;
-    }
-    slot_ = std::max<std::int64_t>(1, std::min(end_ - now_, kLastHeld) / static_cast<std::int64_t>(count));
-    const auto clocks_until = [&](std::int64_t end) -> Status {
-        while (next_clock_ < end) {
-            now_ = std::max(now_, next_clock_);
-            WAVECREST_TRY(send_clock());
-        }
-        return {};
-    };
-    while (waiting()) {
-        WAVECREST_TRY(clocks_until(now_));
-        Lane* first = nullptr;
-        for (Lane& lane : lanes_) {
-            if (!lane.units.empty() && (first == nullptr || lane.units.front().dts < first->units.front().dts))
-                first = &lane;
-        }
-        WAVECREST_TRY(send_from(*first));
-    }
     bool mark = false;
     for (std::size_t i = 0; i < kCounts; ++i) {
         if (table_continuity_[0] != 0) put_table(kPatPid, write_pat(kProgram, kPmtPid), table_continuity_[0], mark);
@@ -401,7 +382,45 @@ Status TransportMux::State::send_last() {
         if (table_continuity_[1] != 0)
             put_table(kSdtPid, write_sdt(kProgram, settings_.title), table_continuity_[1], mark);
     }
-    for (; !tables_.empty(); tables_.pop_front()) WAVECREST_TRY(send(tables_.front().first, tables_.front().second));
+    const auto clocks_until = [&](std::int64_t end) -> Status {
+        while (next_clock_ < end) {
+            now_ = std::max(now_, next_clock_);
+            WAVECREST_TRY(send_clock());
+        }
+        return {};
+    };
+    const std::int64_t end = std::min(end_, now_ + kLastHeld);
+    bool waited = false;
+    while (waiting() || !tables_.empty()) {
+        WAVECREST_TRY(clocks_until(now_));
+        std::size_t count = tables_.size();
+        for (Lane& lane : lanes_) {
+            lane.decode_until(now_ - kDoubt);
+            for (const Unit& unit : lane.units) count += (unit.bytes.size() - unit.sent) / 184 + 1;
+            if (!lane.units.empty()) count += kCounts;  // what is left is cut smaller for its counter
+        }
+        slot_ = std::max<std::int64_t>(1, (end - now_) / static_cast<std::int64_t>(count + 2));
+        Lane *first = nullptr, *held = nullptr;
+        for (Lane& lane : lanes_) {
+            if (lane.units.empty()) continue;
+            Lane*& best = lane.full() ? held : first;
+            if (best == nullptr || lane.units.front().dts < best->units.front().dts) best = &lane;
+        }
+        if (first == nullptr && tables_.empty() && now_ + static_cast<std::int64_t>(count) * kLastSlot < end) {
+            now_ += kLastSlot;
+            waited = true;
+            continue;
+        }
+        // What comes behind a wait isn't to look as if it had come during it.
+        if (std::exchange(waited, false)) WAVECREST_TRY(send_clock());
+        if (first == nullptr && !tables_.empty()) {
+            const auto [bytes, group] = std::move(tables_.front());
+            tables_.pop_front();
+            WAVECREST_TRY(send(bytes, group));
+        } else {
+            WAVECREST_TRY(send_from(first != nullptr ? *first : *held));
+        }
+    }
     // Not through a gap of hours, in a damaged film.
     return clocks_until(std::min(end_, now_ + kLongestGap));
 }
@@ -411,7 +430,7 @@ Status TransportMux::State::send_last() {
 std::size_t TransportMux::State::next_piece(const Lane& lane) const {
     const Unit& unit = lane.units.front();
     const std::size_t rest = unit.bytes.size() - unit.sent;
-    if (!finishing_ || !settings_.followed_at || lane.units.size() > 1) return rest;
+    if (!finishing_ || !settings_.until || lane.units.size() > 1) return rest;
     std::size_t packets = (rest + 183) / 184;
     packets += (16 - (static_cast<std::size_t>(lane.continuity) + packets) % 16) % 16;
     return packets <= rest ? (rest + packets - 1) / packets : rest;
@@ -501,8 +520,7 @@ std::int64_t TransportMux::State::next_event(std::int64_t now) const {
         if (lane.units.empty()) continue;
         std::int64_t at = std::max(lane.units.front().release, now);
         if (!lane.pressed(now)) at = std::max(at, lane.transport.ready(now));
-        if (lane.buffer > 0 && lane.held_bytes + 184 > lane.buffer && !lane.held.empty())
-            at = std::max(at, lane.held.front().first);
+        if (lane.full()) at = std::max(at, lane.held.front().first + kDoubt);
         if (!tables_.empty() && &lane == &lanes_[clock_lane_]) at = std::max(at, tables_buffer_.ready(now));
         next = std::min(next, at);
     }
@@ -511,7 +529,7 @@ std::int64_t TransportMux::State::next_event(std::int64_t now) const {
 
 Status TransportMux::State::send_until(std::int64_t end) {
     while (now_ < end) {
-        for (Lane& lane : lanes_) lane.decode_until(now_);
+        for (Lane& lane : lanes_) lane.decode_until(now_ - kDoubt);
         // A keyframe has tables in front, so that receivers can begin there.
         const Lane& clock_lane = lanes_[clock_lane_];
         const bool key_next = !clock_lane.units.empty() && clock_lane.units.front().sent == 0 &&
@@ -542,9 +560,7 @@ Status TransportMux::State::send_until(std::int64_t end) {
             if (&lane == &clock_lane && key_next && !tables_.empty()) continue;
             if (unit.release > now_ || (!lane.transport.takes(now_) && !lane.pressed(now_))) continue;
             // A picture larger than the buffer it claims has to be sent all the same.
-            if (lane.buffer > 0 && lane.held_bytes + 184 > lane.buffer && lane.held_bytes > 0 &&
-                lane.held.front().first < unit.dts)
-                continue;
+            if (lane.full() && lane.held.front().first < unit.dts) continue;
             if (first == nullptr || unit.deadline < first->units.front().deadline) first = &lane;
         }
         if (first != nullptr) {
@@ -589,6 +605,15 @@ void TransportMux::State::send_gathered(Lane& lane) {
     lane.gathered.clear();
 }
 
+void TransportMux::State::hold(const Packet& packet) {
+    const auto found =
+        std::find_if(lanes_.begin(), lanes_.end(), [&](const Lane& l) { return l.track.id == packet.track; });
+    if (found == lanes_.end()) return;
+    const auto size = static_cast<std::int64_t>(elementary(*found, packet).size());
+    found->held.emplace_back(ticks(packet.dts), size);
+    found->held_bytes += size;
+}
+
 Status TransportMux::State::write(const Packet& packet) {
     const auto found =
         std::find_if(lanes_.begin(), lanes_.end(), [&](const Lane& l) { return l.track.id == packet.track; });
@@ -598,8 +623,8 @@ Status TransportMux::State::write(const Packet& packet) {
         begun_ = true;
         // Moved by whole seconds, so that no grid is lost.
         while (packet.dts < origin_ - std::chrono::seconds(1)) origin_ -= std::chrono::seconds(1);
-        now_ = slots_from_ = ticks(packet.dts) - lead();
-        if (settings_.followed_at) end_ = ticks(*settings_.followed_at) - lead();
+        now_ = slots_from_ = settings_.from ? ticks(*settings_.from) : ticks(packet.dts) - lead();
+        if (settings_.until) end_ = ticks(*settings_.until);
         next_tables_ = next_clock_ = next_decision_ = now_;
     }
     if (lane.track.kind == TrackKind::video && lane.buffer == 0 && packet.key &&
@@ -641,7 +666,7 @@ Status TransportMux::State::write(const Packet& packet) {
 Status TransportMux::State::finish() {
     for (Lane& lane : lanes_) send_gathered(lane);
     finishing_ = true;
-    if (settings_.followed_at && begun_) return send_last();
+    if (settings_.until && begun_) return send_last();
     while (waiting()) WAVECREST_TRY(send_until(now_ + 10 * kMs));
     return {};
 }
@@ -649,6 +674,9 @@ Status TransportMux::State::finish() {
 TransportMux::TransportMux(std::vector<Track> tracks, MuxSettings settings, MuxOut out)
     : state_(std::make_unique<State>(std::move(tracks), std::move(settings), std::move(out))) {}
 TransportMux::~TransportMux() = default;
+void TransportMux::hold(const Packet& packet) {
+    state_->hold(packet);
+}
 Status TransportMux::write(const Packet& packet) {
     return state_->write(packet);
 }

@@ -22,11 +22,12 @@ struct MuxSettings {
     std::string title;          // of the program; may be empty
     std::int64_t rate_bps = 0;  // of all packets, null packets filling it up; 0: as much as is needed at each moment
     Time lead = base::from_seconds(0.7);  // data of pictures comes at most so long before they are decoded
-    // At a variable rate: what another mux makes follows (segments of HLS), beginning with this decoding time. All is
-    // sent before the clock at which that begins with the same lead; and continuity counters end where they begin: else
-    // its first packets may look like ones sent twice, which receivers drop (2.4.3.3). Tracks with nothing at the end
-    // are left out.
-    std::optional<Time> followed_at{};
+    // At a variable rate, for what is made in pieces by one mux after the other (segments of HLS): the clock that it
+    // begins with, and that by which all is sent, when the next one begins. Continuity counters end where they begin:
+    // else the next one's first packets may look like ones sent twice, which receivers drop (2.4.3.3); tracks with
+    // nothing at the end are left out.
+    std::optional<Time> from{};  // none: `lead` before the first decoding time
+    std::optional<Time> until{};
 };
 
 struct MuxedPacket {
@@ -51,6 +52,8 @@ class TransportMux {
     TransportMux(std::vector<Track> tracks, MuxSettings settings, MuxOut out);
     ~TransportMux();
 
+    // Before the first is written, with `from`: sound that the mux before has sent and its decoder holds still.
+    void hold(const Packet& packet);
     // Passes on all that is due before what may still come. Fails (kind input) on frames that have no form in a
     // transport stream, and as `out` does.
     Status write(const Packet& packet);

@@ -23,6 +23,9 @@ constexpr std::size_t kMostLooked = 4000;  // packets read for a keyframe
 // Other tracks lie so far from the pictures they belong to, at most.
 constexpr Time kInterleaving = std::chrono::seconds(4);
 // Subtitles are sparse: so much further is looked for them.
+// What is sent comes so long before it is decoded at most. Where one segment ends and the next begins, sound is there
+// for less: what decoders of stereo AAC have room for at 320 kbit/s.
+constexpr Time kLead = std::chrono::milliseconds(200), kSoundLead = std::chrono::milliseconds(60);
 constexpr Time kWordsLate = std::chrono::seconds(1);
 
 class Collect : public PacketSink {
@@ -95,10 +98,10 @@ Status FilmHls::find_segments() {
     WAVECREST_TRY_ASSIGN(source, reopen());
     const auto picture =
         std::find_if(tracks_.begin(), tracks_.end(), [](const Track& t) { return t.kind == TrackKind::video; });
-    std::vector<Time> starts;
+    std::vector<Start> starts;
     for (Time at{}; at < duration_; at += kSegment) {
         if (picture == tracks_.end()) {
-            starts.push_back(at);
+            starts.push_back({at, at - kSoundLead});
             continue;
         }
         if (!starts.empty() && at > Time{}) WAVECREST_TRY(source->seek(at));
@@ -108,8 +111,8 @@ Status FilmHls::find_segments() {
             if (packet->track != picture->id || !packet->key || packet->hidden) continue;
             // A sliver at the end is no segment of its own.
             if (starts.empty() ||
-                (packet->pts >= starts.back() + kSegment / 4 && packet->pts + kSegment / 4 < duration_))
-                starts.push_back(packet->pts);
+                (packet->pts >= starts.back().shown + kSegment / 4 && packet->pts + kSegment / 4 < duration_))
+                starts.push_back({packet->pts, packet->dts - kLead});
             break;
         }
         if (starts.empty())
@@ -122,7 +125,7 @@ Status FilmHls::find_segments() {
     cursor->source = std::move(source);
     cursor->next = kNowhere;
     cursors_.push_back(std::move(cursor));
-    end_ = std::max(duration_, starts_.back() + base::from_seconds(0.04));
+    end_ = std::max(duration_, starts_.back().shown + base::from_seconds(0.04));
     return {};
 }
 
@@ -140,7 +143,7 @@ Result<std::string> FilmHls::list_of(const std::string& stem, const char* extens
     list.on_demand = list.ended = true;
     list.target_s = 1;
     for (std::size_t i = 0; i < starts_.size(); ++i) {
-        const Time length = (i + 1 < starts_.size() ? starts_[i + 1] : end_) - starts_[i];
+        const Time length = (i + 1 < starts_.size() ? starts_[i + 1].shown : end_) - starts_[i].shown;
         // 4.3.3.1: no segment, rounded, is longer.
         list.target_s = std::max<std::int64_t>(list.target_s, std::llround(base::to_seconds(length)));
         list.segments.push_back({fmt::format("{}-{}.{}{}", stem, i, extension, query), length, false});
@@ -171,14 +174,21 @@ Result<std::unique_ptr<FilmHls::Cursor>> FilmHls::cursor_at(std::size_t number) 
     if (number == 0) return cursor;
     // From a keyframe before it: what is decoded behind the segment's first picture but shown before it (an open group)
     // belongs to it, and is left out by readers that begin with that picture.
-    WAVECREST_TRY(cursor->source->seek(std::max(starts_[number] - base::from_seconds(0.5), starts_[number - 1])));
+    const Start& start = starts_[number];
+    const Time before = std::min(start.shown - base::from_seconds(0.5), start.clock);
+    WAVECREST_TRY(cursor->source->seek(std::max(before, starts_[number - 1].shown)));
     return cursor;
 }
 
 Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
-    const Time from = starts_[number];
     const bool last = number + 1 == starts_.size();
-    const Time to = last ? Time::max() : starts_[number + 1];
+    const Time from = starts_[number].shown, to = last ? Time::max() : starts_[number + 1].shown;
+    // Sound is cut by the clock, not where pictures are: all of a segment is sent before the next one's clock begins,
+    // and sound that is heard with its last pictures would be there too early.
+    const Time sound_from = number == 0 ? Time::min() : starts_[number].clock + kSoundLead;
+    const Time next_clock = last ? Time::max() : starts_[number + 1].clock;
+    const Time sound_to = last ? Time::max() : next_clock + kSoundLead;
+    std::vector<Packet> held;  // of the segment before, when this one's clock begins
     Collect sink;
     container::Interleaver interleaver(sink, tracks_, Time{});
     const bool has_picture =
@@ -220,15 +230,16 @@ Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
                 continue;
             }
         } else {
-            // Sound is cut where the pictures are.
-            if (packet.pts < from && number > 0) continue;
-            if (packet.pts >= to) {
-                done[index] = true;
-                cursor.carried.push_back(std::move(packet));
-            } else {
+            if (packet.pts < sound_from) {
+                if (packet.pts >= starts_[number].clock) held.push_back(std::move(packet));
+                continue;
+            }
+            if (packet.pts >= next_clock) cursor.carried.push_back(packet);
+            if (packet.pts < sound_to) {
                 WAVECREST_TRY(interleaver.write(std::move(packet)));
                 continue;
             }
+            done[index] = true;
         }
         if (std::all_of(done.begin(), done.end(), [](bool d) { return d; }) &&
             (words_.empty() || reached > to + kWordsLate))
@@ -238,16 +249,15 @@ Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
     for (Packet& packet : waiting) cursor.carried.push_back(std::move(packet));
     WAVECREST_TRY(interleaver.drain());
     container::MuxSettings settings;
-    // Sound is cut where the pictures are shown, and so at the end comes earlier than its decoder's buffer holds: less
-    // so, the shorter this is.
-    settings.lead = base::from_seconds(0.2);
-    for (const Packet& next : cursor.carried)
-        settings.followed_at = std::min(settings.followed_at.value_or(Time::max()), next.dts);
+    settings.lead = kLead;
+    if (number > 0) settings.from = starts_[number].clock;
+    if (!last) settings.until = next_clock;
     ByteVector out;
     container::TransportMux mux(tracks_, settings, [&](const container::MuxedPacket& packet) -> Status {
         out.insert(out.end(), packet.bytes.begin(), packet.bytes.end());
         return {};
     });
+    for (const Packet& packet : held) mux.hold(packet);
     for (const Packet& packet : sink.packets) WAVECREST_TRY(mux.write(packet));
     WAVECREST_TRY(mux.finish());
     cursor.next = number + 1;

@@ -42,6 +42,10 @@ class FilmHls {
   private:
     // A reading that has got to the beginning of a segment: players ask for one after the other.
     struct Cursor;
+    struct Start {
+        Time shown{};  // its keyframe
+        Time clock{};  // when sending it begins
+    };
     struct Made {
         std::size_t number = 0;
         Bytes bytes;
@@ -63,7 +67,7 @@ class FilmHls {
     Time duration_{};
 
     std::mutex mutex_;
-    std::vector<Time> starts_;                    // of the segments: times of keyframes
+    std::vector<Start> starts_;                   // of the segments
     Time end_{};                                  // of the last
     std::list<std::unique_ptr<Cursor>> cursors_;  // the latest used in front
     std::deque<Made> recent_;                     // segments

@@ -174,10 +174,12 @@ TEST_CASE("what is followed ends where that begins", "[mux]") {
     }
     container::MuxSettings settings;
     settings.lead = 200ms;
-    settings.followed_at = end;
+    settings.from = -500ms;
+    settings.until = end - settings.lead;
     const Made made = multiplex(lanes, settings);
-    CHECK(clock_end(made) < end - settings.lead);
-    CHECK(clock_end(made) > end - settings.lead - 40ms);
+    CHECK(made.due.front() == *settings.from);
+    CHECK(clock_end(made) < *settings.until);
+    CHECK(clock_end(made) > *settings.until - 40ms);
     // Each counter is at its beginning again.
     std::map<int, int> payloads;
     for (std::size_t at = 0; at < made.bytes.size(); at += 188) {
@@ -191,7 +193,7 @@ TEST_CASE("what is followed ends where that begins", "[mux]") {
     CHECK(report.clock_jumps == 0);
     for (const auto& stream : report.streams) CHECK(stream.late == 0);
     // A film that is damaged may go on after hours: that is no reason to fill them, or to be late.
-    settings.followed_at = end + 3h;
+    settings.until = end + 3h;
     const Made gap = multiplex(lanes, settings);
     CHECK(gap.bytes.size() < made.bytes.size() + 500 * 188);
     for (const auto& stream : measured(gap.bytes).streams) CHECK(stream.late == 0);

@@ -635,11 +635,11 @@ void add_captions(Lane& lane, const std::vector<Caption>& captions) {
     lane.track.closed_captions = true;
 }
 
-Lane sound_lane(Codec codec, double seconds, TrackId id) {
+Lane sound_lane(Codec codec, double seconds, TrackId id, int aac_bps) {
     const auto samples = static_cast<std::int64_t>(seconds * kRate);
     Lane lane;
     if (codec == Codec::aac) {
-        auto encoder = codec::make_aac_encoder(kRate, 2, 128'000);
+        auto encoder = codec::make_aac_encoder(kRate, 2, aac_bps);
         REQUIRE(encoder);
         lane = ours(std::move(*encoder), samples, 2);
     } else if (codec == Codec::ac3) {

@@ -32,7 +32,7 @@ struct Caption {
 };
 void add_captions(Lane& lane, const std::vector<Caption>& captions);
 // A tone of this length at 48 kHz stereo (AC-3: 5.1), from time 0; encoder delay before it.
-Lane sound_lane(Codec codec, double seconds, TrackId id = 2);
+Lane sound_lane(Codec codec, double seconds, TrackId id = 2, int aac_bps = 128'000);
 // Sound of 5.1 at 48 kHz whose every speaker has a tone of its own: AAC, Opus, Vorbis or FLAC. Speakers are in the
 // order of media::Speakers.
 Lane surround_lane(Codec codec, double seconds, TrackId id = 2);
