@@ -243,7 +243,8 @@ TEST_CASE("behind a skip pictures have the decoding times of reading through", "
                 return std::move(media->source);
             };
             std::map<Time, Time> decoded;
-            for (const Packet& packet : read_all_packets(*opened()).at(0).packets) decoded[packet.pts] = packet.dts;
+            const auto all = read_all_packets(*opened());
+            for (const Packet& packet : all.at(0).packets) decoded[packet.pts] = packet.dts;
             REQUIRE(decoded.size() == 240);
             const auto source = opened();
             for (const double target : {7.3, 2.0, 4.1}) {
