@@ -260,11 +260,14 @@ std::shared_ptr<Frame> PictureBuffer::begin(const Sps& sps, const SliceHeader& s
     return current_;
 }
 
-std::vector<std::shared_ptr<Frame>> PictureBuffer::references() const {
-    std::vector<std::shared_ptr<Frame>> all;
-    std::copy_if(frames_.begin(), frames_.end(), std::back_inserter(all),
-                 [](const std::shared_ptr<Frame>& frame) { return frame->is_reference(); });
-    return all;
+void PictureBuffer::hold(const std::vector<Reference> (&lists)[2], std::vector<std::shared_ptr<Frame>>& held) const {
+    for (const auto& frame : frames_) {
+        const auto names = [&](const std::vector<Reference>& list) {
+            return std::any_of(list.begin(), list.end(), [&](const Reference& r) { return r.frame == frame.get(); });
+        };
+        if ((names(lists[0]) || names(lists[1])) && std::find(held.begin(), held.end(), frame) == held.end())
+            held.push_back(frame);
+    }
 }
 
 void PictureBuffer::make_lists(const Sps& sps, const SliceHeader& slice, std::vector<Reference> (&lists)[2]) {

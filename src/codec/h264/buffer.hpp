@@ -32,8 +32,8 @@ class PictureBuffer {
     std::shared_ptr<Frame> half() const { return current_; }
     // To copy from where something is missing; null: nothing has been decoded yet.
     const std::shared_ptr<Frame>& latest() const { return latest_; }
-    // All that may be referred to, but for the current one.
-    std::vector<std::shared_ptr<Frame>> references() const;
+    // Adds the frames that these lists name to `held`, but for the current one, and each once.
+    void hold(const std::vector<Reference> (&lists)[2], std::vector<std::shared_ptr<Frame>>& held) const;
 
   private:
     std::shared_ptr<Frame> allocate(const bitstream::h264::Sps& sps, bool reference);

@@ -15,8 +15,8 @@ std::size_t block8_of(int block) {
 
 // Whether two blocks move differently (8.7.2.1, bS 1); `most` quarters of a row are a difference.
 bool moves_differently(const Macroblock& p, int p_block, const Macroblock& q, int q_block, int most) {
-    const std::int32_t p0 = p.ref_picture[0][block8_of(p_block)], p1 = p.ref_picture[1][block8_of(p_block)];
-    const std::int32_t q0 = q.ref_picture[0][block8_of(q_block)], q1 = q.ref_picture[1][block8_of(q_block)];
+    const int p0 = p.ref_picture[0][block8_of(p_block)], p1 = p.ref_picture[1][block8_of(p_block)];
+    const int q0 = q.ref_picture[0][block8_of(q_block)], q1 = q.ref_picture[1][block8_of(q_block)];
     const bool straight = p0 == q0 && p1 == q1, crossed = p0 == q1 && p1 == q0;
     if (!straight && !crossed) return true;
     const auto far = [&](std::size_t lp, std::size_t lq) {

@@ -159,6 +159,7 @@ class H264Decoder : public media::VideoDecoder {
         coded.slice.weighted = header->type == avc::SliceType::p   ? pps->second.weighted_p ? 1 : 0
                                : header->type == avc::SliceType::b ? pps->second.weighted_b
                                                                    : 0;
+        buffer_.hold(lists, job_->held);
         for (int list = 0; list < 2; ++list) coded.slice.lists[list] = std::move(lists[list]);
         prepare_samples(coded.slice, *frame_, job_->work.adaptive);
         return {};
@@ -186,7 +187,6 @@ class H264Decoder : public media::VideoDecoder {
         job_->frame = frame_;
         job_->first = first_;
         job_->latest = buffer_.latest();
-        job_->held = buffer_.references();
         Work& work = job_->work;
         work.frame = frame_.get();
         work.structure = !first_.field ? kFrame : first_.bottom ? kBottom : kTop;

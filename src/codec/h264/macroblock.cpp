@@ -1,6 +1,8 @@
 // The slice data and macroblock layers (7.3.4, 7.3.5).
 #include <algorithm>
+#include <bit>
 #include <cstdlib>
+#include <cstring>
 
 #include "codec/h264/slice.hpp"
 
@@ -151,9 +153,9 @@ bool SliceParser::parse_pcm() {
     }
     constexpr std::size_t kSamples = 384;
     if (samples.size() < kSamples) return false;
-    auto& store = work_->coefficients_of(work_->row_of(row_));
-    mb_->coefficients = static_cast<std::uint32_t>(store.size());
-    store.insert(store.end(), samples.begin(), samples.begin() + kSamples);
+    RowCoefficients& store = work_->coefficients_of(work_->row_of(row_));
+    std::copy_n(samples.begin(), kSamples, store.add(*work_->pieces, mb_->coefficients));
+    store.keep(kSamples);
     if (pps_->cabac) {
         cabac_.start(samples.subspan(kSamples));
     } else {
@@ -217,7 +219,7 @@ bool SliceParser::read_vector(int list, const Partition& p, Vector predicted) {
     for (int c = 0; c < 2; ++c) delta[c] = pps_->cabac ? cabac_mvd(list, c, p.x, p.y) : bits_.se();
     if (std::abs(delta[0]) > 16384 || std::abs(delta[1]) > 16384) return false;
     if (pps_->cabac) {
-        auto& mvds = mvds_[static_cast<std::size_t>(index_)][static_cast<std::size_t>(list)];
+        auto& mvds = differences_of(index_)[static_cast<std::size_t>(list)];
         for (int y = p.y; y < p.y + p.height; ++y) {
             for (int x = p.x; x < p.x + p.width; ++x) {
                 for (std::size_t c = 0; c < 2; ++c) {
@@ -379,12 +381,23 @@ bool SliceParser::parse_residual() {
         return true;
     }
     if (!next_qp(pps_->cabac ? cabac_qp_delta() : bits_.se())) return false;
-    auto& store = work_->coefficients_of(work_->row_of(row_));
-    mb_->coefficients = static_cast<std::uint32_t>(store.size());
-    store.resize(store.size() + 384);  // all of them 0
-    std::int16_t* next = store.data() + mb_->coefficients;
-    const bool ok = (mb_->kind == Kind::intra16 ? parse_intra16_luma(next) : parse_luma(next)) && parse_chroma(next);
-    store.resize(static_cast<std::size_t>(next - store.data()));
+    RowCoefficients& store = work_->coefficients_of(work_->row_of(row_));
+    std::int16_t* const begin = store.add(*work_->pieces, mb_->coefficients);
+    std::int16_t* next = begin;
+    // Blocks that are there, one after the other; of those with the first coefficient alone, that.
+    bool ok = false;
+    if (mb_->kind == Kind::intra16) {
+        std::int16_t* const chroma = begin + 16 * 16;
+        ok = parse_intra16_luma(begin) && parse_chroma(chroma);
+        pack(begin, 0, 16, next);
+        pack(chroma, 16, 24, next);
+    } else {
+        ok = parse_luma(next);
+        const std::int16_t* const chroma = next;
+        ok = ok && parse_chroma(next);
+        pack(chroma, 16, 24, next);
+    }
+    store.keep(static_cast<std::size_t>(next - begin));
     for (std::size_t b = 0; b < 16; ++b) {
         if (mb_->coded[b] != 0) mb_->filled = static_cast<std::uint16_t>(mb_->filled | 1u << b);
     }
@@ -398,7 +411,22 @@ bool SliceParser::parse_residual() {
     return ok;
 }
 
-// Blocks with coefficients, one after the other.
+// Moves blocks that lie in their places, the first at `from`, to where they are kept.
+void SliceParser::pack(const std::int16_t* from, int first, int end, std::int16_t*& to) const {
+    for (std::uint32_t left = mb_->nonzero >> first & ((1u << (end - first)) - 1); left != 0; left &= left - 1) {
+        const int block = std::countr_zero(left);
+        const std::int16_t* const its = from + 16 * block;
+        if ((mb_->only_dc >> (first + block) & 1) != 0) {
+            *to++ = *its;
+            continue;
+        }
+        std::int16_t all[16];
+        std::memcpy(all, its, sizeof all);
+        std::memcpy(to, all, sizeof all);
+        to += 16;
+    }
+}
+
 bool SliceParser::parse_luma(std::int16_t*& next) {
     const bool intra = mb_->intra();
     const int field = mb_->field ? 1 : 0;
@@ -434,7 +462,7 @@ bool SliceParser::parse_luma(std::int16_t*& next) {
             if (total == 0) continue;
             mb_->nonzero |= 1u << (4 * b8);
             if (first_alone) mb_->only_dc |= 1u << (4 * b8);
-            next += 64;
+            next += first_alone ? 1 : 64;
             continue;
         }
         for (int k = 0; k < 4; ++k) {
@@ -450,7 +478,7 @@ bool SliceParser::parse_luma(std::int16_t*& next) {
             mb_->coded[static_cast<std::size_t>(y * 4 + x)] = static_cast<std::uint8_t>(count);
             mb_->nonzero |= 1u << (4 * b8 + k);
             if (only_first_) mb_->only_dc |= 1u << (4 * b8 + k);
-            next += 16;
+            next += only_first_ ? 1 : 16;
         }
     }
     return true;
@@ -458,12 +486,10 @@ bool SliceParser::parse_luma(std::int16_t*& next) {
 
 constexpr std::int32_t kUnscaled[16] = {1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1};
 
-// All sixteen blocks, whether there is something in them or not.
-bool SliceParser::parse_intra16_luma(std::int16_t*& next) {
+// All sixteen blocks, each in its place.
+bool SliceParser::parse_intra16_luma(std::int16_t* blocks) {
     const int field = mb_->field ? 1 : 0;
     const std::int32_t* const scale = scales_->small[0][mb_->qp].data();
-    std::int16_t* const blocks = next;
-    next += 16 * 16;
     std::int16_t dc[16] = {};
     int count = 0;
     if (!pps_->cabac) {
@@ -512,14 +538,12 @@ bool SliceParser::parse_intra16_luma(std::int16_t*& next) {
     return true;
 }
 
-// All eight blocks, where there is something in any.
-bool SliceParser::parse_chroma(std::int16_t*& next) {
+// All eight blocks, each in its place.
+bool SliceParser::parse_chroma(std::int16_t* blocks) {
     static constexpr std::uint8_t kPlain[16] = {0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15};
     const int chroma = mb_->pattern >> 4, field = mb_->field ? 1 : 0;
     if (chroma == 0) return true;
     const std::size_t first_list = mb_->intra() ? 1 : 4;
-    std::int16_t* const blocks = next;
-    next += 8 * 16;
     for (int c = 0; c < 2; ++c) {
         const std::int32_t dc_scale = scales_->small[first_list + static_cast<std::size_t>(c)][mb_->chroma_qp[c]][0];
         std::int16_t dc[16] = {};

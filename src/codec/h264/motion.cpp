@@ -114,7 +114,7 @@ SliceParser::Colocated SliceParser::colocated(int block) const {
         return frame.motion.blocks.data() + static_cast<std::size_t>(row * columns + x_) * 4;
     };
     int row = row_, place = line;
-    const bool of_field = frame.field_pair || (frame.adaptive && blocks_of(pair)->field);
+    const bool of_field = frame.field_pair || (frame.adaptive && blocks_of(pair)->field());
     if (mb_->field) {
         if (of_field) {
             int parity = row_ & 1;
@@ -133,8 +133,9 @@ SliceParser::Colocated SliceParser::colocated(int block) const {
     }
     const Motion::Block8& other = blocks_of(row)[place / 8 * 2 + x / 2];
     found.field = of_field;
-    found.ref = other.ref();
-    if (found.ref < 0) return found;
+    if (other.intra()) return found;
+    found.intra = false;
+    found.first = other.flag != 0;
     found.slot = other.slot;
     found.structure = other.structure;
     found.mv = frame.motion.vectors[static_cast<std::size_t>(row * columns + x_) * frame.motion.each() +
@@ -196,7 +197,7 @@ void SliceParser::direct_spatial(int blocks) {
             bool still = false;
             if (short_term && !none) {
                 const Colocated col = colocated(count == 1 ? block8 : q.y * 4 + q.x);
-                still = col.ref == 0 && col.mv.x >= -1 && col.mv.x <= 1 && col.mv.y >= -1 && col.mv.y <= 1;
+                still = !col.intra && col.first && col.mv.x >= -1 && col.mv.x <= 1 && col.mv.y >= -1 && col.mv.y <= 1;
             }
             for (int list = 0; list < 2; ++list)
                 set_motion(list, q, refs[list] < 0 || (refs[list] == 0 && still) ? Vector{} : mvs[list]);
@@ -215,7 +216,7 @@ void SliceParser::direct_temporal(int blocks) {
             const Partition q = count == 1 ? p : Partition{p.x + sub % 2, p.y + sub / 2, 1, 1};
             const Colocated col = colocated(count == 1 ? block8 : q.y * 4 + q.x);
             int ref0 = 0;
-            if (col.ref >= 0) {
+            if (!col.intra) {
                 const int structure = col.structure;
                 const auto& list = slice_->lists[0];
                 for (std::size_t i = 0; i < list.size(); ++i) {
@@ -235,7 +236,7 @@ void SliceParser::direct_temporal(int blocks) {
             Vector mv = col.mv;
             if (mb_->field && !col.field) mv.y = static_cast<std::int16_t>(mv.y / 2);
             if (!mb_->field && col.field) mv.y = static_cast<std::int16_t>(mv.y * 2);
-            if (col.ref < 0) mv = {};
+            if (col.intra) mv = {};
             set_ref(0, p, ref0);
             set_ref(1, p, 0);
             const Reference r0 = reference(0, ref0), r1 = reference(1, 0);

@@ -51,8 +51,8 @@ struct Macroblock {
     std::uint32_t coefficients = 0;  // where they begin among those of the row
     std::array<std::uint8_t, 24> coded{};  // total_coeff of Y, Cb (from 16 on), Cr (from 20 on)
     std::array<std::int8_t, 16> modes{};   // Intra4x4PredMode, or that of 8x8 four times; 2 where there is none
-    std::array<std::array<std::int8_t, 4>, 2> ref{};           // of 8x8 blocks; -1: the list isn't used
-    std::array<std::array<std::int32_t, 4>, 2> ref_picture{};  // the same as Reference::id(), -1: none
+    std::array<std::array<std::int8_t, 4>, 2> ref{};          // of 8x8 blocks; -1: the list isn't used
+    std::array<std::array<std::int8_t, 4>, 2> ref_picture{};  // the same as Reference::key(), -1: none
     std::array<std::array<Vector, 16>, 2> mv{};
 
     bool intra() const { return kind != Kind::inter && kind != Kind::none; }
@@ -68,14 +68,14 @@ inline constexpr int kTop = 1, kBottom = 2, kFrame = 3;
 // pictures are frames only those in the corners.
 struct Motion {
     struct Block8 {
-        std::uint16_t slot : 5 = 0;       // Frame::slot of what it refers to
-        std::uint16_t structure : 2 = 0;  // and which fields of it
-        std::uint16_t field : 1 = 0;      // of a field macroblock
-        std::uint16_t number : 6 = 0;     // reference index + 1; 0: intra
+        std::uint8_t slot : 5 = 0;       // Frame::slot of what it refers to
+        std::uint8_t structure : 2 = 0;  // and which fields of it; 0: intra
+        std::uint8_t flag : 1 = 0;       // the reference index is 0; intra: of a field macroblock
 
-        int ref() const { return static_cast<int>(number) - 1; }
+        bool intra() const { return structure == 0; }
+        bool field() const { return intra() ? flag != 0 : structure != kFrame; }
     };
-    static_assert(sizeof(Block8) == 2);
+    static_assert(sizeof(Block8) == 1);
     bool all_columns = false, all_rows = false;
     std::vector<Block8> blocks;   // four a macroblock
     std::vector<Vector> vectors;  // each() a macroblock
@@ -138,6 +138,8 @@ struct Reference {
     bool long_term = false;  // as it is marked now; marks change while pictures are under way
 
     int order_count() const { return frame->order_count(structure); }
+    // Another one for each field or frame that a picture may refer to.
+    std::int8_t key() const { return static_cast<std::int8_t>(frame->slot << 2 | structure); }
     std::int32_t id() const {
         return static_cast<std::int32_t>(frame->id << 2 | static_cast<std::uint32_t>(structure));
     }

@@ -36,7 +36,7 @@ void Pipeline::submit(std::shared_ptr<Job> job, std::size_t under_way) {
     for (int row = 0; row < work.rows; ++row) job->progress[static_cast<std::size_t>(row)].store(0);
     job->parsed = job->next = job->next_deblock = job->busy = 0;
     job->deblocking = job->parsing = job->all_parsed = false;
-    for (auto& row : work.coefficients) row.clear();
+    work.pieces = &pieces_;
     link(*job);
     // Each slice may have a gap in front of it, and the last one behind it.
     work.first_slice = next_slice_;
@@ -136,7 +136,7 @@ bool Pipeline::take_row(std::unique_lock<std::mutex>& lock, const Job* only) {
     for (std::size_t i = 0; i < jobs_.size(); ++i) {
         if (only != nullptr && jobs_[i].get() != only) continue;
         const std::shared_ptr<Job> job = jobs_[i];
-        const Work& work = job->work;
+        Work& work = job->work;
         const int row = job->next_deblock;
         // Neighbours to the left, right and below are predicted from samples that aren't deblocked.
         if (!job->deblocking && row < work.rows && job->next > row && reconstructed(*job, row) &&
@@ -232,10 +232,6 @@ bool Pipeline::take_slices(std::unique_lock<std::mutex>& lock) {
 
 void Pipeline::begin_row(Job& job, int row, std::unique_lock<std::mutex>& lock) {
     help_until(lock, [&] { return may_be_parsed(job, row); });
-    auto& coefficients = job.work.coefficients_of(row);
-    coefficients.clear();
-    // All that a row may have.
-    coefficients.reserve(static_cast<std::size_t>(384 * job.work.columns * job.work.rows_in_raster()));
 }
 
 void Pipeline::row_parsed(Job& job, int row) {
@@ -335,12 +331,11 @@ void Pipeline::conceal(Job& job, int address, int until) {
                 // Grey.
                 mb.kind = Kind::intra16;
                 mb.intra16_mode = 2;
-                mb.coefficients = static_cast<std::uint32_t>(work.coefficients_of(row).size());
             } else {
                 mb.kind = Kind::inter;
                 mb.ref[0].fill(0);
-                mb.ref_picture[0].fill(slice.lists[0].front().id());
-                if (moves && from->motion.blocks[4 * at].ref() >= 0)
+                mb.ref_picture[0].fill(slice.lists[0].front().key());
+                if (moves && !from->motion.blocks[4 * at].intra())
                     mb.mv[0].fill(from->motion.vectors[at * from->motion.each()]);
             }
             if (!frame.motion.blocks.empty()) {

@@ -34,7 +34,7 @@ struct Job {
     std::shared_ptr<Frame> frame;
     SliceHeader first;
     std::shared_ptr<Frame> latest;             // to take from what is missing; null: there is nothing
-    std::vector<std::shared_ptr<Frame>> held;  // whatever may be referred to stays until then
+    std::vector<std::shared_ptr<Frame>> held;  // what it refers to stays until then
 
     // What the pipeline keeps of it.
     std::vector<const Job*> needed;  // earlier ones under way whose samples it is predicted from
@@ -92,6 +92,7 @@ class Pipeline {
     }
 
     const Kernels& kernels_;
+    CoefficientPieces pieces_;
     std::mutex mutex_;
     std::condition_variable changed_;
     std::deque<std::shared_ptr<Job>> jobs_;  // in decoding order

@@ -16,7 +16,7 @@ int row_of(int block) {
 }  // namespace
 
 void Reconstruction::copy_pcm() {
-    const std::int16_t* sample = coefficients_ + mb_->coefficients;
+    const std::int16_t* sample = coefficients_.at(mb_->coefficients);
     for (int component = 0; component < 3; ++component) {
         const Plane to = planes_[component];
         const int size = component == 0 ? 16 : 8;
@@ -28,19 +28,18 @@ void Reconstruction::copy_pcm() {
 
 // Of a 4x4 block, or of an 8x8 one by the first of its four.
 void Reconstruction::add_luma(int block) {
-    const bool intra16 = mb_->kind == Kind::intra16;
-    const std::int16_t* const coefficients = luma_next_;
-    const bool nonzero = (mb_->nonzero >> block & 1) != 0;
-    if (nonzero || intra16) luma_next_ += mb_->transform8 ? 64 : 16;
-    if (!nonzero) return;
+    if ((mb_->nonzero >> block & 1) == 0) return;
     const Plane& luma = planes_[0];
     std::uint8_t* const at = luma.at + 4 * row_of(block) * luma.stride + 4 * column_of(block);
     if ((mb_->only_dc >> block & 1) != 0) {
-        kernels_.add_dc(coefficients[0], at, luma.stride, mb_->transform8 ? 8 : 4);
+        kernels_.add_dc(next_[0], at, luma.stride, mb_->transform8 ? 8 : 4);
+        ++next_;
     } else if (mb_->transform8) {
-        kernels_.add_8x8(coefficients, at, luma.stride);
+        kernels_.add_8x8(next_, at, luma.stride);
+        next_ += 64;
     } else {
-        kernels_.add_4x4(coefficients, at, luma.stride);
+        kernels_.add_4x4(next_, at, luma.stride);
+        next_ += 16;
     }
 }
 
@@ -49,11 +48,12 @@ void Reconstruction::add_chroma() {
         if ((mb_->nonzero >> block & 1) == 0) continue;
         const Plane& chroma = planes_[block < 20 ? 1 : 2];
         std::uint8_t* const at = chroma.at + block % 4 / 2 * 4 * chroma.stride + block % 2 * 4;
-        const std::int16_t* const coefficients = luma_next_ + 16 * (block - 16);
         if ((mb_->only_dc >> block & 1) != 0) {
-            kernels_.add_dc(coefficients[0], at, chroma.stride, 4);
+            kernels_.add_dc(next_[0], at, chroma.stride, 4);
+            ++next_;
         } else {
-            kernels_.add_4x4(coefficients, at, chroma.stride);
+            kernels_.add_4x4(next_, at, chroma.stride);
+            next_ += 16;
         }
     }
 }
@@ -72,7 +72,7 @@ void Reconstruction::macroblock(int x, int raster_row) {
                                  : Plane{at + ((row_ >> 1) * 2 * size + (row_ & 1)) * stride, 2 * stride};
     }
     if (mb_->kind == Kind::pcm) return copy_pcm();
-    luma_next_ = coefficients_ + mb_->coefficients;
+    next_ = coefficients_.at(mb_->coefficients);
     const int step = mb_->transform8 ? 4 : 1;
     if (mb_->kind == Kind::inter) {
         inter();
@@ -91,7 +91,7 @@ void Reconstruction::macroblock(int x, int raster_row) {
     if (mb_->nonzero != 0) add_chroma();
 }
 
-void reconstruct_row(const Work& work, const Kernels& kernels, int row, const RowProgress* above, RowProgress& done) {
+void reconstruct_row(Work& work, const Kernels& kernels, int row, const RowProgress* above, RowProgress& done) {
     Reconstruction samples(work, kernels, row);
     const int raster = work.raster_row(row);
     int known = above == nullptr ? work.columns : 0;
@@ -108,6 +108,8 @@ void reconstruct_row(const Work& work, const Kernels& kernels, int row, const Ro
             }
         }
         for (int k = 0; k < work.rows_in_raster(); ++k) samples.macroblock(x, raster + k);
+        // Who sees that the row is done may parse another one to its place.
+        if (x + 1 == work.columns) work.coefficients_of(row).clear(*work.pieces);
         done.store(x + 1, std::memory_order_release);
     }
 }

@@ -9,7 +9,7 @@ namespace wavecrest::codec::h264 {
 class Reconstruction {
   public:
     Reconstruction(const Work& work, const Kernels& kernels, int row)
-        : work_(work), kernels_(kernels), coefficients_(work.coefficients_of(row).data()) {}
+        : work_(work), kernels_(kernels), coefficients_(work.coefficients_of(row)) {}
 
     void macroblock(int x, int raster_row);
 
@@ -36,14 +36,14 @@ class Reconstruction {
 
     const Work& work_;
     const Kernels& kernels_;
-    const std::int16_t* const coefficients_;  // of the row
+    const RowCoefficients& coefficients_;
 
     // The macroblock
     const Macroblock* mb_ = nullptr;
     const Slice* slice_ = nullptr;
     int x_ = 0, row_ = 0;
     Plane planes_[3]{};
-    const std::int16_t* luma_next_ = nullptr;  // of the next block that has coefficients
+    const std::int16_t* next_ = nullptr;  // of the next block that has coefficients
 };
 
 }  // namespace wavecrest::codec::h264

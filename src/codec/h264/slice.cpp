@@ -110,7 +110,8 @@ int SliceParser::parse(Work& work, const Sps& sps, const Pps& pps, const QuantSc
     pair_field_ = false;
     row_done_ = &row_done;
     if (pps_->cabac) {
-        mvds_.resize(work.macroblocks.size());
+        // Rows that are kept are an even number of them.
+        differences_.resize(static_cast<std::size_t>(2 * work.columns * work.rows_in_raster()));
         cabac_.start(rbsp.subspan(std::min((header_->bits + 7) / 8, rbsp.size())));
         contexts_.set(header_->type == SliceType::i ? 0 : header_->cabac_init + 1, header_->qp);
         return run_cabac();
@@ -273,12 +274,14 @@ void SliceParser::finish_macroblock() {
 Motion::Block8 SliceParser::stored_block(std::size_t list, std::size_t block8) const {
     const int ref = mb_->ref[list][block8];
     Motion::Block8 block;
-    block.field = mb_->field;
-    block.number = static_cast<std::uint16_t>(ref + 1) & 0x3F;
-    if (ref < 0) return block;
+    if (ref < 0) {
+        block.flag = mb_->field;
+        return block;
+    }
     const Reference to = reference(static_cast<int>(list), ref);
     if (to.frame != nullptr) block.slot = to.frame->slot & 0x1F;
-    block.structure = static_cast<std::uint16_t>(to.structure) & 3;
+    block.structure = static_cast<std::uint8_t>(to.structure) & 3;
+    block.flag = ref == 0;
     return block;
 }
 
@@ -295,7 +298,7 @@ void SliceParser::store_motion() {
     }
     for (std::size_t b = 0; b < 4; ++b) {
         blocks[b] = {};
-        blocks[b].field = mb_->field;
+        blocks[b].flag = mb_->field;
         if (mb_->kind != Kind::inter) continue;
         const std::size_t list = mb_->ref[0][b] >= 0 ? 0 : 1;
         blocks[b] = stored_block(list, b);
@@ -370,7 +373,7 @@ void SliceParser::set_mode(int block, int size, int mode) {
 }
 
 void SliceParser::fill_cache() {
-    if (pps_->cabac) mvds_[static_cast<std::size_t>(index_)] = {};
+    if (pps_->cabac) differences_of(index_) = {};
     for (int list = 0; list < 2; ++list) {
         std::memset(ref_cache_[list], -2, sizeof ref_cache_[list]);
         if (list == 1 && !b_slice_) break;
@@ -418,8 +421,8 @@ void SliceParser::fill_difference_cache(int list) {
         const int ref = other.ref[static_cast<std::size_t>(list)][static_cast<std::size_t>(block8)];
         const int more = adaptive_ && !mb_->field && other.field ? 1 : 0;
         ref_large_[list][to] = !other.skipped && (other.direct >> block8 & 1) == 0 && ref > more;
-        const auto& mvd = mvds_[static_cast<std::size_t>(place.macroblock)][static_cast<std::size_t>(list)]
-                               [static_cast<std::size_t>(place.row * 4 + column)];
+        const auto& mvd = differences_of(
+            place.macroblock)[static_cast<std::size_t>(list)][static_cast<std::size_t>(place.row * 4 + column)];
         mvd_cache_[list][to][0] = mvd[0];
         mvd_cache_[list][to][1] = mvd[1];
         if (adaptive_ && mb_->field != other.field)
@@ -484,7 +487,7 @@ void SliceParser::store_ref_pictures() {
                 continue;
             }
             const Reference r = reference(list, refs[block]);
-            pictures[block] = r.frame != nullptr ? r.id() : -1;
+            pictures[block] = r.frame != nullptr ? r.key() : std::int8_t{-1};
             if (r.stands_in || (r.frame != nullptr && r.frame->lost_whole)) work_->misses_references = true;
         }
     }

@@ -67,8 +67,9 @@ class SliceParser {
     bool parse_sub_blocks();
     bool parse_residual();
     bool parse_luma(std::int16_t*& next);
-    bool parse_intra16_luma(std::int16_t*& next);
-    bool parse_chroma(std::int16_t*& next);
+    bool parse_intra16_luma(std::int16_t* blocks);
+    bool parse_chroma(std::int16_t* blocks);
+    void pack(const std::int16_t* from, int first, int end, std::int16_t*& to) const;
     bool parse_pcm();
     void reset_macroblock();
     bool take_intra_type(int type);
@@ -125,7 +126,7 @@ class SliceParser {
     void direct_temporal(int blocks);
     void merge_direct();
     struct Colocated {
-        int ref = -1;
+        bool intra = true, first = false;  // first: its reference index is 0
         int slot = 0, structure = 0;
         Vector mv;
         bool field = false;
@@ -170,7 +171,12 @@ class SliceParser {
     Vector mv_cache_[2][48];
     std::uint8_t mvd_cache_[2][48][2];
     bool ref_large_[2][48];  // for the context of ref_idx: larger than 0, and not direct
-    std::vector<std::array<std::array<std::array<std::uint8_t, 2>, 16>, 2>> mvds_;  // of the slice's macroblocks
+    // Of the macroblocks of the latest two rows: [list][4x4 block].
+    using Differences = std::array<std::array<std::array<std::uint8_t, 2>, 16>, 2>;
+    std::vector<Differences> differences_;
+    Differences& differences_of(int macroblock) {
+        return differences_[static_cast<std::size_t>(macroblock) % differences_.size()];
+    }
 };
 
 }  // namespace wavecrest::codec::h264

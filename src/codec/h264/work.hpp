@@ -8,7 +8,10 @@
 
 #include <array>
 #include <atomic>
+#include <cstring>
 #include <deque>
+#include <memory>
+#include <mutex>
 #include <vector>
 
 #include "bitstream/h264.hpp"
@@ -42,6 +45,62 @@ struct Slice {
     std::vector<std::int16_t> implicit[3];
 };
 
+// Where coefficients lie: in pieces that serve all rows and pictures under way in turn, since few rows have as many as
+// they may.
+class CoefficientPieces {
+  public:
+    static constexpr std::uint32_t kSize = 4096;  // coefficients
+    using Piece = std::unique_ptr<std::int16_t[]>;
+
+    // From any thread.
+    Piece take() {
+        const std::lock_guard lock(mutex_);
+        if (spare_.empty()) return Piece(new std::int16_t[kSize]);
+        Piece piece = std::move(spare_.back());
+        spare_.pop_back();
+        return piece;
+    }
+    void give_back(std::vector<Piece>& pieces) {
+        const std::lock_guard lock(mutex_);
+        for (Piece& piece : pieces) spare_.push_back(std::move(piece));
+        pieces.clear();
+    }
+
+  private:
+    std::mutex mutex_;
+    std::vector<Piece> spare_;
+};
+
+// The coefficients of a row's macroblocks, of each of them together.
+class RowCoefficients {
+  public:
+    static constexpr std::uint32_t kMost = 384;  // of a macroblock
+
+    // Room for those of the next macroblock, all 0, and their place.
+    std::int16_t* add(CoefficientPieces& from, std::uint32_t& place) {
+        if (pieces_.empty() || used_ + kMost > CoefficientPieces::kSize) {
+            pieces_.push_back(from.take());
+            used_ = 0;
+        }
+        std::int16_t* const room = pieces_.back().get() + used_;
+        std::memset(room, 0, kMost * sizeof *room);
+        place = (static_cast<std::uint32_t>(pieces_.size()) - 1) * CoefficientPieces::kSize + used_;
+        return room;
+    }
+    // The latest macroblock has so many.
+    void keep(std::size_t count) { used_ += static_cast<std::uint32_t>(count); }
+    // Null where no macroblock has any.
+    const std::int16_t* at(std::uint32_t place) const {
+        constexpr std::uint32_t kSize = CoefficientPieces::kSize;
+        return pieces_.empty() ? nullptr : pieces_[place / kSize].get() + place % kSize;
+    }
+    void clear(CoefficientPieces& to) { to.give_back(pieces_); }
+
+  private:
+    std::vector<CoefficientPieces::Piece> pieces_;
+    std::uint32_t used_ = 0;  // of the last
+};
+
 struct Work {
     Frame* frame = nullptr;
     int structure = kFrame;
@@ -49,14 +108,14 @@ struct Work {
     int columns = 0;
     int rows = 0;  // as above
 
-    // Rows that are kept, a power of two: four are enough where one thread makes each as it is parsed.
-    static constexpr int kRows = 8, kRowsAlone = 4;
+    // Rows that are kept, an even number: four are enough where one thread makes each as it is parsed.
+    static constexpr int kRows = 6, kRowsAlone = 4;
     int kept = kRows;
     std::vector<Macroblock> macroblocks;  // of these rows, in turn
     std::uint32_t first_slice = 1;        // number of slices[0]
     std::deque<Slice> slices;             // rows that are parsed find theirs by Macroblock::of: this grows meanwhile
-    // Of each of them; of the one being made, where one thread does.
-    std::array<std::vector<std::int16_t>, kRows> coefficients;
+    std::array<RowCoefficients, kRows> coefficients;  // likewise in turn; until a row is reconstructed
+    CoefficientPieces* pieces = nullptr;
 
     // Found while parsing; of a field picture, the frame gets to know when it is done.
     bool field_macroblocks = false;  // of an adaptive frame
@@ -71,11 +130,11 @@ struct Work {
     int rows_in_raster() const { return adaptive ? 2 : 1; }
     // The row that one of the frame's raster belongs to.
     int row_of(int raster_row) const { return adaptive || structure != kFrame ? raster_row >> 1 : raster_row; }
+    int turn(int row) const { return kept == kRowsAlone ? row & (kRowsAlone - 1) : row % kRows; }
     // Where the macroblocks of a row of the raster begin.
     std::size_t place_of(int raster_row) const {
-        const int place = adaptive              ? raster_row & (2 * kept - 1)
-                          : structure == kFrame ? raster_row & (kept - 1)
-                                                : raster_row >> 1 & (kept - 1);
+        const int place = adaptive ? 2 * turn(raster_row >> 1) + (raster_row & 1)
+                                   : turn(structure == kFrame ? raster_row : raster_row >> 1);
         return static_cast<std::size_t>(place) * static_cast<std::size_t>(columns);
     }
     std::size_t places() const { return static_cast<std::size_t>(columns * kept * rows_in_raster()); }
@@ -83,11 +142,8 @@ struct Work {
     const Macroblock& at(int raster_row, int x) const {
         return macroblocks[place_of(raster_row) + static_cast<std::size_t>(x)];
     }
-    std::size_t coefficients_place(int row) const {
-        return kept == kRowsAlone ? 0 : static_cast<std::size_t>(row & (kRows - 1));
-    }
-    std::vector<std::int16_t>& coefficients_of(int row) { return coefficients[coefficients_place(row)]; }
-    const std::vector<std::int16_t>& coefficients_of(int row) const { return coefficients[coefficients_place(row)]; }
+    RowCoefficients& coefficients_of(int row) { return coefficients[static_cast<std::size_t>(turn(row))]; }
+    const RowCoefficients& coefficients_of(int row) const { return coefficients[static_cast<std::size_t>(turn(row))]; }
     // Whether something of this picture came for it.
     bool has(const Macroblock& mb) const { return mb.slice >= first_slice; }
     static const Slice& slice_of(const Macroblock& mb) { return *mb.of; }
@@ -104,8 +160,8 @@ inline void pause() {
 using RowProgress = std::atomic<int>;
 
 // Makes the samples of a row before deblocking. Waits where those of the row above (null: they are there) aren't far
-// enough, and tells in `done` how far it is.
-void reconstruct_row(const Work& work, const Kernels& kernels, int row, const RowProgress* above, RowProgress& done);
+// enough, and tells in `done` how far it is. The row's coefficients are given back.
+void reconstruct_row(Work& work, const Kernels& kernels, int row, const RowProgress* above, RowProgress& done);
 
 // Deblocks a row (8.7) when the one below has its samples.
 void deblock_row(const Work& work, const Kernels& kernels, int row);
