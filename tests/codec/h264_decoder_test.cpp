@@ -154,10 +154,110 @@ Coded encode(int width, int height, int frames, const std::function<void(x264_pa
     return coded;
 }
 
-// "" when every picture is the same to the last bit; else the first place that differs.
-std::string compare(const Coded& coded) {
+using Planes = std::vector<std::uint8_t>;  // Y, Cb, Cr without padding
+
+Planes planes_of(const Picture& picture) {
+    Planes planes;
+    for (int c = 0; c < 3; ++c) {
+        const int w = c == 0 ? picture.width : picture.width / 2, h = c == 0 ? picture.height : picture.height / 2;
+        for (int y = 0; y < h; ++y) {
+            const std::uint8_t* const row = picture.planes[c] + y * picture.strides[c];
+            planes.insert(planes.end(), row, row + w);
+        }
+    }
+    return planes;
+}
+
+// Kernels that can be made to leave out a stage.
+struct Stages {
+    static inline codec::h264::Kernels real;
+    static inline bool residual = true, deblocking = true;
+
+    static const codec::h264::Kernels& over(const codec::h264::Kernels& kernels) {
+        static codec::h264::Kernels made;
+        real = made = kernels;
+        made.add_4x4 = [](const std::int16_t* coefficients, std::uint8_t* at, std::ptrdiff_t stride) {
+            if (residual) real.add_4x4(coefficients, at, stride);
+        };
+        made.add_8x8 = [](const std::int16_t* coefficients, std::uint8_t* at, std::ptrdiff_t stride) {
+            if (residual) real.add_8x8(coefficients, at, stride);
+        };
+        made.add_dc = [](int coefficient, std::uint8_t* at, std::ptrdiff_t stride, int size) {
+            if (residual) real.add_dc(coefficient, at, stride, size);
+        };
+        made.luma_vertical = edge<&codec::h264::Kernels::luma_vertical>;
+        made.luma_horizontal = edge<&codec::h264::Kernels::luma_horizontal>;
+        made.chroma_vertical = edge<&codec::h264::Kernels::chroma_vertical>;
+        made.chroma_horizontal = edge<&codec::h264::Kernels::chroma_horizontal>;
+        return made;
+    }
+    template <codec::h264::Kernels::EdgeFilter codec::h264::Kernels::*filter>
+    static void edge(std::uint8_t* at, std::ptrdiff_t stride, int alpha, int beta, const std::int8_t* clip) {
+        if (deblocking) (real.*filter)(at, stride, alpha, beta, clip);
+    }
+};
+
+// A picture with stages left out in it alone: those before it in decoding order are whole.
+Planes decoded_without(const Coded& coded, const codec::h264::Kernels& kernels, std::int64_t time, bool residual) {
+    auto decoder = codec::make_h264_decoder(coded.track, {1, &Stages::over(kernels)});
+    std::vector<Picture> out;
+    for (const Packet& packet : coded.packets) {
+        const bool it = base::to_ticks(packet.pts, 25) == time;
+        Stages::deblocking = !it;
+        Stages::residual = !it || residual;
+        REQUIRE(decoder->decode(packet, out));
+        if (it) break;
+    }
+    Stages::deblocking = Stages::residual = true;
+    REQUIRE(decoder->flush(out));
+    for (const Picture& picture : out) {
+        if (base::to_ticks(picture.pts, 25) == time) return planes_of(picture);
+    }
+    return {};
+}
+
+// Where a picture is wrong first, in coding order, and by which stage: told by the samples that are wrong there.
+std::string first_wrong(const Coded& coded, const codec::h264::Kernels& kernels, std::int64_t time, const Planes& is) {
+    const Planes& right = coded.pictures.at(time);
+    const int columns = (coded.width + 15) / 16, rows = (coded.height + 15) / 16;
+    std::vector<std::size_t> wrong;
+    std::string place;
+    for (int macroblock = 0; macroblock < columns * rows && wrong.empty(); ++macroblock) {
+        std::size_t plane = 0;
+        for (int c = 0; c < 3; ++c) {
+            const int size = c == 0 ? 16 : 8;
+            const int w = c == 0 ? coded.width : coded.width / 2, h = c == 0 ? coded.height : coded.height / 2;
+            const int left = macroblock % columns * size, top = macroblock / columns * size;
+            for (int y = top; y < std::min(top + size, h); ++y) {
+                for (int x = left; x < std::min(left + size, w); ++x) {
+                    const std::size_t at = plane + static_cast<std::size_t>(y * w + x);
+                    if (is[at] == right[at]) continue;
+                    if (wrong.empty())
+                        place = "plane " + std::to_string(c) + ", macroblock " + std::to_string(macroblock % columns) +
+                                "," + std::to_string(macroblock / columns) + ", sample " + std::to_string(x - left) +
+                                "," + std::to_string(y - top) + ": " + std::to_string(is[at]) + " instead of " +
+                                std::to_string(right[at]);
+                    wrong.push_back(at);
+                }
+            }
+            plane += static_cast<std::size_t>(w * h);
+        }
+    }
+    const Planes before = decoded_without(coded, kernels, time, true);
+    const Planes predicted = decoded_without(coded, kernels, time, false);
+    const auto all = [&](const auto& is_so) { return std::all_of(wrong.begin(), wrong.end(), is_so); };
+    // What deblocking leaves alone shows what it was given.
+    const bool only_deblocked = all([&](std::size_t at) { return is[at] != before[at] || right[at] == before[at]; });
+    const char* stage = only_deblocked                                                     ? "deblocking"
+                        : all([&](std::size_t at) { return before[at] == predicted[at]; }) ? "prediction"
+                                                                                           : "residual, or prediction";
+    return "picture " + std::to_string(time) + ", " + place + " (" + stage + ")";
+}
+
+// "" when every picture is the same to the last bit; else the first place that differs, in decoding order.
+std::string compare(const Coded& coded, const codec::h264::Kernels& kernels = codec::h264::best_kernels()) {
     // Larger ones by several threads, several pictures at once.
-    auto decoder = codec::make_h264_decoder(coded.track, {coded.height > 100 ? 3 : 1, &codec::h264::best_kernels()});
+    auto decoder = codec::make_h264_decoder(coded.track, {coded.height > 100 ? 3 : 1, &kernels});
     std::vector<Picture> out;
     for (const Packet& packet : coded.packets) {
         if (const auto status = decoder->decode(packet, out); !status) return status.error().what;
@@ -166,31 +266,59 @@ std::string compare(const Coded& coded) {
     if (out.size() != coded.pictures.size())
         return std::to_string(out.size()) + " pictures came out of " + std::to_string(coded.pictures.size());
     std::int64_t last = -1;
+    std::map<std::int64_t, Planes> wrong;
     for (const Picture& picture : out) {
         const std::int64_t time = base::to_ticks(picture.pts, 25);
         if (time <= last) return "pictures come out of order at " + std::to_string(time);
         last = time;
-        const auto& right = coded.pictures.at(time);
-        std::size_t at = 0;
-        for (int c = 0; c < 3; ++c) {
-            const int w = c == 0 ? coded.width : coded.width / 2, h = c == 0 ? coded.height : coded.height / 2;
-            for (int y = 0; y < h; ++y) {
-                for (int x = 0; x < w; ++x, ++at) {
-                    const int is = picture.planes[c][y * picture.strides[c] + x];
-                    if (is == right[at]) continue;
-                    const int size = c == 0 ? 16 : 8;
-                    return "picture " + std::to_string(time) + ", plane " + std::to_string(c) + ", macroblock " +
-                           std::to_string(x / size) + "," + std::to_string(y / size) + ", sample " +
-                           std::to_string(x % size) + "," + std::to_string(y % size) + ": " + std::to_string(is) +
-                           " instead of " + std::to_string(right[at]);
-                }
-            }
-        }
+        Planes is = planes_of(picture);
+        if (is != coded.pictures.at(time)) wrong[time] = std::move(is);
+    }
+    for (const Packet& packet : coded.packets) {
+        const std::int64_t time = base::to_ticks(packet.pts, 25);
+        if (const auto found = wrong.find(time); found != wrong.end())
+            return first_wrong(coded, kernels, time, found->second);
     }
     return "";
 }
 
 }  // namespace
+
+TEST_CASE("what is wrong is found, and by which stage", "[h264]") {
+    const Coded coded = encode(128, 96, 12, [](x264_param_t& p) { p.rc.i_qp_constant = 30; });
+    REQUIRE(compare(coded) == "");
+    using codec::h264::Kernels;
+    static const Kernels& right = codec::h264::plain_kernels();
+    const auto said = [&](const std::function<void(Kernels&)>& spoil) {
+        Kernels kernels = right;
+        spoil(kernels);
+        return compare(coded, kernels);
+    };
+    CHECK_THAT(said([](Kernels& k) {
+                   k.luma_horizontal = [](std::uint8_t* at, std::ptrdiff_t stride, int alpha, int beta,
+                                          const std::int8_t* clip) {
+                       right.luma_horizontal(at, stride, alpha, beta, clip);
+                       at[3] ^= 1;
+                   };
+               }),
+               Catch::StartsWith("picture ") && Catch::EndsWith("(deblocking)"));
+    CHECK_THAT(said([](Kernels& k) {
+                   k.add_4x4 = [](const std::int16_t* coefficients, std::uint8_t* at, std::ptrdiff_t stride) {
+                       right.add_4x4(coefficients, at, stride);
+                       for (int i = 0; i < 4; ++i) at[i] ^= 2;
+                   };
+               }),
+               Catch::EndsWith("(residual, or prediction)"));
+    // The first picture has no motion.
+    const std::string motion = said([](Kernels& k) {
+        k.luma[0] = [](const std::uint8_t* from, std::ptrdiff_t stride, int dx, int dy, std::uint8_t* to,
+                       std::ptrdiff_t to_stride, int height) {
+            right.luma[0](from, stride, dx, dy, to, to_stride, height);
+            for (int i = 0; i < 16; ++i) to[i] ^= 2;
+        };
+    });
+    CHECK_THAT(motion, Catch::EndsWith("prediction)") && !Catch::StartsWith("picture 0,"));
+}
 
 TEST_CASE("pictures are to the last bit what the encoder saw", "[h264]") {
     struct Setting {
