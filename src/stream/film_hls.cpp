@@ -23,10 +23,10 @@ constexpr std::size_t kMostLooked = 4000;  // packets read for a keyframe
 // Other tracks lie so far from the pictures they belong to, at most.
 constexpr Time kInterleaving = std::chrono::seconds(4);
 // Subtitles are sparse: so much further is looked for them.
+constexpr Time kWordsLate = std::chrono::seconds(1);
 // What is sent comes so long before it is decoded at most. Where one segment ends and the next begins, sound is there
 // for less: what decoders of stereo AAC have room for at 320 kbit/s.
 constexpr Time kLead = std::chrono::milliseconds(200), kSoundLead = std::chrono::milliseconds(60);
-constexpr Time kWordsLate = std::chrono::seconds(1);
 
 class Collect : public PacketSink {
   public:
