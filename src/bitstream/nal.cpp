@@ -1,6 +1,7 @@
 #include "bitstream/nal.hpp"
 
 #include <algorithm>
+#include <cstring>
 
 #include "base/bits.hpp"
 #include "bitstream/h264.hpp"
@@ -44,17 +45,26 @@ bool unit_is_random_access(Codec codec, int unit_type, ByteSpan unit) {
 
 }  // namespace
 
+std::size_t find_emulation_prevention(ByteSpan unit) {
+    const std::uint8_t* const begin = unit.data();
+    const std::uint8_t* const end = begin + unit.size();
+    // Of three bytes in a row the last one is looked for: 3 is as rare as 0 is, but runs of 0 aren't.
+    for (const std::uint8_t* at = begin + std::min<std::size_t>(2, unit.size()); at < end; ++at) {
+        at = static_cast<const std::uint8_t*>(std::memchr(at, 3, static_cast<std::size_t>(end - at)));
+        if (at == nullptr) break;
+        if (at[-1] == 0 && at[-2] == 0) return static_cast<std::size_t>(at - begin);
+    }
+    return unit.size();
+}
+
 ByteVector unescape(ByteSpan unit, std::size_t limit) {
+    unit = unit.first(std::min(unit.size(), limit));
     ByteVector rbsp;
-    rbsp.reserve(std::min(unit.size(), limit));
-    int zeros = 0;
-    for (const std::uint8_t byte : unit.first(std::min(unit.size(), limit))) {
-        if (zeros >= 2 && byte == 3) {
-            zeros = 0;
-            continue;
-        }
-        zeros = byte == 0 ? zeros + 1 : 0;
-        rbsp.push_back(byte);
+    rbsp.reserve(unit.size());
+    while (!unit.empty()) {
+        const std::size_t at = find_emulation_prevention(unit);
+        rbsp.insert(rbsp.end(), unit.begin(), unit.begin() + static_cast<std::ptrdiff_t>(at));
+        unit = unit.subspan(std::min(at + 1, unit.size()));
     }
     return rbsp;
 }

@@ -8,6 +8,7 @@
 #include <cstring>
 
 #include "base/bytes.hpp"
+#include "bitstream/nal.hpp"
 #include "codec/h264/tables.hpp"
 
 namespace wavecrest::codec::h264 {
@@ -20,16 +21,18 @@ const Transitions& transitions();
 // Small enough to live in registers: loops over many decisions work on a copy.
 class Cabac {
   public:
-    // Begins at a whole byte. Reads past the end give zeros; exhausted() tells.
-    void start(ByteSpan bytes) {
-        at_ = bytes.data();
-        end_ = at_ + bytes.size();
-        range_ = 510;
-        value_ = 0;
-        bits_ = -9;
+    // Begins with the slice data of a unit: behind the unit's first byte and `header` bytes of slice header. Emulation
+    // prevention bytes (7.3.1), still in `bytes`, aren't counted and are passed over. Reads past the end give zeros;
+    // exhausted() tells.
+    void start(ByteSpan bytes, std::size_t header) {
+        at_ = nullptr;
+        end_ = bytes.data();
+        limit_ = end_ + bytes.size();
         past_ = 0;
         next_ = transitions().data() + 128;
-        fill();
+        next_stretch();
+        for (std::size_t i = 0; i < header; ++i) next_byte();
+        restart();
     }
 
     int decision(std::uint8_t& context) {
@@ -66,15 +69,25 @@ class Cabac {
         }
         return 0;
     }
-    // After terminate() gave 1: what follows that isn't arithmetic code. The last bit that the engine has taken then is
-    // the one that ends the code (9.3.4.5).
-    ByteSpan rest() const {
-        const std::ptrdiff_t unread = past_ > 0 ? 0 : bits_ / 8;
-        return {at_ - unread, static_cast<std::size_t>(end_ - at_ + unread)};
+    // After terminate() gave 1: `count` bytes that aren't arithmetic code; the code begins anew behind them. False: so
+    // many aren't left. The last bit that the engine has taken is the one that ended the code (9.3.1.2).
+    bool take_raw(std::size_t count, std::int16_t* out) {
+        for (int unread = past_ > 0 ? 0 : bits_ / 8; count > 0; --count) {
+            *out++ = unread > 0 ? static_cast<std::uint8_t>(value_ >> 8 * --unread) : next_byte();
+        }
+        if (past_ > 0) return false;
+        restart();
+        return true;
     }
     bool exhausted() const { return past_ > 12; }
 
   private:
+    void restart() {
+        range_ = 510;
+        value_ = 0;
+        bits_ = -9;
+        fill();
+    }
     void fill() {
         if (end_ - at_ >= 4) {
             std::uint32_t word;
@@ -85,21 +98,30 @@ class Cabac {
             bits_ += 32;
             return;
         }
-        fill_at_end();
-    }
-    void fill_at_end() {
         while (bits_ < 16) {
-            value_ <<= 8;
-            if (at_ < end_) {
-                value_ |= *at_++;
-            } else {
-                ++past_;
-            }
+            value_ = value_ << 8 | next_byte();
             bits_ += 8;
         }
     }
+    // 0 past the end.
+    std::uint8_t next_byte() {
+        if (at_ == end_ && !next_stretch()) {
+            ++past_;
+            return 0;
+        }
+        return *at_++;
+    }
+    // Up to the next emulation prevention byte, from behind this one on.
+    bool next_stretch() {
+        if (end_ == limit_) return false;
+        at_ = at_ == nullptr ? end_ : end_ + 1;
+        const ByteSpan left(at_, limit_);
+        end_ = at_ + bitstream::nal::find_emulation_prevention(left);
+        return at_ < end_;
+    }
 
-    const std::uint8_t *at_ = nullptr, *end_ = nullptr;
+    const std::uint8_t *at_ = nullptr, *end_ = nullptr;  // of a stretch without emulation prevention bytes
+    const std::uint8_t* limit_ = nullptr;
     const std::uint8_t* next_ = nullptr;
     std::uint64_t value_ = 0;  // codIOffset, with bits_ more bits behind it
     int bits_ = 0;

@@ -48,7 +48,7 @@ class H264Decoder : public media::VideoDecoder {
             if (type == avc::kSps || type == avc::kPps) take_parameters(unit);
             if (type == avc::kSei) take_message(unit);
             if (type >= 2 && type <= 4) return refuse("is cut into data partitions");
-            if (type == avc::kSlice || type == avc::kIdrSlice) WAVECREST_TRY(take_slice(unit, number));
+            if (type == avc::kSlice || type == avc::kIdrSlice) WAVECREST_TRY(take_slice(unit, packet.data, number));
         }
         finish_picture();
         give(out);
@@ -108,16 +108,16 @@ class H264Decoder : public media::VideoDecoder {
         }
     }
 
-    Status take_slice(ByteSpan unit, std::int64_t number) {
-        ByteVector rbsp = nal::unescape(unit.subspan(1));
-        const auto ids = avc::slice_pps_id(rbsp);
+    Status take_slice(ByteSpan unit, const Bytes& packet, std::int64_t number) {
+        const ByteVector head = nal::unescape(unit.subspan(1), kLongestHeader);
+        const auto ids = avc::slice_pps_id(head);
         if (!ids) return {};
         const auto pps = pictures_.find(ids->second);
         if (pps == pictures_.end()) return {};
         const auto sps = sequences_.find(pps->second.sps_id);
         if (sps == sequences_.end()) return {};
         WAVECREST_TRY(check(sps->second, pps->second));
-        const auto header = avc::parse_slice_header(unit[0], rbsp, sps->second, pps->second);
+        const auto header = avc::parse_slice_header(unit[0], head, sps->second, pps->second);
         if (!header || header->redundant > 0) return {};
         if (header->type == avc::SliceType::sp || header->type == avc::SliceType::si)
             return refuse("has switching slices");
@@ -153,7 +153,13 @@ class H264Decoder : public media::VideoDecoder {
         coded.sps = std::make_shared<avc::Sps>(sps->second);
         coded.pps = std::make_shared<avc::Pps>(pps->second);
         coded.scales = scales;
-        coded.rbsp = std::move(rbsp);
+        coded.bytes = unit.subspan(1);
+        if (!pps->second.cabac && nal::find_emulation_prevention(coded.bytes) < coded.bytes.size()) {
+            coded.unescaped = nal::unescape(coded.bytes);
+            coded.bytes = coded.unescaped;
+        } else {
+            coded.packet = packet;
+        }
         coded.slice.header = *header;
         coded.slice.constrained_intra = pps->second.constrained_intra;
         coded.slice.weighted = header->type == avc::SliceType::p   ? pps->second.weighted_p ? 1 : 0
@@ -271,6 +277,8 @@ class H264Decoder : public media::VideoDecoder {
         }
     }
 
+    // Of a slice, in bytes: 66 reordering commands, 66 of marking, and weights for 64 fields take less.
+    static constexpr std::size_t kLongestHeader = 4096;
     static constexpr int kMostMacroblocks = 139'264;            // MaxFS of level 6.2 (table A-1)
     static constexpr Time kTogether = std::chrono::seconds(1);  // what is no farther apart is one stretch
     static constexpr std::size_t kMostProblems = 1000;

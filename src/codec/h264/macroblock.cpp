@@ -144,23 +144,19 @@ bool SliceParser::parse_macroblock() {
 }
 
 bool SliceParser::parse_pcm() {
-    ByteSpan samples;
+    constexpr std::size_t kSamples = 384;
+    RowCoefficients& store = work_->coefficients_of(work_->row_of(row_));
+    std::int16_t* const room = store.add(*work_->pieces, mb_->coefficients);
     if (pps_->cabac) {
-        samples = cabac_.rest();
+        if (!cabac_.take_raw(kSamples, room)) return false;
     } else {
         bits_.align();
-        samples = bits_.bytes().subspan(std::min(bits_.position() / 8, bits_.bytes().size()));
-    }
-    constexpr std::size_t kSamples = 384;
-    if (samples.size() < kSamples) return false;
-    RowCoefficients& store = work_->coefficients_of(work_->row_of(row_));
-    std::copy_n(samples.begin(), kSamples, store.add(*work_->pieces, mb_->coefficients));
-    store.keep(kSamples);
-    if (pps_->cabac) {
-        cabac_.start(samples.subspan(kSamples));
-    } else {
+        const ByteSpan left = bits_.bytes().subspan(std::min(bits_.position() / 8, bits_.bytes().size()));
+        if (left.size() < kSamples) return false;
+        std::copy_n(left.begin(), kSamples, room);
         bits_.skip(static_cast<int>(kSamples * 8));
     }
+    store.keep(kSamples);
     mb_->coded.fill(16);
     mb_->dc_coded = 7;
     mb_->pattern = 0x2F;

@@ -280,7 +280,8 @@ void Pipeline::parse(Job& job) {
         if (first < expected || first >= units) continue;
         conceal(job, expected, first);
         work.slices.push_back(std::move(coded.slice));
-        const int count = job.parser.parse(work, *coded.sps, *coded.pps, *coded.scales, coded.rbsp, done);
+        const int count = job.parser.parse(work, *coded.sps, *coded.pps, *coded.scales, coded.bytes, done);
+        coded = {};
         // Of a pair both are there, or none.
         expected = first + (work.adaptive ? count / 2 : count);
     }

@@ -23,7 +23,9 @@ struct Coded {
     std::shared_ptr<const Sps> sps;
     std::shared_ptr<const Pps> pps;
     std::shared_ptr<const QuantScales> scales;
-    ByteVector rbsp;
+    Bytes packet;          // that it came in
+    ByteSpan bytes;        // of it, as SliceParser::parse wants them
+    ByteVector unescaped;  // they are these where the packet's won't do
 };
 
 // A picture to be decoded. Filled by one thread, then given to the pipeline; complete when that says so.

@@ -92,7 +92,7 @@ void prepare_samples(Slice& slice, const Frame& frame, bool adaptive) {
     }
 }
 
-int SliceParser::parse(Work& work, const Sps& sps, const Pps& pps, const QuantScales& scales, ByteSpan rbsp,
+int SliceParser::parse(Work& work, const Sps& sps, const Pps& pps, const QuantScales& scales, ByteSpan bytes,
                        const std::function<void(int row)>& row_done) {
     work_ = &work;
     slice_ = &work.slices.back();
@@ -112,11 +112,11 @@ int SliceParser::parse(Work& work, const Sps& sps, const Pps& pps, const QuantSc
     if (pps_->cabac) {
         // Rows that are kept are an even number of them.
         differences_.resize(static_cast<std::size_t>(2 * work.columns * work.rows_in_raster()));
-        cabac_.start(rbsp.subspan(std::min((header_->bits + 7) / 8, rbsp.size())));
+        cabac_.start(bytes, (header_->bits + 7) / 8);
         contexts_.set(header_->type == SliceType::i ? 0 : header_->cabac_init + 1, header_->qp);
         return run_cabac();
     }
-    bits_ = SliceBits(rbsp, header_->bits);
+    bits_ = SliceBits(bytes, header_->bits);
     return run_cavlc();
 }
 

@@ -29,8 +29,9 @@ void prepare_samples(Slice& slice, const Frame& frame, bool adaptive);
 class SliceParser {
   public:
     // Parses as far as the slice goes, and calls `row_done` when all of a row is there. Gives how many macroblocks;
-    // fewer than are in it when it is damaged. The slice is the last of `work`.
-    int parse(Work& work, const Sps& sps, const Pps& pps, const QuantScales& scales, ByteSpan rbsp,
+    // fewer than are in it when it is damaged. The slice is the last of `work`; `bytes` are its unit's, without the
+    // first: as they came where it is coded arithmetically, else without emulation prevention bytes.
+    int parse(Work& work, const Sps& sps, const Pps& pps, const QuantScales& scales, ByteSpan bytes,
               const std::function<void(int row)>& row_done);
 
   private:
