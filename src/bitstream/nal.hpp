@@ -13,7 +13,8 @@
 
 namespace wavecrest::bitstream::nal {
 
-// Where the first emulation prevention byte (H.264 clause 7.3.1, H.265 clause 7.3.1.1) is; the size where there is none.
+// Where the first emulation prevention byte (H.264 clause 7.3.1, H.265 clause 7.3.1.1) is; the size where there is
+// none.
 std::size_t find_emulation_prevention(ByteSpan unit);
 // Removes them from the first `limit` bytes.
 ByteVector unescape(ByteSpan unit, std::size_t limit = ~std::size_t{0});

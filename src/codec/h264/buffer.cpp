@@ -46,7 +46,6 @@ void PictureBuffer::activate(const Sps& sps, Out& out) {
         frames_.clear();
         latest_.reset();
         samples_.clear();
-        spare_motion_.clear();
         columns_ = sps.columns;
         rows_ = sps.rows;
     }
@@ -86,16 +85,8 @@ std::shared_ptr<Frame> PictureBuffer::allocate(const Sps& sps, bool reference) {
     }
     std::erase_if(samples_, [](const Picture& one) { return one.storage.use_count() == 1; });
     if (!reference) return frame;
-    if (!spare_motion_.empty()) {
-        frame->motion = std::move(spare_motion_.back());
-        spare_motion_.pop_back();
-    }
-    Motion& motion = frame->motion;
-    motion.all_columns = !sps.direct_8x8_inference;
-    motion.all_rows = !sps.direct_8x8_inference || !sps.frames_only;
-    const std::size_t count = static_cast<std::size_t>(sps.columns) * static_cast<std::size_t>(sps.rows);
-    motion.blocks.assign(4 * count, {});
-    motion.vectors.resize(motion.each() * count);
+    frame->motion.emplace(static_cast<std::size_t>(sps.columns) * static_cast<std::size_t>(sps.rows),
+                          !sps.direct_8x8_inference, !sps.direct_8x8_inference || !sps.frames_only);
     return frame;
 }
 
@@ -555,11 +546,9 @@ void PictureBuffer::bump(bool all, Out& out) {
 
 void PictureBuffer::drop_unused() {
     for (const auto& frame : frames_) {
-        if (frame->is_reference() || frame->motion.blocks.empty() || frame == current_) continue;
+        if (frame->is_reference() || !frame->motion || frame == current_) continue;
         // Nothing is predicted from its motion any more, nor does a picture under way.
-        if (frame.use_count() > 1) continue;
-        if (spare_motion_.size() < 2) spare_motion_.push_back(std::move(frame->motion));
-        frame->motion = {};
+        if (frame.use_count() == 1) frame->motion.reset();
     }
     std::erase_if(frames_,
                   [](const std::shared_ptr<Frame>& frame) { return !frame->wanted && !frame->is_reference(); });

@@ -50,7 +50,6 @@ class PictureBuffer {
 
     std::vector<std::shared_ptr<Frame>> frames_;  // without the current one
     std::vector<Picture> samples_;                // of all frames, to be used again when nobody holds them any more
-    std::vector<Motion> spare_motion_;
     std::shared_ptr<Frame> current_, latest_;
     bool second_field_ = false;
     std::uint32_t last_id_ = 0;

@@ -105,16 +105,15 @@ SliceParser::Colocated SliceParser::colocated(int block) const {
     if (slice_->lists[1].empty()) return found;
     const Reference first = slice_->lists[1].front();
     const Frame& frame = *first.frame;
-    if (frame.motion.blocks.empty()) return found;
+    if (!frame.motion) return found;
+    const Motion& motion = *frame.motion;
     const int columns = frame_->columns;
     const int x = sps_->direct_8x8_inference ? block % 2 * 3 : block % 4;
     const int y = sps_->direct_8x8_inference ? block / 2 * 3 : block / 4;
     const int line = 4 * y, pair = row_ & ~1;
-    const auto blocks_of = [&](int row) {
-        return frame.motion.blocks.data() + static_cast<std::size_t>(row * columns + x_) * 4;
-    };
+    const auto place_of = [&](int row) { return static_cast<std::size_t>(row * columns + x_); };
     int row = row_, place = line;
-    const bool of_field = frame.field_pair || (frame.adaptive && blocks_of(pair)->field());
+    const bool of_field = frame.field_pair || (frame.adaptive && motion.block(place_of(pair), 0).field());
     if (mb_->field) {
         if (of_field) {
             int parity = row_ & 1;
@@ -131,15 +130,14 @@ SliceParser::Colocated SliceParser::colocated(int block) const {
         row = pair + (top < bottom ? 0 : 1);
         place = 8 * (row_ & 1) + 4 * (line / 8);
     }
-    const Motion::Block8& other = blocks_of(row)[place / 8 * 2 + x / 2];
+    const Motion::Block8 other = motion.block(place_of(row), place / 8 * 2 + x / 2);
     found.field = of_field;
     if (other.intra()) return found;
     found.intra = false;
     found.first = other.flag != 0;
     found.slot = other.slot;
     found.structure = other.structure;
-    found.mv = frame.motion.vectors[static_cast<std::size_t>(row * columns + x_) * frame.motion.each() +
-                                    frame.motion.place(x, place / 4)];
+    found.mv = motion.vector(place_of(row), x, place / 4);
     return found;
 }
 

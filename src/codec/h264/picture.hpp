@@ -4,8 +4,10 @@
 
 #include <algorithm>
 #include <array>
+#include <bit>
 #include <cstdint>
 #include <memory>
+#include <optional>
 #include <vector>
 
 #include "media/types.hpp"
@@ -65,8 +67,10 @@ inline constexpr int kTop = 1, kBottom = 2, kFrame = 3;
 
 // The motion of a frame's macroblocks as direct prediction in later pictures needs it (8.4.1.2.1): vectors of list 0
 // where that is used, else of list 1. With direct_8x8_inference_flag blocks in the left and right columns do, where all
-// pictures are frames only those in the corners.
-struct Motion {
+// pictures are frames only those in the corners. Most macroblocks move as one, and have one entry; of the others there
+// are parts. One thread writes at a time; what others read doesn't move meanwhile.
+class Motion {
+  public:
     struct Block8 {
         std::uint8_t slot : 5 = 0;       // Frame::slot of what it refers to
         std::uint8_t structure : 2 = 0;  // and which fields of it; 0: intra
@@ -74,17 +78,76 @@ struct Motion {
 
         bool intra() const { return structure == 0; }
         bool field() const { return intra() ? flag != 0 : structure != kFrame; }
+        bool operator==(const Block8&) const = default;
     };
     static_assert(sizeof(Block8) == 1);
-    bool all_columns = false, all_rows = false;
-    std::vector<Block8> blocks;   // four a macroblock
-    std::vector<Vector> vectors;  // each() a macroblock
 
-    std::size_t each() const { return (all_columns ? 4u : 2u) * (all_rows ? 4u : 2u); }
-    // Of a 4x4 block.
-    std::size_t place(int x, int y) const {
-        return static_cast<std::size_t>((all_rows ? y : y >> 1) * (all_columns ? 4 : 2) + (all_columns ? x : x >> 1));
+    // Of so many macroblocks, all intra.
+    Motion(std::size_t macroblocks, bool all_columns, bool all_rows)
+        : all_columns_(all_columns),
+          all_rows_(all_rows),
+          blocks_(macroblocks),
+          vectors_(macroblocks),
+          parts_(macroblocks / Parts::kCount + 1) {}
+
+    void set(std::size_t macroblock, Block8 block, Vector mv = {}) {
+        blocks_[macroblock] = block;
+        vectors_[macroblock] = std::bit_cast<std::uint32_t>(mv);
     }
+    // Of its 8x8 blocks, and of all 4x4 blocks.
+    void set(std::size_t macroblock, const std::array<Block8, 4>& blocks, const std::array<Vector, 16>& mvs) {
+        std::array<Vector, 16> needed;
+        for (int y = 0; y < 4; y += all_rows_ ? 1 : 3) {
+            for (int x = 0; x < 4; x += all_columns_ ? 1 : 3)
+                needed[place(x, y)] = mvs[static_cast<std::size_t>(y * 4 + x)];
+        }
+        const auto end = needed.begin() + static_cast<std::ptrdiff_t>(each());
+        const bool one = std::count(blocks.begin(), blocks.end(), blocks[0]) == 4 &&
+                         std::all_of(needed.begin(), end, [&](Vector mv) { return mv == needed[0]; });
+        // More than there can be: of a damaged picture.
+        const bool full = used_ == parts_.size() * Parts::kCount;
+        if (one || full) return set(macroblock, blocks[0], mvs[0]);
+        auto& parts = parts_[used_ / Parts::kCount];
+        if (!parts) parts = std::make_unique<Parts>(each());
+        parts->blocks[used_ % Parts::kCount] = blocks;
+        std::copy(needed.begin(), end, &parts->vectors[used_ % Parts::kCount * each()]);
+        blocks_[macroblock] = kParted;
+        vectors_[macroblock] = static_cast<std::uint32_t>(used_++);
+    }
+
+    Block8 block(std::size_t macroblock, int block8) const {
+        const Block8 block = blocks_[macroblock];
+        if (block != kParted) return block;
+        const std::size_t part = vectors_[macroblock];
+        return parts_[part / Parts::kCount]->blocks[part % Parts::kCount][static_cast<std::size_t>(block8)];
+    }
+    // Of the 4x4 block in a column and row.
+    Vector vector(std::size_t macroblock, int x, int y) const {
+        if (blocks_[macroblock] != kParted) return std::bit_cast<Vector>(vectors_[macroblock]);
+        const std::size_t part = vectors_[macroblock];
+        return parts_[part / Parts::kCount]->vectors[part % Parts::kCount * each() + place(x, y)];
+    }
+
+  private:
+    struct Parts {
+        static constexpr std::size_t kCount = 128;  // macroblocks
+        explicit Parts(std::size_t each) : vectors(std::make_unique<Vector[]>(kCount * each)) {}
+        std::array<std::array<Block8, 4>, kCount> blocks;
+        std::unique_ptr<Vector[]> vectors;
+    };
+    static constexpr Block8 kParted{.slot = 1, .structure = 0, .flag = 0};
+
+    std::size_t each() const { return (all_columns_ ? 4u : 2u) * (all_rows_ ? 4u : 2u); }
+    std::size_t place(int x, int y) const {
+        return static_cast<std::size_t>((all_rows_ ? y : y >> 1) * (all_columns_ ? 4 : 2) +
+                                        (all_columns_ ? x : x >> 1));
+    }
+
+    bool all_columns_, all_rows_;
+    std::vector<Block8> blocks_;          // kParted: see parts
+    std::vector<std::uint32_t> vectors_;  // or the number among the parts
+    std::vector<std::unique_ptr<Parts>> parts_;
+    std::size_t used_ = 0;
 };
 
 struct Frame {
@@ -96,8 +159,8 @@ struct Frame {
     } window;
     int columns = 0, rows = 0;
     // In raster order of the frame. The macroblocks of a field picture, and pairs of field macroblocks, lie in two
-    // rows: the top field's above. Empty: not kept.
-    Motion motion;
+    // rows: the top field's above. Nothing: not kept.
+    std::optional<Motion> motion;
 
     int decoded = 0;                 // fields: bits kTop, kBottom
     bool field_pair = false;         // coded as two fields

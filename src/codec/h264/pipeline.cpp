@@ -309,8 +309,8 @@ void Pipeline::conceal(Job& job, int address, int until) {
         });
     }
     prepare_samples(slice, frame, work.adaptive);
-    const bool moves = from != nullptr && !from->motion.blocks.empty() && !work.adaptive && !from->adaptive &&
-                       from->field_pair == job.first.field;
+    const bool moves =
+        from != nullptr && from->motion && !work.adaptive && !from->adaptive && from->field_pair == job.first.field;
     for (; address < until; ++address) {
         const int x = address % work.columns, row = address / work.columns;
         for (int k = 0; k < work.rows_in_raster(); ++k) {
@@ -336,12 +336,9 @@ void Pipeline::conceal(Job& job, int address, int until) {
                 mb.kind = Kind::inter;
                 mb.ref[0].fill(0);
                 mb.ref_picture[0].fill(slice.lists[0].front().key());
-                if (moves && !from->motion.blocks[4 * at].intra())
-                    mb.mv[0].fill(from->motion.vectors[at * from->motion.each()]);
+                if (moves && !from->motion->block(at, 0).intra()) mb.mv[0].fill(from->motion->vector(at, 0, 0));
             }
-            if (!frame.motion.blocks.empty()) {
-                for (std::size_t b = 0; b < 4; ++b) frame.motion.blocks[4 * at + b] = {};
-            }
+            if (frame.motion) frame.motion->set(at, {});
             ++work.lost;
         }
         if (x + 1 == work.columns) row_parsed(job, row);

@@ -264,7 +264,7 @@ void SliceParser::skip_macroblock() {
 
 void SliceParser::finish_macroblock() {
     store_ref_pictures();
-    if (!frame_->motion.blocks.empty()) store_motion();
+    if (frame_->motion) store_motion(*frame_->motion);
     if (mb_->intra()) find_intra_edges();
     work_->field_macroblocks |= adaptive_ && mb_->field;
     const bool last = x_ + 1 == frame_->columns && (!adaptive_ || (address_ & 1) != 0);
@@ -285,32 +285,28 @@ Motion::Block8 SliceParser::stored_block(std::size_t list, std::size_t block8) c
     return block;
 }
 
-void SliceParser::store_motion() {
-    Motion& motion = frame_->motion;
+void SliceParser::store_motion(Motion& motion) const {
     const auto here = static_cast<std::size_t>(row_ * frame_->columns + x_);
-    Motion::Block8* const blocks = motion.blocks.data() + here * 4;
-    Vector* const vectors = motion.vectors.data() + here * motion.each();
-    if (mb_->kind == Kind::inter && mb_->shape == Shape::whole) {
-        const std::size_t list = mb_->ref[0][0] >= 0 ? 0 : 1;
-        std::fill_n(blocks, 4, stored_block(list, 0));
-        std::fill_n(vectors, motion.each(), mb_->mv[list][0]);
+    if (mb_->kind != Kind::inter) {
+        motion.set(here, {.flag = mb_->field});
         return;
     }
+    if (mb_->shape == Shape::whole) {
+        const std::size_t list = mb_->ref[0][0] >= 0 ? 0 : 1;
+        motion.set(here, stored_block(list, 0), mb_->mv[list][0]);
+        return;
+    }
+    std::array<Motion::Block8, 4> blocks;
+    std::array<Vector, 16> vectors;
     for (std::size_t b = 0; b < 4; ++b) {
-        blocks[b] = {};
-        blocks[b].flag = mb_->field;
-        if (mb_->kind != Kind::inter) continue;
         const std::size_t list = mb_->ref[0][b] >= 0 ? 0 : 1;
         blocks[b] = stored_block(list, b);
-        const int left = static_cast<int>(b & 1) * 2, top = static_cast<int>(b & 2);
-        for (int y = top; y < top + 2; ++y) {
-            if (!motion.all_rows && y != 0 && y != 3) continue;
-            for (int x = left; x < left + 2; ++x) {
-                if (!motion.all_columns && x != 0 && x != 3) continue;
-                vectors[motion.place(x, y)] = mb_->mv[list][static_cast<std::size_t>(y * 4 + x)];
-            }
+        for (const std::size_t inside : {0, 1, 4, 5}) {
+            const std::size_t at = (b >> 1) * 8 + (b & 1) * 2 + inside;
+            vectors[at] = mb_->mv[list][at];
         }
     }
+    motion.set(here, blocks, vectors);
 }
 
 // Which samples around may be used: of this slice, and with constrained_intra_pred_flag of intra macroblocks.

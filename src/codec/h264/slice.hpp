@@ -57,7 +57,7 @@ class SliceParser {
     void infer_field();
     void skip_macroblock();
     void finish_macroblock();
-    void store_motion();
+    void store_motion(Motion& motion) const;
     Motion::Block8 stored_block(std::size_t list, std::size_t block8) const;
     void find_intra_edges();
 
