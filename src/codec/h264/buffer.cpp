@@ -51,6 +51,7 @@ void PictureBuffer::activate(const Sps& sps, Out& out) {
     }
     capacity_ = std::clamp(sps.reference_frames, 1, kMostFrames);
     const int size = std::max(buffer_size(sps), std::min(sps.reference_frames, kMostFrames));
+    room_ = std::max({sps.buffered_frames >= 0 ? sps.buffered_frames : size, capacity_, 1}) + 1;
     depth_ = sps.reorder_frames >= 0    ? sps.reorder_frames
              : sps.buffered_frames >= 0 ? std::min(sps.buffered_frames, size)
                                         : size;
@@ -73,21 +74,30 @@ std::shared_ptr<Frame> PictureBuffer::allocate(const Sps& sps, bool reference) {
     frame->slot = free_slot();
     frame->columns = sps.columns;
     frame->rows = sps.rows;
-    // Memory that nobody looks at any more serves again; more than that is given back.
-    const auto fits = [&](const Picture& one) {
-        return one.width == sps.columns * 16 && one.height == sps.rows * 16 && one.storage.use_count() == 1;
-    };
-    if (const auto found = std::find_if(samples_.begin(), samples_.end(), fits); found != samples_.end()) {
-        frame->picture = *found;
-    } else {
-        frame->picture = Picture::allocate(sps.columns * 16, sps.rows * 16);
-        samples_.push_back(frame->picture);
-    }
-    std::erase_if(samples_, [](const Picture& one) { return one.storage.use_count() == 1; });
     if (!reference) return frame;
     frame->motion.emplace(static_cast<std::size_t>(sps.columns) * static_cast<std::size_t>(sps.rows),
                           !sps.direct_8x8_inference, !sps.direct_8x8_inference || !sps.frames_only);
     return frame;
+}
+
+bool PictureBuffer::has_room() const {
+    return std::count_if(given_.begin(), given_.end(), [](const auto& one) { return !one.expired(); }) < room_;
+}
+
+void PictureBuffer::give_samples(const std::shared_ptr<Frame>& frame) {
+    // Memory that nobody looks at any more serves again; more than that is given back.
+    const auto fits = [&](const Picture& one) {
+        return one.width == frame->columns * 16 && one.height == frame->rows * 16 && one.storage.use_count() == 1;
+    };
+    if (const auto found = std::find_if(samples_.begin(), samples_.end(), fits); found != samples_.end()) {
+        frame->picture = *found;
+    } else {
+        frame->picture = Picture::allocate(frame->columns * 16, frame->rows * 16);
+        samples_.push_back(frame->picture);
+    }
+    std::erase_if(samples_, [](const Picture& one) { return one.storage.use_count() == 1; });
+    std::erase_if(given_, [](const auto& one) { return one.expired(); });
+    given_.push_back(frame);
 }
 
 // 8.2.1

@@ -17,7 +17,8 @@ class PictureBuffer {
     // A new sequence of this kind begins; pictures of another size come out and go.
     void activate(const bitstream::h264::Sps& sps, Out& out);
 
-    // The frame for the next picture, or for its second field; frame_num, order counts and gaps are seen to.
+    // The frame for the next picture, or for its second field; frame_num, order counts and gaps are seen to. It has no
+    // samples yet.
     std::shared_ptr<Frame> begin(const bitstream::h264::Sps& sps, const bitstream::h264::SliceHeader& slice,
                                  std::int64_t number, Out& out);
     // RefPicList0 and 1 of a slice of the current picture (8.2.4). Places that nothing belongs to hold some picture, so
@@ -32,6 +33,10 @@ class PictureBuffer {
     std::shared_ptr<Frame> half() const { return current_; }
     // To copy from where something is missing; null: nothing has been decoded yet.
     const std::shared_ptr<Frame>& latest() const { return latest_; }
+    // Whether the buffer and the current picture are all that takes memory when this one gets it, too. Else pictures
+    // that are still being decoded refer to frames that have left the buffer.
+    bool has_room() const;
+    void give_samples(const std::shared_ptr<Frame>& frame);
     // Adds the frames that these lists name to `held`, but for the current one, and each once.
     void hold(const std::vector<Reference> (&lists)[2], std::vector<std::shared_ptr<Frame>>& held) const;
 
@@ -50,11 +55,13 @@ class PictureBuffer {
 
     std::vector<std::shared_ptr<Frame>> frames_;  // without the current one
     std::vector<Picture> samples_;                // of all frames, to be used again when nobody holds them any more
+    std::vector<std::weak_ptr<Frame>> given_;     // frames with samples of their own, here or under way
     std::shared_ptr<Frame> current_, latest_;
     bool second_field_ = false;
     std::uint32_t last_id_ = 0;
     int depth_ = 0;     // frames that may wait for their turn
     int capacity_ = 1;  // frames kept to refer to
+    int room_ = 1;      // frames in all, with the current one
     int columns_ = 0, rows_ = 0;
     // 8.2.1
     int previous_frame_num_ = 0, previous_reference_frame_num_ = 0, frame_num_offset_ = 0;

@@ -193,6 +193,7 @@ class H264Decoder : public media::VideoDecoder {
         job_->frame = frame_;
         job_->first = first_;
         job_->latest = buffer_.latest();
+        job_->give_samples = [this] { buffer_.give_samples(frame_); };
         Work& work = job_->work;
         work.frame = frame_.get();
         work.structure = !first_.field ? kFrame : first_.bottom ? kBottom : kTop;
@@ -208,7 +209,9 @@ class H264Decoder : public media::VideoDecoder {
         // What comes out at once is waited for at once; else a picture may still be under way when the next one comes.
         const bool resets = std::any_of(first_.markings.begin(), first_.markings.end(),
                                         [](const auto& marking) { return marking.operation == 5; });
-        pipeline_->submit(std::move(job_), pipeline_->alone() || resets ? 0 : 1);
+        // On memory that a picture under way still needs, this one waits.
+        if (frame_->picture.planes[0] == nullptr && buffer_.has_room()) buffer_.give_samples(frame_);
+        pipeline_->submit(job_, pipeline_->alone() || resets ? 0 : 1);
         job_.reset();
         const auto sps = sequences_.find(active_sps_);
         if (sps != sequences_.end()) buffer_.end(sps->second, first_, ready_);

@@ -26,7 +26,7 @@ std::shared_ptr<Job> Pipeline::make() {
     return job;
 }
 
-void Pipeline::submit(std::shared_ptr<Job> job, std::size_t under_way) {
+void Pipeline::submit(const std::shared_ptr<Job>& job, std::size_t under_way) {
     std::unique_lock lock(mutex_);
     Work& work = job->work;
     if (work.rows > job->capacity) {
@@ -34,7 +34,7 @@ void Pipeline::submit(std::shared_ptr<Job> job, std::size_t under_way) {
         job->progress = std::make_unique<RowProgress[]>(static_cast<std::size_t>(work.rows));
     }
     for (int row = 0; row < work.rows; ++row) job->progress[static_cast<std::size_t>(row)].store(0);
-    job->parsed = job->next = job->next_deblock = job->busy = 0;
+    job->parsed = job->pieces = job->next = job->next_deblock = job->busy = 0;
     job->deblocking = job->parsing = job->all_parsed = false;
     work.pieces = &pieces_;
     link(*job);
@@ -44,11 +44,16 @@ void Pipeline::submit(std::shared_ptr<Job> job, std::size_t under_way) {
     work.slices.clear();
     work.field_macroblocks = work.misses_references = false;
     work.lost = 0;
-    jobs_.push_back(std::move(job));
+    jobs_.push_back(job);
+    give_front_samples();
     announce();
     while (jobs_.size() > under_way) {
         if (!take(lock)) wait(lock);
     }
+}
+
+void Pipeline::give_front_samples() {
+    if (!jobs_.empty() && !has_samples(*jobs_.front())) jobs_.front()->give_samples();
 }
 
 // Which of those under way it depends on.
@@ -150,6 +155,7 @@ bool Pipeline::take_row(std::unique_lock<std::mutex>& lock, const Job* only) {
             ++job->next_deblock;
         } else if (job->next < job->parsed && may_be_made(i, job->next)) {
             const int mine = job->next++;
+            job->pieces -= work.coefficients_of(mine).pieces();
             ++job->busy;
             RowProgress* const progress = job->progress.get() + mine;
             lock.unlock();
@@ -169,6 +175,7 @@ bool Pipeline::take_row(std::unique_lock<std::mutex>& lock, const Job* only) {
 // Whether the samples that a row is predicted from are there.
 bool Pipeline::may_be_made(std::size_t index, int row) const {
     const Job& job = *jobs_[index];
+    if (!has_samples(job)) return false;
     // Deblocking an edge changes up to three rows of samples above it.
     constexpr int kChanged = 3;
     for (std::size_t before = 0; before < index; ++before) {
@@ -195,12 +202,19 @@ void Pipeline::retire() {
         job->slices.clear();
         spare_.push_back(job);
     }
+    give_front_samples();
 }
 
 // Whether there is a place for a row, and the motion that it may be predicted from.
 bool Pipeline::may_be_parsed(const Job& job, int row) const {
     // The row before the one whose place it takes lies above one that is still to be deblocked.
-    if (job.next_deblock < row + 2 - job.work.kept) return false;
+    const Work& work = job.work;
+    if (job.next_deblock < row + 2 - work.kept) return false;
+    // Those of noise would take as much memory as samples do; a few rows' are enough to have something to do.
+    constexpr int kPieces = 4, kPart = 16;  // that many, or this part of the samples
+    const int most = work.columns * work.rows * work.rows_in_raster() * static_cast<int>(RowCoefficients::kMost / 2) /
+                     kPart / static_cast<int>(CoefficientPieces::kSize);
+    if (job.pieces >= std::max(kPieces, most)) return false;
     for (const auto& other : jobs_) {
         if (other.get() == &job) break;
         if (other->all_parsed || std::find(job.moving.begin(), job.moving.end(), other.get()) == job.moving.end())
@@ -253,6 +267,7 @@ void Pipeline::row_parsed(Job& job, int row) {
     }
     std::unique_lock lock(mutex_);
     job.parsed = row + 1;
+    job.pieces += job.work.coefficients_of(row).pieces();
     announce();
     // While it is near, where nobody else has time for it: all are at pictures of their own. Of the first of several,
     // only when places are running out: the others wait for it to be parsed, and make its rows meanwhile.

@@ -35,6 +35,7 @@ struct Job {
     std::vector<Coded> slices;
     std::shared_ptr<Frame> frame;
     SliceHeader first;
+    std::function<void()> give_samples;        // called where the frame has none
     std::shared_ptr<Frame> latest;             // to take from what is missing; null: there is nothing
     std::vector<std::shared_ptr<Frame>> held;  // what it refers to stays until then
 
@@ -45,6 +46,7 @@ struct Job {
     std::unique_ptr<RowProgress[]> progress;
     int capacity = 0;
     int parsed = 0;        // rows
+    int pieces = 0;        // of coefficients of those that wait to be reconstructed
     int next = 0;          // row to be reconstructed
     int next_deblock = 0;  // row to be deblocked
     int busy = 0;          // threads at it
@@ -61,8 +63,9 @@ class Pipeline {
 
     // A job to be filled; one that is done serves again.
     std::shared_ptr<Job> make();
-    // Begins it, and helps until at most so many pictures are under way.
-    void submit(std::shared_ptr<Job> job, std::size_t under_way);
+    // Begins it, and helps until at most so many pictures are under way. Where its frame has no samples yet, it is only
+    // parsed until its job's give_samples() is called, on any thread before this returns: all before it are whole then.
+    void submit(const std::shared_ptr<Job>& job, std::size_t under_way);
     // Helps until a frame, or (null) every one, is whole.
     void finish(const Frame* frame);
     bool alone() const { return helpers_.empty(); }
@@ -75,6 +78,7 @@ class Pipeline {
     bool take_row(std::unique_lock<std::mutex>& lock, const Job* only = nullptr);
     bool take_slices(std::unique_lock<std::mutex>& lock);
     void retire();
+    void give_front_samples();
     void link(Job& job) const;
     bool may_be_made(std::size_t index, int row) const;
     bool may_be_parsed(const Job& job, int row) const;
@@ -86,6 +90,7 @@ class Pipeline {
     // Macroblocks that are missing before this address (of pairs in adaptive frames) are taken from an earlier picture:
     // where that moved, from where it moved to there.
     void conceal(Job& job, int from, int until);
+    static bool has_samples(const Job& job) { return job.frame->picture.planes[0] != nullptr; }
     static bool reconstructed(const Job& job, int row);
     static bool complete(const Job& job) { return job.all_parsed && job.next_deblock == job.work.rows; }
     // Both are of frame macroblocks, so that rows lie beside rows.

@@ -95,6 +95,7 @@ class RowCoefficients {
         return pieces_.empty() ? nullptr : pieces_[place / kSize].get() + place % kSize;
     }
     void clear(CoefficientPieces& to) { to.give_back(pieces_); }
+    int pieces() const { return static_cast<int>(pieces_.size()); }
 
   private:
     std::vector<CoefficientPieces::Piece> pieces_;
