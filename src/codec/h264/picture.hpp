@@ -68,7 +68,7 @@ inline constexpr int kTop = 1, kBottom = 2, kFrame = 3;
 // The motion of a frame's macroblocks as direct prediction in later pictures needs it (8.4.1.2.1): vectors of list 0
 // where that is used, else of list 1. With direct_8x8_inference_flag blocks in the left and right columns do, where all
 // pictures are frames only those in the corners. Most macroblocks move as one, and have one entry; of the others there
-// are parts. One thread writes at a time; what others read doesn't move meanwhile.
+// are quarters or all parts. One thread writes at a time; what others read doesn't move meanwhile.
 class Motion {
   public:
     struct Block8 {
@@ -84,11 +84,12 @@ class Motion {
 
     // Of so many macroblocks, all intra.
     Motion(std::size_t macroblocks, bool all_columns, bool all_rows)
-        : all_columns_(all_columns),
-          all_rows_(all_rows),
+        : across_(all_columns ? 4 : 2),
+          down_(all_rows ? 4 : 2),
           blocks_(macroblocks),
           vectors_(macroblocks),
-          parts_(macroblocks / Parts::kCount + 1) {}
+          quarters_(4, macroblocks),
+          parts_(static_cast<std::size_t>(across_ * down_), macroblocks) {}
 
     void set(std::size_t macroblock, Block8 block, Vector mv = {}) {
         blocks_[macroblock] = block;
@@ -96,58 +97,80 @@ class Motion {
     }
     // Of its 8x8 blocks, and of all 4x4 blocks.
     void set(std::size_t macroblock, const std::array<Block8, 4>& blocks, const std::array<Vector, 16>& mvs) {
+        const std::array<Vector, 4> corners{mvs[0], mvs[3], mvs[12], mvs[15]};
         std::array<Vector, 16> needed;
-        for (int y = 0; y < 4; y += all_rows_ ? 1 : 3) {
-            for (int x = 0; x < 4; x += all_columns_ ? 1 : 3)
-                needed[place(x, y)] = mvs[static_cast<std::size_t>(y * 4 + x)];
+        bool of_quarters = true;
+        for (int y = 0; y < down_; ++y) {
+            for (int x = 0; x < across_; ++x) {
+                const int column = across_ == 4 ? x : 3 * x, row = down_ == 4 ? y : 3 * y;
+                const Vector mv = mvs[static_cast<std::size_t>(row * 4 + column)];
+                needed[static_cast<std::size_t>(y * across_ + x)] = mv;
+                of_quarters = of_quarters && mv == corners[quarter(column, row)];
+            }
         }
-        const auto end = needed.begin() + static_cast<std::ptrdiff_t>(each());
-        const bool one = std::count(blocks.begin(), blocks.end(), blocks[0]) == 4 &&
-                         std::all_of(needed.begin(), end, [&](Vector mv) { return mv == needed[0]; });
-        // More than there can be: of a damaged picture.
-        const bool full = used_ == parts_.size() * Parts::kCount;
-        if (one || full) return set(macroblock, blocks[0], mvs[0]);
-        auto& parts = parts_[used_ / Parts::kCount];
-        if (!parts) parts = std::make_unique<Parts>(each());
-        parts->blocks[used_ % Parts::kCount] = blocks;
-        std::copy(needed.begin(), end, &parts->vectors[used_ % Parts::kCount * each()]);
-        blocks_[macroblock] = kParted;
-        vectors_[macroblock] = static_cast<std::uint32_t>(used_++);
+        const bool one = of_quarters && std::count(blocks.begin(), blocks.end(), blocks[0]) == 4 &&
+                         std::count(corners.begin(), corners.end(), corners[0]) == 4;
+        if (one) return set(macroblock, blocks[0], corners[0]);
+        blocks_[macroblock] = of_quarters ? kQuarters : kParts;
+        vectors_[macroblock] = of_quarters ? quarters_.add(blocks, corners.data()) : parts_.add(blocks, needed.data());
     }
 
     Block8 block(std::size_t macroblock, int block8) const {
         const Block8 block = blocks_[macroblock];
-        if (block != kParted) return block;
-        const std::size_t part = vectors_[macroblock];
-        return parts_[part / Parts::kCount]->blocks[part % Parts::kCount][static_cast<std::size_t>(block8)];
+        if (block != kQuarters && block != kParts) return block;
+        return (block == kParts ? parts_ : quarters_).blocks(vectors_[macroblock])[static_cast<std::size_t>(block8)];
     }
     // Of the 4x4 block in a column and row.
     Vector vector(std::size_t macroblock, int x, int y) const {
-        if (blocks_[macroblock] != kParted) return std::bit_cast<Vector>(vectors_[macroblock]);
-        const std::size_t part = vectors_[macroblock];
-        return parts_[part / Parts::kCount]->vectors[part % Parts::kCount * each() + place(x, y)];
+        const Block8 block = blocks_[macroblock];
+        if (block == kQuarters) return quarters_.vectors(vectors_[macroblock])[quarter(x, y)];
+        if (block != kParts) return std::bit_cast<Vector>(vectors_[macroblock]);
+        const int place = (down_ == 4 ? y : y >> 1) * across_ + (across_ == 4 ? x : x >> 1);
+        return parts_.vectors(vectors_[macroblock])[place];
     }
 
   private:
-    struct Parts {
-        static constexpr std::size_t kCount = 128;  // macroblocks
-        explicit Parts(std::size_t each) : vectors(std::make_unique<Vector[]>(kCount * each)) {}
-        std::array<std::array<Block8, 4>, kCount> blocks;
-        std::unique_ptr<Vector[]> vectors;
+    // Entries of macroblocks that don't move as one, with so many vectors each.
+    class Entries {
+      public:
+        Entries(std::size_t each, std::size_t most) : each_(each), pieces_(most / Piece::kCount + 1) {}
+        std::uint32_t add(const std::array<Block8, 4>& blocks, const Vector* mvs) {
+            // Once more than there are macroblocks, in a damaged picture: the last one serves.
+            if (used_ == pieces_.size() * Piece::kCount) --used_;
+            auto& piece = pieces_[used_ / Piece::kCount];
+            if (!piece) piece = std::make_unique<Piece>(each_);
+            piece->blocks[used_ % Piece::kCount] = blocks;
+            std::copy_n(mvs, each_, &piece->vectors[used_ % Piece::kCount * each_]);
+            return static_cast<std::uint32_t>(used_++);
+        }
+        const std::array<Block8, 4>& blocks(std::size_t at) const {
+            return pieces_[at / Piece::kCount]->blocks[at % Piece::kCount];
+        }
+        const Vector* vectors(std::size_t at) const {
+            return &pieces_[at / Piece::kCount]->vectors[at % Piece::kCount * each_];
+        }
+
+      private:
+        struct Piece {
+            static constexpr std::size_t kCount = 128;  // macroblocks
+            explicit Piece(std::size_t each) : vectors(std::make_unique<Vector[]>(kCount * each)) {}
+            std::array<std::array<Block8, 4>, kCount> blocks;
+            std::unique_ptr<Vector[]> vectors;
+        };
+        std::size_t each_;
+        std::vector<std::unique_ptr<Piece>> pieces_;
+        std::size_t used_ = 0;
     };
-    static constexpr Block8 kParted{.slot = 1, .structure = 0, .flag = 0};
+    // In place of one block: where the others are.
+    static constexpr Block8 kQuarters{.slot = 1, .structure = 0, .flag = 0};
+    static constexpr Block8 kParts{.slot = 2, .structure = 0, .flag = 0};
 
-    std::size_t each() const { return (all_columns_ ? 4u : 2u) * (all_rows_ ? 4u : 2u); }
-    std::size_t place(int x, int y) const {
-        return static_cast<std::size_t>((all_rows_ ? y : y >> 1) * (all_columns_ ? 4 : 2) +
-                                        (all_columns_ ? x : x >> 1));
-    }
+    static std::size_t quarter(int x, int y) { return static_cast<std::size_t>((y >> 1) * 2 + (x >> 1)); }
 
-    bool all_columns_, all_rows_;
-    std::vector<Block8> blocks_;          // kParted: see parts
-    std::vector<std::uint32_t> vectors_;  // or the number among the parts
-    std::vector<std::unique_ptr<Parts>> parts_;
-    std::size_t used_ = 0;
+    int across_, down_;  // vectors that are needed
+    std::vector<Block8> blocks_;
+    std::vector<std::uint32_t> vectors_;  // or the number among the entries
+    Entries quarters_, parts_;
 };
 
 struct Frame {
