@@ -210,10 +210,12 @@ bool Pipeline::may_be_parsed(const Job& job, int row) const {
     // The row before the one whose place it takes lies above one that is still to be deblocked.
     const Work& work = job.work;
     if (job.next_deblock < row + 2 - work.kept) return false;
-    // Those of noise would take as much memory as samples do; a few rows' are enough to have something to do.
-    constexpr int kPieces = 4, kPart = 16;  // that many, or this part of the samples
-    const int most = work.columns * work.rows * work.rows_in_raster() * static_cast<int>(RowCoefficients::kMost / 2) /
-                     kPart / static_cast<int>(CoefficientPieces::kSize);
+    // Coefficients of noise would take as much memory as a picture does; those of a few rows are enough for others to
+    // have something to do. A macroblock has as many samples, of a byte each, as it has coefficients at most.
+    constexpr int kPart = 16, kPieces = 4;  // of the samples' memory; or so many
+    constexpr int kPiece = static_cast<int>(CoefficientPieces::kSize * sizeof(std::int16_t));
+    const int samples = work.columns * work.rows * work.rows_in_raster() * static_cast<int>(RowCoefficients::kMost);
+    const int most = samples / kPart / kPiece;
     if (job.pieces >= std::max(kPieces, most)) return false;
     for (const auto& other : jobs_) {
         if (other.get() == &job) break;
