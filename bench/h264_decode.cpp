@@ -1,6 +1,6 @@
 // H.264 pictures: our decoder beside openh264, on a stream that the latter decodes rightly (no B partitions of 8x8).
 //
-//   bench_h264_decode [FRAMES]      (1080p, 150 frames)
+//   bench_h264_decode [FRAMES [STREAM]]      (1080p, 150 frames; one stream alone, from 1)
 //
 // Prints pictures a second of both on one core and of ours on two, and the ratios (to reach: 1.0 times openh264 on one
 // core, 1.7 times that on two), for the kernels of this processor and for the plain ones. Two cores are compared with
@@ -198,7 +198,9 @@ int main(int argc, char** argv) {
                           {"CABAC, B, some noise kept", "high", 1, 23},
                           {"CABAC, B, noise kept", "high", 1, 20},
                           {"CABAC, B, all partitions", "high", 5, 23, false}};
+    const int only = argc > 2 ? std::atoi(argv[2]) : 0;
     for (const Kind& kind : kinds) {
+        if (only > 0 && &kind != kinds + only - 1) continue;
         codec::H264Settings settings;
         settings.width = width;
         settings.height = height;
@@ -229,7 +231,7 @@ int main(int argc, char** argv) {
         const codec::H264DecoderSettings alone{1, &codec::h264::best_kernels()}, pair{2, alone.kernels};
         double one = 0, two = 0, theirs = 0;
         const double plain = ours(encoder->track(), packets, {1, &codec::h264::plain_kernels()});
-        std::vector<double> scaling, possible;
+        std::vector<double> scaling, possible, against, two_against;
         for (int again = 0; again < 12; ++again) {
             const double now_one = ours(encoder->track(), packets, alone);
             const double now_two = ours(encoder->track(), packets, pair);
@@ -237,7 +239,11 @@ int main(int argc, char** argv) {
             two = std::max(two, now_two);
             scaling.push_back(now_two / now_one);
             possible.push_back(side_by_side(encoder->track(), packets) / now_one);
-            if (kind.theirs) theirs = std::max(theirs, openh264(encoder->track(), packets));
+            if (!kind.theirs) continue;
+            const double now_theirs = openh264(encoder->track(), packets);
+            theirs = std::max(theirs, now_theirs);
+            against.push_back(now_one / now_theirs);
+            two_against.push_back(now_two / now_theirs);
         }
         fmt::print(
             "{}, {:.1f} Mbit/s: pictures a second: ours {:.0f} ({}; plain kernels {:.0f}), on two cores {:.0f}\n",
@@ -245,8 +251,8 @@ int main(int argc, char** argv) {
         if (kind.theirs)
             fmt::print(
                 "  openh264 {:.0f}: ours {:.2f} times that on one core (to reach: 1.0), {:.2f} on two (to reach: "
-                "1.7), {:.2f} with plain kernels\n",
-                theirs, one / theirs, two / theirs, plain / theirs);
+                "1.7), {:.2f} with plain kernels; in the middle of 12 pairs {:.2f} and {:.2f}\n",
+                theirs, one / theirs, two / theirs, plain / theirs, middle(against), middle(two_against));
         fmt::print(
             "  two cores {:.2f} times one, in the middle of 12 pairs {:.2f}; two decoders side by side {:.2f}\n"
             "  memory at its peak {:.1f} MB, on two cores {:.1f}: {:.2f} and {:.2f} times {} pictures of {:.1f} MB in "
