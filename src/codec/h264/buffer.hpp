@@ -17,8 +17,8 @@ class PictureBuffer {
     // A new sequence of this kind begins; pictures of another size come out and go.
     void activate(const bitstream::h264::Sps& sps, Out& out);
 
-    // The frame for the next picture, or for its second field; frame_num, order counts and gaps are seen to. It has no
-    // samples yet.
+    // The frame for the next picture, or for its second field; frame_num, order counts and gaps are seen to. A new one
+    // has no samples yet.
     std::shared_ptr<Frame> begin(const bitstream::h264::Sps& sps, const bitstream::h264::SliceHeader& slice,
                                  std::int64_t number, Out& out);
     // RefPicList0 and 1 of a slice of the current picture (8.2.4). Places that nothing belongs to hold some picture, so
@@ -36,6 +36,7 @@ class PictureBuffer {
     // Whether the buffer and the current picture are all that takes memory when this one gets it, too. Else pictures
     // that are still being decoded refer to frames that have left the buffer.
     bool has_room() const;
+    // Memory for them; what a frame that is gone had serves again.
     void give_samples(const std::shared_ptr<Frame>& frame);
     // Adds the frames that these lists name to `held`, but for the current one, and each once.
     void hold(const std::vector<Reference> (&lists)[2], std::vector<std::shared_ptr<Frame>>& held) const;
