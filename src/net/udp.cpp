@@ -8,6 +8,7 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <charconv>
 #include <cstring>
@@ -198,6 +199,30 @@ Result<std::unique_ptr<UdpReceiver>> UdpReceiver::open(const UdpAddress& address
     return receiver;
 }
 
+namespace {
+
+struct Clocks {
+    std::chrono::nanoseconds wall, steady;
+};
+
+// Both as of one moment: of a few readings the one in which the thread was interrupted least.
+Clocks both_clocks() {
+    Clocks best{};
+    std::chrono::nanoseconds least = std::chrono::nanoseconds::max();
+    for (int i = 0; i < 4 && least > std::chrono::microseconds(1); ++i) {
+        const std::chrono::nanoseconds before = std::chrono::steady_clock::now().time_since_epoch(),
+                                       wall = std::chrono::system_clock::now().time_since_epoch(),
+                                       after = std::chrono::steady_clock::now().time_since_epoch();
+        if (after - before < least) {
+            least = after - before;
+            best = {wall, before + least / 2};
+        }
+    }
+    return best;
+}
+
+}  // namespace
+
 Result<std::vector<UdpReceiver::Datagram>> UdpReceiver::receive(std::chrono::milliseconds wait) {
     std::vector<Datagram> datagrams;
     pollfd waiting{handle_, POLLIN, 0};
@@ -219,8 +244,7 @@ Result<std::vector<UdpReceiver::Datagram>> UdpReceiver::receive(std::chrono::mil
         if (errno == EAGAIN || errno == EINTR || errno == ECONNREFUSED) return datagrams;
         return refused("receiving failed", "UDP");
     }
-    const std::chrono::nanoseconds wall = std::chrono::system_clock::now().time_since_epoch(),
-                                   steady = std::chrono::steady_clock::now().time_since_epoch();
+    const auto [wall, steady] = both_clocks();
     for (int i = 0; i < got; ++i) {
         Datagram datagram;
         datagram.at = steady;
@@ -237,6 +261,8 @@ Result<std::vector<UdpReceiver::Datagram>> UdpReceiver::receive(std::chrono::mil
                 overrun_ = dropped;
             }
         }
+        // The clocks are read anew for each call, a little apart: what came later never counts as earlier.
+        datagram.at = last_ = std::max(datagram.at, last_);
         datagrams.push_back(datagram);
     }
     return datagrams;

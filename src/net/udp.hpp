@@ -54,8 +54,9 @@ class UdpSender {
 class UdpReceiver {
   public:
     struct Datagram {
-        ByteSpan bytes;                 // valid until the next call
-        std::chrono::nanoseconds at{};  // of arrival, on the steady clock: setting the machine's clock doesn't move it
+        ByteSpan bytes;  // valid until the next call
+        // Of arrival, on the steady clock: setting the machine's clock doesn't move it. Never before the one in front.
+        std::chrono::nanoseconds at{};
     };
     // Listens where the address says: joins its group when it is multicast. Fails (kind machine) when the port is taken
     // or the group can't be joined.
@@ -71,6 +72,7 @@ class UdpReceiver {
     int handle_;
     std::vector<std::uint8_t> buffer_;
     std::uint64_t overrun_ = 0;
+    std::chrono::nanoseconds last_{};  // arrival
 };
 
 // When a datagram came, on the steady clock: the kernel stamps it by the machine's clock, which may be set at any time.
