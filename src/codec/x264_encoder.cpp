@@ -56,6 +56,7 @@ class X264Encoder : public media::VideoEncoder {
         param.vui.b_fullrange = settings.colour.full_range ? 1 : 0;
         param.b_annexb = 0;
         param.b_repeat_headers = 0;
+        param.b_interlaced = settings.interlaced ? 1 : 0;
         param.i_threads = settings.threads;
         param.rc.i_rc_method = X264_RC_CRF;
         param.rc.f_rf_constant = static_cast<float>(settings.quality);

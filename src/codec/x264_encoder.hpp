@@ -21,6 +21,7 @@ struct H264Settings {
     std::int64_t peak_bps = 0;     // highest rate over the buffer; 0: no limit
     Time buffer{};                 // decoder buffer at peak_bps; 0 with no limit
     Time keyframe_distance{};      // longest; 0: the encoder's choice
+    bool interlaced = false;       // adaptive frames (MBAFF) of two fields, the upper one first
     int threads = 0;               // 0: as many as processors
 };
 
