@@ -14,7 +14,7 @@ constexpr int kCodedFlag = 85;
 }  // namespace
 
 bool SliceParser::cabac_skip() {
-    const auto counts = [&](int index) { return usable(index) && !at(index).skipped ? 1 : 0; };
+    const auto counts = [&](int index) { return usable(index) && !parsed_of(index)->skipped ? 1 : 0; };
     const int base = b_slice_ ? 24 : 11;
     return decide(base + counts(left_) + counts(top_)) != 0;
 }
@@ -54,7 +54,7 @@ int SliceParser::cabac_type() {
         return 2 - decide(17);
     }
     const auto counts = [&](int index) {
-        return usable(index) && !at(index).skipped && !at(index).whole_direct ? 1 : 0;
+        return usable(index) && !parsed_of(index)->skipped && !parsed_of(index)->whole_direct ? 1 : 0;
     };
     if (decide(27 + counts(left_) + counts(top_)) == 0) return 0;
     if (decide(27 + 3) == 0) return 1 + decide(27 + 5);
@@ -173,7 +173,7 @@ bool SliceParser::cabac_transform8() {
 bool SliceParser::coded_flag(int category, int plane, int x, int y) {
     const auto counts = [&](const Place& place, int column, int row) {
         if (place.macroblock < 0) return mb_->intra() ? 1 : 0;
-        const Macroblock& other = at(place.macroblock);
+        const Parsed& other = *place.parsed;
         if (category == 0) return other.dc_coded & 1;
         if (category == 3) return other.dc_coded >> plane & 1;
         const int block = plane == 0 ? row * 4 + column : 12 + 4 * plane + row * 2 + column;
@@ -184,13 +184,13 @@ bool SliceParser::coded_flag(int category, int plane, int x, int y) {
         a = counts(left_rows_[0], 0, 0);
         b = counts(above_, 0, 0);
     } else if (plane == 0) {
-        a = x > 0 ? counts({index_, y}, x - 1, y) : counts(left_rows_[y], 3, left_rows_[y].row);
-        b = y > 0 ? counts({index_, y}, x, y - 1) : counts(above_, x, 3);
+        a = x > 0 ? counts({index_, y, own_}, x - 1, y) : counts(left_rows_[y], 3, left_rows_[y].row);
+        b = y > 0 ? counts({index_, y, own_}, x, y - 1) : counts(above_, x, 3);
     } else {
         // A chroma row of blocks lies beside two of luma.
         const Place& left = left_rows_[2 * y];
-        a = x > 0 ? counts({index_, y}, 0, y) : counts(left, 1, left.row / 2);
-        b = y > 0 ? counts({index_, y}, x, 0) : counts(above_, x, 1);
+        a = x > 0 ? counts({index_, y, own_}, 0, y) : counts(left, 1, left.row / 2);
+        b = y > 0 ? counts({index_, y, own_}, x, 0) : counts(above_, x, 1);
     }
     return decide(kCodedFlag + 4 * category + a + 2 * b) != 0;
 }

@@ -55,16 +55,16 @@ int SliceParser::coefficient_context(int plane, int x, int y) const {
     const auto count = [&](const Place& place, int column, int row) {
         if (place.macroblock < 0) return -1;
         const int block = plane == 0 ? row * 4 + column : 12 + 4 * plane + row * 2 + column;
-        return static_cast<int>(at(place.macroblock).coded[static_cast<std::size_t>(block)]);
+        return static_cast<int>(place.parsed->coded[static_cast<std::size_t>(block)]);
     };
     int a = 0, b = 0;
     if (plane == 0) {
-        a = x > 0 ? count({index_, y}, x - 1, y) : count(left_rows_[y], 3, left_rows_[y].row);
-        b = y > 0 ? count({index_, y}, x, y - 1) : count(above_, x, 3);
+        a = x > 0 ? count({index_, y, own_}, x - 1, y) : count(left_rows_[y], 3, left_rows_[y].row);
+        b = y > 0 ? count({index_, y, own_}, x, y - 1) : count(above_, x, 3);
     } else {
         const Place& left = left_rows_[2 * y];
-        a = x > 0 ? count({index_, y}, 0, y) : count(left, 1, left.row / 2);
-        b = y > 0 ? count({index_, y}, x, 0) : count(above_, x, 1);
+        a = x > 0 ? count({index_, y, own_}, 0, y) : count(left, 1, left.row / 2);
+        b = y > 0 ? count({index_, y, own_}, x, 0) : count(above_, x, 1);
     }
     if (a >= 0 && b >= 0) return (a + b + 1) >> 1;
     return a >= 0 ? a : b >= 0 ? b : 0;

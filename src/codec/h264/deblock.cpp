@@ -20,7 +20,7 @@ bool moves_differently(const Macroblock& p, int p_block, const Macroblock& q, in
     const bool straight = p0 == q0 && p1 == q1, crossed = p0 == q1 && p1 == q0;
     if (!straight && !crossed) return true;
     const auto far = [&](std::size_t lp, std::size_t lq) {
-        const Vector a = p.mv[lp][static_cast<std::size_t>(p_block)], b = q.mv[lq][static_cast<std::size_t>(q_block)];
+        const Vector a = p.mv(lp)[static_cast<std::size_t>(p_block)], b = q.mv(lq)[static_cast<std::size_t>(q_block)];
         return std::abs(a.x - b.x) >= 4 || std::abs(a.y - b.y) >= most;
     };
     if (straight && !(far(0, 0) || far(1, 1))) return false;

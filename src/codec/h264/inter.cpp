@@ -124,7 +124,7 @@ void Reconstruction::inter_part(int bx, int by, int bw, int bh) {
         for (std::size_t list = 0; list < 2; ++list) {
             if (from[list] == nullptr) continue;
             const Slice::Samples& s = *from[list];
-            const Vector mv = mb_->mv[list][block];
+            const Vector mv = mb_->mv(list)[block];
             std::uint8_t* const out = both ? made[list] : to;
             const std::ptrdiff_t out_stride = both ? 16 : to_stride;
             if (component == 0) {

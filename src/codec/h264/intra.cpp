@@ -142,8 +142,7 @@ void Reconstruction::intra_4x4(int x, int y) {
                         : y > 0 ? edge(y < 3 ? kLeftUpper : kLeftLower)
                                 : edge(kAboveLeft);
     const bool right = y == 0 ? edge(x < 3 ? kAbove : kAboveRight) : x < 3 && !(x == 1 && y != 2);
-    predict_block<4>(mb_->modes[static_cast<std::size_t>(y * 4 + x)],
-                     gather<4>(at, luma.stride, left, top, right, corner), at, luma.stride);
+    predict_block<4>(mb_->mode(y * 4 + x), gather<4>(at, luma.stride, left, top, right, corner), at, luma.stride);
 }
 
 void Reconstruction::intra_8x8(int x, int y) {
@@ -152,8 +151,8 @@ void Reconstruction::intra_8x8(int x, int y) {
     const bool left = x > 0 || edge(y == 0 ? kLeftUpper : kLeftLower), top = y > 0 || edge(kAbove);
     const bool corner = x > 0 ? y > 0 || edge(kAbove) : edge(y > 0 ? kLeftUpper : kAboveLeft);
     const bool right = y == 0 ? edge(x == 0 ? kAbove : kAboveRight) : x == 0;
-    predict_block<8>(mb_->modes[static_cast<std::size_t>(y * 8 + x * 2)],
-                     smoothed(gather<8>(at, luma.stride, left, top, right, corner)), at, luma.stride);
+    predict_block<8>(mb_->mode(y * 8 + x * 2), smoothed(gather<8>(at, luma.stride, left, top, right, corner)), at,
+                     luma.stride);
 }
 
 // 8.3.3

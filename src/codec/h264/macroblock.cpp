@@ -39,7 +39,7 @@ int SliceParser::run_cabac() {
             if (skipped && adaptive_ && upper) {
                 // The lower one's flags come next, and tell what the pair is.
                 mb_->kind = Kind::inter;
-                mb_->skipped = true;
+                own_->skipped = true;
                 if (!begin_macroblock(address + 1)) break;
                 reset_macroblock();
                 lower_skipped = cabac_skip();
@@ -157,8 +157,8 @@ bool SliceParser::parse_pcm() {
         bits_.skip(static_cast<int>(kSamples * 8));
     }
     store.keep(kSamples);
-    mb_->coded.fill(16);
-    mb_->dc_coded = 7;
+    own_->coded.fill(16);
+    own_->dc_coded = 7;
     mb_->pattern = 0x2F;
     set_qp(0);
     last_delta_ = 0;
@@ -181,6 +181,8 @@ bool SliceParser::parse_intra() {
             }
             set_mode(block, mb_->transform8 ? 2 : 1, mode);
         }
+        for (std::size_t i = 0; i < 8; ++i)
+            mb_->mode_pairs[i] = static_cast<std::uint8_t>(own_->modes[2 * i] | own_->modes[2 * i + 1] << 4);
     }
     const int chroma = pps_->cabac ? cabac_chroma_mode() : static_cast<int>(bits_.ue());
     if (chroma > 3) return false;
@@ -215,7 +217,7 @@ bool SliceParser::read_vector(int list, const Partition& p, Vector predicted) {
     for (int c = 0; c < 2; ++c) delta[c] = pps_->cabac ? cabac_mvd(list, c, p.x, p.y) : bits_.se();
     if (std::abs(delta[0]) > 16384 || std::abs(delta[1]) > 16384) return false;
     if (pps_->cabac) {
-        auto& mvds = differences_of(index_)[static_cast<std::size_t>(list)];
+        auto& mvds = own_->differences[static_cast<std::size_t>(list)];
         for (int y = p.y; y < p.y + p.height; ++y) {
             for (int x = p.x; x < p.x + p.width; ++x) {
                 for (std::size_t c = 0; c < 2; ++c) {
@@ -236,8 +238,8 @@ bool SliceParser::parse_inter() {
     fill_cache();
     bool small = true;  // no partition is smaller than 8x8: the 8x8 transform may be used
     if (b && type_ == 0) {
-        mb_->direct = 15;
-        mb_->whole_direct = true;
+        own_->direct = 15;
+        own_->whole_direct = true;
         predict_direct(15);
         merge_direct();
         small = sps_->direct_8x8_inference;
@@ -312,7 +314,7 @@ bool SliceParser::parse_sub_blocks() {
         sub_types_[i] = static_cast<std::uint8_t>(type);
         lists[i] = b ? kBSub[type][0] : 1;
         shapes[i] = b ? kBSub[type][1] : type;
-        if (b && type == 0) mb_->direct = static_cast<std::uint8_t>(mb_->direct | 1 << i);
+        if (b && type == 0) own_->direct = static_cast<std::uint8_t>(own_->direct | 1 << i);
     }
     for (int list = 0; list < (b ? 2 : 1); ++list) {
         for (int i = 0; i < 4; ++i) {
@@ -335,7 +337,7 @@ bool SliceParser::parse_sub_blocks() {
                     for (int k = 0; k < 4; ++k) {
                         const int x = p.x + k % 2, y = p.y + k / 2;
                         ref_cache_[1][cell(x, y)] = mb_->ref[1][static_cast<std::size_t>(i)];
-                        mv_cache_[1][cell(x, y)] = mb_->mv[1][static_cast<std::size_t>(y * 4 + x)];
+                        mv_cache_[1][cell(x, y)] = mv_[1][static_cast<std::size_t>(y * 4 + x)];
                     }
                 }
                 continue;
@@ -395,7 +397,7 @@ bool SliceParser::parse_residual() {
     }
     store.keep(static_cast<std::size_t>(next - begin));
     for (std::size_t b = 0; b < 16; ++b) {
-        if (mb_->coded[b] != 0) mb_->filled = static_cast<std::uint16_t>(mb_->filled | 1u << b);
+        if (own_->coded[b] != 0) mb_->filled = static_cast<std::uint16_t>(mb_->filled | 1u << b);
     }
     if (mb_->transform8) {
         // A block of 8x8 is one.
@@ -439,7 +441,7 @@ bool SliceParser::parse_luma(std::int16_t*& next) {
                 first_alone = only_first_;
                 if (total < 0) return false;
                 for (int k = 0; k < 4; ++k)
-                    mb_->coded[static_cast<std::size_t>((y8 + k / 2) * 4 + x8 + k % 2)] =
+                    own_->coded[static_cast<std::size_t>((y8 + k / 2) * 4 + x8 + k % 2)] =
                         static_cast<std::uint8_t>(total);
             } else {
                 // Four blocks, interleaved.
@@ -449,7 +451,7 @@ bool SliceParser::parse_luma(std::int16_t*& next) {
                     const int x = x8 + k % 2, y = y8 + k / 2;
                     const int count = cavlc_block(coefficient_context(0, x, y), scan, large, 6, next, 16);
                     if (count < 0) return false;
-                    mb_->coded[static_cast<std::size_t>(y * 4 + x)] = static_cast<std::uint8_t>(count);
+                    own_->coded[static_cast<std::size_t>(y * 4 + x)] = static_cast<std::uint8_t>(count);
                     if (k == 0) first_alone = only_first_;
                     total += count;
                 }
@@ -471,7 +473,7 @@ bool SliceParser::parse_luma(std::int16_t*& next) {
             }
             if (count < 0) return false;
             if (count == 0) continue;
-            mb_->coded[static_cast<std::size_t>(y * 4 + x)] = static_cast<std::uint8_t>(count);
+            own_->coded[static_cast<std::size_t>(y * 4 + x)] = static_cast<std::uint8_t>(count);
             mb_->nonzero |= 1u << (4 * b8 + k);
             if (only_first_) mb_->only_dc |= 1u << (4 * b8 + k);
             next += only_first_ ? 1 : 16;
@@ -494,7 +496,7 @@ bool SliceParser::parse_intra16_luma(std::int16_t* blocks) {
         count = cabac_block(0, kScan4x4[field], kUnscaled, 0, dc, 16);
     }
     if (count < 0) return false;
-    if (count > 0) mb_->dc_coded |= 1;
+    if (count > 0) own_->dc_coded |= 1;
     for (int block = 0; block < 16 && (mb_->pattern & 15) != 0; ++block) {
         const int place = kCodingOrder[block];
         std::int16_t* const out = blocks + 16 * block;
@@ -505,7 +507,7 @@ bool SliceParser::parse_intra16_luma(std::int16_t* blocks) {
             more = cabac_block(1, kScan4x4[field] + 1, scale, 4, out, 15);
         }
         if (more < 0) return false;
-        mb_->coded[static_cast<std::size_t>(place)] = static_cast<std::uint8_t>(more);
+        own_->coded[static_cast<std::size_t>(place)] = static_cast<std::uint8_t>(more);
         if (more > 0) mb_->nonzero |= 1u << block;
     }
     if (count == 0) return true;
@@ -551,7 +553,7 @@ bool SliceParser::parse_chroma(std::int16_t* blocks) {
         }
         if (count < 0) return false;
         if (count == 0) continue;
-        mb_->dc_coded = static_cast<std::uint8_t>(mb_->dc_coded | 2 << c);
+        own_->dc_coded = static_cast<std::uint8_t>(own_->dc_coded | 2 << c);
         // 8.5.11
         const int sums[4] = {dc[0] + dc[1] + dc[2] + dc[3], dc[0] - dc[1] + dc[2] - dc[3],
                              dc[0] + dc[1] - dc[2] - dc[3], dc[0] - dc[1] - dc[2] + dc[3]};
@@ -576,7 +578,7 @@ bool SliceParser::parse_chroma(std::int16_t* blocks) {
             }
             if (count < 0) return false;
             if (count == 0) continue;
-            mb_->coded[static_cast<std::size_t>(16 + 4 * c + k)] = static_cast<std::uint8_t>(count);
+            own_->coded[static_cast<std::size_t>(16 + 4 * c + k)] = static_cast<std::uint8_t>(count);
             mb_->nonzero |= 1u << (16 + 4 * c + k);
             mb_->only_dc &= ~(1u << (16 + 4 * c + k));
         }

@@ -24,7 +24,7 @@ SliceParser::Candidate SliceParser::scaled(int list, const Place& place, int col
     const int ref = other.ref[l][static_cast<std::size_t>(place.row / 2 * 2 + column / 2)];
     if (ref < 0) return found;
     found.ref = ref;
-    found.mv = other.mv[l][static_cast<std::size_t>(place.row * 4 + column)];
+    found.mv = other.mv(l)[static_cast<std::size_t>(place.row * 4 + column)];
     if (adaptive_ && other.field != mb_->field) {
         if (mb_->field) {
             found.ref = ref * 2;
@@ -155,7 +155,7 @@ void SliceParser::merge_direct() {
     bool alike = true;
     for (int list = 0; list < 2; ++list) {
         const auto& refs = mb_->ref[static_cast<std::size_t>(list)];
-        const auto& mvs = mb_->mv[static_cast<std::size_t>(list)];
+        const auto& mvs = mv_[static_cast<std::size_t>(list)];
         alike = alike && std::all_of(refs.begin(), refs.end(), [&](std::int8_t ref) { return ref == refs[0]; }) &&
                 std::all_of(mvs.begin(), mvs.end(), [&](Vector mv) { return mv == mvs[0]; });
     }

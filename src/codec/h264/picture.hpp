@@ -8,6 +8,7 @@
 #include <cstdint>
 #include <memory>
 #include <optional>
+#include <span>
 #include <vector>
 
 #include "media/types.hpp"
@@ -26,21 +27,31 @@ enum class Kind : std::uint8_t { none, intra4, intra8, intra16, pcm, inter };
 // 7-18): whole, in two above each other, in two beside each other, in four.
 enum class Shape : std::uint8_t { whole, rows, columns, quarters };
 
+// How many vectors a macroblock has for each list, and of which a 4x4 block's is: of the whole, of two halves above
+// each other or side by side, of quarters, of 4x4 blocks.
+enum class VectorLayout : std::uint8_t { one, rows, columns, quarters, blocks };
+inline constexpr int kVectorCount[5] = {1, 2, 2, 4, 16};
+inline constexpr std::uint8_t kVectorOfBlock[5][16] = {{0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0},
+                                                       {0, 0, 0, 0, 0, 0, 0, 0, 1, 1, 1, 1, 1, 1, 1, 1},
+                                                       {0, 0, 1, 1, 0, 0, 1, 1, 0, 0, 1, 1, 0, 0, 1, 1},
+                                                       {0, 0, 1, 1, 0, 0, 1, 1, 2, 2, 3, 3, 2, 2, 3, 3},
+                                                       {0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15}};
+inline constexpr std::uint8_t kBlockOfVector[5][16] = {
+    {0}, {0, 8}, {0, 2}, {0, 2, 8, 10}, {0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15}};
+inline constexpr Vector kNoVectors[2] = {};
+
 struct Slice;
 
+// What samples are made of, and what macroblocks around need; see SliceParser::Parsed for what only parsing needs.
 // Blocks of 4x4 samples are numbered in raster order (row * 4 + column), blocks of 8x8 as row * 2 + column; only
 // `nonzero` follows coding order (6.4.3).
 struct Macroblock {
     Kind kind = Kind::none;
     bool field = false;  // of a field picture, or a field macroblock of an adaptive frame
-    bool skipped = false;
     bool transform8 = false;
-    bool whole_direct = false;     // B_Skip or B_Direct_16x16
     std::uint8_t pattern = 0;      // coded_block_pattern: luma in bits 0 to 3, chroma in 4 and 5
     std::uint8_t chroma_mode = 0;  // intra_chroma_pred_mode
     std::uint8_t intra16_mode = 0;
-    std::uint8_t direct = 0;    // 8x8 blocks that are predicted directly
-    std::uint8_t dc_coded = 0;  // bit 0: Y of intra 16x16; 1, 2: Cb, Cr
     std::uint8_t qp = 0, chroma_qp[2] = {0, 0};
     std::uint8_t edges = 0;  // samples around that intra prediction may use: bits of Edges
     Shape shape = Shape::whole;
@@ -51,12 +62,28 @@ struct Macroblock {
     std::uint32_t nonzero = 0;       // blocks that a residual is added to: Y in bits 0 to 15, Cb from 16, Cr from 20 on
     std::uint32_t only_dc = 0;       // of these the ones with the first coefficient alone
     std::uint32_t coefficients = 0;  // where they begin among those of the row
-    std::array<std::uint8_t, 24> coded{};  // total_coeff of Y, Cb (from 16 on), Cr (from 20 on)
-    std::array<std::int8_t, 16> modes{};   // Intra4x4PredMode, or that of 8x8 four times; 2 where there is none
-    std::array<std::array<std::int8_t, 4>, 2> ref{};          // of 8x8 blocks; -1: the list isn't used
-    std::array<std::array<std::int8_t, 4>, 2> ref_picture{};  // the same as Reference::key(), -1: none
-    std::array<std::array<Vector, 16>, 2> mv{};
+    std::array<std::array<std::int8_t, 4>, 2> ref{};  // of 8x8 blocks; -1: the list isn't used
+    union {
+        std::array<std::array<std::int8_t, 4>, 2> ref_picture{};  // inter: the same as Reference::key(), -1: none
+        std::array<std::uint8_t, 8> mode_pairs;                   // intra 4x4 and 8x8: see mode()
+    };
+    VectorLayout layout = VectorLayout::one;
+    const Vector* vectors = kNoVectors;  // of list 0, then of list 1, where a list isn't used 0
 
+    struct ListVectors {
+        const Vector* at;
+        const std::uint8_t* place;
+        Vector operator[](std::size_t block) const { return at[place[block]]; }  // of 4x4
+    };
+    ListVectors mv(std::size_t list) const {
+        const auto by = static_cast<std::size_t>(layout);
+        return {vectors + list * static_cast<std::size_t>(kVectorCount[by]), kVectorOfBlock[by]};
+    }
+    std::span<const Vector> all_vectors() const {
+        return {vectors, static_cast<std::size_t>(2 * kVectorCount[static_cast<std::size_t>(layout)])};
+    }
+    // Intra4x4PredMode, or that of an 8x8 block by any of its four.
+    int mode(int block) const { return mode_pairs[static_cast<std::size_t>(block >> 1)] >> (block % 2 * 4) & 15; }
     bool intra() const { return kind != Kind::inter && kind != Kind::none; }
 };
 
@@ -68,7 +95,7 @@ inline constexpr int kTop = 1, kBottom = 2, kFrame = 3;
 // The motion of a frame's macroblocks as direct prediction in later pictures needs it (8.4.1.2.1): vectors of list 0
 // where that is used, else of list 1. With direct_8x8_inference_flag blocks in the left and right columns do, where all
 // pictures are frames only those in the corners. Most macroblocks move as one, and have one entry; of the others there
-// are quarters or all parts. One thread writes at a time; what others read doesn't move meanwhile.
+// are halves, quarters or all parts. One thread writes at a time; what others read doesn't move meanwhile.
 class Motion {
   public:
     struct Block8 {
@@ -88,8 +115,9 @@ class Motion {
           down_(all_rows ? 4 : 2),
           blocks_(macroblocks),
           vectors_(macroblocks),
-          quarters_(4, macroblocks),
-          parts_(static_cast<std::size_t>(across_ * down_), macroblocks) {}
+          halves_(2, 2, macroblocks),
+          quarters_(4, 4, macroblocks),
+          parts_(4, static_cast<std::size_t>(across_ * down_), macroblocks) {}
 
     void set(std::size_t macroblock, Block8 block, Vector mv = {}) {
         blocks_[macroblock] = block;
@@ -108,69 +136,85 @@ class Motion {
                 of_quarters = of_quarters && mv == corners[quarter(column, row)];
             }
         }
-        const bool one = of_quarters && std::count(blocks.begin(), blocks.end(), blocks[0]) == 4 &&
-                         std::count(corners.begin(), corners.end(), corners[0]) == 4;
-        if (one) return set(macroblock, blocks[0], corners[0]);
-        blocks_[macroblock] = of_quarters ? kQuarters : kParts;
-        vectors_[macroblock] = of_quarters ? quarters_.add(blocks, corners.data()) : parts_.add(blocks, needed.data());
+        const auto same = [&](std::size_t a, std::size_t b) {
+            return blocks[a] == blocks[b] && corners[a] == corners[b];
+        };
+        const auto add = [&](Block8 kind, Entries& to, const Block8* of, const Vector* vectors) {
+            blocks_[macroblock] = kind;
+            vectors_[macroblock] = to.add(of, vectors);
+        };
+        if (!of_quarters) return add(kParts, parts_, blocks.data(), needed.data());
+        const bool rows = same(0, 1) && same(2, 3), columns = same(0, 2) && same(1, 3);
+        if (rows && columns) return set(macroblock, blocks[0], corners[0]);
+        if (!rows && !columns) return add(kQuarters, quarters_, blocks.data(), corners.data());
+        const std::size_t second = rows ? 2 : 1;
+        const Block8 of[2] = {blocks[0], blocks[second]};
+        const Vector vectors[2] = {corners[0], corners[second]};
+        add(rows ? kRows : kColumns, halves_, of, vectors);
     }
 
     Block8 block(std::size_t macroblock, int block8) const {
         const Block8 block = blocks_[macroblock];
-        if (block != kQuarters && block != kParts) return block;
-        return (block == kParts ? parts_ : quarters_).blocks(vectors_[macroblock])[static_cast<std::size_t>(block8)];
+        const std::size_t at = vectors_[macroblock];
+        if (block == kRows) return halves_.blocks(at)[block8 >> 1];
+        if (block == kColumns) return halves_.blocks(at)[block8 & 1];
+        if (block == kQuarters) return quarters_.blocks(at)[block8];
+        return block == kParts ? parts_.blocks(at)[block8] : block;
     }
     // Of the 4x4 block in a column and row.
     Vector vector(std::size_t macroblock, int x, int y) const {
         const Block8 block = blocks_[macroblock];
-        if (block == kQuarters) return quarters_.vectors(vectors_[macroblock])[quarter(x, y)];
+        const std::size_t at = vectors_[macroblock];
+        if (block == kRows) return halves_.vectors(at)[y >> 1];
+        if (block == kColumns) return halves_.vectors(at)[x >> 1];
+        if (block == kQuarters) return quarters_.vectors(at)[quarter(x, y)];
         if (block != kParts) return std::bit_cast<Vector>(vectors_[macroblock]);
-        const int place = (down_ == 4 ? y : y >> 1) * across_ + (across_ == 4 ? x : x >> 1);
-        return parts_.vectors(vectors_[macroblock])[place];
+        return parts_.vectors(at)[(down_ == 4 ? y : y >> 1) * across_ + (across_ == 4 ? x : x >> 1)];
     }
 
   private:
-    // Entries of macroblocks that don't move as one, with so many vectors each.
+    // Entries of macroblocks that don't move as one, of so many blocks and vectors each.
     class Entries {
       public:
-        Entries(std::size_t each, std::size_t most) : each_(each), pieces_(most / Piece::kCount + 1) {}
-        std::uint32_t add(const std::array<Block8, 4>& blocks, const Vector* mvs) {
+        Entries(std::size_t blocks, std::size_t vectors, std::size_t most)
+            : of_blocks_(blocks), of_vectors_(vectors), pieces_(most / kCount + 1) {}
+        std::uint32_t add(const Block8* blocks, const Vector* vectors) {
             // Once more than there are macroblocks, in a damaged picture: the last one serves.
-            if (used_ == pieces_.size() * Piece::kCount) --used_;
-            auto& piece = pieces_[used_ / Piece::kCount];
-            if (!piece) piece = std::make_unique<Piece>(each_);
-            piece->blocks[used_ % Piece::kCount] = blocks;
-            std::copy_n(mvs, each_, &piece->vectors[used_ % Piece::kCount * each_]);
+            if (used_ == pieces_.size() * kCount) --used_;
+            Piece& piece = pieces_[used_ / kCount];
+            if (!piece.blocks) {
+                piece.blocks = std::make_unique<Block8[]>(kCount * of_blocks_);
+                piece.vectors = std::make_unique<Vector[]>(kCount * of_vectors_);
+            }
+            std::copy_n(blocks, of_blocks_, &piece.blocks[used_ % kCount * of_blocks_]);
+            std::copy_n(vectors, of_vectors_, &piece.vectors[used_ % kCount * of_vectors_]);
             return static_cast<std::uint32_t>(used_++);
         }
-        const std::array<Block8, 4>& blocks(std::size_t at) const {
-            return pieces_[at / Piece::kCount]->blocks[at % Piece::kCount];
-        }
-        const Vector* vectors(std::size_t at) const {
-            return &pieces_[at / Piece::kCount]->vectors[at % Piece::kCount * each_];
-        }
+        const Block8* blocks(std::size_t at) const { return &pieces_[at / kCount].blocks[at % kCount * of_blocks_]; }
+        const Vector* vectors(std::size_t at) const { return &pieces_[at / kCount].vectors[at % kCount * of_vectors_]; }
 
       private:
+        static constexpr std::size_t kCount = 128;  // macroblocks of a piece
         struct Piece {
-            static constexpr std::size_t kCount = 128;  // macroblocks
-            explicit Piece(std::size_t each) : vectors(std::make_unique<Vector[]>(kCount * each)) {}
-            std::array<std::array<Block8, 4>, kCount> blocks;
+            std::unique_ptr<Block8[]> blocks;
             std::unique_ptr<Vector[]> vectors;
         };
-        std::size_t each_;
-        std::vector<std::unique_ptr<Piece>> pieces_;
+        std::size_t of_blocks_, of_vectors_;
+        std::vector<Piece> pieces_;
         std::size_t used_ = 0;
     };
     // In place of one block: where the others are.
-    static constexpr Block8 kQuarters{.slot = 1, .structure = 0, .flag = 0};
-    static constexpr Block8 kParts{.slot = 2, .structure = 0, .flag = 0};
+    static constexpr Block8 kRows{.slot = 1, .structure = 0, .flag = 0};  // two halves above each other
+    static constexpr Block8 kColumns{.slot = 2, .structure = 0, .flag = 0};
+    static constexpr Block8 kQuarters{.slot = 3, .structure = 0, .flag = 0};
+    static constexpr Block8 kParts{.slot = 4, .structure = 0, .flag = 0};
 
     static std::size_t quarter(int x, int y) { return static_cast<std::size_t>((y >> 1) * 2 + (x >> 1)); }
 
     int across_, down_;  // vectors that are needed
     std::vector<Block8> blocks_;
     std::vector<std::uint32_t> vectors_;  // or the number among the entries
-    Entries quarters_, parts_;
+    Entries halves_, quarters_, parts_;
 };
 
 struct Frame {

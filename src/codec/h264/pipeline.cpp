@@ -37,6 +37,7 @@ void Pipeline::submit(const std::shared_ptr<Job>& job, std::size_t under_way) {
     job->parsed = job->pieces = job->next = job->next_deblock = job->busy = 0;
     job->deblocking = job->parsing = job->all_parsed = false;
     work.pieces = &pieces_;
+    work.vector_pieces = &vector_pieces_;
     link(*job);
     // Each slice may have a gap in front of it, and the last one behind it.
     work.first_slice = next_slice_;
@@ -200,6 +201,7 @@ void Pipeline::retire() {
         job->latest.reset();
         job->held.clear();
         job->slices.clear();
+        for (RowVectors& vectors : job->work.vectors) vectors.clear(vector_pieces_);
         spare_.push_back(job);
     }
     give_front_samples();
@@ -216,7 +218,11 @@ bool Pipeline::may_be_parsed(const Job& job, int row) const {
     constexpr int kPiece = static_cast<int>(CoefficientPieces::kSize * sizeof(std::int16_t));
     const int samples = work.columns * work.rows * work.rows_in_raster() * static_cast<int>(RowCoefficients::kMost);
     const int most = samples / kPart / kPiece;
-    if (job.pieces >= std::max(kPieces, most)) return false;
+    const int limit = std::max(kPieces, most);
+    if (job.pieces >= limit) return false;
+    // A picture that waits for all of another has to have room for the row, too, which has as many as the latest.
+    const bool waits = jobs_.front().get() != &job && !alike(job, *jobs_.front());
+    if (waits && job.pieces > 0 && job.pieces + work.coefficients_of(row - 1).pieces() > limit) return false;
     for (const auto& other : jobs_) {
         if (other.get() == &job) break;
         if (other->all_parsed || std::find(job.moving.begin(), job.moving.end(), other.get()) == job.moving.end())
@@ -248,6 +254,7 @@ bool Pipeline::take_slices(std::unique_lock<std::mutex>& lock) {
 
 void Pipeline::begin_row(Job& job, int row, std::unique_lock<std::mutex>& lock) {
     help_until(lock, [&] { return may_be_parsed(job, row); });
+    job.work.vectors_of(row).clear(vector_pieces_);
 }
 
 void Pipeline::row_parsed(Job& job, int row) {
@@ -259,9 +266,7 @@ void Pipeline::row_parsed(Job& job, int row) {
         for (int x = 0; x < work.columns; ++x) {
             const Macroblock& mb = work.at(raster, x);
             if (mb.kind != Kind::inter) continue;
-            for (const auto& list : mb.mv) {
-                for (const Vector mv : list) down = std::max<int>(down, mv.y);
-            }
+            for (const Vector mv : mb.all_vectors()) down = std::max<int>(down, mv.y);
         }
         // Beyond the last row of samples that one is repeated.
         const int reach = 16 * row + 15 + (down >> 2) + 1 + 3;
@@ -340,7 +345,6 @@ void Pipeline::conceal(Job& job, int address, int until) {
             mb.field = job.first.field;
             mb.qp = static_cast<std::uint8_t>(job.first.qp);
             mb.chroma_qp[0] = mb.chroma_qp[1] = mb.qp;
-            mb.modes.fill(2);
             for (std::size_t list = 0; list < 2; ++list) {
                 mb.ref[list].fill(-1);
                 mb.ref_picture[list].fill(-1);
@@ -353,7 +357,12 @@ void Pipeline::conceal(Job& job, int address, int until) {
                 mb.kind = Kind::inter;
                 mb.ref[0].fill(0);
                 mb.ref_picture[0].fill(slice.lists[0].front().key());
-                if (moves && !from->motion->block(at, 0).intra()) mb.mv[0].fill(from->motion->vector(at, 0, 0));
+                if (moves && !from->motion->block(at, 0).intra()) {
+                    Vector* const vectors = work.vectors_of(row).add(vector_pieces_, 2);
+                    vectors[0] = from->motion->vector(at, 0, 0);
+                    vectors[1] = {};
+                    mb.vectors = vectors;
+                }
             }
             if (frame.motion) frame.motion->set(at, {});
             ++work.lost;

@@ -100,6 +100,7 @@ class Pipeline {
 
     const Kernels& kernels_;
     CoefficientPieces pieces_;
+    VectorPieces vector_pieces_;
     std::mutex mutex_;
     std::condition_variable changed_;
     std::deque<std::shared_ptr<Job>> jobs_;  // in decoding order

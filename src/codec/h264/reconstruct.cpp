@@ -93,6 +93,7 @@ void Reconstruction::macroblock(int x, int raster_row) {
 
 void reconstruct_row(Work& work, const Kernels& kernels, int row, const RowProgress* above, RowProgress& done) {
     Reconstruction samples(work, kernels, row);
+    RowCoefficients& coefficients = work.coefficients_of(row);
     const int raster = work.raster_row(row);
     int known = above == nullptr ? work.columns : 0;
     for (int x = 0; x < work.columns; ++x) {
@@ -107,9 +108,12 @@ void reconstruct_row(Work& work, const Kernels& kernels, int row, const RowProgr
                 std::this_thread::yield();
             }
         }
-        for (int k = 0; k < work.rows_in_raster(); ++k) samples.macroblock(x, raster + k);
+        for (int k = 0; k < work.rows_in_raster(); ++k) {
+            samples.macroblock(x, raster + k);
+            coefficients.give_back_until(work.at(raster + k, x).coefficients, *work.pieces);
+        }
         // Who sees that the row is done may parse another one to its place.
-        if (x + 1 == work.columns) work.coefficients_of(row).clear(*work.pieces);
+        if (x + 1 == work.columns) coefficients.clear(*work.pieces);
         done.store(x + 1, std::memory_order_release);
     }
 }

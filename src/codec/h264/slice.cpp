@@ -109,9 +109,9 @@ int SliceParser::parse(Work& work, const Sps& sps, const Pps& pps, const QuantSc
     last_delta_ = 0;
     pair_field_ = false;
     row_done_ = &row_done;
+    mv_ = {};  // P slices leave those of list 1
+    parsed_.resize(static_cast<std::size_t>(2 * work.columns * work.rows_in_raster()));
     if (pps_->cabac) {
-        // Rows that are kept are an even number of them.
-        differences_.resize(static_cast<std::size_t>(2 * work.columns * work.rows_in_raster()));
         cabac_.start(bytes, (header_->bits + 7) / 8);
         contexts_.set(header_->type == SliceType::i ? 0 : header_->cabac_init + 1, header_->qp);
         return run_cabac();
@@ -139,6 +139,7 @@ bool SliceParser::begin_macroblock(int address) {
     const int first = adaptive_ ? row_ & ~1 : row_, rows = adaptive_ || header_->field ? 2 : 1;
     up_ = static_cast<int>(work_->place_of(first - rows)) - static_cast<int>(work_->place_of(first));
     mb_ = macroblocks_ + index_;
+    own_ = &parsed_[parsed_place(index_)];
     return true;
 }
 
@@ -146,7 +147,6 @@ bool SliceParser::begin_macroblock(int address) {
 void SliceParser::reset_macroblock() {
     static const Macroblock kBlank = [] {
         Macroblock blank;
-        blank.modes.fill(2);
         for (std::size_t list = 0; list < 2; ++list) {
             blank.ref[list].fill(-1);
             blank.ref_picture[list].fill(-1);
@@ -154,6 +154,7 @@ void SliceParser::reset_macroblock() {
         return blank;
     }();
     *mb_ = kBlank;
+    *own_ = {};
     mb_->field = header_->field || (adaptive_ && pair_field_);
     mb_->slice = number_;
     mb_->of = slice_;
@@ -179,7 +180,7 @@ bool SliceParser::next_qp(int delta) {
 SliceParser::Place SliceParser::neighbour(int x, int y) const {
     const int columns = frame_->columns;
     const auto place = [&](int macroblock, int line) {
-        return usable(macroblock) ? Place{macroblock, (line & 15) >> 2} : Place{};
+        return usable(macroblock) ? Place{macroblock, (line & 15) >> 2, parsed_of(macroblock)} : Place{};
     };
     const int dx = x < 0 ? -1 : x > 15 ? 1 : 0;
     if (x_ + dx < 0 || x_ + dx >= columns) return {};
@@ -223,10 +224,11 @@ void SliceParser::find_neighbours() {
         const int above = index_ + up_;
         left_ = x_ > 0 && usable(index_ - 1) ? index_ - 1 : -1;
         top_ = usable(above) ? above : -1;
-        for (int r = 0; r < 4; ++r) left_rows_[r] = {left_, r};
-        above_ = {top_, 3};
-        above_right_ = {x_ + 1 < frame_->columns && usable(above + 1) ? above + 1 : -1, 3};
-        above_left_ = {x_ > 0 && usable(above - 1) ? above - 1 : -1, 3};
+        const Parsed* const left = left_ >= 0 ? parsed_of(left_) : nullptr;
+        for (int r = 0; r < 4; ++r) left_rows_[r] = {left_, r, left};
+        above_ = {top_, 3, top_ >= 0 ? parsed_of(top_) : nullptr};
+        above_right_ = {x_ + 1 < frame_->columns && usable(above + 1) ? above + 1 : -1, 3, nullptr};
+        above_left_ = {x_ > 0 && usable(above - 1) ? above - 1 : -1, 3, nullptr};
         return;
     }
     for (int r = 0; r < 4; ++r) left_rows_[r] = neighbour(-1, 4 * r);
@@ -250,11 +252,11 @@ void SliceParser::infer_field() {
 
 void SliceParser::skip_macroblock() {
     mb_->kind = Kind::inter;
-    mb_->skipped = true;
+    own_->skipped = true;
     last_delta_ = 0;
     fill_cache();
     if (b_slice_) {
-        mb_->direct = 15;
+        own_->direct = 15;
         predict_direct(15);
         merge_direct();
     } else {
@@ -264,11 +266,41 @@ void SliceParser::skip_macroblock() {
 
 void SliceParser::finish_macroblock() {
     store_ref_pictures();
+    store_vectors();
     if (frame_->motion) store_motion(*frame_->motion);
     if (mb_->intra()) find_intra_edges();
     work_->field_macroblocks |= adaptive_ && mb_->field;
     const bool last = x_ + 1 == frame_->columns && (!adaptive_ || (address_ & 1) != 0);
     if (last) (*row_done_)(work_->row_of(row_));
+}
+
+// As few as there are by its shape.
+void SliceParser::store_vectors() {
+    if (mb_->kind != Kind::inter) return;
+    switch (mb_->shape) {
+        case Shape::whole:
+            mb_->layout = VectorLayout::one;
+            break;
+        case Shape::rows:
+            mb_->layout = VectorLayout::rows;
+            break;
+        case Shape::columns:
+            mb_->layout = VectorLayout::columns;
+            break;
+        case Shape::quarters:
+            mb_->layout = std::all_of(mb_->sub_shapes.begin(), mb_->sub_shapes.end(),
+                                      [](Shape shape) { return shape == Shape::whole; })
+                              ? VectorLayout::quarters
+                              : VectorLayout::blocks;
+            break;
+    }
+    const auto kind = static_cast<std::size_t>(mb_->layout);
+    const auto count = static_cast<std::size_t>(kVectorCount[kind]);
+    Vector* const vectors = work_->vectors_of(work_->row_of(row_)).add(*work_->vector_pieces, 2 * count);
+    for (std::size_t list = 0; list < 2; ++list) {
+        for (std::size_t i = 0; i < count; ++i) vectors[list * count + i] = mv_[list][kBlockOfVector[kind][i]];
+    }
+    mb_->vectors = vectors;
 }
 
 Motion::Block8 SliceParser::stored_block(std::size_t list, std::size_t block8) const {
@@ -293,7 +325,7 @@ void SliceParser::store_motion(Motion& motion) const {
     }
     if (mb_->shape == Shape::whole) {
         const std::size_t list = mb_->ref[0][0] >= 0 ? 0 : 1;
-        motion.set(here, stored_block(list, 0), mb_->mv[list][0]);
+        motion.set(here, stored_block(list, 0), mv_[list][0]);
         return;
     }
     std::array<Motion::Block8, 4> blocks;
@@ -303,7 +335,7 @@ void SliceParser::store_motion(Motion& motion) const {
         blocks[b] = stored_block(list, b);
         for (const std::size_t inside : {0, 1, 4, 5}) {
             const std::size_t at = (b >> 1) * 8 + (b & 1) * 2 + inside;
-            vectors[at] = mb_->mv[list][at];
+            vectors[at] = mv_[list][at];
         }
     }
     motion.set(here, blocks, vectors);
@@ -350,26 +382,25 @@ bool SliceParser::take_intra_type(int type) {
 int SliceParser::predicted_mode(int block) const {
     const int x = block % 4, y = block / 4;
     const auto mode_of = [&](const Place& place, int column, bool inside) {
-        if (inside) return static_cast<int>(mb_->modes[static_cast<std::size_t>(place.row * 4 + column)]);
+        if (inside) return static_cast<int>(own_->modes[static_cast<std::size_t>(place.row * 4 + column)]);
         if (place.macroblock < 0) return -1;
         const Macroblock& other = at(place.macroblock);
         if (other.kind == Kind::inter) return pps_->constrained_intra ? -1 : 2;
-        return static_cast<int>(other.modes[static_cast<std::size_t>(place.row * 4 + column)]);
+        return static_cast<int>(place.parsed->modes[static_cast<std::size_t>(place.row * 4 + column)]);
     };
-    const int left = x > 0 ? mode_of({0, y}, x - 1, true) : mode_of(left_rows_[y], 3, false);
-    const int top = y > 0 ? mode_of({0, y - 1}, x, true) : mode_of(above_, x, false);
+    const int left = x > 0 ? mode_of({0, y, own_}, x - 1, true) : mode_of(left_rows_[y], 3, false);
+    const int top = y > 0 ? mode_of({0, y - 1, own_}, x, true) : mode_of(above_, x, false);
     return left < 0 || top < 0 ? 2 : std::min(left, top);
 }
 
 void SliceParser::set_mode(int block, int size, int mode) {
     for (int y = 0; y < size; ++y) {
         for (int x = 0; x < size; ++x)
-            mb_->modes[static_cast<std::size_t>(block + y * 4 + x)] = static_cast<std::int8_t>(mode);
+            own_->modes[static_cast<std::size_t>(block + y * 4 + x)] = static_cast<std::int8_t>(mode);
     }
 }
 
 void SliceParser::fill_cache() {
-    if (pps_->cabac) differences_of(index_) = {};
     for (int list = 0; list < 2; ++list) {
         std::memset(ref_cache_[list], -2, sizeof ref_cache_[list]);
         if (list == 1 && !b_slice_) break;
@@ -388,7 +419,7 @@ void SliceParser::fill_cache() {
             const auto l = static_cast<std::size_t>(list);
             const auto put = [&](int to, const Macroblock& other, std::size_t block8, std::size_t block) {
                 ref_cache_[list][to] = other.ref[l][block8];
-                mv_cache_[list][to] = other.mv[l][block];
+                mv_cache_[list][to] = other.mv(l)[block];
             };
             if (left_ >= 0) {
                 const Macroblock& left = at(left_);
@@ -416,9 +447,10 @@ void SliceParser::fill_difference_cache(int list) {
         const int block8 = place.row / 2 * 2 + column / 2;
         const int ref = other.ref[static_cast<std::size_t>(list)][static_cast<std::size_t>(block8)];
         const int more = adaptive_ && !mb_->field && other.field ? 1 : 0;
-        ref_large_[list][to] = !other.skipped && (other.direct >> block8 & 1) == 0 && ref > more;
-        const auto& mvd = differences_of(
-            place.macroblock)[static_cast<std::size_t>(list)][static_cast<std::size_t>(place.row * 4 + column)];
+        const Parsed& parsed = *place.parsed;
+        ref_large_[list][to] = !parsed.skipped && (parsed.direct >> block8 & 1) == 0 && ref > more;
+        const auto& mvd =
+            parsed.differences[static_cast<std::size_t>(list)][static_cast<std::size_t>(place.row * 4 + column)];
         mvd_cache_[list][to][0] = mvd[0];
         mvd_cache_[list][to][1] = mvd[1];
         if (adaptive_ && mb_->field != other.field)
@@ -449,11 +481,11 @@ void SliceParser::set_ref(int list, const Partition& p, int ref) {
 void SliceParser::set_motion(int list, const Partition& p, Vector mv) {
     const auto l = static_cast<std::size_t>(list);
     // Nothing in the macroblock is predicted from what fills it all.
-    if (p.width == 4 && p.height == 4) return mb_->mv[l].fill(mv);
+    if (p.width == 4 && p.height == 4) return mv_[l].fill(mv);
     const std::int8_t ref = mb_->ref[l][static_cast<std::size_t>(p.y / 2 * 2 + p.x / 2)];
     for (int y = p.y; y < p.y + p.height; ++y) {
         for (int x = p.x; x < p.x + p.width; ++x) {
-            mb_->mv[l][static_cast<std::size_t>(y * 4 + x)] = mv;
+            mv_[l][static_cast<std::size_t>(y * 4 + x)] = mv;
             mv_cache_[list][cell(x, y)] = mv;
             ref_cache_[list][cell(x, y)] = ref;
         }

@@ -35,9 +35,12 @@ class SliceParser {
               const std::function<void(int row)>& row_done);
 
   private:
-    // What lies around: place of a macroblock (-1: none that may be used), and the row of its 4x4 blocks.
+    struct Parsed;
+    // What lies around: place of a macroblock (-1: none that may be used), the row of its 4x4 blocks, and of what is
+    // to the left or above, what was parsed of it.
     struct Place {
         int macroblock = -1, row = 0;
+        const Parsed* parsed = nullptr;
     };
     // The block at which a neighbouring sample lies.
     struct Candidate {
@@ -57,6 +60,7 @@ class SliceParser {
     void infer_field();
     void skip_macroblock();
     void finish_macroblock();
+    void store_vectors();
     void store_motion(Motion& motion) const;
     Motion::Block8 stored_block(std::size_t list, std::size_t block8) const;
     void find_intra_edges();
@@ -164,6 +168,7 @@ class SliceParser {
     int qp_ = 0;
     int type_ = 0;  // B and P: mb_type; for parsing
     std::uint8_t sub_types_[4] = {};
+    std::array<std::array<Vector, 16>, 2> mv_{};  // of its 4x4 blocks, by lists
     bool only_first_ = false;
 
     // Motion around: row * 8 + column + 12, rows and columns from -1 on.
@@ -172,12 +177,27 @@ class SliceParser {
     Vector mv_cache_[2][48];
     std::uint8_t mvd_cache_[2][48][2];
     bool ref_large_[2][48];  // for the context of ref_idx: larger than 0, and not direct
-    // Of the macroblocks of the latest two rows: [list][4x4 block].
-    using Differences = std::array<std::array<std::array<std::uint8_t, 2>, 16>, 2>;
-    std::vector<Differences> differences_;
-    Differences& differences_of(int macroblock) {
-        return differences_[static_cast<std::size_t>(macroblock) % differences_.size()];
+    // What nothing but parsing the macroblocks around needs, kept of the latest two rows.
+    struct Parsed {
+        bool skipped = false;
+        bool whole_direct = false;             // B_Skip or B_Direct_16x16
+        std::uint8_t direct = 0;               // 8x8 blocks that are predicted directly
+        std::uint8_t dc_coded = 0;             // bit 0: Y of intra 16x16; 1, 2: Cb, Cr
+        std::array<std::uint8_t, 24> coded{};  // total_coeff of Y, Cb (from 16 on), Cr (from 20 on)
+        std::array<std::int8_t, 16> modes = kNoModes;
+        std::array<std::array<std::array<std::uint8_t, 2>, 16>, 2> differences{};  // of vectors: [list][4x4 block]
+
+        static constexpr std::array<std::int8_t, 16> kNoModes{2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2};
+    };
+    std::vector<Parsed> parsed_;
+    // Rows that are kept are an even number of them, and few.
+    std::size_t parsed_place(int macroblock) const {
+        auto at = static_cast<std::size_t>(macroblock);
+        while (at >= parsed_.size()) at -= parsed_.size();
+        return at;
     }
+    const Parsed* parsed_of(int macroblock) const { return &parsed_[parsed_place(macroblock)]; }
+    Parsed* own_ = nullptr;
 };
 
 }  // namespace wavecrest::codec::h264

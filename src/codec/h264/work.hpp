@@ -45,31 +45,32 @@ struct Slice {
     std::vector<std::int16_t> implicit[3];
 };
 
-// Where coefficients lie: in pieces that serve all rows and pictures under way in turn, since few rows have as many as
-// they may.
-class CoefficientPieces {
+// Memory in pieces, which serve all rows and pictures under way in turn: few rows have as much as they may.
+template <typename T, std::uint32_t Size>
+class Pieces {
   public:
-    static constexpr std::uint32_t kSize = 4096;  // coefficients
-    using Piece = std::unique_ptr<std::int16_t[]>;
+    static constexpr std::uint32_t kSize = Size;
+    using Piece = std::unique_ptr<T[]>;
 
     // From any thread.
     Piece take() {
         const std::lock_guard lock(mutex_);
-        if (spare_.empty()) return Piece(new std::int16_t[kSize]);
+        if (spare_.empty()) return Piece(new T[kSize]);
         Piece piece = std::move(spare_.back());
         spare_.pop_back();
         return piece;
     }
-    void give_back(std::vector<Piece>& pieces) {
+    void give_back(Piece* from, Piece* until) {
         const std::lock_guard lock(mutex_);
-        for (Piece& piece : pieces) spare_.push_back(std::move(piece));
-        pieces.clear();
+        for (; from != until; ++from) spare_.push_back(std::move(*from));
     }
 
   private:
     std::mutex mutex_;
     std::vector<Piece> spare_;
 };
+using CoefficientPieces = Pieces<std::int16_t, 4096>;
+using VectorPieces = Pieces<Vector, 512>;
 
 // The coefficients of a row's macroblocks, of each of them together.
 class RowCoefficients {
@@ -94,12 +95,47 @@ class RowCoefficients {
         constexpr std::uint32_t kSize = CoefficientPieces::kSize;
         return pieces_.empty() ? nullptr : pieces_[place / kSize].get() + place % kSize;
     }
-    void clear(CoefficientPieces& to) { to.give_back(pieces_); }
+    // Those before this place aren't needed any more.
+    void give_back_until(std::uint32_t place, CoefficientPieces& to) {
+        const std::uint32_t until = place / CoefficientPieces::kSize;
+        if (until <= gone_) return;
+        to.give_back(pieces_.data() + gone_, pieces_.data() + until);
+        gone_ = until;
+    }
+    void clear(CoefficientPieces& to) {
+        to.give_back(pieces_.data() + gone_, pieces_.data() + pieces_.size());
+        pieces_.clear();
+        gone_ = 0;
+    }
     int pieces() const { return static_cast<int>(pieces_.size()); }
 
   private:
     std::vector<CoefficientPieces::Piece> pieces_;
     std::uint32_t used_ = 0;  // of the last
+    std::uint32_t gone_ = 0;  // pieces
+};
+
+// The vectors of a row's macroblocks, where Macroblock::vectors points.
+class RowVectors {
+  public:
+    // Room for a macroblock's.
+    Vector* add(VectorPieces& from, std::size_t count) {
+        if (pieces_.empty() || used_ + count > VectorPieces::kSize) {
+            pieces_.push_back(from.take());
+            used_ = 0;
+        }
+        Vector* const room = pieces_.back().get() + used_;
+        used_ += count;
+        return room;
+    }
+    void clear(VectorPieces& to) {
+        to.give_back(pieces_.data(), pieces_.data() + pieces_.size());
+        pieces_.clear();
+    }
+
+  private:
+    std::vector<VectorPieces::Piece> pieces_;
+    std::size_t used_ = 0;  // of the last
 };
 
 struct Work {
@@ -116,7 +152,9 @@ struct Work {
     std::uint32_t first_slice = 1;        // number of slices[0]
     std::deque<Slice> slices;             // rows that are parsed find theirs by Macroblock::of: this grows meanwhile
     std::array<RowCoefficients, kRows> coefficients;  // likewise in turn; until a row is reconstructed
+    std::array<RowVectors, kRows> vectors;            // until their macroblocks' places serve again
     CoefficientPieces* pieces = nullptr;
+    VectorPieces* vector_pieces = nullptr;
 
     // Found while parsing; of a field picture, the frame gets to know when it is done.
     bool field_macroblocks = false;  // of an adaptive frame
@@ -145,6 +183,7 @@ struct Work {
     }
     RowCoefficients& coefficients_of(int row) { return coefficients[static_cast<std::size_t>(turn(row))]; }
     const RowCoefficients& coefficients_of(int row) const { return coefficients[static_cast<std::size_t>(turn(row))]; }
+    RowVectors& vectors_of(int row) { return vectors[static_cast<std::size_t>(turn(row))]; }
     // Whether something of this picture came for it.
     bool has(const Macroblock& mb) const { return mb.slice >= first_slice; }
     static const Slice& slice_of(const Macroblock& mb) { return *mb.of; }
