@@ -428,6 +428,76 @@ TEST_CASE("threads and kernels change nothing, and a window is a part of the who
     }
 }
 
+namespace {
+
+// The packet, with other units before or behind each of its own; a length of four bytes is in front of each.
+Packet with_units(const Packet& packet, const std::vector<ByteVector>& before,
+                  const std::function<ByteVector(ByteSpan)>& behind = {}) {
+    ByteVector data;
+    const auto add = [&](ByteSpan unit) {
+        for (const int shift : {24, 16, 8, 0}) data.push_back(static_cast<std::uint8_t>(unit.size() >> shift));
+        data.insert(data.end(), unit.begin(), unit.end());
+    };
+    for (const ByteVector& unit : before) add(unit);
+    for (const ByteSpan unit : bitstream::nal::split_lengths(packet.data.view())) {
+        add(unit);
+        if (behind) add(behind(unit));
+    }
+    Packet out = packet;
+    out.data = Bytes(std::move(data));
+    return out;
+}
+
+}  // namespace
+
+TEST_CASE("of a stream with a second view the base view is decoded", "[h264][syntax]") {
+    S settings;
+    settings.seed = 5;
+    settings.cabac = settings.b_slices = settings.slices = true;
+    const H264Written written = write_h264(settings);
+    const auto alone = decode(written, {1, &codec::h264::best_kernels()});
+    REQUIRE(alone.size() == written.packets.size());
+    H264Written views = written;
+    for (Packet& packet : views.packets) {
+        // Annex H: a subset sequence parameter set (15), prefixes (14), and the other view's slices (20), each with
+        // three bytes of nal_unit_header_mvc_extension.
+        const ByteVector subset = {0x6F, 0x76, 0x00, 0x28, 0xFF}, prefix = {0x6E, 0x40, 0x00, 0x07};
+        packet = with_units(packet, {subset, prefix}, [](ByteSpan unit) {
+            ByteVector other = {0x74, 0x40, 0x00, 0x0B};
+            other.insert(other.end(), unit.begin() + 1, unit.end());
+            return other;
+        });
+    }
+    const auto base = decode(views, {2, &codec::h264::best_kernels()});
+    REQUIRE(base.size() == alone.size());
+    for (std::size_t i = 0; i < base.size(); ++i) {
+        CHECK(base[i].pts == alone[i].pts);
+        CHECK(hash_of(base[i]) == hash_of(alone[i]));
+    }
+}
+
+TEST_CASE("slice groups and data partitions are refused by name", "[h264][syntax]") {
+    S settings;
+    settings.seed = 6;
+    const H264Written written = write_h264(settings);
+    const auto refusal = [&](const ByteVector& unit) {
+        Track track;
+        track.kind = TrackKind::video;
+        track.codec = Codec::h264;
+        track.codec_config = written.config;
+        auto decoder = codec::make_h264_decoder(track, {1, &codec::h264::best_kernels()});
+        std::vector<Picture> out;
+        const auto status = decoder->decode(with_units(written.packets.front(), {unit}), out);
+        REQUIRE_FALSE(status);
+        CHECK(status.error().kind == ErrorKind::input);
+        CHECK(out.empty());
+        return status.error().what;
+    };
+    CHECK(refusal({0x62, 0x88, 0x80}).find("is cut into data partitions") != std::string::npos);
+    // Both identifiers 0, variable length codes, two slice groups.
+    CHECK(refusal({0x68, 0xC5}).find("has slice groups") != std::string::npos);
+}
+
 // For scripts/fuzz: small streams of every kind, as its target takes them.
 TEST_CASE("seeds for fuzzing", "[.seeds]") {
     const char* const folder = std::getenv("WAVECREST_SEEDS");
