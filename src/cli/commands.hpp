@@ -37,6 +37,7 @@ struct ConvertOptions {
     int first_episode = 1;
     int retries = 2;
     bool plan = false;
+    bool quality = false;
     Output output;
 };
 int run_convert(const ConvertOptions& options);

@@ -16,6 +16,20 @@ double rounded(double value) {
     return std::round(value * 1000) / 1000;
 }
 
+// What converting and rewrapping are asked alike.
+template <typename Request>
+void take_choices(const ConvertOptions& options, Request& request) {
+    request.pick = options.pick;
+    request.into = options.into;
+    request.name = options.name;
+    request.picture = options.picture;
+    if (!options.sound.empty()) request.sound = options.sound;
+    if (!options.subtitles.empty()) request.subtitles = options.subtitles;
+    request.angle = options.angle;
+    request.season = options.season;
+    request.first_episode = options.first_episode;
+}
+
 nlohmann::ordered_json tracks_json(const std::vector<convert::TrackPlan>& tracks) {
     auto json = nlohmann::ordered_json::array();
     for (const convert::TrackPlan& track : tracks) {
@@ -48,11 +62,31 @@ nlohmann::ordered_json plan_json(const convert::Plan& plan, const ConvertOptions
             {"tracks", tracks_json(plan.tracks)}, {"warnings", plan.warnings}};
 }
 
+nlohmann::ordered_json quality_json(const measure::PictureQuality& quality) {
+    return {{"pictures", quality.pictures},
+            {"ssim", rounded(quality.ssim)},
+            {"psnr_db", rounded(quality.psnr_db)},
+            {"worst_second",
+             {{"at_s", rounded(base::to_seconds(quality.worst_at))}, {"ssim", rounded(quality.worst_ssim)}}},
+            {"in_words", measure::in_words(quality)}};
+}
+
+void print_quality(const measure::PictureQuality& quality, const char* indent = "") {
+    fmt::print(
+        "{}Picture: {} (SSIM {:.3f}, where 1 is the same; PSNR {:.1f} dB; {} pictures).\n"
+        "{}  Worst second: SSIM {:.3f} at {}. What scaling and deinterlacing change isn't counted.\n",
+        indent, measure::in_words(quality), quality.ssim, quality.psnr_db, quality.pictures, indent, quality.worst_ssim,
+        base::format_clock(quality.worst_at));
+    if (measure::is_worse(quality))
+        fmt::print("{}  A smaller `quality` in the profile, or a higher `peak_bitrate`, keeps more.\n", indent);
+}
+
 int show_plans(const ConvertOptions& options, const source::Input& input, const std::vector<convert::Plan>& plans) {
     const bool json = options.output.json;
     auto list = nlohmann::ordered_json::array();
     std::uint64_t bytes = 0;
     Time time{}, sampled{};
+    std::optional<measure::PictureQuality> quality;  // of the latest
     for (const convert::Plan& plan : plans) {
         if (!json) print_plan(plan, options.profile);
         const auto cost = convert::estimate(input, plan, cancel());
@@ -64,10 +98,13 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
         entry["estimate"] = {{"size_bytes", cost->size_bytes},
                              {"time_s", rounded(base::to_seconds(cost->time))},
                              {"sampled_s", rounded(base::to_seconds(cost->sampled))}};
+        if (cost->quality) entry["estimate"]["quality"] = quality_json(*cost->quality);
+        quality = cost->quality;
         list.push_back(std::move(entry));
         if (!json && plans.size() > 1) {
             fmt::print("  expected about {} in about {}\n", base::format_bytes(cost->size_bytes),
                        base::format_span(cost->time));
+            if (cost->quality) print_quality(*cost->quality, "  ");
         }
     }
     const auto free = host::free_space(plans.front().target);
@@ -85,6 +122,7 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
     fmt::print("\nExpected from {} of {}: about {} in about {}.  Free there: {}.\n", base::format_span(sampled),
                plans.size() > 1 ? fmt::format("these {} titles", plans.size()) : "this title",
                base::format_bytes(bytes), base::format_span(time), base::format_bytes(*free));
+    if (quality && plans.size() == 1) print_quality(*quality);
     if (*free <= bytes) fmt::print("This does not fit: free some space or choose another folder.\n");
     fmt::print("Nothing was converted. Without --plan it is done.\n");
     return 0;
@@ -113,16 +151,8 @@ int run_rewrap(const ConvertOptions& options) {
     }
     auto input = source::open_input(options.input, {options.retries});
     if (!input) return report_error(input.error(), json);
-    request.pick = options.pick;
     request.format = options.rewrap;
-    request.into = options.into;
-    request.name = options.name;
-    request.picture = options.picture;
-    if (!options.sound.empty()) request.sound = options.sound;
-    if (!options.subtitles.empty()) request.subtitles = options.subtitles;
-    request.angle = options.angle;
-    request.season = options.season;
-    request.first_episode = options.first_episode;
+    take_choices(options, request);
     const auto plans = convert::plan_rewrap(**input, request);
     if (!plans) return report_error(plans.error(), json);
     for (const std::string& text : (*input)->notes()) note(text);
@@ -182,6 +212,11 @@ int run_rewrap(const ConvertOptions& options) {
 
 int run_convert(const ConvertOptions& options) {
     const bool json = options.output.json;
+    if (!options.rewrap.empty() && options.quality) {
+        return report_error({ErrorKind::usage, "nothing is coded anew in rewrapping, so that no quality is lost",
+                             "--measure-quality", "leave it out"},
+                            json);
+    }
     if (!options.rewrap.empty()) return run_rewrap(options);
     if (!options.cut.empty()) {
         return report_error({ErrorKind::usage, "a stretch is cut out only when rewrapping", "--cut",
@@ -193,16 +228,9 @@ int run_convert(const ConvertOptions& options) {
     auto input = source::open_input(options.input, {options.retries});
     if (!input) return report_error(input.error(), json);
     convert::Request request;
-    request.pick = options.pick;
     request.profile = *profile;
-    request.into = options.into;
-    request.name = options.name;
-    request.picture = options.picture;
-    if (!options.sound.empty()) request.sound = options.sound;
-    if (!options.subtitles.empty()) request.subtitles = options.subtitles;
-    request.angle = options.angle;
-    request.season = options.season;
-    request.first_episode = options.first_episode;
+    take_choices(options, request);
+    request.quality = options.quality;
     const auto plans = convert::make_plans(**input, request);
     if (!plans) return report_error(plans.error(), json);
     for (const std::string& text : (*input)->notes()) note(text);
@@ -242,6 +270,7 @@ int run_convert(const ConvertOptions& options) {
                                      {"tracks", tracks_json(plan.tracks)},
                                      {"subtitles_drawn", outcome->subtitles},
                                      {"problems", to_json(outcome->problems)}});
+        if (outcome->quality) result["outputs"].back()["quality"] = quality_json(*outcome->quality);
         for (const Problem& problem : outcome->problems) {
             note(fmt::format("{} (from {} to {})", problem.what, base::format_clock(problem.from),
                              base::format_clock(problem.to)));
@@ -253,6 +282,7 @@ int run_convert(const ConvertOptions& options) {
                        ? 100.0 * static_cast<double>(outcome->size_bytes) / static_cast<double>(outcome->source_bytes)
                        : 0.0,
                    base::format_bytes(outcome->source_bytes));
+        if (outcome->quality) print_quality(*outcome->quality);
         fmt::print("{}\n", outcome->path.string());
     }
     if (!options.output.out.empty() && !result["outputs"].empty()) {

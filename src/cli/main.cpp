@@ -180,6 +180,9 @@ int run(int argc, char** argv) {
                      "the film's name, with its year: \"Name (Year)\"; else from the rip's folder")
         ->type_name("NAME");
     convert_app->add_flag("--plan", convert.plan, "only say what would be done, why, and what it would cost");
+    convert_app->add_flag(
+        "--measure-quality", convert.quality,
+        "decode the result and compare it with the pictures it was made from; with --plan on samples");
     add_output(convert_app, convert.output, true);
     convert_app->callback([&] { command = [&] { return run_convert(convert); }; });
 

@@ -10,6 +10,7 @@
 #include "codec/audio_decoder.hpp"
 #include "codec/video_decoder.hpp"
 #include "container/mp4_writer.hpp"
+#include "convert/quality.hpp"
 #include "host/machine.hpp"
 #include "media/language.hpp"
 #include "media/track_choice.hpp"
@@ -349,6 +350,7 @@ Result<Plan> plan_one(const source::Input& input, const Request& request, const 
     plan.pick = pick;
     plan.angle = request.angle;
     plan.duration = pick.duration();
+    plan.quality = request.quality;
     plan.source_bytes = title->size_bytes;
     if (!pick.whole() && title->duration.count() > 0) {
         plan.source_bytes =
@@ -428,7 +430,8 @@ Result<Plan> make_plan(const source::Input& input, const Request& request) {
 
 Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Cancel& cancel) {
     std::uint64_t bytes = 0;
-    Time sampled{};
+    Time sampled{}, worked{};
+    measure::QualityMeasure quality;
     const base::RealClock clock;
     // A short title is tried as a whole: excerpts begin at keyframes before their places, and would overlap.
     const bool whole = plan.duration <= kExcerpts * kExcerptLength * 3 / 2;
@@ -436,17 +439,33 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
         // Steps of the golden ratio: spread evenly, yet in step with no rhythm the title may have.
         const double place = std::fmod(0.5 + i * 0.6180339887, 1.0);
         const Time at = whole ? Time{} : base::from_seconds(place * base::to_seconds(plan.duration - kExcerptLength));
-        WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
-        if (at.count() > 0 && !source->seek(at)) continue;
+        const Time begun = clock.now();
         transcode::GraphSettings graph = plan.graph;
         if (!whole) graph.until = std::max(at, Time{}) + kExcerptLength;
-        const auto sink = [&](const std::vector<Track>&) -> Result<std::unique_ptr<PacketSink>> {
-            return std::make_unique<CountingSink>(bytes);
+        const auto excerpt = [&](std::uint64_t& counted) -> Result<std::optional<transcode::GraphResult>> {
+            WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
+            if (at.count() > 0 && !source->seek(at)) return std::optional<transcode::GraphResult>{};
+            const auto sink = [&](const std::vector<Track>&) -> Result<std::unique_ptr<PacketSink>> {
+                return std::make_unique<CountingSink>(counted);
+            };
+            auto result = transcode::run(*source, graph, sink, {}, cancel);
+            // Where the data is missing there is nothing to try; the other places still tell.
+            if (!result && result.error().kind == ErrorKind::input) return std::optional<transcode::GraphResult>{};
+            if (!result) return fail(std::move(result).error());
+            return std::optional(std::move(*result));
         };
-        const auto result = transcode::run(*source, graph, sink, {}, cancel);
-        // Where the data is missing there is nothing to try; the other places still tell.
-        if (!result && result.error().kind != ErrorKind::input) return fail(result.error());
-        if (result) sampled += result->duration;
+        WAVECREST_TRY_ASSIGN(result, excerpt(bytes));
+        worked += clock.now() - begun;
+        if (!result) continue;
+        sampled += result->duration;
+        if (!plan.quality) continue;
+        // Once more: looking takes time, which converting doesn't.
+        CodedQuality coded(quality);
+        graph.watch = coded.watch();
+        graph.audio.clear();
+        std::uint64_t again = 0;
+        WAVECREST_TRY(excerpt(again));
+        WAVECREST_TRY(coded.finish());
     }
     if (sampled.count() <= 0)
         return fail(ErrorKind::input, "no part of the title could be tried", plan.source, "convert it without --plan");
@@ -455,7 +474,8 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
     result.sampled = sampled;
     result.size_bytes = static_cast<std::uint64_t>(static_cast<double>(bytes) * factor * 1.005);  // the index
     if (plan.most_bytes > 0) result.size_bytes = std::min(result.size_bytes, plan.most_bytes);
-    result.time = base::from_seconds(base::to_seconds(clock.now()) * factor);
+    result.time = base::from_seconds(base::to_seconds(worked) * factor);
+    if (plan.quality) result.quality = quality.result();
     return result;
 }
 
@@ -465,7 +485,9 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
     // The peak rate, or else the rip itself, bounds the size; without room for that a sample decides.
     WAVECREST_TRY_ASSIGN(free, host::free_space(plan.target));
     if (free < (plan.most_bytes > 0 ? plan.most_bytes : plan.source_bytes)) {
-        WAVECREST_TRY_ASSIGN(expected, estimate(input, plan, cancel));
+        Plan size_alone = plan;
+        size_alone.quality = false;
+        WAVECREST_TRY_ASSIGN(expected, estimate(input, size_alone, cancel));
         WAVECREST_TRY(
             check_space(plan, expected.size_bytes + expected.size_bytes / 10, "needed by a sample of the title"));
     }
@@ -484,7 +506,11 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
         WAVECREST_TRY_ASSIGN(writer, container::Mp4Writer::create(std::move(file), tracks, std::move(settings)));
         return std::unique_ptr<PacketSink>(std::move(writer));
     };
-    WAVECREST_TRY_ASSIGN(result, transcode::run(*source, plan.graph, make_sink, progress, cancel));
+    measure::QualityMeasure quality;
+    CodedQuality coded(quality);
+    transcode::GraphSettings graph = plan.graph;
+    if (plan.quality) graph.watch = coded.watch();
+    WAVECREST_TRY_ASSIGN(result, transcode::run(*source, graph, make_sink, progress, cancel));
     outcome.elapsed = clock.now();
     outcome.duration = result.duration;
     outcome.pictures = result.pictures;
@@ -493,6 +519,20 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
     outcome.subtitles = result.subtitles;
     if (!plan.graph.audio.empty() && result.sound_frames == 0) {
         outcome.problems.push_back({"the sound track that the tables name holds no sound", {}, result.duration});
+    }
+    if (plan.quality) {
+        // The film is there: what is wrong with measuring it doesn't undo it.
+        if (const auto status = coded.finish(); !status) {
+            outcome.problems.push_back(
+                {"the quality of the picture can't be measured: " + status.error().what, {}, result.duration});
+        } else {
+            outcome.quality = quality.result();
+            if (coded.missing() > 0)
+                outcome.problems.push_back({fmt::format("{} of {} coded pictures don't come out of a decoder",
+                                                        coded.missing(), result.pictures),
+                                            {},
+                                            result.duration});
+        }
     }
     std::error_code error;
     outcome.size_bytes = std::filesystem::file_size(plan.target, error);

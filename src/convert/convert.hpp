@@ -2,12 +2,14 @@
 // it.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "base/cancel.hpp"
 #include "base/progress.hpp"
 #include "convert/name.hpp"
+#include "measure/picture_quality.hpp"
 #include "profile/profile.hpp"
 #include "source/input.hpp"
 #include "transcode/graph.hpp"
@@ -25,6 +27,7 @@ struct Request {
     int angle = 1;
     int season = 1;         // of episodes
     int first_episode = 1;  // number of the first of them
+    bool quality = false;   // decode what is coded, and compare it with the pictures it was coded from
 };
 
 struct TrackPlan {
@@ -48,6 +51,7 @@ struct Plan {
     std::vector<std::string> warnings;
     std::vector<Chapter> chapters;
     transcode::GraphSettings graph;
+    bool quality = false;          // is measured
     std::uint64_t most_bytes = 0;  // the file can't become larger than this (peak rate), 0 when not limited
 };
 
@@ -61,6 +65,7 @@ struct Estimate {
     std::uint64_t size_bytes = 0;
     Time time{};     // working time for the whole title
     Time sampled{};  // how much of the title was tried
+    std::optional<measure::PictureQuality> quality;
 };
 // Converts short excerpts spread over the title, to nowhere.
 Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Cancel& cancel);
@@ -75,6 +80,7 @@ struct Outcome {
     Time elapsed{};
     std::vector<Problem> problems;
     int subtitles = 0;  // images drawn into the picture
+    std::optional<measure::PictureQuality> quality;
 
     double speed() const { return elapsed.count() > 0 ? base::to_seconds(duration) / base::to_seconds(elapsed) : 0; }
 };

@@ -353,10 +353,12 @@ class Graph {
     }
 
     Status encode_stage(media::VideoEncoder& encoder, Interleaver& out) {
+        const EncoderWatch& watch = settings_.watch;
         std::vector<Packet> packets;
         const auto pass_on = [&]() -> Status {
             for (Packet& packet : packets) {
                 packet.track = kVideo;
+                if (watch.packet) watch.packet(encoder.track(), packet);
                 WAVECREST_TRY(out.add(std::move(packet)));
             }
             packets.clear();
@@ -365,6 +367,7 @@ class Graph {
         while (auto picture = filtered_.pop()) {
             if (result_.pictures++ == 0) result_.first_picture = picture->pts;
             last_end_ = picture->pts + picture->duration;
+            if (watch.picture) watch.picture(*picture);
             WAVECREST_TRY(encoder.encode(*picture, packets));
             WAVECREST_TRY(pass_on());
             if (progress_) progress_({last_end_ - result_.first_picture, source_.duration()});

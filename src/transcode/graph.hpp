@@ -46,11 +46,19 @@ struct AudioPath {
     std::int64_t bitrate_bps = 160'000;  // more than two channels are folded down to stereo
 };
 
+// Looks at what goes into the picture encoder and what comes out of it, on one thread, which it holds up meanwhile.
+// Pictures are as they are coded: deinterlaced, scaled, with subtitles. Empty: nobody looks.
+struct EncoderWatch {
+    std::function<void(const Picture&)> picture;
+    std::function<void(const Track&, const Packet&)> packet;  // in decoding order, each behind its picture
+};
+
 struct GraphSettings {
     VideoPath video;
     std::vector<AudioPath> audio;
     // Stop at this time of the source (excerpts); 0: to the end. Pictures and sound before 0 are decoded and dropped.
     Time until{};
+    EncoderWatch watch;
 };
 
 struct GraphResult {

@@ -1,4 +1,5 @@
 // inspect, convert, profile, device and standin, driven as an installer would, right and wrong.
+#include <fmt/format.h>
 #include <signal.h>
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
@@ -203,6 +204,56 @@ TEST_CASE("convert --plan says what it would do and does nothing", "[cli]") {
     CHECK(json["plan"]["estimate"]["time_s"].get<double>() > 0);
     CHECK(json["plan"]["fits"] == true);
     CHECK(json["plan"]["tracks"][0]["action"] == "transcode");
+}
+
+TEST_CASE("convert --measure-quality holds what is coded against its pictures", "[cli][quality]") {
+    const TempDir dir;
+    const auto quality_of = [&](int quality, bool plan) {
+        write_all(dir / "p.toml", fmt::format("name = \"p\"\n[video]\neffort = 1\nquality = {}\nlargest = \"320x180\"\n"
+                                              "peak_bitrate = \"20 Mbit/s\"\n",
+                                              quality));
+        std::vector<std::string> command = {"convert",
+                                            sample_disc().string(),
+                                            "--pick",
+                                            "2",
+                                            "--into",
+                                            "library",
+                                            "--name",
+                                            fmt::format("Q{}", quality),
+                                            "--profile",
+                                            "p.toml",
+                                            "--measure-quality",
+                                            "--json"};
+        if (plan) command.push_back("--plan");
+        const Json json = json_of(run_program(command, dir.path()));
+        return plan ? json["plan"]["estimate"]["quality"] : json["outputs"][0]["quality"];
+    };
+    const Json fine = quality_of(12, false), coarse = quality_of(45, false);
+    CHECK(fine["pictures"] == 72);
+    CHECK(coarse["pictures"] == 72);
+    CHECK(fine["ssim"].get<double>() > 0.98);
+    CHECK(fine["in_words"] == "no loss that is easily seen");
+    CHECK(coarse["ssim"].get<double>() < fine["ssim"].get<double>() - 0.02);
+    CHECK(coarse["psnr_db"].get<double>() < fine["psnr_db"].get<double>() - 8);
+    CHECK(coarse["worst_second"]["ssim"].get<double>() <= coarse["ssim"].get<double>());
+    CHECK(coarse["worst_second"]["at_s"].get<double>() < 3);
+    // A title as short as this is tried as a whole.
+    const Json planned = quality_of(44, true);
+    CHECK(planned["pictures"] == 72);
+    CHECK(planned["psnr_db"].get<double>() == Approx(coarse["psnr_db"].get<double>()).margin(2));
+    CHECK_FALSE(std::filesystem::exists(dir / "library/Q44"));
+
+    const Ran text = run_program({"convert", sample_disc().string(), "--pick", "2", "--into", "library", "--profile",
+                                  "p.toml", "--measure-quality"},
+                                 dir.path());
+    INFO(text.out);
+    CHECK(text.status == 0);
+    for (const char* expected : {"SSIM 0.", "72 pictures", "Worst second", "A smaller `quality` in the profile"})
+        CHECK(text.out.find(expected) != std::string::npos);
+    check_error(run_program({"convert", sample_disc().string(), "--rewrap", "matroska", "--into", "library",
+                             "--measure-quality"},
+                            dir.path()),
+                2, "no quality is lost", "--measure-quality");
 }
 
 TEST_CASE("convert writes the film and its result, and never overwrites", "[cli]") {

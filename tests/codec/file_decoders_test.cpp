@@ -6,24 +6,10 @@
 #include "codec/video_decoder.hpp"
 #include "standin/test_card.hpp"
 #include "support/clips.hpp"
+#include "support/support.hpp"
 
 using namespace wavecrest;
 using namespace wavecrest::test;
-
-namespace {
-
-double psnr(const Picture& a, const Picture& b) {
-    double sum = 0;
-    for (int y = 0; y < a.height; ++y) {
-        for (int x = 0; x < a.width; ++x) {
-            const double d = a.planes[0][y * a.strides[0] + x] - b.planes[0][y * b.strides[0] + x];
-            sum += d * d;
-        }
-    }
-    return 10 * std::log10(255.0 * 255.0 * a.width * a.height / std::max(sum, 1e-9));
-}
-
-}  // namespace
 
 TEST_CASE("pictures come out at their times and look like what went in", "[decoders]") {
     standin::CardSettings settings;
@@ -41,7 +27,7 @@ TEST_CASE("pictures come out at their times and look like what went in", "[decod
         REQUIRE(pictures.size() == 30);
         for (std::size_t i = 0; i < pictures.size(); ++i) {
             CHECK(pictures[i].pts == base::frames_to_time(static_cast<std::int64_t>(i), {24000, 1001}));
-            CHECK(psnr(pictures[i], card.draw(static_cast<std::int64_t>(i))) > 24);
+            CHECK(luma_psnr(pictures[i], card.draw(static_cast<std::int64_t>(i))) > 24);
         }
     }
 }

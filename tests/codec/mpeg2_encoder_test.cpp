@@ -12,8 +12,10 @@ extern "C" {
 #include "bitstream/mpeg2.hpp"
 #include "codec/mpeg2_decoder.hpp"
 #include "standin/test_card.hpp"
+#include "support/support.hpp"
 
 using namespace wavecrest;
+using namespace wavecrest::test;
 namespace mpeg2_syntax = wavecrest::bitstream::mpeg2;
 
 namespace {
@@ -44,17 +46,6 @@ Coded encode_card(int frames, const codec::Mpeg2Settings& settings = {}) {
         coded.stream.insert(coded.stream.end(), data.begin(), data.end());
     }
     return coded;
-}
-
-double psnr(const Picture& a, const Picture& b) {
-    double sum = 0;
-    for (int y = 0; y < a.height; ++y) {
-        for (int x = 0; x < a.width; ++x) {
-            const double d = a.planes[0][y * a.strides[0] + x] - b.planes[0][y * b.strides[0] + x];
-            sum += d * d;
-        }
-    }
-    return 10 * std::log10(255.0 * 255 * a.width * a.height / std::max(sum, 1.0));
 }
 
 int largest_difference(const Picture& a, const Picture& b) {
@@ -99,8 +90,8 @@ TEST_CASE("another decoder sees what the encoder meant", "[mpeg2-encoder]") {
         const auto n = static_cast<std::size_t>(i);
         // Inverse transforms of different make differ by rounding, which adds up from one I picture to the next.
         CHECK(largest_difference(decoded[n], coded.reconstructions[n]) <= 12);
-        CHECK(psnr(decoded[n], coded.reconstructions[n]) > 50);
-        CHECK(psnr(decoded[n], card.draw(i)) > 34);
+        CHECK(luma_psnr(decoded[n], coded.reconstructions[n]) > 50);
+        CHECK(luma_psnr(decoded[n], card.draw(i)) > 34);
         const auto code = standin::read_card_code(decoded[n]);
         REQUIRE(code);
         CHECK(code->frame == i);
@@ -183,7 +174,7 @@ TEST_CASE("a cut to noise is intra coded within the rate", "[mpeg2-encoder]") {
     }
     const auto decoded = decode(coded);
     REQUIRE(decoded.size() == 5);
-    for (std::size_t i = 0; i < 5; ++i) CHECK(psnr(decoded[i], coded.reconstructions[i]) > 44);
+    for (std::size_t i = 0; i < 5; ++i) CHECK(luma_psnr(decoded[i], coded.reconstructions[i]) > 44);
 }
 
 TEST_CASE("damaged video is decoded without a crash", "[mpeg2-encoder]") {

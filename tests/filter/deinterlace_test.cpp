@@ -9,8 +9,10 @@
 #include "filter/downmix.hpp"
 #include "filter/overlay.hpp"
 #include "standin/test_card.hpp"
+#include "support/support.hpp"
 
 using namespace wavecrest;
+using namespace wavecrest::test;
 
 namespace {
 
@@ -26,17 +28,6 @@ Picture woven(const Picture& upper, const Picture& lower) {
     out.progressive = false;
     out.top_field_first = true;
     return out;
-}
-
-double psnr(const Picture& a, const Picture& b) {
-    double sum = 0;
-    for (int y = 0; y < a.height; ++y) {
-        for (int x = 0; x < a.width; ++x) {
-            const double d = a.planes[0][y * a.strides[0] + x] - b.planes[0][y * b.strides[0] + x];
-            sum += d * d;
-        }
-    }
-    return 10 * std::log10(255.0 * 255.0 * a.width * a.height / std::max(sum, 1.0));
 }
 
 // The plain ways to compare with: the first field with its lines doubled, and both fields averaged.
@@ -78,8 +69,8 @@ TEST_CASE("deinterlacing the moving card beats doubling lines and blending by 4 
     double double_db = 0, blend_db = 0;
     for (int n = 0; n < kFrames; ++n) {
         const Picture frame = woven(card.draw(2 * n), card.draw(2 * n + 1));
-        double_db += psnr(doubled(frame), card.draw(2 * n)) / kFrames;
-        blend_db += psnr(blended(frame), card.draw(2 * n)) / kFrames;
+        double_db += luma_psnr(doubled(frame), card.draw(2 * n)) / kFrames;
+        blend_db += luma_psnr(blended(frame), card.draw(2 * n)) / kFrames;
         Picture timed = frame;
         timed.pts = base::frames_to_time(n, {30000, 1001});
         timed.duration = base::frames_to_time(1, {30000, 1001});
@@ -91,12 +82,12 @@ TEST_CASE("deinterlacing the moving card beats doubling lines and blending by 4 
     double ours = 0;
     for (std::size_t i = 0; i < out.size(); ++i) {
         const std::int64_t field = fields ? static_cast<std::int64_t>(i) : static_cast<std::int64_t>(2 * i);
-        ours += psnr(out[i], card.draw(field)) / static_cast<double>(out.size());
+        ours += luma_psnr(out[i], card.draw(field)) / static_cast<double>(out.size());
         CHECK(out[i].progressive);
         CHECK(std::abs(base::to_seconds(out[i].pts) - static_cast<double>(field) * 1001 / 60000) < 1e-6);
         // It is the picture of its own instant, not of a neighbour's.
-        if (field > 0) CHECK(psnr(out[i], card.draw(field)) > psnr(out[i], card.draw(field - 1)));
-        CHECK(psnr(out[i], card.draw(field)) > psnr(out[i], card.draw(field + 1)));
+        if (field > 0) CHECK(luma_psnr(out[i], card.draw(field)) > luma_psnr(out[i], card.draw(field - 1)));
+        CHECK(luma_psnr(out[i], card.draw(field)) > luma_psnr(out[i], card.draw(field + 1)));
     }
     INFO("ours " << ours << " dB, doubled " << double_db << ", blended " << blend_db);
     CHECK(ours > double_db + 4);
@@ -117,7 +108,7 @@ TEST_CASE("deinterlacing leaves whole pictures alone, and still ones nearly", "[
     filter::Deinterlacer still(filter::Deinterlacer::Rate::frame);
     out.clear();
     for (int i = 0; i < 3; ++i) still.push(woven(card.draw(9), card.draw(9)), out);
-    CHECK(psnr(out.back(), card.draw(9)) > 60);
+    CHECK(luma_psnr(out.back(), card.draw(9)) > 60);
 }
 
 TEST_CASE("film in interlaced video is found and put together: every picture once", "[cadence]") {
@@ -139,7 +130,7 @@ TEST_CASE("film in interlaced video is found and put together: every picture onc
     REQUIRE(out.size() == 40);
     for (std::size_t i = 0; i < out.size(); ++i) {
         CHECK(out[i].progressive);
-        CHECK(psnr(out[i], card.draw(static_cast<std::int64_t>(i))) > 60);
+        CHECK(luma_psnr(out[i], card.draw(static_cast<std::int64_t>(i))) > 60);
         CHECK(out[i].pts == base::frames_to_time(static_cast<std::int64_t>(i), {24000, 1001}));
         CHECK(out[i].duration == base::frames_to_time(1, {24000, 1001}));
     }
@@ -163,7 +154,7 @@ TEST_CASE("video, whole pictures and film cut one field off are told apart", "[c
     CHECK(shifted.result() == filter::Cadence::shifted);
     CHECK_FALSE(still.result());
     REQUIRE(out.size() == 30);
-    for (std::size_t n = 1; n < out.size(); ++n) CHECK(psnr(out[n], card.draw(static_cast<std::int64_t>(n))) > 60);
+    for (std::size_t n = 1; n < out.size(); ++n) CHECK(luma_psnr(out[n], card.draw(static_cast<std::int64_t>(n))) > 60);
 }
 
 TEST_CASE("surround is folded to stereo by BS.775 without overload", "[downmix]") {

@@ -251,4 +251,15 @@ void make_certificate(const base::Path& certificate, const base::Path& key, cons
     ::EVP_PKEY_free(pair);
 }
 
+double luma_psnr(const Picture& a, const Picture& b) {
+    double sum = 0;
+    for (int y = 0; y < a.height; ++y) {
+        for (int x = 0; x < a.width; ++x) {
+            const double d = a.planes[0][y * a.strides[0] + x] - b.planes[0][y * b.strides[0] + x];
+            sum += d * d;
+        }
+    }
+    return 10 * std::log10(255.0 * 255.0 * a.width * a.height / std::max(sum, 1.0));
+}
+
 }  // namespace wavecrest::test

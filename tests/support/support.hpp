@@ -9,6 +9,7 @@
 
 #include "base/bytes.hpp"
 #include "base/file.hpp"
+#include "media/types.hpp"
 #include "net/http_client.hpp"
 
 namespace wavecrest::test {
@@ -75,6 +76,9 @@ std::string raw_exchange(std::uint16_t port, const std::string& request);
 ByteVector read_all(const base::Path& path);
 void write_all(const base::Path& path, ByteSpan bytes);
 void write_all(const base::Path& path, const std::string& text);
+
+// Decibels of PSNR of luma alone; both have the same size.
+double luma_psnr(const Picture& a, const Picture& b);
 
 // The sample disc's folder and the film converted from it (12 s main title, 3 s extra).
 base::Path sample_disc();
