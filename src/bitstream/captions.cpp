@@ -96,23 +96,12 @@ std::vector<CaptionPair> caption_pairs(Codec codec, ByteSpan unit) {
         return pairs;
     }
     if (codec != Codec::h264 && codec != Codec::h265) return pairs;
-    const int sei = codec == Codec::h264 ? 6 : 39;
     for (const ByteSpan one : nal::split_lengths(unit)) {
-        if (nal::type(codec, one) != sei) continue;
-        const ByteVector rbsp = nal::unescape(one.subspan(codec == Codec::h264 ? 1 : 2), 4096);
-        std::size_t at = 0;
-        while (at + 2 < rbsp.size()) {
-            std::size_t type = 0, size = 0;
-            while (at < rbsp.size() && rbsp[at] == 0xFF) type += 255, ++at;
-            if (at < rbsp.size()) type += rbsp[at++];
-            while (at < rbsp.size() && rbsp[at] == 0xFF) size += 255, ++at;
-            if (at < rbsp.size()) size += rbsp[at++];
-            if (size > rbsp.size() - std::min(at, rbsp.size())) break;
-            const ByteSpan body = ByteSpan(rbsp).subspan(at, size);
+        for (nal::Messages messages(codec, one); const auto message = messages.next();) {
+            const ByteSpan body = message->payload;
             // Registered by ITU-T T.35: country 0xB5, provider 0x0031.
-            if (type == 4 && body.size() > 8 && body[0] == 0xB5 && body[1] == 0 && body[2] == 0x31)
+            if (message->type == 4 && body.size() > 8 && body[0] == 0xB5 && body[1] == 0 && body[2] == 0x31)
                 take_user_data(body.subspan(3), pairs);
-            at += size;
         }
     }
     return pairs;

@@ -307,28 +307,24 @@ std::optional<Pps> parse_pps(ByteSpan nal, const Sps& sps) {
     return pps;
 }
 
-// D.1.1, D.1.3
-std::optional<int> picture_structure(ByteSpan nal, const Sps& sps) {
-    constexpr std::uint32_t kPictureTiming = 1;
-    if (!sps.pic_struct_present || nal.size() < 3) return std::nullopt;
-    const ByteVector rbsp = nal::unescape(nal.subspan(1));
-    std::size_t at = 0;
-    while (at + 2 < rbsp.size()) {
-        std::uint32_t type = 0, size = 0;
-        while (at < rbsp.size() && rbsp[at] == 0xFF) type += 255, ++at;
-        if (at < rbsp.size()) type += rbsp[at++];
-        while (at < rbsp.size() && rbsp[at] == 0xFF) size += 255, ++at;
-        if (at < rbsp.size()) size += rbsp[at++];
-        if (size > rbsp.size() - at) return std::nullopt;
-        if (type == kPictureTiming) {
-            base::BitReader bits(ByteSpan(rbsp).subspan(at, size));
-            bits.skip(static_cast<std::size_t>(sps.delay_bits));
-            const auto structure = static_cast<int>(bits.bits(4));
-            return bits.ok() && structure <= 8 ? std::optional(structure) : std::nullopt;
-        }
-        at += size;
+media::Layers layer_of(ByteSpan nal) {
+    if (nal.size() < 2) return media::Layers::none;
+    const int type = nal[0] & 0x1F;
+    if (type == kSubsetSps) {
+        // Scalable Baseline and Scalable High; the others are of several views.
+        return nal[1] == 83 || nal[1] == 86 ? media::Layers::scalable : media::Layers::second_view;
     }
-    return std::nullopt;
+    // svc_extension_flag
+    if (type == kExtensionSlice) return (nal[1] & 0x80) != 0 ? media::Layers::scalable : media::Layers::second_view;
+    return media::Layers::none;
+}
+
+std::optional<int> picture_structure(ByteSpan payload, const Sps& sps) {
+    if (!sps.pic_struct_present) return std::nullopt;
+    base::BitReader bits(payload);
+    bits.skip(static_cast<std::size_t>(sps.delay_bits));
+    const auto structure = static_cast<int>(bits.bits(4));
+    return bits.ok() && structure <= 8 ? std::optional(structure) : std::nullopt;
 }
 
 std::optional<std::pair<int, int>> slice_pps_id(ByteSpan rbsp) {

@@ -14,7 +14,11 @@
 
 namespace wavecrest::bitstream::h264 {
 
-enum NalType { kSlice = 1, kIdrSlice = 5, kSei = 6, kSps = 7, kPps = 8 };
+enum NalType { kSlice = 1, kIdrSlice = 5, kSei = 6, kSps = 7, kPps = 8, kSubsetSps = 15, kExtensionSlice = 20 };
+
+// What a unit adds to the pictures of its stream (annexes G and H): a subset sequence parameter set or a slice of
+// another layer, or of another view.
+media::Layers layer_of(ByteSpan nal);
 
 // Weights of the inverse quantization (7.4.2.1.1.1): lists of 4x4 blocks (intra Y, Cb, Cr, inter Y, Cb, Cr) and of 8x8
 // blocks (intra Y, inter Y), by frequency in raster order. Lists that aren't there are flat (16) or fall back by the
@@ -127,8 +131,9 @@ struct SliceHeader {
     int alpha_offset = 0, beta_offset = 0;  // FilterOffsetA and B
     std::size_t bits = 0;                   // of the unescaped unit behind its header byte, before the slice data
 };
-// pic_struct (table D-1) of a picture timing message in an SEI unit; nothing where there is none.
-std::optional<int> picture_structure(ByteSpan nal, const Sps& sps);
+// pic_struct (table D-1) of a picture timing message (D.1.3); nothing where the sequence's messages don't tell it.
+inline constexpr std::uint32_t kPictureTimingMessage = 1;
+std::optional<int> picture_structure(ByteSpan payload, const Sps& sps);
 
 // `rbsp`: unescaped, without the header byte (7.3.3). Which parameter sets it takes depends on slice_pps_id().
 std::optional<SliceHeader> parse_slice_header(int nal_header, ByteSpan rbsp, const Sps& sps, const Pps& pps);

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/bits.hpp"
+#include "bitstream/frame_packing.hpp"
 #include "bitstream/nal.hpp"
 
 namespace wavecrest::bitstream::h265 {
@@ -178,18 +179,9 @@ std::optional<Sps> parse_sps(ByteSpan unit) {
 }
 
 void read_sei(ByteSpan unit, Track& track) {
-    if (unit.size() < 3 || unit_type(unit) != kPrefixSei) return;
-    const ByteVector rbsp = nal::unescape(unit.subspan(2), 4096);
-    std::size_t at = 0;
-    while (at + 2 < rbsp.size()) {
-        std::size_t type = 0, size = 0;
-        while (at < rbsp.size() && rbsp[at] == 0xFF) type += 255, ++at;
-        if (at < rbsp.size()) type += rbsp[at++];
-        while (at < rbsp.size() && rbsp[at] == 0xFF) size += 255, ++at;
-        if (at < rbsp.size()) size += rbsp[at++];
-        if (size > rbsp.size() - std::min(at, rbsp.size())) return;
-        base::ByteReader body(ByteSpan(rbsp).subspan(at, size));
-        if (type == 137 && size >= 24) {
+    for (nal::Messages messages(Codec::h265, unit); const auto message = messages.next();) {
+        base::ByteReader body(message->payload);
+        if (message->type == 137 && message->payload.size() >= 24) {
             media::MasteringDisplay display;
             // The message names green, blue, red in this order.
             for (const int i : {1, 2, 0}) {
@@ -201,11 +193,12 @@ void read_sei(ByteSpan unit, Track& track) {
             display.max_luminance = body.u32();
             display.min_luminance = body.u32();
             track.mastering_display = display;
-        } else if (type == 144 && size >= 4) {
+        } else if (message->type == 144 && message->payload.size() >= 4) {
             const int brightest = body.u16();
             track.content_light = media::ContentLight{brightest, body.u16()};
+        } else if (message->type == kFramePackingMessage) {
+            take_frame_packing(parse_frame_packing(Codec::h265, message->payload), track);
         }
-        at += size;
     }
 }
 

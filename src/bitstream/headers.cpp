@@ -8,6 +8,7 @@
 #include "bitstream/aac.hpp"
 #include "bitstream/audio_frames.hpp"
 #include "bitstream/captions.hpp"
+#include "bitstream/frame_packing.hpp"
 #include "bitstream/h264.hpp"
 #include "bitstream/h265.hpp"
 #include "bitstream/mpeg2.hpp"
@@ -64,6 +65,13 @@ void describe_h264(Track& track, ByteSpan packet) {
     take_aspect(track, sps->pixel_aspect);
     take_colour(track, sps->colour);
     track.closed_captions = track.closed_captions || !caption_pairs(Codec::h264, packet).empty();
+    for (const ByteSpan unit : nal::split_lengths(packet)) {
+        if (const media::Layers layer = h264::layer_of(unit); layer != media::Layers::none) track.layers = layer;
+        for (nal::Messages messages(Codec::h264, unit); const auto message = messages.next();) {
+            if (message->type == kFramePackingMessage)
+                take_frame_packing(parse_frame_packing(Codec::h264, message->payload), track);
+        }
+    }
 }
 
 void describe_h265(Track& track, ByteSpan packet) {

@@ -18,22 +18,14 @@ constexpr int kHevcVps = 32, kHevcPps = 34, kHevcDelimiter = 35, kHevcPrefixSei 
 constexpr std::uint32_t kRecoveryPoint = 6;  // payload type, H.264 D.1.1
 constexpr std::size_t kSliceHeaderBytes = 32;
 constexpr std::size_t kLongestUnit = 64 << 20;
+constexpr std::size_t kLongestMessages = 16384;  // of a unit, as far as it is looked at
 
 // Whether an SEI unit has a recovery point at which decoding is right at once.
 bool has_recovery_point(ByteSpan unit) {
-    const ByteVector rbsp = unescape(unit.subspan(std::min<std::size_t>(1, unit.size())), 1024);
-    std::size_t at = 0;
-    while (at + 2 < rbsp.size()) {
-        std::uint32_t type = 0, size = 0;
-        while (at < rbsp.size() && rbsp[at] == 0xFF) type += 255, ++at;
-        if (at < rbsp.size()) type += rbsp[at++];
-        while (at < rbsp.size() && rbsp[at] == 0xFF) size += 255, ++at;
-        if (at < rbsp.size()) size += rbsp[at++];
-        if (type == kRecoveryPoint && at < rbsp.size()) {
-            base::BitReader bits(ByteSpan(rbsp).subspan(at));
-            return bits.ue() == 0 && bits.ok();
-        }
-        at += size;
+    for (Messages messages(Codec::h264, unit); const auto message = messages.next();) {
+        if (message->type != kRecoveryPoint) continue;
+        base::BitReader bits(message->payload);
+        return bits.ue() == 0 && bits.ok();
     }
     return false;
 }
@@ -67,6 +59,43 @@ ByteVector unescape(ByteSpan unit, std::size_t limit) {
         unit = unit.subspan(std::min(at + 1, unit.size()));
     }
     return rbsp;
+}
+
+void append_escaped(ByteVector& out, ByteSpan rbsp) {
+    int zeros = 0;
+    for (const std::uint8_t byte : rbsp) {
+        if (zeros >= 2 && byte <= 3) {
+            out.push_back(3);
+            zeros = 0;
+        }
+        out.push_back(byte);
+        zeros = byte == 0 ? zeros + 1 : 0;
+    }
+}
+
+Messages::Messages(Codec codec, ByteSpan unit) {
+    const std::size_t header = codec == Codec::h264 ? 1 : 2;
+    if (unit.size() > header && type(codec, unit) == (codec == Codec::h264 ? kAvcSei : kHevcPrefixSei))
+        rbsp_ = unescape(unit.subspan(header), kLongestMessages);
+}
+
+std::optional<Messages::Message> Messages::next() {
+    // The last byte is of the trailing bits.
+    if (at_ + 2 >= rbsp_.size()) return std::nullopt;
+    const auto number = [this] {
+        std::uint32_t value = 0;
+        for (; at_ < rbsp_.size() && rbsp_[at_] == 0xFF; ++at_) value += 255;
+        return at_ < rbsp_.size() ? value + rbsp_[at_++] : value;
+    };
+    const std::uint32_t type = number();
+    const std::size_t size = number();
+    if (size > rbsp_.size() - at_) {
+        at_ = rbsp_.size();
+        return std::nullopt;
+    }
+    const ByteSpan payload = ByteSpan(rbsp_).subspan(at_, size);
+    at_ += size;
+    return Message{type, payload};
 }
 
 std::vector<ByteSpan> split_byte_stream(ByteSpan bytes) {

@@ -26,6 +26,27 @@ std::vector<ByteSpan> split_lengths(ByteSpan bytes, int length_size = 4);
 // Appends a unit with a four-byte length.
 void append(ByteVector& out, ByteSpan unit);
 
+// Appends a unit's bytes with emulation prevention bytes where they are due: `rbsp` behind the header as it stands.
+void append_escaped(ByteVector& out, ByteSpan rbsp);
+
+// What an SEI unit says (H.264 7.3.2.3.1, H.265 7.3.5), message by message:
+//   for (nal::Messages messages(codec, unit); const auto message = messages.next();) ...
+class Messages {
+  public:
+    struct Message {
+        std::uint32_t type;  // payloadType
+        ByteSpan payload;    // valid as long as the Messages are
+    };
+    // Of a unit of another type: none.
+    Messages(Codec codec, ByteSpan unit);
+    // The next one; nothing behind the last one, or one that is cut short.
+    std::optional<Message> next();
+
+  private:
+    ByteVector rbsp_;
+    std::size_t at_ = 0;
+};
+
 // A length-prefixed access unit as the byte stream of transport streams (13818-1, 2.14.1 and 2.17.1): it begins with a
 // delimiter; where `parameter_sets` (a byte stream, too) aren't in it, they follow.
 ByteVector byte_stream_unit(Codec codec, ByteSpan access_unit, ByteSpan parameter_sets);

@@ -49,6 +49,15 @@ nlohmann::ordered_json to_json(const Track& track) {
         json["bit_depth"] = track.bit_depth;
         if (track.closed_captions) json["closed_captions"] = true;
         if (track.rotation != 0) json["rotation"] = track.rotation;
+        if (track.frame_packing) {
+            using View = FramePacking::View;
+            json["frame_packing"] = {{"arrangement", media::short_name(track.frame_packing->arrangement)},
+                                     {"first_view", track.frame_packing->first == View::left    ? "left"
+                                                    : track.frame_packing->first == View::right ? "right"
+                                                                                                : "unknown"}};
+        }
+        if (track.layers != media::Layers::none)
+            json["layers"] = track.layers == media::Layers::scalable ? "scalable" : "second-view";
         if (track.content_light)
             json["content_light"] = {{"max_content", track.content_light->max_content},
                                      {"max_frame_average", track.content_light->max_frame_average}};
@@ -130,6 +139,9 @@ std::string describe(const Track& track) {
     if (track.mastering_display || track.content_light) text += ", HDR10 metadata";
     if (track.rotation != 0) text += fmt::format(", turned {} degrees", track.rotation);
     if (track.closed_captions) text += ", closed captions";
+    if (track.frame_packing) text += ", " + media::describe(*track.frame_packing);
+    if (track.layers == media::Layers::second_view) text += ", with a second view for 3D, which can't be decoded";
+    if (track.layers == media::Layers::scalable) text += ", scalable, which can't be decoded";
     if (!track.name.empty()) text += fmt::format(", \"{}\"", track.name);
     if (track.bitrate_bps > 0) text += ", " + base::format_bitrate(track.bitrate_bps);
     return text;

@@ -46,6 +46,7 @@ inline Picture copy_planes(int width, int height, const std::uint8_t* const plan
     }
     picture.pixel_aspect = track.pixel_aspect;
     picture.colour = track.colour;
+    picture.frame_packing = track.frame_packing;
     return picture;
 }
 

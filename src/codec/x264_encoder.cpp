@@ -8,7 +8,9 @@ extern "C" {
 #include <x264.h>
 }
 
+#include "bitstream/frame_packing.hpp"
 #include "bitstream/h264.hpp"
+#include "bitstream/nal.hpp"
 
 namespace wavecrest::codec {
 namespace {
@@ -101,7 +103,11 @@ class X264Encoder : public media::VideoEncoder {
             in.img.i_stride[i] = picture.strides[i];
         }
         in.i_pts = next_index_++;
-        times_.push_back({picture.pts, picture.duration});
+        const bool alternating =
+            picture.frame_packing && picture.frame_packing->arrangement == FramePacking::Arrangement::alternating;
+        times_.push_back({picture.pts, picture.duration, picture.frame_packing,
+                          alternating || picture.frame_packing != latest_packing_});
+        latest_packing_ = picture.frame_packing;
         return run(&in, out);
     }
 
@@ -111,8 +117,10 @@ class X264Encoder : public media::VideoEncoder {
     }
 
   private:
-    struct Times {
+    struct Waiting {
         Time pts, duration;
+        std::optional<FramePacking> packing;
+        bool tells_packing;  // it is another one than that of the picture before
     };
 
     explicit X264Encoder(const H264Settings& settings) : frame_rate_(settings.frame_rate) {
@@ -168,10 +176,16 @@ class X264Encoder : public media::VideoEncoder {
                         "try another profile");
         if (size == 0) return {};
         Packet packet;
-        packet.data = Bytes(ByteVector(nals[0].p_payload, nals[0].p_payload + size));
+        const Waiting& picture = times_[static_cast<std::size_t>(coded.i_pts - base_index_)];
         packet.key = coded.b_keyframe != 0;
+        ByteVector data;
+        // Ours, because the library's own message can only say that the left view comes first.
+        if (picture.tells_packing || (packet.key && picture.packing))
+            bitstream::nal::append(data, bitstream::frame_packing_unit({picture.packing, true}));
+        data.insert(data.end(), nals[0].p_payload, nals[0].p_payload + size);
+        packet.data = Bytes(std::move(data));
         packet.pts = time_of(coded.i_pts);
-        packet.duration = times_[static_cast<std::size_t>(coded.i_pts - base_index_)].duration;
+        packet.duration = picture.duration;
         packet.dts = time_of(coded.i_dts);
         out.push_back(std::move(packet));
         // Times before the decoding time are not asked for again.
@@ -191,7 +205,8 @@ class X264Encoder : public media::VideoEncoder {
     std::int64_t first_index_ = 0;
     std::int64_t base_index_ = 0;
     Time first_pts_{};
-    std::deque<Times> times_;
+    std::deque<Waiting> times_;
+    std::optional<FramePacking> latest_packing_;
 };
 
 }  // namespace

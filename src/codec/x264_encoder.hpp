@@ -26,7 +26,7 @@ struct H264Settings {
 };
 
 // Fails (kind usage) for settings the encoder refuses. Packets have four-byte NAL lengths; track().codec_config is the
-// avcC record. Pictures keep their own times.
+// avcC record. Pictures keep their own times; their frame packing is told at keyframes and where it changes.
 Result<std::unique_ptr<media::VideoEncoder>> make_h264_encoder(const H264Settings& settings);
 
 }  // namespace wavecrest::codec

@@ -3,6 +3,8 @@
 
 #include <cstdint>
 
+#include "media/types.hpp"
+
 namespace wavecrest::container::mkv {
 
 inline constexpr std::uint32_t kEbml = 0x1A45DFA3, kDocType = 0x4282, kEbmlVersion = 0x4286, kEbmlReadVersion = 0x42F7,
@@ -22,11 +24,12 @@ inline constexpr std::uint32_t kTracks = 0x1654AE6B, kTrackEntry = 0xAE, kTrackN
                                kFlagLacing = 0x9C, kDefaultDuration = 0x23E383, kName = 0x536E, kLanguage = 0x22B59C,
                                kLanguageBcp47 = 0x22B59D, kCodecId = 0x86, kCodecPrivate = 0x63A2, kCodecDelay = 0x56AA,
                                kSeekPreRoll = 0x56BB;
-inline constexpr std::uint32_t kVideo = 0xE0, kFlagInterlaced = 0x9A, kPixelWidth = 0xB0, kPixelHeight = 0xBA,
-                               kDisplayWidth = 0x54B0, kDisplayHeight = 0x54BA, kDisplayUnit = 0x54B2, kColour = 0x55B0,
-                               kMatrix = 0x55B1, kRange = 0x55B9, kTransfer = 0x55BA, kPrimaries = 0x55BB,
-                               kMaxCll = 0x55BC, kMaxFall = 0x55BD, kMastering = 0x55D0, kMasteringFirst = 0x55D1,
-                               kLuminanceMax = 0x55D9, kLuminanceMin = 0x55DA, kProjection = 0x7670, kPoseRoll = 0x7675;
+inline constexpr std::uint32_t kVideo = 0xE0, kFlagInterlaced = 0x9A, kStereoMode = 0x53B8, kPixelWidth = 0xB0,
+                               kPixelHeight = 0xBA, kDisplayWidth = 0x54B0, kDisplayHeight = 0x54BA,
+                               kDisplayUnit = 0x54B2, kColour = 0x55B0, kMatrix = 0x55B1, kRange = 0x55B9,
+                               kTransfer = 0x55BA, kPrimaries = 0x55BB, kMaxCll = 0x55BC, kMaxFall = 0x55BD,
+                               kMastering = 0x55D0, kMasteringFirst = 0x55D1, kLuminanceMax = 0x55D9,
+                               kLuminanceMin = 0x55DA, kProjection = 0x7670, kPoseRoll = 0x7675;
 inline constexpr std::uint32_t kAudio = 0xE1, kSamplingFrequency = 0xB5, kOutputFrequency = 0x78B5, kChannels = 0x9F,
                                kBitDepth = 0x6264;
 inline constexpr std::uint32_t kContentEncodings = 0x6D80, kContentEncoding = 0x6240, kContentEncodingType = 0x5033,
@@ -40,6 +43,25 @@ inline constexpr std::uint32_t kChapters = 0x1043A770, kEditionEntry = 0x45B9, k
                                kChapterHidden = 0x98, kChapterDisplay = 0x80, kChapterString = 0x85,
                                kChapterLanguage = 0x437C;
 inline constexpr std::uint32_t kTags = 0x1254C367;
+
+// 5.1.4.1.28.3: the values of StereoMode for both eyes' views in one picture.
+struct StereoMode {
+    int value;
+    FramePacking::Arrangement arrangement;
+    FramePacking::View first;
+};
+inline constexpr StereoMode kStereoModes[] = {
+    {1, FramePacking::Arrangement::side_by_side, FramePacking::View::left},
+    {11, FramePacking::Arrangement::side_by_side, FramePacking::View::right},
+    {3, FramePacking::Arrangement::top_bottom, FramePacking::View::left},
+    {2, FramePacking::Arrangement::top_bottom, FramePacking::View::right},
+    {5, FramePacking::Arrangement::checkerboard, FramePacking::View::left},
+    {4, FramePacking::Arrangement::checkerboard, FramePacking::View::right},
+    {7, FramePacking::Arrangement::rows, FramePacking::View::left},
+    {6, FramePacking::Arrangement::rows, FramePacking::View::right},
+    {9, FramePacking::Arrangement::columns, FramePacking::View::left},
+    {8, FramePacking::Arrangement::columns, FramePacking::View::right},
+};
 
 inline constexpr std::uint64_t kUnknownSize = ~std::uint64_t{0};
 

@@ -166,6 +166,13 @@ void parse_video(ByteSpan body, MkvTrack& t) {
                 if (number == 1) info.scan = Scan::interlaced;
                 if (number == 2) info.scan = Scan::progressive;
                 break;
+            case kStereoMode:
+                for (const StereoMode& mode : kStereoModes) {
+                    if (number != mode.value) continue;
+                    info.frame_packing = FramePacking{mode.arrangement, mode.first};
+                    info.frame_packing->quincunx = mode.arrangement == FramePacking::Arrangement::checkerboard;
+                }
+                break;
             case kColour:
                 for_children(value, [&](std::uint32_t field, ByteSpan v) {
                     const auto code = static_cast<int>(std::min<std::uint64_t>(unsigned_of(v), 65535));

@@ -343,6 +343,20 @@ void MatroskaWriter::write_track(ByteWriter& out, const Lane& lane) const {
         put_number(out, kPixelWidth, static_cast<std::uint64_t>(track.width));
         put_number(out, kPixelHeight, static_cast<std::uint64_t>(track.height));
         if (track.scan != Scan::unknown) put_number(out, kFlagInterlaced, track.scan == Scan::interlaced ? 1 : 2);
+        if (track.frame_packing) {
+            // WebM has no others.
+            using Arrangement = FramePacking::Arrangement;
+            const FramePacking& packing = *track.frame_packing;
+            const bool told = !webm_ || packing.arrangement == Arrangement::side_by_side ||
+                              packing.arrangement == Arrangement::top_bottom;
+            for (const StereoMode& mode : kStereoModes) {
+                // Whose view comes first has to be told: mostly the left one's.
+                const bool right = packing.first == FramePacking::View::right;
+                if (told && mode.arrangement == packing.arrangement &&
+                    right == (mode.first == FramePacking::View::right))
+                    put_number(out, kStereoMode, static_cast<std::uint64_t>(mode.value));
+            }
+        }
         if (track.pixel_aspect != Ratio{1, 1} && track.pixel_aspect.num > 0 && track.pixel_aspect.den > 0) {
             // Widened or heightened, never cropped.
             const bool wide = track.pixel_aspect.num > track.pixel_aspect.den;

@@ -133,6 +133,21 @@ Status plan_video(const source::Input& input, const Track& track, const Request&
         plan.steps.push_back(fmt::format("picture: {}x{} kept, pixel aspect {}:{}", track.width, track.height,
                                          encode.pixel_aspect.num, encode.pixel_aspect.den));
     }
+    if (track.frame_packing) {
+        const bool mixes =
+            encode.width != track.width || encode.height != track.height || path.fields != transcode::Fields::whole;
+        if (track.frame_packing->interleaved() && mixes) {
+            return fail(ErrorKind::input,
+                        fmt::format("the picture is {}, and scaling or deinterlacing would mix both eyes' views",
+                                    media::describe(*track.frame_packing)),
+                        plan.source, "take a profile for pictures of this size, or keep it as it is: convert --rewrap");
+        }
+        plan.steps.push_back(fmt::format("{}: carried through", media::describe(*track.frame_packing)));
+    }
+    if (track.layers == media::Layers::second_view)
+        plan.warnings.push_back(
+            "of this 3D film only the view for both eyes alike is converted: the second view can "
+            "be kept, with convert --rewrap, but not decoded");
     encode.colour = output_colour(track, plan.steps);
     encode.profile = settings.codec_profile;
     encode.level = settings.level;
@@ -433,6 +448,7 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
     Time sampled{}, worked{};
     measure::QualityMeasure quality;
     const base::RealClock clock;
+    std::optional<Error> refused;
     // A short title is tried as a whole: excerpts begin at keyframes before their places, and would overlap.
     const bool whole = plan.duration <= kExcerpts * kExcerptLength * 3 / 2;
     for (int i = 0; i < (whole ? 1 : kExcerpts); ++i) {
@@ -450,7 +466,10 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
             };
             auto result = transcode::run(*source, graph, sink, {}, cancel);
             // Where the data is missing there is nothing to try; the other places still tell.
-            if (!result && result.error().kind == ErrorKind::input) return std::optional<transcode::GraphResult>{};
+            if (!result && result.error().kind == ErrorKind::input) {
+                refused = std::move(result).error();
+                return std::optional<transcode::GraphResult>{};
+            }
             if (!result) return fail(std::move(result).error());
             return std::optional(std::move(*result));
         };
@@ -467,6 +486,7 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
         WAVECREST_TRY(excerpt(again));
         WAVECREST_TRY(coded.finish());
     }
+    if (sampled.count() <= 0 && refused) return fail(*std::move(refused));
     if (sampled.count() <= 0)
         return fail(ErrorKind::input, "no part of the title could be tried", plan.source, "convert it without --plan");
     const double factor = base::to_seconds(plan.duration) / base::to_seconds(sampled);

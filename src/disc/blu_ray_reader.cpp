@@ -777,6 +777,8 @@ void BluRayDisc::State::read_details(BluRayTitle& title) {
             track.pixel_aspect = told.pixel_aspect;
             track.colour = told.colour;
             track.closed_captions = told.closed_captions;
+            track.frame_packing = told.frame_packing;
+            track.layers = told.layers;
             track.codec_config = told.codec_config;
             track.reference_frames = told.reference_frames;
             track.reorder_frames = told.reorder_frames;

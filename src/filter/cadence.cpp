@@ -36,7 +36,8 @@ std::int64_t difference(const Picture& a, const Picture& b, int parity) {
 
 // Lines of one parity from each picture.
 Picture weave(const Picture& first, int first_parity, const Picture& second) {
-    Picture out = Picture::allocate(first.width, first.height);
+    Picture out = first.allocate_alike(first.width, first.height);
+    out.progressive = true;
     for (int plane = 0; plane < 3; ++plane) {
         const int rows = plane == 0 ? first.height : (first.height + 1) / 2;
         for (int y = 0; y < rows; ++y) {
@@ -45,12 +46,6 @@ Picture weave(const Picture& first, int first_parity, const Picture& second) {
                         static_cast<std::size_t>(std::min(out.strides[plane], from.strides[plane])));
         }
     }
-    out.pts = first.pts;
-    out.duration = first.duration;
-    out.fields = first.fields;
-    out.pixel_aspect = first.pixel_aspect;
-    out.colour = first.colour;
-    out.top_field_first = first.top_field_first;
     return out;
 }
 

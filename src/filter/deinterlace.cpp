@@ -64,7 +64,7 @@ void fill_line(const Rows& r, std::uint8_t* out, int width, std::uint8_t* motion
 // other parity half a frame away; `past` and `future` the same parity a frame away.
 Picture complete(const Picture& frame, int parity, const Picture& before, const Picture& after, const Picture& past,
                  const Picture& future) {
-    Picture out = Picture::allocate(frame.width, frame.height);
+    Picture out = frame.allocate_alike(frame.width, frame.height);
     std::vector<std::uint8_t> motion(static_cast<std::size_t>(frame.width)), wide(motion.size());
     for (int plane = 0; plane < 3; ++plane) {
         const int rows = plane == 0 ? frame.height : (frame.height + 1) / 2;
@@ -86,12 +86,10 @@ Picture complete(const Picture& frame, int parity, const Picture& before, const 
             fill_line(r, to, columns, motion.data(), wide.data());
         }
     }
-    out.pts = frame.pts;
-    out.duration = frame.duration;
-    out.fields = frame.fields;
     out.progressive = true;
-    out.pixel_aspect = frame.pixel_aspect;
-    out.colour = frame.colour;
+    out.top_field_first = true;
+    // Lines of one view would have been filled in from the other's.
+    if (out.frame_packing && out.frame_packing->interleaved()) out.frame_packing.reset();
     return out;
 }
 

@@ -63,7 +63,7 @@ Result<Picture> Scaler::apply(const Picture& picture) {
                     fmt::format("the picture size changes to {}x{} inside the title", picture.width, picture.height),
                     "video track", "such titles can't be converted yet");
     }
-    Picture result = Picture::allocate(s.to_width, s.to_height);
+    Picture result = picture.allocate_alike(s.to_width, s.to_height);
     zimg_image_buffer_const from{};
     zimg_image_buffer to{};
     from.version = to.version = ZIMG_API_VERSION;
@@ -76,12 +76,8 @@ Result<Picture> Scaler::apply(const Picture& picture) {
         return fail(ErrorKind::input, "resizing a picture failed", "video track",
                     "choose another picture size in the profile");
     }
-    result.pts = picture.pts;
-    result.duration = picture.duration;
-    result.fields = picture.fields;
-    result.progressive = picture.progressive;
-    result.colour = picture.colour;
     result.pixel_aspect = s.pixel_aspect;
+    if (result.frame_packing && result.frame_packing->interleaved()) result.frame_packing.reset();
     return result;
 }
 

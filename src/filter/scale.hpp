@@ -10,7 +10,8 @@ namespace wavecrest::filter {
 
 class Scaler {
   public:
-    // To width x height (even numbers); times, colour and field data are carried over, the pixel aspect is set.
+    // To width x height (even numbers); times, colour and field data are carried over, the pixel aspect is set. Frame
+    // packing goes along where it is still true: not where samples of both views alternate.
     static Result<std::unique_ptr<Scaler>> create(int from_width, int from_height, int to_width, int to_height,
                                                   Ratio pixel_aspect);
     ~Scaler();

@@ -81,6 +81,47 @@ std::string describe(const ColourDescription& colour) {
     }
 }
 
+std::string_view short_name(FramePacking::Arrangement arrangement) {
+    using A = FramePacking::Arrangement;
+    switch (arrangement) {
+        case A::checkerboard:
+            return "checkerboard";
+        case A::columns:
+            return "column-interleaved";
+        case A::rows:
+            return "row-interleaved";
+        case A::side_by_side:
+            return "side-by-side";
+        case A::top_bottom:
+            return "top-bottom";
+        case A::alternating:
+            return "alternating";
+        case A::single:
+            return "single";
+        case A::tiles:
+            return "tiles";
+    }
+    return "unknown";
+}
+
+std::string describe(const FramePacking& packing) {
+    using A = FramePacking::Arrangement;
+    if (packing.arrangement == A::single) return "one view";
+    const char* const how = packing.fields                           ? "each field a view"
+                            : packing.arrangement == A::checkerboard ? "in a checkerboard"
+                            : packing.arrangement == A::columns      ? "column by column"
+                            : packing.arrangement == A::rows         ? "line by line"
+                            : packing.arrangement == A::side_by_side ? "side by side"
+                            : packing.arrangement == A::top_bottom   ? "one above the other"
+                            : packing.arrangement == A::alternating  ? "picture by picture"
+                                                                     : "in tiles";
+    return fmt::format("3D {}{}{}", how,
+                       packing.first == FramePacking::View::unknown ? ""
+                       : packing.first == FramePacking::View::left  ? ", left view first"
+                                                                    : ", right view first",
+                       packing.flipped ? ", one mirrored" : "");
+}
+
 Ratio Track::display_aspect() const {
     if (height == 0) return {0, 1};
     return base::reduced({width * pixel_aspect.num, height * pixel_aspect.den});
@@ -175,6 +216,19 @@ Picture Picture::allocate(int width, int height) {
     picture.planes[0] = samples;
     picture.planes[1] = samples + luma;
     picture.planes[2] = samples + luma + chroma;
+    return picture;
+}
+
+Picture Picture::allocate_alike(int to_width, int to_height) const {
+    Picture samples = allocate(to_width, to_height);
+    Picture picture = *this;
+    picture.width = to_width;
+    picture.height = to_height;
+    picture.storage = std::move(samples.storage);
+    for (int i = 0; i < 3; ++i) {
+        picture.planes[i] = samples.planes[i];
+        picture.strides[i] = samples.strides[i];
+    }
     return picture;
 }
 

@@ -82,6 +82,43 @@ struct ContentLight {
     bool operator==(const ContentLight&) const = default;
 };
 
+// How one picture holds the views of both eyes: a message of H.264 (D.2.26) and H.265 (D.3.16), or what a container
+// says.
+struct FramePacking {
+    // Table D-8 of H.264. `alternating`: whole pictures of either view in turn. `single`: one view, as if there were no
+    // message, in a stream that has both elsewhere.
+    enum class Arrangement : std::uint8_t {
+        checkerboard,
+        columns,
+        rows,
+        side_by_side,
+        top_bottom,
+        alternating,
+        single,
+        tiles
+    };
+    enum class View : std::uint8_t { unknown, left, right };  // content_interpretation_type
+
+    Arrangement arrangement = Arrangement::side_by_side;
+    View first = View::unknown;           // whose the view is that comes first: left, upper, or of the first sample
+    bool quincunx = false;                // each view has every other sample, in turns from line to line
+    bool flipped = false;                 // one of the views is mirrored:
+    bool first_flipped = false;           // the first one
+    bool fields = false;                  // each field is a view
+    bool is_first = false;                // alternating: this picture is of the view that comes first
+    std::uint8_t grid[4] = {0, 0, 0, 0};  // x and y of the first view's sampling grid, then of the other's, 0 to 15
+
+    // Whether samples or lines of both views alternate, so that scaling and deinterlacing mix them.
+    bool interleaved() const { return arrangement <= Arrangement::rows || quincunx || fields; }
+    bool operator==(const FramePacking&) const = default;
+};
+std::string_view short_name(FramePacking::Arrangement arrangement);  // "side-by-side", "row-interleaved"
+// For people: "3D side by side, left view first".
+std::string describe(const FramePacking& packing);
+
+// What a stream has on top of the pictures that every decoder of its codec takes (H.264, annexes G and H).
+enum class Layers : std::uint8_t { none, second_view, scalable };
+
 // Where the channels of sound belong, as a set of bits. Interleaved sound has them in this order, lowest bit first.
 using Speakers = std::uint32_t;
 namespace speaker {
@@ -124,6 +161,8 @@ struct Track {
     int reference_frames = 0;      // 0 when unknown
     int reorder_frames = -1;       // pictures that may be decoded before one that is shown earlier; -1 when unknown
     bool closed_captions = false;  // carried inside the pictures' data
+    std::optional<FramePacking> frame_packing;  // both eyes' views in one picture; not where there is but one
+    Layers layers = Layers::none;
 
     // audio
     int channels = 0;
@@ -195,9 +234,12 @@ struct Picture {
     bool top_field_first = true;
     Ratio pixel_aspect{1, 1};
     ColourDescription colour;
+    std::optional<FramePacking> frame_packing;
 
     // Samples undefined; rows start at multiples of 64 bytes.
     static Picture allocate(int width, int height);
+    // The same, with all else as it is with this one.
+    Picture allocate_alike(int width, int height) const;
 };
 
 // Interleaved samples, -1 to 1.
@@ -234,6 +276,7 @@ struct Overlay {
 using media::Chapter;
 using media::Codec;
 using media::ColourDescription;
+using media::FramePacking;
 using media::Overlay;
 using media::Packet;
 using media::Picture;

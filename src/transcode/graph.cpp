@@ -237,7 +237,7 @@ class Graph {
         }
         if (!any) return;
         // The decoder's samples may be shared: the overlay goes onto a copy.
-        Picture own = Picture::allocate(picture.width, picture.height);
+        Picture own = picture.allocate_alike(picture.width, picture.height);
         for (int plane = 0; plane < 3; ++plane) {
             const int rows = plane == 0 ? picture.height : (picture.height + 1) / 2;
             for (int y = 0; y < rows; ++y) {
@@ -246,12 +246,6 @@ class Graph {
                             static_cast<std::size_t>(own.strides[plane]));
             }
         }
-        own.pts = picture.pts;
-        own.duration = picture.duration;
-        own.fields = picture.fields;
-        own.progressive = picture.progressive;
-        own.pixel_aspect = picture.pixel_aspect;
-        own.colour = picture.colour;
         for (const auto& [id, lane] : subtitle_lanes_) filter::lay_over(own, lane.showing);
         picture = std::move(own);
     }

@@ -1,9 +1,13 @@
 // What files bring that few have: edit lists, turned and HDR pictures, captions, open groups. Through the built
 // program.
+#include <algorithm>
 #include <catch2/catch.hpp>
 #include <chrono>
 #include <nlohmann/json.hpp>
 
+#include "bitstream/frame_packing.hpp"
+#include "bitstream/nal.hpp"
+#include "codec/video_decoder.hpp"
 #include "support/clips.hpp"
 #include "support/discs.hpp"
 #include "support/support.hpp"
@@ -93,6 +97,53 @@ TEST_CASE("HDR10 and the turn of a picture go along through the program", "[unus
     CHECK(ts.status == 0);
     INFO(ts.out << ts.err);
     CHECK((ts.out + ts.err).find("turn") != std::string::npos);
+}
+
+TEST_CASE("both eyes' views in one picture: found, kept, and told on", "[unusual][frame-packing]") {
+    const TempDir dir;
+    const FramePacking packing{FramePacking::Arrangement::side_by_side, FramePacking::View::right};
+    Lane picture = picture_lane(Codec::h264, 72);
+    for (Packet& packet : picture.packets) {
+        if (!packet.key) continue;
+        ByteVector data;
+        bitstream::nal::append(data, bitstream::frame_packing_unit({packing, true}));
+        const ByteSpan rest = packet.data.view();
+        data.insert(data.end(), rest.begin(), rest.end());
+        packet.data = Bytes(std::move(data));
+    }
+    for (const std::string format : {"mpeg-ts", "matroska", "mp4"}) {
+        INFO(format);
+        const std::string name = "film" + std::string(container::extension_of(format));
+        write_media(dir / name, format, {picture});
+        const auto track = json_of(run_program({"inspect", name, "--json"}, dir.path()))["tracks"][0];
+        CHECK(track["frame_packing"]["arrangement"] == "side-by-side");
+        CHECK(track["frame_packing"]["first_view"] == "right");
+        const Ran text = run_program({"inspect", name}, dir.path());
+        CHECK(text.out.find("3D side by side, right view first") != std::string::npos);
+    }
+    const Ran ran = run_program({"convert", "film.mp4", "--into", ".", "--name", "Small", "--json"}, dir.path());
+    INFO(ran.err);
+    REQUIRE(ran.status == 0);
+    const Lane small = read_media(dir / "Small/Small.mp4")[0];
+    CHECK(small.track.frame_packing == packing);
+    auto decoder = codec::make_video_decoder(small.track);
+    REQUIRE(decoder);
+    std::vector<Picture> pictures;
+    for (const Packet& packet : small.packets) REQUIRE((*decoder)->decode(packet, pictures));
+    REQUIRE((*decoder)->flush(pictures));
+    CHECK(pictures.size() == 72);
+    for (const Picture& one : pictures) CHECK(one.frame_packing == packing);
+    // Matroska and WebM say it of their own, of any codec: StereoMode 11 (RFC 9559, 5.1.4.1.28.3).
+    REQUIRE(run_program({"convert", "film.mp4", "--rewrap", "matroska", "--into", ".", "--name", "Kept"}, dir.path())
+                .status == 0);
+    Lane web = picture_lane(Codec::vp9, 24);
+    web.track.frame_packing = packing;
+    write_media(dir / "film.webm", "webm", {web});
+    for (const char* file : {"Kept/Kept.mkv", "film.webm"}) {
+        const ByteVector bytes = read_all(dir / file), mode = {0x53, 0xB8, 0x81, 11};
+        CHECK(std::search(bytes.begin(), bytes.end(), mode.begin(), mode.end()) != bytes.end());
+        CHECK(read_media(dir / file)[0].track.frame_packing == packing);
+    }
 }
 
 TEST_CASE("captions inside the pictures are found, and written out", "[unusual]") {

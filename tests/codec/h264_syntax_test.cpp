@@ -4,9 +4,13 @@
 #include <cstdlib>
 #include <functional>
 
+#include "base/bits.hpp"
 #include "bitstream/h264.hpp"
+#include "bitstream/headers.hpp"
 #include "bitstream/nal.hpp"
 #include "codec/h264/decoder.hpp"
+#include "codec/video_decoder.hpp"
+#include "codec/x264_encoder.hpp"
 #include "support/browser.hpp"
 #include "support/h264_judge.hpp"
 #include "support/h264_writer.hpp"
@@ -476,26 +480,131 @@ TEST_CASE("of a stream with a second view the base view is decoded", "[h264][syn
     }
 }
 
-TEST_CASE("slice groups and data partitions are refused by name", "[h264][syntax]") {
+TEST_CASE("what can't be decoded is refused by name", "[h264][syntax]") {
     S settings;
     settings.seed = 6;
     const H264Written written = write_h264(settings);
-    const auto refusal = [&](const ByteVector& unit) {
+    const auto track_of = [](const Bytes& config) {
         Track track;
         track.kind = TrackKind::video;
         track.codec = Codec::h264;
-        track.codec_config = written.config;
-        auto decoder = codec::make_h264_decoder(track, {1, &codec::h264::best_kernels()});
-        std::vector<Picture> out;
-        const auto status = decoder->decode(with_units(written.packets.front(), {unit}), out);
-        REQUIRE_FALSE(status);
-        CHECK(status.error().kind == ErrorKind::input);
-        CHECK(out.empty());
-        return status.error().what;
+        track.codec_config = config;
+        return track;
     };
-    CHECK(refusal({0x62, 0x88, 0x80}).find("is cut into data partitions") != std::string::npos);
-    // Both identifiers 0, variable length codes, two slice groups.
-    CHECK(refusal({0x68, 0xC5}).find("has slice groups") != std::string::npos);
+    const auto refusal = [&](const std::vector<Packet>& packets) {
+        auto decoder = codec::make_h264_decoder(track_of(written.config), {1, &codec::h264::best_kernels()});
+        std::vector<Picture> out;
+        for (const Packet& packet : packets) {
+            const auto status = decoder->decode(packet, out);
+            if (status) continue;
+            CHECK(status.error().kind == ErrorKind::input);
+            CHECK(out.empty());
+            return status.error().what;
+        }
+        return std::string("nothing was refused");
+    };
+    const auto with = [&](const ByteVector& unit) { return refusal({with_units(written.packets.front(), {unit})}); };
+    const ByteVector slice_groups = {0x68, 0xC5};  // both identifiers 0, variable length codes, two slice groups
+    CHECK_THAT(with({0x62, 0x88, 0x80}), Catch::Contains("is cut into data partitions"));
+    CHECK_THAT(with(slice_groups), Catch::Contains("has slice groups"));
+    CHECK_THAT(with({0x6F, 83, 0x00, 0x28, 0xFF}), Catch::Contains("is scalable"));
+    CHECK_THAT(with({0x74, 0x80, 0x00, 0x07, 0x88}), Catch::Contains("is scalable"));
+    const auto sets = bitstream::h264::parameter_sets(written.config.view());
+    REQUIRE(sets);
+    const auto sps = bitstream::h264::parse_sps(sets->units[0]);
+    REQUIRE(sps);
+    REQUIRE(sps->order_type == 0);
+    const auto pps = bitstream::h264::parse_pps(sets->units[1], *sps);
+    REQUIRE(pps);
+    for (const bool predicted : {false, true}) {
+        // A slice of a picture that nothing refers to: SI, or SP with the lists as they are.
+        base::BitWriter header;
+        header.bits(predicted ? 0b1'0001001'1 : 0b1'0001010'1,
+                    9);  // from the first macroblock on; 8 or 9; the first PPS
+        header.bits(0, sps->frame_number_bits);
+        header.bits(0, sps->order_bits);
+        if (pps->bottom_field_order) header.bits(1, 1);
+        if (predicted) header.bits(0, 2);
+        header.bits(0xFFFFFFFF, 32);
+        ByteVector unit = {0x01};
+        bitstream::nal::append_escaped(unit, header.release());
+        CHECK_THAT(with(unit), Catch::Contains("has switching slices"));
+    }
+
+    // By the parameter sets: before anything is decoded.
+    REQUIRE(sets->units.size() >= 2);
+    CHECK(codec::why_no_h264(track_of(written.config)).empty());
+    CHECK_THAT(codec::why_no_h264(track_of(Bytes(bitstream::h264::make_config(sets->units[0], slice_groups)))),
+               Catch::Contains("in slice groups can be kept but not decoded"));
+    Track scalable = track_of(written.config);
+    scalable.layers = media::Layers::scalable;
+    CHECK_THAT(codec::why_no_h264(scalable), Catch::StartsWith("scalable h264"));
+}
+
+TEST_CASE("frame packing goes through the encoder and the decoder, picture by picture", "[h264][frame-packing]") {
+    using Arrangement = FramePacking::Arrangement;
+    using View = FramePacking::View;
+    const FramePacking beside{Arrangement::side_by_side, View::right}, above{Arrangement::top_bottom, View::left};
+    std::vector<std::optional<FramePacking>> told;
+    for (int i = 0; i < 60; ++i) {
+        FramePacking turns{Arrangement::alternating, View::left};
+        turns.is_first = i % 2 == 0;
+        told.push_back(i < 11   ? std::optional(beside)
+                       : i < 19 ? std::nullopt
+                       : i < 33 ? std::optional(above)
+                       : i < 45 ? std::optional(turns)
+                       : i < 50 ? std::nullopt
+                                : std::optional(beside));
+    }
+    codec::H264Settings settings;
+    settings.width = settings.height = 64;
+    settings.keyframe_distance = std::chrono::seconds(1);
+    auto encoder = codec::make_h264_encoder(settings);
+    REQUIRE(encoder);
+    std::vector<Packet> packets;
+    for (int i = 0; i < 60; ++i) {
+        Picture picture = Picture::allocate(64, 64);
+        for (int plane = 0; plane < 3; ++plane) {
+            for (int y = 0; y < (plane == 0 ? 64 : 32); ++y) {
+                for (int x = 0; x < (plane == 0 ? 64 : 32); ++x)
+                    picture.planes[plane][y * picture.strides[plane] + x] =
+                        static_cast<std::uint8_t>(100 + (x * 3 + y * 5 + i * 2) % 64);
+            }
+        }
+        picture.pts = base::frames_to_time(i, {25, 1});
+        picture.duration = base::frames_to_time(1, {25, 1});
+        picture.frame_packing = told[static_cast<std::size_t>(i)];
+        REQUIRE((*encoder)->encode(picture, packets));
+    }
+    REQUIRE((*encoder)->flush(packets));
+    // Pictures come in another order than they are shown in.
+    CHECK(std::any_of(packets.begin(), packets.end(), [](const Packet& p) { return p.pts != p.dts; }));
+    Track track = (*encoder)->track();
+    track.frame_rate = {25, 1};
+    std::vector<Picture> out;
+    auto decoder = codec::make_h264_decoder(track, {1, &codec::h264::best_kernels()});
+    for (const Packet& packet : packets) REQUIRE(decoder->decode(packet, out));
+    REQUIRE(decoder->flush(out));
+    REQUIRE(out.size() == 60);
+    for (std::size_t i = 0; i < out.size(); ++i) {
+        INFO(i);
+        CHECK(out[i].frame_packing == told[i]);
+    }
+    // The first picture's is the track's; decoding from further on than the message knows it from there.
+    bitstream::describe_headers(track, packets.front().data.view());
+    CHECK(track.frame_packing == beside);
+    auto later = codec::make_h264_decoder(track, {1, &codec::h264::best_kernels()});
+    out.clear();
+    Packet bare = packets.front();
+    ByteVector data;
+    for (const ByteSpan unit : bitstream::nal::split_lengths(packets.front().data.view())) {
+        if ((unit[0] & 0x1F) != 6) bitstream::nal::append(data, unit);
+    }
+    bare.data = Bytes(std::move(data));
+    REQUIRE(later->decode(bare, out));
+    REQUIRE(later->flush(out));
+    REQUIRE(out.size() == 1);
+    CHECK(out[0].frame_packing == beside);
 }
 
 // For scripts/fuzz: small streams of every kind, as its target takes them.

@@ -2,7 +2,12 @@
 
 #include <catch2/catch.hpp>
 
+#include "bitstream/h264.hpp"
+#include "bitstream/headers.hpp"
+#include "bitstream/nal.hpp"
 #include "container/mp4_reader.hpp"
+#include "support/clips.hpp"
+#include "support/h264_writer.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
@@ -193,6 +198,82 @@ TEST_CASE("an estimate comes near the real size", "[convert]") {
     const auto outcome = convert::run(*input, *plan, {}, cancel);
     REQUIRE(outcome);
     CHECK(static_cast<double>(expected->size_bytes) == Approx(static_cast<double>(outcome->size_bytes)).epsilon(0.5));
+}
+
+TEST_CASE("what can't be decoded is named before anything is converted", "[convert][h264]") {
+    const TempDir dir;
+    H264WriterSettings settings;
+    settings.pictures = 50;
+    const H264Written written = write_h264(settings);
+    Lane lane;
+    lane.track.id = 1;
+    lane.track.kind = TrackKind::video;
+    lane.track.codec = Codec::h264;
+    lane.track.codec_config = written.config;
+    lane.packets = written.packets;
+    for (Packet& packet : lane.packets) packet.track = 1;
+    bitstream::describe_headers(lane.track, {});
+    const auto said = [&](const Lane& film) {
+        std::filesystem::remove(dir / "film.mp4");
+        write_media(dir / "film.mp4", "mp4", {film});
+        const auto input = source::open_input(dir / "film.mp4");
+        REQUIRE(input);
+        const auto plan = convert::make_plan(**input, {"main", quick(), dir / "library", ""});
+        if (!plan) return "plan: " + plan.error().what;
+        const auto cost = convert::estimate(**input, *plan, Cancel());
+        return cost ? std::string() : "estimate: " + cost.error().what;
+    };
+    CHECK(said(lane).empty());
+    // By the parameter sets, or by what the first picture brings along.
+    const auto sets = bitstream::h264::parameter_sets(written.config.view());
+    REQUIRE(sets);
+    Lane groups = lane;
+    groups.track.codec_config = Bytes(bitstream::h264::make_config(sets->units[0], ByteVector{0x68, 0xC5}));
+    CHECK_THAT(said(groups), Catch::StartsWith("plan: ") && Catch::Contains("slice groups"));
+    const auto with = [&](std::size_t picture, const ByteVector& unit) {
+        Lane film = lane;
+        ByteVector data;
+        bitstream::nal::append(data, unit);
+        const ByteSpan rest = film.packets[picture].data.view();
+        data.insert(data.end(), rest.begin(), rest.end());
+        film.packets[picture].data = Bytes(std::move(data));
+        return film;
+    };
+    CHECK_THAT(said(with(0, {0x6F, 83, 0x00, 0x28, 0xFF})),
+               Catch::StartsWith("plan: ") && Catch::Contains("scalable h264"));
+    // What only later pictures tell: by trying.
+    CHECK_THAT(said(with(1, {0x62, 0x88, 0x80})),
+               Catch::StartsWith("estimate: ") && Catch::Contains("is cut into data partitions"));
+    CHECK_FALSE(std::filesystem::exists(dir / "library"));
+}
+
+TEST_CASE("both eyes' views go along, or aren't mixed", "[convert][frame-packing]") {
+    const TempDir dir;
+    Lane lane = picture_lane(Codec::h264, 24);
+    using Arrangement = FramePacking::Arrangement;
+    const auto plan = [&](Arrangement arrangement, const char* largest) {
+        lane.track.frame_packing = FramePacking{arrangement, FramePacking::View::right};
+        std::filesystem::remove(dir / "film.mkv");
+        write_media(dir / "film.mkv", "matroska", {lane});
+        const auto input = source::open_input(dir / "film.mkv");
+        REQUIRE(input);
+        profile::Profile profile = quick();
+        profile.video.largest = largest == std::string("small") ? decltype(profile.video.largest){160, 90}
+                                                                : decltype(profile.video.largest){320, 180};
+        return convert::make_plan(**input, {"main", profile, dir / "library", ""});
+    };
+    for (const Arrangement arrangement : {Arrangement::side_by_side, Arrangement::rows}) {
+        const auto kept = plan(arrangement, "as it is");
+        REQUIRE(kept);
+        CHECK(std::any_of(kept->steps.begin(), kept->steps.end(), [](const std::string& step) {
+            return step.find("3D ") == 0 && step.find("right view first: carried through") != std::string::npos;
+        }));
+    }
+    CHECK(plan(Arrangement::side_by_side, "small"));
+    const auto mixed = plan(Arrangement::rows, "small");
+    REQUIRE_FALSE(mixed);
+    CHECK(mixed.error().kind == ErrorKind::input);
+    CHECK(mixed.error().what.find("would mix both eyes' views") != std::string::npos);
 }
 
 TEST_CASE("titles that can't be picked, and inputs that are none", "[convert]") {

@@ -252,7 +252,7 @@ std::shared_ptr<Frame> PictureBuffer::begin(const Sps& sps, const SliceHeader& s
     current_->frame_num = current_->frame_num_wrap = slice.frame_num;
     current_->field_pair = structure != kFrame;
     current_->adaptive = sps.macroblock_adaptive && !slice.field;
-    current_->flushes = is_idr(slice);
+    current_->flushes = current_->instantaneous = is_idr(slice);
     current_->reference = slice.nal_ref_idc != 0;
     current_->wanted = true;
     set_order(sps, slice, *current_);

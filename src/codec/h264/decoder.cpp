@@ -6,7 +6,9 @@
 #include <map>
 #include <optional>
 #include <thread>
+#include <utility>
 
+#include "bitstream/frame_packing.hpp"
 #include "bitstream/h264.hpp"
 #include "bitstream/nal.hpp"
 #include "codec/h264/buffer.hpp"
@@ -46,8 +48,9 @@ class H264Decoder : public media::VideoDecoder {
         for (const ByteSpan unit : nal::split_lengths(packet.data.view())) {
             const int type = unit[0] & 0x1F;
             if (type == avc::kSps || type == avc::kPps) take_parameters(unit);
-            if (type == avc::kSei) take_message(unit);
+            if (type == avc::kSei) take_messages(unit);
             if (type >= 2 && type <= 4) return refuse("is cut into data partitions");
+            if (avc::layer_of(unit) == media::Layers::scalable) return refuse("is scalable");
             if (type == avc::kSlice || type == avc::kIdrSlice) WAVECREST_TRY(take_slice(unit, packet.data, number));
         }
         finish_picture();
@@ -70,12 +73,18 @@ class H264Decoder : public media::VideoDecoder {
                     "keep it as it is: convert --rewrap");
     }
     // Comes before the picture it is about.
-    void take_message(ByteSpan unit) {
+    void take_messages(ByteSpan unit) {
         const auto sps = sequences_.find(active_sps_ >= 0     ? active_sps_
                                          : sequences_.empty() ? -1
                                                               : sequences_.begin()->first);
-        if (sps == sequences_.end()) return;
-        if (const auto structure = avc::picture_structure(unit, sps->second)) pic_struct_ = *structure;
+        for (nal::Messages messages(Codec::h264, unit); const auto message = messages.next();) {
+            if (message->type == avc::kPictureTimingMessage && sps != sequences_.end()) {
+                if (const auto structure = avc::picture_structure(message->payload, sps->second))
+                    pic_struct_ = *structure;
+            } else if (message->type == bitstream::kFramePackingMessage) {
+                if (auto packing = bitstream::parse_frame_packing(Codec::h264, message->payload)) packing_ = packing;
+            }
+        }
     }
     void take_parameters(ByteSpan unit) {
         if ((unit[0] & 0x1F) == avc::kSps) {
@@ -138,6 +147,7 @@ class H264Decoder : public media::VideoDecoder {
             frame_->dangling = pts_ < *first_shown_;
             if (!header->field) frame_->pic_struct = pic_struct_;
             pic_struct_ = -1;
+            if (packing_) frame_->packing = std::exchange(packing_, std::nullopt);
             begin_job(sps->second);
         }
         if (!job_->slices.empty() && header->first_mb <= job_->slices.back().slice.header.first_mb &&
@@ -235,6 +245,7 @@ class H264Decoder : public media::VideoDecoder {
     void give(std::vector<Picture>& out) {
         for (const auto& frame : ready_) {
             pipeline_->finish(frame.get());
+            const auto packing = frame_packing_of(*frame);
             if (frame->dangling) continue;
             const Frame::Window& window = frame->window;
             Picture picture = frame->picture;
@@ -242,6 +253,7 @@ class H264Decoder : public media::VideoDecoder {
             picture.height = window.height;
             picture.pixel_aspect = track_.pixel_aspect;
             picture.colour = track_.colour;
+            picture.frame_packing = packing;
             for (int c = 0; c < 3; ++c) {
                 const int half = c == 0 ? 0 : 1;
                 picture.planes[c] += (window.top >> half) * picture.strides[c] + (window.left >> half);
@@ -250,6 +262,7 @@ class H264Decoder : public media::VideoDecoder {
                 // Filters want rows that begin at even places.
                 const std::ptrdiff_t strides[3] = {picture.strides[0], picture.strides[1], picture.strides[2]};
                 picture = copy_planes(picture.width, picture.height, picture.planes, strides, track_);
+                picture.frame_packing = packing;
             }
             times_.give(frame->number, picture);
             note_damage(*frame, picture);
@@ -264,6 +277,17 @@ class H264Decoder : public media::VideoDecoder {
             out.push_back(std::move(picture));
         }
         ready_.clear();
+    }
+
+    // What messages say counts in the order in which pictures are shown (D.2.26).
+    std::optional<FramePacking> frame_packing_of(const Frame& frame) {
+        if (frame.instantaneous && shown_packing_) shown_packing_ = bitstream::FramePackingMessage{};
+        if (frame.packing) shown_packing_ = frame.packing;
+        // Decoding began behind the message.
+        if (!shown_packing_) return track_.frame_packing;
+        const auto packing = shown_packing_->packing;
+        if (!shown_packing_->stays) shown_packing_->packing.reset();
+        return packing;
     }
 
     void note_damage(const Frame& frame, const Picture& picture) {
@@ -293,6 +317,8 @@ class H264Decoder : public media::VideoDecoder {
     std::map<int, ByteVector> sps_units_, pps_units_;
     std::map<int, std::shared_ptr<QuantScales>> scales_;
     int active_sps_ = -1, pic_struct_ = -1;
+    std::optional<bitstream::FramePackingMessage> packing_;        // of the picture to come
+    std::optional<bitstream::FramePackingMessage> shown_packing_;  // of the latest that was shown; nothing: none yet
     PictureBuffer buffer_;
     H264DecoderSettings settings_;
     std::unique_ptr<Pipeline> pipeline_;
@@ -308,6 +334,8 @@ class H264Decoder : public media::VideoDecoder {
 }  // namespace
 
 std::string why_no_h264(const Track& track) {
+    if (track.layers == media::Layers::scalable) return "scalable h264 pictures can be kept but not decoded";
+    const auto sets = avc::parameter_sets(track.codec_config.view());
     const auto sps = avc::parse_config(track.codec_config.view());
     if (!sps) return "";  // comes with the pictures
     if (sps->chroma_format != 1)
@@ -316,6 +344,10 @@ std::string why_no_h264(const Track& track) {
                                                                                                         : "4:4:4");
     if (sps->bit_depth != 8) return fmt::format("h264 pictures of {} bits can be kept but not decoded", sps->bit_depth);
     if (sps->transform_bypass) return "lossless h264 pictures can be kept but not decoded";
+    for (const ByteSpan unit : sets ? sets->units : std::vector<ByteSpan>{}) {
+        const auto pps = (unit[0] & 0x1F) == avc::kPps ? avc::parse_pps(unit, *sps) : std::nullopt;
+        if (pps && pps->slice_groups > 1) return "h264 pictures in slice groups can be kept but not decoded";
+    }
     return "";
 }
 

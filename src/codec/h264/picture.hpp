@@ -11,6 +11,7 @@
 #include <span>
 #include <vector>
 
+#include "bitstream/frame_packing.hpp"
 #include "media/types.hpp"
 
 namespace wavecrest::codec::h264 {
@@ -245,11 +246,13 @@ struct Frame {
     // Output
     bool wanted = false;             // waits for its turn
     bool flushes = false;            // IDR, or memory management operation 5: all before it comes out first
+    bool instantaneous = false;      // IDR
     std::int64_t number = 0;         // of the packet
     int pic_struct = -1;             // of a picture timing message (table D-1); -1: there was none
     int lost = 0;                    // macroblocks of which nothing came
     bool misses_references = false;  // predicted from what isn't there
     bool dangling = false;           // shown before the first picture of all that were decoded
+    std::optional<bitstream::FramePackingMessage> packing;
 
     int order_count() const {
         return decoded == kTop ? order[0] : decoded == kBottom ? order[1] : std::min(order[0], order[1]);
