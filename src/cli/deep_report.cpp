@@ -115,7 +115,9 @@ void print_deep(const measure::DeepReport& deep) {
                        m.loudness->share < 0.9
                            ? fmt::format(" (of {:.0f} % of the sound, spread evenly)", 100 * m.loudness->share)
                            : "");
-        if (!m.not_decoded.empty()) fmt::print("           loudness unknown: {}\n", m.not_decoded);
+        if (!m.not_decoded.empty())
+            fmt::print("           {}: {}\n",
+                       m.track.kind == TrackKind::video ? "pictures not looked at" : "loudness unknown", m.not_decoded);
         if (m.gap_count > 0) fmt::print("           {} gaps or jumps in its times\n", m.gap_count);
     }
     if (deep.borders)

@@ -259,12 +259,15 @@ Status look_at_pictures(const Reopen& reopen, DeepReport& report, const Cancel& 
     for (TrackMeasure& m : report.tracks) {
         if (m.track.kind == TrackKind::video && video == nullptr) video = &m;
     }
-    if (video == nullptr || !codec::can_decode_video(video->track)) return {};
+    if (video == nullptr) return {};
+    video->not_decoded = codec::why_no_pictures(video->track);
+    if (!video->not_decoded.empty()) return {};
     const bool fields = video->track.scan == Scan::interlaced && (video->track.codec == Codec::mpeg2) &&
                         video->cadence != "film, with pulldown flagged throughout";
     filter::CadenceFinder finder;
     Borders borders;
     bool any = false;
+    std::string refused;
     constexpr int kPlaces = 9;
     WAVECREST_TRY_ASSIGN(source, reopen());
     for (int i = 0; i < kPlaces; ++i) {
@@ -284,7 +287,10 @@ Status look_at_pictures(const Reopen& reopen, DeepReport& report, const Cancel& 
             auto packet = source->read();
             if (!packet || !*packet) break;
             if ((*packet)->track != video->track.id) continue;
-            if (!(*decoder)->decode(**packet, pictures)) break;
+            if (const auto status = (*decoder)->decode(**packet, pictures); !status) {
+                refused = status.error().what;
+                break;
+            }
         }
         if (pictures.empty()) (void)(*decoder)->flush(pictures);
         if (pictures.empty()) continue;
@@ -314,6 +320,7 @@ Status look_at_pictures(const Reopen& reopen, DeepReport& report, const Cancel& 
         ++borders.pictures;
     }
     if (any) report.borders = borders;
+    if (!any) video->not_decoded = std::move(refused);
     if (fields) {
         if (const auto found = finder.result())
             video->cadence =

@@ -81,7 +81,7 @@ struct TrackMeasure {
 
     // sound
     std::optional<Loudness> loudness;
-    std::string not_decoded;  // why loudness could not be measured
+    std::string not_decoded;  // why loudness could not be measured, or pictures not be looked at
 };
 
 struct Borders {

@@ -151,7 +151,10 @@ void add_pictures(Verification& v, const Job& job, PacketSource& source, int pla
             add(v, "stills", Verdict::warn, look.error().what, "", look.error().remedy);
         return;
     }
-    if (look->possible) {
+    if (!look->refused.empty()) {
+        add(v, "pictures", Verdict::warn, "not decoded here", "all whole",
+            look->refused + "; few devices can: look at it on this one");
+    } else if (look->possible) {
         const bool fine = look->decoded > 0 && look->problems.empty();
         std::string measured = fmt::format("{} decoded", look->decoded);
         if (!look->problems.empty())

@@ -70,8 +70,10 @@ class Look {
         std::optional<Time> begun;
         const auto decode = [&](const Packet& packet) -> Status {
             // What can't be decoded at all counts as damage, too; the next keyframe is a new beginning.
-            if (const auto done = decoder->decode(packet, pictures); !done)
+            if (const auto done = decoder->decode(packet, pictures); !done) {
                 look_.problems.push_back({done.error().what, packet.pts, packet.pts + packet.duration});
+                if (track_.codec == Codec::h264) look_.refused = done.error().what;
+            }
             return take(pictures);
         };
         while (true) {
@@ -137,7 +139,12 @@ class Look {
 Result<PictureLook> look_at_pictures(PacketSource& source, const PictureSettings& settings, const Cancel& cancel) {
     const auto track = std::find_if(source.tracks().begin(), source.tracks().end(),
                                     [](const Track& t) { return t.kind == TrackKind::video; });
-    if (track == source.tracks().end() || !codec::can_decode_video(*track)) return PictureLook{};
+    if (track == source.tracks().end()) return PictureLook{};
+    if (std::string why = codec::why_no_pictures(*track); !why.empty()) {
+        PictureLook look;
+        if (track->codec == Codec::h264) look.refused = std::move(why);
+        return look;
+    }
     return Look(source, *track, settings, cancel).run();
 }
 

@@ -22,6 +22,7 @@ struct PictureSettings {
 
 struct PictureLook {
     bool possible = false;  // the pictures are of a kind that can be decoded here
+    std::string refused;    // why not, of H.264 that few devices can decode either
     std::int64_t decoded = 0;
     std::vector<Problem> problems;
     std::vector<base::Path> stills;  // PNG, in their shape on a display, in the order of their times

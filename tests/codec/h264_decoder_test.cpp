@@ -534,36 +534,41 @@ TEST_CASE("pictures are to the last bit what the encoder saw", "[h264]") {
 }
 
 TEST_CASE("slices in any order are refused by name", "[h264]") {
-    Coded coded = encode(64, 64, 4, [](x264_param_t& p) {
+    const Coded coded = encode(64, 64, 4, [](x264_param_t& p) {
         x264_param_apply_profile(&p, "baseline");
         p.i_slice_count = 2;
     });
-    for (Packet& packet : coded.packets) {
-        std::vector<ByteSpan> slices = bitstream::nal::split_lengths(packet.data.view());
-        std::erase_if(slices, [](ByteSpan unit) { return (unit[0] & 0x1F) == bitstream::h264::kSei; });
-        REQUIRE(slices.size() == 2);
-        ByteVector data;
-        for (const ByteSpan slice : {slices[1], slices[0]}) bitstream::nal::append(data, slice);
-        packet.data = Bytes(std::move(data));
-    }
     const auto sets = bitstream::h264::parameter_sets(coded.track.codec_config.view());
     REQUIRE(sets);
     ByteVector sps(sets->units[0].begin(), sets->units[0].end());
     REQUIRE(sps[1] == 66);
-    const auto said = [&](std::uint8_t constraints) {
+    const auto said = [&](std::uint8_t constraints, const std::vector<std::size_t>& order) {
         sps[2] = constraints;
         Track track = coded.track;
         track.codec_config = Bytes(bitstream::h264::make_config(sps, sets->units[1]));
         auto decoder = codec::make_h264_decoder(track, {1, &codec::h264::best_kernels()});
         std::vector<Picture> out;
-        for (const Packet& packet : coded.packets) {
+        for (Packet packet : coded.packets) {
+            std::vector<ByteSpan> slices = bitstream::nal::split_lengths(packet.data.view());
+            std::erase_if(slices, [](ByteSpan unit) { return (unit[0] & 0x1F) == bitstream::h264::kSei; });
+            REQUIRE(slices.size() == 2);
+            ByteVector data;
+            for (const std::size_t i : order) bitstream::nal::append(data, slices[i]);
+            packet.data = Bytes(std::move(data));
             if (const auto status = decoder->decode(packet, out); !status) return status.error().what;
         }
+        REQUIRE(decoder->flush(out));
+        CHECK(out.size() == coded.pictures.size());
+        for (const Picture& picture : out)
+            CHECK(planes_of(picture) == coded.pictures.at(base::to_ticks(picture.pts, 25)));
         return std::string();
     };
-    CHECK_THAT(said(0x00), Catch::Contains("has slices in any order"));
-    // Constrained Baseline has none: that is damage.
-    CHECK(said(0x40).empty());
+    CHECK_THAT(said(0x00, {1, 0}), Catch::Contains("has slices in any order"));
+    CHECK(said(0x00, {0, 1}).empty());
+    // A slice that comes again is none of those.
+    CHECK(said(0x00, {0, 1, 0, 1}).empty());
+    // Constrained Baseline may not have them; they can be decoded nonetheless.
+    CHECK(said(0x40, {0, 1, 0}).empty());
 }
 
 TEST_CASE("a browser's decoder sees the same pictures", "[h264][browser]") {

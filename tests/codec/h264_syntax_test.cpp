@@ -56,6 +56,25 @@ std::string place_of_difference(const JudgedStream& stream, const std::vector<Pi
     return "no sample differs";
 }
 
+// By which stage a stream comes out another one than the browser shows: with less in it, it is the same one again.
+std::string stage_of_difference(const H264WriterSettings& settings, codec::H264DecoderSettings decoder) {
+    H264WriterSettings less = settings;
+    less.unfiltered = true;
+    const H264Written unfiltered = write_h264(less);
+    less.flat = true;
+    const H264Written flat = write_h264(less);
+    std::string why;
+    const auto judged = judge_h264({{unfiltered.config, unfiltered.packets}, {flat.config, flat.packets}}, why);
+    if (!judged || judged->size() != 2) return why;
+    const auto same = [&](const H264Written& written, std::vector<JudgedPicture> right) {
+        std::sort(right.begin(), right.end(), [](const auto& a, const auto& b) { return a.time < b.time; });
+        const std::vector<Picture> ours = decode(written, decoder);
+        return std::equal(ours.begin(), ours.end(), right.begin(), right.end(),
+                          [](const Picture& a, const JudgedPicture& b) { return hash_of(a) == b.hash; });
+    };
+    return same(unfiltered, (*judged)[0]) ? "deblocking" : same(flat, (*judged)[1]) ? "residual" : "prediction";
+}
+
 // Where the first of our pictures is another than the writer's own reconstruction; empty: nowhere.
 std::string difference_from_written(const H264Written& written, const std::vector<Picture>& ours) {
     if (written.pictures.size() != ours.size()) return std::to_string(ours.size()) + " pictures";
@@ -130,7 +149,9 @@ void judge(const std::vector<Case>& cases) {
                 hash_of(ours[k]) == right[k].hash && base::to_ticks(ours[k].pts, 1'000'000) == right[k].time;
             if (!same) differing += " " + std::to_string(k);
         }
-        if (!differing.empty()) differing += "; " + place_of_difference(streams[i], ours);
+        if (!differing.empty())
+            differing += "; " + place_of_difference(streams[i], ours) + ": " +
+                         stage_of_difference(cases[i].settings, {i % 2 == 0 ? 1 : 3, &codec::h264::best_kernels()});
         INFO("pictures that differ:" << differing);
         CHECK(differing.empty());
     }
@@ -665,4 +686,38 @@ TEST_CASE("the browser's opinion says which macroblock is another one", "[h264][
     CHECK(first_difference(picture, right[2].parts) == "plane 0 of macroblock 4,3");
     picture.planes[2][(1 * 8 + 7) * picture.strides[2] + 5 * 8] ^= 1;
     CHECK(first_difference(picture, right[2].parts) == "plane 2 of macroblock 5,1");
+}
+
+TEST_CASE("the browser's opinion says by which stage", "[h264][syntax][browser]") {
+    if (!has_browser()) return;
+    S settings;
+    settings.seed = 5;
+    settings.intra = 0;
+    using codec::h264::Kernels;
+    static const Kernels& right = codec::h264::plain_kernels();
+    const auto said = [&](const std::function<void(Kernels&)>& spoil) {
+        Kernels kernels = right;
+        spoil(kernels);
+        return stage_of_difference(settings, {1, &kernels});
+    };
+    CHECK(said([](Kernels& k) {
+              k.luma_horizontal = [](std::uint8_t* at, std::ptrdiff_t stride, int alpha, int beta,
+                                     const std::int8_t* clip) {
+                  right.luma_horizontal(at, stride, alpha, beta, clip);
+                  at[3] ^= 1;
+              };
+          }) == "deblocking");
+    CHECK(said([](Kernels& k) {
+              k.add_4x4 = [](const std::int16_t* coefficients, std::uint8_t* at, std::ptrdiff_t stride) {
+                  right.add_4x4(coefficients, at, stride);
+                  at[0] ^= 2;
+              };
+          }) == "residual");
+    CHECK(said([](Kernels& k) {
+              k.luma[0] = [](const std::uint8_t* from, std::ptrdiff_t stride, int dx, int dy, std::uint8_t* to,
+                             std::ptrdiff_t to_stride, int height) {
+                  right.luma[0](from, stride, dx, dy, to, to_stride, height);
+                  to[0] ^= 2;
+              };
+          }) == "prediction");
 }

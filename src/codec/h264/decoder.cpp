@@ -150,8 +150,12 @@ class H264Decoder : public media::VideoDecoder {
             if (packing_) frame_->packing = std::exchange(packing_, std::nullopt);
             begin_job(sps->second);
         }
-        if (!job_->slices.empty() && header->first_mb <= job_->slices.back().slice.header.first_mb &&
-            sps->second.profile_idc == 66 && (sps->second.constraint_flags & 0x40) == 0)
+        // Only Baseline may have them so; one that comes twice is no such slice.
+        const auto& others = job_->slices;
+        if (sps->second.profile_idc == 66 && (sps->second.constraint_flags & 0x40) == 0 && !others.empty() &&
+            header->first_mb < others.back().slice.header.first_mb &&
+            std::none_of(others.begin(), others.end(),
+                         [&](const Coded& other) { return other.slice.header.first_mb == header->first_mb; }))
             return refuse("has slices in any order");
         std::vector<Reference> lists[2];
         buffer_.make_lists(sps->second, *header, lists);
