@@ -131,6 +131,7 @@ void Reconstruction::inter_part(int bx, int by, int bw, int bh) {
                 const int dx = mv.x & 3, dy = mv.y & 3, px = x + (mv.x >> 2), py = y + (mv.y >> 2);
                 const Block at =
                     fetch(s.planes[0], s.strides[0], s.width, s.height, px - 2, py - 2, width + 5, height + 5, copy);
+                if (bw == 4 && at.at != copy) foresee<Use::read>(at.at, at.stride, height + 5, size, x_);
                 kernels_.luma[luma_size(width)](at.at + 2 * at.stride + 2, at.stride, dx, dy, out, out_stride, height);
             } else {
                 // Table 8-9: fields of different parity lie a quarter of a chroma row apart.
@@ -138,6 +139,7 @@ void Reconstruction::inter_part(int bx, int by, int bw, int bh) {
                 if (in_field && s.bottom != ((row_ & 1) != 0)) vy += s.bottom ? -2 : 2;
                 const Block at = fetch(s.planes[component], s.strides[component], s.width / 2, s.height / 2,
                                        x + (mv.x >> 3), y + (vy >> 3), width + 1, height + 1, copy);
+                if (bw == 4 && at.at != copy) foresee<Use::read>(at.at, at.stride, height + 1, size, x_);
                 kernels_.chroma[width == 8   ? 0
                                 : width == 4 ? 1
                                              : 2](at.at, at.stride, mv.x & 7, vy & 7, out, out_stride, height);

@@ -70,6 +70,7 @@ void Reconstruction::macroblock(int x, int raster_row) {
         std::uint8_t* const at = picture.planes[c] + x_ * size;
         planes_[c] = !mb_->field ? Plane{at + row_ * size * stride, stride}
                                  : Plane{at + ((row_ >> 1) * 2 * size + (row_ & 1)) * stride, 2 * stride};
+        foresee<Use::write>(planes_[c].at, planes_[c].stride, size, size, x_);
     }
     if (mb_->kind == Kind::pcm) return copy_pcm();
     next_ = coefficients_.at(mb_->coefficients);

@@ -6,6 +6,17 @@
 
 namespace wavecrest::codec::h264 {
 
+// Rows of samples lie in as many lines of the cache, which no processor foresees. Those that begin a line further on
+// are asked for, some of the `rows` with each macroblock of a line: at column x, `size` samples wide.
+constexpr int kCacheLine = 64;
+enum class Use { read, write };
+template <Use use>
+void foresee(const std::uint8_t* at, std::ptrdiff_t stride, int rows, int size, int x) {
+    const int sharing = kCacheLine / size, some = (rows + sharing - 1) / sharing;
+    at += kCacheLine + x % sharing * some * stride;
+    for (int i = 0; i < some; ++i, at += stride) __builtin_prefetch(at, use == Use::write ? 1 : 0);
+}
+
 class Reconstruction {
   public:
     Reconstruction(const Work& work, const Kernels& kernels, int row)
