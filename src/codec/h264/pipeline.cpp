@@ -220,9 +220,15 @@ bool Pipeline::may_be_parsed(const Job& job, int row) const {
     const int most = samples / kPart / kPiece;
     const int limit = std::max(kPieces, most);
     if (job.pieces >= limit) return false;
-    // A picture that waits for all of another has to have room for the row, too, which has as many as the latest.
-    const bool waits = jobs_.front().get() != &job && !alike(job, *jobs_.front());
-    if (waits && job.pieces > 0 && job.pieces + work.coefficients_of(row - 1).pieces() > limit) return false;
+    // Those behind the first one have to have room for the row, too, which has as many as the latest; and together with
+    // the first one, whose rows may be larger than it should have.
+    if (jobs_.front().get() != &job && job.pieces > 0) {
+        const int row_has = work.coefficients_of(row - 1).pieces();
+        int all = row_has;
+        for (const auto& one : jobs_) all += one->pieces;
+        if (all > limit * 3 / 2) return false;
+        if (!alike(job, *jobs_.front()) && job.pieces + row_has > limit) return false;
+    }
     for (const auto& other : jobs_) {
         if (other.get() == &job) break;
         if (other->all_parsed || std::find(job.moving.begin(), job.moving.end(), other.get()) == job.moving.end())
