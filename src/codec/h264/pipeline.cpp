@@ -223,11 +223,9 @@ bool Pipeline::may_be_parsed(const Job& job, int row) const {
     // Those behind the first one have to have room for the row, too, which has as many as the latest; and together with
     // the first one, whose rows may be larger than it should have.
     if (jobs_.front().get() != &job && job.pieces > 0) {
-        const int row_has = work.coefficients_of(row - 1).pieces();
-        int all = row_has;
+        int all = work.coefficients_of(row - 1).pieces();
         for (const auto& one : jobs_) all += one->pieces;
-        if (all > limit * 3 / 2) return false;
-        if (!alike(job, *jobs_.front()) && job.pieces + row_has > limit) return false;
+        if (all > limit) return false;
     }
     for (const auto& other : jobs_) {
         if (other.get() == &job) break;
