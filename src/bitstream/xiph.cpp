@@ -287,8 +287,8 @@ std::optional<FlacFrame> parse_flac_frame(ByteSpan bytes) {
     return frame;
 }
 
-std::uint16_t flac_crc16(ByteSpan bytes) {
-    unsigned crc = 0;
+std::uint16_t flac_crc16(ByteSpan bytes, std::uint16_t before) {
+    unsigned crc = before;
     for (const std::uint8_t byte : bytes) crc = (crc << 8 ^ kCrc16[(crc >> 8 ^ byte) & 0xFF]) & 0xFFFF;
     return static_cast<std::uint16_t>(crc);
 }

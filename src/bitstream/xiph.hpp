@@ -75,6 +75,7 @@ struct FlacFrame {
 // A frame header whose check sum is right (9.1).
 std::optional<FlacFrame> parse_flac_frame(ByteSpan bytes);
 inline constexpr std::size_t kFlacFrameHeaderMost = 16;
-std::uint16_t flac_crc16(ByteSpan bytes);
+// Over `bytes` behind what gave `before`.
+std::uint16_t flac_crc16(ByteSpan bytes, std::uint16_t before = 0);
 
 }  // namespace wavecrest::bitstream

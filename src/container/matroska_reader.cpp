@@ -5,6 +5,7 @@
 #include <deque>
 #include <map>
 #include <optional>
+#include <utility>
 
 #include "base/units.hpp"
 #include "bitstream/h264.hpp"
@@ -30,7 +31,6 @@ constexpr std::uint64_t kMostHeader = 64 << 20;  // of an element that is read a
 constexpr std::uint64_t kLargestBlock = 256 << 20;
 constexpr std::size_t kProbePackets = 400;
 constexpr std::size_t kTail = 8 << 20;
-constexpr int kDeepest = 8;
 constexpr std::uint64_t kMostTicks = (std::uint64_t{1} << 53) - 1;
 
 struct CuePoint {
@@ -71,7 +71,8 @@ class MatroskaSource : public PacketSource {
     void parse_info(ByteSpan body);
     void parse_tracks(ByteSpan body);
     void parse_cues(ByteSpan body);
-    void parse_chapters(ByteSpan body, int depth);
+    void parse_chapters(ByteSpan body);
+    void parse_edition(ByteSpan body);
     void parse_attachments(ByteSpan body);
     Status read_more();
     void take_group(ByteSpan body);
@@ -242,7 +243,7 @@ Status MatroskaSource::read_header(std::uint64_t at, std::uint32_t only) {
             parse_cues(body);
             break;
         case kChapters:
-            parse_chapters(body, 0);
+            parse_chapters(body);
             break;
         case kAttachments:
             parse_attachments(body);
@@ -298,15 +299,18 @@ void MatroskaSource::parse_cues(ByteSpan body) {
     });
 }
 
-void MatroskaSource::parse_chapters(ByteSpan body, int depth) {
-    constexpr std::size_t kMostChapters = 10000;
-    bool edition_taken = false;
+// Of several editions the first; chapters inside chapters are left out.
+void MatroskaSource::parse_chapters(ByteSpan body) {
+    bool taken = false;
     for_children(body, [&](std::uint32_t id, ByteSpan value) {
-        if (id == kEditionEntry && !edition_taken) {
-            edition_taken = true;
-            parse_chapters(value, depth);
-        }
-        if (id != kChapterAtom || depth > kDeepest || chapters_.size() >= kMostChapters) return;
+        if (id == kEditionEntry && !std::exchange(taken, true)) parse_edition(value);
+    });
+}
+
+void MatroskaSource::parse_edition(ByteSpan body) {
+    constexpr std::size_t kMostChapters = 10000;
+    for_children(body, [&](std::uint32_t id, ByteSpan value) {
+        if (id != kChapterAtom || chapters_.size() >= kMostChapters) return;
         Chapter chapter;
         bool hidden = false;
         for_children(value, [&](std::uint32_t field, ByteSpan v) {

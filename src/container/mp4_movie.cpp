@@ -17,7 +17,10 @@ namespace {
 
 constexpr std::uint64_t kMaxIndex = 512 << 20;
 constexpr std::uint64_t kMaxFragmentIndex = 64 << 20;
-constexpr std::uint32_t kLpcmPiece = 4096;  // sample frames in a packet
+constexpr std::uint32_t kLpcmPiece = 4096;       // sample frames in a packet
+constexpr std::uint64_t kMostSamples = 1 << 25;  // of a track: a week at 50 pictures a second
+constexpr std::uint64_t kCutSamples = 1 << 20;   // more of a file that is cut short
+constexpr std::size_t kMostTracks = 256;
 
 }  // namespace
 
@@ -132,6 +135,10 @@ Status MovieParser::parse_movie(ByteSpan moov) {
     fragmented_ = !mvex.empty();
     for (const BoxView& box : children(moov)) {
         if (box.type != fourcc("trak")) continue;
+        if (raw_.size() == kMostTracks) {
+            notes_.push_back(fmt::format("tracks behind the first {} are left out", kMostTracks));
+            break;
+        }
         RawTrack t;
         WAVECREST_TRY(parse_track(box.body, t));
         raw_.push_back(std::move(t));
@@ -161,6 +168,7 @@ Status MovieParser::parse_movie(ByteSpan moov) {
 
 Status MovieParser::conclude(Mp4Movie& movie) {
     movie.title = title_;
+    movie.notes.insert(movie.notes.end(), notes_.begin(), notes_.end());
     movie.fragmented = fragmented_;
     movie.index_in_front = index_in_front_;
     movie.index_end = index_end_;
@@ -238,6 +246,14 @@ Status MovieParser::parse_track(ByteSpan trak, RawTrack& t) {
     return parse_samples(stbl, t);
 }
 
+// One number can tell of four thousand million samples. A file that is cut short holds fewer than it tells of, but none
+// tells of more than the whole of it has bytes.
+bool MovieParser::believable(std::uint32_t samples) {
+    const std::uint64_t most = (source_.size() == base::kUnknownSize ? kMostSamples : source_.size()) + kCutSamples;
+    told_ += samples;
+    return told_ <= most;
+}
+
 Status MovieParser::parse_samples(ByteSpan stbl, RawTrack& t) {
     const auto bad = [&](const char* table) {
         return damaged(fmt::format("the {} table of track {} is damaged", table, t.id));
@@ -262,10 +278,9 @@ Status MovieParser::parse_samples(ByteSpan stbl, RawTrack& t) {
     const std::uint32_t count = sizes.u32();
     if (!sizes.ok()) return bad("sample size");
     const std::uint64_t bytes_needed = (std::uint64_t{count} * static_cast<std::uint64_t>(size_bits) + 7) / 8;
-    const bool pipe = source_.size() == base::kUnknownSize;
-    if (fixed == 0 ? bytes_needed > sizes.remaining()
-                   : !pipe && std::uint64_t{count} * fixed > source_.size() + (std::uint64_t{1} << 40))
-        return bad("sample size");
+    const bool plain_samples = t.track.info.codec == Codec::lpcm && fixed > 0;  // kept by the packet
+    if (fixed == 0 && bytes_needed > sizes.remaining()) return bad("sample size");
+    if (!plain_samples && (count > kMostSamples || (fixed != 0 && !believable(count)))) return bad("sample size");
     if (count == 0) return {};
 
     // Decoding times, composition offsets and sync samples are read along with the sizes.
@@ -324,7 +339,6 @@ Status MovieParser::parse_samples(ByteSpan stbl, RawTrack& t) {
     std::uint32_t next_first = runs > 0 ? stsc.u32() : 0;
 
     SampleIndex& index = t.track.samples.index;
-    const bool plain_samples = t.track.info.codec == Codec::lpcm && fixed > 0;
     if (fixed == 0) index.reserve(count);  // so many sizes are really there
     std::int64_t dts = 0;
     std::uint32_t at = 0;
@@ -447,12 +461,14 @@ void MovieParser::parse_run(ByteSpan body, RawTrack& t, const FragmentDefaults& 
     std::uint32_t first_flags = defaults.flags;
     const bool has_first = (flags & 0x04) != 0;
     if (has_first) first_flags = trun.u32();
+    SampleIndex& index = t.track.samples.index;
     const std::size_t each = ((flags & 0x100) != 0 ? 4u : 0u) + ((flags & 0x200) != 0 ? 4u : 0u) +
                              ((flags & 0x400) != 0 ? 4u : 0u) + ((flags & 0x800) != 0 ? 4u : 0u);
-    constexpr std::uint32_t kMostSamples = 1 << 20;
-    if (!trun.ok() || count > kMostSamples || std::uint64_t{count} * each > trun.remaining()) return;
+    constexpr std::uint32_t kMostInRun = 1 << 20;
+    if (!trun.ok() || count > kMostInRun || index.size() + count > kMostSamples ||
+        (each == 0 ? !believable(count) : std::uint64_t{count} * each > trun.remaining()))
+        return;
     const bool negative = (flags >> 24) == 1;
-    SampleIndex& index = t.track.samples.index;
     index.begin_chunk(offset, t.next_dts);
     for (std::uint32_t i = 0; i < count; ++i) {
         std::uint32_t duration = defaults.duration, size = defaults.size,

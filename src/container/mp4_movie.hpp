@@ -53,6 +53,7 @@ class MovieParser {
     Result<std::optional<TopBox>> top_box();
     Status parse_movie(ByteSpan moov);
     Status parse_track(ByteSpan trak, RawTrack& t);
+    bool believable(std::uint32_t samples);
     Status parse_samples(ByteSpan stbl, RawTrack& t);
     void parse_fragment(ByteSpan moof, std::uint64_t at);
     void parse_run(ByteSpan trun, RawTrack& t, const FragmentDefaults& defaults, std::uint64_t base,
@@ -64,6 +65,8 @@ class MovieParser {
     std::uint32_t timescale_ = 0;
     std::vector<RawTrack> raw_;
     std::string title_;
+    std::vector<std::string> notes_;
+    std::uint64_t told_ = 0;  // samples that no bytes of the index stand for
     std::uint64_t at_ = 0;
     bool first_ = true, media_seen_ = false, has_movie_ = false, ended_ = false;
     bool fragmented_ = false, quicktime_ = false;

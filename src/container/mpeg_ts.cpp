@@ -247,7 +247,7 @@ std::map<int, int> parse_pat(ByteSpan section) {
     reader.skip(5);
     while (reader.remaining() >= 4) {
         const int number = reader.u16();
-        const int pid = reader.u16() & 0x1FFF;
+        const int pid = reader.u16() & kPidMask;
         if (number != 0) programs[number] = pid;
     }
     return programs;
@@ -261,12 +261,12 @@ std::optional<Program> parse_pmt(ByteSpan section) {
     program.number = reader.u16();
     program.version = reader.u8() >> 1 & 31;
     reader.skip(2);
-    program.pcr_pid = reader.u16() & 0x1FFF;
+    program.pcr_pid = reader.u16() & kPidMask;
     read_descriptors(reader.take(reader.u16() & 0x0FFFu), program, nullptr);
     while (reader.ok() && reader.remaining() >= 5) {
         ProgramStream stream;
         stream.type = reader.u8();
-        stream.pid = reader.u16() & 0x1FFF;
+        stream.pid = reader.u16() & kPidMask;
         stream.codec = codec_of_type(stream.type);
         read_descriptors(reader.take(reader.u16() & 0x0FFFu), program, &stream);
         if (stream.codec == Codec::unknown && stream.what.empty())

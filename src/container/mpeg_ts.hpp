@@ -17,6 +17,8 @@ inline constexpr std::size_t kPacket = 188;
 inline constexpr std::size_t kTimedPacket = 192;  // Blu-ray
 inline constexpr std::uint8_t kSync = 0x47;
 inline constexpr int kPatPid = 0, kSdtPid = 0x11, kNullPid = 0x1FFF;
+inline constexpr int kPidMask = 0x1FFF;     // a PID has 13 bits (2.4.3.2) ...
+inline constexpr std::size_t kPids = 8192;  // ... and tables of other standards 16 for it
 
 // One transport packet (2.4.3.2). `payload` points into the bytes that were parsed.
 struct TransportPacket {

@@ -229,52 +229,46 @@ class FlacSource : public SoundSource {
     // A frame reaches to the next header whose check sum is right, and ends with a check sum of its own.
     Result<std::optional<Packet>> read() override {
         while (true) {
-            std::size_t want = kPiece;
-            WAVECREST_TRY_ASSIGN(view, bytes_.view(at_, want));
+            WAVECREST_TRY_ASSIGN(view, bytes_.view(at_, kPiece));
             if (view.size() < 8) return std::optional<Packet>{};
             const auto frame = bitstream::parse_flac_frame(view);
             if (!frame) {
                 if (!lost_) problems_.push_back({"damaged bytes were passed over", now_, now_});
                 lost_ = true;
                 const auto next = next_header(view, 1);
-                if (next == view.size() && view.size() < want) return std::optional<Packet>{};
+                if (next == view.size() && view.size() < kPiece) return std::optional<Packet>{};
                 at_ += next == view.size() ? view.size() - bitstream::kFlacFrameHeaderMost : next;
                 continue;
             }
-            // (Other layouts' headers inside coded samples are told by the check sum behind the frame.)
-            std::size_t end = next_header(view, frame->header_bytes);
-            while (true) {
-                const bool at_end = end == view.size();
-                if (at_end && view.size() == want && want < (64u << 20)) {
-                    want *= 2;
-                    WAVECREST_TRY_ASSIGN(longer, bytes_.view(at_, want));
-                    view = longer;
-                    end = next_header(view, end - std::min(end, bitstream::kFlacFrameHeaderMost));
-                    continue;
-                }
-                if (end >= 4 && bitstream::flac_crc16(view.first(end - 2)) == (view[end - 2] << 8 | view[end - 1]))
-                    break;
-                if (at_end) {
-                    end = 0;
-                    break;
-                }
-                end = next_header(view, end + 1);
-            }
+            WAVECREST_TRY_ASSIGN(end, frame_end(*frame));
             if (end == 0) {
-                problems_.push_back(
-                    {view.size() < want ? "the file ends inside a frame" : "a frame is damaged", now_, now_});
-                const auto next = next_header(view, frame->header_bytes);
-                if (next == view.size()) return std::optional<Packet>{};
-                at_ += next;
+                if (!lost_)
+                    problems_.push_back(
+                        {at_ + kPiece > bytes_.size() ? "the file ends inside a frame" : "a frame is damaged", now_,
+                         now_});
+                lost_ = true;
+                // What looks like a header costs the reading of a frame: rubbish full of them is passed over.
+                WAVECREST_TRY_ASSIGN(rest, bytes_.view(at_, kPiece));
+                const auto next =
+                    ++false_headers_ < kMostFalseHeaders ? next_header(rest, frame->header_bytes) : rest.size();
+                if (next == rest.size()) {
+                    if (rest.size() < kPiece) return std::optional<Packet>{};
+                    at_ += rest.size() - bitstream::kFlacFrameHeaderMost;
+                    false_headers_ = 0;
+                } else {
+                    at_ += next;
+                }
                 continue;
             }
             lost_ = false;
+            false_headers_ = 0;
             const std::uint64_t first =
                 frame->variable ? frame->number : frame->number * static_cast<std::uint64_t>(info_.min_block);
             const Time pts = base::from_ticks(static_cast<std::int64_t>(first), info_.sample_rate);
             const Time length = base::from_ticks(frame->samples, info_.sample_rate);
             now_ = pts + length;
-            ByteVector data(view.begin(), view.begin() + static_cast<std::ptrdiff_t>(end));
+            WAVECREST_TRY_ASSIGN(whole, bytes_.view(at_, end));
+            ByteVector data(whole.begin(), whole.end());
             at_ += end;
             return std::optional(packet(pts, length, std::move(data)));
         }
@@ -316,6 +310,35 @@ class FlacSource : public SoundSource {
     }
 
   private:
+    static constexpr int kMostFalseHeaders = 8;  // in kPiece bytes
+
+    // How long the frame at at_ is; 0 when it has no end that fits. Other layouts' headers inside coded samples are
+    // told by the check sum behind the frame, which grows with the search: each byte is looked at once.
+    Result<std::size_t> frame_end(const bitstream::FlacFrame& frame) {
+        // A frame that saves nothing holds its samples as they are (RFC 9639, 9.2.3), the difference of two channels
+        // with one bit more; a quarter is for encoders that do worse.
+        const auto bits = static_cast<std::size_t>(info_.bits + 1) * static_cast<std::size_t>(info_.channels);
+        const std::size_t most = static_cast<std::size_t>(frame.samples) * bits / 8 * 5 / 4 + 1024;
+        std::size_t want = std::min(kPiece, most), summed = 0, end = frame.header_bytes;
+        std::uint16_t sum = 0;
+        while (true) {
+            WAVECREST_TRY_ASSIGN(view, bytes_.view(at_, want));
+            while (true) {
+                end = next_header(view, end);
+                if (end == view.size() && view.size() == want && want < most) break;  // it goes on behind this
+                if (end >= summed + 2) {
+                    sum = bitstream::flac_crc16(view.subspan(summed, end - 2 - summed), sum);
+                    summed = end - 2;
+                    if (sum == (view[end - 2] << 8 | view[end - 1])) return end;
+                }
+                if (end == view.size()) return std::size_t{0};
+                ++end;
+            }
+            end -= std::min(end, bitstream::kFlacFrameHeaderMost);
+            end = std::max(end, frame.header_bytes);
+            want = std::min(want * 4, most);
+        }
+    }
     std::size_t next_header(ByteSpan view, std::size_t from) const {
         for (std::size_t i = from; i + 6 <= view.size(); ++i) {
             if (view[i] != 0xFF || (view[i + 1] & 0xFE) != 0xF8) continue;
@@ -332,6 +355,7 @@ class FlacSource : public SoundSource {
     std::uint64_t data_ = 0, at_ = 0;
     Time now_{};
     bool lost_ = false;
+    int false_headers_ = 0;
 };
 
 // ---- MP3 and ADTS: frames one behind the other
@@ -365,7 +389,7 @@ class FrameSource : public SoundSource {
         } else {
             bitstream::describe_headers(track(), frame);
             track().bitrate_bps = 0;
-            read_header_frame(frame, *found);
+            WAVECREST_TRY(read_header_frame(frame, *found));
         }
         // The length: told by a header frame, else by the mean size of frames at the beginning.
         if (total_samples_ == 0 && bytes_.source().seekable()) {
@@ -401,26 +425,30 @@ class FrameSource : public SoundSource {
         return {};
     }
     Result<std::optional<Packet>> read() override {
-        WAVECREST_TRY_ASSIGN(header, find_frame());
-        if (!header) return std::optional<Packet>{};
-        WAVECREST_TRY_ASSIGN(view, bytes_.view(at_, header->bytes));
-        if (view.size() < header->bytes) {
-            problems_.push_back({"the file ends inside a frame", time(), time()});
-            at_ = end_;
-            return std::optional<Packet>{};
+        while (true) {
+            WAVECREST_TRY_ASSIGN(header, find_frame());
+            if (!header) return std::optional<Packet>{};
+            WAVECREST_TRY_ASSIGN(view, bytes_.view(at_, header->bytes));
+            if (view.size() < header->bytes) {
+                problems_.push_back({"the file ends inside a frame", time(), time()});
+                at_ = end_;
+                return std::optional<Packet>{};
+            }
+            at_ += header->bytes;
+            const Time pts = time();
+            // What an encoder filled the last frames with is cut off; behind them come another file's.
+            if (padding_ > 0 && now_ >= total_samples_) {
+                problems_.push_back({"the file holds more frames than its header tells", pts, pts});
+                padding_ = 0;
+            }
+            now_ += header->samples;
+            const std::int64_t over = padding_ > 0 ? std::max<std::int64_t>(now_ - (total_samples_ - padding_), 0) : 0;
+            if (over >= header->samples) continue;
+            ByteSpan data = view;
+            if (codec_ == Codec::aac) data = data.subspan(bitstream::aac::parse_adts(view)->header_bytes);
+            return std::optional(packet(pts, base::from_ticks(header->samples - over, sample_rate_),
+                                        ByteVector(data.begin(), data.end())));
         }
-        ByteSpan data = view;
-        if (codec_ == Codec::aac) data = data.subspan(bitstream::aac::parse_adts(view)->header_bytes);
-        const Time pts = time();
-        Time length = base::from_ticks(header->samples, sample_rate_);
-        now_ += header->samples;
-        // What an encoder filled the last frames with is cut off.
-        const std::int64_t over = padding_ > 0 && total_samples_ > 0 ? now_ - (total_samples_ - padding_) : 0;
-        if (over > 0) length = std::max(length - base::from_ticks(over, sample_rate_), Time{});
-        Packet out = packet(pts, length, ByteVector(data.begin(), data.end()));
-        at_ += header->bytes;
-        if (over >= header->samples) return read();
-        return std::optional(std::move(out));
     }
     Status seek(Time target) override {
         WAVECREST_TRY(check_seekable());
@@ -464,7 +492,7 @@ class FrameSource : public SoundSource {
         return std::optional<bitstream::AudioHeader>{};
     }
     // The first frame of many files holds no sound but their length and what the encoder added.
-    void read_header_frame(ByteSpan frame, const bitstream::AudioHeader& header) {
+    Status read_header_frame(ByteSpan frame, const bitstream::AudioHeader& header) {
         const bool first = header.sample_rate >= 32000;
         const bool mono = header.channels == 1;
         const std::size_t side = first ? (mono ? 17 : 32) : (mono ? 9 : 17);
@@ -473,8 +501,9 @@ class FrameSource : public SoundSource {
             base::ByteReader reader(frame.subspan(at + 4));
             const std::uint32_t flags = reader.u32();
             std::int64_t frames = 0;
+            std::uint64_t bytes = 0;
             if ((flags & 1) != 0) frames = reader.u32();
-            if ((flags & 2) != 0) reader.skip(4);
+            if ((flags & 2) != 0) bytes = reader.u32();
             if ((flags & 4) != 0) reader.skip(100);
             if ((flags & 8) != 0) reader.skip(4);
             if (reader.ok()) total_samples_ = frames * header.samples;
@@ -484,10 +513,25 @@ class FrameSource : public SoundSource {
                 // A decoder adds 529 samples of its own.
                 constexpr int kDecoderDelay = 529;
                 priming_ = static_cast<int>(delays >> 12) + kDecoderDelay;
-                padding_ = std::max(0, static_cast<int>(delays & 0xFFF) - kDecoderDelay);
+                if (total_samples_ > 0) padding_ = std::max(0, static_cast<int>(delays & 0xFFF) - kDecoderDelay);
             }
+            const std::uint64_t told_end = at_ + bytes;
             at_ += header.bytes;
             data_ = at_;
+            if (bytes > header.bytes && bytes_.source().seekable() && told_end < end_) {
+                // Tags may stand there, or another file's frames: then this header tells of the first alone.
+                at_ = told_end;
+                const std::size_t known = problems_.size();
+                WAVECREST_TRY_ASSIGN(more, find_frame());
+                problems_.resize(known);
+                WAVECREST_TRY_ASSIGN(behind, bytes_.view(at_ + (more ? more->bytes : 0), bitstream::kAudioHeaderBytes));
+                if (more && bitstream::parse_audio_header(codec_, behind)) {
+                    notes.emplace_back("its header tells of a part of it: the length is an estimate");
+                    total_samples_ = 0;
+                    padding_ = 0;
+                }
+                at_ = data_;
+            }
         } else if (is(frame, 36, "VBRI")) {
             base::ByteReader reader(frame.subspan(36 + 14));
             const std::int64_t frames = reader.u32();
@@ -495,6 +539,7 @@ class FrameSource : public SoundSource {
             at_ += header.bytes;
             data_ = at_;
         }
+        return {};
     }
 
     Codec codec_;

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cctype>
+#include <charconv>
 
 namespace wavecrest::convert {
 namespace {
@@ -29,7 +30,7 @@ FilmName film_name(std::string_view text) {
     std::string name = trimmed(text);
     const std::size_t n = name.size();
     if (n > 6 && name[n - 1] == ')' && name[n - 6] == '(' && std::all_of(name.end() - 5, name.end() - 1, is_digit)) {
-        result.year = std::stoi(name.substr(n - 5, 4));
+        std::from_chars(name.data() + n - 5, name.data() + n - 1, result.year);
         name = trimmed(std::string_view(name).substr(0, n - 6));
     }
     const bool label = name.find(' ') == std::string::npos &&

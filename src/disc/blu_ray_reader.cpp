@@ -107,8 +107,7 @@ class TitleSource : public PacketSource {
     TitleSource(BluRayTitle title, std::vector<ClipFile> clips)
         : title_(std::move(title)), clips_(std::move(clips)), assembler_(title_.tracks) {
         for (std::size_t i = 0; i < title_.tracks.size(); ++i) {
-            const auto pid = static_cast<std::size_t>(title_.tracks[i].id) & (kPids - 1);
-            pids_[pid].track = &title_.tracks[i];
+            pids_[static_cast<std::size_t>(title_.tracks[i].id)].track = &title_.tracks[i];
         }
         start_item(0);
     }
@@ -401,13 +400,12 @@ class TitleSource : public PacketSource {
     bool described_ = false;
     BluRayTitle title_;
     std::vector<ClipFile> clips_;  // of each item
-    static constexpr std::size_t kPids = 8192;
     struct PidState {
         const Track* track = nullptr;  // nothing for those that are not read
         int continuity = -1;
         std::uint8_t extension = 0;
     };
-    std::vector<PidState> pids_{kPids};
+    std::vector<PidState> pids_{ts::kPids};  // ids of tracks are PIDs, which the tables limit
     TitleAssembler assembler_;
     std::size_t item_ = 0;
     std::uint64_t offset_ = 0;

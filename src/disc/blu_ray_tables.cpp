@@ -6,10 +6,12 @@
 #include <cstring>
 
 #include "base/bits.hpp"
+#include "container/mpeg_ts.hpp"
 
 namespace wavecrest::disc::blu_ray {
 namespace {
 
+namespace ts = container::ts;
 using base::ByteReader;
 using base::ByteWriter;
 
@@ -125,7 +127,7 @@ Result<Playlist::Item> read_item(ByteSpan body, const std::string& name) {
             ByteReader entry(reader.take(reader.u8()));
             const int type = entry.u8();
             entry.skip(type == 2 || type == 4 ? 2u : type == 3 ? 1u : 0u);
-            stream.pid = entry.u16();
+            stream.pid = entry.u16() & ts::kPidMask;
             const ByteSpan coding = reader.take(reader.u8());
             read_coding(coding, stream);
             if (reader.ok() && entry.ok()) list.push_back(std::move(stream));
@@ -290,7 +292,7 @@ Result<ClipInfo> parse_clip_info(ByteSpan bytes, const std::string& name) {
             reader.skip(1);
             for (int i = 0; i < streams && reader.ok(); ++i) {
                 StreamInfo stream;
-                stream.pid = reader.u16();
+                stream.pid = reader.u16() & ts::kPidMask;
                 const ByteSpan coding = reader.take(reader.u8());
                 read_coding(coding, stream);
                 if (reader.ok()) clip.streams.push_back(std::move(stream));

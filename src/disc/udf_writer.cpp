@@ -110,7 +110,8 @@ class ImageWriter {
                             "check its permissions");
             std::sort(entries.begin(), entries.end());
             for (const Path& path : entries) {
-                Node node{path.filename().string(), path, std::filesystem::is_directory(path), 0, {}, i, 0, 0, {}};
+                Node node{
+                    path.filename().string(), path, std::filesystem::is_directory(path, error), 0, {}, i, 0, 0, {}};
                 if (!node.folder) node.size = std::filesystem::file_size(path, error);
                 nodes_[i].children.push_back(nodes_.size());
                 nodes_.push_back(std::move(node));

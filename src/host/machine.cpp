@@ -12,6 +12,7 @@
 
 #include <algorithm>
 #include <cerrno>
+#include <charconv>
 #include <cstring>
 #include <fstream>
 #include <set>
@@ -19,6 +20,16 @@
 #include <thread>
 
 namespace wavecrest::host {
+namespace {
+
+// -1 for what is none.
+int number_in(std::string_view digits, int base) {
+    int number = -1;
+    std::from_chars(digits.data(), digits.data() + digits.size(), number, base);
+    return number;
+}
+
+}  // namespace
 
 Result<std::uint64_t> free_space(const base::Path& path) {
     std::error_code error;
@@ -105,7 +116,7 @@ std::optional<PortHolder> tcp_listener(std::uint16_t port) {
             fields >> number >> local >> remote >> state >> queues >> timer >> retransmits >> user >> timeout >> inode;
             const std::size_t colon = local.rfind(':');
             if (inode.empty() || colon == std::string::npos) continue;
-            if (std::stoi(state, nullptr, 16) == kListen && std::stoi(local.substr(colon + 1), nullptr, 16) == port)
+            if (number_in(state, 16) == kListen && number_in(std::string_view(local).substr(colon + 1), 16) == port)
                 inodes.insert("socket:[" + inode + "]");
         }
     }
@@ -120,7 +131,7 @@ std::optional<PortHolder> tcp_listener(std::uint16_t port) {
             if (denied || !inodes.contains(target.string())) continue;
             std::ifstream comm(process.path() / "comm");
             PortHolder holder;
-            holder.pid = std::stoi(name);
+            holder.pid = number_in(name, 10);
             std::getline(comm, holder.program);
             return holder;
         }

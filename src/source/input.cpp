@@ -59,7 +59,10 @@ std::vector<disc::TitleShape::Segment> segments_of(const disc::BluRayTitle& titl
     std::vector<disc::TitleShape::Segment> segments;
     for (const disc::BluRayItem& item : title.items) {
         // Places on the medium: clips in the order of their numbers, and time within.
-        const std::int64_t clip = std::stoll(item.clips.front()) << 32;
+        std::int64_t clip = 0;
+        const std::string& name = item.clips.front();  // five digits by the standard; of a rip, anything
+        std::from_chars(name.data(), name.data() + name.size(), clip);
+        clip <<= 32;
         const auto clock = [](std::uint32_t time) { return base::format_clock(base::from_ticks(time, 45000)); };
         segments.push_back(
             {fmt::format("clip {}, {} to {}", item.clips.front(), clock(item.in_time), clock(item.out_time)),
