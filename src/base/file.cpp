@@ -2,8 +2,14 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <linux/magic.h>
+#include <linux/openat2.h>
 #include <poll.h>
+#include <sys/file.h>
+#include <sys/random.h>
 #include <sys/stat.h>
+#include <sys/syscall.h>
+#include <sys/vfs.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -13,6 +19,8 @@
 #include <climits>
 #include <cstdio>
 #include <cstring>
+#include <ctime>
+#include <mutex>
 
 namespace wavecrest::base {
 namespace {
@@ -68,6 +76,64 @@ void remember(const Path& path) {
 void forget(const Path& path) {
     for (Slot& slot : unfinished) {
         if (slot.used && path.string() == slot.path.data()) slot.used = false;
+    }
+}
+
+constexpr std::string_view kUnfinished = ".part";
+constexpr std::size_t kRandomDigits = 16;
+
+// Two processes never choose the same, and nobody can lay something there beforehand.
+Path temporary_name(const Path& folder, const Path& target) {
+    std::uint64_t random = 0;
+    if (::getrandom(&random, sizeof random, 0) != static_cast<ssize_t>(sizeof random))
+        random = static_cast<std::uint64_t>(::getpid()) << 32 ^ static_cast<std::uint64_t>(std::clock());
+    // Of a long name the beginning, so that the whole is no longer than file systems take.
+    const std::string name = target.filename().string().substr(0, NAME_MAX - kRandomDigits - kUnfinished.size() - 2);
+    return folder / fmt::format(".{}.{:016x}{}", name, random, kUnfinished);
+}
+bool is_temporary_name(const std::string& name) {
+    if (name.size() < kRandomDigits + kUnfinished.size() + 3 || name.front() != '.' || !name.ends_with(kUnfinished))
+        return false;
+    const std::size_t digits = name.size() - kUnfinished.size() - kRandomDigits;
+    return name[digits - 1] == '.' &&
+           name.find_first_not_of("0123456789abcdef", digits) == name.size() - kUnfinished.size();
+}
+
+// Locks of another machine that writes to the same share may not be seen here.
+bool may_be_shared(int handle) {
+    struct statfs info {};
+    if (::fstatfs(handle, &info) != 0) return true;
+    constexpr unsigned kCifs = 0xFF534D42, kSmb2 = 0xFE534D42, kNinep = 0x01021997, kFuse = 0x65735546;
+    const auto type = static_cast<unsigned>(info.f_type);
+    return type == NFS_SUPER_MAGIC || type == kCifs || type == kSmb2 || type == SMB_SUPER_MAGIC || type == kNinep ||
+           type == kFuse;
+}
+
+std::mutex leftovers_mutex;
+std::vector<Path> leftovers;  // removed, not told yet; under the mutex
+
+// Removes what killed processes left in a folder.
+void remove_leftovers(const Path& folder) {
+    constexpr std::time_t kJustMade = 2, kLongAgo = 24 * 3600;  // seconds; the former may have no lock yet
+    std::error_code error;
+    std::vector<Path> found;
+    for (auto entry = std::filesystem::directory_iterator(folder, error);
+         !error && entry != std::filesystem::directory_iterator(); entry.increment(error)) {
+        if (is_temporary_name(entry->path().filename().string())) found.push_back(entry->path());
+    }
+    for (const Path& path : found) {
+        const int handle = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
+        if (handle < 0) continue;
+        struct stat info {};
+        const bool ours = ::fstat(handle, &info) == 0 && info.st_uid == ::geteuid() &&
+                          (S_ISREG(info.st_mode) || S_ISDIR(info.st_mode));
+        const std::time_t age = std::time(nullptr) - info.st_mtim.tv_sec;
+        if (ours && age > (may_be_shared(handle) ? kLongAgo : kJustMade) && ::flock(handle, LOCK_EX | LOCK_NB) == 0 &&
+            std::filesystem::remove_all(path, error) > 0 && !error) {
+            const std::lock_guard lock(leftovers_mutex);
+            leftovers.push_back(path);
+        }
+        ::close(handle);
     }
 }
 
@@ -201,7 +267,10 @@ Result<ByteSpan> WindowReader::view(std::uint64_t offset, std::size_t count) {
         start_ = offset;
         filled_ = kept;
         // A pipe gives what it has: no more than is asked for, so that live input isn't waited for.
-        const std::size_t want = source_->seekable() ? std::max(kept + ahead_, count) : count;
+        std::size_t want = source_->seekable() ? std::max(kept + ahead_, count) : count;
+        // A length told by a file is no reason to make room for more than the file has.
+        const std::uint64_t there = source_->size();
+        if (there != kUnknownSize) want = std::min<std::uint64_t>(want, std::max(there, offset + kept) - offset);
         if (buffer_.size() < want) buffer_.resize(want);
         auto got = source_->read_at(offset + kept, std::span(buffer_).subspan(kept, want - kept));
         if (!got) return fail(std::move(got).error());
@@ -240,14 +309,16 @@ Result<AtomicFile> AtomicFile::create(const Path& target, IfExists if_exists) {
                         write_remedy(error));
         }
     }
-    const Path temporary = folder / fmt::format(".{}.{}.part", target.filename().string(), ::getpid());
-    const int handle = ::open(temporary.c_str(), O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0666);
+    remove_leftovers(folder);
+    const Path temporary = temporary_name(folder, target);
+    const int handle = ::open(temporary.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0666);
     if (handle < 0) {
         const int error = errno;
         for (const Path& p : made) ::rmdir(p.c_str());
         return fail(ErrorKind::machine, "the folder can't be written to: " + reason(error), folder.string(),
                     write_remedy(error));
     }
+    ::flock(handle, LOCK_EX | LOCK_NB);  // not every file system has locks: then nothing is ever taken for a leftover
     remember(temporary);
     return AtomicFile(target, temporary, handle, if_exists, std::move(made));
 }
@@ -320,11 +391,12 @@ Status AtomicFile::insert_front(ByteSpan bytes) {
 Status AtomicFile::commit() {
     if (::fsync(handle_) != 0) return failed("writing to the disk failed");
     if (if_exists_ == IfExists::refuse) {
+        std::error_code unknown;
         // link() refuses an existing target, so a file that appeared meanwhile is not overwritten. Where the file
         // system has no hard links, look once more and rename.
         if (::link(temporary_.c_str(), target_.c_str()) == 0) {
             ::unlink(temporary_.c_str());
-        } else if (errno == EEXIST || std::filesystem::exists(target_)) {
+        } else if (errno == EEXIST || std::filesystem::exists(target_, unknown)) {
             return fail(ErrorKind::machine, "a file of this name appeared meanwhile and is not overwritten",
                         target_.string(), "move it away, then run this again");
         } else if (::rename(temporary_.c_str(), target_.c_str()) != 0) {
@@ -350,21 +422,29 @@ Result<AtomicFolder> AtomicFolder::create(const Path& given) {
         return fail(ErrorKind::machine, "the folder exists already and is not overwritten", target.string(),
                     "remove it, or name another folder");
     }
-    Path temporary = target.parent_path() / fmt::format(".{}.{}.part", target.filename().string(), ::getpid());
-    std::filesystem::create_directories(temporary, error);
+    const Path folder = target.has_parent_path() ? target.parent_path() : Path(".");
+    std::filesystem::create_directories(folder, error);
+    if (!error) remove_leftovers(folder);
+    Path temporary = temporary_name(folder, target);
+    if (!error && ::mkdir(temporary.c_str(), 0777) != 0) error = std::error_code(errno, std::generic_category());
     if (error) {
         return fail(ErrorKind::machine, "the folder can't be made: " + error.message(), target.string(),
                     "choose a place you may write to");
     }
-    return AtomicFolder(target, std::move(temporary));
+    const int lock = ::open(temporary.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC | O_NOFOLLOW);
+    if (lock >= 0) ::flock(lock, LOCK_EX | LOCK_NB);
+    return AtomicFolder(target, std::move(temporary), lock);
 }
 
 AtomicFolder::AtomicFolder(AtomicFolder&& other) noexcept
-    : target_(std::move(other.target_)), temporary_(std::exchange(other.temporary_, {})) {}
+    : target_(std::move(other.target_)),
+      temporary_(std::exchange(other.temporary_, {})),
+      lock_(std::exchange(other.lock_, -1)) {}
 
 AtomicFolder::~AtomicFolder() {
     std::error_code ignored;
     if (!temporary_.empty()) std::filesystem::remove_all(temporary_, ignored);
+    if (lock_ >= 0) ::close(lock_);
 }
 
 Status AtomicFolder::commit() {
@@ -382,6 +462,26 @@ Status write_file(const Path& target, ByteSpan bytes, AtomicFile::IfExists if_ex
     WAVECREST_TRY_ASSIGN(file, AtomicFile::create(target, if_exists));
     WAVECREST_TRY(file.write(bytes));
     return file.commit();
+}
+
+int open_without_links(const Path& path) {
+    open_how how{};
+    how.flags = O_RDONLY | O_CLOEXEC | O_NONBLOCK;
+    how.resolve = RESOLVE_NO_SYMLINKS | RESOLVE_NO_MAGICLINKS;
+    const auto handle = static_cast<int>(::syscall(SYS_openat2, AT_FDCWD, path.c_str(), &how, sizeof how));
+    if (handle >= 0 || errno != ENOSYS) return handle;
+    return ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK | O_NOFOLLOW);  // a kernel before 5.6
+}
+
+std::vector<Path> removed_leftovers() {
+    const std::lock_guard lock(leftovers_mutex);
+    return std::exchange(leftovers, {});
+}
+
+Path absolute_path(const Path& path) {
+    std::error_code error;
+    Path full = std::filesystem::absolute(path, error);
+    return error ? path : full;
 }
 
 void remove_unfinished_files() noexcept {

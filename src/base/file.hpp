@@ -122,8 +122,18 @@ class WindowReader {
 // A whole file of at most `limit` bytes, as text.
 Result<std::string> read_text_file(const Path& path, std::size_t limit = 4 << 20);
 
-// Writes beside the target under a hidden temporary name; commit() makes it durable and renames it.
-// Destroyed without commit (error, Ctrl-C) it leaves nothing behind.
+// Opens a file for reading: without waiting for a pipe's other end, and not when a link stands in the path now. For
+// paths that were looked up earlier (std::filesystem::canonical): a file or folder replaced by a link since isn't
+// followed. -1 with errno, as open(2).
+int open_without_links(const Path& path);
+
+// An absolute form of a path that need not exist; the path itself where the working folder is gone.
+Path absolute_path(const Path& path);
+
+// Writes beside the target under a hidden temporary name that nobody can foresee (.NAME.16-HEX-DIGITS.part, opened
+// anew or not at all, never through a link); commit() makes it durable and renames it. Destroyed without commit (error,
+// Ctrl-C) it leaves nothing behind. What a killed process left is removed by the next that writes in the same folder:
+// the living hold a lock on theirs (see removed_leftovers()).
 class AtomicFile {
   public:
     enum class IfExists { refuse, replace };
@@ -162,7 +172,7 @@ class AtomicFile {
 };
 
 // A folder filled under a hidden temporary name beside the target; commit() gives it its own. Destroyed without commit
-// (error, Ctrl-C) it leaves nothing behind.
+// (error, Ctrl-C) it leaves nothing behind; killed, as AtomicFile.
 class AtomicFolder {
   public:
     // Fails (kind machine) when the target exists already or can't be made.
@@ -177,13 +187,18 @@ class AtomicFolder {
     Status commit();
 
   private:
-    AtomicFolder(Path target, Path temporary) : target_(std::move(target)), temporary_(std::move(temporary)) {}
+    AtomicFolder(Path target, Path temporary, int lock)
+        : target_(std::move(target)), temporary_(std::move(temporary)), lock_(lock) {}
 
     Path target_, temporary_;
+    int lock_ = -1;  // on the temporary folder
 };
 
 // Writes a whole small file atomically.
 Status write_file(const Path& target, ByteSpan bytes, AtomicFile::IfExists if_exists);
+
+// Unfinished files and folders of killed processes that were removed since the last call, for people to know of.
+std::vector<Path> removed_leftovers();
 
 // Removes temporary files that AtomicFile has open right now; for the second Ctrl-C, when the program must go at once.
 void remove_unfinished_files() noexcept;

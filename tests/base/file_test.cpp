@@ -1,6 +1,7 @@
 #include "base/file.hpp"
 
 #include <sys/stat.h>
+#include <unistd.h>
 #include <catch2/catch.hpp>
 
 #include <thread>
@@ -151,4 +152,75 @@ TEST_CASE("reading nothing is no error, wherever", "[file]") {
         REQUIRE(got);
         CHECK(*got == 0);
     }
+}
+
+TEST_CASE("a link laid where an unfinished file goes is not followed", "[file]") {
+    const TempDir dir;
+    write_all(dir / "victim", std::string("precious"));
+    auto file = AtomicFile::create(dir / "film", AtomicFile::IfExists::refuse);
+    REQUIRE(file);
+    // Its name can't be known beforehand: two at once differ, and each is opened anew or not at all.
+    auto other = AtomicFile::create(dir / "film", AtomicFile::IfExists::refuse);
+    REQUIRE(other);
+    REQUIRE(file->write(base::as_bytes("one")));
+    REQUIRE(other->write(base::as_bytes("other")));
+    CHECK(dir.files().size() == 3);
+    REQUIRE(file->commit());
+    CHECK(base::read_text_file(dir / "film").value() == "one");
+    CHECK(base::read_text_file(dir / "victim").value() == "precious");
+}
+
+TEST_CASE("what a killed process left is removed, what others still write is not", "[file]") {
+    const TempDir dir;
+    const auto age = [](const base::Path& path) {
+        std::filesystem::last_write_time(path, std::filesystem::file_time_type::clock::now() - std::chrono::minutes(1));
+    };
+    // Left: a file and a folder that nobody has locked. Kept: what is being written, and what only looks alike.
+    const base::Path file = dir / ".film.mp4.0123456789abcdef.part", folder = dir / ".disc.00112233445566ff.part";
+    write_all(file, std::string("half"));
+    std::filesystem::create_directory(folder);
+    write_all(folder / "VTS", std::string("half"));
+    const base::Path alike = dir / ".film.mp4.part", notes = dir / ".notes.0123456789abcdeg.part";
+    write_all(alike, std::string("mine"));
+    write_all(notes, std::string("mine"));
+    auto writing = AtomicFile::create(dir / "other", AtomicFile::IfExists::refuse);
+    REQUIRE(writing);
+    REQUIRE(writing->write(base::as_bytes("more")));
+    for (const auto& entry : std::filesystem::directory_iterator(dir.path())) age(entry.path());
+    base::removed_leftovers();
+    {
+        auto next = AtomicFile::create(dir / "film.mp4", AtomicFile::IfExists::refuse);
+        REQUIRE(next);
+    }
+    CHECK_FALSE(std::filesystem::exists(file));
+    CHECK_FALSE(std::filesystem::exists(folder));
+    CHECK(std::filesystem::exists(alike));
+    CHECK(std::filesystem::exists(notes));
+    CHECK(base::removed_leftovers().size() == 2);
+    CHECK(base::removed_leftovers().empty());
+    REQUIRE(writing->commit());
+    CHECK(base::read_text_file(dir / "other").value() == "more");
+}
+
+TEST_CASE("links that have taken a file's or a folder's place are not followed", "[file]") {
+    const TempDir dir;
+    std::filesystem::create_directories(dir / "films");
+    write_all(dir / "films/a", std::string("film"));
+    write_all(dir / "secret", std::string("secret"));
+    const base::Path path = std::filesystem::canonical(dir / "films/a");
+    const int before = base::open_without_links(path);
+    REQUIRE(before >= 0);
+    ::close(before);
+    std::filesystem::remove(path);
+    std::filesystem::create_symlink("../secret", path);
+    CHECK(base::open_without_links(path) < 0);
+    std::filesystem::remove_all(dir / "films");
+    write_all(dir / "a", std::string("else"));
+    std::filesystem::create_directory_symlink(".", dir / "films");
+    CHECK(base::open_without_links(path) < 0);
+    // A pipe's other end isn't waited for.
+    REQUIRE(::mkfifo((dir / "pipe").c_str(), 0600) == 0);
+    const int pipe = base::open_without_links(std::filesystem::canonical(dir / "pipe"));
+    CHECK(pipe >= 0);
+    ::close(pipe);
 }
