@@ -91,6 +91,7 @@ struct StreamRunOptions {
     std::vector<std::string> udp, rtp;  // addresses to send to
     std::vector<std::string> push;      // RTMP servers to publish to
     std::string publish_key;            // take what is published with it
+    std::string publish_key_file, push_key, push_key_file;
     std::string profile;
     std::string subtitles;  // a file of text
     TrackChoice choice;

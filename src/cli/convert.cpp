@@ -44,15 +44,15 @@ nlohmann::ordered_json tracks_json(const std::vector<convert::TrackPlan>& tracks
 }
 
 void print_plan(const convert::Plan& plan, const std::string& profile) {
-    fmt::print("Title {} ({}, {}) of {}\n", plan.title, base::format_clock(plan.duration),
-               base::format_bytes(plan.source_bytes), plan.source.substr(0, plan.source.rfind(',')));
-    fmt::print("  becomes  {}\n  profile  {}\n", plan.target.string(), profile);
-    for (const std::string& step : plan.steps) fmt::print("  -        {}\n", step);
+    print("Title {} ({}, {}) of {}\n", plan.title, base::format_clock(plan.duration),
+          base::format_bytes(plan.source_bytes), plan.source.substr(0, plan.source.rfind(',')));
+    print("  becomes  {}\n  profile  {}\n", plan.target.string(), profile);
+    for (const std::string& step : plan.steps) print("  -        {}\n", step);
     for (const convert::TrackPlan& track : plan.tracks) {
         if (track.action == convert::TrackPlan::Action::drop)
-            fmt::print("  left out {}: {}\n", describe(track.from), track.why);
+            print("  left out {}: {}\n", describe(track.from), track.why);
     }
-    for (const std::string& warning : plan.warnings) fmt::print("  warning  {}\n", warning);
+    for (const std::string& warning : plan.warnings) print("  warning  {}\n", warning);
 }
 
 nlohmann::ordered_json plan_json(const convert::Plan& plan, const ConvertOptions& options) {
@@ -72,13 +72,13 @@ nlohmann::ordered_json quality_json(const measure::PictureQuality& quality) {
 }
 
 void print_quality(const measure::PictureQuality& quality, const char* indent = "") {
-    fmt::print(
+    print(
         "{}Picture: {} (SSIM {:.3f}, where 1 is the same; PSNR {:.1f} dB; {} pictures).\n"
         "{}  Worst second: SSIM {:.3f} at {}. What scaling and deinterlacing change isn't counted.\n",
         indent, measure::in_words(quality), quality.ssim, quality.psnr_db, quality.pictures, indent, quality.worst_ssim,
         base::format_clock(quality.worst_at));
     if (measure::is_worse(quality))
-        fmt::print("{}  A smaller `quality` in the profile, or a higher `peak_bitrate`, keeps more.\n", indent);
+        print("{}  A smaller `quality` in the profile, or a higher `peak_bitrate`, keeps more.\n", indent);
 }
 
 int show_plans(const ConvertOptions& options, const source::Input& input, const std::vector<convert::Plan>& plans) {
@@ -102,8 +102,8 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
         quality = cost->quality;
         list.push_back(std::move(entry));
         if (!json && plans.size() > 1) {
-            fmt::print("  expected about {} in about {}\n", base::format_bytes(cost->size_bytes),
-                       base::format_span(cost->time));
+            print("  expected about {} in about {}\n", base::format_bytes(cost->size_bytes),
+                  base::format_span(cost->time));
             if (cost->quality) print_quality(*cost->quality, "  ");
         }
     }
@@ -119,25 +119,25 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
         print_json(result);
         return 0;
     }
-    fmt::print("\nExpected from {} of {}: about {} in about {}.  Free there: {}.\n", base::format_span(sampled),
-               plans.size() > 1 ? fmt::format("these {} titles", plans.size()) : "this title",
-               base::format_bytes(bytes), base::format_span(time), base::format_bytes(*free));
+    print("\nExpected from {} of {}: about {} in about {}.  Free there: {}.\n", base::format_span(sampled),
+          plans.size() > 1 ? fmt::format("these {} titles", plans.size()) : "this title", base::format_bytes(bytes),
+          base::format_span(time), base::format_bytes(*free));
     if (quality && plans.size() == 1) print_quality(*quality);
-    if (*free <= bytes) fmt::print("This does not fit: free some space or choose another folder.\n");
-    fmt::print("Nothing was converted. Without --plan it is done.\n");
+    if (*free <= bytes) print("This does not fit: free some space or choose another folder.\n");
+    print("Nothing was converted. Without --plan it is done.\n");
     return 0;
 }
 
 void print_rewrap(const convert::RewrapPlan& plan) {
-    fmt::print("Title {} ({}, {}) of {}\n", plan.title, base::format_clock(plan.duration),
-               base::format_bytes(plan.source_bytes), plan.source.substr(0, plan.source.rfind(',')));
-    fmt::print("  becomes  {}\n", plan.target.string());
+    print("Title {} ({}, {}) of {}\n", plan.title, base::format_clock(plan.duration),
+          base::format_bytes(plan.source_bytes), plan.source.substr(0, plan.source.rfind(',')));
+    print("  becomes  {}\n", plan.target.string());
     for (const convert::TrackPlan& track : plan.tracks) {
         const bool kept = track.action == convert::TrackPlan::Action::keep;
-        fmt::print("  {} {}: {}\n", kept ? "kept    " : "left out", describe(track.from), track.why);
+        print("  {} {}: {}\n", kept ? "kept    " : "left out", describe(track.from), track.why);
     }
-    for (const std::string& step : plan.steps) fmt::print("  -        {}\n", step);
-    for (const std::string& warning : plan.warnings) fmt::print("  warning  {}\n", warning);
+    for (const std::string& step : plan.steps) print("  -        {}\n", step);
+    for (const std::string& warning : plan.warnings) print("  warning  {}\n", warning);
 }
 
 int run_rewrap(const ConvertOptions& options) {
@@ -193,17 +193,20 @@ int run_rewrap(const ConvertOptions& options) {
             note(fmt::format("{} (from {} to {})", problem.what, base::format_clock(problem.from),
                              base::format_clock(problem.to)));
         if (json) continue;
-        fmt::print("\nDone in {}: {} of {}, nothing of it coded anew.\n{}\n", base::format_span(outcome->elapsed),
-                   base::format_clock(outcome->duration), base::format_bytes(outcome->size_bytes),
-                   outcome->path.string());
+        print("\nDone in {}: {} of {}, nothing of it coded anew.\n{}\n", base::format_span(outcome->elapsed),
+              base::format_clock(outcome->duration), base::format_bytes(outcome->size_bytes), outcome->path.string());
     }
-    if (failure) return report_error(*failure, json);
+    if (failure) {
+        const int ended = report_beside(*failure, result);
+        if (json) print_json(result);
+        return ended;
+    }
     if (json) {
         print_json(result);
     } else if (options.plan) {
-        fmt::print("\nNothing was written. Without --plan it is done.\n");
+        print("\nNothing was written. Without --plan it is done.\n");
     } else {
-        fmt::print("Next: wavecrest inspect '{}'\n", plans->back().target.string());
+        print("Next: wavecrest inspect '{}'\n", plans->back().target.string());
     }
     return 0;
 }
@@ -276,27 +279,25 @@ int run_convert(const ConvertOptions& options) {
                              base::format_clock(problem.to)));
         }
         if (json) continue;
-        fmt::print("\nDone in {} ({:.1f} x real time): {}, {:.0f} % of the rip's {}.\n",
-                   base::format_span(outcome->elapsed), outcome->speed(), base::format_bytes(outcome->size_bytes),
-                   outcome->source_bytes > 0
-                       ? 100.0 * static_cast<double>(outcome->size_bytes) / static_cast<double>(outcome->source_bytes)
-                       : 0.0,
-                   base::format_bytes(outcome->source_bytes));
+        print("\nDone in {} ({:.1f} x real time): {}, {:.0f} % of the rip's {}.\n", base::format_span(outcome->elapsed),
+              outcome->speed(), base::format_bytes(outcome->size_bytes),
+              outcome->source_bytes > 0
+                  ? 100.0 * static_cast<double>(outcome->size_bytes) / static_cast<double>(outcome->source_bytes)
+                  : 0.0,
+              base::format_bytes(outcome->source_bytes));
         if (outcome->quality) print_quality(*outcome->quality);
-        fmt::print("{}\n", outcome->path.string());
+        print("{}\n", outcome->path.string());
     }
     if (!options.output.out.empty() && !result["outputs"].empty()) {
         const std::string name =
             fmt::format("convert-{}-{}.json", slug(plans->front().name.full()), slug(options.profile));
-        if (const auto status = write_result(options.output.out, name, result); !status)
-            return report_error(status.error(), json);
+        if (const auto status = write_result(options.output.out, name, result); !status && !failure)
+            failure = status.error();
     }
-    if (failure) return report_error(*failure, json);
-    if (json) {
-        print_json(result);
-        return 0;
-    }
-    fmt::print("Next: wavecrest inspect '{}'\n", plans->back().target.string());
+    const int ended = failure ? report_beside(*failure, result) : 0;
+    if (json) print_json(result);
+    if (json || failure) return ended;
+    print("Next: wavecrest inspect '{}'\n", plans->back().target.string());
     return 0;
 }
 

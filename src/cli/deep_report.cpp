@@ -81,56 +81,53 @@ nlohmann::ordered_json deep_json(const measure::DeepReport& deep) {
 }
 
 void print_deep(const measure::DeepReport& deep) {
-    fmt::print("\nRead to the end: {}\n", base::format_clock(deep.duration));
-    for (const std::string& word : measure::in_words(deep)) fmt::print("  - {}\n", word);
-    fmt::print("\n  {:<8} {} on average, {} in the highest second, {} in the highest ten\n", "all",
-               base::format_bitrate(deep.rate.mean_bps(deep.duration)), base::format_bitrate(deep.rate.peak(10).bps),
-               base::format_bitrate(deep.rate.peak(100).bps));
+    print("\nRead to the end: {}\n", base::format_clock(deep.duration));
+    for (const std::string& word : measure::in_words(deep)) print("  - {}\n", word);
+    print("\n  {:<8} {} on average, {} in the highest second, {} in the highest ten\n", "all",
+          base::format_bitrate(deep.rate.mean_bps(deep.duration)), base::format_bitrate(deep.rate.peak(10).bps),
+          base::format_bitrate(deep.rate.peak(100).bps));
     for (const measure::TrackMeasure& m : deep.tracks) {
-        fmt::print("  {:<8} {}: {} on average, {} in the highest second\n", media::short_name(m.track.kind),
-                   media::short_name(m.track.codec), base::format_bitrate(m.rate.mean_bps(m.end)),
-                   base::format_bitrate(m.rate.peak(10).bps));
+        print("  {:<8} {}: {} on average, {} in the highest second\n", media::short_name(m.track.kind),
+              media::short_name(m.track.codec), base::format_bitrate(m.rate.mean_bps(m.end)),
+              base::format_bitrate(m.rate.peak(10).bps));
         if (m.track.kind == TrackKind::video && !m.keyframes.empty()) {
-            fmt::print("           {} keyframes, {} to {} apart, {} on average{}\n", m.keyframes.size(),
-                       seconds_text(m.shortest_group), seconds_text(m.longest_group), seconds_text(m.mean_group),
-                       m.track.reference_frames > 0 ? fmt::format("; {} reference {}", m.track.reference_frames,
-                                                                  m.track.reference_frames == 1 ? "frame" : "frames")
-                                                    : "");
+            print("           {} keyframes, {} to {} apart, {} on average{}\n", m.keyframes.size(),
+                  seconds_text(m.shortest_group), seconds_text(m.longest_group), seconds_text(m.mean_group),
+                  m.track.reference_frames > 0 ? fmt::format("; {} reference {}", m.track.reference_frames,
+                                                             m.track.reference_frames == 1 ? "frame" : "frames")
+                                               : "");
         }
         if (m.buffer) {
-            fmt::print("           decoder buffer {}: {} filled at {}; needed {}, lowest level {}{}\n",
-                       m.buffer->claimed ? "as its header claims" : "of its level",
-                       base::format_bytes(static_cast<std::uint64_t>(m.buffer->size_bits / 8)),
-                       base::format_bitrate(m.buffer->rate_bps),
-                       base::format_bytes(static_cast<std::uint64_t>(m.buffer->needed_bits / 8)),
-                       base::format_bytes(static_cast<std::uint64_t>(m.buffer->lowest_bits / 8)),
-                       m.buffer->missed > 0 ? fmt::format("; {} pictures late", m.buffer->missed) : "");
+            print("           decoder buffer {}: {} filled at {}; needed {}, lowest level {}{}\n",
+                  m.buffer->claimed ? "as its header claims" : "of its level",
+                  base::format_bytes(static_cast<std::uint64_t>(m.buffer->size_bits / 8)),
+                  base::format_bitrate(m.buffer->rate_bps),
+                  base::format_bytes(static_cast<std::uint64_t>(m.buffer->needed_bits / 8)),
+                  base::format_bytes(static_cast<std::uint64_t>(m.buffer->lowest_bits / 8)),
+                  m.buffer->missed > 0 ? fmt::format("; {} pictures late", m.buffer->missed) : "");
         }
-        if (!m.needed_level.empty())
-            fmt::print("           level {} claimed, {} needed\n", m.track.level, m.needed_level);
-        if (!m.cadence.empty()) fmt::print("           cadence: {}\n", m.cadence);
+        if (!m.needed_level.empty()) print("           level {} claimed, {} needed\n", m.track.level, m.needed_level);
+        if (!m.cadence.empty()) print("           cadence: {}\n", m.cadence);
         if (m.loudness)
-            fmt::print("           loudness {:.1f} LUFS, range {:.1f} LU, true peak {:+.1f} dBTP{}\n",
-                       m.loudness->integrated, m.loudness->range, m.loudness->true_peak,
-                       m.loudness->share < 0.9
-                           ? fmt::format(" (of {:.0f} % of the sound, spread evenly)", 100 * m.loudness->share)
-                           : "");
+            print("           loudness {:.1f} LUFS, range {:.1f} LU, true peak {:+.1f} dBTP{}\n",
+                  m.loudness->integrated, m.loudness->range, m.loudness->true_peak,
+                  m.loudness->share < 0.9
+                      ? fmt::format(" (of {:.0f} % of the sound, spread evenly)", 100 * m.loudness->share)
+                      : "");
         if (!m.not_decoded.empty())
-            fmt::print("           {}: {}\n",
-                       m.track.kind == TrackKind::video ? "pictures not looked at" : "loudness unknown", m.not_decoded);
-        if (m.gap_count > 0) fmt::print("           {} gaps or jumps in its times\n", m.gap_count);
+            print("           {}: {}\n",
+                  m.track.kind == TrackKind::video ? "pictures not looked at" : "loudness unknown", m.not_decoded);
+        if (m.gap_count > 0) print("           {} gaps or jumps in its times\n", m.gap_count);
     }
     if (deep.borders)
-        fmt::print("  {:<8} {} above, {} below, {} left, {} right (of {} pictures looked at)\n", "borders",
-                   deep.borders->top, deep.borders->bottom, deep.borders->left, deep.borders->right,
-                   deep.borders->pictures);
-    fmt::print("  {:<8} tracks lie at most {} apart\n", "order", seconds_text(deep.interleave));
+        print("  {:<8} {} above, {} below, {} left, {} right (of {} pictures looked at)\n", "borders",
+              deep.borders->top, deep.borders->bottom, deep.borders->left, deep.borders->right, deep.borders->pictures);
+    print("  {:<8} tracks lie at most {} apart\n", "order", seconds_text(deep.interleave));
     constexpr std::size_t kShown = 12;
     for (std::size_t i = 0; i < std::min(kShown, deep.problems.size()); ++i)
-        fmt::print("  problem  {} (from {} to {})\n", deep.problems[i].what, base::format_clock(deep.problems[i].from),
-                   base::format_clock(deep.problems[i].to));
-    if (deep.problems.size() > kShown)
-        fmt::print("  ... and {} more; --json lists them\n", deep.problems.size() - kShown);
+        print("  problem  {} (from {} to {})\n", deep.problems[i].what, base::format_clock(deep.problems[i].from),
+              base::format_clock(deep.problems[i].to));
+    if (deep.problems.size() > kShown) print("  ... and {} more; --json lists them\n", deep.problems.size() - kShown);
 }
 
 nlohmann::ordered_json transport_json(const measure::TransportReport& report) {
@@ -156,22 +153,21 @@ nlohmann::ordered_json transport_json(const measure::TransportReport& report) {
 
 void print_transport(const measure::TransportReport& report) {
     const auto ms = [](Time time) { return fmt::format("{:.0f} ms", base::to_seconds(time) * 1000); };
-    fmt::print("\n  {:<8} {} of 188 bytes, {} by their clock{}\n", "packets", report.packets,
-               base::format_bitrate(report.mean_bps),
-               report.null_packets > 0
-                   ? fmt::format(", {:.0f} % of them empty",
-                                 100.0 * static_cast<double>(report.null_packets) /
-                                     static_cast<double>(std::max<std::uint64_t>(report.packets, 1)))
-                   : "");
-    fmt::print("           clock references at most {} apart, tables at most {}; {} gaps\n", ms(report.clock_interval),
-               ms(report.table_interval), report.discontinuities);
+    print("\n  {:<8} {} of 188 bytes, {} by their clock{}\n", "packets", report.packets,
+          base::format_bitrate(report.mean_bps),
+          report.null_packets > 0 ? fmt::format(", {:.0f} % of them empty",
+                                                100.0 * static_cast<double>(report.null_packets) /
+                                                    static_cast<double>(std::max<std::uint64_t>(report.packets, 1)))
+                                  : "");
+    print("           clock references at most {} apart, tables at most {}; {} gaps\n", ms(report.clock_interval),
+          ms(report.table_interval), report.discontinuities);
     for (const measure::TransportStreamMeasure& stream : report.streams) {
         if (stream.units == 0) continue;
-        fmt::print("           stream {}: data comes at most {} before it is decoded, {} of it at a time{}\n",
-                   stream.pid, ms(stream.earliest), base::format_bytes(static_cast<std::uint64_t>(stream.held_bytes)),
-                   stream.late > 0 ? fmt::format("; {} too late", stream.late) : "");
+        print("           stream {}: data comes at most {} before it is decoded, {} of it at a time{}\n", stream.pid,
+              ms(stream.earliest), base::format_bytes(static_cast<std::uint64_t>(stream.held_bytes)),
+              stream.late > 0 ? fmt::format("; {} too late", stream.late) : "");
     }
-    for (const std::string& word : measure::in_words(report)) fmt::print("  - {}\n", word);
+    for (const std::string& word : measure::in_words(report)) print("  - {}\n", word);
 }
 
 // A figure and a table for each question: rate against links, keyframe distances, loudness.

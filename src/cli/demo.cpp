@@ -44,7 +44,7 @@ class Demo {
             if (status_ == status) return !cancel().requested();
         }
         if (!cancel().requested())
-            fmt::print(stderr, "demo: that command ended with status {}, which was not expected.\n", status_);
+            print(stderr, "demo: that command ended with status {}, which was not expected.\n", status_);
         return false;
     }
     pid_t background(const std::string& why, const std::vector<std::string>& arguments) {
@@ -63,7 +63,8 @@ class Demo {
     void announce(const std::string& why, const std::vector<std::string>& arguments) {
         std::string line = "wavecrest";
         for (const std::string& word : arguments) line += " " + quoted(word);
-        fmt::print("\n{}{}. {}{}\n$ {}\n", colours() ? "\033[1m" : "", ++count_, why, colours() ? "\033[0m" : "", line);
+        print("\n{}{}. {}{}\n$ {}\n", Raw{colours() ? "\033[1m" : ""}, ++count_, why, Raw{colours() ? "\033[0m" : ""},
+              line);
         std::fflush(stdout);
     }
     pid_t spawn(const std::vector<std::string>& arguments, bool quiet) {
@@ -139,7 +140,7 @@ int run_demo(const std::string& folder_name) {
         return demo.status() != 0 ? demo.status() : exit_status(ErrorKind::machine);
     };
 
-    fmt::print(
+    print(
         "Cedar Landing, a guest house by the lake, wants its discs on every screen. All of it is made up; "
         "every\ncommand below can be typed as it stands, in the folder {}.\n",
         folder.string());
@@ -147,7 +148,7 @@ int run_demo(const std::string& folder_name) {
     const std::string description = disc_description();
     const auto before = base::read_text_file(folder / "disc.toml");
     if (std::filesystem::exists(folder / "rip" / kFilm, error) && before && *before == description) {
-        fmt::print("\n(The sample rip of an earlier demo is used again: it would come out the same.)\n");
+        print("\n(The sample rip of an earlier demo is used again: it would come out the same.)\n");
     } else {
         std::filesystem::remove_all(folder / "rip" / kFilm, error);
         if (const auto written = base::write_file(folder / "disc.toml", base::as_bytes(description),
@@ -197,10 +198,9 @@ int run_demo(const std::string& folder_name) {
     if (!verified) return stop();
     if (!demo.step("Hand over the record of the house.", {"report", "--site", "site.toml"})) return stop();
 
-    fmt::print("\nDone. In {}: site.toml, rip/, library/, results/, and report/index.html to open in a browser.\n",
-               folder.string());
-    if (verdict == 1)
-        fmt::print("The tablet fails, as it would in the house: the report says why and what to change.\n");
+    print("\nDone. In {}: site.toml, rip/, library/, results/, and report/index.html to open in a browser.\n",
+          folder.string());
+    if (verdict == 1) print("The tablet fails, as it would in the house: the report says why and what to change.\n");
     return 0;
 }
 

@@ -67,8 +67,8 @@ int run_device_list(const DeviceOptions& options) {
         table.add({d.name, d.video.empty() ? "sound only" : video_names(d.video.front()), audio_names(d),
                    base::format_bitrate(d.highest_bps), d.description});
     }
-    fmt::print("{}\nNext: wavecrest device show CLASS, or wavecrest site new --device 'NAME,CLASS,LINK'\n",
-               table.text());
+    print("{}\nNext: wavecrest device show CLASS, or wavecrest site new --device 'NAME,CLASS,LINK'\n",
+          Raw{table.text()});
     return 0;
 }
 
@@ -79,17 +79,18 @@ int run_device_show(const DeviceOptions& options) {
         print_json(to_json(*found));
         return 0;
     }
-    fmt::print("{}: {}\n  containers   {}\n", found->name, found->description, fmt::join(found->containers, ", "));
+    print("{}: {}\n  containers   {}\n", found->name, found->description,
+          fmt::format("{}", fmt::join(found->containers, ", ")));
     for (const auto& v : found->video) {
-        fmt::print("  video        {}: {};{} up to {}x{} at {:g} pictures/s; {} bits\n", media::short_name(v.codec),
-                   v.profiles.empty() ? "all profiles" : fmt::format("{}", fmt::join(v.profiles, ", ")),
-                   v.level.empty() ? "" : " level " + v.level + ";", v.largest.width, v.largest.height, v.fastest,
-                   v.bit_depth);
+        print("  video        {}: {};{} up to {}x{} at {:g} pictures/s; {} bits\n", media::short_name(v.codec),
+              v.profiles.empty() ? "all profiles" : fmt::format("{}", fmt::join(v.profiles, ", ")),
+              v.level.empty() ? "" : " level " + v.level + ";", v.largest.width, v.largest.height, v.fastest,
+              v.bit_depth);
     }
-    fmt::print("  protocols    {}\n", fmt::join(found->protocols, ", "));
-    fmt::print("  sound        {}\n  highest rate {}\n  player       starts after {} of media, reads ahead {}\n",
-               audio_names(*found), base::format_bitrate(found->highest_bps), base::format_span(found->start_after),
-               base::format_span(found->reads_ahead));
+    print("  protocols    {}\n", fmt::format("{}", fmt::join(found->protocols, ", ")));
+    print("  sound        {}\n  highest rate {}\n  player       starts after {} of media, reads ahead {}\n",
+          audio_names(*found), base::format_bitrate(found->highest_bps), base::format_span(found->start_after),
+          base::format_span(found->reads_ahead));
     return 0;
 }
 

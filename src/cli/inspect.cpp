@@ -59,40 +59,39 @@ nlohmann::ordered_json title_json(const TitleReport& report) {
 void print_title(const TitleReport& report, bool disc, const char* pieces) {
     const source::Title& title = *report.title;
     if (disc)
-        fmt::print("\nTitle {}{}: {}, {}\n", title.number, title.main ? " (main)" : "",
-                   base::format_clock(title.duration), base::format_bytes(title.size_bytes));
-    if (report.is_protected) fmt::print("  protected: its packs are marked as scrambled, so it can't be converted\n");
+        print("\nTitle {}{}: {}, {}\n", title.number, title.main ? " (main)" : "", base::format_clock(title.duration),
+              base::format_bytes(title.size_bytes));
+    if (report.is_protected) print("  protected: its packs are marked as scrambled, so it can't be converted\n");
     const std::vector<std::string> names = names_of(title.tracks);
     std::size_t width = 8;
     for (const std::string& name : names) width = std::max(width, name.size());
-    for (std::size_t i = 0; i < names.size(); ++i)
-        fmt::print("  {:<{}} {}\n", names[i], width, describe(title.tracks[i]));
+    for (std::size_t i = 0; i < names.size(); ++i) print("  {:<{}} {}\n", names[i], width, describe(title.tracks[i]));
     if (report.rate.bytes() == 0 && mean_bps(report) > 0)
-        fmt::print("  {:<{}} {} on average; inspect --deep tells its peaks\n", "bit rate", width,
-                   base::format_bitrate(mean_bps(report)));
+        print("  {:<{}} {} on average; inspect --deep tells its peaks\n", "bit rate", width,
+              base::format_bitrate(mean_bps(report)));
     if (report.rate.bytes() > 0)
-        fmt::print("  {:<{}} {} on average, {} in the highest second\n", "bit rate", width,
-                   base::format_bitrate(report.rate.mean_bps()), base::format_bitrate(report.rate.peak_bps()));
+        print("  {:<{}} {} on average, {} in the highest second\n", "bit rate", width,
+              base::format_bitrate(report.rate.mean_bps()), base::format_bitrate(report.rate.peak_bps()));
     if (!title.chapters.empty()) {
         std::string starts;
         for (const Chapter& chapter : title.chapters)
             starts += (starts.empty() ? "" : ", ") + base::format_clock(chapter.start);
-        fmt::print("  {:<{}} {}, at {}\n", "chapters", width, title.chapters.size(), starts);
+        print("  {:<{}} {}, at {}\n", "chapters", width, title.chapters.size(), starts);
     }
-    if (title.angles > 1) fmt::print("  {:<{}} {}: convert --angle takes one of them\n", "angles", width, title.angles);
+    if (title.angles > 1) print("  {:<{}} {}: convert --angle takes one of them\n", "angles", width, title.angles);
     if (pieces != nullptr && !title.segments.empty()) {
-        fmt::print("  {:<{}} {}\n", pieces, width, title.segments.size());
+        print("  {:<{}} {}\n", pieces, width, title.segments.size());
         Time at{};
         for (const auto& segment : title.segments) {
-            fmt::print("  {:<{}} {:>9}  {:>8}  {}\n", "", width, base::format_clock(at),
-                       base::format_clock(segment.duration), segment.id);
+            print("  {:<{}} {:>9}  {:>8}  {}\n", "", width, base::format_clock(at),
+                  base::format_clock(segment.duration), segment.id);
             at += segment.duration;
         }
     }
-    for (const std::string& difference : title.differences) fmt::print("  {:<{}} {}\n", "note", width, difference);
+    for (const std::string& difference : title.differences) print("  {:<{}} {}\n", "note", width, difference);
     for (const Problem& problem : report.problems) {
-        fmt::print("  problem  {} (from {} to {})\n", problem.what, base::format_clock(problem.from),
-                   base::format_clock(problem.to));
+        print("  problem  {} (from {} to {})\n", problem.what, base::format_clock(problem.from),
+              base::format_clock(problem.to));
     }
 }
 
@@ -252,35 +251,33 @@ int run_inspect(const InspectOptions& options) {
         }
     }
 
+    std::optional<Error> unwritten;  // what was found is printed all the same
+    const auto written = [&](const Status& status) {
+        if (!status && !unwritten) unwritten = status.error();
+    };
     if (!options.output.out.empty()) {
         const std::string stem =
             "inspect-" + slug(convert::film_name(input.name_hint()).full()) + (input.is_disc() ? "-disc" : "");
         if (main->rate.bytes() > 0) result["figure"] = stem + ".png";
         if (deep) {
             std::vector<std::string> files;
-            if (const auto status = write_deep_figures(options.output.out, stem,
-                                                       convert::film_name(input.name_hint()).full(), *deep, files);
-                !status)
-                return report_error(status.error(), json);
+            written(write_deep_figures(options.output.out, stem, convert::film_name(input.name_hint()).full(), *deep,
+                                       files));
             result["figures"] = files;
         }
-        if (const auto status = write_result(options.output.out, stem + ".json", result); !status)
-            return report_error(status.error(), json);
-        if (const auto status =
-                main->rate.bytes() == 0
-                    ? Status{}
-                    : write_figure(options.output.out, stem, convert::film_name(input.name_hint()).full(), main->rate);
-            !status)
-            return report_error(status.error(), json);
+        written(write_result(options.output.out, stem + ".json", result));
+        if (main->rate.bytes() > 0)
+            written(write_figure(options.output.out, stem, convert::film_name(input.name_hint()).full(), main->rate));
     }
     if (json) {
+        const int ended = unwritten ? report_beside(*unwritten, result) : 0;
         print_json(result);
-        return 0;
+        return ended;
     }
 
     // What comes over a pipe has no size yet.
-    fmt::print("{}: {}{}\n", options.input == "-" ? "standard input" : options.input, kind_of(input),
-               size > 0 ? ", " + base::format_bytes(size) : "");
+    print("{}: {}{}\n", options.input == "-" ? "standard input" : options.input, kind_of(input),
+          size > 0 ? ", " + base::format_bytes(size) : "");
     if (input.is_disc()) {
         using Align = render::Table::Align;
         render::Table table(
@@ -305,17 +302,17 @@ int run_inspect(const InspectOptions& options) {
                        count(TrackKind::audio), count(TrackKind::subtitle),
                        fmt::format("{}: {}", disc::short_name(title.role), title.why)});
         }
-        fmt::print("\n{}", table.text(2));
-        if (left_out > 0) fmt::print("  {} duplicates and decoys are left out here; --json lists them.\n", left_out);
+        print("\n{}", Raw{table.text(2)});
+        if (left_out > 0) print("  {} duplicates and decoys are left out here; --json lists them.\n", left_out);
         if (options.pick.empty() && !input.episodes().empty()) {
-            fmt::print("\n{} episodes (convert --pick episodes):\n", input.episodes().size());
+            print("\n{} episodes (convert --pick episodes):\n", input.episodes().size());
             int number = 0;
             for (const disc::Episode& episode : input.episodes()) {
-                fmt::print("  {:>2}  {:>8}  title {}{}\n", ++number, base::format_clock(episode.end - episode.start),
-                           episode.title,
-                           episode.first_chapter > 0
-                               ? fmt::format(", chapters {} to {}", episode.first_chapter, episode.last_chapter)
-                               : "");
+                print("  {:>2}  {:>8}  title {}{}\n", ++number, base::format_clock(episode.end - episode.start),
+                      episode.title,
+                      episode.first_chapter > 0
+                          ? fmt::format(", chapters {} to {}", episode.first_chapter, episode.last_chapter)
+                          : "");
             }
         }
     }
@@ -329,10 +326,11 @@ int run_inspect(const InspectOptions& options) {
     if (deep) print_deep(*deep);
     if (transport) print_transport(*transport);
     for (const std::string& text : input.notes()) note(text);
-    if (!options.output.out.empty()) fmt::print("\nFigure, CSV and JSON are in {}.\n", options.output.out);
+    if (unwritten) return report_error(*unwritten);
+    if (!options.output.out.empty()) print("\nFigure, CSV and JSON are in {}.\n", options.output.out);
     if (input.is_disc() && !any_protected) {
-        fmt::print("\nNext: wavecrest convert '{}' {}--into LIBRARY --plan   (what converting would do and cost)\n",
-                   options.input, input.episodes().empty() ? "" : "--pick episodes ");
+        print("\nNext: wavecrest convert '{}' {}--into LIBRARY --plan   (what converting would do and cost)\n",
+              options.input, input.episodes().empty() ? "" : "--pick episodes ");
     }
     return 0;
 }

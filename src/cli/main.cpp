@@ -1,4 +1,6 @@
 // The command line: parsed here, once, into the options of commands.hpp.
+#include <sys/resource.h>
+
 #include <CLI/CLI.hpp>
 
 #include <csignal>
@@ -184,12 +186,17 @@ int run(int argc, char** argv) {
         "--measure-quality", convert.quality,
         "decode the result and compare it with the pictures it was made from; with --plan on samples");
     add_output(convert_app, convert.output, true);
+    convert_app->footer(
+        "It ends with the terminal it was started from. To go on without: nohup wavecrest convert ... &");
     convert_app->callback([&] { command = [&] { return run_convert(convert); }; });
 
     auto* stream = app.add_subcommand("stream", "run the house's streams");
     stream->require_subcommand(1);
     StreamRunOptions stream_run;
     auto* run = stream->add_subcommand("run", "serve a site's streams, or one file, until Ctrl-C");
+    run->footer(
+        "It ends with the terminal it was started from. To go on without: nohup wavecrest stream run ... &\n"
+        "For streams at every boot: wavecrest site service prints the systemd unit.");
     run->add_option("files", stream_run.files, "a file or disc to stream, without a site; or several in a row")
         ->type_name("FILE");
     run->add_option("--offer", stream_run.offers,
@@ -220,8 +227,18 @@ int run(int argc, char** argv) {
         ->type_name("NAME");
     run->add_option("--push", stream_run.push, "publish it to this RTMP server: rtmp://HOST/APPLICATION/KEY")
         ->type_name("ADDRESS");
-    run->add_option("--publish-key", stream_run.publish_key, "take what is published here by RTMP with this key")
-        ->type_name("KEY");
+    run->add_option("--push-key-file", stream_run.push_key_file,
+                    "file with the key for --push, whose address then ends with the application; "
+                    "or $WAVECREST_PUSH_KEY")
+        ->type_name("FILE");
+    // Of the environment alone: what stands on the command line, everybody on this machine can read.
+    run->add_option("--push-key", stream_run.push_key)->envname("WAVECREST_PUSH_KEY")->group("");
+    run->add_option("--publish-key", stream_run.publish_key,
+                    "take what is published here by RTMP with this key (other users of this machine can read it here)")
+        ->type_name("KEY")
+        ->envname("WAVECREST_PUBLISH_KEY");
+    run->add_option("--publish-key-file", stream_run.publish_key_file, "the same with the key in a file")
+        ->type_name("FILE");
     run->add_option("--rtmp-port", stream_run.rtmp_port, "TCP port for RTMP, instead of the site's (1935)")
         ->check(CLI::Range(1, 65535))
         ->type_name("PORT");
@@ -389,12 +406,21 @@ int run(int argc, char** argv) {
     return command();
 }
 
+// Connections and films under way take open files: as many as the system lets this user have.
+void allow_open_files() {
+    rlimit limit{};
+    if (::getrlimit(RLIMIT_NOFILE, &limit) != 0 || limit.rlim_cur >= limit.rlim_max) return;
+    limit.rlim_cur = limit.rlim_max;
+    ::setrlimit(RLIMIT_NOFILE, &limit);
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
     install_signal_handlers();
+    allow_open_files();
     try {
-        return run(argc, argv);
+        return finish_output(run(argc, argv));
     } catch (const std::exception& error) {
         // Nothing throws on purpose this far up: memory has run out, most likely.
         return report_error({wavecrest::ErrorKind::machine, fmt::format("the program had to stop: {}", error.what()),

@@ -38,10 +38,10 @@ int run_profile_list(const ProfileOptions& options) {
                    p.video.peak_bps > 0 ? base::format_bitrate(p.video.peak_bps) : "no limit",
                    base::format_bitrate(p.audio.bitrate_bps), p.purpose});
     }
-    fmt::print(
+    print(
         "{}\nNext: wavecrest profile show NAME > my-profile.toml   (a copy to change; convert takes it with --profile "
         "my-profile.toml)\n",
-        table.text());
+        Raw{table.text()});
     return 0;
 }
 
@@ -49,7 +49,7 @@ int run_profile_show(const ProfileOptions& options) {
     const auto text = profile::source_text(options.name);
     if (!text) return report_error(text.error(), options.output.json);
     if (!options.output.json) {
-        fmt::print("{}", *text);
+        print("{}", by_lines(*text));
         return 0;
     }
     const auto found = profile::find(options.name);
@@ -69,7 +69,7 @@ int run_profile_check(const ProfileOptions& options) {
     if (options.output.json) {
         print_json(to_json(*found));
     } else {
-        fmt::print("{}: no errors.\n", options.name);
+        print("{}: no errors.\n", options.name);
     }
     return 0;
 }

@@ -12,7 +12,7 @@ int run_report(const ReportOptions& options) {
     const base::Path into = options.into.empty() ? folder / "report" : base::Path(options.into);
     const auto written = report::write(*site, results, into);
     if (!written) return report_error(written.error());
-    fmt::print("{}\n", written->page.string());
+    print("{}\n", written->page.string());
     for (const std::string& missing : written->missing) note(missing);
     return 0;
 }

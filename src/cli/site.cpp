@@ -59,9 +59,9 @@ int run_site_new(const SiteNewOptions& options) {
     if (const auto status = base::write_file(options.file, base::as_bytes(text), base::AtomicFile::IfExists::refuse);
         !status)
         return report_error(status.error());
-    fmt::print("Started {} for \"{}\": {}, {}.\nNext: wavecrest site check '{}'\n", options.file, options.house,
-               base::format_count(made.devices.size(), "device"), base::format_count(made.streams.size(), "stream"),
-               options.file);
+    print("Started {} for \"{}\": {}, {}.\nNext: wavecrest site check '{}'\n", options.file, options.house,
+          base::format_count(made.devices.size(), "device"), base::format_count(made.streams.size(), "stream"),
+          options.file);
     return 0;
 }
 
@@ -85,19 +85,19 @@ int run_site_check(const SiteOptions& options) {
                         {"where", finding.about.where},
                         {"remedy", finding.about.remedy}});
         if (!json)
-            fmt::print("{}: {}\n  where:  {}\n  to do:  {}\n", is_error ? "error" : "warning", finding.about.what,
-                       finding.about.where, finding.about.remedy);
+            print("{}: {}\n  where:  {}\n  to do:  {}\n", is_error ? "error" : "warning", finding.about.what,
+                  finding.about.where, finding.about.remedy);
     }
     if (json) {
         print_json({{"site", options.file}, {"house", site->house}, {"errors", errors}, {"findings", list}});
     } else if (errors > 0) {
-        fmt::print("\n{}, {}: correct the errors before the streams are run.\n",
-                   base::format_count(static_cast<std::size_t>(errors), "error"),
-                   base::format_count(findings.size() - static_cast<std::size_t>(errors), "warning"));
+        print("\n{}, {}: correct the errors before the streams are run.\n",
+              base::format_count(static_cast<std::size_t>(errors), "error"),
+              base::format_count(findings.size() - static_cast<std::size_t>(errors), "warning"));
     } else {
-        fmt::print("{}: ready, {}.\nNext: wavecrest stream run --site '{}'\n", options.file,
-                   findings.empty() ? "nothing found wanting" : base::format_count(findings.size(), "warning"),
-                   options.file);
+        print("{}: ready, {}.\nNext: wavecrest stream run --site '{}'\n", options.file,
+              findings.empty() ? "nothing found wanting" : base::format_count(findings.size(), "warning"),
+              options.file);
     }
     return errors > 0 ? 1 : 0;
 }
@@ -123,7 +123,7 @@ int run_site_show(const SiteOptions& options) {
         print_json({{"house", site->house}, {"addresses", list}});
         return 0;
     }
-    fmt::print("{}\n\n", site->house);
+    print("{}\n\n", site->house);
     render::Table table({"on", "enter", "for"});
     for (const site::SiteDevice& d : site->devices) {
         for (const site::SiteStream& s : site->streams) {
@@ -144,15 +144,15 @@ int run_site_show(const SiteOptions& options) {
                 table.add({"other devices", one.address, fmt::format("{} ({})", s.name(), words_for(one.way))});
         }
     }
-    fmt::print("{}\nAddresses of this machine:", table.text(2));
-    for (const host::Address& a : host::addresses()) fmt::print(" {} ({})", a.address, a.interface);
-    fmt::print("\n");
+    print("{}\nAddresses of this machine:", Raw{table.text(2)});
+    for (const host::Address& a : host::addresses()) print(" {} ({})", a.address, a.interface);
+    print("\n");
     if (options.plain) return 0;
     for (const site::SiteStream& s : site->streams) {
         for (const stream::StationAddress& one : site->addresses_of(s)) {
             if (!net::is_http_address(one.address)) continue;
             const std::string code = render::qr_code(one.address);
-            if (!code.empty()) fmt::print("\n{} ({}): {}\n{}", s.name(), words_for(one.way), one.address, code);
+            if (!code.empty()) print("\n{} ({}): {}\n{}", s.name(), words_for(one.way), one.address, Raw{code});
         }
     }
     return 0;
@@ -164,14 +164,14 @@ int run_site_service(const SiteOptions& options) {
     std::error_code error;
     const auto program = std::filesystem::read_symlink("/proc/self/exe", error);
     const passwd* user = ::getpwuid(::geteuid());
-    fmt::print("{}", site::service_unit(*site, error ? base::Path("wavecrest") : program,
-                                        user != nullptr ? user->pw_name : "root"));
+    print("{}", by_lines(site::service_unit(*site, error ? base::Path("wavecrest") : program,
+                                            user != nullptr ? user->pw_name : "root")));
     std::fflush(stdout);
-    fmt::print(stderr,
-               "\nTo install it:\n  wavecrest site service '{}' | sudo tee /etc/systemd/system/wavecrest.service\n"
-               "  sudo systemctl daemon-reload && sudo systemctl enable --now wavecrest\n"
-               "Then see that it runs: wavecrest stream status\n",
-               options.file);
+    print(stderr,
+          "\nTo install it:\n  wavecrest site service '{}' | sudo tee /etc/systemd/system/wavecrest.service\n"
+          "  sudo systemctl daemon-reload && sudo systemctl enable --now wavecrest\n"
+          "Then see that it runs: wavecrest stream status\n",
+          options.file);
     return 0;
 }
 

@@ -22,8 +22,8 @@ int make(const StandinDiscOptions& options, const standin::DiscDescription& disc
         done = standin::make_disc(options.folder, disc, line.callback(), cancel());
     }
     if (!done) return report_error(done.error());
-    fmt::print("Sample disc in {}: {}.\n", options.folder, what);
-    fmt::print("Next: wavecrest inspect '{}'\n", options.folder);
+    print("Sample disc in {}: {}.\n", options.folder, what);
+    print("Next: wavecrest inspect '{}'\n", options.folder);
     return 0;
 }
 
@@ -135,8 +135,8 @@ int run_standin_link(const StandinLinkOptions& options) {
     }
     if (!link) return report_error(link.error(), json);
     if (!json) {
-        fmt::print("Passing {} on to {}. Enter {} instead of the stream's own place. Ctrl-C ends it.\n", options.from,
-                   options.to, udp ? options.to : fmt::format("port {}", (*link)->port()));
+        print("Passing {} on to {}. Enter {} instead of the stream's own place. Ctrl-C ends it.\n", options.from,
+              options.to, udp ? options.to : fmt::format("port {}", (*link)->port()));
         std::fflush(stdout);
     }
     using namespace std::chrono_literals;
@@ -151,10 +151,10 @@ int run_standin_link(const StandinLinkOptions& options) {
     if (json) {
         print_json({{"passed", figures.passed}, {"bytes", figures.bytes}, {"lost", figures.lost}});
     } else {
-        fmt::print("Passed {}{}.\n", base::format_bytes(figures.bytes),
-                   udp                ? fmt::format(" in {} datagrams, {} lost", figures.passed, figures.lost)
-                   : figures.lost > 0 ? fmt::format(", {} segments sent again", figures.lost)
-                                      : "");
+        print("Passed {}{}.\n", base::format_bytes(figures.bytes),
+              udp                ? fmt::format(" in {} datagrams, {} lost", figures.passed, figures.lost)
+              : figures.lost > 0 ? fmt::format(", {} segments sent again", figures.lost)
+                                 : "");
     }
     return 0;
 }

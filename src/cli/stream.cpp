@@ -27,8 +27,12 @@ struct Running {
     std::vector<std::pair<stream::Part, std::string>> encodes;  // with their profiles
 };
 
-Result<stream::StationItem> item_of(const StreamRunOptions& options) {
+Result<stream::StationItem> item_of(StreamRunOptions options) {
     stream::StationItem item;
+    if (!options.publish_key_file.empty()) {
+        WAVECREST_TRY_ASSIGN(key, stream::read_key(options.publish_key_file));
+        options.publish_key = std::move(key);
+    }
     WAVECREST_TRY(media::check_sound_words(options.choice.sound, "--sound"));
     for (const std::string& file : options.files) item.parts.push_back({file, options.title, 1, options.choice});
     if (!item.parts.empty()) item.parts.front().chapter = options.chapter;
@@ -37,7 +41,7 @@ Result<stream::StationItem> item_of(const StreamRunOptions& options) {
                                       : item.parts.front().source.lexically_normal().stem().string();
     if (!options.publish_key.empty() && !item.parts.empty())
         return fail(ErrorKind::usage, "what is published here has no file", "--publish-key", "leave one of them out");
-    if (!options.publish_key.empty() && options.publish_key.size() < 8)
+    if (!options.publish_key.empty() && options.publish_key.size() < stream::kShortestKey)
         return fail(ErrorKind::usage, "the key is too short", "--publish-key", "use eight letters and digits or more");
     item.publish_key = options.publish_key;
     item.subtitles = options.subtitles;
@@ -49,7 +53,12 @@ Result<stream::StationItem> item_of(const StreamRunOptions& options) {
             item.targets.push_back({address, rtp});
         }
     }
-    for (const std::string& text : options.push) {
+    if (options.push_key.empty() && !options.push_key_file.empty()) {
+        WAVECREST_TRY_ASSIGN(key, stream::read_key(options.push_key_file));
+        options.push_key = std::move(key);
+    }
+    for (std::string text : options.push) {
+        if (!options.push_key.empty()) text += (text.ends_with("/") ? "" : "/") + options.push_key;
         WAVECREST_TRY_ASSIGN(address, net::parse_rtmp_address(text));
         item.push.push_back(address);
     }
@@ -131,7 +140,7 @@ Status check_beside_site(const StreamRunOptions& options) {
 Result<Running> set_up(const StreamRunOptions& options) {
     Running running;
     stream::StationSettings& settings = running.settings;
-    const bool one_off = !options.files.empty() || !options.publish_key.empty();
+    const bool one_off = !options.files.empty() || !options.publish_key.empty() || !options.publish_key_file.empty();
     if (options.site.empty() != one_off) {
         return fail(ErrorKind::usage, "name either a site file with --site, or files to stream", "the command line",
                     "wavecrest stream run --site site.toml, or wavecrest stream run FILE");
@@ -176,16 +185,16 @@ Result<Running> set_up(const StreamRunOptions& options) {
 void print_live(const std::vector<stream::ReadyLive>& streams) {
     for (const stream::ReadyLive& ready : streams) {
         for (const stream::LiveTarget& target : ready.item.targets)
-            fmt::print("Sending {}{} to {}\n", ready.item.name, ready.item.loop ? ", over and over," : "",
-                       stream::address_for(target));
+            print("Sending {}{} to {}\n", ready.item.name, ready.item.loop ? ", over and over," : "",
+                  stream::address_for(target));
         if (ready.item.targets.empty())
-            fmt::print("Playing {}{}{}\n", ready.item.name, ready.item.loop ? ", over and over" : "",
-                       ready.programme.parts.size() > 1 ? fmt::format(", {} parts", ready.programme.parts.size()) : "");
+            print("Playing {}{}{}\n", ready.item.name, ready.item.loop ? ", over and over" : "",
+                  ready.programme.parts.size() > 1 ? fmt::format(", {} parts", ready.programme.parts.size()) : "");
         for (const Track& track : ready.programme.tracks)
-            fmt::print("  {:<8} {}\n", media::short_name(track.kind), describe(track));
+            print("  {:<8} {}\n", media::short_name(track.kind), describe(track));
         if (ready.item.transcode) {
             const auto& to = ready.item.transcode->video.encode;
-            fmt::print("  encoded anew on the way: h264 {}x{}, aac\n", to.width, to.height);
+            print("  encoded anew on the way: h264 {}x{}, aac\n", to.width, to.height);
         }
         for (const std::string& text : ready.programme.notes) note(fmt::format("{} (live): {}", ready.item.name, text));
     }
@@ -203,7 +212,7 @@ void print_addresses(const Running& running, const stream::Station& station) {
     });
     for (const stream::StationAddress& one : all) shared = shared || one.way == "udp" || one.way == "rtp";
     if (to_enter) {
-        fmt::print("\nAddresses to enter:\n\n");
+        print("\nAddresses to enter:\n\n");
         render::Table table({"on", "enter", "for"});
         for (const stream::StationAddress& one : all) {
             if (!running.site && (one.way == "udp" || one.way == "rtp")) continue;
@@ -226,35 +235,34 @@ void print_addresses(const Running& running, const stream::Station& station) {
                 table.add({devices ? "other devices" : "any device", one.address,
                            fmt::format("{} ({})", one.stream, words_for(one.way))});
         }
-        fmt::print("{}", table.text(2));
+        print("{}", Raw{table.text(2)});
         std::string others;
         for (const host::Address& a : host::addresses()) {
             if (!a.loopback && a.address != host && site.listen.empty())
                 others += (others.empty() ? "" : ", ") + a.address;
         }
-        if (!others.empty()) fmt::print("\nThis machine's other addresses: {}.", others);
+        if (!others.empty()) print("\nThis machine's other addresses: {}.", others);
     }
     for (const stream::StationItem& item : station.items()) {
         // The name there is a key, as a rule.
         for (const net::RtmpAddress& to : item.push)
-            fmt::print("\nPublishing \"{}\" to {}\n", item.name,
-                       net::RtmpAddress{to.host, to.port, to.application, "KEY"}.text());
+            print("\nPublishing \"{}\" to {}\n", item.name,
+                  net::RtmpAddress{to.host, to.port, to.application, "KEY"}.text());
         if (item.published())
-            fmt::print("\nTo publish \"{}\", send it to {}\n", item.name,
-                       net::RtmpAddress{host, item.ports.rtmp != 0 ? item.ports.rtmp : station.ports().rtmp,
-                                        std::string(stream::kRtmpApplication), "KEY"}
-                           .text());
+            print("\nTo publish \"{}\", send it to {}\n", item.name,
+                  net::RtmpAddress{host, item.ports.rtmp != 0 ? item.ports.rtmp : station.ports().rtmp,
+                                   std::string(stream::kRtmpApplication), "KEY"}
+                      .text());
     }
     if (!running.settings.token.empty()) {
-        fmt::print("\nSee and steer: wavecrest stream status");
+        print("\nSee and steer: wavecrest stream status");
         if (running.settings.http)
-            fmt::print(", or {}{} in a browser;\n  its token is in {}",
-                       stream::address_for(host, station.http_port(), ""), stream::kControlPath,
-                       stream::control_token_file().string());
-        fmt::print("\n");
+            print(", or {}{} in a browser;\n  its token is in {}", stream::address_for(host, station.http_port(), ""),
+                  stream::kControlPath, stream::control_token_file().string());
+        print("\n");
     }
-    fmt::print("{}{}Ctrl-C ends it.\n", own ? "Every viewer of a file pauses and skips for themselves. " : "",
-               shared ? "Live plays the same for all. " : "");
+    print("{}{}Ctrl-C ends it.\n", own ? "Every viewer of a file pauses and skips for themselves. " : "",
+          shared ? "Live plays the same for all. " : "");
     std::fflush(stdout);
 }
 
@@ -361,6 +369,7 @@ int run_stream(const StreamRunOptions& options) {
     }
     // This runs for months: indices of films, which are large, go back to the system when they are forgotten.
     ::mallopt(M_MMAP_THRESHOLD, 1 << 20);
+    end_within(std::chrono::milliseconds(1700));
     auto running = set_up(options);
     if (!running) return report_error(running.error(), json);
     auto ready = stream::prepare_station(running->items);
@@ -369,7 +378,7 @@ int run_stream(const StreamRunOptions& options) {
     const bool terminal = ::isatty(STDERR_FILENO) != 0;
     if (!quiet) {
         running->settings.on_line = [terminal](const std::string& line) {
-            fmt::print(stderr, "{}{}\n", terminal ? "\r\033[K" : "", line);
+            print(stderr, "{}{}\n", Raw{terminal ? "\r\033[K" : ""}, line);
         };
     }
     if (auto token = stream::control_token()) {
@@ -390,7 +399,7 @@ int run_stream(const StreamRunOptions& options) {
     const stream::Station& station = **started;
     const stream::RunNote run_note(
         {::getpid(), station.http_port(),
-         options.site.empty() ? running->items.front().name : std::filesystem::absolute(options.site).string()});
+         options.site.empty() ? running->items.front().name : base::absolute_path(options.site).string()});
     if (!json) print_addresses(*running, station);
 
     using namespace std::chrono_literals;
@@ -407,37 +416,37 @@ int run_stream(const StreamRunOptions& options) {
         last_shown = now;
         // Where nobody watches the line change, silence means that nothing happens.
         if (terminal || status.sent != last_sent || status.requests != last_requests)
-            fmt::print(stderr, "{}{}{}", terminal ? "\r\033[K" : "", status_line(status, running->settings.http),
-                       terminal ? "" : "\n");
+            print(stderr, "{}{}{}", Raw{terminal ? "\r\033[K" : ""}, status_line(status, running->settings.http),
+                  Raw{terminal ? "" : "\n"});
         last_sent = status.sent;
         last_requests = status.requests;
     }
-    if (terminal && !quiet) fmt::print(stderr, "\r\033[K");
+    if (terminal && !quiet) print(stderr, "\r\033[K");
     const stream::StationStatus status = station.status();
     int exit_status = 0;
     bool sent_datagrams = false;
     for (const stream::StationStream& s : status.streams) {
         sent_datagrams = sent_datagrams || s.status.datagrams > 0;
         if (!s.status.ended || s.status.error.empty()) continue;
-        fmt::print(stderr, "wavecrest: stream \"{}\" ended early: {}\n", s.name, s.status.error);
+        print(stderr, "wavecrest: stream \"{}\" ended early: {}\n", s.name, s.status.error);
         exit_status = 3;
     }
     if (json) {
         print_json(final_json(station, status));
         return exit_status;
     }
-    fmt::print("Ended after {}: {}{} sent.\n", base::format_span(status.uptime),
-               running->settings.http ? base::format_count(status.requests, "request") + ", " : "",
-               base::format_bytes(status.sent));
+    print("Ended after {}: {}{} sent.\n", base::format_span(status.uptime),
+          running->settings.http ? base::format_count(status.requests, "request") + ", " : "",
+          base::format_bytes(status.sent));
     for (const stream::StationStream& s : status.streams) {
         if (s.status.refused > 0)
-            fmt::print("{}: {} datagrams were not taken by the network: no way to the address, or no room.\n", s.name,
-                       s.status.refused);
+            print("{}: {} datagrams were not taken by the network: no way to the address, or no room.\n", s.name,
+                  s.status.refused);
     }
     if (sent_datagrams)
-        fmt::print("Datagrams left {:.1f} ms late at most, 99 of 100 within {:.1f} ms{}.\n",
-                   base::to_seconds(status.latest) * 1000, base::to_seconds(status.late_99) * 1000,
-                   status.real_time ? "" : " (the system granted no real-time scheduling)");
+        print("Datagrams left {:.1f} ms late at most, 99 of 100 within {:.1f} ms{}.\n",
+              base::to_seconds(status.latest) * 1000, base::to_seconds(status.late_99) * 1000,
+              status.real_time ? "" : " (the system granted no real-time scheduling)");
     return exit_status;
 }
 

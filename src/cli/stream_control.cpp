@@ -36,7 +36,7 @@ Result<Station> find_station(const StreamControlOptions& options) {
     std::string site;
     if (!options.site.empty()) {
         WAVECREST_TRY_ASSIGN(loaded, site::load(options.site));
-        site = std::filesystem::absolute(options.site).string();
+        site = base::absolute_path(options.site).string();
         for (const stream::Run& run : runs) {
             if (run.what == site) station.url.port = run.port;
         }
@@ -129,8 +129,12 @@ std::string status_text(const Json& json) {
         }
         text += "\n" + viewers.text(2);
     }
+    for (const Json& disk : json.value("hung", Json::array()))
+        remarks.push_back(fmt::format(
+            "{} has not answered for {}: its streams wait. Check the drive, or the share's server and cable.",
+            disk.value("at", ""), base::format_span(base::from_seconds(disk.value("since_s", 0.0)))));
     if (!remarks.empty()) text += "\n";
-    for (const std::string& remark : remarks) text += "  " + remark + "\n";
+    for (const std::string& remark : remarks) text += "  " + base::printable(remark) + "\n";
     return text;
 }
 
@@ -146,8 +150,8 @@ int run_stream_status(const StreamControlOptions& options) {
             print_json(*json);
         } else {
             // A watched view is drawn over the one before.
-            if (options.watch && ::isatty(STDOUT_FILENO) != 0) fmt::print("\033[H\033[2J");
-            fmt::print("{}", status_text(*json));
+            if (options.watch && ::isatty(STDOUT_FILENO) != 0) print("\033[H\033[2J");
+            print("{}", by_lines(status_text(*json)));
             std::fflush(stdout);
         }
         if (!options.watch) return 0;
@@ -155,7 +159,7 @@ int run_stream_status(const StreamControlOptions& options) {
             if (cancel().requested()) return 0;
             std::this_thread::sleep_for(std::chrono::milliseconds(50));
         }
-        if (!options.output.json && ::isatty(STDOUT_FILENO) == 0) fmt::print("\n");
+        if (!options.output.json && ::isatty(STDOUT_FILENO) == 0) print("\n");
     }
 }
 
@@ -194,12 +198,12 @@ int run_stream_order(const std::string& order, const StreamControlOptions& optio
     if (json) {
         print_json(*done);
     } else {
-        fmt::print("{}: {}, for everybody who watches.\n", done->value("stream", options.stream),
-                   order == "pause"               ? "stands still"
-                   : order == "resume"            ? "goes on"
-                   : order == "stop"              ? "ended"
-                   : done->value("paused", false) ? "goes on there when it is resumed"
-                                                  : "goes on there in about two seconds");
+        print("{}: {}, for everybody who watches.\n", done->value("stream", options.stream),
+              order == "pause"               ? "stands still"
+              : order == "resume"            ? "goes on"
+              : order == "stop"              ? "ended"
+              : done->value("paused", false) ? "goes on there when it is resumed"
+                                             : "goes on there in about two seconds");
     }
     return 0;
 }

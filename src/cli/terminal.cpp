@@ -2,24 +2,32 @@
 
 #include <unistd.h>
 
+#include <algorithm>
 #include <cctype>
+#include <cerrno>
 #include <chrono>
 #include <csignal>
 #include <cstdlib>
+#include <cstring>
 #include <nlohmann/json.hpp>
+#include <thread>
 
 #include "base/units.hpp"
+#include "net/guess_limiter.hpp"
 
 namespace wavecrest::cli {
 namespace {
 
 Cancel cancelled;
+int output_error = 0;  // of standard output, the first
 
-void on_signal(int) {
-    if (cancelled.requested()) {
-        base::remove_unfinished_files();
-        _exit(exit_status(ErrorKind::interrupted));
-    }
+[[noreturn]] void end_at_once() {
+    base::remove_unfinished_files();
+    _exit(exit_status(ErrorKind::interrupted));
+}
+
+void on_signal(int signal) {
+    if (cancelled.requested() || signal == SIGQUIT) end_at_once();
     cancelled.request();
 }
 
@@ -41,21 +49,55 @@ int exit_status(ErrorKind kind) {
     return 3;
 }
 
-int report_error(const Error& error, bool json) {
+int report_error(const Error& told, bool json) {
+    nlohmann::ordered_json result = nlohmann::ordered_json::object();
+    const int status = report_beside(told, result);
+    if (json) print_json(result);
+    return status;
+}
+
+int report_beside(const Error& told, nlohmann::ordered_json& result) {
+    const Error error{told.kind, net::without_keys(told.what), net::without_keys(told.where),
+                      net::without_keys(told.remedy)};
     const bool colour = ::isatty(STDERR_FILENO) != 0 && std::getenv("NO_COLOR") == nullptr;
-    fmt::print(stderr, "{}wavecrest: {}{}\n", colour ? "\033[31m" : "", error.what, colour ? "\033[0m" : "");
-    if (!error.where.empty()) fmt::print(stderr, "  where:  {}\n", error.where);
-    if (!error.remedy.empty()) fmt::print(stderr, "  to do:  {}\n", error.remedy);
-    if (json) print_json({{"error", {{"what", error.what}, {"where", error.where}, {"remedy", error.remedy}}}});
+    print(stderr, "{}wavecrest: {}{}\n", Raw{colour ? "\033[31m" : ""}, error.what, Raw{colour ? "\033[0m" : ""});
+    if (!error.where.empty()) print(stderr, "  where:  {}\n", error.where);
+    if (!error.remedy.empty()) print(stderr, "  to do:  {}\n", error.remedy);
+    result["error"] = {{"what", error.what}, {"where", error.where}, {"remedy", error.remedy}};
     return exit_status(error.kind);
 }
 
 void note(const std::string& text) {
-    fmt::print(stderr, "note: {}\n", text);
+    print(stderr, "note: {}\n", text);
+}
+
+void detail::write_text(std::FILE* to, const std::string& text) {
+    if (std::fwrite(text.data(), 1, text.size(), to) != text.size() && to == stdout && output_error == 0)
+        output_error = errno;
+}
+
+Raw by_lines(std::string_view text) {
+    Raw safe;
+    while (!text.empty()) {
+        const std::size_t end = std::min(text.find('\n'), text.size());
+        safe.text += base::printable(text.substr(0, end));
+        if (end < text.size()) safe.text += '\n';
+        text.remove_prefix(std::min(end + 1, text.size()));
+    }
+    return safe;
+}
+
+int finish_output(int status) {
+    for (const base::Path& path : base::removed_leftovers())
+        note(fmt::format("removed what an earlier run that was killed had left: {}", path.string()));
+    if (std::fflush(stdout) != 0 && output_error == 0) output_error = errno;
+    if (output_error == 0 || output_error == EPIPE) return status;
+    return report_error({ErrorKind::machine, fmt::format("the output is not complete: {}", std::strerror(output_error)),
+                         "standard output", "free some space, or send it elsewhere; then run this again"});
 }
 
 void print_json(const nlohmann::ordered_json& object) {
-    fmt::print("{}\n", object.dump(2, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
+    print("{}\n", Raw{object.dump(2, ' ', false, nlohmann::ordered_json::error_handler_t::replace)});
 }
 
 Status write_result(const std::string& folder, const std::string& name, const std::string& text) {
@@ -97,7 +139,7 @@ ProgressLine::ProgressLine(std::string doing, bool quiet) : state_(quiet ? nullp
 }
 
 ProgressLine::~ProgressLine() {
-    if (state_ && state_->terminal && state_->drawn) fmt::print(stderr, "\r\033[K");
+    if (state_ && state_->terminal && state_->drawn) print(stderr, "\r\033[K");
 }
 
 Progress ProgressLine::callback() {
@@ -118,7 +160,7 @@ void ProgressLine::show(const ProgressState& state) {
                     base::format_clock(state.total), total > 0 ? 100 * done / total : 0, speed);
     if (speed > 0 && total > done)
         line += fmt::format("  {} left", base::format_span(base::from_seconds((total - done) / speed)));
-    fmt::print(stderr, "{}{}{}", state_->terminal ? "\r\033[K" : "", line, state_->terminal ? "" : "\n");
+    print(stderr, "{}{}{}", Raw{state_->terminal ? "\r\033[K" : ""}, line, Raw{state_->terminal ? "" : "\n"});
     state_->drawn = true;
 }
 
@@ -130,9 +172,25 @@ void install_signal_handlers() {
     struct sigaction action {};
     action.sa_handler = on_signal;
     sigemptyset(&action.sa_mask);
-    ::sigaction(SIGINT, &action, nullptr);
-    ::sigaction(SIGTERM, &action, nullptr);
+    for (const int signal : {SIGINT, SIGTERM, SIGQUIT}) ::sigaction(signal, &action, nullptr);
+    // Whoever started it by nohup wants it to go on when the terminal is gone.
+    struct sigaction before {};
+    if (::sigaction(SIGHUP, nullptr, &before) == 0 && before.sa_handler != SIG_IGN)
+        ::sigaction(SIGHUP, &action, nullptr);
     ::signal(SIGPIPE, SIG_IGN);
+}
+
+void end_within(std::chrono::milliseconds patience) {
+    // A thread that a hanging drive holds runs no handler: signals go to one that touches none.
+    std::thread([patience] {
+        while (!cancelled.requested()) std::this_thread::sleep_for(std::chrono::milliseconds(50));
+        std::this_thread::sleep_for(patience);
+        end_at_once();
+    }).detach();
+    sigset_t others;
+    sigemptyset(&others);
+    for (const int signal : {SIGHUP, SIGINT, SIGTERM, SIGQUIT}) sigaddset(&others, signal);
+    ::pthread_sigmask(SIG_BLOCK, &others, nullptr);
 }
 
 bool colours() {
@@ -140,10 +198,10 @@ bool colours() {
     return on;
 }
 
-std::string coloured_verdict(std::string_view verdict) {
-    if (!colours()) return std::string(verdict);
+Raw coloured_verdict(std::string_view verdict) {
+    if (!colours()) return {std::string(verdict)};
     const char* colour = verdict == "pass" ? "32" : verdict == "warn" ? "33" : "31";
-    return fmt::format("\033[1;{}m{}\033[0m", colour, verdict);
+    return {fmt::format("\033[1;{}m{}\033[0m", colour, verdict)};
 }
 
 }  // namespace wavecrest::cli

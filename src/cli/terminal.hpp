@@ -3,12 +3,16 @@
 
 #include <fmt/format.h>
 
+#include <chrono>
+#include <cstdio>
 #include <memory>
 #include <nlohmann/json_fwd.hpp>
 #include <string>
+#include <type_traits>
 
 #include "base/cancel.hpp"
 #include "base/file.hpp"
+#include "base/printable.hpp"
 #include "base/progress.hpp"
 #include "base/result.hpp"
 
@@ -23,8 +27,54 @@ struct Output {
 
 int exit_status(ErrorKind kind);
 
+// Text that is this program's own as it stands: layout, colours, tables (whose cells are made safe by themselves).
+struct Raw {
+    std::string text;
+};
+
+namespace detail {
+template <typename T>
+auto shown(const T& value) {
+    if constexpr (std::is_same_v<T, Raw>) {
+        return value.text;
+    } else if constexpr (std::is_convertible_v<const T&, std::string_view>) {
+        return base::printable(value);
+    } else {
+        return value;
+    }
+}
+template <typename T>
+using Shown = decltype(shown(std::declval<const T&>()));
+void write_text(std::FILE* to, const std::string& text);
+}  // namespace detail
+
+// Everything that a person reads goes by these: texts among the arguments come from outside as a rule, and are made
+// safe (base/printable.hpp). What can't be written is told by finish_output().
+template <typename... Args>
+void print(std::FILE* to, fmt::format_string<detail::Shown<Args>...> format, const Args&... args) {
+    const auto line = [&](const auto&... values) {
+        return fmt::vformat(fmt::string_view(format), fmt::make_format_args(values...));
+    };
+    detail::write_text(to, line(detail::shown(args)...));
+}
+template <typename... Args>
+void print(fmt::format_string<detail::Shown<Args>...> format, const Args&... args) {
+    cli::print(stdout, format, args...);
+}
+
+// Text of several lines, each made safe.
+Raw by_lines(std::string_view text);
+
+// At the end of the program: the status it ends with, which is 4 when its output could not be written (a full disk).
+// A reader that has left (head) is no failure.
+int finish_output(int status);
+
 // Prints the three-part message on standard error (and as JSON on standard output when asked) and gives the status.
 int report_error(const Error& error, bool json = false);
+
+// The same at the end of a command that has a result all the same (what it found, when a file beside it could not be
+// written): as JSON it is a member of the result.
+int report_beside(const Error& error, nlohmann::ordered_json& result);
 
 // A remark that does not end the command; standard error.
 void note(const std::string& text);
@@ -53,12 +103,16 @@ class ProgressLine {
     std::unique_ptr<State> state_;  // nothing when quiet
 };
 
-// Set by the first Ctrl-C or SIGTERM. A second one removes unfinished files and leaves at once.
+// Set by the first Ctrl-C, SIGTERM or SIGHUP (the terminal is gone; ignored where nohup asked for that). A second one,
+// or SIGQUIT, removes unfinished files and leaves at once.
 const Cancel& cancel();
 void install_signal_handlers();
+// After the first signal the program has so long, then it leaves as at a second one: for what keeps no state and may be
+// held by a drive or share that hangs. Called once, before other threads begin.
+void end_within(std::chrono::milliseconds patience);
 
 // Colours only where a person reads them.
 bool colours();
-std::string coloured_verdict(std::string_view verdict);
+Raw coloured_verdict(std::string_view verdict);
 
 }  // namespace wavecrest::cli

@@ -7,6 +7,7 @@
 
 #include "base/units.hpp"
 #include "cli/commands.hpp"
+#include "net/guess_limiter.hpp"
 #include "render/figure.hpp"
 #include "render/table.hpp"
 #include "site/site.hpp"
@@ -45,8 +46,8 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
         if (!link)
             return fail(ErrorKind::usage, fmt::format("\"{}\" is no link", options.link), "--link",
                         "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
-        jobs.push_back({options.url, options.url, device, *link, waits(options.url), *listen, options.trusted, faults,
-                        options.stills, false, options.real_time});
+        jobs.push_back({net::without_keys(options.url), options.url, device, *link, waits(options.url), *listen,
+                        options.trusted, faults, options.stills, false, options.real_time});
         return jobs;
     }
     WAVECREST_TRY_ASSIGN(site, site::load(options.site));
@@ -102,14 +103,14 @@ nlohmann::ordered_json to_json(const verify::Verification& v) {
                           {"measured", c.measured},
                           {"limit", c.limit},
                           {"why", c.why}});
-    nlohmann::ordered_json json = {{"stream", v.stream},
+    nlohmann::ordered_json json = {{"stream", net::without_keys(v.stream)},
                                    {"device", v.device},
-                                   {"url", v.address},
+                                   {"url", net::without_keys(v.address)},
                                    {"link", {{"name", v.link.name}, {"payload_bps", v.link.payload_bps}}},
                                    {"verdict", device::short_name(v.verdict)},
                                    {"short", verify::short_name(v.short_of)},
-                                   {"summary", v.summary},
-                                   {"remedy", v.remedy},
+                                   {"summary", net::without_keys(v.summary)},
+                                   {"remedy", net::without_keys(v.remedy)},
                                    {"duration_s", rounded(base::to_seconds(v.duration))}};
     if (v.started) {
         json["startup_s"] = rounded(base::to_seconds(v.startup));
@@ -177,11 +178,10 @@ Status write_files(const std::string& folder, const std::string& stem, const ver
 }
 
 void print_result(const verify::Verification& v) {
-    fmt::print(
-        "\n{} on {} ({}): {}{}\n  {}\n", v.stream, v.device, v.link.name,
-        coloured_verdict(device::short_name(v.verdict)),
-        v.short_of == verify::Short::none ? "" : fmt::format(", short is the {}", verify::short_name(v.short_of)),
-        v.summary);
+    print("\n{} on {} ({}): {}{}\n  {}\n", v.stream, v.device, v.link.name,
+          coloured_verdict(device::short_name(v.verdict)),
+          v.short_of == verify::Short::none ? "" : fmt::format(", short is the {}", verify::short_name(v.short_of)),
+          v.summary);
     // What failed, and what playing showed; the rest is only named.
     static const std::vector<std::string> kPlaying = {"startup", "stalls",  "skips",         "link",
                                                       "packets", "arrival", "datagrams lost"};
@@ -205,22 +205,22 @@ void print_result(const verify::Verification& v) {
             any_fine = true;
         }
     }
-    fmt::print("\n{}", table.text(4));
-    if (any_fine) fmt::print("{}\n", fine);
+    print("\n{}", Raw{table.text(4)});
+    if (any_fine) print("{}\n", by_lines(fine));
     if (!v.stalls.empty()) {
-        fmt::print("\n    stalls:");
+        print("\n    stalls:");
         for (std::size_t i = 0; i < v.stalls.size() && i < 8; ++i)
-            fmt::print("{} at {} for {}", i > 0 ? "," : "", base::format_clock(v.stalls[i].at),
-                       base::format_span(v.stalls[i].length));
-        if (v.stalls.size() > 8) fmt::print(" and {} more", v.stalls.size() - 8);
-        fmt::print("\n");
+            print("{} at {} for {}", i > 0 ? "," : "", base::format_clock(v.stalls[i].at),
+                  base::format_span(v.stalls[i].length));
+        if (v.stalls.size() > 8) print(" and {} more", v.stalls.size() - 8);
+        print("\n");
     }
     for (const device::Check& c : v.checks) {
-        if (!c.why.empty() && c.why != v.remedy) fmt::print("    {}: {}\n", c.name, c.why);
+        if (!c.why.empty() && c.why != v.remedy) print("    {}: {}\n", c.name, c.why);
     }
     if (!v.stills.empty())
-        fmt::print("    pictures: {} to {}\n", v.stills.front().string(), v.stills.back().filename().string());
-    if (!v.remedy.empty()) fmt::print("  to do:  {}\n", v.remedy);
+        print("    pictures: {} to {}\n", v.stills.front().string(), v.stills.back().filename().string());
+    if (!v.remedy.empty()) print("  to do:  {}\n", v.remedy);
 }
 
 // All of them at a glance.
@@ -253,7 +253,7 @@ void print_matrix(const std::vector<verify::Verification>& all) {
         }
         table.add(std::move(cells));
     }
-    fmt::print("\nIn short:\n\n{}", table.text(2));
+    print("\nIn short:\n\n{}", Raw{table.text(2)});
 }
 
 // A screen that waits for its stream, shows it, and waits again.
@@ -284,8 +284,8 @@ int play_again_and_again(verify::Job job, const VerifyOptions& options) {
     if (json) {
         print_json({{"results", results}});
     } else {
-        fmt::print("\nPlayed {}. Verdict: {}\n", base::format_count(results.size(), "time"),
-                   results.empty() ? "none" : coloured_verdict(device::short_name(worst)));
+        print("\nPlayed {}. Verdict: {}\n", base::format_count(results.size(), "time"),
+              results.empty() ? Raw{"none"} : coloured_verdict(device::short_name(worst)));
     }
     return results.empty() ? 130 : worst == device::Verdict::fail ? 1 : 0;
 }
@@ -307,37 +307,43 @@ int run_verify(const VerifyOptions& options) {
     nlohmann::ordered_json result = {{"results", nlohmann::ordered_json::array()}};
     device::Verdict worst = device::Verdict::pass;
     std::vector<verify::Verification> all;
+    std::optional<Error> failure;  // of what is written beside the result, or of one of the jobs
     for (const verify::Job& job : *jobs) {
         Result<verify::Verification> done;
         {
             ProgressLine line(fmt::format("playing as {}", job.device.name), options.output.quiet || json);
             done = verify::run(job, line.callback(), cancel());
         }
-        if (!done) return report_error(done.error(), json);
+        if (!done) {
+            failure = done.error();
+            break;
+        }
         worst = device::worse(worst, done->verdict);
         auto entry = to_json(*done);
         if (!options.output.out.empty()) {
             const std::string stem = fmt::format("verify-{}-{}", slug(done->stream), slug(done->device));
             if (!done->seconds.empty()) entry["figure"] = stem + ".png";
-            if (const auto status = write_files(options.output.out, stem, *done); !status)
-                return report_error(status.error(), json);
+            if (const auto status = write_files(options.output.out, stem, *done); !status && !failure)
+                failure = status.error();
         }
         result["results"].push_back(std::move(entry));
         if (!json) print_result(*done);
         all.push_back(std::move(*done));
     }
+    if (all.empty() && failure) return report_error(*failure, json);
     if (!options.output.out.empty()) {
-        if (const auto status = write_result(options.output.out, "verify.json", result); !status)
-            return report_error(status.error(), json);
+        if (const auto status = write_result(options.output.out, "verify.json", result); !status && !failure)
+            failure = status.error();
     }
-    if (json) {
-        print_json(result);
-    } else {
-        if (!options.output.out.empty()) fmt::print("\nFigures, CSV and JSON are in {}.\n", options.output.out);
+    int ended = worst == device::Verdict::fail ? 1 : 0;
+    if (!json) {
+        if (!options.output.out.empty() && !failure) print("\nFigures, CSV and JSON are in {}.\n", options.output.out);
         print_matrix(all);
-        fmt::print("\nVerdict: {}\n", coloured_verdict(device::short_name(worst)));
+        print("\nVerdict: {}\n", coloured_verdict(device::short_name(worst)));
     }
-    return worst == device::Verdict::fail ? 1 : 0;
+    if (failure) ended = report_beside(*failure, result);
+    if (json) print_json(result);
+    return ended;
 }
 
 }  // namespace wavecrest::cli

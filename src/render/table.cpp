@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "base/printable.hpp"
+
 namespace wavecrest::render {
 namespace {
 
@@ -14,11 +16,13 @@ std::size_t width(const std::string& text) {
 
 Table::Table(std::vector<std::string> headings, std::vector<Align> aligns)
     : headings_(std::move(headings)), aligns_(std::move(aligns)) {
+    for (std::string& heading : headings_) heading = base::printable(heading);
     aligns_.resize(headings_.size(), Align::left);
 }
 
 void Table::add(std::vector<std::string> row) {
     row.resize(headings_.size());
+    for (std::string& cell : row) cell = base::printable(cell);  // names come from outside
     rows_.push_back(std::move(row));
 }
 

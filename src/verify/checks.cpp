@@ -139,6 +139,8 @@ void add_film_playback(Verification& v, Short cause, const std::string& why_slow
 void add_pictures(Verification& v, const Job& job, PacketSource& source, int places, const Cancel& cancel) {
     PictureSettings settings;
     settings.places = places;
+    // What came in so long is decoded in about as long, or there is too much of it: a flood.
+    if (places == 0) settings.patience = job.listen + base::from_seconds(5);
     settings.folder = job.stills;
     // An address names itself by its last part.
     const std::string name =
@@ -157,11 +159,18 @@ void add_pictures(Verification& v, const Job& job, PacketSource& source, int pla
     } else if (look->possible) {
         const bool fine = look->decoded > 0 && look->problems.empty();
         std::string measured = fmt::format("{} decoded", look->decoded);
+        if (look->in_part) measured += ", then given up: there are too many";
         if (!look->problems.empty())
             measured += fmt::format(", damaged in {}, first at {}", base::format_count(look->problems.size(), "place"),
                                     base::format_clock(look->problems.front().from));
-        add(v, "pictures", fine ? Verdict::pass : Verdict::fail, measured, "all whole",
-            look->problems.empty() ? "nothing that arrived could be decoded" : look->problems.front().what);
+        add(v, "pictures",
+            !fine           ? Verdict::fail
+            : look->in_part ? Verdict::warn
+                            : Verdict::pass,
+            measured, "all whole",
+            look->in_part && fine    ? "more arrives than a device could play: look at what is being sent"
+            : look->problems.empty() ? "nothing that arrived could be decoded"
+                                     : look->problems.front().what);
     }
     if (!job.stills.empty() && look->stills.empty())
         add(v, "stills", Verdict::warn, "none saved", "",

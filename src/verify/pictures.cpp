@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <chrono>
 #include <cmath>
 
 #include "codec/video_decoder.hpp"
@@ -78,6 +79,11 @@ class Look {
         };
         while (true) {
             if (cancel_.requested()) return base::interrupted();
+            if (settings_.patience &&
+                std::chrono::duration_cast<Time>(std::chrono::steady_clock::now() - begun_) > *settings_.patience) {
+                look_.in_part = true;
+                break;
+            }
             auto packet = source_.read();
             if (!packet || !*packet) break;
             if ((*packet)->track != track_.id || (!begun && !(*packet)->key)) continue;
@@ -132,6 +138,7 @@ class Look {
     PictureLook look_;
     Time next_ = Time::min();
     std::optional<Time> zero_;
+    const std::chrono::steady_clock::time_point begun_ = std::chrono::steady_clock::now();
 };
 
 }  // namespace

@@ -2,6 +2,7 @@
 // without a screen.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -15,6 +16,7 @@ struct PictureSettings {
     // By skipping to so many places of the title, from each of which a second is decoded; 0: all of it is decoded, but
     // for its last picture, which may not have arrived whole.
     int places = 0;
+    std::optional<Time> patience;        // decoding ends after so long, wherever it is
     base::Path folder;                   // for stills: made when it isn't there; empty: none are saved
     std::string stem;                    // of their files' names: "Lanterns-Lounge-TV-0-00-05.png"
     Time every = base::from_seconds(5);  // a still in each such time; where it skips, one at each place
@@ -24,6 +26,7 @@ struct PictureLook {
     bool possible = false;  // the pictures are of a kind that can be decoded here
     std::string refused;    // why not, of H.264 that few devices can decode either
     std::int64_t decoded = 0;
+    bool in_part = false;  // patience was at its end
     std::vector<Problem> problems;
     std::vector<base::Path> stills;  // PNG, in their shape on a display, in the order of their times
 };

@@ -52,7 +52,9 @@ TEST_CASE("H.264 that can't be decoded is no damage: it is said why", "[verify][
         write_film(path, film.unit);
         const auto source = open_film(path);
         for (const int places : {0, 2}) {
-            const auto look = verify::look_at_pictures(*source, {places, {}, {}}, Cancel());
+            verify::PictureSettings settings;
+            settings.places = places;
+            const auto look = verify::look_at_pictures(*source, settings, Cancel());
             REQUIRE(look);
             CHECK_THAT(look->refused, Catch::Contains(film.why));
             CHECK(look->refused.empty() == film.unit.empty());

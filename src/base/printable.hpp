@@ -1,0 +1,14 @@
+// Text from outside (names of files and titles, tags, what clients send) made safe to show and to log: it can't move
+// the cursor, set a window's title, begin a line of its own or turn the direction of writing.
+#pragma once
+
+#include <string>
+#include <string_view>
+
+namespace wavecrest::base {
+
+// Control characters (C0, DEL, C1: ECMA-48), line and paragraph separators, marks that change the direction of writing
+// (Unicode Standard Annex 9) and bytes that are no UTF-8 are written as \xHH or \u{H...}; a backslash stays as it is.
+std::string printable(std::string_view text);
+
+}  // namespace wavecrest::base
