@@ -177,9 +177,19 @@ void FanOut::State::carry_out(std::vector<Order> list) {
         if (found == clients.end()) continue;
         Client& client = *found->second;
         switch (order.what) {
-            case Order::What::send:
+            case Order::What::send: {
+                std::size_t waiting = order.bytes.size();
+                for (const Bytes& one : client.own) waiting += one.size();
+                if (waiting > kMostOwn) {
+                    if (on_event) on_event(Event::dropped, client.status.address, client.flow->name);
+                    if (*client.busy == client.status.id) *client.busy = 0;
+                    drop(client);
+                    clients.erase(found);
+                    break;
+                }
                 client.own.push_back(std::move(order.bytes));
                 break;
+            }
             case Order::What::pause:
                 client.paused = true;
                 break;

@@ -65,7 +65,9 @@ class FanOut {
     // `beside` is a client whose connection this one shares (another socket handle of it); their blocks never mix.
     std::uint64_t add(const std::shared_ptr<Flow>& flow, int socket, std::string address, Bytes first,
                       std::uint64_t beside = 0);
-    // Sends bytes of its own to one client, between two blocks.
+    // Sends bytes of its own to one client, between two blocks. A client that leaves more than kMostOwn of them lying
+    // is dropped.
+    static constexpr std::size_t kMostOwn = 256 << 10;
     void send(std::uint64_t client, Bytes bytes);
     // Nothing more of the flow is sent to this client, or again, from the newest start on.
     void pause(std::uint64_t client, bool paused);

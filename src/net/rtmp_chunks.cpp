@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <utility>
 
 namespace wavecrest::net::rtmp {
 namespace {
@@ -48,7 +49,7 @@ void append_message(ByteVector& out, int chunk_stream, const Message& message, B
     }
 }
 
-Result<std::size_t> ChunkReader::take_chunk(ByteSpan bytes, std::vector<Message>& out) {
+Result<std::size_t> ChunkReader::take_chunk(ByteSpan bytes, std::optional<Message>& out) {
     // 5.3.1: basic header, message header, extended time stamp.
     base::ByteReader reader(bytes);
     const std::uint8_t first = reader.u8();
@@ -93,7 +94,10 @@ Result<std::size_t> ChunkReader::take_chunk(ByteSpan bytes, std::vector<Message>
         if (form < 3) stamp = full;
     }
     if (!reader.ok()) return 0;
-    if (next.length > kMostMessage) return malformed(fmt::format("a message of {} bytes", next.length));
+    const std::uint8_t type = next.message.type;
+    const bool media = type == kAudio || type == kVideo || type == kData || type == kAggregate;
+    if (next.length > (media ? most_ : kMostCommand))
+        return malformed(fmt::format("a message of type {} with {} bytes", type, next.length));
     std::size_t filled = known != streams_.end() ? known->second.filled : 0;
     if (filled > 0 && form != 3) {
         // A new message in the middle of another: the other is given up.
@@ -116,6 +120,7 @@ Result<std::size_t> ChunkReader::take_chunk(ByteSpan bytes, std::vector<Message>
             // A new message of the same form: the last difference again, or the same time after a full header.
             stream.timestamp += stream.delta;
         }
+        unfinished_ -= stream.message.payload.size();
         stream.message.payload.clear();
     }
     stream.any = true;
@@ -125,8 +130,11 @@ Result<std::size_t> ChunkReader::take_chunk(ByteSpan bytes, std::vector<Message>
     stream.message.stream = next.message.stream;
     stream.message.payload.insert(stream.message.payload.end(), data.begin(), data.end());
     stream.filled = filled + part;
+    unfinished_ += data.size();
+    if (unfinished_ > std::size_t{2} * most_) return malformed("too much in messages that don't end");
     if (stream.filled < stream.length) return reader.position();
     stream.filled = 0;
+    unfinished_ -= stream.message.payload.size();
     Message message = std::move(stream.message);
     stream.message = {message.type, 0, message.stream, {}};
     message.timestamp = stream.timestamp;
@@ -138,25 +146,38 @@ Result<std::size_t> ChunkReader::take_chunk(ByteSpan bytes, std::vector<Message>
     } else if (message.type == kAbort && message.payload.size() >= 4) {
         const auto given_up = streams_.find(base::ByteReader(message.payload).u32());
         if (given_up != streams_.end()) {
+            unfinished_ -= given_up->second.message.payload.size();
             given_up->second.filled = 0;
             given_up->second.message.payload.clear();
         }
         return taken;
     }
-    out.push_back(std::move(message));
+    out = std::move(message);
     return taken;
 }
 
-Status ChunkReader::push(ByteSpan bytes, std::vector<Message>& out) {
+void ChunkReader::add(ByteSpan bytes) {
+    held_.erase(held_.begin(), held_.begin() + static_cast<std::ptrdiff_t>(std::exchange(taken_, 0)));
     held_.insert(held_.end(), bytes.begin(), bytes.end());
-    std::size_t at = 0;
-    while (at < held_.size()) {
-        WAVECREST_TRY_ASSIGN(taken, take_chunk(ByteSpan(held_).subspan(at), out));
+}
+
+Result<std::optional<Message>> ChunkReader::next() {
+    std::optional<Message> message;
+    while (!message && taken_ < held_.size()) {
+        WAVECREST_TRY_ASSIGN(taken, take_chunk(ByteSpan(held_).subspan(taken_), message));
         if (taken == 0) break;
-        at += taken;
+        taken_ += taken;
     }
-    held_.erase(held_.begin(), held_.begin() + static_cast<std::ptrdiff_t>(at));
-    return {};
+    return message;
+}
+
+Status ChunkReader::push(ByteSpan bytes, std::vector<Message>& out) {
+    add(bytes);
+    while (true) {
+        WAVECREST_TRY_ASSIGN(message, next());
+        if (!message) return {};
+        out.push_back(std::move(*message));
+    }
 }
 
 }  // namespace wavecrest::net::rtmp

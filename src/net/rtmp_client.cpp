@@ -32,9 +32,13 @@ constexpr std::size_t kHandshake = 1536;
 }  // namespace
 
 std::string RtmpAddress::text() const {
+    return place() + "/" + name;
+}
+
+std::string RtmpAddress::place() const {
     const bool ipv6 = host.find(':') != std::string::npos;
-    return fmt::format("rtmp://{}{}{}{}/{}/{}", ipv6 ? "[" : "", host, ipv6 ? "]" : "",
-                       port == kDefaultRtmpPort ? "" : fmt::format(":{}", port), application, name);
+    return fmt::format("rtmp://{}{}{}{}/{}", ipv6 ? "[" : "", host, ipv6 ? "]" : "",
+                       port == kDefaultRtmpPort ? "" : fmt::format(":{}", port), application);
 }
 
 Result<RtmpAddress> parse_rtmp_address(const std::string& text) {
@@ -89,11 +93,12 @@ struct RtmpClient::State {
     double transaction = 0;
     std::function<void(ByteVector)> write;
 
+    State() { reader.expect_media(true); }
     ~State() {
         if (socket >= 0) ::close(socket);
     }
     auto wanting(std::string what, std::string remedy) const {
-        return fail(ErrorKind::wanting, std::move(what), address.text(), std::move(remedy));
+        return fail(ErrorKind::wanting, std::move(what), address.place(), std::move(remedy));
     }
     Status wait_for(short what, Steady::time_point until) const {
         while (true) {

@@ -22,6 +22,8 @@ struct RtmpAddress {
     std::string name;         // the rest: the stream, or its key
 
     std::string text() const;
+    // Without the name, which is a key where somebody publishes: "rtmp://host/application".
+    std::string place() const;
 };
 // "rtmp://192.168.1.10/house/lanterns". Kind usage.
 Result<RtmpAddress> parse_rtmp_address(const std::string& text);

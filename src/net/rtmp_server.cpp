@@ -6,14 +6,17 @@
 
 #include <boost/asio.hpp>
 
+#include <algorithm>
 #include <array>
 #include <chrono>
 #include <list>
 #include <map>
 #include <mutex>
+#include <optional>
 #include <random>
 #include <thread>
 
+#include "base/units.hpp"
 #include "net/acceptor.hpp"
 #include "net/amf0.hpp"
 
@@ -34,6 +37,9 @@ constexpr std::uint32_t kWindow = 2'500'000;
 constexpr int kControlChunks = 2, kCommandChunks = 3;
 constexpr int kSendBuffer = 512 * 1024;
 constexpr std::size_t kMostStreams = 16;  // message streams a connection may make
+constexpr std::size_t kPiece = 16 << 10;  // read at once
+// Messages that are answered: players send some ten of them, and a ping now and then.
+constexpr double kMostRequests = 256, kRequestsASecond = 32;
 
 ByteVector u32(std::uint32_t value) {
     base::ByteWriter out;
@@ -62,6 +68,10 @@ struct Connection {
     std::map<std::uint32_t, std::unique_ptr<RtmpPublication>> publishing;
     std::uint32_t streams = 0;
     ByteVector out;  // to be written by the coroutine
+    Steady::time_point idle_since = Steady::now(), last_media = idle_since, counted = idle_since;
+    double requests = kMostRequests;  // it may send now
+    std::size_t held = 0;             // of the server's unfinished bytes
+    bool serves() const { return !playing.empty() || !publishing.empty(); }
     std::uint64_t received = 0, acknowledged = 0;
     std::uint32_t peer_window = 0;  // 0: it asked for no acknowledgements
     std::string what;               // it does, for the log
@@ -74,8 +84,12 @@ struct RtmpServer::State {
     asio::io_context context{1};
     Acceptors acceptors;
     std::thread thread;
-    std::list<std::weak_ptr<Connection>> connections;
+    std::list<std::weak_ptr<Connection>> connections;  // in the order they came
+    std::size_t unfinished = 0;                        // bytes of messages of all that aren't complete
+    std::optional<asio::steady_timer> housekeeping;
 
+    void make_room(const std::string& address);
+    void keep_house();
     asio::awaitable<void> accept_loop(tcp::acceptor& acceptor);
     asio::awaitable<void> serve(std::shared_ptr<Connection> connection);
     asio::awaitable<bool> handshake(Connection& connection);
@@ -113,10 +127,62 @@ asio::awaitable<void> RtmpServer::State::accept_loop(tcp::acceptor& acceptor) {
         socket.set_option(asio::socket_base::send_buffer_size(kSendBuffer), error);
         socket.set_option(tcp::no_delay(true), error);
         auto connection = std::make_shared<Connection>(std::move(socket), address, port);
-        connections.remove_if([](const auto& one) { return one.expired(); });
+        make_room(address);
         connections.push_back(connection);
         asio::co_spawn(context, serve(connection), asio::detached);
     }
+}
+
+// Closes the oldest that have proved nothing where they are too many.
+void RtmpServer::State::make_room(const std::string& address) {
+    std::vector<std::shared_ptr<Connection>> unproven;
+    for (auto one = connections.begin(); one != connections.end();) {
+        auto held_one = one->lock();
+        if (!held_one) {
+            one = connections.erase(one);
+            continue;
+        }
+        if (!held_one->serves() && held_one->socket.is_open()) unproven.push_back(std::move(held_one));
+        ++one;
+    }
+    const auto is_its = [&](const auto& one) { return one->address == address; };
+    const auto close = [&](Connection& one) {
+        event(RtmpEvent::Kind::refused, one,
+              "too many connections that neither play nor publish: the oldest is closed");
+        error_code ignored;
+        one.socket.close(ignored);
+    };
+    const auto of_address = static_cast<std::size_t>(std::count_if(unproven.begin(), unproven.end(), is_its));
+    if (of_address >= settings.most_unproven_of_address) {
+        close(**std::find_if(unproven.begin(), unproven.end(), is_its));
+    } else if (unproven.size() >= settings.most_unproven) {
+        close(*unproven.front());
+    }
+}
+
+void RtmpServer::State::keep_house() {
+    housekeeping->expires_after(std::chrono::seconds(1));
+    housekeeping->async_wait([this](error_code error) {
+        if (error) return;
+        const auto now = Steady::now();
+        const auto since = [&](Steady::time_point then) { return std::chrono::duration_cast<Time>(now - then); };
+        for (const auto& weak : connections) {
+            const auto one = weak.lock();
+            if (!one) continue;
+            const bool silent = !one->publishing.empty() && since(one->last_media) > settings.silence_limit;
+            if (silent) {
+                event(RtmpEvent::Kind::refused, *one,
+                      fmt::format("published nothing for {}: the key is free",
+                                  base::format_span(settings.silence_limit)));
+                one->publishing.clear();
+            }
+            if (silent || (!one->serves() && since(one->idle_since) > settings.idle_limit)) {
+                error_code ignored;
+                one->socket.close(ignored);
+            }
+        }
+        keep_house();
+    });
 }
 
 asio::awaitable<bool> RtmpServer::State::handshake(Connection& connection) {
@@ -144,33 +210,28 @@ asio::awaitable<bool> RtmpServer::State::handshake(Connection& connection) {
 
 asio::awaitable<void> RtmpServer::State::serve(std::shared_ptr<Connection> held) {
     Connection& connection = *held;
-    // What neither plays nor sends doesn't stay.
-    asio::steady_timer patience(context);
-    const auto limit = std::chrono::duration_cast<Steady::duration>(settings.idle_limit);
-    const auto arm = [&] {
-        patience.expires_after(limit);
-        patience.async_wait([held](error_code error) {
-            if (error || !held->playing.empty()) return;
-            error_code ignored;
-            held->socket.close(ignored);
-        });
-    };
-    arm();
-    std::vector<Message> messages;
-    std::array<std::uint8_t, 64 * 1024> buffer{};
+    std::array<std::uint8_t, kPiece> buffer{};
     bool open = co_await handshake(connection);
     while (open) {
         error_code error;
         const std::size_t n = co_await connection.socket.async_read_some(
             asio::buffer(buffer), asio::redirect_error(asio::use_awaitable, error));
         if (error) break;
-        arm();
         connection.received += n;
-        messages.clear();
-        const Status taken = connection.reader.push(ByteSpan(buffer.data(), n), messages);
-        for (const Message& message : messages) open = open && handle(connection, message);
-        if (!taken) {
-            event(RtmpEvent::Kind::refused, connection, taken.error().what);
+        const bool served = connection.serves();
+        connection.reader.add(ByteSpan(buffer.data(), n));
+        while (open) {
+            connection.reader.expect_media(!connection.publishing.empty());
+            const auto message = connection.reader.next();
+            if (!message) event(RtmpEvent::Kind::refused, connection, message.error().what);
+            open = message && (!*message || handle(connection, **message));
+            if (!message || !*message) break;
+        }
+        if (served && !connection.serves()) connection.idle_since = Steady::now();
+        unfinished += connection.reader.held() - connection.held;
+        connection.held = connection.reader.held();
+        if (unfinished > settings.memory) {
+            event(RtmpEvent::Kind::refused, connection, "unfinished messages of all connections take too much memory");
             open = false;
         }
         if (connection.peer_window > 0 && connection.received - connection.acknowledged >= connection.peer_window) {
@@ -191,16 +252,27 @@ asio::awaitable<void> RtmpServer::State::serve(std::shared_ptr<Connection> held)
         connection.out.clear();
         if (error) break;
     }
-    patience.cancel();
+    unfinished -= connection.held;
+    connection.held = 0;
     for (const auto& [stream, playing] : connection.playing) settings.fan_out->remove(playing.client);
     connection.playing.clear();
     connection.publishing.clear();
     error_code ignored;
+    connection.socket.shutdown(tcp::socket::shutdown_both, ignored);  // of the fan-out's handle, too
     connection.socket.close(ignored);
     if (!connection.what.empty()) event(RtmpEvent::Kind::left, connection, connection.what);
 }
 
 bool RtmpServer::State::handle(Connection& connection, const Message& message) {
+    if (message.type == rtmp::kCommand || message.type == rtmp::kUserControl) {
+        const auto now = Steady::now();
+        const double passed = std::chrono::duration<double>(now - std::exchange(connection.counted, now)).count();
+        connection.requests = std::min(connection.requests + passed * kRequestsASecond, kMostRequests) - 1;
+        if (connection.requests < 0) {
+            event(RtmpEvent::Kind::refused, connection, "too many commands");
+            return false;
+        }
+    }
     switch (message.type) {
         case rtmp::kWindowSize:
             if (message.payload.size() >= 4) connection.peer_window = base::ByteReader(message.payload).u32();
@@ -219,8 +291,10 @@ bool RtmpServer::State::handle(Connection& connection, const Message& message) {
         case rtmp::kVideo:
         case rtmp::kData:
             if (const auto publishing = connection.publishing.find(message.stream);
-                publishing != connection.publishing.end())
+                publishing != connection.publishing.end() && !message.payload.empty()) {
+                connection.last_media = Steady::now();
                 publishing->second->take(message);
+            }
             return true;
         case rtmp::kCommand:
             return command(connection, message);
@@ -294,14 +368,15 @@ bool RtmpServer::State::command(Connection& connection, const Message& message) 
         return true;
     }
     if (name == "deleteStream") {
-        close_stream(connection, static_cast<std::uint32_t>(argument(0).number().value_or(message.stream)));
+        const double asked = argument(0).number().value_or(message.stream);
+        if (asked >= 1 && asked <= kMostStreams) close_stream(connection, static_cast<std::uint32_t>(asked));
         return true;
     }
     // Unknown ones are answered where an answer is waited for; the connection stays.
     if (transaction != 0)
         reply(connection, message.stream,
               {"_error", transaction, Value(),
-               status("error", "NetConnection.Call.Failed", "there is no command " + name)});
+               status("error", "NetConnection.Call.Failed", "there is no command " + name.substr(0, 64))});
     return true;
 }
 
@@ -321,10 +396,11 @@ void RtmpServer::State::play(Connection& connection, std::uint32_t stream, const
                     : nullptr;
     if (stream == 0 || stream > connection.streams) flow = nullptr;
     if (!flow) {
-        event(RtmpEvent::Kind::refused, connection, fmt::format("play {}/{}", connection.application, name));
-        reply(
-            connection, stream,
-            {"onStatus", 0.0, Value(), status("error", "NetStream.Play.StreamNotFound", "there is no stream " + name)});
+        // (Without the query, in which keys are.)
+        event(RtmpEvent::Kind::refused, connection, fmt::format("play {}/{}", connection.application, plain));
+        reply(connection, stream,
+              {"onStatus", 0.0, Value(),
+               status("error", "NetStream.Play.StreamNotFound", "there is no stream " + plain)});
         return;
     }
     close_stream(connection, stream);
@@ -363,6 +439,7 @@ void RtmpServer::State::publish(Connection& connection, std::uint32_t stream, co
     }
     close_stream(connection, stream);
     connection.publishing[stream] = std::move(publication);
+    connection.last_media = Steady::now();
     base::ByteWriter begin;
     begin.u16(0);
     begin.u32(stream);
@@ -380,6 +457,8 @@ Result<std::unique_ptr<RtmpServer>> RtmpServer::start(RtmpServerSettings setting
     WAVECREST_TRY(open_acceptors(state->acceptors, state->context, state->settings.address, state->settings.port,
                                  state->settings.further));
     for (tcp::acceptor& one : state->acceptors) asio::co_spawn(state->context, state->accept_loop(one), asio::detached);
+    state->housekeeping.emplace(state->context);
+    state->keep_house();
     state->thread = std::thread([s = state.get()] {
         sigset_t pipe;
         sigemptyset(&pipe);

@@ -50,7 +50,15 @@ struct RtmpServerSettings {
     // Who may publish: null refuses. `why` is told to the publisher.
     std::function<std::unique_ptr<RtmpPublication>(const RtmpRequest& request, std::string& why)> publish;
     std::function<void(const RtmpEvent&)> on_event;
-    Time idle_limit = base::from_seconds(30);  // a connection that neither plays nor sends for so long is closed
+    // A connection that neither plays nor publishes is closed after this, whatever it sends.
+    Time idle_limit = base::from_seconds(30);
+    // A publisher that sends no audio, video or data for so long is closed, and its key is free.
+    Time silence_limit = base::from_seconds(10);
+    // Connections that neither play nor publish: of one address, and in all. The oldest gives way to a new one.
+    std::size_t most_unproven_of_address = 320, most_unproven = 512;
+    // Bytes that all connections together may hold of messages that aren't complete (each: see rtmp::ChunkReader). The
+    // one that goes beyond is closed.
+    std::size_t memory = 48 << 20;
 };
 // Large, so that most messages are one chunk; readers are known that hold no chunk size of more than 15 bits.
 inline constexpr std::uint32_t kRtmpFlowChunk = 32'000;

@@ -245,6 +245,7 @@ TEST_CASE("chunks are addressed to another message stream without being cut anew
     net::rtmp::append_message(out, 4, {8, 5, 1, {}}, ByteVector(9, 7), net::kRtmpFlowChunk);
     const Bytes changed = net::for_message_stream(Bytes(ByteVector(out)), 3);
     ChunkReader reader;
+    reader.expect_media(true);
     std::vector<Message> messages;
     ByteVector stream;
     base::ByteWriter size;
@@ -299,6 +300,109 @@ TEST_CASE("connections that speak something else are let go, others are served m
     auto client = net::RtmpClient::connect(s.address("lake"));
     REQUIRE(client);
     CHECK((*client)->play());
+}
+
+TEST_CASE("messages that don't end, or are large before anything is proved, are refused", "[rtmp][hostile]") {
+    const auto begin = [](std::uint8_t chunks, std::uint8_t type, std::size_t length, std::size_t part) {
+        ByteVector out;
+        put(out,
+            {chunks, 0, 0, 0, static_cast<int>(length >> 16), static_cast<int>(length >> 8 & 255),
+             static_cast<int>(length & 255), type, 1, 0, 0, 0},
+            part);
+        return out;
+    };
+    std::vector<Message> messages;
+    ChunkReader small;
+    CHECK_FALSE(small.push(begin(6, net::rtmp::kVideo, 1 << 20, 128), messages));
+    ChunkReader proved;
+    proved.expect_media(true);
+    CHECK(proved.push(begin(6, net::rtmp::kVideo, 1 << 20, 128), messages));
+    CHECK(proved.held() == 128);
+    CHECK_FALSE(proved.push(begin(3, net::rtmp::kCommand, 1 << 20, 128), messages));  // commands stay small
+    // Many that are begun and never go on.
+    ChunkReader many;
+    ByteVector all;
+    for (std::uint8_t chunks = 2; chunks < 18; ++chunks) {
+        const ByteVector one = begin(chunks, net::rtmp::kCommand, 16'000, 128);
+        all.insert(all.end(), one.begin(), one.end());
+        for (int i = 0; i < 100; ++i) put(all, {0xC0 | chunks}, 128);
+    }
+    CHECK_FALSE(many.push(all, messages));
+    CHECK(many.held() < 3 * net::rtmp::kMostCommand + all.size());
+    CHECK(messages.empty());
+}
+
+TEST_CASE("a player that sends commands without end is let go, and nothing piles up for it", "[rtmp][hostile]") {
+    Server s;
+    auto client = net::RtmpClient::connect(s.address("lake"));
+    REQUIRE(client);
+    REQUIRE((*client)->play());
+    ByteVector call;
+    net::rtmp::append_message(
+        call, 3, {net::rtmp::kCommand, 0, 1, net::amf0::write({"noSuchCommand", 7.0, net::amf0::Value()})}, 128);
+    ByteVector many;
+    for (int i = 0; i < 200; ++i) many.insert(many.end(), call.begin(), call.end());
+    bool open = true;
+    for (int i = 0; i < 1000 && open; ++i) {
+        open = ::send((*client)->socket(), many.data(), many.size(), MSG_NOSIGNAL) == static_cast<ssize_t>(many.size());
+        std::this_thread::sleep_for(2ms);
+    }
+    CHECK_FALSE(open);
+    // Others are served.
+    auto other = net::RtmpClient::connect(s.address("lake"));
+    REQUIRE(other);
+    CHECK((*other)->play());
+}
+
+TEST_CASE("a publisher that sends nothing gives its key back", "[rtmp][hostile]") {
+    net::FanOut fan_out;
+    net::RtmpServerSettings settings;
+    settings.address = "127.0.0.1";
+    settings.port = 0;
+    settings.fan_out = &fan_out;
+    settings.silence_limit = base::from_seconds(1);
+    std::atomic<int> ended{0};
+    struct Noted : net::RtmpPublication {
+        std::atomic<int>* count;
+        explicit Noted(std::atomic<int>* c) : count(c) {}
+        ~Noted() override { ++*count; }
+        void take(const Message&) override {}
+    };
+    settings.publish = [&](const net::RtmpRequest&, std::string&) { return std::make_unique<Noted>(&ended); };
+    auto server = net::RtmpServer::start(std::move(settings));
+    REQUIRE(server);
+    auto client = net::RtmpClient::connect({"127.0.0.1", (*server)->port(), "house", "key"});
+    REQUIRE(client);
+    REQUIRE((*client)->publish());
+    // Acknowledging is no publishing.
+    ByteVector acknowledgement;
+    net::rtmp::append_message(acknowledgement, 2, {net::rtmp::kAcknowledgement, 0, 0, {0, 0, 0, 1}}, 128);
+    for (int i = 0; i < 200 && ended == 0; ++i) {
+        ::send((*client)->socket(), acknowledgement.data(), acknowledgement.size(), MSG_NOSIGNAL);
+        std::this_thread::sleep_for(25ms);
+    }
+    CHECK(ended == 1);
+}
+
+TEST_CASE("the oldest of those that neither play nor publish gives way", "[rtmp][hostile]") {
+    net::FanOut fan_out;
+    net::RtmpServerSettings settings;
+    settings.address = "127.0.0.1";
+    settings.port = 0;
+    settings.fan_out = &fan_out;
+    settings.most_unproven_of_address = 3;
+    auto server = net::RtmpServer::start(std::move(settings));
+    REQUIRE(server);
+    std::vector<std::unique_ptr<net::RtmpClient>> clients;
+    for (int i = 0; i < 5; ++i) {
+        auto client = net::RtmpClient::connect({"127.0.0.1", (*server)->port(), "house", "lake"});
+        REQUIRE(client);
+        clients.push_back(std::move(*client));
+    }
+    const auto open = [](net::RtmpClient& client) { return client.receive(200ms).has_value(); };
+    CHECK_FALSE(open(*clients[0]));
+    CHECK_FALSE(open(*clients[1]));
+    CHECK(open(*clients[4]));
 }
 
 TEST_CASE("RTMP addresses are taken apart", "[rtmp]") {
