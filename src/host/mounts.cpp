@@ -61,6 +61,17 @@ std::optional<Mount> find_mount(std::string_view table, const base::Path& path) 
     return best;
 }
 
+std::vector<std::string> mount_points() {
+    std::istringstream lines(contents("/proc/self/mounts"));
+    std::vector<std::string> all;
+    for (std::string line; std::getline(lines, line);) {
+        std::istringstream fields(line);
+        std::string device, at;
+        if (fields >> device >> at) all.push_back(unescaped(at));
+    }
+    return all;
+}
+
 std::optional<Mount> mount_of(const base::Path& path) {
     return find_mount(contents("/proc/self/mounts"), absolute_text(path));
 }
@@ -73,7 +84,7 @@ std::optional<Mount> missing_mount_of(const base::Path& path) {
 }
 
 std::optional<double> read_speed(const base::Path& file) {
-    const int handle = ::open(file.c_str(), O_RDONLY | O_CLOEXEC);
+    const int handle = ::open(file.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);
     if (handle < 0) return std::nullopt;
     // What is in memory already says nothing of the way to it.
     ::posix_fadvise(handle, 0, 0, POSIX_FADV_DONTNEED);

@@ -4,6 +4,7 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "base/file.hpp"
 
@@ -17,6 +18,8 @@ struct Mount {
 };
 // The mount that holds a path (which need not exist); nothing where that can't be told.
 std::optional<Mount> mount_of(const base::Path& path);
+// The folders at which file systems are mounted now. Looks at none of them.
+std::vector<std::string> mount_points();
 // One of /etc/fstab that would hold the path, but isn't mounted.
 std::optional<Mount> missing_mount_of(const base::Path& path);
 // The same from the texts of /proc/self/mounts and /etc/fstab.

@@ -3,6 +3,7 @@
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <signal.h>
+#include <sys/resource.h>
 #include <sys/sendfile.h>
 #include <sys/stat.h>
 
@@ -16,6 +17,7 @@
 #include <chrono>
 #include <ctime>
 #include <list>
+#include <map>
 #include <mutex>
 #include <optional>
 #include <sstream>
@@ -23,6 +25,7 @@
 
 #include "base/units.hpp"
 #include "net/acceptor.hpp"
+#include "net/crowd.hpp"
 
 namespace wavecrest::net {
 namespace {
@@ -68,7 +71,7 @@ bool lists_tag(std::string_view list, std::string_view tag) {
 
 class File {
   public:
-    explicit File(const base::Path& path) : handle_(::open(path.c_str(), O_RDONLY | O_CLOEXEC)) {
+    explicit File(const base::Path& path) : handle_(base::open_without_links(path)) {
         if (handle_ >= 0 && (::fstat(handle_, &info_) != 0 || !S_ISREG(info_.st_mode))) {
             ::close(handle_);
             handle_ = -1;
@@ -110,7 +113,8 @@ struct Client {
     std::mutex mutex;
     std::string name;  // of what is being sent; under the mutex
     int buffer = 0;    // bytes, of the socket
-    std::atomic<bool> sending{false}, live{false}, noted{false};
+    std::atomic<bool> sending{false}, live{false}, noted{false}, served{false};
+    std::atomic<bool> holds_body{false};  // of the memory for bodies
     std::atomic<std::uint64_t> offset{0};
     std::atomic<std::uint64_t> size{0};
     std::atomic<std::uint64_t> sent{0};
@@ -127,7 +131,48 @@ struct Client {
         sending = false;
     }
     void progress() { last_progress = Steady::now().time_since_epoch().count(); }
+    Time quiet(Steady::time_point now) const {
+        return std::chrono::duration_cast<Time>(now - Steady::time_point{Steady::duration(last_progress.load())});
+    }
+    // Whatever waits for it goes on and finds that it is gone. Its handle is closed with the object: a thread that
+    // sends may hold it still, and its number mustn't be another's meanwhile.
+    void hang_up() { ::shutdown(socket.native_handle(), SHUT_RDWR); }
 };
+
+// Bodies in memory that are on their way, each counted once.
+class BodyBudget {
+  public:
+    void take(const Bytes& body) {
+        const std::lock_guard lock(mutex_);
+        auto& [size, holders] = bodies_[body.data()];
+        if (holders++ == 0) used_ += size = body.size();
+    }
+    void give_back(const Bytes& body) {
+        const std::lock_guard lock(mutex_);
+        const auto found = bodies_.find(body.data());
+        if (found == bodies_.end() || --found->second.second > 0) return;
+        used_ -= found->second.first;
+        bodies_.erase(found);
+    }
+    std::size_t used() const {
+        const std::lock_guard lock(mutex_);
+        return used_;
+    }
+
+  private:
+    mutable std::mutex mutex_;
+    std::map<const void*, std::pair<std::size_t, std::size_t>> bodies_;  // size and holders
+    std::size_t used_ = 0;
+};
+constexpr std::size_t kSmallBody = 64 << 10;  // isn't counted
+
+HttpReply unavailable(host::DiskWork::Outcome outcome) {
+    HttpReply reply = HttpReply::text(503, outcome == host::DiskWork::Outcome::busy
+                                               ? "Too much is asked for at once. Try again in a moment.\n"
+                                               : "The drive or share of this stream does not answer.\n");
+    reply.fields.emplace_back("Retry-After", outcome == host::DiskWork::Outcome::busy ? "1" : "5");
+    return reply;
+}
 
 Time to_time(Steady::duration duration) {
     return std::chrono::duration_cast<Time>(duration);
@@ -143,7 +188,10 @@ struct HttpServer::State {
     std::atomic<std::size_t> turn{0};
     Acceptors acceptors;
     std::optional<asio::steady_timer> housekeeping;
-    asio::thread_pool workers{2};
+    std::unique_ptr<host::DiskWork> disks;
+    CrowdLimits limits;
+    BodyBudget bodies;
+    std::atomic<bool> crowded{false};  // said already
     std::vector<std::thread> threads;
     Steady::time_point started = Steady::now();
     std::atomic<std::uint64_t> sent{0};
@@ -173,9 +221,13 @@ struct HttpServer::State {
         error_code ignored;
         client.socket.set_option(asio::socket_base::send_buffer_size(wanted), ignored);
     }
-    asio::awaitable<bool> answer(Client& client, const http::request<http::string_body>& request);
-    asio::awaitable<HttpReply> find_reply(const http::request<http::string_body>& request, const Client& client);
-    asio::awaitable<bool> send_file(Client& client, const File& file, std::uint64_t first, std::uint64_t count);
+    asio::awaitable<bool> answer(std::shared_ptr<Client> client, const http::request<http::string_body>& request);
+    asio::awaitable<HttpReply> find_reply(const http::request<http::string_body>& request, Client& client);
+    bool make_room(const std::string& address);
+    bool make_room_for(const Client& client, const Bytes& body);
+    asio::awaitable<host::DiskWork::Outcome> on_disk(Client& client, host::DiskLane lane, std::function<void()> work);
+    asio::awaitable<bool> send_file(std::shared_ptr<Client> client, std::shared_ptr<File> file, base::Path path,
+                                    std::uint64_t first, std::uint64_t count);
     asio::awaitable<bool> send_bytes(Client& client, ByteSpan bytes);
     asio::awaitable<void> send_flow(Client& client, const HttpReply& reply, std::string header);
     void keep_house();
@@ -195,6 +247,7 @@ asio::awaitable<void> HttpServer::State::accept_loop(tcp::acceptor& acceptor) {
             continue;
         }
         const std::string address = peer_address(socket);
+        if (!make_room(address)) continue;
         socket.set_option(tcp::no_delay(true), error);
         begin(Socket(std::move(socket)), address, port, false);
     }
@@ -214,35 +267,132 @@ void HttpServer::State::begin(Socket socket, std::string address, std::uint16_t 
     asio::co_spawn(executor, serve(client), asio::detached);
 }
 
+// False when a newcomer can't be taken.
+bool HttpServer::State::make_room(const std::string& address) {
+    const auto now = Steady::now();
+    const std::lock_guard lock(mutex);
+    if (clients.size() < std::min(limits.most, limits.most_of_address)) return true;
+    std::vector<Guest> guests;
+    std::vector<std::shared_ptr<Client>> all;
+    for (const auto& client : clients) {
+        guests.push_back({client->address, client->served || client->live, client->live ? Time{} : client->quiet(now)});
+        all.push_back(client);
+    }
+    const auto choice = who_gives_way(guests, address, limits);
+    if (!choice) return true;
+    if (!crowded.exchange(true))
+        event(ServerEvent::Kind::refused, address,
+              fmt::format("{} connections are open: those that ask or take nothing are closed", clients.size()));
+    if (*choice == guests.size()) return false;
+    all[*choice]->hang_up();
+    clients.remove(all[*choice]);  // it counts no more, though it is on its way out still
+    crowd = clients.size();
+    return true;
+}
+
+// Whether a body may be held for this client; others that take nothing give way to it.
+bool HttpServer::State::make_room_for(const Client& client, const Bytes& body) {
+    constexpr Time kStalled = std::chrono::seconds(2);
+    const std::lock_guard lock(mutex);
+    while (bodies.used() + body.size() > settings.body_memory) {
+        const auto now = Steady::now();
+        std::shared_ptr<Client> quietest;
+        for (const auto& one : clients) {
+            if (one.get() == &client || !one->holds_body || one->dropped || one->quiet(now) < kStalled) continue;
+            if (!quietest || one->quiet(now) > quietest->quiet(now)) quietest = one;
+        }
+        if (!quietest) return false;
+        // What it holds comes back in a moment, when its coroutine has noticed.
+        quietest->dropped = true;
+        quietest->hang_up();
+        break;
+    }
+    return true;
+}
+
+// Runs work on the threads of a file system, while this connection's thread serves others.
+asio::awaitable<host::DiskWork::Outcome> HttpServer::State::on_disk(Client& client, host::DiskLane lane,
+                                                                    std::function<void()> work) {
+    struct Wait {
+        explicit Wait(const asio::any_io_executor& executor) : over(executor) {}
+        asio::steady_timer over;
+        std::optional<host::DiskWork::Outcome> outcome;
+    };
+    const asio::any_io_executor executor = client.socket.get_executor();
+    const auto wait = std::make_shared<Wait>(executor);
+    wait->over.expires_at(asio::steady_timer::time_point::max());
+    auto done = [wait, executor](host::DiskWork::Outcome outcome) {
+        asio::post(executor, [wait, outcome] {
+            wait->outcome = outcome;
+            wait->over.cancel();
+        });
+    };
+    disks->run(lane, std::move(work), std::move(done));
+    error_code ignored;
+    while (!wait->outcome) co_await wait->over.async_wait(asio::redirect_error(asio::use_awaitable, ignored));
+    co_return *wait->outcome;
+}
+
+// What a request's header alone decides (RFC 9112): the status to refuse it with, or 0.
+int refusal_of(const http::request<http::string_body>& request) {
+    // 3.2: exactly one Host, in HTTP/1.1.
+    if (request.version() >= 11 && request.count(http::field::host) != 1) return 400;
+    if (request.count(http::field::host) > 1) return 400;
+    // 6.1 and 6.3: a coding that isn't known hides where the body ends; so does a length beside a coding.
+    if (request.count(http::field::transfer_encoding) > 0) {
+        if (request.count(http::field::transfer_encoding) > 1 || request.count(http::field::content_length) > 0)
+            return 400;
+        const auto coding = request[http::field::transfer_encoding];
+        if (!beast::iequals(coding, "chunked")) return 501;
+    }
+    const auto expected = request[http::field::expect];
+    if (!expected.empty() && !beast::iequals(expected, "100-continue")) return 417;
+    return 0;
+}
+
 asio::awaitable<void> HttpServer::State::serve(std::shared_ptr<Client> client) {
-    beast::flat_buffer buffer(kHeaderLimit);
+    beast::flat_buffer buffer(kHeaderLimit + kMostHttpBody);
     bool open = true;
     while (open) {
         http::request_parser<http::string_body> parser;
         parser.header_limit(kHeaderLimit);
         parser.body_limit(kMostHttpBody);
         error_code error;
-        co_await http::async_read(client->socket, buffer, parser, asio::redirect_error(asio::use_awaitable, error));
-        client->progress();
-        if (error) {
-            if (error.category() == http::make_error_code(http::error::bad_version).category() &&
-                error != http::error::end_of_stream && error != http::error::partial_message) {
-                event(ServerEvent::Kind::refused, client->address,
-                      fmt::format("not an HTTP request ({})", error.message()));
-                static constexpr std::string_view kBad =
-                    "HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\nConnection: close\r\n\r\n";
-                co_await asio::async_write(client->socket, asio::buffer(kBad),
+        co_await http::async_read_header(client->socket, buffer, parser,
+                                         asio::redirect_error(asio::use_awaitable, error));
+        int refused = 0;
+        if (!error) {
+            refused = refusal_of(parser.get());
+            // RFC 9110, 10.1.1.
+            static constexpr std::string_view kContinue = "HTTP/1.1 100 Continue\r\n\r\n";
+            if (refused == 0 && !parser.is_done() && !parser.get()[http::field::expect].empty())
+                co_await asio::async_write(client->socket, asio::buffer(kContinue),
                                            asio::redirect_error(asio::use_awaitable, error));
-            }
+        }
+        if (!error && refused == 0)
+            co_await http::async_read(client->socket, buffer, parser, asio::redirect_error(asio::use_awaitable, error));
+        if (error && error.category() == http::make_error_code(http::error::bad_version).category() &&
+            error != http::error::end_of_stream && error != http::error::partial_message)
+            refused = error == http::error::body_limit ? 413 : error == http::error::header_limit ? 431 : 400;
+        if (refused != 0) {
+            event(ServerEvent::Kind::refused, client->address,
+                  fmt::format("not a proper HTTP request ({})", error ? error.message() : std::to_string(refused)));
+            const std::string bad =
+                fmt::format("HTTP/1.1 {} {}\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", refused,
+                            std::string(http::obsolete_reason(static_cast<http::status>(refused))));
+            co_await asio::async_write(client->socket, asio::buffer(bad),
+                                       asio::redirect_error(asio::use_awaitable, error));
             break;
         }
+        if (error) break;
+        client->progress();
         ++requests;
+        client->served = true;
         const http::request<http::string_body> request = parser.release();
-        open = co_await answer(*client, request);
+        open = co_await answer(client, request);
+        client->served = false;
     }
-    error_code ignored;
-    client->socket.shutdown(Socket::shutdown_send, ignored);
-    client->socket.close(ignored);
+    client->hang_up();
     // Who only asked for controls leaves without a word, too.
     if (client->noted)
         event(client->dropped ? ServerEvent::Kind::dropped : ServerEvent::Kind::left, client->address,
@@ -253,19 +403,30 @@ asio::awaitable<void> HttpServer::State::serve(std::shared_ptr<Client> client) {
 }
 
 asio::awaitable<HttpReply> HttpServer::State::find_reply(const http::request<http::string_body>& request,
-                                                         const Client& client) {
+                                                         Client& client) {
     const auto field = [&](http::field which) {
         const auto value = request[which];
         return std::string(value.data(), value.size());
     };
-    const std::string_view target(request.target().data(), request.target().size());
+    std::string_view target(request.target().data(), request.target().size());
     HttpRequest asked;
+    asked.host = field(http::field::host);
+    // RFC 9112, 3.2.2: a whole address, whose host counts instead of the field's.
+    for (const std::string_view scheme : {"http://", "https://"}) {
+        if (!beast::iequals(request.target().substr(0, scheme.size()),
+                            beast::string_view(scheme.data(), scheme.size())))
+            continue;
+        target.remove_prefix(scheme.size());
+        const std::size_t end = std::min(target.find_first_of("/?"), target.size());
+        asked.host = std::string(target.substr(0, end));
+        target.remove_prefix(end);
+        if (target.empty()) target = "/";
+    }
     asked.method = std::string(request.method_string().data(), request.method_string().size());
     if (asked.method == "HEAD") asked.method = "GET";
     asked.path = decode_path(target);
     if (const std::size_t mark = target.find('?'); mark != std::string_view::npos)
         asked.query = std::string(target.substr(mark + 1));
-    asked.host = field(http::field::host);
     asked.authorization = field(http::field::authorization);
     asked.content_type = field(http::field::content_type);
     asked.body = request.body();
@@ -274,17 +435,21 @@ asio::awaitable<HttpReply> HttpServer::State::find_reply(const http::request<htt
     asked.secure = client.secure;
     HttpReply reply = settings.answer(asked);
     if (!reply.later) co_return reply;
-    const auto later = std::move(reply.later);
-    auto work = [&later]() -> asio::awaitable<HttpReply> { co_return later(); };
-    auto made = co_await asio::co_spawn(workers, std::move(work), asio::use_awaitable);
-    co_return made;
+    const auto made = std::make_shared<HttpReply>();
+    const std::string file = reply.later_from.string();
+    host::DiskLane lane{reply.later_from, "made of " + file, 1, client.address};
+    auto work = [made, later = std::move(reply.later)] { *made = later(); };
+    const auto outcome = co_await on_disk(client, std::move(lane), std::move(work));
+    if (outcome != host::DiskWork::Outcome::done) co_return unavailable(outcome);
+    co_return std::move(*made);
 }
 
-asio::awaitable<bool> HttpServer::State::answer(Client& client, const http::request<http::string_body>& request) {
+asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
+                                                const http::request<http::string_body>& request) {
+    Client& client = *held;
     const bool head = request.method() == http::verb::head;
     http::response<http::string_body> response{http::status::ok, request.version()};
     response.set(http::field::server, "Wavecrest");
-    response.set(http::field::access_control_allow_origin, "*");  // players in web pages of other origins
     response.keep_alive(request.keep_alive());
     const std::string method(request.method_string().data(), request.method_string().size());
 
@@ -297,17 +462,33 @@ asio::awaitable<bool> HttpServer::State::answer(Client& client, const http::requ
     } else {
         reply = co_await find_reply(request, client);
     }
-    std::optional<File> file;
+    std::shared_ptr<File> file;
+    base::Path path;
     if (reply.file && reply.status == 200) {
-        file.emplace(*reply.file);
-        if (!file->ok()) reply = HttpReply::text(503, "The stream's file can't be read at the moment.\n");
+        path = *reply.file;
+        const auto opened = std::make_shared<std::shared_ptr<File>>();
+        auto work = [opened, path] { *opened = std::make_shared<File>(path); };
+        host::DiskLane lane{path, "open", 4, client.address};
+        const auto outcome = co_await on_disk(client, std::move(lane), std::move(work));
+        if (outcome != host::DiskWork::Outcome::done) {
+            reply = unavailable(outcome);
+        } else if (!(*opened)->ok()) {
+            reply = HttpReply::text(503, "The stream's file can't be read at the moment.\n");
+        } else {
+            file = *opened;
+        }
     }
+    const bool in_memory = !file && reply.body.size() > kSmallBody;
+    if (in_memory && !make_room_for(client, reply.body)) reply = unavailable(host::DiskWork::Outcome::busy);
+    if (reply.any_origin)
+        response.set(http::field::access_control_allow_origin, "*");  // players in web pages of other origins
+    for (const auto& [name, value] : reply.fields) response.set(name, value);
     response.result(static_cast<unsigned>(reply.status));
     if (reply.status == 405) response.set(http::field::allow, "GET, HEAD, OPTIONS");
     if (!reply.cache_control.empty()) response.set(http::field::cache_control, reply.cache_control);
     if (reply.status != 204) response.set(http::field::content_type, reply.media_type);
 
-    const std::uint64_t size = file && file->ok() ? file->size() : reply.body.size();
+    const std::uint64_t size = file ? file->size() : reply.body.size();
     std::uint64_t first = 0, count = size;
     std::string part;
     if (reply.flow && reply.status == 200) {
@@ -321,8 +502,9 @@ asio::awaitable<bool> HttpServer::State::answer(Client& client, const http::requ
         bool unchanged = false;
         std::string tag;
         response.set(http::field::accept_ranges, "bytes");
-        response.set(http::field::access_control_expose_headers, "Content-Length, Content-Range, Accept-Ranges");
-        if (file && file->ok()) {
+        if (reply.any_origin)
+            response.set(http::field::access_control_expose_headers, "Content-Length, Content-Range, Accept-Ranges");
+        if (file) {
             tag = file->tag();
             response.set(http::field::etag, tag);
             response.set(http::field::last_modified, http_date(file->modified()));
@@ -336,7 +518,7 @@ asio::awaitable<bool> HttpServer::State::answer(Client& client, const http::requ
         if (const auto asked = value(http::field::range); !asked.empty()) range = parse_range(asked, size);
         if (const auto condition = value(http::field::if_range); !condition.empty()) {
             const auto date = parse_http_date(condition);
-            const bool same = file && file->ok() && (date ? *date == file->modified() : condition == tag);
+            const bool same = file && (date ? *date == file->modified() : condition == tag);
             if (!same) range = {};
         }
         if (unchanged) {
@@ -390,12 +572,17 @@ asio::awaitable<bool> HttpServer::State::answer(Client& client, const http::requ
         client.offset = first;
         if (!reply.name.empty()) client.begin(reply.name);
         bool sent_all = false;
-        if (file && file->ok()) {
-            sent_all = co_await send_file(client, *file, first, count);
+        if (file) {
+            sent_all = co_await send_file(held, file, path, first, count);
         } else {
             const ByteSpan bytes =
                 reply.body.view().subspan(static_cast<std::size_t>(first), static_cast<std::size_t>(count));
+            const bool counted = reply.body.size() > kSmallBody;
+            if (counted) bodies.take(reply.body);
+            client.holds_body = counted;
             sent_all = co_await send_bytes(client, bytes);
+            client.holds_body = false;
+            if (counted) bodies.give_back(reply.body);
         }
         client.end();
         if (!sent_all) co_return false;
@@ -442,28 +629,49 @@ asio::awaitable<void> HttpServer::State::send_flow(Client& client, const HttpRep
     client.live = false;
 }
 
-asio::awaitable<bool> HttpServer::State::send_file(Client& client, const File& file, std::uint64_t first,
-                                                   std::uint64_t count) {
-    auto offset = static_cast<off_t>(first);
+// By a thread of the file's own file system: reading it may take for ever.
+asio::awaitable<bool> HttpServer::State::send_file(std::shared_ptr<Client> client, std::shared_ptr<File> file,
+                                                   base::Path path, std::uint64_t first, std::uint64_t count) {
+    struct Sent {
+        off_t offset = 0;
+        ssize_t n = 0;
+        int error = 0;
+    };
     const auto end = static_cast<off_t>(first + count);
+    auto offset = static_cast<off_t>(first);
     while (offset < end) {
         const auto step = std::min<std::size_t>(kSendStep, static_cast<std::size_t>(end - offset));
-        const ssize_t n = ::sendfile(client.socket.native_handle(), file.handle(), &offset, step);
-        error_code error;
-        if (n > 0) {
-            client.progress();
-            client.offset = static_cast<std::uint64_t>(offset);
-            client.sent += static_cast<std::uint64_t>(n);
-            sent += static_cast<std::uint64_t>(n);
-            if (static_cast<std::size_t>(n) == step) continue;
-        } else if (n == 0 || (errno != EINTR && errno != EAGAIN && errno != EWOULDBLOCK)) {
-            // The client left; or the file became shorter, and the promised length can't be kept.
-            co_return false;
-        } else if (errno == EINTR) {
+        const auto result = std::make_shared<Sent>();
+        result->offset = offset;
+        auto work = [result, client, file, step] {
+            do {
+                result->n = ::sendfile(client->socket.native_handle(), file->handle(), &result->offset, step);
+                result->error = errno;
+            } while (result->n < 0 && result->error == EINTR);
+        };
+        host::DiskLane lane{path, "send", 1000, client->address};
+        const auto outcome = co_await on_disk(*client, std::move(lane), std::move(work));
+        if (outcome == host::DiskWork::Outcome::busy) {
+            asio::steady_timer pause(client->socket.get_executor(), std::chrono::milliseconds(50));
+            error_code ignored;
+            co_await pause.async_wait(asio::redirect_error(asio::use_awaitable, ignored));
             continue;
         }
-        fit_buffer(client);
-        co_await client.socket.async_wait(Socket::wait_write, asio::redirect_error(asio::use_awaitable, error));
+        if (outcome != host::DiskWork::Outcome::done) co_return false;
+        if (result->n > 0) {
+            offset = result->offset;
+            client->progress();
+            client->offset = static_cast<std::uint64_t>(offset);
+            client->sent += static_cast<std::uint64_t>(result->n);
+            sent += static_cast<std::uint64_t>(result->n);
+            if (static_cast<std::size_t>(result->n) == step) continue;
+        } else if (result->n == 0 || (result->error != EAGAIN && result->error != EWOULDBLOCK)) {
+            // The client left; or the file became shorter, and the promised length can't be kept.
+            co_return false;
+        }
+        fit_buffer(*client);
+        error_code error;
+        co_await client->socket.async_wait(Socket::wait_write, asio::redirect_error(asio::use_awaitable, error));
         if (error) co_return false;
     }
     co_return true;
@@ -475,15 +683,13 @@ void HttpServer::State::keep_house() {
         if (error) return;
         const auto now = Steady::now();
         const std::lock_guard lock(mutex);
+        const Time idle = idle_limit(clients.size(), limits);
+        crowded = crowded && clients.size() > limits.most / 2;
         for (const auto& client : clients) {
-            const Steady::time_point last{Steady::duration(client->last_progress.load())};
-            if (to_time(now - last) < settings.idle_limit) continue;
+            if (client->quiet(now) < (client->served ? settings.idle_limit : idle)) continue;
             if (client->live) continue;  // the fan-out decides
             client->dropped = client->sending.load();
-            asio::post(client->socket.get_executor(), [client] {
-                error_code ignored;
-                client->socket.close(ignored);
-            });
+            client->hang_up();
         }
         keep_house();
     });
@@ -494,6 +700,18 @@ HttpServer::HttpServer(std::unique_ptr<State> state) : state_(std::move(state)) 
 Result<std::unique_ptr<HttpServer>> HttpServer::start(HttpServerSettings settings) {
     auto state = std::make_unique<State>();
     state->settings = std::move(settings);
+    rlimit handles{};
+    ::getrlimit(RLIMIT_NOFILE, &handles);
+    state->limits = crowd_limits(static_cast<std::size_t>(handles.rlim_cur));
+    if (state->settings.most_connections > 0) {
+        state->limits.most = state->settings.most_connections;
+        state->limits.most_of_address = state->limits.most / 4 * 3;
+    }
+    state->limits.idle = state->settings.idle_limit;
+    state->settings.disks.on_change = [s = state.get()](const std::string& at, bool hangs) {
+        s->event(ServerEvent::Kind::disk, at, hangs ? "does not answer: its streams wait" : "answers again");
+    };
+    state->disks = std::make_unique<host::DiskWork>(state->settings.disks);
     for (int i = 0; i < std::max(1, state->settings.threads); ++i)
         state->contexts.push_back(std::make_unique<asio::io_context>(1));
     state->housekeeping.emplace(*state->contexts.front());
@@ -517,13 +735,17 @@ Result<std::unique_ptr<HttpServer>> HttpServer::start(HttpServerSettings setting
 }
 
 HttpServer::~HttpServer() {
-    state_->workers.stop();
-    state_->workers.join();
     for (const auto& context : state_->contexts) context->stop();
     for (std::thread& thread : state_->threads) thread.join();
     error_code ignored;
     for (tcp::acceptor& one : state_->acceptors) one.close(ignored);
-    for (const auto& client : state_->clients) client->socket.close(ignored);
+    for (const auto& client : state_->clients) client->hang_up();
+    // What a thread that hangs holds can't be taken from it: connections, and what they belong to.
+    if (!state_->disks->stop(std::chrono::milliseconds(500))) static_cast<void>(state_.release());
+}
+
+std::vector<host::HungDisk> HttpServer::hung_disks() const {
+    return state_->disks->hung();
 }
 
 std::uint16_t HttpServer::port() const {
@@ -554,7 +776,7 @@ void HttpServer::adopt(int socket, std::string address, std::uint16_t port) {
             ::close(socket);
             return;
         }
-        s->begin(std::move(adopted), address, port, true);
+        if (s->make_room(address)) s->begin(std::move(adopted), address, port, true);
     });
 }
 

@@ -1,6 +1,7 @@
 // An HTTP/1.1 server (RFC 9110, RFC 9112): files with byte ranges, HEAD, conditional requests and keep-alive, whose
 // bodies go from the page cache to the socket by sendfile; bodies made in memory; and live flows that never end. What
-// is at which path is decided by a function: only what it gives is ever served.
+// is at which path is decided by a function: only what it gives is ever served. Drives and shares that hang hold their
+// own viewers alone (host/disk_work.hpp), and a crowd of connections none that is being served (net/crowd.hpp).
 #pragma once
 
 #include <algorithm>
@@ -9,11 +10,13 @@
 #include <memory>
 #include <optional>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "base/file.hpp"
 #include "base/result.hpp"
 #include "base/time.hpp"
+#include "host/disk_work.hpp"
 #include "host/machine.hpp"
 #include "net/fan_out.hpp"
 
@@ -43,8 +46,13 @@ struct HttpReply {
     std::shared_ptr<Flow> flow;  // a live stream; the server has a fan-out for it
     std::string name;            // the stream's, for status and log; empty: neither shows it
     std::string cache_control;   // empty: none
-    // When set, this is called by a worker thread (it may take a while) and what it gives is sent.
+    // When set, this is called by a thread of the file system that holds `later_from` (it may take a while) and what it
+    // gives is sent. One at a time is made of that file.
     std::function<HttpReply()> later;
+    base::Path later_from;
+    // Whether pages of other origins may read it (Fetch, Access-Control-Allow-Origin), as players in web pages do.
+    bool any_origin = true;
+    std::vector<std::pair<std::string, std::string>> fields;  // further ones of the header
 
     static HttpReply text(int status, std::string text);
 };
@@ -79,7 +87,7 @@ struct ServerStatus {
 
 // Something worth a log line.
 struct ServerEvent {
-    enum class Kind { request, refused, left, dropped } kind = Kind::request;
+    enum class Kind { request, refused, left, dropped, disk } kind = Kind::request;
     std::string address;
     std::string what;  // "GET /film.mp4, bytes 0-1023" ...
 };
@@ -90,8 +98,13 @@ struct HttpServerSettings {
     std::vector<std::uint16_t> further;     // ports it listens at, too
     int threads = std::max(2, host::processors());
     Time idle_limit = base::from_seconds(60);  // a client that takes or asks nothing for so long is dropped
-    HttpAnswer answer;                         // called from the server's threads, several at a time; should be quick
-    FanOut* fan_out = nullptr;                 // for flows; must outlive the server
+    std::size_t most_connections = 0;          // 0: as many as the process may have open files for
+    // Bytes of bodies in memory that are on their way to clients, each body counted once; beyond it those that take
+    // nothing are dropped, then others told to come back (503).
+    std::size_t body_memory = 96 << 20;
+    host::DiskWorkSettings disks;  // on_change is the server's own
+    HttpAnswer answer;             // called from the server's threads, several at a time; should be quick
+    FanOut* fan_out = nullptr;     // for flows; must outlive the server
     std::function<void(const ServerEvent&)> on_event;  // called from the server's threads, one at a time
 };
 
@@ -100,8 +113,9 @@ class HttpServer {
     // Fails (kind machine) when the port is taken (naming the process that holds it where that can be seen), not
     // permitted, or the address is not this machine's.
     static Result<std::unique_ptr<HttpServer>> start(HttpServerSettings settings);
-    // Closes all connections and waits for the threads.
+    // Closes all connections and waits for the threads; for what a hanging drive or share holds only for half a second.
     ~HttpServer();
+    std::vector<host::HungDisk> hung_disks() const;
 
     std::uint16_t port() const;
     ServerStatus status() const;

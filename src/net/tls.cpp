@@ -4,20 +4,24 @@
 #include <openssl/err.h>
 #include <openssl/pem.h>
 #include <openssl/x509v3.h>
+#include <sys/resource.h>
 #include <sys/socket.h>
 
 #include <boost/asio.hpp>
 #include <boost/asio/ssl.hpp>
 
 #include <array>
+#include <atomic>
 #include <chrono>
 #include <csignal>
 #include <list>
 #include <mutex>
+#include <optional>
 #include <thread>
 
 #include "host/machine.hpp"
 #include "net/acceptor.hpp"
+#include "net/crowd.hpp"
 
 namespace wavecrest::net {
 namespace {
@@ -25,6 +29,7 @@ namespace {
 namespace asio = boost::asio;
 using asio::ip::tcp;
 using boost::system::error_code;
+using Steady = std::chrono::steady_clock;
 using LocalSocket = asio::local::stream_protocol::socket;
 
 // What is read at a time; a record of TLS carries 16 KB.
@@ -148,20 +153,30 @@ struct TlsFront::State {
 
     struct Connection {
         Connection(asio::io_context& context, asio::ssl::context& tls)
-            : secure(context, tls), plain(context), limit(context) {}
+            : secure(context, tls), plain(context), limit(context), watch(context) {}
         asio::ssl::stream<tcp::socket> secure;
         LocalSocket plain;  // our end of the pair
-        asio::steady_timer limit;
+        asio::steady_timer limit, watch;
         std::string address;
-        std::uint16_t port = 0;  // it came to
+        std::uint16_t port = 0;    // it came to
+        std::atomic<bool> handed_over{false};  // the handshake is done
+        bool open = true;
+        std::optional<Steady::time_point> writing_since;  // the client hasn't taken what is there
         void close() {
             error_code ignored;
+            open = false;
             limit.cancel();
+            watch.cancel();
             secure.lowest_layer().close(ignored);
             plain.close(ignored);
         }
     };
     using Held = std::shared_ptr<Connection>;
+    std::list<std::weak_ptr<Connection>> connections;  // in the order they came; the accepting thread's
+    std::size_t most = 64;
+
+    bool make_room();
+    asio::awaitable<void> watch(Held connection);
 
     asio::awaitable<void> accept_loop(tcp::acceptor& acceptor);
     asio::awaitable<void> serve(Held connection);
@@ -182,12 +197,41 @@ asio::awaitable<void> TlsFront::State::accept_loop(tcp::acceptor& acceptor) {
             co_await pause.async_wait(asio::redirect_error(asio::use_awaitable, error));
             continue;
         }
+        if (!make_room()) continue;
+        connections.push_back(connection);
         connection->address = peer_address(connection->secure.next_layer());
         connection->port = port;
         connection->secure.next_layer().set_option(tcp::no_delay(true), error);
         // A slow client must be seen behind both sockets.
         connection->secure.next_layer().set_option(asio::socket_base::send_buffer_size(256 << 10), error);
         asio::co_spawn(context, serve(connection), asio::detached);
+    }
+}
+
+// False when there is none. The oldest whose handshake isn't done gives way; the server behind looks after the others.
+bool TlsFront::State::make_room() {
+    std::shared_ptr<Connection> oldest;
+    std::erase_if(connections, [](const auto& one) { return one.expired(); });
+    if (connections.size() < most) return true;
+    for (const auto& weak : connections) {
+        oldest = weak.lock();
+        if (oldest && !oldest->handed_over) break;
+        oldest.reset();
+    }
+    if (!oldest) return false;
+    asio::post(oldest->secure.get_executor(), [oldest] { oldest->close(); });
+    return true;
+}
+
+// Drops a client that takes nothing any more.
+asio::awaitable<void> TlsFront::State::watch(Held connection) {
+    const auto most_quiet = std::chrono::duration_cast<Steady::duration>(settings.idle_limit);
+    while (connection->open) {
+        error_code error;
+        connection->watch.expires_after(std::min<Steady::duration>(most_quiet / 4, std::chrono::seconds(5)));
+        co_await connection->watch.async_wait(asio::redirect_error(asio::use_awaitable, error));
+        if (error) co_return;
+        if (connection->writing_since && Steady::now() - *connection->writing_since > most_quiet) connection->close();
     }
 }
 
@@ -208,7 +252,9 @@ asio::awaitable<void> TlsFront::State::serve(Held connection) {
         co_return;
     }
     connection->plain.assign(asio::local::stream_protocol(), ends[0], error);
+    connection->handed_over = true;
     settings.hand_over(ends[1], connection->address, connection->port);
+    asio::co_spawn(co_await asio::this_coro::executor, watch(connection), asio::detached);
     asio::co_spawn(co_await asio::this_coro::executor, outward(connection), asio::detached);
     std::array<char, 4096> piece{};
     while (!error) {
@@ -230,8 +276,10 @@ asio::awaitable<void> TlsFront::State::outward(Held connection) {
         const std::size_t got = co_await connection->plain.async_read_some(
             asio::buffer(piece), asio::redirect_error(asio::use_awaitable, error));
         if (error) break;
+        connection->writing_since = Steady::now();
         co_await asio::async_write(connection->secure, asio::buffer(piece.data(), got),
                                    asio::redirect_error(asio::use_awaitable, error));
+        connection->writing_since.reset();
         if (error) break;
     }
     // A client that is told of the end knows that nothing was cut off (RFC 8446, 6.1).
@@ -253,7 +301,13 @@ Result<std::unique_ptr<TlsFront>> TlsFront::start(TlsFrontSettings settings) {
     s.settings = std::move(settings);
     s.tls.set_options(asio::ssl::context::default_workarounds | asio::ssl::context::no_sslv2 |
                       asio::ssl::context::no_sslv3 | asio::ssl::context::no_tlsv1 | asio::ssl::context::no_tlsv1_1);
+    // Of TLS 1.2 what has forward secrecy and authenticates what it encrypts (RFC 9325, 4.2); 1.3 has nothing else.
+    ::SSL_CTX_set_cipher_list(s.tls.native_handle(), "ECDHE+AESGCM:ECDHE+CHACHA20");
     WAVECREST_TRY(load(s.tls, s.settings.files));
+    rlimit handles{};
+    ::getrlimit(RLIMIT_NOFILE, &handles);
+    s.most = s.settings.most_connections > 0 ? s.settings.most_connections
+                                             : std::max<std::size_t>(crowd_limits(handles.rlim_cur).most / 2, 16);
     for (int i = 0; i < std::max(2, host::processors()); ++i)
         s.contexts.push_back(std::make_unique<asio::io_context>(1));
     WAVECREST_TRY(

@@ -10,6 +10,7 @@
 
 #include "base/file.hpp"
 #include "base/result.hpp"
+#include "base/time.hpp"
 
 namespace wavecrest::net {
 
@@ -40,6 +41,8 @@ struct TlsFrontSettings {
     // came to. Called from the front's threads.
     std::function<void(int socket, std::string address, std::uint16_t port)> hand_over;
     std::function<void(const std::string& address, const std::string& why)> on_refused;
+    Time idle_limit = base::from_seconds(60);  // a client that takes nothing of what there is for so long is dropped
+    std::size_t most_connections = 0;          // 0: as many as the process may have open files for
 };
 
 class TlsFront {

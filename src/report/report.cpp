@@ -10,6 +10,7 @@
 #include "base/embedded.hpp"
 #include "base/units.hpp"
 #include "media/language.hpp"
+#include "net/guess_limiter.hpp"
 
 namespace wavecrest::report {
 namespace {
@@ -261,9 +262,9 @@ class Page {
     data verification(const Json& json) const {
         data row = data::type::object;
         const std::string verdict = json.at("verdict").get<std::string>();
-        row["stream"] = json.at("stream").get<std::string>();
+        row["stream"] = net::without_keys(json.at("stream").get<std::string>());
         row["device"] = json.at("device").get<std::string>();
-        row["url"] = json.value("url", "");
+        row["url"] = net::without_keys(json.value("url", ""));
         row["link"] = json.at("link").value("name", "");
         row["verdict"] = verdict;
         const std::string what = json.value("short", "none");

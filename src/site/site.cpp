@@ -74,13 +74,29 @@ Result<std::vector<stream::Part>> parse_parts(base::ConfigTable& table, const ba
     return parts;
 }
 
+// A key, or the file that holds it: "key" or "key_file".
+Result<std::string> parse_key(base::ConfigTable& table, const std::string& name, const base::Path& folder) {
+    WAVECREST_TRY_ASSIGN(key, table.text(name, ""));
+    WAVECREST_TRY_ASSIGN(file, table.text(name + "_file", ""));
+    if (!key.empty() && !file.empty())
+        return table.refuse(name, fmt::format("{0} and {0}_file are both there", name), "leave one of them out");
+    if (!file.empty()) {
+        WAVECREST_TRY_ASSIGN(read, stream::read_key(from_folder(file, folder)));
+        key = std::move(read);
+    }
+    if (!key.empty() && key.size() < stream::kShortestKey)
+        return table.refuse(file.empty() ? name : name + "_file", "the key is too short",
+                            "use eight letters and digits or more");
+    return key;
+}
+
 Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& folder) {
     SiteStream entry;
     stream::StationItem& item = entry.item;
     entry.line = table.line();
     WAVECREST_TRY_ASSIGN(name, table.text("name"));
     WAVECREST_TRY_ASSIGN(parts, parse_parts(table, folder));
-    WAVECREST_TRY_ASSIGN(publish_key, table.text("publish_key", ""));
+    WAVECREST_TRY_ASSIGN(publish_key, parse_key(table, "publish_key", folder));
     WAVECREST_TRY_ASSIGN(path, table.text("path", ""));
     WAVECREST_TRY_ASSIGN(port, table.number("port", 1, 65535, 0));
     WAVECREST_TRY_ASSIGN(tls_port, table.number("tls_port", 1, 65535, 0));
@@ -113,7 +129,7 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
     WAVECREST_TRY_ASSIGN(rate, table.bitrate("rate", 0));
     WAVECREST_TRY_ASSIGN(profile, table.text("profile", ""));
     WAVECREST_TRY_ASSIGN(from, table.texts("from"));
-    WAVECREST_TRY_ASSIGN(key, table.text("key", ""));
+    WAVECREST_TRY_ASSIGN(key, parse_key(table, "key", folder));
     WAVECREST_TRY(table.finish());
     const auto networks = net::Networks::parse(from);
     if (!networks) return table.refuse("from", networks.error().what, networks.error().remedy);
@@ -122,8 +138,6 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
                             "add file, files or folder; or publish_key, for somebody to publish it by RTMP");
     if (!parts.empty() && !publish_key.empty())
         return table.refuse("publish_key", "what is published here has no file", "leave one of them out");
-    if (!publish_key.empty() && publish_key.size() < 8)
-        return table.refuse("publish_key", "the key is too short", "use eight letters and digits or more");
     item.name = name;
     item.path =
         path.empty() ? stream::default_path(name, parts.empty() ? base::Path("live.flv") : parts.front().source) : path;
@@ -242,7 +256,7 @@ void check_ports(const Site& site, std::vector<Finding>& findings) {
         }
     }
     const std::vector<stream::Run> runs = stream::running();
-    const std::string own = std::filesystem::absolute(site.file).string();
+    const std::string own = base::absolute_path(site.file).string();
     const auto runs_this = [&](int pid) {
         return std::any_of(runs.begin(), runs.end(),
                            [&](const stream::Run& run) { return run.pid == pid && run.what == own; });
@@ -530,6 +544,7 @@ std::vector<stream::StationAddress> Site::addresses_for(const SiteStream& s, con
 stream::StationSettings Site::station_settings() const {
     stream::StationSettings settings;
     settings.address = listen;
+    settings.announced = advertise;
     settings.http = plain_http;
     settings.http_port = port;
     settings.rtmp_port = rtmp_port;
@@ -798,7 +813,7 @@ std::string compose(const NewSite& site) {
             "# loop = true                 # live: begin anew at the end\n"
             "# files = [\"a.mp4\", \"b.mp4\"] # live: one after the other; or folder = \"evening\"\n"
             "# profile = \"small-screen\"    # live: encoded anew on the way\n"
-            "# from = [\"192.168.1.0/24\"]   # who may have it; key = \"...\" must be in the address, too\n";
+            "# from = [\"192.168.1.0/24\"]   # who may have it; key_file = \"key.txt\": must be in the address, too\n";
     return text;
 }
 
@@ -816,11 +831,11 @@ std::string service_unit(const Site& site, const base::Path& program, const std:
     for (const SiteStream& s : site.streams) {
         for (const stream::Part& part : s.item.parts) {
             if (part.source.string().find("://") != std::string::npos) continue;
-            const std::string folder = quoted(std::filesystem::absolute(part.source).parent_path());
+            const std::string folder = quoted(base::absolute_path(part.source).parent_path());
             if (mounts.find(" " + folder) == std::string::npos) mounts += " " + folder;
         }
     }
-    const base::Path file = std::filesystem::absolute(site.file);
+    const base::Path file = base::absolute_path(site.file);
     return fmt::format(
         "# Starts the streams of {} at every boot, and again if they die.\n"
         "[Unit]\nDescription=Streams of {}\nWants=network-online.target\nAfter=network-online.target remote-fs.target\n"

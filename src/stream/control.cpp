@@ -2,7 +2,7 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
-#include <signal.h>
+#include <sys/file.h>
 #include <sys/random.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -45,7 +45,8 @@ net::HttpReply refusal(int status, const std::string& what, const std::string& r
 
 Json status_json(const Station& station) {
     const StationStatus status = station.status();
-    auto streams = Json::array(), viewers = Json::array();
+    auto streams = Json::array(), viewers = Json::array(), hung = Json::array();
+    for (const host::HungDisk& disk : status.hung) hung.push_back({{"at", disk.at}, {"since_s", seconds(disk.since)}});
     for (const StationStream& s : status.streams) {
         Json one = {{"name", s.name},
                     {"live", s.live},
@@ -95,7 +96,8 @@ Json status_json(const Station& station) {
             {"late_99_s", seconds(status.late_99)},
             {"latest_s", seconds(status.latest)},
             {"streams", streams},
-            {"viewers", viewers}};
+            {"viewers", viewers},
+            {"hung", hung}};
 }
 
 // Whoever types a name in another case means it all the same.
@@ -157,13 +159,6 @@ net::HttpReply obey(Station& station, const std::string& body) {
     return json_reply(200, {{"done", what}, {"stream", name}, {"paused", paused}});
 }
 
-bool same_token(const std::string& a, const std::string& b) {
-    unsigned different = a.size() == b.size() ? 0 : 1;
-    for (std::size_t i = 0; i < a.size() && i < b.size(); ++i)
-        different |= static_cast<unsigned char>(a[i]) ^ static_cast<unsigned char>(b[i]);
-    return different == 0;
-}
-
 base::Path state_folder() {
     const char* state = std::getenv("XDG_STATE_HOME");
     if (state != nullptr && state[0] == '/') return base::Path(state) / "wavecrest";
@@ -178,29 +173,68 @@ tl::unexpected<Error> cannot_keep(const base::Path& file) {
 
 }  // namespace
 
-net::HttpAnswer control_answer(Station& station, std::string token) {
-    return [&station, token = std::move(token)](const net::HttpRequest& request) {
-        if (request.path == kControlPath || request.path == std::string(kControlPath) + "/") {
-            if (request.method != "GET") return net::HttpReply::text(405, "GET and HEAD\n");
-            for (const base::EmbeddedFile& file : base::embedded_files()) {
-                if (file.name != "templates/control.mustache") continue;
-                net::HttpReply reply = net::HttpReply::text(200, std::string(file.text));
-                reply.media_type = "text/html; charset=utf-8";
-                reply.cache_control = "no-cache";
-                return reply;
-            }
+namespace {
+
+// A page elsewhere may not be let in by a name of its own that points here (DNS rebinding): machines of the house are
+// asked for by address, or by a name that no one outside can own.
+bool is_own_host(const std::string& field, const std::string& announced) {
+    std::string host = field.starts_with("[") ? field.substr(0, field.find(']') + 1) : field.substr(0, field.find(':'));
+    std::transform(host.begin(), host.end(), host.begin(), [](unsigned char c) { return std::tolower(c); });
+    if (host.ends_with('.')) host.pop_back();
+    std::array<char, 256> name{};
+    ::gethostname(name.data(), name.size() - 1);
+    std::string own(name.data());
+    std::transform(own.begin(), own.end(), own.begin(), [](unsigned char c) { return std::tolower(c); });
+    const bool address = host.starts_with("[") || host.find_first_not_of("0123456789.") == std::string::npos;
+    return address || host == "localhost" || host == own || host == announced || host.ends_with(".local") ||
+           host.ends_with(".home.arpa");
+}
+
+net::HttpReply guarded(net::HttpReply reply) {
+    reply.any_origin = false;
+    reply.fields = {{"X-Content-Type-Options", "nosniff"},
+                    {"Referrer-Policy", "no-referrer"},
+                    {"Content-Security-Policy", "frame-ancestors 'none'; base-uri 'none'; form-action 'none'"},
+                    {"X-Frame-Options", "DENY"}};
+    return reply;
+}
+
+net::HttpReply answer_control(Station& station, const std::string& token, net::GuessLimiter& guesses,
+                              const net::HttpRequest& request) {
+    if (!is_own_host(request.host, station.announced_host()))
+        return refusal(421, "the controls answer to this machine's address alone", "ask by its IP address");
+    if (request.path == kControlPath || request.path == std::string(kControlPath) + "/") {
+        if (request.method != "GET") return net::HttpReply::text(405, "GET and HEAD\n");
+        for (const base::EmbeddedFile& file : base::embedded_files()) {
+            if (file.name != "templates/control.mustache") continue;
+            net::HttpReply reply = net::HttpReply::text(200, std::string(file.text));
+            reply.media_type = "text/html; charset=utf-8";
+            reply.cache_control = "no-cache";
+            return reply;
         }
-        constexpr std::string_view kBearer = "Bearer ";
-        if (!request.authorization.starts_with(kBearer) ||
-            !same_token(request.authorization.substr(kBearer.size()), token))
-            return refusal(401, "this needs the token that wavecrest stream run prints the place of");
-        if (request.path == std::string(kControlPath) + "/status" && request.method == "GET")
-            return json_reply(200, status_json(station));
-        if (request.path == std::string(kControlPath) + "/do") {
-            if (request.method != "POST") return refusal(405, "orders are sent by POST");
-            return obey(station, request.body);
-        }
-        return refusal(404, "there is nothing here");
+    }
+    constexpr std::string_view kBearer = "Bearer ";
+    const bool given = request.authorization.starts_with(kBearer);
+    if (given && !guesses.may_try(request.address))
+        return refusal(429, "too many wrong tokens came from this address", "wait a few seconds");
+    if (!given || !net::same_secret(request.authorization.substr(kBearer.size()), token)) {
+        if (given) guesses.failed(request.address);
+        return refusal(401, "this needs the token that wavecrest stream run prints the place of");
+    }
+    if (request.path == std::string(kControlPath) + "/status" && request.method == "GET")
+        return json_reply(200, status_json(station));
+    if (request.path == std::string(kControlPath) + "/do") {
+        if (request.method != "POST") return refusal(405, "orders are sent by POST");
+        return obey(station, request.body);
+    }
+    return refusal(404, "there is nothing here");
+}
+
+}  // namespace
+
+net::HttpAnswer control_answer(Station& station, std::string token, net::GuessLimiter& guesses) {
+    return [&station, &guesses, token = std::move(token)](const net::HttpRequest& request) {
+        return guarded(answer_control(station, token, guesses, request));
     };
 }
 
@@ -243,39 +277,56 @@ Result<std::string> control_token() {
     return token;
 }
 
+// The note is locked for as long as its process lives: a number of a process says little, since it is given again, and
+// two containers may have the same.
 RunNote::RunNote(const Run& run) {
     const base::Path folder = state_folder() / "running";
     std::error_code error;
     fs::create_directories(folder, error);
-    file_ = folder / fmt::format("{}.json", run.pid);
-    const Json note = {{"pid", run.pid}, {"port", run.port}, {"what", run.what}};
-    if (!base::write_file(file_, base::as_bytes(note.dump() + "\n"), base::AtomicFile::IfExists::replace))
-        file_.clear();
+    std::uint64_t random = 0;
+    static_cast<void>(::getrandom(&random, sizeof random, 0));
+    const base::Path file = folder / fmt::format("{}-{:016x}.json", run.pid, random), fresh = file.string() + ".new";
+    const int handle = ::open(fresh.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0600);
+    if (handle < 0) return;
+    const std::string text = Json{{"pid", run.pid}, {"port", run.port}, {"what", run.what}}.dump() + "\n";
+    if (::flock(handle, LOCK_EX | LOCK_NB) == 0 &&
+        ::write(handle, text.data(), text.size()) == static_cast<ssize_t>(text.size()) &&
+        ::rename(fresh.c_str(), file.c_str()) == 0) {
+        file_ = file;
+        lock_ = handle;
+        return;
+    }
+    ::unlink(fresh.c_str());
+    ::close(handle);
 }
 
 RunNote::~RunNote() {
     std::error_code error;
     if (!file_.empty()) fs::remove(file_, error);
+    if (lock_ >= 0) ::close(lock_);
 }
 
 std::vector<Run> running() {
     std::vector<Run> all;
     std::error_code error;
     std::vector<base::Path> dead;
-    for (const auto& entry : fs::directory_iterator(state_folder() / "running", error)) {
-        if (entry.path().extension() != ".json") continue;
-        const auto text = base::read_text_file(entry.path(), 4096);
-        const Json note = text ? Json::parse(*text, nullptr, false) : Json();
-        if (!note.is_object()) continue;
-        Run run;
-        run.pid = note.value("pid", 0);
-        run.port = note.value("port", static_cast<std::uint16_t>(0));
-        run.what = note.value("what", "");
-        if (run.pid > 0 && (::kill(run.pid, 0) == 0 || errno == EPERM)) {
-            all.push_back(std::move(run));
-        } else {
-            dead.push_back(entry.path());
+    for (auto entry = fs::directory_iterator(state_folder() / "running", error);
+         !error && entry != fs::directory_iterator(); entry.increment(error)) {
+        if (entry->path().extension() != ".json") continue;
+        const int handle = ::open(entry->path().c_str(), O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
+        if (handle < 0) continue;
+        const bool lives = ::flock(handle, LOCK_SH | LOCK_NB) != 0;
+        ::close(handle);
+        if (!lives) {
+            dead.push_back(entry->path());
+            continue;
         }
+        const auto text = base::read_text_file(entry->path(), 4096);
+        const Json note = text ? Json::parse(*text, nullptr, false) : Json();
+        if (!note.is_object() || !note.contains("pid") || !note["pid"].is_number_integer() || !note.contains("port") ||
+            !note["port"].is_number_unsigned() || !note.contains("what") || !note["what"].is_string())
+            continue;
+        all.push_back({note["pid"].get<int>(), note["port"].get<std::uint16_t>(), note["what"].get<std::string>()});
     }
     for (const base::Path& file : dead) fs::remove(file, error);
     return all;

@@ -7,6 +7,7 @@
 
 #include "base/file.hpp"
 #include "base/result.hpp"
+#include "net/guess_limiter.hpp"
 #include "net/http_server.hpp"
 
 namespace wavecrest::stream {
@@ -17,7 +18,10 @@ class Station;
 // orders (POST /control/do), the last two with "Authorization: Bearer TOKEN". Orders are JSON objects:
 //   {"stream": NAME, "do": "pause" | "resume" | "stop"}
 //   {"stream": NAME, "do": "skip", "by_s": SECONDS | "to_s": SECONDS | "part": 1 or -1}
-net::HttpAnswer control_answer(Station& station, std::string token);
+// Wrong tokens of an address are slowed down by `guesses`. The controls answer only where they are asked for by an IP
+// address, "localhost", a name of this machine or one ending in .local or .home.arpa: not by a name of somebody's own
+// that points here. `station` and `guesses` must outlive the answer.
+net::HttpAnswer control_answer(Station& station, std::string token, net::GuessLimiter& guesses);
 
 // The token of this user on this machine, made at first use and kept in a file that only the user can read:
 // control-token in $XDG_STATE_HOME/wavecrest, or in ~/.local/state/wavecrest. Kind machine where that can't be.
@@ -40,6 +44,7 @@ class RunNote {
 
   private:
     base::Path file_;
+    int lock_ = -1;
 };
 // Those whose process is alive; notes of others (after a crash) are removed.
 std::vector<Run> running();

@@ -1,10 +1,16 @@
 #include "stream/film_hls.hpp"
 
 #include <fmt/format.h>
+#include <sys/stat.h>
+#include <unistd.h>
 
 #include <algorithm>
+#include <atomic>
+#include <cerrno>
 #include <chrono>
 #include <cmath>
+#include <cstring>
+#include <optional>
 
 #include "container/interleave.hpp"
 #include "container/media_playlist.hpp"
@@ -18,8 +24,9 @@ namespace wavecrest::stream {
 namespace {
 
 constexpr Time kSegment = std::chrono::seconds(6);
-constexpr std::size_t kCursors = 4, kRecent = 6, kNowhere = SIZE_MAX;
-constexpr std::size_t kMostLooked = 4000;  // packets read for a keyframe
+constexpr std::size_t kCursors = 4, kNowhere = SIZE_MAX;
+constexpr std::size_t kMostCached = 64 << 20;  // bytes of segments, of all films
+constexpr std::size_t kMostLooked = 4000;      // packets read for a keyframe
 // Other tracks lie so far from the pictures they belong to, at most.
 constexpr Time kInterleaving = std::chrono::seconds(4);
 // Subtitles are sparse: so much further is looked for them.
@@ -48,19 +55,102 @@ struct FilmHls::Cursor {
     std::vector<std::vector<Packet>> cues;  // of each track of subtitles
 };
 
-FilmHls::~FilmHls() = default;
+// Segments that were asked for last, of all films.
+class FilmHls::Cache {
+  public:
+    static Cache& instance() {
+        static Cache cache;
+        return cache;
+    }
+    std::uint64_t new_state() { return ++last_state_; }
+    std::optional<Made> find(std::uint64_t state, std::size_t number) {
+        const std::lock_guard lock(mutex_);
+        const auto found = std::find_if(kept_.begin(), kept_.end(),
+                                        [&](const Kept& one) { return one.state == state && one.number == number; });
+        if (found == kept_.end()) return std::nullopt;
+        kept_.splice(kept_.begin(), kept_, found);
+        return found->made;
+    }
+    void keep(std::uint64_t state, std::size_t number, const Made& made) {
+        const std::lock_guard lock(mutex_);
+        kept_.push_front({state, number, made});
+        bytes_ += made.bytes.size();
+        while (bytes_ > kMostCached && kept_.size() > 1) drop(std::prev(kept_.end()));
+    }
+    void forget(std::uint64_t state) {
+        const std::lock_guard lock(mutex_);
+        for (auto one = kept_.begin(); one != kept_.end();) {
+            const auto next = std::next(one);
+            if (one->state == state) drop(one);
+            one = next;
+        }
+    }
+
+  private:
+    struct Kept {
+        std::uint64_t state;
+        std::size_t number;
+        Made made;
+    };
+    void drop(std::list<Kept>::iterator one) {
+        bytes_ -= one->made.bytes.size();
+        kept_.erase(one);
+    }
+
+    std::atomic<std::uint64_t> last_state_{0};
+    std::mutex mutex_;
+    std::list<Kept> kept_;  // the latest used in front
+    std::size_t bytes_ = 0;
+};
+
+FilmHls::~FilmHls() {
+    Cache::instance().forget(state_);
+}
+
+Result<FilmHls::Stamp> FilmHls::stamp_of(const base::Path& file) {
+    struct stat info {};
+    const int handle = base::open_without_links(file);
+    const bool known = handle >= 0 && ::fstat(handle, &info) == 0 && S_ISREG(info.st_mode);
+    const int error = handle >= 0 && known ? 0 : errno;
+    if (handle >= 0) ::close(handle);
+    if (!known)
+        return fail(ErrorKind::input, fmt::format("the file can't be read: {}", std::strerror(error)), file.string(),
+                    "check whether it was moved, and its drive or share");
+    return Stamp{info.st_ino, static_cast<std::uint64_t>(info.st_size),
+                 std::int64_t{info.st_mtim.tv_sec} * 1'000'000'000 + info.st_mtim.tv_nsec};
+}
 
 Result<std::unique_ptr<FilmHls>> FilmHls::open(const base::Path& file, const TrackChoice& choice) {
     auto film = std::unique_ptr<FilmHls>(new FilmHls);
-    film->file_ = file;
-    WAVECREST_TRY_ASSIGN(input, source::open_input(file));
+    std::error_code error;
+    film->file_ = std::filesystem::canonical(file, error);  // from now on no link on the way is followed
+    if (error) film->file_ = file;
+    film->choice_ = choice;
+    WAVECREST_TRY(film->look());
+    return film;
+}
+
+std::vector<Track> FilmHls::tracks() const {
+    const std::lock_guard lock(shape_mutex_);
+    return tracks_;
+}
+std::vector<Track> FilmHls::words() const {
+    const std::lock_guard lock(shape_mutex_);
+    return words_;
+}
+
+// Takes in the headers.
+Status FilmHls::look() {
+    WAVECREST_TRY_ASSIGN(stamp, stamp_of(file_));
+    WAVECREST_TRY_ASSIGN(input, source::open_input(file_));
     WAVECREST_TRY_ASSIGN(pick, input->pick("main"));
-    film->duration_ = pick.title->duration;
+    std::vector<Track> tracks, words;
+    std::vector<std::string> notes;
     bool picture = false;
-    media::TrackPicker picker(choice);
+    media::TrackPicker picker(choice_);
     for (const Track& track : pick.title->tracks) {
         if (is_words(track)) {
-            film->words_.push_back(track);
+            words.push_back(track);
             continue;
         }
         std::string why = picker.why_not(track);
@@ -70,21 +160,37 @@ Result<std::unique_ptr<FilmHls>> FilmHls::open(const base::Path& file, const Tra
                                                     : container::why_not("mpeg-ts", track);
         if (why.empty()) {
             picture = picture || track.kind == TrackKind::video;
-            film->tracks_.push_back(track);
+            tracks.push_back(track);
         } else if (track.kind == TrackKind::video && !other_picture) {
-            return fail(ErrorKind::input, fmt::format("its pictures can't be sent as HLS: {}", why), file.string(),
+            return fail(ErrorKind::input, fmt::format("its pictures can't be sent as HLS: {}", why), file_.string(),
                         "convert it first (wavecrest convert)");
         } else {
-            film->notes_.push_back(fmt::format("{} {} {} is left out: {}", media::short_name(track.codec),
-                                               media::short_name(track.kind), media::language_name(track.language),
-                                               why));
+            notes.push_back(fmt::format("{} {} {} is left out: {}", media::short_name(track.codec),
+                                        media::short_name(track.kind), media::language_name(track.language), why));
         }
     }
-    WAVECREST_TRY(media::check_chosen(choice, film->tracks_, file.string()));
-    if (film->tracks_.empty() || film->duration_.count() <= 0)
-        return fail(ErrorKind::input, "it holds neither pictures nor sound that can be sent as HLS", file.string(),
+    WAVECREST_TRY(media::check_chosen(choice_, tracks, file_.string()));
+    if (tracks.empty() || pick.title->duration.count() <= 0)
+        return fail(ErrorKind::input, "it holds neither pictures nor sound that can be sent as HLS", file_.string(),
                     "convert it first (wavecrest convert)");
-    return film;
+    duration_ = pick.title->duration;
+    stamp_ = stamp;
+    if (state_ == 0) notes_ = std::move(notes);
+    state_ = Cache::instance().new_state();
+    const std::lock_guard lock(shape_mutex_);
+    tracks_ = std::move(tracks);
+    words_ = std::move(words);
+    return {};
+}
+
+// What was found in a file that has changed since counts no more.
+Status FilmHls::look_again() {
+    WAVECREST_TRY_ASSIGN(stamp, stamp_of(file_));
+    if (stamp == stamp_) return {};
+    Cache::instance().forget(state_);
+    starts_.clear();
+    cursors_.clear();
+    return look();
 }
 
 Result<std::unique_ptr<PacketSource>> FilmHls::reopen() const {
@@ -138,6 +244,7 @@ Result<std::string> FilmHls::words_playlist(const std::string& stem, const std::
 
 Result<std::string> FilmHls::list_of(const std::string& stem, const char* extension, const std::string& query) {
     const std::lock_guard lock(mutex_);
+    WAVECREST_TRY(look_again());
     WAVECREST_TRY(find_segments());
     container::MediaPlaylist list;
     list.on_demand = list.ended = true;
@@ -261,7 +368,10 @@ Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
     for (const Packet& packet : sink.packets) WAVECREST_TRY(mux.write(packet));
     WAVECREST_TRY(mux.finish());
     cursor.next = number + 1;
-    Made segment{number, Bytes(std::move(out)), {}};
+    if (out.empty())
+        return fail(ErrorKind::input, fmt::format("nothing of segment {} is in the file", number), file_.string(),
+                    "the file is cut short or damaged: copy it again");
+    Made segment{Bytes(std::move(out)), {}};
     for (std::vector<Packet>& cues : cursor.cues) {
         segment.words.push_back(words_between(cues, number == 0 ? Time{} : from, to));
         forget_words(cues, to);
@@ -277,6 +387,7 @@ Result<Bytes> FilmHls::segment(std::size_t number) {
 
 Result<Bytes> FilmHls::words_segment(std::size_t track, std::size_t number) {
     const std::lock_guard lock(mutex_);
+    WAVECREST_TRY(look_again());
     if (track >= words_.size())
         return fail(ErrorKind::usage, fmt::format("there are no subtitles {}", track + 1), file_.string(),
                     "ask for the playlist");
@@ -286,21 +397,19 @@ Result<Bytes> FilmHls::words_segment(std::size_t track, std::size_t number) {
 }
 
 Result<FilmHls::Made> FilmHls::made(std::size_t number) {
+    WAVECREST_TRY(look_again());
     WAVECREST_TRY(find_segments());
     if (number >= starts_.size())
         return fail(ErrorKind::usage, fmt::format("there is no segment {}", number), file_.string(),
                     "ask for the playlist");
-    for (const Made& known : recent_) {
-        if (known.number == number) return known;
-    }
+    if (auto known = Cache::instance().find(state_, number)) return std::move(*known);
     WAVECREST_TRY_ASSIGN(cursor, cursor_at(number));
     WAVECREST_TRY_ASSIGN(segment, make(*cursor, number));
     if (cursor->next < starts_.size()) {
         cursors_.push_front(std::move(cursor));
         if (cursors_.size() > kCursors) cursors_.pop_back();
     }
-    recent_.push_back(segment);
-    if (recent_.size() > kRecent) recent_.pop_front();
+    Cache::instance().keep(state_, number, segment);
     return segment;
 }
 

@@ -1,6 +1,7 @@
 // A film for players of HTTP Live Streaming (RFC 8216), on demand: the playlist lists all of it, and each segment is
 // made of the file when it is asked for. Nothing is stored, and every viewer pauses and skips for themselves. Subtitles
-// of text in the file are given in segments beside it (stream/words.hpp).
+// of text in the file are given in segments beside it (stream/words.hpp). A file that has changed since (copied on, cut
+// short, replaced) is looked at anew; segments asked for last are kept in memory, at most 64 MB of all films.
 #pragma once
 
 #include <deque>
@@ -24,9 +25,10 @@ class FilmHls {
     static Result<std::unique_ptr<FilmHls>> open(const base::Path& file, const TrackChoice& choice = {});
     ~FilmHls();
 
-    const std::vector<Track>& tracks() const { return tracks_; }
-    const std::vector<Track>& words() const { return words_; }
-    const std::vector<std::string>& notes() const { return notes_; }
+    // Of the file as it was looked at last; never waits for it.
+    std::vector<Track> tracks() const;
+    std::vector<Track> words() const;
+    const std::vector<std::string>& notes() const { return notes_; }  // as it was opened
 
     // From any thread; each may take as long as reading a few seconds of the file, the first playlist as long as
     // finding all keyframes near its segments' ends (an index tells them, or places are tried).
@@ -47,12 +49,21 @@ class FilmHls {
         Time clock{};  // when sending it begins
     };
     struct Made {
-        std::size_t number = 0;
         Bytes bytes;
         std::vector<Bytes> words;
     };
+    // What tells that the file is another than before.
+    struct Stamp {
+        std::uint64_t inode = 0, size = 0;
+        std::int64_t modified = 0;  // ns
+        bool operator==(const Stamp&) const = default;
+    };
+    class Cache;
 
     FilmHls() = default;
+    static Result<Stamp> stamp_of(const base::Path& file);
+    Status look();
+    Status look_again();
     Status find_segments();
     Result<std::unique_ptr<PacketSource>> reopen() const;
     Result<std::unique_ptr<Cursor>> cursor_at(std::size_t number);
@@ -61,16 +72,19 @@ class FilmHls {
     Result<std::string> list_of(const std::string& stem, const char* extension, const std::string& query);
 
     base::Path file_;
-    std::vector<Track> tracks_;  // that are sent
-    std::vector<Track> words_;
+    TrackChoice choice_;
     std::vector<std::string> notes_;
-    Time duration_{};
+    mutable std::mutex shape_mutex_;  // of the tracks, for whoever asks while the file is read
+    std::vector<Track> tracks_;       // that are sent
+    std::vector<Track> words_;
 
-    std::mutex mutex_;
+    std::mutex mutex_;  // of reading, and of what follows; it alone changes the tracks
+    Stamp stamp_;
+    std::uint64_t state_ = 0;  // of the file, for the cache: no two have the same
+    Time duration_{};
     std::vector<Start> starts_;                   // of the segments
     Time end_{};                                  // of the last
     std::list<std::unique_ptr<Cursor>> cursors_;  // the latest used in front
-    std::deque<Made> recent_;                     // segments
 };
 
 }  // namespace wavecrest::stream

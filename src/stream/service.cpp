@@ -222,7 +222,9 @@ Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
         const source::Title& title = input->titles().front();
         ReadyStream stream;
         stream.name = item.name;
-        stream.file = item.file;
+        std::error_code error;
+        stream.file = std::filesystem::canonical(item.file, error);  // from now on no link on the way is followed
+        if (error) stream.file = base::absolute_path(item.file);
         stream.path = item.path.empty() ? default_path(item.name, item.file) : item.path;
         stream.container = input->container();
         stream.duration = title.duration;
@@ -260,15 +262,18 @@ Result<std::unique_ptr<Service>> Service::start(std::vector<ReadyStream> streams
 }
 
 net::HttpReply Service::nothing_there(const net::HttpRequest& request) const {
-    std::string list = "There is no stream at this address. Those at this port:\n";
+    std::string list = "There is no stream at this address. Those at this port that need no key:\n";
+    const auto is_listed = [&](const std::string& name) {
+        return is_here(name, request) && (!settings_.is_listed || settings_.is_listed(name, request));
+    };
     for (const ReadyStream& s : streams_) {
-        if (!is_here(s.name, request)) continue;
+        if (!is_listed(s.name)) continue;
         if (s.whole) list += "  " + net::encode_path(s.path) + "\n";
         if (s.hls) list += "  " + net::encode_path(hls_path(s.path)) + "\n";
         if (s.subtitles) list += "  " + net::encode_path(subtitles_path(s.path)) + "\n";
     }
     for (const auto& [path, name] : settings_.live_paths) {
-        if (!is_here(name, request)) continue;
+        if (!is_listed(name)) continue;
         if (settings_.live->http_flow(name)) list += "  " + net::encode_path(live_path(path)) + "\n";
         if (settings_.live->hls(name)) list += "  " + net::encode_path(live_hls_path(path)) + "\n";
     }
@@ -327,6 +332,7 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
         reply.later = [hls = s.hls, ask = *ask, stem, query, list, name = s.name] {
             return answer_hls(*hls, ask, stem, query, list, name, false);
         };
+        reply.later_from = s.file;
         return reply;
     }
     for (const auto& [path, name] : settings_.live_paths) {
@@ -361,7 +367,7 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
 
 ServiceStatus Service::status() const {
     const net::ServerStatus server = server_->status();
-    ServiceStatus status{server.uptime, server.sent, server.requests, server.clients.size(), {}};
+    ServiceStatus status{server.uptime, server.sent, server.requests, server.clients.size(), {}, server_->hung_disks()};
     if (settings_.fan_out != nullptr) {
         status.sent += settings_.fan_out->sent();
         for (const net::FanOutClient& client : settings_.fan_out->clients())

@@ -79,6 +79,8 @@ struct ServiceSettings {
     std::function<bool(const std::string& name, const net::HttpRequest& request)> is_here;
     // Whether a request may have a stream; null: all may.
     std::function<bool(const std::string& name, const net::HttpRequest& request)> lets_in;
+    // Whether a stream is named to a request for what isn't there; null: all are.
+    std::function<bool(const std::string& name, const net::HttpRequest& request)> is_listed;
     net::HttpAnswer control;  // answers paths that begin with kControlPath; null: nothing does
 };
 inline constexpr std::string_view kControlPath = "/control";
@@ -103,6 +105,7 @@ struct ServiceStatus {
     std::uint64_t requests = 0;
     std::size_t connections = 0;
     std::vector<Viewer> viewers;  // connections a body is being sent on
+    std::vector<host::HungDisk> hung;
 };
 
 class Service {

@@ -10,9 +10,12 @@
 #include <mutex>
 #include <thread>
 
+#include "base/clock.hpp"
+#include "base/printable.hpp"
 #include "base/units.hpp"
 #include "host/machine.hpp"
 #include "net/amf0.hpp"
+#include "net/guess_limiter.hpp"
 #include "net/http_client.hpp"
 #include "net/rtmp_chunks.hpp"
 #include "stream/control.hpp"
@@ -148,23 +151,17 @@ class Publication : public net::RtmpPublication {
     std::shared_ptr<Published> to_;
 };
 
-// Whoever knows how long a comparison takes may not learn how much of a key was right.
-bool same_secret(const std::string& a, const std::string& b) {
-    unsigned different = a.size() == b.size() ? 0 : 1;
-    for (std::size_t i = 0; i < a.size(); ++i)
-        different |= static_cast<unsigned char>(a[i]) ^ static_cast<unsigned char>(b.empty() ? 0 : b[i % b.size()]);
-    return different == 0;
-}
-
-bool has_key(const std::string& query, const std::string& key) {
+// The keys a query names.
+std::vector<std::string> keys_in(const std::string& query) {
+    std::vector<std::string> keys;
     std::size_t at = 0;
     while (at <= query.size()) {
         const std::size_t end = std::min(query.find('&', at), query.size());
         const std::string one = query.substr(at, end - at);
-        if (one.starts_with("key=") && same_secret(net::decode_path(one.substr(4)), key)) return true;
+        if (one.starts_with("key=")) keys.push_back(net::decode_path(one.substr(4)));
         at = end + 1;
     }
-    return false;
+    return keys;
 }
 
 }  // namespace
@@ -202,11 +199,13 @@ struct Station::State {
     Growth processor;
     std::thread sampling;
     std::mutex line_mutex;
+    base::RealClock clock;
+    net::GuessLimiter guesses{clock};
 
     void line(const std::string& text) {
         if (!settings.on_line) return;
         const std::lock_guard lock(line_mutex);
-        settings.on_line(text);
+        settings.on_line(net::without_keys(base::printable(text)));  // clients send what they like
     }
     const StationItem* item(const std::string& name) const {
         for (const StationItem& one : ready.items) {
@@ -214,8 +213,17 @@ struct Station::State {
         }
         return nullptr;
     }
-    bool lets_in(const StationItem& one, const std::string& address, const std::string& query) const {
-        return (one.from.empty() || one.from.contain(address)) && (one.key.empty() || has_key(query, one.key));
+    bool is_fenced(const StationItem& one, const std::string& address) const {
+        return !one.from.empty() && !one.from.contain(address);
+    }
+    bool lets_in(const StationItem& one, const std::string& address, const std::string& query) {
+        if (is_fenced(one, address)) return false;
+        if (one.key.empty()) return true;
+        const auto keys = keys_in(query);
+        if (keys.empty() || !guesses.may_try(address)) return false;
+        if (net::same_secret(keys.front(), one.key)) return true;
+        guesses.failed(address);
+        return false;
     }
     // Whether a stream is at a port of a kind.
     bool is_at(const StationItem& one, std::uint16_t StationPorts::*kind, std::uint16_t port) const {
@@ -265,6 +273,17 @@ std::vector<std::string> names_of(const Offers& offers) {
     if (offers.live_hls) names.emplace_back("live-hls");
     if (offers.rtmp) names.emplace_back("rtmp");
     return names;
+}
+
+Result<std::string> read_key(const base::Path& file) {
+    WAVECREST_TRY_ASSIGN(text, base::read_text_file(file, 4096));
+    std::string key = text.substr(0, text.find('\n'));
+    const auto is_blank = [](char c) { return c == ' ' || c == '\t' || c == '\r'; };
+    while (!key.empty() && is_blank(key.back())) key.pop_back();
+    while (!key.empty() && is_blank(key.front())) key.erase(0, 1);
+    if (key.empty())
+        return fail(ErrorKind::input, "there is no key in the file", file.string(), "write the key in its first line");
+    return key;
 }
 
 std::string rtmp_name(const std::string& path) {
@@ -355,9 +374,13 @@ Status Station::State::start_rtmp() {
                                    std::string& why) -> std::unique_ptr<net::RtmpPublication> {
         why = "this stream key is not known here";
         if (request.application != kRtmpApplication) return nullptr;
+        if (!guesses.may_try(request.address)) {
+            why = "too many wrong stream keys came from this address: try again later";
+            return nullptr;
+        }
         for (const StationItem& one : ready.items) {
             if (!one.published() || !is_at(one, &StationPorts::rtmp, request.port) ||
-                !same_secret(request.name, one.publish_key))
+                !net::same_secret(request.name, one.publish_key))
                 continue;
             const auto& to = published.at(one.name);
             if (!to->begin(request.address)) {
@@ -366,6 +389,7 @@ Status Station::State::start_rtmp() {
             }
             return std::make_unique<Publication>(to);
         }
+        guesses.failed(request.address);
         return nullptr;
     };
     rtmp_settings.on_event = [this](const net::RtmpEvent& event) {
@@ -382,7 +406,7 @@ Status Station::State::start_rtmp() {
 
 void Station::State::push(Pusher& pusher) {
     const auto set = [&](std::string text, bool log) {
-        if (log) line(fmt::format("{}  {}", pusher.to.text(), text));
+        if (log) line(fmt::format("{}  {}", pusher.to.place(), text));
         const std::lock_guard lock(pusher.mutex);
         pusher.state = std::move(text);
     };
@@ -499,14 +523,19 @@ Result<std::unique_ptr<Station>> Station::start(ReadyStation ready, StationSetti
         const StationItem* one = s.item(name);
         return one == nullptr || s.lets_in(*one, request.address, request.query);
     };
+    http.is_listed = [&s](const std::string& name, const net::HttpRequest& request) {
+        const StationItem* one = s.item(name);
+        return one == nullptr || (one->key.empty() && !s.is_fenced(*one, request.address));
+    };
     http.on_event = [&s](const net::ServerEvent& event) {
         const char* what = event.kind == net::ServerEvent::Kind::request   ? "request"
                            : event.kind == net::ServerEvent::Kind::refused ? "refused"
                            : event.kind == net::ServerEvent::Kind::left    ? "left"
+                           : event.kind == net::ServerEvent::Kind::disk    ? "disk"
                                                                            : "dropped: took nothing for a minute";
         s.line(fmt::format("{}  {:<7}  {}", event.address, what, event.what));
     };
-    if (!s.settings.token.empty()) http.control = control_answer(*station, s.settings.token);
+    if (!s.settings.token.empty()) http.control = control_answer(*station, s.settings.token, s.guesses);
     WAVECREST_TRY_ASSIGN(service, Service::start(s.ready.on_demand, http));
     s.service = std::move(service);
     if (s.settings.certificate) {
@@ -566,6 +595,9 @@ StationPorts Station::ports() const {
     if (s.tls) ports.tls = s.tls->port();
     if (s.rtmp && s.rtmp_of_house) ports.rtmp = s.rtmp->port();
     return ports;
+}
+const std::string& Station::announced_host() const {
+    return state_->settings.announced;
 }
 const std::vector<StationItem>& Station::items() const {
     return state_->ready.items;
@@ -639,6 +671,7 @@ StationStatus Station::status() const {
     status.sent = service.sent;
     status.requests = service.requests;
     status.connections = service.connections;
+    status.hung = service.hung;
     status.late_99 = figures.late_99;
     status.latest = figures.latest;
     status.real_time = figures.real_time;

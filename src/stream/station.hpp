@@ -68,13 +68,19 @@ struct StationSettings {
     std::optional<net::CertificateFiles> certificate;  // with it, what goes by HTTP goes by HTTPS, too
     std::uint16_t tls_port = net::kDefaultTlsPort;
     net::UdpSettings udp;
-    std::string token;                                     // for controls; empty: there are none
+    std::string announced;  // the address devices are told, where it is said: the controls answer to it, too
+    std::string token;      // for controls; empty: there are none
     std::function<void(const std::string& line)> on_line;  // for people, from any thread, one at a time
 };
 // RTMP streams are at rtmp://HOST/kRtmpApplication/NAME.
 inline constexpr std::string_view kRtmpApplication = "house";
 // The stream's name in RTMP addresses: "lanterns".
 std::string rtmp_name(const std::string& path);
+
+// Keys are no shorter: characters.
+inline constexpr std::size_t kShortestKey = 8;
+// A key in a file of its own: the first line, without blanks around it.
+Result<std::string> read_key(const base::Path& file);
 
 // Where a stream is to be had.
 struct StationAddress {
@@ -115,6 +121,7 @@ struct StationStatus {
     std::vector<StationViewer> viewers;
     Time late_99{}, latest{};  // of datagrams
     bool real_time = false;
+    std::vector<host::HungDisk> hung;  // drives and shares that don't answer
 };
 
 struct ReadyStation {
@@ -133,6 +140,7 @@ class Station {
 
     std::uint16_t http_port() const;  // of its controls, at least
     StationPorts ports() const;
+    const std::string& announced_host() const;
     const std::vector<StationItem>& items() const;
     const std::vector<ReadyStream>& on_demand() const;  // of them
     std::vector<StationAddress> addresses(const std::string& host) const;

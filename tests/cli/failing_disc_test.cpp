@@ -1,63 +1,15 @@
 // Drives on which reading really fails (the kernel gives EIO) or is really slow.
-#include <signal.h>
-#include <spawn.h>
-#include <sys/wait.h>
-#include <unistd.h>
-
 #include <catch2/catch.hpp>
 #include <chrono>
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "support/failing_mount.hpp"
 #include "support/support.hpp"
-
-extern char** environ;
 
 using namespace wavecrest;
 using namespace wavecrest::test;
 using Json = nlohmann::json;
-
-namespace {
-
-// The failing file system at a folder; unmounted when the object goes.
-class FailingMount {
-  public:
-    FailingMount(const base::Path& at, const base::Path& folder, const std::string& name, std::uint64_t from,
-                 std::uint64_t to, const std::string& bytes_per_second = "0")
-        : at_(at) {
-        std::filesystem::create_directories(at);
-        const std::string first = std::filesystem::directory_iterator(folder)->path().filename().string();
-        const std::string program = WAVECREST_FAILING_FS;
-        std::string words[] = {
-            program, at.string(), folder.string(), name, std::to_string(from), std::to_string(to), bytes_per_second};
-        char* arguments[] = {words[0].data(), words[1].data(), words[2].data(), words[3].data(),
-                             words[4].data(), words[5].data(), words[6].data(), nullptr};
-        posix_spawn_file_actions_t actions;
-        posix_spawn_file_actions_init(&actions);
-        posix_spawn_file_actions_addopen(&actions, 2, "/dev/null", 1, 0);
-        if (::posix_spawn(&pid_, program.c_str(), &actions, nullptr, arguments, environ) != 0) pid_ = -1;
-        posix_spawn_file_actions_destroy(&actions);
-        for (int i = 0; i < 50 && pid_ > 0 && !mounted_; ++i) {
-            std::this_thread::sleep_for(std::chrono::milliseconds(50));
-            std::error_code error;
-            mounted_ = std::filesystem::exists(at / first, error);
-            if (::waitpid(pid_, nullptr, WNOHANG) == pid_) pid_ = -1;
-        }
-    }
-    ~FailingMount() {
-        if (pid_ <= 0) return;
-        ::kill(pid_, SIGTERM);
-        ::waitpid(pid_, nullptr, 0);
-    }
-    bool mounted() const { return mounted_; }
-
-  private:
-    base::Path at_;
-    pid_t pid_ = -1;
-    bool mounted_ = false;
-};
-
-}  // namespace
 
 TEST_CASE("a drive that fails while converting costs only what lies there", "[cli]") {
     const TempDir dir;

@@ -29,7 +29,7 @@ namespace {
 
 std::string get(std::uint16_t port, const std::string& path, const std::string& headers = "",
                 const std::string& method = "GET", const std::string& body = "") {
-    std::string request = method + " " + path + " HTTP/1.1\r\nHost: x\r\nConnection: close\r\n" + headers;
+    std::string request = method + " " + path + " HTTP/1.1\r\nHost: 127.0.0.1\r\nConnection: close\r\n" + headers;
     if (!body.empty()) request += "Content-Length: " + std::to_string(body.size()) + "\r\n";
     return raw_exchange(port, request + "\r\n" + body);
 }

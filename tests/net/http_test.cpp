@@ -152,6 +152,33 @@ TEST_CASE("malformed requests are refused and harm nobody", "[http]") {
     CHECK(s.ask("GET /a%20film.mp4", "Range: bytes=0-9\r\n").starts_with("HTTP/1.1 206"));
 }
 
+TEST_CASE("requests that two readers would take apart differently are refused", "[http]") {
+    const Served s;
+    const std::uint16_t port = s.server->port();
+    const std::string line = "GET /a%20film.mp4 HTTP/1.1\r\n", range = "Range: bytes=0-9\r\n\r\n";
+    // RFC 9112, 6.1, 6.3: where a body ends must be known; what follows it is no request.
+    const std::string hidden =
+        "POST / HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: xchunked\r\n\r\n" + line + "Host: x\r\n" + range;
+    const std::string answered = raw_exchange(port, hidden);
+    CHECK(answered.starts_with("HTTP/1.1 501"));
+    CHECK(answered.find("HTTP/1.1 206") == std::string::npos);
+    CHECK(raw_exchange(port,
+                       "POST / HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\nContent-Length: 4\r\n\r\n0\r\n\r\n")
+              .starts_with("HTTP/1.1 400"));
+    // 3.2: one Host, in HTTP/1.1.
+    CHECK(raw_exchange(port, line + range).starts_with("HTTP/1.1 400"));
+    CHECK(raw_exchange(port, line + "Host: a\r\nHost: b\r\n" + range).starts_with("HTTP/1.1 400"));
+    CHECK(raw_exchange(port, "GET /a%20film.mp4 HTTP/1.0\r\n" + range).find(" 206 ") != std::string::npos);
+    // 3.2.2: a whole address.
+    CHECK(raw_exchange(port, "GET http://x:8080/a%20film.mp4 HTTP/1.1\r\nHost: x\r\n" + range)
+              .starts_with("HTTP/1.1 206"));
+    // RFC 9110, 10.1.1: whoever waits to be told to go on is told.
+    const std::string waits = raw_exchange(
+        port, "POST /a%20film.mp4 HTTP/1.1\r\nHost: x\r\nExpect: 100-continue\r\nContent-Length: 4\r\n\r\n");
+    CHECK(waits.starts_with("HTTP/1.1 100"));
+    CHECK(raw_exchange(port, line + "Host: x\r\nExpect: miracles\r\n\r\n").starts_with("HTTP/1.1 417"));
+}
+
 TEST_CASE("a connection is kept for further requests", "[http]") {
     const Served s;
     const std::string one = "GET /a%20film.mp4 HTTP/1.1\r\nHost: x\r\nRange: bytes=5-9\r\n\r\n";
@@ -224,6 +251,32 @@ TEST_CASE("a client that takes nothing is dropped after the limit, others go on"
     CHECK(dropped);
     net::HttpClient other(local_url((*server)->port(), "/f"));
     CHECK(other.get(0));
+}
+
+TEST_CASE("bodies in memory have a budget: who takes nothing gives way, then others are told to come back", "[http]") {
+    net::HttpServerSettings settings;
+    settings.address = "127.0.0.1";
+    settings.port = 0;
+    settings.body_memory = 24 << 20;
+    settings.answer = [](const net::HttpRequest& request) {
+        net::HttpReply reply;
+        if (request.path != "/small") reply.body = Bytes(ByteVector(10 << 20, 7));
+        return reply;
+    };
+    auto server = net::HttpServer::start(std::move(settings));
+    REQUIRE(server);
+    std::vector<std::unique_ptr<net::HttpClient>> lazy;
+    int taken = 0;
+    for (int i = 0; i < 4; ++i) {
+        lazy.push_back(std::make_unique<net::HttpClient>(local_url((*server)->port(), "/large")));
+        const auto head = lazy.back()->get(0);
+        taken += head && head->status == 200 ? 1 : 0;
+    }
+    CHECK(taken == 2);
+    net::HttpClient other(local_url((*server)->port(), "/small"));
+    const auto head = other.get(0);
+    REQUIRE(head);
+    CHECK(head->status == 200);
 }
 
 TEST_CASE("a port that is taken is refused, naming who holds it", "[http]") {

@@ -28,8 +28,11 @@ namespace wavecrest::test {
 namespace {
 
 pid_t spawn(const std::vector<std::string>& arguments, const base::Path& folder, const base::Path& out,
-            const base::Path& err) {
+            const base::Path& err, int open_files = 0) {
     std::vector<std::string> words = {WAVECREST_PROGRAM};
+    if (open_files > 0)
+        words = {"/bin/sh", "-c", "ulimit -n " + std::to_string(open_files) + "; exec \"$0\" \"$@\"",
+                 WAVECREST_PROGRAM};
     words.insert(words.end(), arguments.begin(), arguments.end());
     std::vector<char*> pointers;
     for (std::string& word : words) pointers.push_back(word.data());
@@ -40,9 +43,18 @@ pid_t spawn(const std::vector<std::string>& arguments, const base::Path& folder,
     posix_spawn_file_actions_addopen(&actions, 1, out.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600);
     posix_spawn_file_actions_addopen(&actions, 2, err.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600);
     posix_spawn_file_actions_addchdir_np(&actions, folder.c_str());
+    // As from a shell, however these tests were started (nohup).
+    posix_spawnattr_t attributes;
+    posix_spawnattr_init(&attributes);
+    sigset_t usual;
+    sigemptyset(&usual);
+    for (const int signal : {SIGHUP, SIGINT, SIGQUIT, SIGTERM}) sigaddset(&usual, signal);
+    posix_spawnattr_setsigdefault(&attributes, &usual);
+    posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETSIGDEF);
     pid_t pid = -1;
-    if (::posix_spawn(&pid, WAVECREST_PROGRAM, &actions, nullptr, pointers.data(), environ) != 0)
+    if (::posix_spawn(&pid, words.front().c_str(), &actions, &attributes, pointers.data(), environ) != 0)
         throw std::runtime_error("the program can't be run");
+    posix_spawnattr_destroy(&attributes);
     posix_spawn_file_actions_destroy(&actions);
     return pid;
 }
@@ -110,12 +122,12 @@ nlohmann::json json_of(const Ran& ran) {
     return json;
 }
 
-Background::Background(const std::vector<std::string>& arguments, const base::Path& folder) {
+Background::Background(const std::vector<std::string>& arguments, const base::Path& folder, int open_files) {
     std::string pattern = (std::filesystem::temp_directory_path() / "wavecrest-log-XXXXXX").string();
     const int handle = ::mkstemp(pattern.data());
     ::close(handle);
     log_ = pattern;
-    pid_ = spawn(arguments, folder, log_, log_);
+    pid_ = spawn(arguments, folder, log_, log_, open_files);
 }
 
 Background::~Background() {

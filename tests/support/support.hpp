@@ -44,7 +44,8 @@ nlohmann::json json_of(const Ran& ran);
 // The program in the background; ended with SIGINT when the object goes.
 class Background {
   public:
-    Background(const std::vector<std::string>& arguments, const base::Path& folder);
+    // `open_files`: as from a shell with this `ulimit -n`; 0: with this process's.
+    Background(const std::vector<std::string>& arguments, const base::Path& folder, int open_files = 0);
     ~Background();
     Background(const Background&) = delete;
     Background& operator=(const Background&) = delete;
