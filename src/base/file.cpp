@@ -9,6 +9,7 @@
 #include <sys/random.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
+#include <sys/uio.h>
 #include <sys/vfs.h>
 #include <unistd.h>
 
@@ -99,16 +100,6 @@ bool is_temporary_name(const std::string& name) {
            name.find_first_not_of("0123456789abcdef", digits) == name.size() - kUnfinished.size();
 }
 
-// Locks of another machine that writes to the same share may not be seen here.
-bool may_be_shared(int handle) {
-    struct statfs info {};
-    if (::fstatfs(handle, &info) != 0) return true;
-    constexpr unsigned kCifs = 0xFF534D42, kSmb2 = 0xFE534D42, kNinep = 0x01021997, kFuse = 0x65735546;
-    const auto type = static_cast<unsigned>(info.f_type);
-    return type == NFS_SUPER_MAGIC || type == kCifs || type == kSmb2 || type == SMB_SUPER_MAGIC || type == kNinep ||
-           type == kFuse;
-}
-
 std::mutex leftovers_mutex;
 std::vector<Path> leftovers;  // removed, not told yet; under the mutex
 
@@ -128,7 +119,8 @@ void remove_leftovers(const Path& folder) {
         const bool ours = ::fstat(handle, &info) == 0 && info.st_uid == ::geteuid() &&
                           (S_ISREG(info.st_mode) || S_ISDIR(info.st_mode));
         const std::time_t age = std::time(nullptr) - info.st_mtim.tv_sec;
-        if (ours && age > (may_be_shared(handle) ? kLongAgo : kJustMade) && ::flock(handle, LOCK_EX | LOCK_NB) == 0 &&
+        // (Locks of another machine that writes to the same share may not be seen here.)
+        if (ours && age > (may_be_remote(handle) ? kLongAgo : kJustMade) && ::flock(handle, LOCK_EX | LOCK_NB) == 0 &&
             std::filesystem::remove_all(path, error) > 0 && !error) {
             const std::lock_guard lock(leftovers_mutex);
             leftovers.push_back(path);
@@ -471,6 +463,42 @@ int open_without_links(const Path& path) {
     const auto handle = static_cast<int>(::syscall(SYS_openat2, AT_FDCWD, path.c_str(), &how, sizeof how));
     if (handle >= 0 || errno != ENOSYS) return handle;
     return ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK | O_NOFOLLOW);  // a kernel before 5.6
+}
+
+bool may_be_remote(int handle) {
+    struct statfs info {};
+    if (::fstatfs(handle, &info) != 0) return true;
+    constexpr unsigned kCifs = 0xFF534D42, kSmb2 = 0xFE534D42, kNinep = 0x01021997, kFuse = 0x65735546;
+    const auto type = static_cast<unsigned>(info.f_type);
+    return type == NFS_SUPER_MAGIC || type == kCifs || type == kSmb2 || type == SMB_SUPER_MAGIC || type == kNinep ||
+           type == kFuse;
+}
+
+bool is_in_memory(int handle, std::uint64_t offset, std::size_t count, bool by_probes) {
+    constexpr std::uint64_t kPage = 4096, kStep = 16 * kPage;
+    // (The C library of 2022 knows neither its name nor its number, which is the same on every architecture.)
+    struct {
+        std::uint64_t offset, length;
+    } const range{offset, count};
+    struct {
+        std::uint64_t cached, dirty, writeback, evicted, recently_evicted;
+    } pages{};
+    constexpr long kCacheStat = 451;
+    static std::atomic<bool> known{true};
+    if (known && !by_probes) {
+        if (::syscall(kCacheStat, handle, &range, &pages, 0) == 0) {
+            const std::uint64_t first = offset / kPage, last = (offset + count + kPage - 1) / kPage;
+            return pages.cached >= last - first;
+        }
+        if (errno != ENOSYS) return false;
+        known = false;
+    }
+    char byte = 0;
+    const iovec one{&byte, 1};
+    for (std::uint64_t at = offset; at < offset + count; at += kStep) {
+        if (::preadv2(handle, &one, 1, static_cast<off_t>(at), RWF_NOWAIT) != 1) return false;
+    }
+    return count == 0 || ::preadv2(handle, &one, 1, static_cast<off_t>(offset + count - 1), RWF_NOWAIT) == 1;
 }
 
 std::vector<Path> removed_leftovers() {

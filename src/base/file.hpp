@@ -127,6 +127,13 @@ Result<std::string> read_text_file(const Path& path, std::size_t limit = 4 << 20
 // followed. -1 with errno, as open(2).
 int open_without_links(const Path& path);
 
+// Whether a file lies on a share or another program's file system, where any look at it may wait for somebody else.
+bool may_be_remote(int handle);
+// Whether `count` bytes at `offset` of a file are in memory (the page cache), as far as can be told without reading
+// them: all pages by cachestat(2); `by_probes`, as of kernels before 6.5, one in sixteen. False where the file system
+// can't tell.
+bool is_in_memory(int handle, std::uint64_t offset, std::size_t count, bool by_probes = false);
+
 // An absolute form of a path that need not exist; the path itself where the working folder is gone.
 Path absolute_path(const Path& path);
 

@@ -76,6 +76,7 @@ class File {
             ::close(handle_);
             handle_ = -1;
         }
+        remote_ = handle_ < 0 || base::may_be_remote(handle_);
     }
     File(const File&) = delete;
     File& operator=(const File&) = delete;
@@ -84,6 +85,10 @@ class File {
     }
     bool ok() const { return handle_ >= 0; }
     int handle() const { return handle_; }
+    // Sending this much waits for nothing: it is here, in memory.
+    bool is_at_hand(std::uint64_t offset, std::size_t count) const {
+        return !remote_ && base::is_in_memory(handle_, offset, count);
+    }
     std::uint64_t size() const { return static_cast<std::uint64_t>(info_.st_size); }
     std::time_t modified() const { return info_.st_mtim.tv_sec; }
     std::string tag() const {
@@ -92,6 +97,7 @@ class File {
 
   private:
     int handle_;
+    bool remote_ = true;
     struct stat info_ {};
 };
 
@@ -629,13 +635,19 @@ asio::awaitable<void> HttpServer::State::send_flow(Client& client, const HttpRep
     client.live = false;
 }
 
-// By a thread of the file's own file system: reading it may take for ever.
+// What isn't in memory is sent by a thread of the file's own file system: reading it may take for ever.
 asio::awaitable<bool> HttpServer::State::send_file(std::shared_ptr<Client> client, std::shared_ptr<File> file,
                                                    base::Path path, std::uint64_t first, std::uint64_t count) {
     struct Sent {
         off_t offset = 0;
         ssize_t n = 0;
         int error = 0;
+        void send(Client& to, const File& from, std::size_t step) {
+            do {
+                n = ::sendfile(to.socket.native_handle(), from.handle(), &offset, step);
+                error = errno;
+            } while (n < 0 && error == EINTR);
+        }
     };
     const auto end = static_cast<off_t>(first + count);
     auto offset = static_cast<off_t>(first);
@@ -643,21 +655,20 @@ asio::awaitable<bool> HttpServer::State::send_file(std::shared_ptr<Client> clien
         const auto step = std::min<std::size_t>(kSendStep, static_cast<std::size_t>(end - offset));
         const auto result = std::make_shared<Sent>();
         result->offset = offset;
-        auto work = [result, client, file, step] {
-            do {
-                result->n = ::sendfile(client->socket.native_handle(), file->handle(), &result->offset, step);
-                result->error = errno;
-            } while (result->n < 0 && result->error == EINTR);
-        };
-        host::DiskLane lane{path, "send", 1000, client->address};
-        const auto outcome = co_await on_disk(*client, std::move(lane), std::move(work));
-        if (outcome == host::DiskWork::Outcome::busy) {
-            asio::steady_timer pause(client->socket.get_executor(), std::chrono::milliseconds(50));
-            error_code ignored;
-            co_await pause.async_wait(asio::redirect_error(asio::use_awaitable, ignored));
-            continue;
+        if (file->is_at_hand(static_cast<std::uint64_t>(offset), step)) {
+            result->send(*client, *file, step);
+        } else {
+            auto work = [result, client, file, step] { result->send(*client, *file, step); };
+            host::DiskLane lane{path, "send", 1000, client->address};
+            const auto outcome = co_await on_disk(*client, std::move(lane), std::move(work));
+            if (outcome == host::DiskWork::Outcome::busy) {
+                asio::steady_timer pause(client->socket.get_executor(), std::chrono::milliseconds(50));
+                error_code ignored;
+                co_await pause.async_wait(asio::redirect_error(asio::use_awaitable, ignored));
+                continue;
+            }
+            if (outcome != host::DiskWork::Outcome::done) co_return false;
         }
-        if (outcome != host::DiskWork::Outcome::done) co_return false;
         if (result->n > 0) {
             offset = result->offset;
             client->progress();

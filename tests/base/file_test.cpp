@@ -1,5 +1,6 @@
 #include "base/file.hpp"
 
+#include <fcntl.h>
 #include <sys/stat.h>
 #include <unistd.h>
 #include <catch2/catch.hpp>
@@ -223,4 +224,32 @@ TEST_CASE("links that have taken a file's or a folder's place are not followed",
     const int pipe = base::open_without_links(std::filesystem::canonical(dir / "pipe"));
     CHECK(pipe >= 0);
     ::close(pipe);
+}
+
+TEST_CASE("what is in memory is told without reading it", "[file]") {
+    // Beside the sources: temporary folders may have no disk below them.
+    const base::Path path = base::Path(WAVECREST_SAMPLES) / ".in-memory";
+    write_all(path, ByteVector(2 << 20, 7));
+    const int handle = base::open_without_links(std::filesystem::canonical(path));
+    REQUIRE(handle >= 0);
+    read_all(path);
+    for (const bool by_probes : {false, true}) {
+        INFO(by_probes);
+        if (!base::is_in_memory(handle, 0, 4096, by_probes)) continue;  // this file system can't tell
+        CHECK(base::is_in_memory(handle, 100, 1 << 20, by_probes));
+        CHECK(base::is_in_memory(handle, 5000, 0, by_probes));
+        ::fdatasync(handle);
+        ::posix_fadvise(handle, 0, 0, POSIX_FADV_DONTNEED);
+        char byte = 0;
+        ::posix_fadvise(handle, 0, 0, POSIX_FADV_RANDOM);  // one page, none ahead
+        REQUIRE(::pread(handle, &byte, 1, 0) == 1);
+        if (!base::may_be_remote(handle) && base::is_in_memory(handle, 1 << 20, 4096, by_probes))
+            WARN("pages can't be let go here: not tested");
+        else
+            CHECK_FALSE(base::is_in_memory(handle, 0, 1 << 20, by_probes));
+        ::posix_fadvise(handle, 0, 0, POSIX_FADV_NORMAL);
+        read_all(path);
+    }
+    ::close(handle);
+    std::filesystem::remove(path);
 }

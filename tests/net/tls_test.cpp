@@ -25,7 +25,7 @@ struct Secured {
     std::unique_ptr<net::HttpServer> server;
     std::unique_ptr<net::TlsFront> front;
 
-    Secured() {
+    explicit Secured(Time idle_limit = base::from_seconds(60)) {
         for (std::size_t i = 0; i < content.size(); ++i) content[i] = static_cast<std::uint8_t>(i * 7 + (i >> 11));
         write_all(dir / "film.mp4", content);
         make_certificate(dir / "cert.pem", dir / "key.pem", "127.0.0.1");
@@ -40,6 +40,7 @@ struct Secured {
         tls.address = "127.0.0.1";
         tls.port = 0;
         tls.files = {dir / "cert.pem", dir / "key.pem"};
+        tls.idle_limit = idle_limit;
         tls.hand_over = [this](int socket, std::string address, std::uint16_t port) {
             server->adopt(socket, std::move(address), port);
         };
@@ -149,6 +150,41 @@ TEST_CASE("clients that vanish, or never say anything, leave nothing behind", "[
     for (const int handle : silent) ::close(handle);
     // Ends with connections open.
     s.front.reset();
+}
+
+TEST_CASE("who takes nothing by HTTPS is dropped, and holds no handles", "[tls][hostile]") {
+    Secured s(base::from_seconds(1));
+    // More than the sockets on the way hold.
+    write_all(s.dir / "film.mp4", ByteVector(60'000'000, 7));
+    std::vector<std::unique_ptr<net::HttpClient>> lazy;
+    for (int i = 0; i < 5; ++i) {
+        lazy.push_back(std::make_unique<net::HttpClient>(s.url()));
+        REQUIRE(lazy.back()->get(0));
+    }
+    const auto handles = [] {
+        return std::distance(std::filesystem::directory_iterator("/proc/self/fd"),
+                             std::filesystem::directory_iterator());
+    };
+    CHECK(s.server->status().clients.size() == 5);
+    const auto before = handles();
+    for (int i = 0; i < 200 && !s.server->status().clients.empty(); ++i) std::this_thread::sleep_for(50ms);
+    CHECK(s.server->status().clients.empty());
+    // Of each: the connection, both ends of the pair, and the file.
+    for (int i = 0; i < 100 && handles() > before - 15; ++i) std::this_thread::sleep_for(50ms);
+    CHECK(handles() <= before - 15);
+}
+
+TEST_CASE("of TLS 1.2 only what has forward secrecy is spoken", "[tls][hostile]") {
+    Secured s;
+    const auto speaks = [&](const std::string& ciphers) {
+        const std::string line = "openssl s_client -connect 127.0.0.1:" + std::to_string(s.front->port()) +
+                                 " -tls1_2 -cipher " + ciphers + " </dev/null >/dev/null 2>&1";
+        return std::system(line.c_str()) == 0;
+    };
+    if (std::system("command -v openssl >/dev/null") != 0) return;
+    CHECK(speaks("ECDHE-RSA-AES128-GCM-SHA256:ECDHE-ECDSA-AES128-GCM-SHA256"));
+    CHECK_FALSE(speaks("AES128-GCM-SHA256"));
+    CHECK_FALSE(speaks("ECDHE-RSA-AES128-SHA:ECDHE-ECDSA-AES128-SHA"));
 }
 
 TEST_CASE("certificates and keys are looked at before anything listens", "[tls]") {
