@@ -154,24 +154,22 @@ int run_inspect(const InspectOptions& options) {
     if (!opened) return report_error(opened.error(), json);
     const source::Input& input = **opened;
 
-    std::vector<const source::Title*> in_full;
+    std::vector<int> in_full;  // numbers
     if (options.pick.empty()) {
         for (const source::Title& title : input.titles()) {
-            if (title.main) in_full.push_back(&title);
+            if (title.main) in_full.push_back(title.number);
         }
     } else {
         auto picked = input.picks(options.pick);
         if (!picked) return report_error(picked.error(), json);
-        for (const source::Pick& pick : *picked) {
-            if (in_full.empty() || in_full.back() != pick.title) in_full.push_back(pick.title);
-        }
+        for (const source::Pick& pick : *picked) in_full.push_back(pick.title->number);
     }
     std::vector<TitleReport> reports;
     std::uint64_t size = 0;
     bool any_protected = false;
     for (const source::Title& title : input.titles()) {
         TitleReport report{&title, {}, false, false, title.problems};
-        report.in_full = std::find(in_full.begin(), in_full.end(), &title) != in_full.end();
+        report.in_full = std::find(in_full.begin(), in_full.end(), title.number) != in_full.end();
         if (!report.in_full && !options.pick.empty()) continue;
         if (const auto status = input.check_protection(title.number); !status)
             report.is_protected = any_protected = true;

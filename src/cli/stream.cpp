@@ -9,6 +9,7 @@
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "cli/media_json.hpp"
+#include "cli/worker.hpp"
 #include "host/machine.hpp"
 #include "media/track_choice.hpp"
 #include "net/http_client.hpp"
@@ -357,7 +358,9 @@ std::string words_for(const std::string& way) {
     return "live, " + std::string(way == "rtmp" ? "RTMP" : way == "udp" ? "UDP" : "RTP");
 }
 
-int run_stream(const StreamRunOptions& options) {
+namespace {
+
+int serve(const StreamRunOptions& options) {
     const bool json = options.output.json, quiet = options.output.quiet;
     std::optional<Time> bound;
     if (!options.bound.empty()) {
@@ -448,6 +451,12 @@ int run_stream(const StreamRunOptions& options) {
               base::to_seconds(status.latest) * 1000, base::to_seconds(status.late_99) * 1000,
               status.real_time ? "" : " (the system granted no real-time scheduling)");
     return exit_status;
+}
+
+}  // namespace
+
+int run_stream(const StreamRunOptions& options) {
+    return run_in_worker([&] { return serve(options); }, std::chrono::milliseconds(1900));
 }
 
 }  // namespace wavecrest::cli

@@ -3,12 +3,14 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <atomic>
 #include <cctype>
 #include <cerrno>
 #include <chrono>
 #include <csignal>
 #include <cstdlib>
 #include <cstring>
+#include <ctime>
 #include <nlohmann/json.hpp>
 #include <thread>
 
@@ -26,8 +28,16 @@ int output_error = 0;  // of standard output, the first
     _exit(exit_status(ErrorKind::interrupted));
 }
 
+std::atomic<std::int64_t> first_signal{0};  // ms
+
 void on_signal(int signal) {
-    if (cancelled.requested() || signal == SIGQUIT) end_at_once();
+    timespec now{};
+    ::clock_gettime(CLOCK_MONOTONIC, &now);
+    const std::int64_t ms = std::int64_t{now.tv_sec} * 1000 + now.tv_nsec / 1'000'000;
+    // What ends a whole group of processes may come twice, and means it once.
+    constexpr std::int64_t kTwice = 300;
+    if (signal == SIGQUIT || (cancelled.requested() && ms - first_signal > kTwice)) end_at_once();
+    if (!cancelled.requested()) first_signal = ms;
     cancelled.request();
 }
 

@@ -455,7 +455,10 @@ Status Mp4Writer::State::add(TrackState& t, const Packet& packet) {
     if (fragmented() && packet.key && (t.track.kind == TrackKind::video || !has_video())) {
         if (fragment_begun && packet.dts - fragment_from >= settings.fragments) WAVECREST_TRY(write_fragment());
     }
-    const std::int64_t dts = base::to_ticks(packet.dts, t.timescale);
+    // Decoding times never go back: behind a step back in damaged input samples share one until the times are ahead of
+    // it again. (A step left out would keep all that follows behind the other tracks.)
+    const std::int64_t dts = t.begun ? std::max(base::to_ticks(packet.dts, t.timescale), t.last_dts)
+                                     : base::to_ticks(packet.dts, t.timescale);
     const std::int64_t pts = base::to_ticks(packet.pts, t.timescale);
     const std::int64_t duration = std::max<std::int64_t>(base::to_ticks(packet.duration, t.timescale), 1);
     if (!t.begun) {
@@ -463,7 +466,7 @@ Status Mp4Writer::State::add(TrackState& t, const Packet& packet) {
         t.first_dts = dts;
         t.first_pts = pts;
     } else if (!t.samples.empty()) {
-        t.samples.set_last_duration(static_cast<std::uint32_t>(std::max<std::int64_t>(dts - t.last_dts, 0)));
+        t.samples.set_last_duration(static_cast<std::uint32_t>(dts - t.last_dts));
     }
     if (!fragment_begun) {
         fragment_begun = true;

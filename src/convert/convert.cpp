@@ -59,7 +59,7 @@ ColourDescription output_colour(const Track& from, std::vector<std::string>& ste
 
 // What to do with interlaced pictures: a few places are decoded to tell film from video.
 Status plan_fields(const source::Input& input, const Track& track, const Request& request, Plan& plan) {
-    filter::CadenceFinder finder;
+    filter::CadenceFinder finder(track.frame_rate);
     for (const double place : {0.3, 0.6, 0.85, 0.1}) {
         const Time at = base::from_seconds(place * base::to_seconds(plan.duration));
         WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
@@ -358,7 +358,7 @@ std::string_view short_name(TrackPlan::Action action) {
 namespace {
 
 Result<Plan> plan_one(const source::Input& input, const Request& request, const source::Pick& pick, bool several) {
-    const source::Title* title = pick.title;
+    const auto& title = pick.title;
     Plan plan;
     plan.source = fmt::format("{}, title {}", input.path(), title->number);
     plan.title = title->number;

@@ -79,7 +79,7 @@ bool carries_core(const source::Input& input) {
 
 Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& request, const source::Pick& pick,
                             bool several) {
-    const source::Title* title = pick.title;
+    const auto& title = pick.title;
     RewrapPlan plan;
     plan.title = title->number;
     plan.pick = pick;

@@ -89,13 +89,42 @@ void CadenceFinder::push(const Picture& picture) {
         const int own = combing(picture, first, picture), with_previous = combing(picture, first, *previous_);
         if (clearly_less(own, with_previous)) {
             ++own_;
+            runs_.back() += 'o';
         } else if (clearly_less(with_previous, own)) {
             ++shifted_;
+            runs_.back() += 's';
         } else if (difference(*previous_, picture, first) >= kMoves) {
             ++neither_;
+            runs_.back() += 'n';
+        } else {
+            runs_.back() += '.';
         }
     }
     previous_ = picture;
+}
+
+// Of five frames of pulldown two go with themselves, two with the frame before; one repeats a field and tells nothing.
+// The rhythm is looked for in short stretches: cuts of the finished video set it off.
+bool CadenceFinder::has_rhythm() const {
+    constexpr std::string_view kRhythm = "ooss.";
+    constexpr std::size_t kStretch = 3 * kGroup;
+    int told = 0, right = 0;
+    for (const std::string& run : runs_) {
+        for (std::size_t at = 0; at + 2 * kGroup <= run.size(); at += kStretch) {
+            const std::string_view stretch = std::string_view(run).substr(at, kStretch);
+            int best = 0;
+            for (std::size_t phase = 0; phase < kGroup; ++phase) {
+                int same = 0;
+                for (std::size_t i = 0; i < stretch.size(); ++i)
+                    same += stretch[i] == kRhythm[(i + phase) % kGroup] && stretch[i] != '.' ? 1 : 0;
+                best = std::max(best, same);
+            }
+            right += best;
+            told += static_cast<int>(
+                std::count_if(stretch.begin(), stretch.end(), [](char c) { return c == 'o' || c == 's'; }));
+        }
+    }
+    return told >= kFewestMoving / 2 && right * 100 >= told * 85;
 }
 
 std::optional<Cadence> CadenceFinder::result() const {
@@ -104,9 +133,10 @@ std::optional<Cadence> CadenceFinder::result() const {
     if (decided * 2 < all) return Cadence::video;
     if (own_ * 20 >= decided * 19) return Cadence::progressive;
     if (shifted_ * 20 >= decided * 19) return Cadence::shifted;
-    // Of five frames two go with themselves, two with the frame before; one repeats a field and tells nothing.
-    if (own_ * 10 >= decided * 3 && own_ * 10 <= decided * 7 && decided * 10 >= all * 6) return Cadence::pulldown;
-    return Cadence::video;
+    const double rate = static_cast<double>(frame_rate_.num) / static_cast<double>(frame_rate_.den);
+    if (rate > 29.9 && rate < 30.1 && decided * 10 >= all * 6 && has_rhythm()) return Cadence::pulldown;
+    // Film whose fields are cut now here, now there: each frame by what it is.
+    return decided * 10 >= all * 9 ? Cadence::shifted : Cadence::video;
 }
 
 void FilmWeaver::push(Picture picture, std::vector<Picture>& out) {

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <optional>
+#include <string>
 #include <string_view>
 #include <vector>
 
@@ -24,17 +25,26 @@ int combing(const Picture& first, int first_parity, const Picture& second);
 // Judges a run of consecutive frames; feed at least 20. Still stretches tell nothing and don't count.
 class CadenceFinder {
   public:
+    // `frame_rate` of the video: only at 30000/1001 and 30 there can be pulldown.
+    explicit CadenceFinder(Ratio frame_rate) : frame_rate_(frame_rate) {}
     void push(const Picture& picture);
     // A new run starts: the next frame does not follow the one before.
-    void cut() { previous_.reset(); }
+    void cut() {
+        previous_.reset();
+        runs_.emplace_back();
+    }
     // Nothing when there was too little motion to tell.
     std::optional<Cadence> result() const;
 
   private:
+    bool has_rhythm() const;
+
+    Ratio frame_rate_;
     std::optional<Picture> previous_;
-    int own_ = 0;      // frames whose fields clearly go together
-    int shifted_ = 0;  // whose first field clearly goes with the second of the frame before
-    int neither_ = 0;  // that move, and tell neither
+    std::vector<std::string> runs_ = {{}};  // of each frame: o, s or n as counted below, or . for one that is still
+    int own_ = 0;                           // frames whose fields clearly go together
+    int shifted_ = 0;                       // whose first field clearly goes with the second of the frame before
+    int neither_ = 0;                       // that move, and tell neither
 };
 
 // Weaves film pictures from fields and, for pulldown, leaves the repeated one of every five out and spaces the rest

@@ -264,7 +264,7 @@ Status look_at_pictures(const Reopen& reopen, DeepReport& report, const Cancel& 
     if (!video->not_decoded.empty()) return {};
     const bool fields = video->track.scan == Scan::interlaced && (video->track.codec == Codec::mpeg2) &&
                         video->cadence != "film, with pulldown flagged throughout";
-    filter::CadenceFinder finder;
+    filter::CadenceFinder finder(video->track.frame_rate);
     Borders borders;
     bool any = false;
     std::string refused;

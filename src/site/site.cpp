@@ -550,6 +550,7 @@ stream::StationSettings Site::station_settings() const {
     settings.rtmp_port = rtmp_port;
     settings.certificate = certificate;
     settings.tls_port = tls_port;
+    settings.memory = memory;
     settings.udp = udp;
     return settings;
 }
@@ -673,6 +674,15 @@ Result<Site> parse(std::string_view text, const base::Path& file) {
     if (certificate.empty() && !plain_http)
         return server.refuse("plain_http", "without a certificate there is no HTTPS: nothing would be left",
                              "add certificate and certificate_key, or leave this out");
+    WAVECREST_TRY_ASSIGN(memory, server.text("memory", ""));
+    if (!memory.empty()) {
+        const auto bytes = base::parse_bytes(memory);
+        constexpr std::uint64_t kLeast = 32'000'000, kMost = std::uint64_t{1} << 40;
+        if (!bytes || *bytes < kLeast || *bytes > kMost)
+            return server.refuse("memory", fmt::format("\"{}\" is not enough memory, or none at all", memory),
+                                 "write a number and MB, 32 or more: \"144 MB\"");
+        site.memory = static_cast<std::size_t>(*bytes);
+    }
     WAVECREST_TRY_ASSIGN(hops, server.number("hops", 1, 255, site.udp.hops));
     WAVECREST_TRY(server.finish());
     site.udp.interface = interface;
@@ -841,7 +851,7 @@ std::string service_unit(const Site& site, const base::Path& program, const std:
         "[Unit]\nDescription=Streams of {}\nWants=network-online.target\nAfter=network-online.target remote-fs.target\n"
         "{}StartLimitIntervalSec=0\n\n"
         "[Service]\nUser={}\nExecStart={} stream run --site {} -q\nWorkingDirectory={}\n"
-        "Restart=always\nRestartSec=3\nTimeoutStopSec=5\nKillSignal=SIGTERM\n"
+        "Restart=always\nRestartSec=3\nTimeoutStopSec=5\nKillSignal=SIGTERM\nKillMode=mixed\n"
         "# The sender of datagrams asks for real-time scheduling; thousands of viewers need as many files open.\n"
         "LimitRTPRIO=20\nLimitNOFILE=65536\nNoNewPrivileges=true\n\n"
         "[Install]\nWantedBy=multi-user.target\n",

@@ -44,6 +44,7 @@ struct Site {
     std::optional<net::CertificateFiles> certificate;  // for HTTPS
     std::uint16_t tls_port = net::kDefaultTlsPort;
     bool plain_http = true;  // HTTP beside HTTPS
+    std::size_t memory = stream::StationSettings{}.memory;
     net::UdpSettings udp;
     std::vector<SiteDevice> devices;
     std::vector<SiteStream> streams;

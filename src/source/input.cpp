@@ -253,6 +253,7 @@ Result<std::vector<Pick>> Input::picks(const std::string& choice) const {
         }
         return nullptr;
     };
+    const auto whole = [](const Title& title) { return Pick{std::make_shared<const Title>(title), 0, {}, {}}; };
     const auto refuse = [&](std::string what) {
         return fail(ErrorKind::usage, std::move(what), path(),
                     fmt::format("pick main, episodes, all, or numbers from 1 to {} such as 1,3-5; wavecrest inspect "
@@ -261,13 +262,16 @@ Result<std::vector<Pick>> Input::picks(const std::string& choice) const {
     };
     if (choice == "main") {
         for (const Title& title : titles()) {
-            if (title.main) picks.push_back({&title, 0, {}, {}});
+            if (title.main) picks.push_back(whole(title));
         }
         return picks;
     }
     if (choice == "episodes") {
         for (const disc::Episode& episode : episodes()) {
-            Pick pick{find(episode.title), static_cast<int>(picks.size() + 1), {}, {}};
+            const Title* title = find(episode.title);
+            if (title == nullptr) continue;
+            Pick pick = whole(*title);
+            pick.episode = static_cast<int>(picks.size() + 1);
             if (episode.first_chapter > 0) {
                 pick.start = episode.start;
                 pick.end = episode.end;
@@ -279,8 +283,7 @@ Result<std::vector<Pick>> Input::picks(const std::string& choice) const {
     }
     if (choice == "all") {
         for (const Title& title : titles()) {
-            if (title.role != disc::Role::duplicate && title.role != disc::Role::decoy)
-                picks.push_back({&title, 0, {}, {}});
+            if (title.role != disc::Role::duplicate && title.role != disc::Role::decoy) picks.push_back(whole(title));
         }
         return picks;
     }
@@ -297,8 +300,9 @@ Result<std::vector<Pick>> Input::picks(const std::string& choice) const {
         for (int number = first; number <= last; ++number) {
             const Title* title = find(number);
             if (title == nullptr) return refuse(fmt::format("there is no title {}", number));
-            const bool known = std::any_of(picks.begin(), picks.end(), [&](const Pick& p) { return p.title == title; });
-            if (!known) picks.push_back({title, 0, {}, {}});
+            const bool known =
+                std::any_of(picks.begin(), picks.end(), [&](const Pick& p) { return p.title->number == number; });
+            if (!known) picks.push_back(whole(*title));
         }
         if (parsed.ptr == end) return picks;
         if (*parsed.ptr != ',') return refuse(fmt::format("\"{}\" picks no title", choice));

@@ -30,8 +30,8 @@ struct Title {
 
 // What to convert: a title, or the part of one that is an episode.
 struct Pick {
-    const Title* title = nullptr;
-    int episode = 0;  // from 1; 0: none
+    std::shared_ptr<const Title> title;  // always there; outlives the input
+    int episode = 0;                     // from 1; 0: none
     Time start{};
     Time end{};  // 0: to the title's end
 

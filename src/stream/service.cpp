@@ -253,6 +253,7 @@ Result<std::unique_ptr<Service>> Service::start(std::vector<ReadyStream> streams
     http.address = settings.address;
     http.port = settings.port;
     http.further = settings.further;
+    http.body_memory = settings.body_memory;
     http.on_event = settings.on_event;
     http.fan_out = settings.fan_out;
     http.answer = [s = service.get()](const net::HttpRequest& request) { return s->answer(request); };

@@ -69,6 +69,7 @@ struct ServiceSettings {
     std::string address;  // to listen on; empty: all
     std::uint16_t port = net::kDefaultHttpPort;
     std::vector<std::uint16_t> further;  // ports to listen at, too
+    std::size_t body_memory = 96 << 20;  // as of HttpServerSettings
     std::function<void(const net::ServerEvent&)> on_event;
     // Live streams that are given over HTTP, by the path of their file's form; what they are is asked of `live`, which,
     // with the fan-out, must outlive the service.

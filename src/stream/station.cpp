@@ -359,6 +359,7 @@ Status Station::State::start_rtmp() {
         rtmp_settings.further.erase(rtmp_settings.further.begin());
     }
     rtmp_settings.fan_out = fan_out.get();
+    rtmp_settings.memory = settings.memory / 3;
     rtmp_settings.play = [this](const net::RtmpRequest& request) -> std::shared_ptr<net::Flow> {
         if (request.application != kRtmpApplication) return nullptr;
         for (const StationItem& one : ready.items) {
@@ -509,6 +510,7 @@ Result<std::unique_ptr<Station>> Station::start(ReadyStation ready, StationSetti
     http.address = s.settings.http ? s.settings.address : "127.0.0.1";
     http.port = s.settings.http ? s.settings.http_port : 0;
     if (s.settings.http) http.further = s.own_ports(&StationPorts::http);
+    http.body_memory = s.settings.memory / 3 * 2;
     http.live = s.live.get();
     http.fan_out = s.fan_out.get();
     for (const StationItem& one : s.ready.items) {

@@ -68,6 +68,9 @@ struct StationSettings {
     std::optional<net::CertificateFiles> certificate;  // with it, what goes by HTTP goes by HTTPS, too
     std::uint16_t tls_port = net::kDefaultTlsPort;
     net::UdpSettings udp;
+    // Bytes that connections may hold in all: two thirds for bodies of segments on their way, one for RTMP messages
+    // that aren't complete.
+    std::size_t memory = 144 << 20;
     std::string announced;  // the address devices are told, where it is said: the controls answer to it, too
     std::string token;      // for controls; empty: there are none
     std::function<void(const std::string& line)> on_line;  // for people, from any thread, one at a time

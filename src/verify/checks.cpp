@@ -4,6 +4,8 @@
 
 #include <algorithm>
 #include <cctype>
+#include <optional>
+#include <vector>
 
 #include "base/units.hpp"
 #include "profile/profile.hpp"
@@ -215,13 +217,73 @@ void conclude_live(Verification& v, Short cause) {
     v.remedy = worst->why;
     if (v.verdict != Verdict::fail) return;
     const std::string& name = worst->name;
-    v.short_of = name == "stalls" || name == "startup" || name == "link" ? cause
-                 : name == "datagrams lost" || name == "packets" || name == "arrival"
-                     ? (name == "packets" ? cause : Short::network)
-                 : name == "pictures" ? Short::file
-                 : name == "clock references" || name == "received" || name == "playlist" || name == "segments"
-                     ? Short::server
-                     : Short::device;
+    v.short_of =
+        name == "stalls" || name == "startup" || name == "link" ? cause
+        : name == "datagrams lost" || name == "packets" || name == "arrival"
+            ? (name == "packets" ? cause : Short::network)
+        : name == "pictures" ? Short::file
+        : name == "clock references" || name == "received" || name == "seen" || name == "playlist" || name == "segments"
+            ? Short::server
+            : Short::device;
+}
+
+void add_seen(Verification& v, const Job& job, Time seen, bool ended) {
+    const bool meant = ended && job.to_end;
+    const Verdict verdict = meant || seen * 10 >= job.listen * 7 ? Verdict::pass
+                            : seen * 4 >= job.listen             ? Verdict::warn
+                                                                 : Verdict::fail;
+    add(v, "seen", verdict,
+        fmt::format("{:.1f} s of {:.1f} s{}", base::to_seconds(std::min(seen, job.listen)),
+                    base::to_seconds(job.listen), ended && !meant ? ", then it ended" : ""),
+        "the whole time",
+        ended ? "the stream has ended: start it again, then verify it"
+              : "the stream does not go on: it is paused, nobody publishes it, or its source is lost");
+}
+
+void add_film_timing(Verification& v, const Film& film) {
+    std::optional<Time> video, audio;  // their ends
+    for (const Film::Lane& lane : film.lanes) {
+        std::optional<Time>& end = lane.pictures ? video : audio;
+        for (const Film::Piece& piece : lane.pieces) end = std::max(end.value_or(Time{}), piece.pts + piece.duration);
+    }
+    if (video && audio) {
+        const Time apart = std::chrono::abs(*video - *audio);
+        const Time limit = std::max(base::from_seconds(0.5), std::max(*video, *audio) / 100);
+        add(v, "equal length", apart > limit ? Verdict::fail : Verdict::pass,
+            fmt::format("video {:.1f} s, audio {:.1f} s", base::to_seconds(*video), base::to_seconds(*audio)),
+            fmt::format("{:.1f} s apart", base::to_seconds(limit)),
+            "one of them runs away from the other, or ends early: convert the film again from its source");
+    }
+    if (video && !audio)
+        add(v, "audio", Verdict::warn, "none", "an audio track",
+            "the film is silent: if it shouldn't be, convert it again");
+    for (const Film::Lane& lane : film.lanes) {
+        if (!lane.pictures || lane.pieces.size() < 24) continue;
+        std::vector<Time> times;
+        for (const Film::Piece& piece : lane.pieces) {
+            if (piece.pts >= Time{}) times.push_back(piece.pts);  // what an edit list hides lies before
+        }
+        if (times.size() < 24) continue;
+        std::sort(times.begin(), times.end());
+        std::vector<Time> steps;
+        for (std::size_t n = 1; n < times.size(); ++n) steps.push_back(times[n] - times[n - 1]);
+        std::vector<Time> sorted = steps;
+        std::nth_element(sorted.begin(), sorted.begin() + static_cast<std::ptrdiff_t>(sorted.size() / 2), sorted.end());
+        const Time usual = sorted[sorted.size() / 2];
+        const auto together = static_cast<std::size_t>(
+            std::count_if(steps.begin(), steps.end(), [](Time step) { return step < std::chrono::microseconds(500); }));
+        const auto uneven = static_cast<std::size_t>(std::count_if(
+            steps.begin(), steps.end(), [&](Time step) { return std::chrono::abs(step - usual) > usual / 2; }));
+        // (Phones and screen recordings have frames at any time; none has two at one.)
+        const Verdict verdict = together * 100 > steps.size() ? Verdict::fail
+                                : uneven * 10 > steps.size()  ? Verdict::warn
+                                                              : Verdict::pass;
+        add(v, "frame times", verdict,
+            together > 0 ? fmt::format("{} of {} frames at another's time", together, times.size())
+                         : fmt::format("{:.0f} % of the steps uneven",
+                                       100 * static_cast<double>(uneven) / static_cast<double>(steps.size())),
+            "regular", "the picture jerks: convert the film again from its source");
+    }
 }
 
 void fill_seconds(Verification& v, const std::vector<double>& title_rate, const std::vector<std::uint64_t>& received) {

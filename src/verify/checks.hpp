@@ -4,6 +4,7 @@
 #include "measure/playback.hpp"
 #include "measure/transport.hpp"
 #include "media/flow.hpp"
+#include "verify/film.hpp"
 #include "verify/verify.hpp"
 
 namespace wavecrest::verify {
@@ -20,6 +21,11 @@ void add_skips(Verification& v);
 // Startup, stalls, skips and the link of a film that was played to its end; v has them. `why_slow` is said of a slow
 // start.
 void add_film_playback(Verification& v, Short cause, const std::string& why_slow);
+// Whether enough of a live stream was seen to judge it: `seen` of its own timeline, in the time the job listens. What
+// ended, stands still or is paused gives little, however whole that is. `ended`: the sender said so.
+void add_seen(Verification& v, const Job& job, Time seen, bool ended);
+// Whether tracks are as long as one another, and frames follow one another at times that can be: of any device.
+void add_film_timing(Verification& v, const Film& film);
 // The bit rate shown at each second of the player's clock: the title's, moved by the start and the stalls; and what
 // came in.
 void fill_seconds(Verification& v, const std::vector<double>& title_rate, const std::vector<std::uint64_t>& received);

@@ -198,6 +198,7 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
     }
     add(v, "arrives", Verdict::pass, fmt::format("{} datagrams in {}", got.datagrams, base::format_span(spanned)), "");
 
+    add_seen(v, job, spanned + (silent && job.to_end ? job.listen : Time{}), silent);
     if (silent)
         add(v, "goes on", job.to_end ? Verdict::pass : Verdict::warn,
             fmt::format("nothing came in the last {}", base::format_span(kSilence)), "",
@@ -215,6 +216,11 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
     for (Check& check : device::judge(job.device, "mpeg-ts", media->source->tracks(), v.peak_1s_bps))
         v.checks.push_back(std::move(check));
 
+    const auto is_video = [](const Track& t) { return t.kind == TrackKind::video; };
+    const std::vector<Track>& tracks = media->source->tracks();
+    if (!got.keyframe && (tracks.empty() || std::any_of(tracks.begin(), tracks.end(), is_video)))
+        add(v, "first keyframe", Verdict::warn, fmt::format("none in {}", base::format_span(spanned)), "one",
+            "nothing of the picture could be judged: listen longer (--for)");
     add_pictures(v, job, *media->source, 0, cancel);
 
     const measure::TransportReport report = got.meter.report();

@@ -267,10 +267,8 @@ Result<Verification> run_http_live(const Job& job, const Progress& progress, con
     r.v.duration = r.media.until();
     const Time delay = r.media.until() - player.position();
     if (!judge_content(r, job, "http", cancel)) return std::move(r.v);
-    if (lost)
-        add(r.v, "received", Verdict::fail, lost->what, "to the end", lost->remedy);
-    else if (ended)
-        add(r.v, "received", Verdict::pass, "the stream ended", "");
+    if (lost) add(r.v, "received", Verdict::fail, lost->what, "to the end", lost->remedy);
+    add_seen(r.v, job, r.media.until(), ended && !lost);
     // What is waited for of a live stream is its own pace: the link is to blame where it held things up.
     const Short cause = r.filled() ? Short::network : Short::server;
     const measure::TransportReport report = r.meter.report();
@@ -368,6 +366,7 @@ Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Ca
     }
     if (!judge_content(r, job, "rtmp", cancel)) return std::move(r.v);
     if (lost) add(r.v, "received", Verdict::fail, lost->what, "to the end", lost->remedy);
+    add_seen(r.v, job, until, ended);
     const Short cause = r.filled() ? Short::network : Short::server;
     add(r.v, "first keyframe", keyframe && *keyframe - begun < 2s ? Verdict::pass : Verdict::warn,
         keyframe ? base::format_span(*keyframe - begun) : "none", "2 s",
@@ -452,6 +451,8 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
     std::uint64_t fetched = 0;
     // By number of the sequence, so that a playlist that moved on is followed.
     std::uint64_t next = playlist.sequence + index;
+    const std::uint64_t listed = playlist.sequence + playlist.segments.size();
+    Time appeared{};  // length of segments that were listed since
     const Time begun = r.clock->now();
     while (!live || r.clock->now() - begun < job.listen) {
         if (cancel.requested()) return base::interrupted();
@@ -471,6 +472,10 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
             if (!parsed) {
                 lost = parsed.error();
                 break;
+            }
+            for (std::size_t i = 0; i < parsed->segments.size(); ++i) {
+                if (parsed->sequence + i >= std::max(listed, playlist.sequence + playlist.segments.size()))
+                    appeared += parsed->segments[i].duration;
             }
             playlist = std::move(*parsed);
             continue;
@@ -533,6 +538,15 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
     if (!judge_content(r, job, "hls", cancel)) return std::move(r.v);
     add(r.v, "segments", lost ? Verdict::fail : Verdict::pass, lost ? lost->what : fmt::format("{} fetched", fetched),
         "all", lost ? lost->remedy : "");
+    // What was listed when the player came was made before: only what comes since shows that it goes on. A segment, and
+    // the time until the list is asked for again, may be on the way.
+    if (live)
+        add_seen(r.v, job,
+                 std::min(reached, appeared + base::from_seconds(static_cast<double>(playlist.target_s) * 1.5)),
+                 playlist.ended);
+    if (!live && !playlist.on_demand && playlist.sequence > 0)
+        add(r.v, "seen", job.to_end ? Verdict::pass : Verdict::fail, "the end of a live stream that is over",
+            "a stream", "the stream has ended: start it again, then verify it");
     words.conclude(r.v);
     const Short cause = r.cause();
     if (!live && !lost) {

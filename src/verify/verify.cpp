@@ -227,6 +227,8 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
     for (Check& check : device::judge(job.device, film->container, film->tracks, v.peak_1s_bps))
         v.checks.push_back(std::move(check));
 
+    add_film_timing(v, *film);
+
     // Plays: reads on as long as the player's buffer has room.
     ArrivalMap arrivals(*film);
     measure::PlaybackModel player({job.device.start_after, job.device.reads_ahead, film->duration});

@@ -82,7 +82,7 @@ TEST_CASE("a port that is taken ends with status 4, naming who holds it", "[cli]
     const Ran second = house.run({"stream", "run", "--site", "site.toml", "--for", "1 s"});
     CHECK(second.status == 4);
     INFO(second.err);
-    CHECK(second.err.find("the port is in use by the process \"wavecrest\" (number " + std::to_string(first.pid()) +
+    CHECK(second.err.find("the port is in use by the process \"wavecrest\" (number " + std::to_string(first.worker()) +
                           ")") != std::string::npos);
     CHECK(second.err.find("  to do:  ") != std::string::npos);
 }
@@ -330,8 +330,8 @@ TEST_CASE("a port that is taken between the check and the run is said, and nothi
     REQUIRE(wait_for_port(house.port));
     const Ran ran = house.run({"stream", "run", "--site", "site.toml", "--for", "5 s"});
     CHECK(ran.status == 4);
-    CHECK(ran.err.find(std::to_string(intruder.pid())) != std::string::npos);
-    CHECK(house.run({"site", "check", "site.toml"}).out.find(std::to_string(intruder.pid())) != std::string::npos);
+    CHECK(ran.err.find(std::to_string(intruder.worker())) != std::string::npos);
+    CHECK(house.run({"site", "check", "site.toml"}).out.find(std::to_string(intruder.worker())) != std::string::npos);
 }
 
 TEST_CASE("films of other formats are verified as MP4 is", "[cli][verify]") {

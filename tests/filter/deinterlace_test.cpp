@@ -115,7 +115,7 @@ TEST_CASE("film in interlaced video is found and put together: every picture onc
     const standin::TestCard card(card_at({24000, 1001}));
     constexpr std::int64_t kFilm[] = {0, 0, 1, 1, 1, 2, 2, 3, 3, 3};
     const auto film = [&](std::int64_t field) { return field / 10 * 4 + kFilm[field % 10]; };
-    filter::CadenceFinder finder;
+    filter::CadenceFinder finder({30000, 1001});
     filter::FilmWeaver weaver({24000, 1001});
     std::vector<Picture> out;
     for (int n = 0; n < 50; ++n) {
@@ -138,7 +138,7 @@ TEST_CASE("film in interlaced video is found and put together: every picture onc
 
 TEST_CASE("video, whole pictures and film cut one field off are told apart", "[cadence]") {
     const standin::TestCard video(card_at({60000, 1001})), card(card_at({25, 1}));
-    filter::CadenceFinder fields, whole, shifted, still;
+    filter::CadenceFinder fields({30000, 1001}), whole({25, 1}), shifted({25, 1}), still({25, 1});
     filter::FilmWeaver weaver({0, 1});
     std::vector<Picture> out;
     for (int n = 0; n < 30; ++n) {
@@ -155,6 +155,26 @@ TEST_CASE("video, whole pictures and film cut one field off are told apart", "[c
     CHECK_FALSE(still.result());
     REQUIRE(out.size() == 30);
     for (std::size_t n = 1; n < out.size(); ++n) CHECK(luma_psnr(out[n], card.draw(static_cast<std::int64_t>(n))) > 60);
+}
+
+TEST_CASE("film whose fields are cut now here, now there has no pulldown", "[cadence]") {
+    // 25 and 30 pictures a second, whose field phase changes in the middle.
+    for (const Ratio rate : {Ratio{25, 1}, Ratio{30000, 1001}}) {
+        const standin::TestCard card(card_at(rate));
+        filter::CadenceFinder finder(rate);
+        filter::FilmWeaver weaver({0, 1});
+        std::vector<Picture> out;
+        for (int n = 0; n < 48; ++n) {
+            Picture frame = woven(card.draw(n), card.draw(n / 12 % 2 == 0 ? n : n + 1));
+            frame.pts = base::frames_to_time(n, rate);
+            frame.duration = base::frames_to_time(1, rate);
+            finder.push(frame);
+            weaver.push(frame, out);
+        }
+        CHECK(finder.result() == filter::Cadence::shifted);
+        REQUIRE(out.size() == 48);
+        for (std::size_t n = 14; n < 22; ++n) CHECK(luma_psnr(out[n], card.draw(static_cast<std::int64_t>(n))) > 60);
+    }
 }
 
 TEST_CASE("surround is folded to stereo by BS.775 without overload", "[downmix]") {

@@ -30,7 +30,7 @@ TEST_CASE("a stretch of a title has a timeline of its own", "[cut]") {
     // The third part of the play-all title: its chapters 4 to 6.
     const source::Title& all = input->titles()[3];
     REQUIRE(all.chapters.size() == 6);
-    source::Pick pick{&all, 3, all.chapters[3].start, all.duration};
+    source::Pick pick{std::make_shared<const source::Title>(all), 3, all.chapters[3].start, all.duration};
     auto source = input->open(pick);
     REQUIRE(source);
     CHECK((*source)->duration() == all.duration - all.chapters[3].start);

@@ -147,6 +147,13 @@ int Background::end(int signal) {
     return decode(status);
 }
 
+pid_t Background::worker() const {
+    const std::string pid = std::to_string(pid_);
+    pid_t worker = -1;
+    std::ifstream("/proc/" + pid + "/task/" + pid + "/children") >> worker;
+    return worker;
+}
+
 std::string Background::output() const {
     return text_of(log_);
 }

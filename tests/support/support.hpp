@@ -50,6 +50,8 @@ class Background {
     Background(const Background&) = delete;
     Background& operator=(const Background&) = delete;
     pid_t pid() const { return pid_; }
+    // Of the process below it in which streams run.
+    pid_t worker() const;
     // Sends a signal and waits for the end; the exit status.
     int end(int signal);
     // What it wrote on standard output and standard error so far.

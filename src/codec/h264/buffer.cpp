@@ -244,6 +244,7 @@ std::shared_ptr<Frame> PictureBuffer::begin(const Sps& sps, const SliceHeader& s
     if (is_idr(slice)) {
         for (const auto& frame : frames_) frame->short_term = frame->long_term = 0;
         bump(true, out);
+        last_out_.reset();
         drop_unused();
     }
     fill_gap(sps, slice, out);
@@ -515,6 +516,7 @@ void PictureBuffer::end(const Sps& sps, const SliceHeader& slice, Out& out) {
                              : slice.bottom              ? current_->order[1]
                                                          : current_->order[0];
             bump(true, out);
+            last_out_.reset();
             current_->order[0] -= base;
             current_->order[1] -= base;
             current_->frame_num = current_->frame_num_wrap = 0;
@@ -530,6 +532,13 @@ void PictureBuffer::end(const Sps& sps, const SliceHeader& slice, Out& out) {
 
 // The current picture is whole, or its other field doesn't come.
 void PictureBuffer::keep_current(Out& out) {
+    // Shown later than what was put out, but counted lower: the IDR picture at which counts began anew is lost. All
+    // that waits comes before it.
+    if (last_out_ && current_->shown && *current_->shown > last_out_->shown &&
+        current_->order_count() < last_out_->count) {
+        bump(true, out);
+        last_out_.reset();
+    }
     // What is referred to is better coded than what isn't, and is kept anyway.
     if (current_->reference || latest_ == nullptr) latest_ = current_;
     frames_.push_back(std::move(current_));
@@ -550,6 +559,7 @@ void PictureBuffer::bump(bool all, Out& out) {
         }
         if (waiting == 0 || (!all && waiting <= depth_)) return;
         frames_[first]->wanted = false;
+        if (frames_[first]->shown) last_out_ = {frames_[first]->order_count(), *frames_[first]->shown};
         out.push_back(frames_[first]);
     }
 }

@@ -58,6 +58,11 @@ class PictureBuffer {
     std::vector<Picture> samples_;                // of all frames, to be used again when nobody holds them any more
     std::vector<std::weak_ptr<Frame>> given_;     // frames with samples of their own, here or under way
     std::shared_ptr<Frame> current_, latest_;
+    struct PutOut {
+        int count = 0;  // order
+        Time shown{};
+    };
+    std::optional<PutOut> last_out_;  // since counts began anew; of those whose time is known
     bool second_field_ = false;
     std::uint32_t last_id_ = 0;
     int depth_ = 0;     // frames that may wait for their turn

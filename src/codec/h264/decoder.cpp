@@ -145,6 +145,7 @@ class H264Decoder : public media::VideoDecoder {
             // What is shown before the first keyframe but comes after it refers to pictures before both.
             if (!first_shown_) first_shown_ = pts_;
             frame_->dangling = pts_ < *first_shown_;
+            if (!frame_->shown) frame_->shown = pts_;
             if (!header->field) frame_->pic_struct = pic_struct_;
             pic_struct_ = -1;
             if (packing_) frame_->packing = std::exchange(packing_, std::nullopt);

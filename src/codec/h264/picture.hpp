@@ -248,6 +248,7 @@ struct Frame {
     bool flushes = false;            // IDR, or memory management operation 5: all before it comes out first
     bool instantaneous = false;      // IDR
     std::int64_t number = 0;         // of the packet
+    std::optional<Time> shown;       // when, by the packet; of what was made up nobody knows
     int pic_struct = -1;             // of a picture timing message (table D-1); -1: there was none
     int lost = 0;                    // macroblocks of which nothing came
     bool misses_references = false;  // predicted from what isn't there

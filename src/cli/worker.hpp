@@ -1,0 +1,15 @@
+// Work in a process of its own, so that its end can be waited for with a limit: a thread that a hanging drive or share
+// holds in the kernel can't be ended, nor can the process it belongs to.
+#pragma once
+
+#include <chrono>
+#include <functional>
+
+namespace wavecrest::cli {
+
+// Calls `work` in a new process (which goes when this one does) and gives its exit status. SIGINT, SIGTERM and SIGHUP
+// are handed on as SIGTERM; what isn't gone after `patience` is left behind, and 130 given. To be called before any
+// thread begins.
+int run_in_worker(const std::function<int()>& work, std::chrono::milliseconds patience);
+
+}  // namespace wavecrest::cli

@@ -1,0 +1,81 @@
+// What hasn't been seen is no pass: live streams that ended or stand still, films whose tracks run away from each
+// other.
+#include <catch2/catch.hpp>
+
+#include "verify/checks.hpp"
+
+using namespace wavecrest;
+using namespace std::chrono_literals;
+using device::Verdict;
+using verify::Film;
+
+namespace {
+
+Verdict of(const verify::Verification& v, const std::string& name) {
+    for (const device::Check& check : v.checks) {
+        if (check.name == name) return check.verdict;
+    }
+    FAIL("no check " << name);
+    return Verdict::fail;
+}
+
+// 25 frames a second with a step, and audio in pieces of 20 ms.
+Film film(int frames, Time step, double audio_seconds) {
+    Film film;
+    film.lanes.resize(2);
+    film.lanes[0].pictures = true;
+    for (int i = 0; i < frames; ++i) film.lanes[0].pieces.push_back({0, 1, i * step, step, i % 25 == 0});
+    for (int i = 0; i < static_cast<int>(audio_seconds * 50); ++i)
+        film.lanes[1].pieces.push_back({0, 1, i * Time(20ms), 20ms, true});
+    return film;
+}
+verify::Verification judged(const Film& film) {
+    verify::Verification v;
+    verify::add_film_timing(v, film);
+    return v;
+}
+
+}  // namespace
+
+TEST_CASE("a live stream that gives little of the time it was listened to is no pass", "[verify]") {
+    const auto seen = [](Time of_it, bool ended, bool to_end = false) {
+        verify::Verification v;
+        verify::Job job;
+        job.listen = 10s;
+        job.to_end = to_end;
+        verify::add_seen(v, job, of_it, ended);
+        return of(v, "seen");
+    };
+    CHECK(seen(10s, false) == Verdict::pass);
+    CHECK(seen(8s, false) == Verdict::pass);
+    CHECK(seen(5s, true) == Verdict::warn);
+    CHECK(seen(2ms, true) == Verdict::fail);  // over when it was asked for
+    CHECK(seen(2s, false) == Verdict::fail);  // nobody publishes: what was cached came, and no more
+    CHECK(seen(2s, true, true) == Verdict::pass);
+}
+
+TEST_CASE("a film whose tracks aren't as long as one another fails", "[verify]") {
+    CHECK(of(judged(film(250, 40ms, 10)), "equal length") == Verdict::pass);
+    CHECK(of(judged(film(250, 40ms, 10.4)), "equal length") == Verdict::pass);
+    CHECK(of(judged(film(270, 55ms, 11.26)), "equal length") == Verdict::fail);
+    // Of two hours a minute is within one in a hundred: credits without music.
+    CHECK(of(judged(film(7200 * 25, 40ms, 7140)), "equal length") == Verdict::pass);
+    Film silent = film(100, 40ms, 0);
+    silent.lanes.pop_back();
+    CHECK(of(judged(silent), "audio") == Verdict::warn);
+}
+
+TEST_CASE("frames at one time, and times that jerk, are seen", "[verify]") {
+    CHECK(of(judged(film(250, 40ms, 10)), "frame times") == Verdict::pass);
+    Film doubled = film(250, 40ms, 10);
+    for (std::size_t i = 1; i < 250; i += 10) doubled.lanes[0].pieces[i].pts = doubled.lanes[0].pieces[i - 1].pts;
+    CHECK(of(judged(doubled), "frame times") == Verdict::fail);
+    Film jerking = film(250, 40ms, 10);
+    for (std::size_t i = 1; i < 250; i += 4) jerking.lanes[0].pieces[i].pts += 30ms;
+    CHECK(of(judged(jerking), "frame times") == Verdict::warn);
+    // In the order of decoding times go up and down; that is no fault.
+    Film reordered = film(240, 40ms, 9.6);
+    for (std::size_t i = 0; i + 2 < 240; i += 3)
+        std::swap(reordered.lanes[0].pieces[i + 1].pts, reordered.lanes[0].pieces[i + 2].pts);
+    CHECK(of(judged(reordered), "frame times") == Verdict::pass);
+}
