@@ -109,6 +109,13 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
     }
     const auto free = host::free_space(plans.front().target);
     if (!free) return report_error(free.error(), json);
+    // A plan that can't be carried out is none: said behind it.
+    std::optional<Error> against;
+    if (*free <= bytes)
+        against =
+            Error{ErrorKind::machine, "there is not enough space for it", plans.front().target.parent_path().string(),
+                  "free some space, or choose another folder with --into"};
+    if (const Status writable = host::check_writable(plans.front().target); !writable) against = writable.error();
     if (json) {
         for (auto& entry : list) {
             entry["free_bytes"] = *free;
@@ -116,14 +123,15 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
         }
         nlohmann::ordered_json result = {{"plan", list.front()}};
         if (plans.size() > 1) result["plans"] = list;
+        const int ended = against ? report_beside(*against, result) : 0;
         print_json(result);
-        return 0;
+        return ended;
     }
     print("\nExpected from {} of {}: about {} in about {}.  Free there: {}.\n", base::format_span(sampled),
           plans.size() > 1 ? fmt::format("these {} titles", plans.size()) : "this title", base::format_bytes(bytes),
           base::format_span(time), base::format_bytes(*free));
     if (quality && plans.size() == 1) print_quality(*quality);
-    if (*free <= bytes) print("This does not fit: free some space or choose another folder.\n");
+    if (against) return report_error(*against);
     print("Nothing was converted. Without --plan it is done.\n");
     return 0;
 }
@@ -204,6 +212,8 @@ int run_rewrap(const ConvertOptions& options) {
     if (json) {
         print_json(result);
     } else if (options.plan) {
+        if (const Status writable = host::check_writable(plans->front().target); !writable)
+            return report_error(writable.error());
         print("\nNothing was written. Without --plan it is done.\n");
     } else {
         print("Next: wavecrest inspect '{}'\n", plans->back().target.string());

@@ -3,9 +3,14 @@
 
 #include <CLI/CLI.hpp>
 
+#include <algorithm>
 #include <csignal>
 #include <functional>
+#include <optional>
+#include <string>
+#include <vector>
 
+#include "base/config.hpp"
 #include "cli/commands.hpp"
 
 namespace {
@@ -45,6 +50,45 @@ void add_faults(CLI::App* app, LinkFaultOptions& faults) {
     app->add_option("--seed", faults.seed, "another seed gives another schedule")
         ->capture_default_str()
         ->type_name("N");
+}
+
+// A command or an option that isn't there, with the one that was meant: the parser tells of what is missing first.
+std::optional<wavecrest::Error> find_mistyped(const CLI::App& app, const std::vector<std::string>& words) {
+    const CLI::App* at = &app;
+    std::string name = "wavecrest";
+    const auto refuse = [&](std::string what, const std::string& word, const std::vector<std::string>& known) {
+        const std::string meant = wavecrest::base::nearest(word, known);
+        return wavecrest::Error{
+            wavecrest::ErrorKind::usage, std::move(what), "the command line",
+            meant.empty() ? name + " --help shows what there is" : fmt::format("do you mean {}?", meant)};
+    };
+    for (const std::string& word : words) {
+        if (word == "--") break;
+        if (word.starts_with("--")) {
+            const std::string option = word.substr(0, word.find('='));
+            if (at->get_option_no_throw(option) != nullptr) continue;
+            std::vector<std::string> known;
+            for (const CLI::Option* one : at->get_options()) {
+                for (const std::string& long_name : one->get_lnames()) {
+                    if (!one->get_group().empty()) known.push_back("--" + long_name);
+                }
+            }
+            return refuse(fmt::format("{} has no option {}", name, option), option, known);
+        }
+        if (word.starts_with("-") || at->get_subcommands({}).empty()) continue;
+        const CLI::App* next = nullptr;
+        std::vector<std::string> known;
+        for (const CLI::App* one : at->get_subcommands({})) {
+            known.push_back(one->get_name());
+            if (one->get_name() == word) next = one;
+        }
+        if (next == nullptr) {
+            return refuse(fmt::format("{} has no command \"{}\"", name, word), word, known);
+        }
+        at = next;
+        name += " " + word;
+    }
+    return std::nullopt;
 }
 
 int run(int argc, char** argv) {
@@ -391,6 +435,9 @@ int run(int argc, char** argv) {
     demo->add_option("folder", demo_folder, "the folder to make")->capture_default_str()->type_name("DIR");
     demo->callback([&] { command = [&] { return run_demo(demo_folder); }; });
 
+    const std::vector<std::string> words(argv + 1, argv + argc);
+    const bool json = std::find(words.begin(), words.end(), "--json") != words.end();
+    if (const auto mistyped = find_mistyped(app, words)) return report_error(*mistyped, json);
     try {
         app.parse(argc, argv);
     } catch (const CLI::ParseError& error) {
@@ -401,7 +448,8 @@ int run(int argc, char** argv) {
         for (const CLI::App* a = used; a->get_parent() != nullptr; a = a->get_parent())
             name.insert(9, " " + a->get_name());
         return report_error(
-            {wavecrest::ErrorKind::usage, error.what(), "the command line", name + " --help shows what it takes"});
+            {wavecrest::ErrorKind::usage, error.what(), "the command line", name + " --help shows what it takes"},
+            json);
     }
     return command();
 }

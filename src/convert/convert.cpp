@@ -401,7 +401,7 @@ Result<Plan> plan_one(const source::Input& input, const Request& request, const 
     if (title->role == disc::Role::duplicate || title->role == disc::Role::decoy)
         plan.warnings.push_back(fmt::format("title {}: {}", title->number, title->why));
 
-    plan.name = film_name(request.name.empty() ? input.name_hint() : request.name);
+    plan.name = request.name.empty() ? film_name(input.name_hint()) : given_name(request.name);
     if (pick.episode > 0) {
         plan.target =
             request.into / episode_path(plan.name, request.season, request.first_episode + pick.episode - 1, "mp4");

@@ -25,7 +25,7 @@ std::string FilmName::full() const {
     return year != 0 ? fmt::format("{} ({})", name, year) : name;
 }
 
-FilmName film_name(std::string_view text) {
+FilmName given_name(std::string_view text) {
     FilmName result;
     std::string name = trimmed(text);
     const std::size_t n = name.size();
@@ -33,6 +33,18 @@ FilmName film_name(std::string_view text) {
         std::from_chars(name.data() + n - 5, name.data() + n - 1, result.year);
         name = trimmed(std::string_view(name).substr(0, n - 6));
     }
+    for (char& c : name) {
+        const auto u = static_cast<unsigned char>(c);
+        if (u < 32 || u == 127 || std::string_view("/\\:*?\"<>|").find(c) != std::string_view::npos) c = '-';
+    }
+    result.name = trimmed(name);
+    if (result.name.empty()) result.name = "Film";
+    return result;
+}
+
+FilmName film_name(std::string_view text) {
+    FilmName result = given_name(text);
+    std::string& name = result.name;
     const bool label = name.find(' ') == std::string::npos &&
                        std::none_of(name.begin(), name.end(), [](unsigned char c) { return std::islower(c) != 0; });
     std::replace(name.begin(), name.end(), '_', ' ');
@@ -41,10 +53,9 @@ FilmName film_name(std::string_view text) {
         const auto u = static_cast<unsigned char>(c);
         if (label) c = static_cast<char>(word_start ? std::toupper(u) : std::tolower(u));
         word_start = c == ' ';
-        if (u < 32 || u == 127 || std::string_view("/\\:*?\"<>|").find(c) != std::string_view::npos) c = '-';
     }
-    result.name = trimmed(name);
-    if (result.name.empty()) result.name = "Film";
+    name = trimmed(name);
+    if (name.empty()) name = "Film";
     return result;
 }
 

@@ -15,9 +15,11 @@ struct FilmName {
     std::string full() const;  // "Name (Year)", or the name alone
 };
 
-// From what the user wrote, a folder's name or a volume label: takes a trailing "(Year)" off; turns underscores into
-// blanks and all-capital labels into words. Characters no file system takes are replaced.
+// From a folder's name or a volume label: takes a trailing "(Year)" off; turns underscores into blanks and all-capital
+// labels into words. Characters no file system takes are replaced.
 FilmName film_name(std::string_view text);
+// From what somebody wrote for it: its letters stay as they are.
+FilmName given_name(std::string_view text);
 
 // Where the film goes below a folder: "Name (Year)/Name (Year).mp4".
 base::Path library_path(const FilmName& name, std::string_view extension);

@@ -202,7 +202,7 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
     for (const Problem& problem : title->problems) plan.warnings.push_back(problem.what);
 
     const std::string extension(text_only ? "vtt" : container::extension_of(request.format).substr(1));
-    plan.name = film_name(request.name.empty() ? input.name_hint() : request.name);
+    plan.name = request.name.empty() ? film_name(input.name_hint()) : given_name(request.name);
     if (pick.episode > 0) {
         plan.target =
             request.into / episode_path(plan.name, request.season, request.first_episode + pick.episode - 1, extension);

@@ -31,10 +31,28 @@ int number_in(std::string_view digits, int base) {
 
 }  // namespace
 
-Result<std::uint64_t> free_space(const base::Path& path) {
+namespace {
+base::Path nearest_that_exists(const base::Path& path) {
     std::error_code error;
-    base::Path at = std::filesystem::absolute(path, error);
+    base::Path at = base::absolute_path(path);
     while (!std::filesystem::exists(at, error) && at.has_parent_path() && at != at.parent_path()) at = at.parent_path();
+    return at;
+}
+}  // namespace
+
+Status check_writable(const base::Path& path) {
+    const base::Path at = nearest_that_exists(path);
+    // A file in a folder's place is no place to write either; the target itself may be one.
+    std::error_code error;
+    const bool in_the_way = at != base::absolute_path(path) && !std::filesystem::is_directory(at, error);
+    if (!in_the_way && ::access(at.c_str(), W_OK) == 0) return {};
+    return fail(ErrorKind::machine,
+                fmt::format("it can't be written to: {}", std::strerror(in_the_way ? ENOTDIR : errno)), at.string(),
+                "choose a folder you may write to, or change its permissions");
+}
+
+Result<std::uint64_t> free_space(const base::Path& path) {
+    const base::Path at = nearest_that_exists(path);
     struct statvfs info {};
     if (::statvfs(at.c_str(), &info) != 0) {
         return fail(ErrorKind::machine, fmt::format("the free space can't be read: {}", std::strerror(errno)),

@@ -14,6 +14,9 @@ namespace wavecrest::host {
 // Bytes an ordinary user may still write where `path` is or would be (the nearest existing parent counts).
 Result<std::uint64_t> free_space(const base::Path& path);
 
+// Fails (kind machine) where this user may not write at `path`, or in the nearest of its folders that exists.
+Status check_writable(const base::Path& path);
+
 int processors();
 // From now on this thread and those it starts get processor and drive as far as others leave them, and a little always.
 void yield_to_others();

@@ -150,17 +150,42 @@ void add_words(container::MediaPlaylist& list, const std::vector<Track>& words, 
 
 }  // namespace
 
+namespace {
+
+// Letters of Latin alphabets (U+00C0 to U+017F) without their marks, so that they can be typed on a remote control.
+std::string_view plain_letter(unsigned character) {
+    static constexpr std::string_view kLatin1[] = {"a", "a", "a", "a", "a", "a", "ae", "c", "e",  "e", "e",
+                                                   "e", "i", "i", "i", "i", "d", "n",  "o", "o",  "o", "o",
+                                                   "o", "",  "o", "u", "u", "u", "u",  "y", "th", "ss"};
+    static constexpr std::string_view kExtended =
+        "aaaaaaccccccccddddeeeeeeeeeegggggggghhhhiiiiiiiiiiiijjkkklllllll"
+        "lllnnnnnnnnnoooooooorrrrrrssssssssttttttuuuuuuuuuuuuwwyy";
+    if (character >= 0xC0 && character <= 0xFF) return kLatin1[character == 0xFF ? 0x1D : character & 0x1F];
+    if (character == 0x152 || character == 0x153) return "oe";
+    if (character >= 0x100 && character <= 0x177) return kExtended.substr(character - 0x100, 1);
+    if (character >= 0x179 && character <= 0x17E) return "z";
+    return "";
+}
+
+}  // namespace
+
 std::string default_path(const std::string& name, const base::Path& file) {
     std::string path = "/";
-    for (const char c : name) {
-        const auto u = static_cast<unsigned char>(c);
-        if (std::isalnum(u) != 0) {
+    for (std::size_t i = 0; i < name.size(); ++i) {
+        const auto u = static_cast<unsigned char>(name[i]);
+        const bool letter = (u >= '0' && u <= '9') || (u >= 'A' && u <= 'Z') || (u >= 'a' && u <= 'z');
+        if (letter) {
             path += static_cast<char>(std::tolower(u));
+        } else if (u >= 0xC3 && u <= 0xC5 && i + 1 < name.size()) {
+            path += plain_letter((u & 0x1Fu) << 6 | (static_cast<unsigned char>(name[++i]) & 0x3Fu));
+        } else if (u >= 0x80) {
+            path += name[i];  // of other scripts: as it is, and escaped where it is an address
         } else if (path.back() != '-' && path.back() != '/') {
             path += '-';
         }
     }
     while (path.size() > 1 && path.back() == '-') path.pop_back();
+    if (path.size() == 1) path += "stream";
     return path + file.extension().string();
 }
 

@@ -1,5 +1,4 @@
 // The running program against clients that mean it ill, shares that hang, and terminals that go away.
-#include <arpa/inet.h>
 #include <fcntl.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
@@ -27,17 +26,6 @@ namespace {
 std::string get(std::uint16_t port, const std::string& path, const std::string& headers = "") {
     return raw_exchange(port,
                         "GET " + path + " HTTP/1.1\r\nHost: 127.0.0.1\r\nConnection: close\r\n" + headers + "\r\n");
-}
-
-int connect_to(std::uint16_t port, const std::string& text) {
-    const int handle = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
-    sockaddr_in to{};
-    to.sin_family = AF_INET;
-    to.sin_port = htons(port);
-    to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-    REQUIRE(::connect(handle, reinterpret_cast<const sockaddr*>(&to), sizeof to) == 0);
-    ::send(handle, text.data(), text.size(), MSG_NOSIGNAL);
-    return handle;
 }
 
 // Memory of a process that is its own: bytes.
@@ -330,4 +318,32 @@ TEST_CASE("a disc goes out live with a profile", "[station]") {
     INFO(seen.out << seen.err);
     CHECK(seen.status == 0);
     CHECK(program.end(SIGTERM) == 0);
+}
+
+TEST_CASE("a mistyped command or option is named, with the one that was meant", "[cli]") {
+    const TempDir dir;
+    const auto says = [&](const std::vector<std::string>& words, const std::string& text) {
+        const Ran ran = run_program(words, dir.path());
+        INFO(ran.err);
+        CHECK(ran.status == 2);
+        CHECK(ran.err.find(text) != std::string::npos);
+    };
+    says({"inspct", "x"}, "do you mean inspect?");
+    says({"stream", "rum"}, "do you mean run?");
+    says({"convert", "--int", "x"}, "do you mean --into?");  // though the input is missing, too
+    says({"verify", "--devise=tv-hd"}, "do you mean --device?");
+    const Ran json = run_program({"inspect", "--json", "--depp", "x"}, dir.path());
+    CHECK(json_of(json)["error"]["remedy"] == "do you mean --deep?");
+}
+
+TEST_CASE("a plan that can't be carried out says so by its status", "[cli]") {
+    const TempDir dir;
+    film(dir / "film.mp4", 2);
+    const Ran ran = run_program({"convert", "film.mp4", "--into", "film.mp4/library", "--plan"}, dir.path());
+    CHECK(ran.status == 4);
+    CHECK(ran.out.find("Expected from") != std::string::npos);
+    CHECK(ran.err.find("film.mp4") != std::string::npos);
+    CHECK(
+        run_program({"convert", "film.mp4", "--rewrap", "matroska", "--into", "film.mp4/library", "--plan"}, dir.path())
+            .status == 4);
 }

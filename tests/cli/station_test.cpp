@@ -626,16 +626,7 @@ TEST_CASE("subtitles in the film go along by HLS, on demand and live, and verify
 TEST_CASE("connections that never finish their request hold up nobody", "[station]") {
     const Running r({"--offer", "file,live,rtmp"});
     std::vector<int> half;
-    const auto open = [&](std::uint16_t port, const std::string& text) {
-        const int handle = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
-        sockaddr_in to{};
-        to.sin_family = AF_INET;
-        to.sin_port = htons(port);
-        to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-        REQUIRE(::connect(handle, reinterpret_cast<const sockaddr*>(&to), sizeof to) == 0);
-        REQUIRE(::send(handle, text.data(), text.size(), MSG_NOSIGNAL) == static_cast<ssize_t>(text.size()));
-        half.push_back(handle);
-    };
+    const auto open = [&](std::uint16_t port, const std::string& text) { half.push_back(connect_to(port, text)); };
     for (int i = 0; i < 60; ++i) {
         open(r.port, "GET /harbour-live.ts HTT");
         open(r.port, "POST /control/do HTTP/1.1\r\nHost: x\r\nContent-Length: 5000\r\n\r\n{");

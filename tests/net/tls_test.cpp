@@ -1,7 +1,6 @@
 // HTTPS: our server's front against our client, and both against what goes wrong.
 #include "net/tls.hpp"
 
-#include <arpa/inet.h>
 #include <sys/socket.h>
 #include <unistd.h>
 
@@ -64,16 +63,6 @@ ByteVector fetch(net::HttpClient& client) {
         if (*got == 0) return all;
         all.insert(all.end(), piece.begin(), piece.begin() + static_cast<std::ptrdiff_t>(*got));
     }
-}
-
-int connect_to(std::uint16_t port) {
-    const int handle = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
-    sockaddr_in to{};
-    to.sin_family = AF_INET;
-    to.sin_port = htons(port);
-    to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-    REQUIRE(::connect(handle, reinterpret_cast<const sockaddr*>(&to), sizeof to) == 0);
-    return handle;
 }
 
 }  // namespace

@@ -68,7 +68,8 @@ std::string text_of(const base::Path& path) {
     return {bytes.begin(), bytes.end()};
 }
 
-int connect_to(std::uint16_t port) {
+// -1 where nobody listens.
+int try_connect(std::uint16_t port) {
     const int handle = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
     sockaddr_in address{};
     address.sin_family = AF_INET;
@@ -168,7 +169,7 @@ bool Background::has_written(const std::string& text) const {
 
 bool wait_for_port(std::uint16_t port, int limit_ms) {
     for (int waited = 0; waited < limit_ms; waited += 20) {
-        if (const int handle = connect_to(port); handle >= 0) {
+        if (const int handle = try_connect(port); handle >= 0) {
             ::close(handle);
             return true;
         }
@@ -189,8 +190,17 @@ std::uint16_t free_port() {
     return ntohs(address.sin_port);
 }
 
+int connect_to(std::uint16_t port, const std::string& text) {
+    const int handle = try_connect(port);
+    if (handle < 0 || ::send(handle, text.data(), text.size(), MSG_NOSIGNAL) != static_cast<ssize_t>(text.size())) {
+        ::close(handle);
+        throw std::runtime_error("no connection to port " + std::to_string(port));
+    }
+    return handle;
+}
+
 std::string raw_exchange(std::uint16_t port, const std::string& request) {
-    const int handle = connect_to(port);
+    const int handle = try_connect(port);
     if (handle < 0) return "";
     std::string all;
     if (::send(handle, request.data(), request.size(), MSG_NOSIGNAL) >= 0) {

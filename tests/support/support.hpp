@@ -73,6 +73,9 @@ std::uint16_t free_port();
 void make_certificate(const base::Path& certificate, const base::Path& key, const std::string& host,
                       bool ended = false);
 
+// A connection to a port on this machine, on which this has been sent; to be closed by the caller.
+int connect_to(std::uint16_t port, const std::string& text = "");
+
 // Sends a raw request to a port on this machine and gives all that comes back until the connection ends or is idle.
 std::string raw_exchange(std::uint16_t port, const std::string& request);
 
