@@ -117,7 +117,7 @@ struct Usage {
     double processor = 0;  // seconds
     double resident_mb = 0;
 };
-// Of a process and its children (nginx has workers).
+// Of a process and its children (nginx has workers; so has the program).
 Usage usage_of(pid_t pid) {
     Usage usage;
     std::vector<pid_t> all = {pid};
@@ -131,10 +131,11 @@ Usage usage_of(pid_t pid) {
         for (int i = 3; i <= 15 && fields >> word; ++i) {
             if (i == 14 || i == 15) usage.processor += std::stod(word) / static_cast<double>(::sysconf(_SC_CLK_TCK));
         }
-        std::ifstream memory(fmt::format("/proc/{}/statm", one));
-        double pages = 0;
-        memory >> pages >> pages;
-        usage.resident_mb += pages * static_cast<double>(::sysconf(_SC_PAGESIZE)) / 1e6;
+        // What processes share counts once.
+        std::ifstream memory(fmt::format("/proc/{}/smaps_rollup", one));
+        for (std::string line; std::getline(memory, line);) {
+            if (line.starts_with("Pss:")) usage.resident_mb += std::stod(line.substr(4)) * 1024 / 1e6;
+        }
     }
     return usage;
 }
