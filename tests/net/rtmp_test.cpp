@@ -33,6 +33,14 @@ void put(ByteVector& out, std::initializer_list<int> head, std::size_t payload) 
     for (std::size_t i = 0; i < payload; ++i) out.push_back(static_cast<std::uint8_t>(i));
 }
 
+net::RtmpServerSettings on_loopback(net::FanOut& fan_out) {
+    net::RtmpServerSettings settings;
+    settings.address = "127.0.0.1";
+    settings.port = 0;
+    settings.fan_out = &fan_out;
+    return settings;
+}
+
 struct Server {
     net::FanOut fan_out;
     std::shared_ptr<net::Flow> flow = fan_out.open("lake");
@@ -45,10 +53,7 @@ struct Server {
     std::vector<Message> taken;
 
     Server() {
-        net::RtmpServerSettings settings;
-        settings.address = "127.0.0.1";
-        settings.port = 0;
-        settings.fan_out = &fan_out;
+        net::RtmpServerSettings settings = on_loopback(fan_out);
         settings.idle_limit = base::from_seconds(3);
         settings.play = [this](const net::RtmpRequest& request) {
             return request.application == "house" && request.name == "lake" ? flow : nullptr;
@@ -356,10 +361,7 @@ TEST_CASE("a player that sends commands without end is let go, and nothing piles
 
 TEST_CASE("a publisher that sends nothing gives its key back", "[rtmp][hostile]") {
     net::FanOut fan_out;
-    net::RtmpServerSettings settings;
-    settings.address = "127.0.0.1";
-    settings.port = 0;
-    settings.fan_out = &fan_out;
+    net::RtmpServerSettings settings = on_loopback(fan_out);
     settings.silence_limit = base::from_seconds(1);
     std::atomic<int> ended{0};
     struct Noted : net::RtmpPublication {
@@ -386,10 +388,7 @@ TEST_CASE("a publisher that sends nothing gives its key back", "[rtmp][hostile]"
 
 TEST_CASE("the oldest of those that neither play nor publish gives way", "[rtmp][hostile]") {
     net::FanOut fan_out;
-    net::RtmpServerSettings settings;
-    settings.address = "127.0.0.1";
-    settings.port = 0;
-    settings.fan_out = &fan_out;
+    net::RtmpServerSettings settings = on_loopback(fan_out);
     settings.most_unproven_of_address = 3;
     auto server = net::RtmpServer::start(std::move(settings));
     REQUIRE(server);
