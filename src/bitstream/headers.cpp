@@ -12,6 +12,7 @@
 #include "bitstream/h264.hpp"
 #include "bitstream/h265.hpp"
 #include "bitstream/mpeg2.hpp"
+#include "bitstream/mpeg4_visual.hpp"
 #include "bitstream/nal.hpp"
 #include "bitstream/web_video.hpp"
 #include "bitstream/xiph.hpp"
@@ -144,7 +145,7 @@ void describe_mpeg4(Track& track, ByteSpan packet) {
     for (std::size_t at = mpeg2::find_start_code(bytes, 0); at + 5 < bytes.size();
          at = mpeg2::find_start_code(bytes, at + 3)) {
         const std::uint8_t code = bytes[at + 3];
-        if (code == 0xB0) {  // visual_object_sequence
+        if (code == mpeg4::kSequenceStart) {
             const int indication = bytes[at + 4];
             constexpr const char* kSimple = "Simple";
             const int profile = indication >> 4, level = indication & 15;
@@ -155,51 +156,19 @@ void describe_mpeg4(Track& track, ByteSpan packet) {
                                             : profile == 15 && level >= 8 ? level - 8
                                                                           : level);
         }
-        if (code == 0xB6 && track.codec_config.empty()) {
-            track.codec_config = own(bytes.first(at));
+        if (code == mpeg4::kVopStart) {
+            if (track.codec_config.empty()) track.codec_config = own(bytes.first(at));
             break;
         }
-        if (code < 0x20 || code > 0x2F) continue;
-        BitReader bits(bytes.subspan(at + 4));
-        bits.skip(1);
-        const std::uint32_t kind = bits.bits(8);
-        if (track.profile.empty()) track.profile = kind == 17 ? "Advanced Simple" : "Simple";
-        if (bits.flag()) bits.skip(4 + 3);
-        const std::uint32_t aspect = bits.bits(4);
-        constexpr Ratio kAspects[] = {{1, 1}, {1, 1}, {12, 11}, {10, 11}, {16, 11}, {40, 33}};
-        if (aspect == 15) {
-            const std::uint32_t width = bits.bits(8), height = bits.bits(8);
-            if (width != 0 && height != 0) take_aspect(track, base::reduced({width, height}));
-        } else if (aspect < std::size(kAspects)) {
-            take_aspect(track, kAspects[aspect]);
-        }
-        bool low_delay = false;
-        if (bits.flag()) {
-            bits.skip(2);
-            low_delay = bits.flag();
-            if (bits.flag()) bits.skip(79);
-        }
-        if (low_delay) track.reorder_frames = 0;
-        if (bits.bits(2) != 0) break;  // only rectangular pictures
-        bits.skip(1);
-        const std::uint32_t resolution = bits.bits(16);
-        bits.skip(1);
-        int increment_bits = 0;
-        while (increment_bits < 16 && (1u << increment_bits) < resolution) ++increment_bits;
-        if (bits.flag()) {
-            const std::uint32_t increment = bits.bits(std::max(1, increment_bits));
-            if (increment != 0) take_rate(track, base::reduced({resolution, increment}));
-        }
-        bits.skip(1);
-        const int width = static_cast<int>(bits.bits(13));
-        bits.skip(1);
-        const int height = static_cast<int>(bits.bits(13));
-        bits.skip(1);
-        const bool interlaced = bits.flag();
-        if (!bits.ok()) break;
-        take_size(track, width, height);
-        if (track.scan == Scan::unknown) track.scan = interlaced ? Scan::interlaced : Scan::progressive;
     }
+    const auto layer = mpeg4::find_layer(bytes);
+    if (!layer) return;
+    if (track.profile.empty()) track.profile = layer->advanced ? "Advanced Simple" : "Simple";
+    if (layer->pixel_aspect) take_aspect(track, *layer->pixel_aspect);
+    if (layer->low_delay) track.reorder_frames = 0;
+    if (layer->fixed_rate) take_rate(track, *layer->fixed_rate);
+    take_size(track, layer->width, layer->height);
+    if (track.scan == Scan::unknown) track.scan = layer->interlaced ? Scan::interlaced : Scan::progressive;
 }
 
 // SMPTE ST 421, 6.1: the sequence header of the advanced profile.

@@ -11,6 +11,7 @@
 #include "bitstream/audio_frames.hpp"
 #include "bitstream/headers.hpp"
 #include "bitstream/mpeg2.hpp"
+#include "bitstream/mpeg4_visual.hpp"
 #include "bitstream/nal.hpp"
 #include "container/reader.hpp"
 #include "container/riff_codecs.hpp"
@@ -67,6 +68,7 @@ struct Stream {
     // while reading
     SampleIndex::Cursor cursor;
     std::optional<bitstream::AudioFrameSplitter> splitter;
+    std::optional<bitstream::mpeg4::Unpacker> unpacker;
     std::int64_t samples_given = 0;  // of sound
     std::vector<Packet> held;        // pictures that wait for the next that is no B picture
     bool reorders = false;
@@ -97,6 +99,7 @@ class AviSource : public PacketSource {
     bool index_is_right();
     void describe();
     void take_picture(Stream& s, ByteVector data, bool key);
+    void take_unpacked(Stream& s, ByteVector data, bool key, std::int64_t number);
     void release(Stream& s);
     void take_sound(Stream& s, ByteSpan data);
     Time picture_time(const Stream& s, std::int64_t number) const {
@@ -338,10 +341,8 @@ void AviSource::scan_chunks() {
                     ByteVector first(std::min<std::uint32_t>(size, 256));
                     if (bytes_.source().read_at(at + 8, first)) {
                         if (s.track.codec == Codec::mpeg4) {
-                            for (std::size_t i = 0; i + 5 <= first.size(); ++i) {
-                                if (first[i] == 0 && first[i + 1] == 0 && first[i + 2] == 1 && first[i + 3] == 0xB6)
-                                    key = first[i + 4] >> 6 == 0;
-                            }
+                            const auto vop = bitstream::mpeg4::first_vop(first, 1);
+                            key = vop && vop->type == bitstream::mpeg4::VopType::i;
                         } else if (s.track.codec == Codec::h264 || s.track.codec == Codec::h265) {
                             for (const ByteSpan unit : bitstream::nal::split_byte_stream(first)) {
                                 const int type = bitstream::nal::type(s.track.codec, unit);
@@ -383,6 +384,12 @@ void AviSource::describe() {
             length = picture_time(s, s.total);
             s.reorders =
                 s.track.codec == Codec::mpeg4 || s.track.codec == Codec::mpeg2 || s.track.codec == Codec::mpeg1;
+            if (s.track.codec == Codec::mpeg4) {
+                ByteVector config(s.track.codec_config.view().begin(), s.track.codec_config.view().end());
+                bitstream::mpeg4::clear_packed_mark(config);
+                s.track.codec_config = Bytes(std::move(config));
+                s.unpacker.emplace(s.track.codec_config.view());
+            }
         } else {
             if (s.track.codec != Codec::lpcm && s.track.codec != Codec::aac) s.splitter.emplace(s.track.codec);
             const std::int64_t rate = s.track.codec == Codec::lpcm
@@ -407,6 +414,15 @@ void AviSource::release(Stream& s) {
 // the next of them is.
 void AviSource::take_picture(Stream& s, ByteVector data, bool key) {
     const std::int64_t number = s.pictures++;
+    if (s.unpacker) {
+        data = s.unpacker->next(std::move(data));
+        const auto vop = bitstream::mpeg4::first_vop(data, 1);
+        key = key && vop && vop->type == bitstream::mpeg4::VopType::i;
+    }
+    take_unpacked(s, std::move(data), key, number);
+}
+
+void AviSource::take_unpacked(Stream& s, ByteVector data, bool key, std::int64_t number) {
     if (data.empty()) return;  // the picture before is shown on
     Packet packet;
     packet.track = s.track.id;
@@ -422,14 +438,13 @@ void AviSource::take_picture(Stream& s, ByteVector data, bool key) {
         data = std::move(lengths);
     }
     bool b_picture = false;
-    if (s.reorders) {
+    if (s.unpacker) {
+        const auto vop = bitstream::mpeg4::first_vop(data, 1);
+        b_picture = vop && vop->type == bitstream::mpeg4::VopType::b;
+    } else if (s.reorders) {
         for (std::size_t at = bitstream::mpeg2::find_start_code(data, 0); at + 6 <= data.size();
              at = bitstream::mpeg2::find_start_code(data, at + 3)) {
-            if (s.track.codec == Codec::mpeg4 && data[at + 3] == 0xB6) {
-                b_picture = data[at + 4] >> 6 == 2;
-                break;
-            }
-            if (s.track.codec != Codec::mpeg4 && data[at + 3] == bitstream::mpeg2::kPicture) {
+            if (data[at + 3] == bitstream::mpeg2::kPicture) {
                 b_picture = (data[at + 5] >> 3 & 7) == 3;
                 break;
             }
@@ -511,8 +526,13 @@ Result<std::optional<Packet>> AviSource::read() {
         }
         if (best == nullptr) {
             for (Stream& s : streams_) {
+                while (s.unpacker) {
+                    ByteVector left = s.unpacker->rest();
+                    if (left.empty()) break;
+                    take_unpacked(s, std::move(left), false, s.pictures++);
+                }
                 for (Packet& p : s.held) {
-                    if (p.pts == Time::min()) p.pts = picture_time(s, s.pictures - (s.reorders ? 1 : 0));
+                    if (p.pts == Time::min()) p.pts = s.held.back().dts + s.held.back().duration;
                 }
                 release(s);
                 if (s.splitter) {
@@ -558,6 +578,7 @@ Status AviSource::seek(Time time) {
     for (Stream& s : streams_) {
         if (!s.usable || s.samples.empty()) continue;
         s.held.clear();
+        if (s.unpacker) s.unpacker->reset();
         if (s.track.kind != TrackKind::video) continue;
         SampleIndex::Cursor best = s.samples.begin();
         std::int64_t number = 0, best_number = 0;

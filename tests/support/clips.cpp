@@ -165,12 +165,9 @@ Lane mpeg2(int count) {
     return lane;
 }
 
-// MPEG-4 part 2, with two B pictures between others.
-Lane mpeg4(int count) {
-    Lane lane;
-    lane.track.kind = TrackKind::video;
-    lane.track.codec = Codec::mpeg4;
-    lane.track.frame_rate = kFilm;
+// MPEG-4 part 2, with two B pictures between others: what the encoder gives out for each frame period, with whether it
+// is a keyframe.
+std::vector<std::pair<ByteVector, bool>> mpeg4_chunks(int count, bool is_packed) {
     xvid_gbl_init_t global{};
     global.version = XVID_VERSION;
     xvid_global(nullptr, XVID_GBL_INIT, &global, nullptr);
@@ -184,12 +181,11 @@ Lane mpeg4(int count) {
     create.max_key_interval = kGroup;
     create.max_bframes = 2;
     create.bquant_ratio = 150;
-    create.global = XVID_GLOBAL_CLOSED_GOP;
+    create.global = XVID_GLOBAL_CLOSED_GOP | (is_packed ? XVID_GLOBAL_PACKED : 0);
     REQUIRE(xvid_encore(nullptr, XVID_ENC_CREATE, &create, nullptr) == 0);
     const auto source = card(kHeight);
     ByteVector buffer(1 << 20);
-    // Coding order tells the times: B pictures are shown when they are decoded, others after those before them.
-    std::vector<std::pair<ByteVector, int>> coded;  // with the type
+    std::vector<std::pair<ByteVector, bool>> coded;
     for (int i = 0; i < count + 8; ++i) {
         xvid_enc_frame_t frame{};
         frame.version = XVID_VERSION;
@@ -212,9 +208,20 @@ Lane mpeg4(int count) {
         }
         const int size = xvid_encore(create.handle, XVID_ENC_ENCODE, &frame, nullptr);
         if (size > 0)
-            coded.emplace_back(ByteVector(buffer.begin(), buffer.begin() + size), frame.out_flags & XVID_KEYFRAME);
+            coded.emplace_back(ByteVector(buffer.begin(), buffer.begin() + size),
+                               (frame.out_flags & XVID_KEYFRAME) != 0);
     }
     xvid_encore(create.handle, XVID_ENC_DESTROY, nullptr, nullptr);
+    return coded;
+}
+
+Lane mpeg4(int count) {
+    Lane lane;
+    lane.track.kind = TrackKind::video;
+    lane.track.codec = Codec::mpeg4;
+    lane.track.frame_rate = kFilm;
+    // Coding order tells the times: B pictures are shown when they are decoded, others after those before them.
+    auto coded = mpeg4_chunks(count, false);
     const auto type_of = [](const ByteVector& data) {
         for (std::size_t i = 0; i + 4 < data.size(); ++i) {
             if (data[i] == 0 && data[i + 1] == 0 && data[i + 2] == 1 && data[i + 3] == 0xB6) return data[i + 4] >> 6;
@@ -236,7 +243,7 @@ Lane mpeg4(int count) {
     for (std::size_t i = 0; i < coded.size(); ++i) {
         lane.packets.push_back(packet(1, base::frames_to_time(shown[i], kFilm),
                                       base::frames_to_time(static_cast<int>(i) - 1, kFilm),
-                                      base::frames_to_time(1, kFilm), coded[i].second != 0, std::move(coded[i].first)));
+                                      base::frames_to_time(1, kFilm), coded[i].second, std::move(coded[i].first)));
     }
     return lane;
 }
@@ -899,6 +906,76 @@ struct EditRewriter {
 };
 
 }  // namespace
+
+ByteVector mpeg4_avi(int pictures, bool packed, bool told) {
+    constexpr int kMovieAt = 4;
+    base::ByteWriter movie, index;
+    const auto little = [](base::ByteWriter& out, std::uint64_t value, int count) {
+        for (int i = 0; i < count; ++i) out.u8(value >> (8 * i) & 0xFF);
+    };
+    const auto chunk = [&](std::string_view name, bool key, ByteSpan body) {
+        index.text(name);
+        little(index, key ? 0x10 : 0, 4);
+        little(index, movie.size() + kMovieAt, 4);
+        little(index, body.size(), 4);
+        movie.text(name);
+        little(movie, body.size(), 4);
+        movie.raw(body);
+        if (body.size() % 2 != 0) movie.u8(0);
+    };
+    const auto source = card(kHeight);
+    std::int64_t heard = 0, number = 0;
+    for (auto& [data, key] : mpeg4_chunks(pictures, packed)) {
+        if (!told) {
+            const std::string_view text(reinterpret_cast<const char*>(data.data()), data.size());
+            const std::size_t at = text.find("XviD");
+            if (at != std::string_view::npos) data[at] = 'A';
+        }
+        chunk("00dc", key, data);
+        const std::int64_t until = base::to_ticks(base::frames_to_time(++number, kFilm), kRate);
+        base::ByteWriter sound;
+        for (const std::int16_t v : source.sound(heard, until - heard)) little(sound, static_cast<std::uint16_t>(v), 2);
+        heard = until;
+        chunk("01wb", true, sound.bytes());
+    }
+    const auto list = [&](std::string_view name, std::string_view kind, const ByteVector& body) {
+        base::ByteWriter out;
+        out.text(name);
+        little(out, body.size() + kind.size(), 4);
+        out.text(kind);
+        out.raw(body);
+        return out.release();
+    };
+    const auto stream = [&](std::string_view kind, std::string_view fourcc, std::uint64_t scale, std::uint64_t rate,
+                            std::uint64_t length, std::uint64_t sample, const ByteVector& format) {
+        base::ByteWriter header;
+        header.text(kind);
+        header.text(fourcc);
+        header.fill(12);
+        for (const std::uint64_t v :
+             {scale, rate, std::uint64_t{0}, length, std::uint64_t{0}, std::uint64_t{0}, sample})
+            little(header, v, 4);
+        header.fill(8);
+        ByteVector both = list("strh", "", header.release());
+        const ByteVector strf = list("strf", "", format);
+        both.insert(both.end(), strf.begin(), strf.end());
+        return list("LIST", "strl", both);
+    };
+    base::ByteWriter bitmap, wave;
+    for (const std::uint64_t v : {40, kWidth, kHeight, 1 | 24 << 16}) little(bitmap, v, 4);
+    bitmap.text("XVID");
+    bitmap.fill(20);
+    for (const auto& [value, size] : {std::pair{1, 2}, {2, 2}, {kRate, 4}, {kRate * 4, 4}, {4, 2}, {16, 2}})
+        little(wave, static_cast<std::uint64_t>(value), size);
+    ByteVector streams = stream("vids", "XVID", 1001, 24000, static_cast<std::uint64_t>(number), 0, bitmap.release());
+    const ByteVector audio =
+        stream("auds", std::string_view("\0\0\0\0", 4), 1, kRate, static_cast<std::uint64_t>(heard), 4, wave.release());
+    streams.insert(streams.end(), audio.begin(), audio.end());
+    ByteVector body = list("LIST", "hdrl", streams);
+    for (const ByteVector& part : {list("LIST", "movi", movie.bytes()), list("idx1", "", index.bytes())})
+        body.insert(body.end(), part.begin(), part.end());
+    return list("RIFF", "AVI ", body);
+}
 
 ByteVector with_edits(ByteSpan mp4, const std::vector<EditEntry>& edits) {
     const auto rewrite = [&](std::int64_t offset_by) {

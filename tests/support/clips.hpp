@@ -19,6 +19,10 @@ struct Lane {
 // Pictures of the test card, from time 0: 320x180 at 24000/1001, a keyframe every 24, B pictures where the codec has
 // them.
 Lane picture_lane(Codec codec, int pictures, TrackId id = 1);
+// An AVI file of MPEG-4 part 2 with two B-VOPs between others, at 24000/1001, and LPCM that beeps with each flash of
+// the test card: one chunk for each frame period. Packed: a B-VOP shares the chunk of the VOP it refers to, a VOP that
+// isn't coded fills the period left. `told`: user data says that chunks are packed.
+ByteVector mpeg4_avi(int pictures, bool packed, bool told = true);
 // VC-1 of the advanced profile, as far as headers go: nobody here encodes it, so that its pictures are noise. No B
 // pictures; a sequence header and an entry point with every keyframe.
 Lane vc1_lane(int pictures);
