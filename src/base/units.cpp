@@ -4,6 +4,7 @@
 
 #include <charconv>
 #include <cmath>
+#include <cstdlib>
 #include <initializer_list>
 #include <utility>
 
@@ -67,6 +68,35 @@ std::string format_span(Time time) {
 
 std::string format_count(std::size_t count, std::string_view noun) {
     return fmt::format("{} {}{}", count, noun, count == 1 ? "" : "s");
+}
+
+std::optional<Ratio> parse_frame_rate(std::string_view text) {
+    Ratio rate;
+    const std::size_t slash = text.find('/');
+    const auto whole = [](std::string_view part, std::int64_t& value) {
+        const auto [end, error] = std::from_chars(part.data(), part.data() + part.size(), value);
+        return error == std::errc() && end == part.data() + part.size() && value > 0 && value < 1'000'000;
+    };
+    if (slash != std::string_view::npos) {
+        if (!whole(text.substr(0, slash), rate.num) || !whole(text.substr(slash + 1), rate.den)) return std::nullopt;
+    } else {
+        double value = 0;
+        const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+        if (error != std::errc() || end != text.data() + text.size() || !(value >= 1 && value <= 240))
+            return std::nullopt;
+        const auto nearest = std::llround(value);
+        // 23.976, 29.97 and 59.94 stand for n x 1000/1001.
+        const auto above = std::llround(value * 1.001);
+        if (std::abs(value - static_cast<double>(nearest)) < 1e-9) {
+            rate = {nearest, 1};
+        } else if (std::abs(value * 1.001 - static_cast<double>(above)) < 0.006) {
+            rate = {above * 1000, 1001};
+        } else {
+            rate = reduced({std::llround(value * 1000), 1000});
+        }
+    }
+    rate = reduced(rate);
+    return rate.value() >= 1 && rate.value() <= 240 ? std::optional(rate) : std::nullopt;
 }
 
 std::string format_rate(Ratio rate) {

@@ -16,6 +16,8 @@ std::string format_clock(Time time);                                 // "0:15", 
 std::string format_span(Time time);                                  // "350 ms", "2.4 s", "3 min 20 s", "2 h 05 min"
 std::string format_count(std::size_t count, std::string_view noun);  // "1 stream", "2 streams"
 std::string format_rate(Ratio frames_per_second);                    // "23.976", "25"
+// "23.976", "29.97", "25", "30000/1001": 1 to 240 frames a second.
+std::optional<Ratio> parse_frame_rate(std::string_view text);
 
 // Nothing when the text is not a number with a known unit. Blanks between number and unit may be left out.
 std::optional<std::int64_t> parse_bitrate(std::string_view text);  // bit/s, kbit/s, Mbit/s, Gbit/s

@@ -25,6 +25,7 @@ struct ConvertOptions {
     std::string input;
     std::string pick = "main";
     std::string profile = "full-picture";
+    bool profile_given = false;
     std::string into;
     std::string name;
     int picture = 0;        // track, from 1; 0: the first
@@ -38,6 +39,7 @@ struct ConvertOptions {
     int retries = 2;
     bool plan = false;
     bool quality = false;
+    bool accept_losses = false;
     Output output;
 };
 int run_convert(const ConvertOptions& options);

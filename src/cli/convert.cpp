@@ -28,6 +28,15 @@ void take_choices(const ConvertOptions& options, Request& request) {
     request.angle = options.angle;
     request.season = options.season;
     request.first_episode = options.first_episode;
+    request.accept_losses = options.accept_losses;
+}
+
+// Says behind "Done" what did not come out; the exit status says that something didn't.
+constexpr int kDoneWithLosses = 5;
+void warn_of(const convert::Outcome& outcome) {
+    if (!outcome.loss.any()) return;
+    print(stderr, "warning: {} of {} lost, {} ({})\n", base::format_span(outcome.loss.total),
+          base::format_span(outcome.duration), outcome.loss.stretches.front().what, convert::times_of(outcome.loss));
 }
 
 nlohmann::ordered_json tracks_json(const std::vector<convert::TrackPlan>& tracks) {
@@ -166,6 +175,7 @@ int run_rewrap(const ConvertOptions& options) {
     for (const std::string& text : (*input)->notes()) note(text);
     nlohmann::ordered_json result = {{"outputs", nlohmann::ordered_json::array()}};
     std::optional<Error> failure;
+    bool lost = false;
     for (const convert::RewrapPlan& plan : *plans) {
         if (!json && (!options.output.quiet || options.plan)) print_rewrap(plan);
         if (options.plan) {
@@ -200,9 +210,14 @@ int run_rewrap(const ConvertOptions& options) {
         for (const Problem& problem : outcome->problems)
             note(fmt::format("{} (from {} to {})", problem.what, base::format_clock(problem.from),
                              base::format_clock(problem.to)));
-        if (json) continue;
-        print("\nDone in {}: {} of {}, nothing of it coded anew.\n{}\n", base::format_span(outcome->elapsed),
-              base::format_clock(outcome->duration), base::format_bytes(outcome->size_bytes), outcome->path.string());
+        result["outputs"].back()["lost_s"] = rounded(base::to_seconds(outcome->loss.total));
+        lost = lost || outcome->loss.any();
+        if (!json) {
+            print("\nDone in {}: {} of {}, nothing of it coded anew.\n{}\n", base::format_span(outcome->elapsed),
+                  base::format_clock(outcome->duration), base::format_bytes(outcome->size_bytes),
+                  outcome->path.string());
+        }
+        warn_of(*outcome);
     }
     if (failure) {
         const int ended = report_beside(*failure, result);
@@ -218,7 +233,7 @@ int run_rewrap(const ConvertOptions& options) {
     } else {
         print("Next: wavecrest inspect '{}'\n", plans->back().target.string());
     }
-    return 0;
+    return lost ? kDoneWithLosses : 0;
 }
 
 }  // namespace
@@ -229,6 +244,12 @@ int run_convert(const ConvertOptions& options) {
         return report_error({ErrorKind::usage, "nothing is coded anew in rewrapping, so that no quality is lost",
                              "--measure-quality", "leave it out"},
                             json);
+    }
+    if (!options.rewrap.empty() && options.profile_given) {
+        return report_error(
+            {ErrorKind::usage, "rewrapping keeps the tracks as they are, so that a profile changes nothing",
+             "--profile", "leave one of them out"},
+            json);
     }
     if (!options.rewrap.empty()) return run_rewrap(options);
     if (!options.cut.empty()) {
@@ -253,6 +274,7 @@ int run_convert(const ConvertOptions& options) {
 
     nlohmann::ordered_json result = {{"outputs", nlohmann::ordered_json::array()}};
     std::optional<Error> failure;
+    bool lost = false;
     for (const convert::Plan& plan : *plans) {
         if (!json && !options.output.quiet) print_plan(plan, options.profile);
         for (const std::string& warning : plan.warnings) {
@@ -283,12 +305,17 @@ int run_convert(const ConvertOptions& options) {
                                      {"tracks", tracks_json(plan.tracks)},
                                      {"subtitles_drawn", outcome->subtitles},
                                      {"problems", to_json(outcome->problems)}});
+        result["outputs"].back()["lost_s"] = rounded(base::to_seconds(outcome->loss.total));
+        lost = lost || outcome->loss.any();
         if (outcome->quality) result["outputs"].back()["quality"] = quality_json(*outcome->quality);
         for (const Problem& problem : outcome->problems) {
             note(fmt::format("{} (from {} to {})", problem.what, base::format_clock(problem.from),
                              base::format_clock(problem.to)));
         }
-        if (json) continue;
+        if (json) {
+            warn_of(*outcome);
+            continue;
+        }
         print("\nDone in {} ({:.1f} x real time): {}, {:.0f} % of the rip's {}.\n", base::format_span(outcome->elapsed),
               outcome->speed(), base::format_bytes(outcome->size_bytes),
               outcome->source_bytes > 0
@@ -297,6 +324,7 @@ int run_convert(const ConvertOptions& options) {
               base::format_bytes(outcome->source_bytes));
         if (outcome->quality) print_quality(*outcome->quality);
         print("{}\n", outcome->path.string());
+        warn_of(*outcome);
     }
     if (!options.output.out.empty() && !result["outputs"].empty()) {
         const std::string name =
@@ -306,9 +334,9 @@ int run_convert(const ConvertOptions& options) {
     }
     const int ended = failure ? report_beside(*failure, result) : 0;
     if (json) print_json(result);
-    if (json || failure) return ended;
-    print("Next: wavecrest inspect '{}'\n", plans->back().target.string());
-    return 0;
+    if (failure) return ended;
+    if (!json) print("Next: wavecrest inspect '{}'\n", plans->back().target.string());
+    return lost ? kDoneWithLosses : 0;
 }
 
 }  // namespace wavecrest::cli

@@ -19,7 +19,8 @@ using namespace wavecrest::cli;
 
 constexpr const char* kExitHelp =
     "Exit status: 0 done, or verdict pass or warn; 1 checked and found wanting; 2 wrong usage; 3 input unusable;\n"
-    "4 the machine won't let it (port, space, permission, address); 130 interrupted.";
+    "4 the machine won't let it (port, space, permission, address); 5 done, but some of the input was lost;\n"
+    "130 interrupted.";
 
 void add_output(CLI::App* app, Output& output, bool with_out = false) {
     app->add_flag("--json", output.json, "the result as one JSON object on standard output");
@@ -215,8 +216,15 @@ int run(int argc, char** argv) {
         ->check(CLI::Range(1, 9999))
         ->type_name("N");
     add_retries(convert_app, convert.retries);
-    convert_app->add_option("--profile", convert.profile, "built-in profile, or a file ending in .toml")
-        ->capture_default_str()
+    convert_app
+        ->add_option_function<std::string>(
+            "--profile",
+            [&](const std::string& name) {
+                convert.profile = name;
+                convert.profile_given = true;
+            },
+            "built-in profile, or a file ending in .toml")
+        ->default_str(convert.profile)
         ->type_name("NAME");
     convert_app->add_option("--into", convert.into, "folder of the library; the film gets its own folder there")
         ->required()
@@ -225,6 +233,8 @@ int run(int argc, char** argv) {
         ->add_option("--name", convert.name,
                      "the film's name, with its year: \"Name (Year)\"; else from the rip's folder")
         ->type_name("NAME");
+    convert_app->add_flag("--accept-losses", convert.accept_losses,
+                          "write the result though more than 1 % or 10 s of the input can't be read");
     convert_app->add_flag("--plan", convert.plan, "only say what would be done, why, and what it would cost");
     convert_app->add_flag(
         "--measure-quality", convert.quality,
@@ -330,7 +340,8 @@ int run(int argc, char** argv) {
         {"stop", "end a live stream"}};
     for (const auto& [order, what] : kOrders) {
         auto* sub = add_control(order, what);
-        sub->add_option("stream", control.stream, "its name")->required()->type_name("NAME");
+        sub->add_option("stream", control.stream, "its name, or the beginning of it; not needed where one runs alone")
+            ->type_name("NAME");
         if (std::string_view(order) == "skip") {
             sub->add_option("--by", control.by, "on by so long, or back: \"30 s\", \"-10 s\"")->type_name("TIME");
             sub->add_option("--to", control.to, "to this time: 1:02:00")->type_name("TIME");

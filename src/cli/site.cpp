@@ -147,7 +147,8 @@ int run_site_show(const SiteOptions& options) {
     print("{}\nAddresses of this machine:", Raw{table.text(2)});
     for (const host::Address& a : host::addresses()) print(" {} ({})", a.address, a.interface);
     print("\n");
-    if (options.plain) return 0;
+    // Codes are for a camera in front of a screen.
+    if (options.plain || ::isatty(STDOUT_FILENO) == 0) return 0;
     for (const site::SiteStream& s : site->streams) {
         for (const stream::StationAddress& one : site->addresses_of(s)) {
             if (!net::is_http_address(one.address)) continue;

@@ -126,6 +126,9 @@ int run_standin_link(const StandinLinkOptions& options) {
         // The far end as in an HTTP address, the near one a port alone or with an address.
         const auto to = net::parse_url("http://" + options.to);
         if (!to) return report_error(to.error(), json);
+        const std::size_t end = options.to.rfind(':'), bracket = options.to.rfind(']');
+        if (end == std::string::npos || (bracket != std::string::npos && end < bracket))
+            return wrong(options.to, "the link's far end", "write HOST:PORT, the port too: 192.168.1.10:8080");
         const std::size_t colon = options.from.rfind(':');
         const std::string port_text = colon == std::string::npos ? options.from : options.from.substr(colon + 1);
         const auto from = net::parse_url("http://127.0.0.1:" + port_text);

@@ -1,6 +1,8 @@
 // Seeing and steering streams that another process runs.
 #include <unistd.h>
 
+#include <algorithm>
+#include <cctype>
 #include <chrono>
 #include <cmath>
 #include <nlohmann/json.hpp>
@@ -22,6 +24,35 @@ struct Station {
     net::Url url;
     std::string token;
 };
+
+Result<Json> ask(Station station, const std::string& target, const std::string& method, const std::string& body) {
+    station.url.target = target;
+    net::HttpExchange request;
+    request.method = method;
+    request.token = station.token;
+    request.body = body;
+    WAVECREST_TRY_ASSIGN(answered, net::HttpClient::exchange(station.url, request));
+    Json json = Json::parse(answered.body, nullptr, false);
+    if (answered.status == 401)
+        return fail(ErrorKind::machine, "the streams run under another token", station.url.text(),
+                    "ask as the user who runs them");
+    if (!json.is_object())
+        return fail(ErrorKind::wanting, "what answers there is no running stream of this program", station.url.text(),
+                    "check the port");
+    if (answered.status != 200)
+        return fail(answered.status == 404 ? ErrorKind::usage : ErrorKind::wanting, json.value("error", "refused"),
+                    station.url.text(), json.value("remedy", "wavecrest stream status lists the streams"));
+    return json;
+}
+
+bool names_alike(std::string name, std::string asked) {
+    const auto lower = [](std::string& text) {
+        std::transform(text.begin(), text.end(), text.begin(), [](unsigned char c) { return std::tolower(c); });
+    };
+    lower(name);
+    lower(asked);
+    return name.starts_with(asked);
+}
 
 Result<Station> find_station(const StreamControlOptions& options) {
     Station station;
@@ -48,6 +79,25 @@ Result<Station> find_station(const StreamControlOptions& options) {
     if (runs.empty())
         return fail(ErrorKind::wanting, "no streams run on this machine, for this user", "running streams",
                     "start them with wavecrest stream run; or name the port of another user's with --port");
+    if (runs.size() > 1 && !options.stream.empty()) {
+        // The only one that has a stream of this name is meant.
+        std::vector<std::uint16_t> with;
+        for (const stream::Run& run : runs) {
+            station.url.port = run.port;
+            const auto status = ask(station, "/control/status", "GET", "");
+            if (!status) continue;
+            for (const Json& one : status->at("streams")) {
+                if (names_alike(one.value("name", ""), options.stream)) {
+                    with.push_back(run.port);
+                    break;
+                }
+            }
+        }
+        if (with.size() == 1) {
+            station.url.port = with.front();
+            return station;
+        }
+    }
     if (runs.size() > 1) {
         std::string list;
         for (const stream::Run& run : runs)
@@ -56,26 +106,6 @@ Result<Station> find_station(const StreamControlOptions& options) {
     }
     station.url.port = runs.front().port;
     return station;
-}
-
-Result<Json> ask(Station station, const std::string& target, const std::string& method, const std::string& body) {
-    station.url.target = target;
-    net::HttpExchange request;
-    request.method = method;
-    request.token = station.token;
-    request.body = body;
-    WAVECREST_TRY_ASSIGN(answered, net::HttpClient::exchange(station.url, request));
-    Json json = Json::parse(answered.body, nullptr, false);
-    if (answered.status == 401)
-        return fail(ErrorKind::machine, "the streams run under another token", station.url.text(),
-                    "ask as the user who runs them");
-    if (!json.is_object())
-        return fail(ErrorKind::wanting, "what answers there is no running stream of this program", station.url.text(),
-                    "check the port");
-    if (answered.status != 200)
-        return fail(answered.status == 404 ? ErrorKind::usage : ErrorKind::wanting, json.value("error", "refused"),
-                    station.url.text(), json.value("remedy", "wavecrest stream status lists the streams"));
-    return json;
 }
 
 std::string clock(double seconds) {
@@ -94,7 +124,7 @@ std::string status_text(const Json& json) {
     for (const Json& s : json.at("streams")) {
         const bool live = s.value("live", false);
         std::string at = "-";
-        if (live && s.value("parts", 0) > 0) {
+        if (live && s.value("parts", 0) > 0 && s.value("state", "") != "ended") {
             at = clock(s.value("position_s", 0.0));
             if (s.value("duration_s", 0.0) > 0) at += " of " + clock(s.value("duration_s", 0.0));
             if (s.value("parts", 0) > 1)
@@ -122,7 +152,8 @@ std::string status_text(const Json& json) {
             std::string at =
                 v.value("live", false)
                     ? (v.value("lag_s", 0.0) < 0.5 ? "live" : fmt::format("{:.1f} s behind", v.value("lag_s", 0.0)))
-                    : clock(v.value("position_s", 0.0));
+                    : fmt::format("sent up to {}", clock(v.value("position_s", 0.0)));
+            if (v.value("delivery", "") == "hls") at += " (HLS)";
             if (v.value("skipped", 0) > 0) at += fmt::format(", moved on {} times", v.value("skipped", 0));
             viewers.add({v.value("address", ""), v.value("stream", ""), clock(v.value("connected_s", 0.0)),
                          rate(v, "rate_bps"), base::format_bytes(v.value("sent_bytes", std::uint64_t{0})), at});
@@ -198,12 +229,16 @@ int run_stream_order(const std::string& order, const StreamControlOptions& optio
     if (json) {
         print_json(*done);
     } else {
-        print("{}: {}, for everybody who watches.\n", done->value("stream", options.stream),
+        // What is on its way is seen first: with a connection what the player holds, with HLS three segments and more.
+        const double late = done->value("hls_latency_s", 0.0);
+        const std::string hls = late > 0 ? fmt::format("; viewers by HLS see it about {:.0f} s later", late) : "";
+        print("{}: {}, for everybody who watches{}.\n", done->value("stream", options.stream),
               order == "pause"               ? "stands still"
               : order == "resume"            ? "goes on"
               : order == "stop"              ? "ended"
-              : done->value("paused", false) ? "goes on there when it is resumed"
-                                             : "goes on there in about two seconds");
+              : done->value("paused", false) ? "shows the place in about two seconds, and stands still there"
+                                             : "goes on there in about two seconds",
+              hls);
     }
     return 0;
 }

@@ -1,11 +1,13 @@
 #include <fmt/format.h>
 
+#include <cmath>
 #include <cstdint>
 
 extern "C" {
 #include <a52dec/a52.h>
 }
 
+#include "base/bits.hpp"
 #include "bitstream/audio_frames.hpp"
 #include "codec/audio_decoder.hpp"
 #include "codec/planes.hpp"
@@ -36,6 +38,7 @@ class Ac3Decoder : public media::AudioDecoder {
         sound.sample_rate = header->sample_rate;
         sound.speakers = header->speakers;
         sound.channels = header->channels;
+        sound.downmix = downmix_of(packet.data.view());
         sound.samples.assign(static_cast<std::size_t>(kBlocks * kPlaneSamples * sound.channels), 0.0f);
 
         // liba52 reads in words, somewhat beyond the frame.
@@ -56,6 +59,28 @@ class Ac3Decoder : public media::AudioDecoder {
     }
 
   private:
+    // The bit stream information of a syncframe: ETSI TS 102 366, 4.3.2 and 4.4.2.
+    static Sound::Downmix downmix_of(ByteSpan frame) {
+        constexpr std::size_t kSyncInformation = 5;
+        constexpr int kUsualDialogue = 27;  // dB below full scale: what most discs have
+        constexpr float kCentre[] = {0.70710678f, 0.59566214f, 0.5f, 0.59566214f};
+        constexpr float kSurround[] = {0.70710678f, 0.5f, 0.0f, 0.5f};
+        Sound::Downmix mix;
+        if (frame.size() <= kSyncInformation) return mix;
+        base::BitReader bits(frame.subspan(kSyncInformation));
+        const std::uint32_t bsid = bits.bits(5);
+        bits.skip(3);
+        const std::uint32_t acmod = bits.bits(3);
+        if (bsid > 8) return mix;
+        if ((acmod & 1) != 0 && acmod != 1) mix.centre = kCentre[bits.bits(2)];
+        if ((acmod & 4) != 0) mix.surround = kSurround[bits.bits(2)];
+        if (acmod == 2) bits.skip(2);
+        bits.skip(1);
+        const int dialogue = static_cast<int>(bits.bits(5));
+        if (bits.ok() && dialogue != 0) mix.gain = std::pow(10.0f, static_cast<float>(dialogue - kUsualDialogue) / 20);
+        return mix;
+    }
+
     // Low frequency first, then left, centre, right, surround.
     static std::vector<Speakers> order_of(int flags) {
         std::vector<Speakers> order;

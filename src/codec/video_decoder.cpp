@@ -23,6 +23,9 @@ std::string why_no_pictures(const Track& track) {
                 return fmt::format("{} pictures of {} bits can be kept but not decoded", media::short_name(track.codec),
                                    track.bit_depth);
             return "";
+        case Codec::unknown:
+            return fmt::format("video codec {} is not supported",
+                               track.profile.empty() ? "of an unknown kind" : track.profile);
         default:
             return fmt::format("{} pictures can't be decoded yet", media::short_name(track.codec));
     }

@@ -47,9 +47,14 @@ class X264Encoder : public media::VideoEncoder {
         param.i_height = settings.height;
         param.i_fps_num = static_cast<std::uint32_t>(settings.frame_rate.num);
         param.i_fps_den = static_cast<std::uint32_t>(settings.frame_rate.den);
-        param.i_timebase_num = param.i_fps_den;
-        param.i_timebase_den = param.i_fps_num;
-        param.b_vfr_input = 0;
+        if (settings.variable_rate) {
+            param.i_timebase_num = 1;
+            param.i_timebase_den = kTicksPerSecond;
+        } else {
+            param.i_timebase_num = param.i_fps_den;
+            param.i_timebase_den = param.i_fps_num;
+        }
+        param.b_vfr_input = settings.variable_rate ? 1 : 0;
         param.vui.i_sar_width = static_cast<int>(settings.pixel_aspect.num);
         param.vui.i_sar_height = static_cast<int>(settings.pixel_aspect.den);
         param.vui.i_colorprim = settings.colour.primaries;
@@ -67,7 +72,9 @@ class X264Encoder : public media::VideoEncoder {
             param.rc.i_vbv_buffer_size =
                 static_cast<int>(static_cast<double>(settings.peak_bps) * base::to_seconds(settings.buffer) / 1000);
         }
-        if (settings.keyframe_distance.count() > 0) {
+        if (settings.keyframe_distance.count() > 0 && settings.variable_rate) {
+            param.i_keyint_max = X264_KEYINT_MAX_INFINITE;  // a number of frames says nothing: encode() counts time
+        } else if (settings.keyframe_distance.count() > 0) {
             param.i_keyint_max = std::max(
                 1, static_cast<int>(base::to_seconds(settings.keyframe_distance) * settings.frame_rate.value()));
         }
@@ -102,10 +109,18 @@ class X264Encoder : public media::VideoEncoder {
             in.img.plane[i] = picture.planes[i];
             in.img.i_stride[i] = picture.strides[i];
         }
-        in.i_pts = next_index_++;
+        ++pictures_;
+        in.i_pts = variable_ && !times_.empty()
+                       ? std::max(base::to_ticks(picture.pts, kTicksPerSecond), times_.back().tick + 1)
+                   : variable_ ? base::to_ticks(picture.pts, kTicksPerSecond)
+                               : pictures_ - 1;
+        if (variable_ && key_distance_.count() > 0 && (!last_key_ || picture.pts - *last_key_ >= key_distance_)) {
+            in.i_type = X264_TYPE_IDR;
+            last_key_ = picture.pts;
+        }
         const bool alternating =
             picture.frame_packing && picture.frame_packing->arrangement == FramePacking::Arrangement::alternating;
-        times_.push_back({picture.pts, picture.duration, picture.frame_packing,
+        times_.push_back({in.i_pts, picture.pts, picture.duration, picture.frame_packing,
                           alternating || picture.frame_packing != latest_packing_});
         latest_packing_ = picture.frame_packing;
         return run(&in, out);
@@ -118,12 +133,16 @@ class X264Encoder : public media::VideoEncoder {
 
   private:
     struct Waiting {
+        std::int64_t tick;  // its time for the library: its number, or its time where the rate varies
         Time pts, duration;
         std::optional<FramePacking> packing;
         bool tells_packing;  // it is another one than that of the picture before
     };
 
-    explicit X264Encoder(const H264Settings& settings) : frame_rate_(settings.frame_rate) {
+    explicit X264Encoder(const H264Settings& settings)
+        : frame_rate_(settings.frame_rate),
+          variable_(settings.variable_rate),
+          key_distance_(settings.keyframe_distance) {
         track_.kind = TrackKind::video;
         track_.codec = Codec::h264;
         track_.width = settings.width;
@@ -159,24 +178,31 @@ class X264Encoder : public media::VideoEncoder {
         return {};
     }
 
-    // The time of a picture by its number; numbers before the first (decoding delay) are extrapolated.
-    Time time_of(std::int64_t index) const {
-        if (index < first_index_) return first_pts_ + base::frames_to_time(index - first_index_, frame_rate_);
-        return times_[static_cast<std::size_t>(index - base_index_)].pts;
+    // The last picture whose tick isn't later; the first where all are.
+    const Waiting& picture_at(std::int64_t tick) const {
+        const auto later = std::upper_bound(times_.begin(), times_.end(), tick,
+                                            [](std::int64_t value, const Waiting& w) { return value < w.tick; });
+        return later == times_.begin() ? times_.front() : *std::prev(later);
+    }
+    // A picture's own time; of what lies before the first or between (decoding delay), by the tick.
+    Time time_of(std::int64_t tick) const {
+        const Waiting& near = picture_at(tick);
+        if (tick == near.tick) return near.pts;
+        return near.pts + (variable_ ? base::from_ticks(tick - near.tick, kTicksPerSecond)
+                                     : base::frames_to_time(tick - near.tick, frame_rate_));
     }
 
     Status run(x264_picture_t* in, std::vector<Packet>& out) {
-        if (times_.size() == 1 && base_index_ == 0) first_pts_ = times_.front().pts;
         x264_nal_t* nals = nullptr;
         int count = 0;
         x264_picture_t coded;
         const int size = x264_encoder_encode(encoder_, &nals, &count, in, &coded);
         if (size < 0)
-            return fail(ErrorKind::input, "the encoder failed", fmt::format("picture {}", next_index_),
+            return fail(ErrorKind::input, "the encoder failed", fmt::format("picture {}", pictures_),
                         "try another profile");
         if (size == 0) return {};
         Packet packet;
-        const Waiting& picture = times_[static_cast<std::size_t>(coded.i_pts - base_index_)];
+        const Waiting& picture = picture_at(coded.i_pts);
         packet.key = coded.b_keyframe != 0;
         ByteVector data;
         // Ours, because the library's own message can only say that the left view comes first.
@@ -189,22 +215,20 @@ class X264Encoder : public media::VideoEncoder {
         packet.dts = time_of(coded.i_dts);
         out.push_back(std::move(packet));
         // Times before the decoding time are not asked for again.
-        while (base_index_ < coded.i_dts && times_.size() > kKeep) {
-            times_.pop_front();
-            ++base_index_;
-        }
+        while (times_.size() > kKeep && times_.front().tick < coded.i_dts) times_.pop_front();
         return {};
     }
 
     static constexpr std::size_t kKeep = 512;
+    static constexpr std::uint32_t kTicksPerSecond = 90000;
 
     x264_t* encoder_ = nullptr;
     Ratio frame_rate_;
     Track track_;
-    std::int64_t next_index_ = 0;
-    std::int64_t first_index_ = 0;
-    std::int64_t base_index_ = 0;
-    Time first_pts_{};
+    bool variable_;
+    Time key_distance_;
+    std::optional<Time> last_key_;
+    std::int64_t pictures_ = 0;
     std::deque<Waiting> times_;
     std::optional<FramePacking> latest_packing_;
 };

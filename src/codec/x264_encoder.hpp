@@ -13,6 +13,7 @@ struct H264Settings {
     int height = 0;
     Ratio pixel_aspect{1, 1};
     Ratio frame_rate{25, 1};
+    bool variable_rate = false;  // frames come at times of their own; frame_rate is the highest usual one
     ColourDescription colour;
     std::string profile = "high";  // baseline, main or high
     std::string level;             // "3.1"; empty: as the stream needs

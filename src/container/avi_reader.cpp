@@ -169,8 +169,8 @@ Status AviSource::open() {
     if (!indexed) scan_chunks();
     describe();
     if (tracks_.empty())
-        return fail(ErrorKind::input, "no picture and no sound of this file can be read", bytes_.source().name(),
-                    "convert it elsewhere");
+        return fail(ErrorKind::input, notes.empty() ? "no video and no audio of this file can be read" : notes.front(),
+                    bytes_.source().name(), "convert it to H.264 or another current codec with other software first");
     return {};
 }
 
@@ -204,7 +204,7 @@ void AviSource::parse_stream(ByteSpan body) {
                 s.track.frame_rate = usual;
             s.usable = info.codec != Codec::unknown;
             if (!s.usable)
-                notes.push_back(fmt::format("pictures of the kind {} can't be read and are left out", info.name));
+                notes.push_back(fmt::format("video codec {} is not supported: the track is left out", info.name));
         } else if (name == "strf" && type == "auds") {
             s.sound = parse_wave_format(chunk);
             s.track.kind = TrackKind::audio;
@@ -216,7 +216,7 @@ void AviSource::parse_stream(ByteSpan body) {
             if (s.sound.codec == Codec::aac) s.track.codec_config = s.sound.extra;
             s.usable = s.sound.codec != Codec::unknown && s.sound.sample_rate > 0 && s.sound.channels > 0;
             if (!s.usable)
-                notes.push_back(fmt::format("sound of the kind {} can't be read and is left out", s.sound.name));
+                notes.push_back(fmt::format("audio codec {} is not supported: the track is left out", s.sound.name));
         } else if (name == "indx") {
             s.indexes.emplace_back(chunk.begin(), chunk.end());
         }

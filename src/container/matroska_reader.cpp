@@ -80,6 +80,7 @@ class MatroskaSource : public PacketSource {
     void emit(MkvTrack& t, ByteSpan frame, std::optional<Time> stated, Time duration, bool key, Time discard);
     std::optional<ByteVector> restored(const MkvTrack& t, ByteSpan frame) const;
     void resynchronise();
+    bool is_known_at(std::uint64_t place);
     void find_duration();
     std::optional<CuePoint> cluster_at(std::uint64_t place);
     // The next cluster at or after `from`, with its time.
@@ -429,8 +430,9 @@ Status MatroskaSource::read_more() {
         case kAttachments:
             break;
         default:
-            // Unknown elements are passed over when they look sound.
-            if (!known || element->size > kLargestBlock || element->id < 0x80) {
+            // Unknown elements are passed over when they look sound: what follows must be an element, too.
+            if (!known || element->size > kLargestBlock || element->id < 0x80 ||
+                !is_known_at(at_ + element->header + element->size)) {
                 resynchronise();
                 return {};
             }
@@ -441,11 +443,23 @@ Status MatroskaSource::read_more() {
     }
     const std::uint64_t next = at_ + element->header + element->size;
     if (next > bytes_.size()) {
-        ended_ = true;
+        // It lies about its length, or the file is cut short in it.
+        resynchronise();
         return {};
     }
     at_ = next;
     return {};
+}
+
+// Whether an element that this reader knows begins there, or the file ends.
+bool MatroskaSource::is_known_at(std::uint64_t place) {
+    if (place == bytes_.size()) return true;
+    const auto element = element_at(place);
+    if (!element || !*element) return false;
+    constexpr std::uint64_t kIds[] = {kCluster, kTimestamp, kPosition,    kPrevSize, kSimpleBlock, kBlockGroup,
+                                      kVoid,    kCrc32,     kCues,        kTags,     kSeekHead,    kInfo,
+                                      kTracks,  kChapters,  kAttachments, kSegment};
+    return std::find(std::begin(kIds), std::end(kIds), (*element)->id) != std::end(kIds);
 }
 
 // What lies here is no element: goes on at the next cluster.

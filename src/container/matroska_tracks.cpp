@@ -136,7 +136,21 @@ void resolve_codec(MkvTrack& t) {
         read_vobsub(config, info);
     }
     if (info.codec == Codec::text) info.codec_config = {};
-    if (info.codec == Codec::unknown && info.profile.empty()) info.profile = id;
+    if (info.codec == Codec::unknown && info.profile.empty()) {
+        constexpr std::pair<std::string_view, std::string_view> kOthers[] = {{"V_THEORA", "Theora"},
+                                                                             {"V_MJPEG", "Motion JPEG"},
+                                                                             {"V_DIRAC", "Dirac"},
+                                                                             {"V_FFV1", "FFV1"},
+                                                                             {"V_PRORES", "ProRes"},
+                                                                             {"V_UNCOMPRESSED", "uncompressed video"},
+                                                                             {"V_MPEG4/MS/V3", "MS-MPEG-4 version 3"},
+                                                                             {"A_ALAC", "ALAC"},
+                                                                             {"A_TTA1", "TTA"}};
+        info.profile = id;
+        for (const auto& [known, name] : kOthers) {
+            if (id == known) info.profile = fmt::format("{} ({})", name, id);
+        }
+    }
     if (t.length_size != 4) t.conversion = Conversion::nal_lengths;
 }
 

@@ -10,6 +10,7 @@ namespace {
 
 constexpr std::size_t kMostEntries = 100'000;
 // 4.3.4.1.1.
+constexpr std::string_view kPausedComment = "# wavecrest: paused";
 constexpr std::string_view kCaptions =
     "public.accessibility.transcribes-spoken-dialog,public.accessibility.describes-music-and-sound";
 constexpr std::string_view kTellsSounds = "public.accessibility.describes-music-and-sound";
@@ -113,6 +114,10 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
             list.map_uri = attribute(*map, "URI");
         } else if (const auto key = value("#EXT-X-KEY:")) {
             list.encrypted = attribute(*key, "METHOD") != "NONE";
+        } else if (const auto before = value("#EXT-X-DISCONTINUITY-SEQUENCE:")) {
+            list.discontinuities = whole(*before).value_or(0);
+        } else if (line == kPausedComment) {
+            list.paused = true;
         } else if (line == "#EXT-X-DISCONTINUITY") {
             discontinuity = true;
         } else if (line == "#EXT-X-ENDLIST") {
@@ -153,6 +158,9 @@ std::string write_playlist(const MediaPlaylist& playlist) {
     if (!playlist.variants.empty()) return text;
     if (playlist.on_demand) text += "#EXT-X-PLAYLIST-TYPE:VOD\n";
     text += fmt::format("#EXT-X-TARGETDURATION:{}\n#EXT-X-MEDIA-SEQUENCE:{}\n", playlist.target_s, playlist.sequence);
+    if (playlist.discontinuities > 0)
+        text += fmt::format("#EXT-X-DISCONTINUITY-SEQUENCE:{}\n", playlist.discontinuities);
+    if (playlist.paused) text += fmt::format("{}\n", kPausedComment);
     for (const MediaPlaylist::Segment& segment : playlist.segments) {
         if (segment.discontinuity) text += "#EXT-X-DISCONTINUITY\n";
         text += fmt::format("#EXTINF:{:.5f},\n{}\n", base::to_seconds(segment.duration), segment.uri);

@@ -30,12 +30,14 @@ struct MediaPlaylist {
         bool captions = false;  // tell sounds, too
     };
     int version = 3;
-    std::int64_t target_s = 0;   // no segment is longer, rounded to seconds
-    std::uint64_t sequence = 0;  // number of the first segment
-    bool on_demand = false;      // EXT-X-PLAYLIST-TYPE:VOD
-    bool ended = false;          // nothing is added any more
-    bool encrypted = false;      // segments need a key
-    std::string map_uri;         // EXT-X-MAP: what comes before segments of fragmented MP4
+    std::int64_t target_s = 0;          // no segment is longer, rounded to seconds
+    std::uint64_t sequence = 0;         // number of the first segment
+    std::uint64_t discontinuities = 0;  // before the first segment (EXT-X-DISCONTINUITY-SEQUENCE)
+    bool on_demand = false;             // EXT-X-PLAYLIST-TYPE:VOD
+    bool paused = false;                // nothing is added for a while (our own comment; players pass over it)
+    bool ended = false;                 // nothing is added any more
+    bool encrypted = false;             // segments need a key
+    std::string map_uri;                // EXT-X-MAP: what comes before segments of fragmented MP4
     std::vector<Segment> segments;
     std::vector<Variant> variants;  // then it lists no segments
     std::vector<Subtitles> subtitles;

@@ -214,7 +214,13 @@ Status OggSource::read_page() {
             s.headers_left = 1;
         } else {
             s.broken = true;
-            notes.emplace_back("a stream of an unknown kind is left out");
+            constexpr std::pair<std::string_view, std::string_view> kOthers[] = {
+                {"\x80theora", "video codec Theora"}, {"BBCD", "video codec Dirac"}, {"Speex   ", "audio codec Speex"}};
+            std::string what = "the codec of a stream";
+            for (const auto& [mark, name] : kOthers) {
+                if (begins(head, mark)) what = name;
+            }
+            notes.push_back(what + " is not supported: the track is left out");
         }
         found = streams_.emplace(page->serial, std::move(s)).first;
     }

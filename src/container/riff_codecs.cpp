@@ -15,6 +15,37 @@ std::uint32_t little32(ByteSpan b, std::size_t at) {
     return static_cast<std::uint32_t>(base::little_endian(b, at, 4));
 }
 
+// Old video codecs by the codes that files give them.
+std::string video_name(std::string_view upper, const std::string& code) {
+    constexpr std::pair<std::string_view, std::string_view> kNames[] = {
+        {"CVID", "Cinepak"},
+        {"IV31", "Indeo 3"},
+        {"IV32", "Indeo 3"},
+        {"IV41", "Indeo 4"},
+        {"IV50", "Indeo 5"},
+        {"MPG4", "MS-MPEG-4 version 1"},
+        {"MP42", "MS-MPEG-4 version 2"},
+        {"DIV2", "MS-MPEG-4 version 2"},
+        {"MP43", "MS-MPEG-4 version 3"},
+        {"DIV3", "MS-MPEG-4 version 3"},
+        {"DIV4", "MS-MPEG-4 version 3"},
+        {"MJPG", "Motion JPEG"},
+        {"DVSD", "DV"},
+        {"THEO", "Theora"},
+        {"H263", "H.263"},
+        {"FLV1", "Sorenson H.263"},
+        {"WMV1", "Windows Media Video 7"},
+        {"WMV2", "Windows Media Video 8"},
+        {"WMV3", "VC-1 (Simple or Main profile)"},
+        {"HFYU", "HuffYUV"},
+        {"FFV1", "FFV1"},
+    };
+    for (const auto& [known, name] : kNames) {
+        if (upper == known) return fmt::format("{} ({})", name, code);
+    }
+    return code;
+}
+
 }  // namespace
 
 BitmapInfo parse_bitmap_info(ByteSpan b) {
@@ -38,6 +69,7 @@ BitmapInfo parse_bitmap_info(ByteSpan b) {
     for (const auto& [name, codec] : kCodecs) {
         if (upper == name) info.codec = codec;
     }
+    if (info.codec == Codec::unknown) info.name = video_name(upper, info.name);
     // (The header's own size may count what follows.)
     info.extra = Bytes(ByteVector(b.begin() + 40, b.end()));
     return info;

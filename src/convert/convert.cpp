@@ -1,6 +1,7 @@
 #include "convert/convert.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <chrono>
@@ -10,6 +11,7 @@
 #include "codec/audio_decoder.hpp"
 #include "codec/video_decoder.hpp"
 #include "container/mp4_writer.hpp"
+#include "container/timing.hpp"
 #include "convert/quality.hpp"
 #include "host/machine.hpp"
 #include "media/language.hpp"
@@ -57,54 +59,151 @@ ColourDescription output_colour(const Track& from, std::vector<std::string>& ste
     return colour;
 }
 
-// What to do with interlaced pictures: a few places are decoded to tell film from video.
-Status plan_fields(const source::Input& input, const Track& track, const Request& request, Plan& plan) {
-    filter::CadenceFinder finder(track.frame_rate);
-    for (const double place : {0.3, 0.6, 0.85, 0.1}) {
+// What a few places of a title show about its frames.
+struct Seen {
+    filter::CadenceFinder all;
+    bool film = false, frames = false, video = false;  // what there is
+    bool marked_film = false;
+
+    explicit Seen(Ratio coded_rate) : all(coded_rate) {}
+    bool mixed() const { return (film ? 1 : 0) + (frames ? 1 : 0) + (video ? 1 : 0) > 1; }
+};
+
+bool is_film(const filter::CadenceFinder& finder) {
+    return finder.marked() > 0 && finder.repeated() * 10 > finder.marked() * 4 &&
+           finder.repeated() * 10 < finder.marked() * 6;
+}
+
+Seen look_at_fields(const source::Input& input, const Track& track, Ratio coded_rate, const Plan& plan) {
+    Seen seen(coded_rate);
+    bool matched = false;
+    for (const double place : {0.3, 0.6, 0.85, 0.1, 0.45, 0.72, 0.95, 0.2}) {
+        // The later places are for what comes seldom; a short title has been seen by then.
         const Time at = base::from_seconds(place * base::to_seconds(plan.duration));
-        WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
-        if (!source->seek(at)) continue;
-        WAVECREST_TRY(transcode::look_at_cadence(*source, track, kExcerptLength, finder));
-    }
-    transcode::VideoPath& path = plan.graph.video;
-    const filter::Cadence cadence = finder.result().value_or(filter::Cadence::video);
-    std::string step;
-    switch (cadence) {
-        case filter::Cadence::progressive:
-            step = "used as they are";
-            break;
-        case filter::Cadence::shifted:
-            path.fields = transcode::Fields::weave;
-            step = "fields put together as they belong";
-            break;
-        case filter::Cadence::pulldown:
-            path.fields = transcode::Fields::weave_to_film;
-            path.encode.frame_rate = base::reduced({track.frame_rate.num * 4, track.frame_rate.den * 5});
-            step = fmt::format("every film picture once, {} a second", base::format_rate(path.encode.frame_rate));
-            break;
-        case filter::Cadence::video:
-            if (request.profile.video.every_field) {
-                path.fields = transcode::Fields::per_field;
-                path.encode.frame_rate = base::reduced({track.frame_rate.num * 2, track.frame_rate.den});
-                step = fmt::format("deinterlaced, a picture for every field: {} a second, as smooth as it was shot",
-                                   base::format_rate(path.encode.frame_rate));
+        // What can't be read at one place is told when it is converted.
+        auto source = input.open(plan.pick, plan.angle);
+        if (!source || !(*source)->seek(at)) continue;
+        filter::CadenceFinder here(coded_rate);
+        if (!transcode::look_at_cadence(**source, track, kExcerptLength, {&here, &seen.all})) continue;
+        if (here.marked() > 12) {
+            if (is_film(here)) {
+                seen.film = seen.marked_film = true;
             } else {
-                path.fields = transcode::Fields::per_frame;
-                step = fmt::format("deinterlaced, a picture for every frame: {} a second",
-                                   base::format_rate(track.frame_rate));
+                seen.frames = true;
             }
-            break;
+        }
+        if (here.unmarked() < 12) continue;
+        if (const auto cadence = here.result()) {
+            seen.video = seen.video || *cadence == filter::Cadence::video;
+            seen.film = seen.film || *cadence == filter::Cadence::pulldown;
+            matched = matched || *cadence == filter::Cadence::progressive || *cadence == filter::Cadence::shifted;
+        }
     }
-    plan.steps.push_back(fmt::format("interlaced: {}{}; {}",
-                                     finder.result() ? "" : "too little moves to tell film from video, taken as ",
-                                     filter::describe(cadence), step));
-    return {};
+    // A place may be too short to tell a rhythm that all of them together do.
+    const auto together = seen.all.result();
+    if (matched && !(together && *together == filter::Cadence::pulldown)) seen.frames = true;
+    if (together && *together == filter::Cadence::pulldown) seen.film = true;
+    if (together && *together == filter::Cadence::video) seen.video = true;
+    if (!together && seen.all.unmarked() > seen.all.marked() / 8) seen.video = true;  // as the marks say
+    if (seen.all.unmarked() + seen.all.marked() == 0) {
+        seen.film = seen.marked_film = track.scan == Scan::pulldown;
+        seen.video = track.scan == Scan::interlaced;
+    }
+    return seen;
+}
+
+// What to do where there may be fields of different instants, or film with pulldown.
+void plan_fields(const source::Input& input, const Track& track, const Request& request, Plan& plan) {
+    using Stretch = filter::WholeFrames::Stretch;
+    transcode::VideoPath& path = plan.graph.video;
+    const Ratio coded = track.scan == Scan::pulldown
+                            ? base::reduced({track.frame_rate.num * 5, track.frame_rate.den * 4})
+                            : track.frame_rate;
+    const Ratio film = base::reduced({coded.num * 4, coded.den * 5});
+    const Seen seen = look_at_fields(input, track, coded, plan);
+    const auto together = seen.all.result();
+    filter::WholeFrames::Settings fields;
+    fields.frame_rate = coded;
+    fields.marked_film = seen.marked_film;
+    fields.first = seen.video                                           ? Stretch::video
+                   : together && *together == filter::Cadence::pulldown ? Stretch::pulldown
+                                                                        : Stretch::matched;
+    // Video that comes where none was seen must not come faster than the encoder expects.
+    const bool every_field = seen.video && request.profile.video.every_field;
+    fields.video = every_field ? filter::Deinterlacer::Rate::field : filter::Deinterlacer::Rate::frame;
+    path.fields = fields;
+    path.encode.frame_rate = every_field                 ? base::reduced({coded.num * 2, coded.den})
+                             : seen.video || seen.frames ? coded
+                             : seen.film                 ? film
+                                                         : track.frame_rate;
+    const std::string rate = base::format_rate(path.encode.frame_rate);
+    const std::string deinterlaced =
+        every_field
+            ? fmt::format("deinterlaced, a picture for every field: {} a second, as smooth as it was shot", rate)
+            : fmt::format("deinterlaced, a picture for every frame: {} a second", base::format_rate(coded));
+    if (seen.mixed()) {
+        path.encode.variable_rate = true;
+        std::vector<std::string> kinds;
+        if (seen.film)
+            kinds.push_back(fmt::format("film (every film picture once, {} a second)", base::format_rate(film)));
+        if (seen.frames) kinds.push_back(fmt::format("whole pictures ({} a second)", base::format_rate(coded)));
+        if (seen.video) kinds.push_back(fmt::format("interlaced video ({})", deinterlaced));
+        plan.steps.push_back(fmt::format("a mixture, each stretch as it is: {}", fmt::join(kinds, "; ")));
+    } else if (seen.marked_film) {
+        plan.steps.push_back(fmt::format("pulldown undone: every film picture once, {} a second", rate));
+    } else if (seen.all.unmarked() > seen.all.marked()) {
+        const filter::Cadence cadence = together.value_or(filter::Cadence::video);
+        const std::string step = cadence == filter::Cadence::progressive ? "used as they are"
+                                 : cadence == filter::Cadence::shifted   ? "fields put together as they belong"
+                                 : cadence == filter::Cadence::pulldown
+                                     ? fmt::format("every film picture once, {} a second", rate)
+                                     : deinterlaced;
+        plan.steps.push_back(fmt::format("interlaced: {}{}; {}",
+                                         together ? "" : "too little moves to tell film from video, taken as ",
+                                         filter::describe(cadence), step));
+    }
+}
+
+// Whether frames come at a rate, and their usual one: by the times of the first ones.
+struct FrameTimes {
+    Ratio usual{0, 1};
+    bool even = true;
+};
+FrameTimes look_at_times(const source::Input& input, const Track& track, const Plan& plan) {
+    constexpr std::size_t kFrames = 900, kReorder = 32;
+    auto source = input.open(plan.pick, plan.angle);
+    std::vector<Time> times;
+    while (source && times.size() < kFrames) {
+        auto packet = (*source)->read();
+        if (!packet || !*packet) break;
+        if ((*packet)->track == track.id && !(*packet)->hidden) times.push_back((*packet)->pts);
+    }
+    const bool whole = times.size() < kFrames;
+    std::sort(times.begin(), times.end());
+    if (!whole) times.resize(times.size() - kReorder);  // those before which others may be missing
+    std::vector<Time> steps;
+    for (std::size_t i = 1; i < times.size(); ++i) {
+        if (times[i] > times[i - 1]) steps.push_back(times[i] - times[i - 1]);
+    }
+    FrameTimes found;
+    if (steps.empty()) return found;
+    std::sort(steps.begin(), steps.end());
+    const Time usual = steps[steps.size() / 2];
+    found.usual = container::rate_of_period(base::to_ticks(usual, 1'000'000'000));
+    if (found.usual.num > 240'000'000 || found.usual.value() > 240) found.usual = {240, 1};
+    const auto uneven = std::count_if(steps.begin(), steps.end(), [&](Time step) {
+        return std::chrono::abs(step - usual) > usual / 8 + std::chrono::milliseconds(1);
+    });
+    found.even = static_cast<std::size_t>(uneven) * 50 <= steps.size();
+    return found;
 }
 
 Status plan_video(const source::Input& input, const Track& track, const Request& request, Plan& plan) {
     if (const std::string why = codec::why_no_pictures(track); !why.empty()) {
         return fail(ErrorKind::input, why, plan.source,
-                    "it may play as it is (wavecrest verify tells), or in another container: convert --rewrap");
+                    track.codec == Codec::unknown
+                        ? "convert it to H.264 with other software first: this program can't read the codec"
+                        : "for devices that play this codec, put it into another container: convert --rewrap matroska");
     }
     if (track.scan == Scan::unknown) {
         return fail(ErrorKind::input, "no picture of this title can be read", plan.source,
@@ -113,18 +212,29 @@ Status plan_video(const source::Input& input, const Track& track, const Request&
     const profile::VideoSettings& settings = request.profile.video;
     transcode::VideoPath& path = plan.graph.video;
     path.from = track;
-    path.undo_pulldown = track.scan == Scan::pulldown;
     codec::H264Settings& encode = path.encode;
     choose_size(track, settings, encode);
     encode.frame_rate = track.frame_rate;
-    if (encode.frame_rate.num <= 0) {
-        return fail(ErrorKind::input, "the pictures come at no fixed rate, which converting needs", plan.source,
-                    "keep them as they are: convert --rewrap");
+    const bool fields = track.codec == Codec::mpeg2 || track.scan == Scan::interlaced || track.scan == Scan::pulldown;
+    if (!fields || track.frame_rate.num <= 0) {
+        const FrameTimes times = look_at_times(input, track, plan);
+        if (encode.frame_rate.num <= 0) encode.frame_rate = times.usual;
+        encode.variable_rate = !times.even;
     }
-    if (track.scan == Scan::interlaced) WAVECREST_TRY(plan_fields(input, track, request, plan));
-    if (path.undo_pulldown)
-        plan.steps.push_back(
-            fmt::format("pulldown undone: every film picture once, {} a second", base::format_rate(track.frame_rate)));
+    if (encode.frame_rate.num <= 0) {
+        return fail(ErrorKind::input, "the frames have no times, so that no frame rate can be told", plan.source,
+                    "remux them as they are: convert --rewrap");
+    }
+    if (fields && track.frame_rate.num > 0) plan_fields(input, track, request, plan);
+    if (settings.constant_rate) {
+        if (settings.frame_rate.num > 0) encode.frame_rate = settings.frame_rate;
+        encode.variable_rate = false;
+        path.constant_rate = encode.frame_rate;
+        plan.steps.push_back(fmt::format("constant frame rate: {} fps", base::format_rate(encode.frame_rate)));
+    } else if (encode.variable_rate) {
+        plan.steps.push_back(fmt::format("variable frame rate, mostly {} fps: every frame keeps its time",
+                                         base::format_rate(encode.frame_rate)));
+    }
     if (encode.width != track.width || encode.height != track.height) {
         plan.steps.push_back(fmt::format("picture: {}x{} (shown {}) to {}x{} with {} pixels", track.width, track.height,
                                          media::aspect_name(track.display_aspect()), encode.width, encode.height,
@@ -134,8 +244,8 @@ Status plan_video(const source::Input& input, const Track& track, const Request&
                                          encode.pixel_aspect.num, encode.pixel_aspect.den));
     }
     if (track.frame_packing) {
-        const bool mixes =
-            encode.width != track.width || encode.height != track.height || path.fields != transcode::Fields::whole;
+        const bool mixes = encode.width != track.width || encode.height != track.height ||
+                           (path.fields && (path.fields->first == filter::WholeFrames::Stretch::video));
         if (track.frame_packing->interleaved() && mixes) {
             return fail(ErrorKind::input,
                         fmt::format("the picture is {}, and scaling or deinterlacing would mix both eyes' views",
@@ -366,6 +476,7 @@ Result<Plan> plan_one(const source::Input& input, const Request& request, const 
     plan.angle = request.angle;
     plan.duration = pick.duration();
     plan.quality = request.quality;
+    plan.accept_losses = request.accept_losses;
     plan.source_bytes = title->size_bytes;
     if (!pick.whole() && title->duration.count() > 0) {
         plan.source_bytes =
@@ -530,6 +641,12 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
     CodedQuality coded(quality);
     transcode::GraphSettings graph = plan.graph;
     if (plan.quality) graph.watch = coded.watch();
+    graph.accept = [&](const transcode::GraphResult& made) -> Status {
+        std::vector<Problem> problems = source->problems();
+        problems.insert(problems.end(), made.problems.begin(), made.problems.end());
+        outcome.loss = add_up(problems);
+        return plan.accept_losses ? Status{} : check_loss(outcome.loss, plan.duration, plan.source);
+    };
     WAVECREST_TRY_ASSIGN(result, transcode::run(*source, graph, make_sink, progress, cancel));
     outcome.elapsed = clock.now();
     outcome.duration = result.duration;

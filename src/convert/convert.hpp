@@ -8,6 +8,7 @@
 
 #include "base/cancel.hpp"
 #include "base/progress.hpp"
+#include "convert/loss.hpp"
 #include "convert/name.hpp"
 #include "measure/picture_quality.hpp"
 #include "profile/profile.hpp"
@@ -28,6 +29,7 @@ struct Request {
     int season = 1;         // of episodes
     int first_episode = 1;  // number of the first of them
     bool quality = false;   // decode what is coded, and compare it with the pictures it was coded from
+    bool accept_losses = false;
 };
 
 struct TrackPlan {
@@ -52,6 +54,7 @@ struct Plan {
     std::vector<Chapter> chapters;
     transcode::GraphSettings graph;
     bool quality = false;          // is measured
+    bool accept_losses = false;    // written though much of the input is lost (loss.hpp)
     std::uint64_t most_bytes = 0;  // the file can't become larger than this (peak rate), 0 when not limited
 };
 
@@ -79,6 +82,7 @@ struct Outcome {
     std::uint64_t source_bytes = 0;
     Time elapsed{};
     std::vector<Problem> problems;
+    Loss loss;          // what of the input did not come out
     int subtitles = 0;  // images drawn into the picture
     std::optional<measure::PictureQuality> quality;
 

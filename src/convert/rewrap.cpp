@@ -87,6 +87,7 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
     plan.format = request.format;
     plan.source = fmt::format("{}, title {}", input.path(), title->number);
     plan.from = request.from;
+    plan.accept_losses = request.accept_losses;
     plan.to = request.to;
     plan.source_bytes = title->size_bytes;
     WAVECREST_TRY(input.check_protection(title->number));
@@ -477,6 +478,8 @@ Result<Outcome> run_rewrap(const source::Input& input, const RewrapPlan& plan, c
         WAVECREST_TRY(pass(std::move(*packet)));
     }
     WAVECREST_TRY(interleaver.drain());
+    outcome.loss = add_up(source->problems());
+    if (!plan.accept_losses) WAVECREST_TRY(check_loss(outcome.loss, plan.duration, plan.source));
     WAVECREST_TRY(sink->finish());
     outcome.elapsed = clock.now();
     whole_again(outcome.duration);

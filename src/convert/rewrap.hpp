@@ -20,6 +20,7 @@ struct RewrapRequest {
     int angle = 1;
     int season = 1, first_episode = 1;
     Time from{}, to{};  // of a cut; to 0: the end
+    bool accept_losses = false;
 };
 
 struct RewrapPlan {
@@ -33,6 +34,7 @@ struct RewrapPlan {
     Time duration{};
     Time from{}, to{};
     std::uint64_t source_bytes = 0;
+    bool accept_losses = false;     // written though much of the input is lost (loss.hpp)
     std::vector<TrackPlan> tracks;  // keep or drop
     std::vector<std::string> steps, warnings;
     std::vector<Chapter> chapters;

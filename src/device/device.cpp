@@ -9,6 +9,8 @@
 #include "base/embedded.hpp"
 #include "base/file.hpp"
 #include "bitstream/h264.hpp"
+#include "codec/video_decoder.hpp"
+#include "container/writer.hpp"
 
 namespace wavecrest::device {
 namespace {
@@ -35,13 +37,41 @@ std::string codec_names(const std::vector<Ability>& abilities) {
     return joined(names);
 }
 
+// What helps where a container isn't read: another one where the device plays what is in it, else converting; neither
+// where this program can't decode it.
+std::string container_remedy(const Device& device, const std::vector<Track>& tracks) {
+    bool plays = true, decodes = true;
+    for (const Track& track : tracks) {
+        if (track.kind == TrackKind::video) {
+            plays = plays && std::any_of(device.video.begin(), device.video.end(),
+                                         [&](const VideoAbility& a) { return a.codec == track.codec; });
+            decodes = decodes && codec::can_decode_video(track);
+        } else if (track.kind == TrackKind::audio) {
+            plays = plays && std::any_of(device.audio.begin(), device.audio.end(),
+                                         [&](const AudioAbility& a) { return a.codec == track.codec; });
+        }
+    }
+    for (const std::string_view format : {"mp4", "matroska", "mpeg-ts"}) {
+        const bool holds = std::all_of(tracks.begin(), tracks.end(), [&](const Track& track) {
+            return track.kind == TrackKind::subtitle || container::why_not(format, track).empty();
+        });
+        if (plays && holds && reads(device, format))
+            return fmt::format("container not supported: remux it (wavecrest convert FILE --rewrap {})", format);
+    }
+    if (decodes) return "container not supported, nor its codecs: convert it (wavecrest convert FILE)";
+    return "neither the container nor its video codec is supported here: convert it with other software first";
+}
+
 void judge_video(const Device& device, const Track& track, std::vector<Check>& checks) {
     const auto ability = std::find_if(device.video.begin(), device.video.end(),
                                       [&](const VideoAbility& a) { return a.codec == track.codec; });
     if (ability == device.video.end()) {
         checks.push_back({"video codec", Verdict::fail, std::string(media::short_name(track.codec)),
                           codec_names(device.video),
-                          "the device can't decode this video; convert the title with a profile whose codec it has"});
+                          codec::can_decode_video(track)
+                              ? "the device can't decode this video: convert it with a profile whose codec it has"
+                              : "neither the device nor this program can decode this video: convert it with other "
+                                "software first"});
         return;
     }
     checks.push_back(
@@ -94,6 +124,33 @@ std::string_view short_name(Verdict verdict) {
     return verdict == Verdict::pass ? "pass" : verdict == Verdict::warn ? "warn" : "fail";
 }
 
+namespace {
+
+// As they are named where streams are read; empty: not known here.
+std::vector<std::string> profiles_of(Codec codec) {
+    switch (codec) {
+        case Codec::h264:
+            return {"Constrained Baseline", "Baseline", "Main", "Extended", "High", "High 10", "High 4:2:2",
+                    "High 4:4:4 Predictive"};
+        case Codec::h265:
+            return {"Main", "Main 10", "Main Still Picture", "Format Range Extensions", "High Throughput"};
+        case Codec::mpeg2:
+            return {"Simple", "Main", "SNR Scalable", "Spatially Scalable", "High", "4:2:2"};
+        case Codec::mpeg4:
+            return {"Simple", "Advanced Simple"};
+        case Codec::vc1:
+            return {"Simple", "Main", "Advanced"};
+        case Codec::vp9:
+            return {"0", "1", "2", "3"};
+        case Codec::av1:
+            return {"Main", "High", "Professional"};
+        default:
+            return {};
+    }
+}
+
+}  // namespace
+
 Result<Device> parse(std::string_view text, const std::string& file) {
     WAVECREST_TRY_ASSIGN(root, base::ConfigTable::parse(text, file));
     Device device;
@@ -103,6 +160,13 @@ Result<Device> parse(std::string_view text, const std::string& file) {
     device.description = description;
     WAVECREST_TRY_ASSIGN(plays, root.table("plays"));
     WAVECREST_TRY_ASSIGN(containers, plays.texts("containers"));
+    static const std::vector<std::string> kContainers = {"mp4", "matroska", "webm", "mpeg-ts", "mpeg-ps", "avi",
+                                                         "flv", "ogg",      "mp3",  "flac",    "wav",     "adts"};
+    for (const std::string& container : containers) {
+        if (std::find(kContainers.begin(), kContainers.end(), container) == kContainers.end())
+            return plays.refuse("containers", fmt::format("\"{}\" is no container this program knows", container),
+                                fmt::format("use some of: {}", joined(kContainers)));
+    }
     device.containers = containers;
     WAVECREST_TRY_ASSIGN(protocols, plays.texts("protocols"));
     static const std::vector<std::string> kProtocols = {"http", "https", "hls", "udp", "rtp", "rtmp"};
@@ -126,6 +190,13 @@ Result<Device> parse(std::string_view text, const std::string& file) {
         WAVECREST_TRY_ASSIGN(codec, codec_of(table));
         ability.codec = codec;
         WAVECREST_TRY_ASSIGN(profiles, table.texts("profiles"));
+        for (const std::string& profile : profiles) {
+            const std::vector<std::string> known = profiles_of(codec);
+            if (known.empty() || std::find(known.begin(), known.end(), profile) != known.end()) continue;
+            return table.refuse("profiles",
+                                fmt::format("\"{}\" is no profile of {}", profile, media::short_name(codec)),
+                                fmt::format("use some of: {}", joined(known)));
+        }
         ability.profiles = profiles;
         WAVECREST_TRY_ASSIGN(level, table.text("level", ""));
         if (codec == Codec::h264 && !level.empty() && bitstream::h264::level_idc_from_name(level) == 0) {
@@ -138,6 +209,8 @@ Result<Device> parse(std::string_view text, const std::string& file) {
         WAVECREST_TRY_ASSIGN(fastest, table.decimal("fastest", 1, 300, 0));
         ability.fastest = fastest;
         WAVECREST_TRY_ASSIGN(depth, table.number("bit_depth", 8, 16, 8));
+        if (depth != 8 && depth != 10 && depth != 12 && depth != 16)
+            return table.refuse("bit_depth", fmt::format("no codec has {} bits", depth), "use 8, 10 or 12");
         ability.bit_depth = static_cast<int>(depth);
         WAVECREST_TRY_ASSIGN(scans, table.texts("scans"));
         for (const std::string& scan : scans) {
@@ -221,8 +294,7 @@ std::vector<Check> judge(const Device& device, std::string_view container, const
     const bool contained = container.empty() || reads(device, container);
     if (!container.empty())
         checks.push_back({"container", contained ? Verdict::pass : Verdict::fail, std::string(container),
-                          joined(device.containers),
-                          contained ? "" : "the device does not read this container; rewrap the title"});
+                          joined(device.containers), contained ? "" : container_remedy(device, tracks)});
     bool any_audio = false, audio_fits = false;
     Check audio{"audio", Verdict::fail, "", codec_names(device.audio),
                 "the device can't play this sound; convert it to a codec and channel count it has"};

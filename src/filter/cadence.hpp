@@ -1,4 +1,4 @@
-// Film inside interlaced video without flags: found by looking whether fields belong together, and put back together.
+// Film inside interlaced video without flags: found by looking whether fields belong together.
 #pragma once
 
 #include <optional>
@@ -22,10 +22,31 @@ std::string_view describe(Cadence cadence);
 // and below alike, per million points. 0 to 1 000 000.
 int combing(const Picture& first, int first_parity, const Picture& second);
 
-// Judges a run of consecutive frames; feed at least 20. Still stretches tell nothing and don't count.
+// What a frame's fields go with, judged against the frame before it.
+enum class Belongs : char {
+    own = 'o',       // its first field clearly goes with its second
+    previous = 's',  // its first field clearly goes with the second of the frame before
+    neither = 'n',   // it moves, and goes with neither
+    unknown = '.',   // too little moves to tell, or it goes with both
+};
+Belongs fields_belong(const Picture& previous, const Picture& picture);
+
+// Whether a run of `Belongs`, of at least ten frames, has the five-frame rhythm of 3:2 pulldown.
+bool has_pulldown_rhythm(std::string_view run);
+// Only at 30000/1001 and 30 frames a second there can be 3:2 pulldown.
+bool can_have_pulldown(Ratio frame_rate);
+
+// Mean difference of two pictures' luma in thousandths of a level, on every fourth line of a field.
+std::int64_t field_difference(const Picture& a, const Picture& b, int parity);
+inline constexpr std::int64_t kMoves = 1000;  // thousandths of a level by which frames differ when something moves
+// Lines of `first_parity` (0: even) from `first`, the others from `second`; marked as progressive.
+Picture weave_fields(const Picture& first, int first_parity, const Picture& second);
+
+// Judges a run of consecutive frames; feed at least 20. Still stretches tell nothing and don't count; frames that are
+// marked as progressive are counted and need no judgement.
 class CadenceFinder {
   public:
-    // `frame_rate` of the video: only at 30000/1001 and 30 there can be pulldown.
+    // `frame_rate` of the video as coded.
     explicit CadenceFinder(Ratio frame_rate) : frame_rate_(frame_rate) {}
     void push(const Picture& picture);
     // A new run starts: the next frame does not follow the one before.
@@ -33,41 +54,20 @@ class CadenceFinder {
         previous_.reset();
         runs_.emplace_back();
     }
-    // Nothing when there was too little motion to tell.
+    // Of the frames that aren't marked as progressive; nothing when there was too little motion to tell.
     std::optional<Cadence> result() const;
+    int marked() const { return marked_; }      // frames marked as progressive
+    int repeated() const { return repeated_; }  // those of them that are shown for three fields
+    int unmarked() const { return unmarked_; }  // all others
 
   private:
     bool has_rhythm() const;
 
     Ratio frame_rate_;
     std::optional<Picture> previous_;
-    std::vector<std::string> runs_ = {{}};  // of each frame: o, s or n as counted below, or . for one that is still
-    int own_ = 0;                           // frames whose fields clearly go together
-    int shifted_ = 0;                       // whose first field clearly goes with the second of the frame before
-    int neither_ = 0;                       // that move, and tell neither
-};
-
-// Weaves film pictures from fields and, for pulldown, leaves the repeated one of every five out and spaces the rest
-// evenly. Pictures whose fields belong to nothing are handed on as they are with progressive = false.
-class FilmWeaver {
-  public:
-    // `film_rate`: 0 keeps every picture's time (shifted film); else pictures per second after pulldown is undone.
-    explicit FilmWeaver(Ratio film_rate) : film_rate_(film_rate) {}
-    void push(Picture picture, std::vector<Picture>& out);
-    void flush(std::vector<Picture>& out);
-
-  private:
-    void release(std::vector<Picture>& out);
-
-    struct Woven {
-        Picture picture;
-        std::int64_t difference = 0;  // from the one before
-    };
-    Ratio film_rate_;
-    std::optional<Picture> previous_;
-    int usual_ = 1 << 20;  // combing of what was put together so far
-    std::optional<Picture> last_;
-    std::vector<Woven> group_;
+    std::vector<std::string> runs_ = {{}};  // `Belongs` of each frame
+    int own_ = 0, shifted_ = 0, neither_ = 0;
+    int marked_ = 0, repeated_ = 0, unmarked_ = 0;
 };
 
 }  // namespace wavecrest::filter

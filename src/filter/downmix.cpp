@@ -1,7 +1,5 @@
 #include "filter/downmix.hpp"
 
-#include <algorithm>
-
 namespace wavecrest::filter {
 
 void fold_to_stereo(Sound& sound) {
@@ -9,6 +7,7 @@ void fold_to_stereo(Sound& sound) {
     const Speakers speakers = sound.speakers != 0 ? sound.speakers : media::usual_speakers(sound.channels);
     if (speakers == kStereo || sound.channels <= 1) return;
     constexpr float kHalfPower = 0.70710678f;
+    const Sound::Downmix mix = sound.downmix;
     // What each channel gives to the left and the right.
     std::vector<float> left, right;
     for (Speakers bit = 1; bit <= kRightBack; bit <<= 1) {
@@ -22,31 +21,25 @@ void fold_to_stereo(Sound& sound) {
                 to_right = 1;
                 break;
             case kCentre:
-                to_left = to_right = kHalfPower;
+                to_left = to_right = mix.centre;
                 break;
             case kLeftSurround:
             case kLeftBack:
-                to_left = kHalfPower;
+                to_left = mix.surround;
                 break;
             case kRightSurround:
             case kRightBack:
-                to_right = kHalfPower;
+                to_right = mix.surround;
                 break;
             case kCentreSurround:
-                to_left = to_right = 0.5f;
+                to_left = to_right = mix.surround * kHalfPower;
                 break;
             default:
                 break;
         }
-        left.push_back(to_left);
-        right.push_back(to_right);
+        left.push_back(to_left * mix.gain);
+        right.push_back(to_right * mix.gain);
     }
-    float sum_left = 0, sum_right = 0;
-    for (std::size_t i = 0; i < left.size(); ++i) {
-        sum_left += left[i];
-        sum_right += right[i];
-    }
-    const float scale = 1 / std::max({sum_left, sum_right, 1.0f});
     const std::size_t frames = sound.frames(), channels = left.size();
     if (channels != static_cast<std::size_t>(sound.channels)) return;
     std::vector<float> folded(frames * 2);
@@ -57,8 +50,8 @@ void fold_to_stereo(Sound& sound) {
             l += left[c] * sample;
             r += right[c] * sample;
         }
-        folded[2 * n] = l * scale;
-        folded[2 * n + 1] = r * scale;
+        folded[2 * n] = l;
+        folded[2 * n + 1] = r;
     }
     sound.samples = std::move(folded);
     sound.channels = 2;

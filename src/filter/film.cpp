@@ -1,20 +1,22 @@
 #include "filter/film.hpp"
 
-#include <chrono>
-
 namespace wavecrest::filter {
 
 void FilmTiming::apply(Picture& picture) {
-    const Time one = base::frames_to_time(1, rate_);
-    Time even = grid_start_ ? *grid_start_ + base::frames_to_time(index_, rate_) : picture.pts;
-    if (!grid_start_ || std::chrono::abs(even - picture.pts) >= one) {
-        grid_start_ = even = picture.pts;
-        index_ = 0;
-    }
-    picture.pts = even;
+    const Time one = base::frames_to_time(1, rate_), half_field = one / 5;
+    const Time more = picture.fields == 3 ? half_field : Time{};
+    if (!offset_) offset_ = -more;
+    picture.pts += *offset_ + more;
     picture.duration = one;
     picture.fields = 2;
-    ++index_;
+}
+
+void MarkedFilmTiming::apply(Picture& picture) {
+    // (Where an edit broke the rhythm, it begins again with the next picture of three fields.)
+    if (picture.fields == latest_fields_) timing_.reset();
+    if (!timing_ && (picture.fields == 3 || (expected_ && latest_fields_ == 0))) timing_.emplace(rate_);
+    latest_fields_ = picture.fields;
+    if (timing_) timing_->apply(picture);
 }
 
 }  // namespace wavecrest::filter

@@ -7,8 +7,8 @@
 
 namespace wavecrest::filter {
 
-// Every picture goes through, none is doubled or dropped; only times change. Where the source leaves the film grid by
-// more than one picture (a gap, a stretch of video), a new grid starts at the picture's own time.
+// Every picture goes through, none is doubled or dropped; only times change, by half a field at most. So nothing adds
+// up where the rhythm is broken: at an edit, a gap, the seam of a loop.
 class FilmTiming {
   public:
     explicit FilmTiming(Ratio film_rate) : rate_(film_rate) {}
@@ -16,8 +16,26 @@ class FilmTiming {
 
   private:
     Ratio rate_;
-    std::optional<Time> grid_start_;
-    std::int64_t index_ = 0;
+    std::optional<Time> offset_;  // of pictures shown for two fields; those for three have half a field more
+};
+
+// The same in a title that also holds other pictures: only where two and three fields alternate, times change.
+class MarkedFilmTiming {
+  public:
+    // `expected`: there is film, so that a stretch may begin with it.
+    MarkedFilmTiming(Ratio film_rate, bool expected) : rate_(film_rate), expected_(expected) {}
+    void apply(Picture& picture);
+    // Another kind of picture comes in between.
+    void cut() {
+        timing_.reset();
+        latest_fields_ = 0;
+    }
+
+  private:
+    Ratio rate_;
+    bool expected_;
+    std::optional<FilmTiming> timing_;
+    int latest_fields_ = 0;
 };
 
 }  // namespace wavecrest::filter

@@ -3,15 +3,72 @@
 #include <fmt/format.h>
 #include <zimg.h>
 
+#include <algorithm>
+#include <cmath>
+#include <cstring>
 #include <new>
+#include <vector>
 
 namespace wavecrest::filter {
+
+namespace {
+
+// Beside a hard edge a resampling filter swings beyond what the source has there; more than this is seen as a bright or
+// dark line.
+constexpr int kOvershoot = 6;
+
+// The samples of a line that an output sample lies between or is made of.
+struct Range {
+    int from = 0, to = 0;  // inclusive
+};
+std::vector<Range> ranges(int from, int to) {
+    std::vector<Range> out(static_cast<std::size_t>(to));
+    const double step = static_cast<double>(from) / to, reach = std::max(0.5, step / 2);
+    for (int i = 0; i < to; ++i) {
+        const double centre = (i + 0.5) * step - 0.5;
+        out[static_cast<std::size_t>(i)] = {std::clamp(static_cast<int>(std::floor(centre - reach)), 0, from - 1),
+                                            std::clamp(static_cast<int>(std::ceil(centre + reach)), 0, from - 1)};
+    }
+    return out;
+}
+
+// Keeps a plane's samples near those of the source around them.
+void limit_overshoot(const Picture& from, Picture& to, int plane, const std::vector<Range>& rows,
+                     const std::vector<Range>& columns) {
+    const int width = plane == 0 ? from.width : (from.width + 1) / 2;
+    std::vector<std::uint8_t> least(static_cast<std::size_t>(width)), most(least.size());
+    for (std::size_t y = 0; y < rows.size(); ++y) {
+        const auto line = [&](int row) { return from.planes[plane] + row * from.strides[plane]; };
+        std::memcpy(least.data(), line(rows[y].from), least.size());
+        std::memcpy(most.data(), line(rows[y].from), most.size());
+        for (int row = rows[y].from + 1; row <= rows[y].to; ++row) {
+            const std::uint8_t* samples = line(row);
+            for (std::size_t x = 0; x < least.size(); ++x) {
+                least[x] = std::min(least[x], samples[x]);
+                most[x] = std::max(most[x], samples[x]);
+            }
+        }
+        std::uint8_t* out = to.planes[plane] + static_cast<std::ptrdiff_t>(y) * to.strides[plane];
+        for (std::size_t x = 0; x < columns.size(); ++x) {
+            int low = 255, high = 0;
+            for (int c = columns[x].from; c <= columns[x].to; ++c) {
+                low = std::min<int>(low, least[static_cast<std::size_t>(c)]);
+                high = std::max<int>(high, most[static_cast<std::size_t>(c)]);
+            }
+            out[x] = static_cast<std::uint8_t>(
+                std::clamp<int>(out[x], std::max(low - kOvershoot, 0), std::min(high + kOvershoot, 255)));
+        }
+    }
+}
+
+}  // namespace
 
 struct Scaler::State {
     zimg_filter_graph* graph = nullptr;
     int from_width, from_height, to_width, to_height;
     Ratio pixel_aspect;
     void* scratch = nullptr;
+    std::vector<Range> rows[2], columns[2];  // of luma, of chroma
 
     ~State() {
         zimg_filter_graph_free(graph);
@@ -30,6 +87,11 @@ Result<std::unique_ptr<Scaler>> Scaler::create(int from_width, int from_height, 
     state->to_width = to_width;
     state->to_height = to_height;
     state->pixel_aspect = pixel_aspect;
+    for (int i = 0; i < 2; ++i) {
+        const auto part = [&](int size) { return i == 0 ? size : (size + 1) / 2; };
+        state->rows[i] = ranges(part(from_height), part(to_height));
+        state->columns[i] = ranges(part(from_width), part(to_width));
+    }
     zimg_image_format from, to;
     zimg_image_format_default(&from, ZIMG_API_VERSION);
     from.width = static_cast<unsigned>(from_width);
@@ -75,6 +137,10 @@ Result<Picture> Scaler::apply(const Picture& picture) {
         ZIMG_ERROR_SUCCESS) {
         return fail(ErrorKind::input, "resizing a picture failed", "video track",
                     "choose another picture size in the profile");
+    }
+    for (int i = 0; i < 3; ++i) {
+        const std::size_t part = i == 0 ? 0 : 1;
+        limit_overshoot(picture, result, i, s.rows[part], s.columns[part]);
     }
     result.pixel_aspect = s.pixel_aspect;
     if (result.frame_packing && result.frame_packing->interleaved()) result.frame_packing.reset();

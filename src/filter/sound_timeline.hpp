@@ -1,21 +1,36 @@
 // Keeps sound without gaps: missing stretches become silence, overlaps are trimmed. Pictures are never shifted for it.
 #pragma once
 
+#include <deque>
+#include <functional>
 #include <optional>
 
+#include "base/result.hpp"
 #include "media/types.hpp"
 
 namespace wavecrest::filter {
 
 class SoundTimeline {
   public:
-    // Makes `sound` follow what came before: trims what overlaps (it may come back empty) and sets its time. Gives how
-    // many sample frames of silence go before it.
-    std::int64_t follow_on(Sound& sound);
+    // `next` gets what is due, up to 0.2 s later, as one continuous stream; its errors are handed on.
+    using Next = std::function<Status(Sound)>;
+    explicit SoundTimeline(Next next) : next_(std::move(next)) {}
+
+    // Takes the next sound. Where it overlaps with
+    // what came before, the older sound's end goes: a new part's beginning is what its pictures go with. Silence comes
+    // in pieces of a second at most.
+    Status push(Sound sound);
+    Status flush();
 
   private:
+    void cut_tail(std::int64_t frames);
+    Status give(std::int64_t keep);
+
+    Next next_;
     std::optional<Time> start_;
-    std::int64_t frames_ = 0;
+    std::int64_t frames_ = 0;  // taken, silence included
+    std::deque<Sound> held_;   // the latest; the next may cut its end
+    std::int64_t held_frames_ = 0;
 };
 
 }  // namespace wavecrest::filter

@@ -276,7 +276,7 @@ Status look_at_pictures(const Reopen& reopen, DeepReport& report, const Cancel& 
         const Time at = base::from_seconds(base::to_seconds(report.duration) * place);
         if (!source->seek(at)) continue;
         if (fields && i % 2 == 0) {
-            (void)transcode::look_at_cadence(*source, video->track, std::chrono::seconds(2), finder);
+            (void)transcode::look_at_cadence(*source, video->track, std::chrono::seconds(2), {&finder});
             if (!source->seek(at)) continue;
         }
         // The first picture that can be decoded from here on.

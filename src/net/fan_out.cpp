@@ -24,6 +24,8 @@ using namespace std::chrono_literals;
 // All clients get what has gathered that often: a call to the system for each, with a good deal to send.
 constexpr auto kTurn = 40ms;
 constexpr std::size_t kPiecesACall = 64;
+// Blocks changed for one client that lie ready; it is more than what is sent in a turn.
+constexpr std::size_t kMostChanged = 128 << 10;
 // What is kept for slow clients at most, whatever its time says.
 constexpr std::size_t kMostBytes = 96 << 20;
 
@@ -121,11 +123,13 @@ struct Client {
     int socket = -1;
     Steady::time_point connected = Steady::now(), last_progress = connected;
     // The sending thread's.
-    std::deque<Bytes> own;   // sent before the next block
-    bool begun = false;      // at a place of the flow, `next`
-    std::uint64_t next = 0;  // block
-    Bytes current;           // one that is sent in part, kept though the flow may have let it go
-    std::size_t done = 0;    // bytes of it
+    FanOut::Change change;
+    std::deque<Bytes> own;      // sent before the next block
+    std::deque<Bytes> changed;  // blocks made its own; `next` is behind them
+    bool begun = false;         // at a place of the flow, `next`
+    std::uint64_t next = 0;     // block
+    Bytes current;              // one that is sent in part, kept though the flow may have let it go
+    std::size_t done = 0;       // bytes of it
     bool paused = false, leaving = false;
     // Who of those that share a connection is in the middle of something; 0: nobody.
     std::shared_ptr<std::uint64_t> busy = std::make_shared<std::uint64_t>(0);
@@ -195,6 +199,7 @@ void FanOut::State::carry_out(std::vector<Order> list) {
                 break;
             case Order::What::resume:
                 if (client.paused) client.begun = false;
+                client.changed.clear();
                 client.paused = false;
                 break;
             default:
@@ -219,7 +224,11 @@ bool FanOut::State::serve(Client& client, Steady::time_point now) {
             }
             client.begun = true;
             client.next = flow.newest_start;
-            if (!flow.preface.empty()) client.own.push_back(flow.preface);
+            if (!flow.preface.empty() && client.change) {
+                client.changed.push_back(client.change(flow.preface));
+            } else if (!flow.preface.empty()) {
+                client.own.push_back(flow.preface);
+            }
         }
     };
     bool waiting = false;
@@ -235,7 +244,14 @@ bool FanOut::State::serve(Client& client, Steady::time_point now) {
         if (goes_on) place();
         if (!client.current.empty()) piece(client.current, client.done);
         for (std::size_t i = 0; i < client.own.size() && count < kPiecesACall; ++i) piece(client.own[i], 0);
-        if (goes_on) {
+        for (std::size_t held = 0; goes_on && client.change && client.begun && client.next < flow.end();) {
+            for (const Bytes& one : client.changed) held += one.size();
+            if (held > kMostChanged) break;
+            client.changed.push_back(client.change(flow.blocks[client.next++ - flow.first].bytes));
+            held = 0;
+        }
+        for (std::size_t i = 0; i < client.changed.size() && count < kPiecesACall; ++i) piece(client.changed[i], 0);
+        if (goes_on && !client.change) {
             std::uint64_t block = client.next;
             while (client.begun && block < flow.end() && count < kPiecesACall && bytes < (1 << 20))
                 piece(flow.blocks[block++ - flow.first].bytes, 0);
@@ -282,6 +298,12 @@ bool FanOut::State::serve(Client& client, Steady::time_point now) {
             whole = consume(front, 0);
             if (!whole) client.current = front;
         }
+        while (whole && !client.changed.empty() && left > 0) {
+            const Bytes front = client.changed.front();
+            client.changed.pop_front();
+            whole = consume(front, 0);
+            if (!whole) client.current = front;
+        }
         while (whole && left > 0) {
             const Bytes& front = flow.blocks[client.next - flow.first].bytes;
             ++client.next;
@@ -296,9 +318,11 @@ bool FanOut::State::serve(Client& client, Steady::time_point now) {
     }
     if (!waiting) client.last_progress = now;
     *client.busy = client.current.empty() ? 0 : client.status.id;
+    if (client.leaving) client.changed.clear();
     if (client.leaving && client.current.empty() && client.own.empty()) return true;
     // Sent to its end: the client sees the end of the connection.
-    if (flow.finished && !waiting && client.current.empty() && client.own.empty()) return false;
+    if (flow.finished && !waiting && client.current.empty() && client.own.empty() && client.changed.empty())
+        return false;
     client.status.lag = client.begun && client.next < flow.end()
                             ? flow.blocks.back().time - flow.blocks[client.next - flow.first].time
                             : Time{};
@@ -378,8 +402,9 @@ std::shared_ptr<Flow> FanOut::derive(const std::shared_ptr<Flow>& flow, std::fun
 }
 
 std::uint64_t FanOut::add(const std::shared_ptr<Flow>& flow, int socket, std::string address, Bytes first,
-                          std::uint64_t beside) {
+                          std::uint64_t beside, Change change) {
     auto client = std::make_unique<Client>();
+    client->change = std::move(change);
     client->flow = std::static_pointer_cast<SharedFlow>(flow);
     client->socket = socket;
     client->status.address = std::move(address);

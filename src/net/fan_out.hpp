@@ -63,8 +63,11 @@ class FanOut {
     // `socket` is closed by the fan-out when the client is gone; non-blocking writing is all it is used for. The client
     // begins with `first`, then the newest start; where there is none yet it waits for one.
     // `beside` is a client whose connection this one shares (another socket handle of it); their blocks never mix.
+    // `change`, where there is one, makes of each block (and preface) what this client gets; it is called in their
+    // order from the sending thread.
+    using Change = std::function<Bytes(const Bytes& block)>;
     std::uint64_t add(const std::shared_ptr<Flow>& flow, int socket, std::string address, Bytes first,
-                      std::uint64_t beside = 0);
+                      std::uint64_t beside = 0, Change change = {});
     // Sends bytes of its own to one client, between two blocks. A client that leaves more than kMostOwn of them lying
     // is dropped.
     static constexpr std::size_t kMostOwn = 256 << 10;

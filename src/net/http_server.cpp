@@ -120,6 +120,7 @@ struct Client {
     std::string name;  // of what is being sent; under the mutex
     int buffer = 0;    // bytes, of the socket
     std::atomic<bool> sending{false}, live{false}, noted{false}, served{false};
+    std::atomic<bool> of_file{false};
     std::atomic<bool> holds_body{false};  // of the memory for bodies
     std::atomic<std::uint64_t> offset{0};
     std::atomic<std::uint64_t> size{0};
@@ -575,6 +576,7 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
     client.progress();
     if (count > 0 && !head && reply.status != 204) {
         client.size = size;
+        client.of_file = static_cast<bool>(file);
         client.offset = first;
         if (!reply.name.empty()) client.begin(reply.name);
         bool sent_all = false;
@@ -772,8 +774,8 @@ ServerStatus HttpServer::status() const {
     const std::lock_guard lock(state_->mutex);
     for (const auto& client : state_->clients) {
         const std::lock_guard name_lock(client->mutex);
-        status.clients.push_back({client->id, client->address, client->name, client->offset, client->size, client->sent,
-                                  client->live, to_time(now - client->connected)});
+        status.clients.push_back({client->id, client->address, client->name, client->offset, client->size,
+                                  client->of_file, client->sent, client->live, to_time(now - client->connected)});
     }
     return status;
 }

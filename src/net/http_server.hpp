@@ -72,10 +72,11 @@ struct ClientStatus {
     std::string address;       // "192.168.1.20"
     std::string name;          // of the stream it fetches; empty between requests
     std::uint64_t offset = 0;  // in the file, of the next byte to send
-    std::uint64_t size = 0;    // of the file
-    std::uint64_t sent = 0;    // body bytes on this connection
-    bool live = false;         // the fan-out's status tells more of it
-    Time connected{};          // how long
+    std::uint64_t size = 0;    // of the file, or of what else is sent
+    bool of_file = false;
+    std::uint64_t sent = 0;  // body bytes on this connection
+    bool live = false;       // the fan-out's status tells more of it
+    Time connected{};        // how long
 };
 
 struct ServerStatus {

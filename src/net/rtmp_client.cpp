@@ -356,4 +356,11 @@ std::uint32_t RtmpClient::stream() const {
     return state_->stream;
 }
 
+bool can_resolve(const std::string& host) {
+    addrinfo* found = nullptr;
+    if (::getaddrinfo(host.c_str(), nullptr, nullptr, &found) != 0) return false;
+    ::freeaddrinfo(found);
+    return true;
+}
+
 }  // namespace wavecrest::net

@@ -15,6 +15,9 @@
 
 namespace wavecrest::net {
 
+// Whether a host's name is found, or it is an address. Asks the system's resolver, which may take seconds.
+bool can_resolve(const std::string& host);
+
 struct RtmpAddress {
     std::string host;
     std::uint16_t port = 1935;

@@ -412,14 +412,12 @@ void RtmpServer::State::play(Connection& connection, std::uint32_t stream, const
         reply(connection, stream,
               {"onStatus", 0.0, Value(), status("status", "NetStream.Play.Reset", "playing " + plain)});
     reply(connection, stream, {"onStatus", 0.0, Value(), status("status", "NetStream.Play.Start", "playing " + plain)});
-    if (stream != 1)
-        flow = settings.fan_out->derive(flow,
-                                        [stream](const Bytes& chunks) { return for_message_stream(chunks, stream); });
     const int socket = ::dup(connection.socket.native_handle());
     if (socket < 0) return;
     Connection::Playing playing{0, flow, plain};
     const std::uint64_t beside = connection.playing.empty() ? 0 : connection.playing.begin()->second.client;
-    playing.client = settings.fan_out->add(flow, socket, connection.address, Bytes(std::move(connection.out)), beside);
+    playing.client = settings.fan_out->add(flow, socket, connection.address, Bytes(std::move(connection.out)), beside,
+                                           for_player(stream));
     connection.out = {};
     connection.playing[stream] = std::move(playing);
     connection.what = "played " + plain;
@@ -500,6 +498,60 @@ Bytes for_message_stream(const Bytes& chunks, std::uint32_t stream) {
         at += 12 + (extended ? 4 : 0) + length + more * (extended ? 5 : 1);
     }
     return Bytes(std::move(out));
+}
+
+namespace {
+
+// A decoder's configuration rather than a frame (Adobe FLV 10.1, E.4.2.1 and E.4.3.1): of AAC, of H.264.
+bool is_configuration(std::uint8_t type, ByteSpan body) {
+    if (body.size() < 2) return true;
+    return type == rtmp::kAudio ? body[0] >> 4 == 10 && body[1] == 0 : (body[0] & 0x0F) == 7 && body[1] == 0;
+}
+
+}  // namespace
+
+std::function<Bytes(const Bytes& chunks)> for_player(std::uint32_t stream) {
+    return [stream, first_time = std::optional<std::uint32_t>()](const Bytes& chunks) mutable {
+        const ByteSpan from = chunks.view();
+        ByteVector out;
+        out.reserve(from.size());
+        std::size_t at = 0;
+        while (at + 12 <= from.size()) {
+            base::ByteReader reader(from.subspan(at));
+            const int chunk_stream = reader.u8() & 0x3F;
+            std::uint32_t time = reader.u24();
+            const bool extended = time == 0xFFFFFF;
+            const std::size_t length = reader.u24();
+            const std::uint8_t type = reader.u8();
+            std::size_t end = at + 12 + (extended ? 4 : 0);
+            if (end > from.size()) break;
+            if (extended) time = base::ByteReader(from.subspan(at + 12)).u32();
+            ByteVector body;
+            body.reserve(length);
+            for (std::size_t left = length, first = 1; left > 0; first = 0) {
+                if (first == 0) end += extended ? 5 : 1;  // a chunk of type 3
+                const std::size_t part =
+                    std::min<std::size_t>({left, kRtmpFlowChunk, from.size() - std::min(end, from.size())});
+                if (part == 0) break;
+                body.insert(body.end(), from.begin() + static_cast<std::ptrdiff_t>(end),
+                            from.begin() + static_cast<std::ptrdiff_t>(end + part));
+                end += part;
+                left -= part;
+            }
+            if (body.size() < length) break;
+            at = end;
+            const bool media = type == rtmp::kAudio || type == rtmp::kVideo;
+            if (media && !first_time && !is_configuration(type, body)) first_time = time;
+            if (media || type == rtmp::kData) {
+                // (Times wrap; what lies shortly before the first frame begins with it.)
+                const std::uint32_t since = first_time ? time - *first_time : 0;
+                time = since < 0x8000'0000 ? since : 0;
+            }
+            const bool control = chunk_stream == kControlChunks || type == rtmp::kSetChunkSize;
+            rtmp::append_message(out, chunk_stream, {type, time, control ? 0 : stream, {}}, body, kRtmpFlowChunk);
+        }
+        return Bytes(std::move(out));
+    };
 }
 
 }  // namespace wavecrest::net

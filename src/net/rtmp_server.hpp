@@ -79,5 +79,8 @@ class RtmpServer {
 // The same chunks for another message stream (for players that have several on one connection). `chunks` are whole
 // messages with full headers, cut at kRtmpFlowChunk.
 Bytes for_message_stream(const Bytes& chunks, std::uint32_t stream);
+// The same for one player, called with what it gets in order: times begin near 0 with the first frame, whenever it
+// joined (players show the time, and some wait for it to come from 0).
+std::function<Bytes(const Bytes& chunks)> for_player(std::uint32_t stream);
 
 }  // namespace wavecrest::net

@@ -158,7 +158,7 @@ struct TlsFront::State {
         LocalSocket plain;  // our end of the pair
         asio::steady_timer limit, watch;
         std::string address;
-        std::uint16_t port = 0;    // it came to
+        std::uint16_t port = 0;                // it came to
         std::atomic<bool> handed_over{false};  // the handshake is done
         bool open = true;
         std::optional<Steady::time_point> writing_since;  // the client hasn't taken what is there

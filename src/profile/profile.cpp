@@ -40,6 +40,17 @@ Result<Profile> parse(std::string_view text, const std::string& file) {
     WAVECREST_TRY_ASSIGN(largest, video.size("largest", profile.video.largest));
     WAVECREST_TRY_ASSIGN(pixels, video.choice("pixels", {"square", "as-source"}, "square"));
     WAVECREST_TRY_ASSIGN(interlaced, video.choice("interlaced", {"per-frame", "per-field"}, "per-frame"));
+    WAVECREST_TRY_ASSIGN(rate, video.text("frame_rate", "as-source"));
+    std::optional<Ratio> fixed;
+    if (rate != "as-source" && rate != "constant") {
+        fixed = base::parse_frame_rate(rate);
+        if (!fixed)
+            return video.refuse("frame_rate", fmt::format("\"{}\" is no frame rate", rate),
+                                "write \"as-source\", \"constant\" or frames per second such as \"25\" or \"29.97\"");
+    }
+    if (keyframes.count() == 0 && video.has("keyframe_every"))
+        return video.refuse("keyframe_every", "the keyframe interval must be longer than 0",
+                            "write a length such as \"4 s\", or leave it out");
     if (buffer.count() == 0)
         return video.refuse("buffer", "the buffer must be longer than 0", "write a length such as \"2 s\"");
     profile.video = {codec_profile,
@@ -51,7 +62,9 @@ Result<Profile> parse(std::string_view text, const std::string& file) {
                      keyframes,
                      largest,
                      pixels == "square",
-                     interlaced == "per-field"};
+                     interlaced == "per-field",
+                     rate != "as-source",
+                     fixed.value_or(Ratio{0, 1})};
     WAVECREST_TRY(video.finish());
 
     WAVECREST_TRY_ASSIGN(audio, root.table("audio"));

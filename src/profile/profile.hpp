@@ -22,6 +22,8 @@ struct VideoSettings {
     base::Size largest{1920, 1080};  // the picture is scaled down to fit
     bool square_pixels = true;       // else the source's pixel aspect is kept
     bool every_field = false;        // interlaced video: a picture for each field, else for each frame
+    bool constant_rate = false;      // frames at even times, else at their own
+    Ratio frame_rate{0, 1};          // that rate; 0: the source's usual one
 };
 
 struct AudioSettings {

@@ -527,6 +527,38 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
 
 }  // namespace
 
+namespace {
+
+// What `stream run` would refuse, in its own judgement.
+void check_as_run(const Site& site, std::vector<Finding>& findings) {
+    const auto refuse = [&](Error about) {
+        const auto is_told = [&](const Finding& one) {
+            return one.severity == Finding::Severity::error && one.about.what.find(about.what) != std::string::npos;
+        };
+        if (std::any_of(findings.begin(), findings.end(), is_told)) return;
+        about.where = fmt::format("{} ({})", site.file.string(), about.where);
+        findings.push_back({Finding::Severity::error, std::move(about)});
+    };
+    if (const auto udp = net::UdpSender::open(site.station_settings().udp); !udp) refuse(udp.error());
+    for (const SiteStream& entry : site.streams) {
+        for (const net::RtmpAddress& to : entry.item.push) {
+            if (net::can_resolve(to.host)) continue;
+            refuse({ErrorKind::wanting,
+                    fmt::format("stream \"{}\" is published to {}, a name that isn't found", entry.name(), to.host),
+                    fmt::format("line {}", entry.line), "check the name, or write the server's IP address"});
+        }
+    }
+    // What one stream alone is refused for was told above.
+    const bool fine = std::none_of(findings.begin(), findings.end(),
+                                   [](const Finding& one) { return one.severity == Finding::Severity::error; });
+    if (!fine || site.streams.empty()) return;
+    const auto items = site.items();
+    if (!items) return refuse(items.error());
+    if (const auto ready = stream::prepare_station(*items); !ready) refuse(ready.error());
+}
+
+}  // namespace
+
 bool SiteStream::meant_for(const std::string& device) const {
     return devices.empty() || std::find(devices.begin(), devices.end(), device) != devices.end();
 }
@@ -781,6 +813,7 @@ std::vector<Finding> check(const Site& site) {
             "this machine has no network address: only programs on it can reach the streams", "network interfaces",
             "connect the network");
     check_streams(site, findings);
+    check_as_run(site, findings);
     return findings;
 }
 

@@ -369,6 +369,14 @@ Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::Re
         return fail(ErrorKind::input, "there is no such file or folder", name,
                     "check the name and whether the drive or share is mounted");
     }
+    if (std::filesystem::is_directory(kind)) {
+        for (const base::Path& folder : {path, path / "VIDEO_TS", path / "BDMV"}) {
+            if (!std::filesystem::is_directory(folder, error) || ::access(folder.c_str(), R_OK | X_OK) == 0) continue;
+            return fail(
+                ErrorKind::machine, "this user may not read the folder", folder.string(),
+                "let this user read it (chmod u+rx, or mount the share with other rights), or run as its owner");
+        }
+    }
     if (std::filesystem::is_directory(kind)) return open_disc(disc::folder_files(path, settings), "this folder");
     if (std::filesystem::is_fifo(kind)) {
         return fail(ErrorKind::input, "this is a pipe with a name", name,

@@ -79,6 +79,7 @@ Result<D::Part> read_part(ConfigTable& table) {
         {"film", D::Part::Pictures::film},
         {"film-unmarked", D::Part::Pictures::film_unmarked},
         {"film-shifted", D::Part::Pictures::film_shifted},
+        {"film-phases", D::Part::Pictures::film_phases},
         {"whole", D::Part::Pictures::whole},
         {"interlaced", D::Part::Pictures::interlaced}};
     std::vector<std::string> words;

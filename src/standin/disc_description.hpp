@@ -32,7 +32,7 @@ struct DiscDescription {
     };
     // Material: pictures of one test card with its sound and subtitles.
     struct Part {
-        enum class Pictures { film, film_unmarked, film_shifted, whole, interlaced };
+        enum class Pictures { film, film_unmarked, film_shifted, film_phases, whole, interlaced };
         std::string name;
         int set = 1;  // title set (DVD)
         Time length = base::from_seconds(10);

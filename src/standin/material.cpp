@@ -18,9 +18,12 @@ namespace {
 using Pictures = DiscDescription::Part::Pictures;
 using namespace media::speaker;
 
+// Frames after which fields are cut elsewhere, where they are cut now here, now there.
+constexpr std::int64_t kPhase = 25;
+
 bool interlaced(Pictures pictures) {
     return pictures == Pictures::interlaced || pictures == Pictures::film_unmarked ||
-           pictures == Pictures::film_shifted;
+           pictures == Pictures::film_shifted || pictures == Pictures::film_phases;
 }
 
 // Lines of both fields, the upper from one picture and the lower from another.
@@ -125,6 +128,8 @@ struct Material::State {
             }
             case Pictures::film_shifted:
                 return weave(card.draw(std::max<std::int64_t>(picture - 1, 0)), card.draw(picture));
+            case Pictures::film_phases:
+                return weave(card.draw(picture), card.draw(picture / kPhase % 2 == 0 ? picture : picture + 1));
             default:
                 return card.draw(picture);
         }
@@ -136,7 +141,12 @@ struct Material::State {
             settings.width = disc.width();
             settings.height = disc.height();
             settings.frame_rate = rate;
-            settings.colour = {1, 1, 1, false};
+            // Standard definition has the colours and the shape of its pixels of old.
+            const bool small = disc.height() <= 576;
+            settings.colour = !small                 ? ColourDescription{1, 1, 1, false}
+                              : disc.height() == 576 ? ColourDescription{5, 6, 5, false}
+                                                     : ColourDescription{6, 6, 6, false};
+            if (small) settings.pixel_aspect = base::reduced({16L * disc.height(), 9L * disc.width()});
             settings.level = "4.1";
             settings.effort = 2;
             settings.peak_bps = std::min<std::int64_t>(disc.video_bps * 3 / 2, 40'000'000);

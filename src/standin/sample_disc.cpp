@@ -296,7 +296,7 @@ class BluRayMaker {
         using Pictures = Part::Pictures;
         const Ratio rate = Material::picture_rate(disc_, part);
         const bool fields = part.pictures == Pictures::interlaced || part.pictures == Pictures::film_unmarked ||
-                            part.pictures == Pictures::film_shifted;
+                            part.pictures == Pictures::film_shifted || part.pictures == Pictures::film_phases;
         disc::BluRayClipSettings settings;
         settings.name = fmt::format("{:05}", ++clips_);
         settings.video = {0x1011, static_cast<std::uint8_t>(disc_.codec == Codec::h264 ? 0x1B : 0x02),

@@ -100,10 +100,20 @@ int sine(std::int64_t step) {
 
 constexpr int kTextureSize = 256;
 
-unsigned check_bits(unsigned value) {
-    unsigned sum = 5;  // so that neither all black nor all white is valid
-    for (; value != 0; value >>= 4) sum += value & 15;
-    return sum & 15;
+// Frame numbers are written in Gray code: from frame to frame one block changes, and none changes twice in a row. So a
+// field differs from the field two before it wherever it differs from its neighbour, and deinterlacing can see that.
+unsigned gray(unsigned number) {
+    return number ^ number >> 1;
+}
+unsigned from_gray(unsigned code) {
+    for (unsigned shift = 1; shift < 16; shift *= 2) code ^= code >> shift;
+    return code;
+}
+// Four bits that keep this: the frame's lowest bit, which changes every other time, has one of its own.
+unsigned check_bits(unsigned frame_code, unsigned title) {
+    unsigned check = title ^ 5 ^ (frame_code & 1);  // so that neither all black nor all white is valid
+    for (unsigned bit = 1; bit < 16; ++bit) check ^= (frame_code >> bit & 1) << (1 + (bit - 1) % 3);
+    return check & 15;
 }
 
 double mean_luma(const Picture& p, double left, double top, double width, double height) {
@@ -251,8 +261,9 @@ Picture TestCard::draw(std::int64_t frame) const {
     const auto at = [](double fraction, int size) { return static_cast<int>(std::lround(fraction * size)); };
     fill(p, at(kFlashLeft, w), at(kFlashTop, h), at(kFlashWidth, w), at(kFlashHeight, h), flash ? kWhite : kBlack);
 
-    const auto value = static_cast<unsigned>(frame & 0xFFFF) << 4 | static_cast<unsigned>(settings_.title_number & 15);
-    const unsigned code = 0b10u << 24 | value << 4 | check_bits(value);
+    const unsigned frame_code = gray(static_cast<unsigned>(frame & 0xFFFF));
+    const auto title = static_cast<unsigned>(settings_.title_number & 15);
+    const unsigned code = 0b10u << 24 | frame_code << 8 | title << 4 | check_bits(frame_code, title);
     for (int i = 0; i < kCodeBlocks; ++i) {
         const int left = at(kCodeLeft + i * kCodeBlockWidth, w), right = at(kCodeLeft + (i + 1) * kCodeBlockWidth, w);
         fill(p, left, at(kCodeTop, h), right - left, at(kCodeHeight, h),
@@ -329,9 +340,9 @@ std::optional<CardCode> read_card_code(const Picture& picture) {
     unsigned code = 0;
     for (int i = 2; i < kCodeBlocks; ++i)
         code = code << 1 | (levels[static_cast<std::size_t>(i)] > threshold ? 1u : 0u);
-    const unsigned value = code >> 4;
-    if (check_bits(value) != (code & 15)) return std::nullopt;
-    return CardCode{value >> 4, static_cast<int>(value & 15)};
+    const unsigned frame_code = code >> 8, title = code >> 4 & 15;
+    if (check_bits(frame_code, title) != (code & 15)) return std::nullopt;
+    return CardCode{from_gray(frame_code), static_cast<int>(title)};
 }
 
 double flash_level(const Picture& picture) {

@@ -72,7 +72,7 @@ double flash_level(const Picture& picture);
 // tests) use the same numbers.
 inline constexpr double kCodeLeft = 0.2, kCodeTop = 0.875, kCodeBlockWidth = 0.6 / 26, kCodeHeight = 1.0 / 30;
 inline constexpr int kCodeBlocks =
-    26;  // white, black, 16 bits of frame, 4 of title, 4 check bits; most significant first
+    26;  // white, black, 16 bits of frame in Gray code, 4 of title, 4 check bits; most significant first
 inline constexpr double kFlashLeft = 0.75, kFlashTop = 0.1, kFlashWidth = 0.15, kFlashHeight = 0.15;
 
 }  // namespace wavecrest::standin

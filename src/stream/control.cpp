@@ -15,6 +15,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/embedded.hpp"
+#include "base/units.hpp"
 #include "stream/station.hpp"
 
 namespace wavecrest::stream {
@@ -50,8 +51,8 @@ Json status_json(const Station& station) {
     for (const StationStream& s : status.streams) {
         Json one = {{"name", s.name},
                     {"live", s.live},
-                    {"rate_bps", std::llround(s.rate_bps)},
-                    {"rate_minute_bps", std::llround(s.rate_minute_bps)}};
+                    {"rate_bps", s.status.ended ? 0 : std::llround(s.rate_bps)},
+                    {"rate_minute_bps", s.status.ended ? 0 : std::llround(s.rate_minute_bps)}};
         const auto clients = std::count_if(status.viewers.begin(), status.viewers.end(),
                                            [&](const StationViewer& v) { return v.stream == s.name; });
         one["viewers"] = clients;
@@ -76,6 +77,7 @@ Json status_json(const Station& station) {
         Json one = {{"address", v.address},
                     {"stream", v.stream},
                     {"live", v.live},
+                    {"delivery", v.hls ? "hls" : "connection"},
                     {"connected_s", seconds(v.connected)},
                     {"rate_bps", std::llround(v.rate_bps)},
                     {"sent_bytes", v.sent}};
@@ -100,17 +102,30 @@ Json status_json(const Station& station) {
             {"hung", hung}};
 }
 
-// Whoever types a name in another case means it all the same.
+// Whoever types a name in another case means it all the same, and so does who types its beginning or a part of it,
+// where only one stream has that. No name at all is the one that can be steered.
 const StationItem* find_item(const std::vector<StationItem>& items, const std::string& name) {
-    const auto same_letters = [&](const StationItem& item) {
-        return std::equal(item.name.begin(), item.name.end(), name.begin(), name.end(), [](char a, char b) {
-            return std::tolower(static_cast<unsigned char>(a)) == std::tolower(static_cast<unsigned char>(b));
-        });
+    const auto lower = [](std::string text) {
+        std::transform(text.begin(), text.end(), text.begin(), [](unsigned char c) { return std::tolower(c); });
+        return text;
     };
-    auto found = std::find_if(items.begin(), items.end(), [&](const StationItem& item) { return item.name == name; });
-    if (found == items.end() && std::count_if(items.begin(), items.end(), same_letters) == 1)
-        found = std::find_if(items.begin(), items.end(), same_letters);
-    return found == items.end() ? nullptr : &*found;
+    const std::string wanted = lower(name);
+    const auto only = [&](const auto& fits) -> const StationItem* {
+        if (std::count_if(items.begin(), items.end(), fits) != 1) return nullptr;
+        return &*std::find_if(items.begin(), items.end(), fits);
+    };
+    if (name.empty()) return only([](const StationItem& item) { return item.is_live() && !item.published(); });
+    if (const auto* found = only([&](const StationItem& item) { return item.name == name; })) return found;
+    if (const auto* found = only([&](const StationItem& item) { return lower(item.name) == wanted; })) return found;
+    if (const auto* found = only([&](const StationItem& item) { return lower(item.name).starts_with(wanted); }))
+        return found;
+    return only([&](const StationItem& item) { return lower(item.name).find(wanted) != std::string::npos; });
+}
+
+std::string names_of(const std::vector<StationItem>& items) {
+    std::string names;
+    for (const StationItem& item : items) names += fmt::format("{}\"{}\"", names.empty() ? "" : ", ", item.name);
+    return names;
 }
 
 net::HttpReply obey(Station& station, const std::string& body) {
@@ -120,7 +135,12 @@ net::HttpReply obey(Station& station, const std::string& body) {
         return refusal(400, "an order is a JSON object with \"stream\" and \"do\"");
     const auto asked = order["stream"].get<std::string>(), what = order["do"].get<std::string>();
     const StationItem* item = find_item(station.items(), asked);
-    if (item == nullptr) return refusal(404, fmt::format("there is no stream \"{}\"", asked));
+    if (item == nullptr && asked.empty())
+        return refusal(409, "there isn't exactly one live stream to be meant",
+                       "name one of " + names_of(station.items()));
+    if (item == nullptr)
+        return refusal(404, fmt::format("there is no stream \"{}\", or several could be meant", asked),
+                       "name one of " + names_of(station.items()));
     const std::string& name = item->name;
     if (item->published())
         return refusal(409, fmt::format("\"{}\" is steered by whoever publishes it", name), "pause it there");
@@ -142,6 +162,15 @@ net::HttpReply obey(Station& station, const std::string& body) {
         if (const auto by = number("by_s")) {
             skip = {Programme::Skip::What::by, base::from_seconds(*by), 0};
         } else if (const auto to = number("to_s"); to && *to >= 0) {
+            for (const StationStream& stream : station.status().streams) {
+                const Time length = stream.status.duration;
+                if (stream.name != name || length.count() == 0 || base::from_seconds(*to) < length) continue;
+                return refusal(
+                    409,
+                    fmt::format("{} lies beyond the end: {} is {} long", base::format_clock(base::from_seconds(*to)),
+                                stream.status.part, base::format_clock(length)),
+                    "seek to a time before that");
+            }
             skip = {Programme::Skip::What::to, base::from_seconds(*to), 0};
         } else if (const auto part = number("part"); part && std::abs(*part) == 1) {
             skip = {Programme::Skip::What::part, {}, static_cast<int>(*part)};
@@ -156,7 +185,9 @@ net::HttpReply obey(Station& station, const std::string& body) {
     bool paused = false;
     for (const StationStream& stream : station.status().streams)
         paused = paused || (stream.name == name && stream.status.state == LiveStatus::State::paused);
-    return json_reply(200, {{"done", what}, {"stream", name}, {"paused", paused}});
+    Json answer = {{"done", what}, {"stream", name}, {"paused", paused}};
+    if (const Time late = station.hls_latency(name); late.count() > 0) answer["hls_latency_s"] = seconds(late);
+    return json_reply(200, answer);
 }
 
 base::Path state_folder() {

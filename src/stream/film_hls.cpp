@@ -232,7 +232,16 @@ Status FilmHls::find_segments() {
     cursor->next = kNowhere;
     cursors_.push_back(std::move(cursor));
     end_ = std::max(duration_, starts_.back().shown + base::from_seconds(0.04));
+    const std::lock_guard lock(shape_mutex_);
+    ends_.clear();
+    for (std::size_t i = 1; i < starts_.size(); ++i) ends_.push_back(starts_[i].shown);
+    ends_.push_back(end_);
     return {};
+}
+
+Time FilmHls::end_of(std::uint64_t number) const {
+    const std::lock_guard lock(shape_mutex_);
+    return number < ends_.size() ? ends_[static_cast<std::size_t>(number)] : Time{};
 }
 
 Result<std::string> FilmHls::playlist(const std::string& stem, const std::string& query) {

@@ -41,6 +41,9 @@ class FilmHls {
     Result<Bytes> segment(std::size_t number);
     Result<Bytes> words_segment(std::size_t track, std::size_t number);
 
+    // Where in the film the end of a segment lies; 0 while that isn't known.
+    Time end_of(std::uint64_t number) const;
+
   private:
     // A reading that has got to the beginning of a segment: players ask for one after the other.
     struct Cursor;
@@ -74,7 +77,8 @@ class FilmHls {
     base::Path file_;
     TrackChoice choice_;
     std::vector<std::string> notes_;
-    mutable std::mutex shape_mutex_;  // of the tracks, for whoever asks while the file is read
+    mutable std::mutex shape_mutex_;  // of the tracks and ends, for whoever asks while the file is read
+    std::vector<Time> ends_;          // of the segments
     std::vector<Track> tracks_;       // that are sent
     std::vector<Track> words_;
 

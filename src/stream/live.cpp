@@ -9,6 +9,7 @@
 #include <random>
 #include <thread>
 
+#include "base/units.hpp"
 #include "container/flv_tags.hpp"
 #include "container/interleave.hpp"
 #include "container/ts_mux.hpp"
@@ -40,12 +41,30 @@ constexpr std::chrono::milliseconds kHandOver{50};
 constexpr std::chrono::microseconds kBatch{300};
 // A source that is later than this moves the stream's clock: receivers see a gap, not a rush.
 constexpr std::chrono::milliseconds kStall{250};
+// While a stream is paused, something goes out that often, so that no client takes the connection for dead.
+constexpr std::chrono::seconds kStillThere{1};
+// Longest distance of keyframes where a live stream is encoded for HLS.
+constexpr std::chrono::seconds kLiveKeyframes{1};
+// A picture sought while paused is shown so long before the stream stands again: decoders show one when others follow.
+constexpr std::chrono::milliseconds kShown{700};
 
 struct Datagram {
     Time due{};  // on the timeline of the stream
     Time position{};
     ByteVector bytes;  // room for an RTP header, then transport packets
 };
+
+// A datagram's worth of packets that carry nothing (ISO/IEC 13818-1, 2.4.3.3).
+Bytes null_packets() {
+    ByteVector out(kDatagram, 0xFF);
+    for (std::size_t at = 0; at < out.size(); at += 188) {
+        out[at] = 0x47;
+        out[at + 1] = 0x1F;
+        out[at + 2] = 0xFF;
+        out[at + 3] = 0x10;
+    }
+    return Bytes(std::move(out));
+}
 
 // What goes to connected clients.
 struct Pending {
@@ -172,7 +191,8 @@ struct Feed {
     Time last_due{};
     bool begun = false;
     Steady::time_point zero;  // when time 0 of the stream's timeline is sent
-    Steady::time_point paused_at;
+    Steady::time_point paused_at, still_there, nulls_at;
+    std::optional<std::uint64_t> pause_behind;  // paused again when the skip behind this many is shown
     LiveStatus status;
     Steady::time_point busy_from;  // an encode's: to tell its speed
     Turn turn;
@@ -195,6 +215,16 @@ struct Feed {
         zero = at - std::chrono::duration_cast<Steady::duration>(*first_due);
         status.state = LiveStatus::State::playing;
         return true;
+    }
+    void stand(bool still, Steady::time_point at) {
+        if (still == paused) return;
+        if (still) {
+            paused_at = still_there = at;
+        } else {
+            zero += at - paused_at;
+        }
+        paused = still;
+        if (hls) hls->pause(still);
     }
     // What is so late is taken as a pause of the source.
     void move_clock(Time due, Steady::time_point at) {
@@ -399,6 +429,8 @@ struct LiveService::State {
         if (stopping || feed.stopped) return false;
         for (std::size_t i = 0; i < count; ++i) {
             if (!feed.first_due) feed.first_due = datagrams[i].due;
+            // (Where blocks are made, too, they are counted.)
+            if (!feed.http && !feed.hls && !feed.rtmp) feed.status.made += datagrams[i].bytes.size() - kRtpHeader;
             feed.queue.push(datagrams[i]);
         }
         for (Pending& one : blocks) {
@@ -460,7 +492,20 @@ void LiveService::State::send_all() {
                 wake = std::min(wake, now + 5ms);
                 continue;
             }
-            if (feed->paused) continue;
+            if (feed->paused) {
+                if (now - feed->nulls_at >= kStillThere) {
+                    feed->nulls_at = now;
+                    if (due_now == going.size()) going.emplace_back();
+                    going[due_now].feed = feed.get();
+                    going[due_now].due = now;
+                    Datagram& nulls = going[due_now++].datagram;
+                    nulls.due = feed->now(now);
+                    nulls.bytes.assign(kRtpHeader, 0);
+                    const Bytes packets = null_packets();
+                    nulls.bytes.insert(nulls.bytes.end(), packets.view().begin(), packets.view().end());
+                }
+                continue;
+            }
             while (!feed->queue.empty()) {
                 Datagram& next = feed->queue.front();
                 feed->move_clock(next.due, now);
@@ -527,6 +572,20 @@ void LiveService::State::publish_all() {
                     }
                 }
             }
+            if (feed->begun && feed->pause_behind) {
+                // It goes on until what was sought has been seen.
+                const auto shown = feed->programme->latest_skip();
+                if (shown.number > *feed->pause_behind && feed->now(now) > shown.at + Time(kShown)) {
+                    feed->pause_behind.reset();
+                    feed->stand(true, now);
+                }
+            }
+            if (feed->begun && feed->paused && now - feed->still_there >= kStillThere && due.empty()) {
+                feed->still_there = now;
+                const Time at = feed->now(now);
+                if (feed->http) feed->http->push({{null_packets(), at, false}});
+                if (feed->rtmp) feed->rtmp->push({{rtmp_ping(at), at, false}});
+            }
             if (feed->waiting && feed->ahead(now) < Time(kLowAhead)) feed->turn.notify();
             const bool ends = feed->done && feed->queue.empty() && feed->pending[0].empty() &&
                               feed->pending[1].empty() && !feed->status.ended;
@@ -581,6 +640,12 @@ Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items) 
     for (const LiveItem& item : items) {
         ReadyLive ready;
         ready.item = item;
+        // Segments of HLS end at keyframes: the closer these are, the sooner a player has enough of them to begin, and
+        // the less it lags.
+        if (item.hls && ready.item.transcode) {
+            Time& distance = ready.item.transcode->video.encode.keyframe_distance;
+            distance = distance.count() > 0 ? std::min(distance, Time(kLiveKeyframes)) : Time(kLiveKeyframes);
+        }
         for (const LiveTarget& target : item.targets) {
             const auto other = std::find_if(taken.begin(), taken.end(),
                                             [&](const auto& entry) { return entry.first == target.to.text; });
@@ -614,6 +679,21 @@ Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items) 
         };
         WAVECREST_TRY_ASSIGN(programme, prepare_programme(item.parts, why_not));
         ready.programme = std::move(programme);
+        if (item.rate_bps > 0 && item.transcode && item.transcode->video.encode.peak_bps > item.rate_bps)
+            return fail(ErrorKind::usage,
+                        fmt::format("{} is less than the profile's peak of {}", base::format_bitrate(item.rate_bps),
+                                    base::format_bitrate(item.transcode->video.encode.peak_bps)),
+                        fmt::format("rate of stream \"{}\"", item.name), "raise the rate, or use a smaller profile");
+        for (const ReadyPart& part : ready.programme.parts) {
+            // Packets, tables and clocks take a twentieth more than what they carry.
+            const std::int64_t least = part.mean_bps + part.mean_bps / 20;
+            if (item.rate_bps == 0 || item.transcode || item.rate_bps >= least) continue;
+            return fail(ErrorKind::usage,
+                        fmt::format("{} is less than {} needs: {} on average", base::format_bitrate(item.rate_bps),
+                                    part.name, base::format_bitrate(least)),
+                        fmt::format("rate of stream \"{}\"", item.name),
+                        "raise the rate to one and a half times that, leave it out, or name a profile of a lower rate");
+        }
         if (item.rtmp && transport && !item.transcode) {
             for (const Track& track : ready.programme.tracks) {
                 if (is_words(track)) continue;
@@ -649,7 +729,15 @@ Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> s
             std::vector<Track> words;
             std::copy_if(feed->ready.programme.tracks.begin(), feed->ready.programme.tracks.end(),
                          std::back_inserter(words), is_words);
-            feed->hls = std::make_shared<LiveHls>(LiveHlsSettings{}, std::move(words));
+            LiveHlsSettings hls;
+            // (Seconds since 2020, so that names stay short.)
+            constexpr std::int64_t kYear2020 = 1'577'836'800;
+            hls.first_number = static_cast<std::uint64_t>(std::max<std::int64_t>(
+                std::chrono::duration_cast<std::chrono::seconds>(std::chrono::system_clock::now().time_since_epoch())
+                        .count() -
+                    kYear2020,
+                1));
+            feed->hls = std::make_shared<LiveHls>(hls, std::move(words));
         }
         // Unforeseeable beginnings, as RFC 3550 asks for (5.1).
         feed->sequence = static_cast<std::uint16_t>(random());
@@ -712,7 +800,7 @@ LiveFigures LiveService::figures() const {
             // What lies ready is still played.
             if (feed->ahead(now) <= Time{}) status.state = LiveStatus::State::lost;
         }
-        if (feed->paused && !status.ended) status.state = LiveStatus::State::paused;
+        if ((feed->paused || feed->pause_behind) && !status.ended) status.state = LiveStatus::State::paused;
         figures.streams.push_back(std::move(status));
     }
     figures.late_99 = state_->late.percentile(0.99);
@@ -750,14 +838,8 @@ bool LiveService::pause(const std::string& name, bool paused) {
     if (feed == nullptr) return false;
     const std::lock_guard lock(state_->mutex);
     if (feed->status.ended) return false;
-    if (paused == feed->paused) return true;
-    const auto now = Steady::now();
-    if (paused) {
-        feed->paused_at = now;
-    } else {
-        feed->zero += now - feed->paused_at;
-    }
-    feed->paused = paused;
+    feed->pause_behind.reset();
+    feed->stand(paused, Steady::now());
     return true;
 }
 
@@ -767,6 +849,9 @@ bool LiveService::skip(const std::string& name, const Programme::Skip& skip) {
     {
         const std::lock_guard lock(state_->mutex);
         if (feed->status.ended || feed->done) return false;
+        // What stands still goes on until the new place is seen.
+        if (feed->paused || feed->pause_behind) feed->pause_behind = feed->programme->latest_skip().number;
+        feed->stand(false, Steady::now());
     }
     feed->programme->skip(skip);
     return true;

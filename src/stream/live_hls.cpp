@@ -37,7 +37,6 @@ void LiveHls::push(ByteSpan packets, bool start, Time group) {
         begun_ = true;
         from_ = group;
     } else if (start && group - from_ >= settings_.least) {
-        // The target duration is promised with the first playlist; what is longer later is an honest exception.
         target_s_ = std::max<std::int64_t>(target_s_, std::llround(base::to_seconds(group - from_)));
         close(group);
         from_ = group;
@@ -63,7 +62,7 @@ Result<std::string> LiveHls::words_playlist(const std::string& stem, const std::
 
 Result<std::string> LiveHls::list_of(const std::string& stem, const char* extension, const std::string& query) const {
     const std::lock_guard lock(mutex_);
-    if (segments_.empty())
+    if (segments_.empty() || (segments_.size() < settings_.fewest && first_ == settings_.first_number && !ended_))
         return fail(ErrorKind::wanting, "the stream has just begun", "the playlist", "ask again in a few seconds");
     const std::size_t listed = std::min(settings_.listed, segments_.size());
     const std::size_t skipped = segments_.size() - listed;
@@ -71,10 +70,34 @@ Result<std::string> LiveHls::list_of(const std::string& stem, const char* extens
     list.target_s = target_s_;
     list.sequence = first_ + skipped;
     list.ended = ended_;
+    // Players that knew an earlier run begin anew with the first segment of this one (4.3.3.3: the number of a run is
+    // as good as that of its first segment).
+    const bool first_run = settings_.first_number == 0;
+    const bool has_first = first_ + skipped == settings_.first_number;
+    list.discontinuities = settings_.first_number + (first_run || has_first ? 0 : 1);
     for (std::size_t i = skipped; i < segments_.size(); ++i)
-        list.segments.push_back(
-            {fmt::format("{}-{}.{}{}", stem, first_ + i, extension, query), segments_[i].length, false});
+        list.segments.push_back({fmt::format("{}-{}.{}{}", stem, first_ + i, extension, query), segments_[i].length,
+                                 !first_run && first_ + i == settings_.first_number});
+    list.paused = paused_;
     return container::write_playlist(list);
+}
+
+void LiveHls::pause(bool paused) {
+    const std::lock_guard lock(mutex_);
+    paused_ = paused;
+}
+
+Time LiveHls::latency() const {
+    const std::lock_guard lock(mutex_);
+    return base::from_seconds(3.5 * static_cast<double>(target_s_));
+}
+
+std::optional<Time> LiveHls::behind(std::uint64_t number) const {
+    const std::lock_guard lock(mutex_);
+    const auto found = find(number);
+    if (!found) return std::nullopt;
+    const Segment& newest = segments_.back();
+    return newest.from + newest.length - ((*found)->from + (*found)->length);
 }
 
 Result<const LiveHls::Segment*> LiveHls::find(std::uint64_t number) const {

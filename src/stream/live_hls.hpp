@@ -5,6 +5,7 @@
 
 #include <deque>
 #include <mutex>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -16,9 +17,13 @@
 namespace wavecrest::stream {
 
 struct LiveHlsSettings {
-    Time least = base::from_seconds(2);  // of a segment; it ends at the next keyframe
-    std::size_t listed = 6;              // segments in the playlist
-    std::size_t kept = 6;                // more that stay after they left it (6.2.2: a playlist's length)
+    Time least = base::from_seconds(1);  // of a segment; it ends at the next keyframe
+    std::size_t listed = 8;              // segments in the playlist
+    std::size_t kept = 8;                // more that stay after they left it (6.2.2: a playlist's length)
+    std::size_t fewest = 3;              // in the first playlist: players don't begin with less
+    // Number of the first segment. One that only grows from run to run (seconds of the wall clock do, where segments
+    // last longer) lets players that have waited for a server see that it goes on.
+    std::uint64_t first_number = 0;
 };
 
 // Pushed to by one thread, asked by any.
@@ -26,7 +31,7 @@ class LiveHls {
   public:
     // `words`: the subtitles there are, each of text.
     explicit LiveHls(LiveHlsSettings settings = {}, std::vector<Track> words = {})
-        : settings_(settings), words_(std::move(words)), cues_(words_.size()) {}
+        : settings_(settings), words_(std::move(words)), first_(settings.first_number), cues_(words_.size()) {}
     const std::vector<Track>& words() const { return words_; }
 
     // `start`: tables and a keyframe follow, of decoding time `group`.
@@ -36,7 +41,9 @@ class LiveHls {
     // The stream has ended: the playlist says so.
     void finish(Time end);
 
-    // Fails (kind wanting) before the first segment is whole. Segments' addresses are `stem`-NUMBER.ts with `query`
+    // The pictures stand still until the next push: a comment in the playlist says so to whoever verifies it.
+    void pause(bool paused);
+    // Fails (kind wanting) before enough segments are whole. Segments' addresses are `stem`-NUMBER.ts with `query`
     // behind them.
     Result<std::string> playlist(const std::string& stem, const std::string& query = "") const;
     // The same of subtitles: segments at `stem`-NUMBER.vtt.
@@ -44,6 +51,10 @@ class LiveHls {
     // Both fail (kind usage) where it isn't there any more, or not yet.
     Result<Bytes> segment(std::uint64_t number) const;
     Result<Bytes> words_segment(std::size_t track, std::uint64_t number) const;  // of words()[track]
+    // How far the end of a segment lies behind the newest; nothing for one that isn't there.
+    std::optional<Time> behind(std::uint64_t number) const;
+    // How far players keep from the newest: three target durations (6.3.3), and half a segment that is being filled.
+    Time latency() const;
     // Of the segments so far: the most bits a second over one of them.
     std::int64_t peak_bps() const;
 
@@ -60,13 +71,13 @@ class LiveHls {
     const std::vector<Track> words_;
     mutable std::mutex mutex_;
     std::deque<Segment> segments_;  // numbered from first_
-    std::uint64_t first_ = 0;
+    std::uint64_t first_;
     ByteVector filling_;
     std::vector<std::vector<Packet>> cues_;  // of each of words_: what may be shown in the segments, and later
     std::int64_t peak_bps_ = 0;
-    bool begun_ = false, ended_ = false;
+    bool begun_ = false, ended_ = false, paused_ = false;
     Time from_{};
-    std::int64_t target_s_ = 4;  // promised for all segments (6.2.1); larger only where keyframes are further apart
+    std::int64_t target_s_ = 1;  // promised for all segments (6.2.1); what is longer later is an honest exception
 };
 
 }  // namespace wavecrest::stream

@@ -22,8 +22,13 @@ using namespace std::chrono_literals;
 
 // A keyframe is looked for in so many packets; what has none begins with whatever comes.
 constexpr std::size_t kMostHeld = 4000;
-// Sound that goes on so much longer than the pictures is heard to its end.
+// Sound that goes on for longer behind the last picture belongs to the part; less is cut off.
 constexpr Time kLongerSound = std::chrono::seconds(1);
+// Pictures may lie so far behind their sound in a file.
+constexpr Time kPicturesBehind = std::chrono::seconds(1);
+// Sound may lie so far before its pictures.
+constexpr Time kSoundBefore = std::chrono::seconds(2);
+constexpr int kMostLooked = 2000;  // packets
 constexpr std::size_t kMostSpans = 4096;
 
 // The tracks of a part that go on with those of the first, in their order; null where there is none left. The same
@@ -101,7 +106,7 @@ Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
         WAVECREST_TRY(input->check_protection(pick.title->number));
         const std::string address = part.source.string();
         const bool remote = address.find("://") != std::string::npos;
-        ReadyPart one{part, remote ? address : part.source.filename().string(), {}, pick.title->duration, false};
+        ReadyPart one{part, remote ? address : part.source.filename().string(), {}, pick.title->duration};
         one.live = remote && (net::is_live_address(address) || one.duration.count() == 0);
         if (one.live) one.duration = {};
         if (part.chapter > 1) {
@@ -141,6 +146,10 @@ Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
                         part.source.string(),
                         "convert all parts with one profile (wavecrest convert), or make two streams of them");
         }
+        // Where nothing is left out, the title's mean is what goes out.
+        if (one.duration.count() > 0 && ready.tracks.size() == pick.title->tracks.size())
+            one.mean_bps = static_cast<std::int64_t>(static_cast<double>(pick.title->size_bytes) * 8 /
+                                                     base::to_seconds(one.duration));
         ready.parts.push_back(std::move(one));
     }
     if (ready.parts.empty()) return fail(ErrorKind::usage, "there is nothing to play", "the stream", "name a file");
@@ -241,6 +250,14 @@ Status Programme::enter(std::size_t part, Time position) {
         }
         held_.push_back(std::move(*packet));
     }
+    if (start && has_picture && position.count() > 0 && !live) {
+        WAVECREST_TRY_ASSIGN(whole, has_sound_from(*start));
+        if (!whole) {
+            // It lies before the picture in the file; the picture is met again on the way.
+            held_.clear();
+            WAVECREST_TRY(source_->seek(std::max(*start - kSoundBefore, Time{})));
+        }
+    }
     if (!start) start = held_.empty() ? position : std::max(held_.front().pts, Time{});
     start_ = *start;
     part_ = part;
@@ -255,7 +272,86 @@ Status Programme::enter(std::size_t part, Time position) {
     return {};
 }
 
+// Whether each sound track goes on from this time in what is read from here on. Where it can't be told, it does.
+Result<bool> Programme::has_sound_from(Time start) {
+    std::vector<bool> met(lanes_.size());
+    bool whole = true;
+    int looked = 0;
+    const auto look = [&](const Packet& packet) {
+        for (std::size_t i = 0; i < lanes_.size(); ++i) {
+            if (lanes_[i].from != packet.track || ready_.tracks[i].kind != TrackKind::audio || met[i]) continue;
+            if (packet.pts + packet.duration <= start) continue;
+            met[i] = true;
+            whole = whole && packet.pts - start < packet.duration + base::from_seconds(0.001);
+        }
+    };
+    const auto all_met = [&] {
+        for (std::size_t i = 0; i < lanes_.size(); ++i) {
+            if (lanes_[i].from >= 0 && ready_.tracks[i].kind == TrackKind::audio && !met[i]) return false;
+        }
+        return true;
+    };
+    for (const Packet& packet : held_) look(packet);
+    while (!all_met() && ++looked < kMostLooked && held_.size() < kMostHeld) {
+        WAVECREST_TRY_ASSIGN(packet, source_->read());
+        if (!packet) break;
+        look(*packet);
+        held_.push_back(std::move(*packet));
+    }
+    return whole;
+}
+
+// Tracks lie apart in a file: what is played ends at one time for all of them.
+void Programme::leave(const Skip& skip) {
+    leaving_ = Leaving{skip, timeline_end() - offset_, std::vector<bool>(lanes_.size()), 0};
+    for (std::size_t i = 0; i < lanes_.size(); ++i)
+        leaving_->there[i] = lanes_[i].from < 0 || ready_.tracks[i].kind == TrackKind::subtitle;
+}
+
+// Whether a packet of a lane, with the part's times, still comes before the end.
+bool Programme::comes_before_leaving(std::size_t lane, const Packet& packet) {
+    ++leaving_->packets;
+    const bool sound = ready_.tracks[lane].kind == TrackKind::audio;
+    const Time at = sound ? packet.pts + packet.duration / 2 : packet.pts;
+    if (at < leaving_->until) return true;
+    if (sound || packet.dts >= leaving_->until) leaving_->there[lane] = true;
+    return false;
+}
+
+// Sound that was read beyond the last picture does not go out.
+void Programme::drop_tail() {
+    for (auto packet = tail_.rbegin(); packet != tail_.rend(); ++packet) {
+        for (std::size_t i = 0; i < lanes_.size(); ++i) {
+            if (ready_.tracks[i].id != packet->track) continue;
+            lanes_[i].end = std::min(lanes_[i].end, packet->pts);
+            lanes_[i].last_dts = std::min(lanes_[i].last_dts, packet->dts - base::from_ticks(1, 90'000));
+        }
+    }
+    tail_.clear();
+}
+
+// The next of the tail that pictures have come to, or that waits for too long.
+std::optional<Packet> Programme::next_of_tail() {
+    if (tail_.empty()) return std::nullopt;
+    const Packet& first = tail_.front();
+    const bool waits_long = tail_.back().pts - first.pts > kLongerSound + kPicturesBehind;
+    if (!waits_long && first.pts + first.duration / 2 >= picture_end()) return std::nullopt;
+    Packet packet = std::move(tail_.front());
+    tail_.pop_front();
+    return packet;
+}
+
+Time Programme::picture_end() const {
+    Time end = Time::min();
+    for (std::size_t i = 0; i < lanes_.size(); ++i) {
+        if (ready_.tracks[i].kind == TrackKind::video && lanes_[i].from >= 0 && lanes_[i].any)
+            end = std::max(end, lanes_[i].end);
+    }
+    return end;
+}
+
 Status Programme::obey(const Skip& order) {
+    drop_tail();
     std::size_t part = part_;
     Time to = order.time;
     if (ready_.parts[part_].live && order.what != Skip::What::part) return {};  // there is nothing but now
@@ -280,7 +376,16 @@ Status Programme::obey(const Skip& order) {
             to = ready_.parts[part].begin;
         }
     }
-    return enter(part, std::max(to, Time{}));
+    const Status entered = enter(part, std::max(to, Time{}));
+    const std::lock_guard lock(mutex_);
+    ++landed_.number;
+    landed_.at = entered ? start_ + offset_ : timeline_end();
+    return entered;
+}
+
+Programme::Landed Programme::latest_skip() const {
+    const std::lock_guard lock(mutex_);
+    return landed_;
 }
 
 void Programme::wait_and_try_again(const Error& error) {
@@ -330,9 +435,26 @@ Result<std::optional<Packet>> Programme::read() {
             order.swap(order_);
         }
         Status status;
+        if (order && leaving_) {
+            // It comes while the one before is being carried out.
+            if (leaving_->skip.what == Skip::What::by && order->what == Skip::What::by) {
+                leaving_->skip.time += order->time;
+            } else {
+                leaving_->skip = *order;
+            }
+        } else if (order && entered_ && source_ && any_in_part_ && !ready_.parts[part_].live) {
+            leave(*order);
+        }
+        const bool left =
+            leaving_ && (leaving_->packets > kMostLooked ||
+                         std::all_of(leaving_->there.begin(), leaving_->there.end(), [](bool b) { return b; }));
         if (!entered_) {
             status = enter(0, ready_.parts[0].begin);
-        } else if (order) {
+        } else if (left) {
+            const Skip skip = leaving_->skip;
+            leaving_.reset();
+            status = obey(skip);
+        } else if (order && !leaving_) {
             status = obey(*order);
         } else if (!source_) {
             status = enter(part_, position_);
@@ -342,7 +464,12 @@ Result<std::optional<Packet>> Programme::read() {
             wait_and_try_again(status.error());
             continue;
         }
+        if (auto packet = next_of_tail()) return packet;
         auto next = next_of_part();
+        if (leaving_ && (!next || !*next)) {
+            leaving_->packets = kMostLooked + 1;
+            continue;
+        }
         if (!next) {
             if (next.error().kind == ErrorKind::interrupted) return next;
             if (failures_ > 2 && failed_at_ == position_ && !ready_.parts[part_].live) {
@@ -359,6 +486,14 @@ Result<std::optional<Packet>> Programme::read() {
         }
         if (!*next) {
             failures_ = 0;
+            const bool last = part_ + 1 == ready_.parts.size() && !loop_;
+            if (!tail_.empty() && (last || timeline_end() > picture_end())) {
+                // So much sound belongs to the part.
+                Packet packet = std::move(tail_.front());
+                tail_.pop_front();
+                return std::optional<Packet>(std::move(packet));
+            }
+            drop_tail();
             if (part_ + 1 == ready_.parts.size()) {
                 if (!loop_) return std::optional<Packet>{};
                 if (!any_in_part_)
@@ -378,19 +513,23 @@ Result<std::optional<Packet>> Programme::read() {
         const auto lane =
             std::find_if(lanes_.begin(), lanes_.end(), [&](const Lane& l) { return l.from == packet.track; });
         if (lane == lanes_.end() || packet.hidden) continue;
-        const Track& track = ready_.tracks[static_cast<std::size_t>(lane - lanes_.begin())];
+        const auto number = static_cast<std::size_t>(lane - lanes_.begin());
+        const Track& track = ready_.tracks[number];
+        if (leaving_ && !comes_before_leaving(number, packet)) continue;
         if (track.kind == TrackKind::subtitle && packet.pts < start_ && packet.pts + packet.duration > start_) {
             // Still shown where the part is entered.
             packet.duration -= start_ - packet.pts;
             packet.pts = packet.dts = start_;
         }
-        if (packet.pts < start_ && (offset_ != Time{} || track.kind == TrackKind::video)) continue;
+        const bool sound = track.kind == TrackKind::audio;
+        const Time shown = sound ? packet.pts + packet.duration / 2 : packet.pts;
+        if (shown < start_ && (offset_ != Time{} || track.kind == TrackKind::video)) continue;
         const Time position = packet.dts;
         packet.track = track.id;
         packet.pts += offset_;
         packet.dts += offset_;
         // Sound of the part before that goes on into this one.
-        if (track.kind == TrackKind::audio && lane->any && packet.pts + packet.duration / 2 < lane->end) continue;
+        if (sound && lane->any && packet.pts + packet.duration / 2 < lane->end) continue;
         if (lane->any && packet.dts <= lane->last_dts) packet.dts = lane->last_dts + base::from_ticks(1, 90'000);
         if (packet.pts < packet.dts) packet.pts = packet.dts;
         lane->last_dts = packet.dts;
@@ -405,6 +544,11 @@ Result<std::optional<Packet>> Programme::read() {
         position_ = std::max(position_, position);
         any_in_part_ = true;
         if (const std::lock_guard lock(mutex_); !lost_.empty()) lost_.clear();
+        const Time pictures = picture_end();
+        if (sound && pictures != Time::min() && packet.pts + packet.duration / 2 >= pictures) {
+            tail_.push_back(std::move(packet));
+            continue;
+        }
         return std::optional<Packet>(std::move(packet));
     }
 }

@@ -29,10 +29,11 @@ struct Part {
 // What was found about a part when it was looked at.
 struct ReadyPart {
     Part part;
-    std::string name;   // for people: the file's
-    Time begin{};       // of the chapter
-    Time duration{};    // of the whole title; 0: not known
-    bool live = false;  // from another address, as it comes: no skips, and its end is a loss
+    std::string name;           // for people: the file's
+    Time begin{};               // of the chapter
+    Time duration{};            // of the whole title; 0: not known
+    std::int64_t mean_bps = 0;  // of the tracks that are played; 0: not known
+    bool live = false;          // from another address, as it comes: no skips, and its end is a loss
 };
 
 struct ReadyProgramme {
@@ -68,6 +69,13 @@ class Programme : public PacketSource {
     };
     void skip(const Skip& skip);
 
+    // The latest skip that was carried out: how many there were, and from when on its pictures are shown.
+    struct Landed {
+        std::uint64_t number = 0;
+        Time at{};  // on the timeline
+    };
+    Landed latest_skip() const;
+
     // What is played at a time of the timeline.
     struct Place {
         std::size_t part = 0;
@@ -86,7 +94,7 @@ class Programme : public PacketSource {
     struct Lane {
         TrackId from = -1;       // in the part; -1: it isn't there
         ByteVector in_front;     // of keyframes: parameter sets that differ from those of tracks()
-        Time end{}, last_dts{};  // on the timeline
+        Time end{}, last_dts{};  // on the timeline; of what was read, tail_ included
         bool any = false;
     };
 
@@ -94,6 +102,12 @@ class Programme : public PacketSource {
     Status open_part(std::size_t part);
     Result<std::optional<Packet>> next_of_part();
     Status obey(const Skip& skip);
+    void leave(const Skip& skip);
+    bool comes_before_leaving(std::size_t lane, const Packet& packet);
+    Result<bool> has_sound_from(Time start);
+    std::optional<Packet> next_of_tail();
+    void drop_tail();
+    Time picture_end() const;
     void wait_and_try_again(const Error& error);
     Time timeline_end() const;
 
@@ -113,6 +127,16 @@ class Programme : public PacketSource {
     Time position_{};                       // reached in the part
     bool entered_ = false;
     bool any_in_part_ = false;
+    // Before a skip what is playing is brought to one end: each track up to the time that the pictures have come to,
+    // though it lies further on in the file.
+    struct Leaving {
+        Skip skip;
+        Time until{};             // in the part
+        std::vector<bool> there;  // lanes that have come to it
+        int packets = 0;          // read for it
+    };
+    std::optional<Leaving> leaving_;
+    std::deque<Packet> tail_;  // sound beyond the pictures so far: where the part ends before more of them, it goes
     std::uint64_t rounds_ = 0;
     int failures_ = 0;  // at one place
     Time failed_at_{-1};
@@ -120,6 +144,7 @@ class Programme : public PacketSource {
     mutable std::mutex mutex_;
     std::deque<Span> spans_;
     std::optional<Skip> order_;
+    Landed landed_;
     std::string lost_;
 };
 

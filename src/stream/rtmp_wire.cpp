@@ -55,6 +55,15 @@ Bytes rtmp_ending() {
     return Bytes(std::move(out));
 }
 
+Bytes rtmp_ping(Time now) {
+    ByteVector out;
+    base::ByteWriter ping;
+    ping.u16(6);
+    ping.u32(static_cast<std::uint32_t>(base::to_ticks(now, 1000)));
+    rtmp::append_message(out, 2, {rtmp::kUserControl, 0, 0, {}}, ping.bytes(), net::kRtmpFlowChunk);
+    return Bytes(std::move(out));
+}
+
 void append_rtmp(ByteVector& out, const Track& track, const Packet& packet) {
     const std::int64_t ms = std::max<std::int64_t>(base::to_ticks(packet.dts + kShift, 1000), 0);
     const ByteVector body = flv::body(track, packet, base::to_ticks(packet.pts + kShift, 1000) - ms);

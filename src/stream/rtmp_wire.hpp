@@ -18,6 +18,8 @@ std::string why_not_rtmp(const Track& track);
 Bytes rtmp_preface(const std::vector<Track>& tracks);
 // What tells players that the stream is over.
 Bytes rtmp_ending();
+// Asks a player whether it is there (7.1.7, Ping Request): says that the connection lives while nothing is sent.
+Bytes rtmp_ping(Time now);
 // Appends the message for a packet. Times are moved up by a second, so that none is negative.
 void append_rtmp(ByteVector& out, const Track& track, const Packet& packet);
 

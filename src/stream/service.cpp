@@ -79,6 +79,19 @@ std::optional<HlsAsk> parse_hls(std::string_view path, std::string_view stem) {
     return number ? std::optional(HlsAsk{What::segment, 0, *number}) : std::nullopt;
 }
 
+// The name a player was given with its list (HlsViewers): digits.
+constexpr std::string_view kViewer = "viewer";
+std::string viewer_in(std::string_view query) {
+    const std::string mark = fmt::format("{}=", kViewer);
+    for (std::size_t at = 0; at < query.size();) {
+        const std::size_t end = std::min(query.find('&', at), query.size());
+        const std::string_view one = query.substr(at, end - at);
+        if (one.starts_with(mark)) return std::string(one.substr(mark.size(), 20));
+        at = end + 1;
+    }
+    return "";
+}
+
 // Addresses in playlists are relative to the playlist's own.
 std::string beside(const std::string& path) {
     return net::encode_path(path.substr(path.rfind('/') + 1));
@@ -104,6 +117,13 @@ net::HttpReply playlist_reply(std::string text, const std::string& name, bool li
 std::int64_t bandwidth_of(const ReadyStream& stream) {
     const std::int64_t rate = std::max(stream.curve.peak_bps(base::from_seconds(6)), stream.bitrate_bps);
     return rate + rate / 20 + 120'000;
+}
+
+// What a segment of a film takes: it is made when it has been asked for.
+std::size_t estimated_bytes(const ReadyStream& stream, std::uint64_t number) {
+    const Time from = number > 0 ? stream.hls->end_of(number - 1) : Time{};
+    const double seconds = base::to_seconds(std::max(stream.hls->end_of(number) - from, Time{}));
+    return static_cast<std::size_t>(seconds * static_cast<double>(stream.bitrate_bps) / 8);
 }
 
 // The answer of a film or a live window (FilmHls, LiveHls). `variants`: the list to enter; empty where it is that of
@@ -358,6 +378,9 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
         reply.later = [hls = s.hls, ask = *ask, stem, query, list, name = s.name] {
             return answer_hls(*hls, ask, stem, query, list, name, false);
         };
+        if (ask->what == HlsAsk::What::segment)
+            hls_viewers_.asked(request.address, "", s.name, false, ask->number, estimated_bytes(s, ask->number),
+                               std::chrono::steady_clock::now());
         reply.later_from = s.file;
         return reply;
     }
@@ -375,20 +398,32 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
             }
         }
         const auto hls = settings_.live->hls(name);
-        if (!hls) continue;
-        const std::string stem = stem_of(live_hls_path(path));
-        const auto ask = parse_hls(request.path, stem);
-        if (!ask) continue;
-        container::MediaPlaylist list;
-        add_words(list, hls->words(), stem, query);
-        if (!list.subtitles.empty())
-            list.variants.push_back({fmt::format("{}{}.m3u8{}", beside(stem), kFilm, query),
-                                     std::max<std::int64_t>(hls->peak_bps(), 1), "", true});
-        if (ask->what == HlsAsk::What::film && list.variants.empty()) continue;
+        if (!hls || !parse_hls(request.path, stem_of(live_hls_path(path)))) continue;
         if (!may(name)) return refuse();
-        return answer_hls(*hls, *ask, stem, query, list, name, true);
+        return answer_live_hls(*hls, path, name, request);
     }
     return nothing_there(request);
+}
+
+// The address of a live window is that of a list with one variant, in whose address a player finds a name of its own:
+// its playlist and segments carry it on.
+net::HttpReply Service::answer_live_hls(LiveHls& hls, const std::string& path, const std::string& name,
+                                        const net::HttpRequest& request) const {
+    const std::string stem = stem_of(live_hls_path(path));
+    const HlsAsk ask = *parse_hls(request.path, stem);
+    const std::string viewer = viewer_in(request.query);
+    std::string query = request.query.empty() ? "" : "?" + request.query;
+    if (viewer.empty() && ask.what == HlsAsk::What::entry)
+        query += fmt::format("{}{}={}", query.empty() ? "?" : "&", kViewer, hls_viewers_.new_name());
+    container::MediaPlaylist list;
+    add_words(list, hls.words(), stem, query);
+    list.variants.push_back({fmt::format("{}{}.m3u8{}", beside(stem), kFilm, query),
+                             std::max<std::int64_t>(hls.peak_bps(), 1), "", !list.subtitles.empty()});
+    net::HttpReply reply = answer_hls(hls, ask, stem, query, list, name, true);
+    if (ask.what == HlsAsk::What::segment && reply.status == 200)
+        hls_viewers_.asked(request.address, viewer, name, true, ask.number, reply.body.size(),
+                           std::chrono::steady_clock::now());
+    return reply;
 }
 
 ServiceStatus Service::status() const {
@@ -403,13 +438,35 @@ ServiceStatus Service::status() const {
                                       {},
                                       {},
                                       client.sent,
+                                      false,
                                       true,
                                       client.lag,
                                       client.skips,
                                       client.connected});
     }
+    for (const HlsViewers::One& one : hls_viewers_.watching(std::chrono::steady_clock::now())) {
+        Viewer viewer;
+        viewer.id = kFirstHlsViewer + one.id;
+        viewer.address = one.address;
+        viewer.stream = one.stream;
+        viewer.sent = one.sent;
+        viewer.live = one.live;
+        viewer.hls = true;
+        viewer.connected = one.connected;
+        const auto stream =
+            std::find_if(streams_.begin(), streams_.end(), [&](const ReadyStream& s) { return s.name == one.stream; });
+        if (one.live && settings_.live != nullptr) {
+            if (const auto hls = settings_.live->hls(one.stream))
+                viewer.lag = hls->behind(one.segment).value_or(Time{});
+        } else if (stream != streams_.end() && stream->hls) {
+            viewer.position = stream->hls->end_of(one.segment);
+            viewer.duration = stream->duration;
+        }
+        status.viewers.push_back(std::move(viewer));
+    }
     for (const net::ClientStatus& client : server.clients) {
-        if (client.name.empty() || client.live) continue;
+        // (Segments are fetched by those above.)
+        if (client.name.empty() || client.live || !client.of_file) continue;
         const auto stream =
             std::find_if(streams_.begin(), streams_.end(), [&](const ReadyStream& s) { return s.name == client.name; });
         Viewer viewer;

@@ -12,6 +12,7 @@
 #include "measure/rate.hpp"
 #include "net/http_server.hpp"
 #include "stream/film_hls.hpp"
+#include "stream/hls_viewers.hpp"
 #include "stream/live.hpp"
 
 namespace wavecrest::stream {
@@ -86,14 +87,17 @@ struct ServiceSettings {
 };
 inline constexpr std::string_view kControlPath = "/control";
 
+inline constexpr std::uint64_t kFirstHlsViewer = std::uint64_t{1} << 60;
+
 // A client with its place in the title.
 struct Viewer {
-    std::uint64_t id = 0;  // of its connection: of live ones, of the others
+    std::uint64_t id = 0;  // of its connection: of live ones, of the others; of HLS beyond kFirstHlsViewer
     std::string address;
     std::string stream;
-    Time position{};  // of what has been sent; some of it still waits in the network's and the player's buffers
+    Time position{};  // up to which it was sent; some of it still waits in the network's and the player's buffers
     Time duration{};
     std::uint64_t sent = 0;
+    bool hls = false;         // it fetches segments
     bool live = false;        // then position and duration are the stream's, and are not told here
     Time lag{};               // behind the newest that is sent (live)
     std::uint64_t skips = 0;  // how often it was too slow and moved on (live)
@@ -125,9 +129,12 @@ class Service {
         return !settings_.is_here || settings_.is_here(name, request);
     }
     net::HttpReply nothing_there(const net::HttpRequest& request) const;
+    net::HttpReply answer_live_hls(LiveHls& hls, const std::string& path, const std::string& name,
+                                   const net::HttpRequest& request) const;
 
     std::vector<ReadyStream> streams_;
     ServiceSettings settings_;
+    mutable HlsViewers hls_viewers_;
     std::unique_ptr<net::HttpServer> server_;
 };
 

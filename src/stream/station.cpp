@@ -300,11 +300,24 @@ Result<ReadyStation> prepare_station(std::vector<StationItem> items) {
             item.path =
                 default_path(item.name, item.parts.empty() ? base::Path("stream.flv") : item.parts.front().source);
         if (item.published()) {
+            if (item.offers.file || item.offers.hls || item.offers.live || item.offers.live_hls ||
+                !item.targets.empty())
+                return fail(
+                    ErrorKind::usage,
+                    fmt::format("stream \"{}\" is published here by RTMP, and goes out by RTMP only", item.name),
+                    "offer",
+                    "offer it as rtmp alone; for other deliveries, take it from this server as a source: "
+                    "wavecrest stream run rtmp://... --offer live,live-hls");
             item.offers = {};
             item.offers.rtmp = true;
             continue;
         }
         if (item.offers.file || item.offers.hls) {
+            const std::string& title = item.parts.front().title;
+            if (title != "main" && title != "1")
+                return fail(ErrorKind::usage,
+                            fmt::format("stream \"{}\" is a file, which has no title {}", item.name, title), "title",
+                            "leave the title out; only discs and recordings of several programs have titles");
             if (item.parts.size() > 1)
                 return fail(ErrorKind::usage,
                             fmt::format("stream \"{}\" has several parts, which play live only", item.name), "offer",
@@ -321,6 +334,10 @@ Result<ReadyStation> prepare_station(std::vector<StationItem> items) {
                             item.offers.rtmp || !item.push.empty(), item.rate_bps, item.transcode});
     }
     for (const StationItem& one : items) {
+        if (one.path == kControlPath || one.path.starts_with(std::string(kControlPath) + "/") ||
+            stem_of(one.path) == kControlPath)
+            return fail(ErrorKind::usage, fmt::format("\"{}\" is the path of the controls", one.path),
+                        fmt::format("stream \"{}\"", one.name), "give the stream another path");
         if (!one.path.starts_with("/") || one.path.find_first_of("?#") != std::string::npos)
             return fail(ErrorKind::usage, fmt::format("\"{}\" is no path", one.path),
                         fmt::format("stream \"{}\"", one.name), "begin it with / and leave out ? and #");
@@ -718,6 +735,11 @@ bool Station::ended() const {
     const State& s = *state_;
     if (!s.ready.on_demand.empty() || !s.published.empty()) return false;
     return !s.live || s.live->ended();
+}
+
+Time Station::hls_latency(const std::string& name) const {
+    const auto hls = state_->live ? state_->live->hls(name) : nullptr;
+    return hls ? hls->latency() : Time{};
 }
 
 bool Station::pause(const std::string& name, bool paused) {

@@ -152,6 +152,9 @@ class Station {
     bool ended() const;
 
     // These act for everybody who watches; false where there is no live stream of this name that runs.
+    // How long viewers of a stream's live HLS see what is sent to others after them, as far as it can be told; 0 where
+    // there is none.
+    Time hls_latency(const std::string& name) const;
     bool pause(const std::string& name, bool paused);
     bool skip(const std::string& name, const Programme::Skip& skip);
     bool stop(const std::string& name);

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <chrono>
 #include <cstring>
 #include <deque>
 #include <map>
@@ -15,10 +16,11 @@
 #include "codec/audio_decoder.hpp"
 #include "codec/subtitle_decoder.hpp"
 #include "codec/video_decoder.hpp"
-#include "filter/deinterlace.hpp"
+#include "filter/constant_rate.hpp"
 #include "filter/downmix.hpp"
-#include "filter/film.hpp"
+#include "filter/limiter.hpp"
 #include "filter/overlay.hpp"
+#include "filter/resample.hpp"
 #include "filter/scale.hpp"
 #include "filter/sound_timeline.hpp"
 
@@ -30,6 +32,9 @@ constexpr TrackId kFirstAudio = 2;
 
 // Subtitles may lie behind the pictures they belong to by what a decoder buffers: pictures wait that long for them.
 const Time kSubtitleLead = base::from_seconds(2);
+
+// Sound at another rate goes on as long as its times fit what came before to this.
+const Time kLongestStep = std::chrono::milliseconds(20);
 
 // Puts the packets of all tracks into decoding-time order. Called from the encoding stages.
 class Interleaver {
@@ -135,6 +140,7 @@ class Graph {
             return fail(ErrorKind::input, "the title holds no picture that can be decoded", "video track",
                         "the rip is damaged; make it again");
         result_.duration = last_end_ - result_.first_picture;
+        if (settings_.accept) WAVECREST_TRY(settings_.accept(result_));
         WAVECREST_TRY(sink->finish());
         return std::move(result_);
     }
@@ -252,7 +258,6 @@ class Graph {
 
     Status decode_stage() {
         WAVECREST_TRY_ASSIGN(decoder, codec::make_video_decoder(settings_.video.from));
-        filter::FilmTiming film(settings_.video.encode.frame_rate);
         std::vector<Picture> pictures;
         std::multiset<Time> hidden;  // presentation times of pictures that are only decoded
         const auto pass_on = [&] {
@@ -261,7 +266,6 @@ class Graph {
                     hidden.erase(found);
                     continue;
                 }
-                if (settings_.video.undo_pulldown) film.apply(picture);
                 if (!decoded_.push(std::move(picture))) return;
             }
             pictures.clear();
@@ -296,33 +300,35 @@ class Graph {
     }
 
     Status filter_stage(filter::Scaler* scaler) {
-        const Fields fields = settings_.video.fields;
-        const bool weave = fields == Fields::weave || fields == Fields::weave_to_film;
-        filter::FilmWeaver weaver(fields == Fields::weave_to_film ? settings_.video.encode.frame_rate : Ratio{0, 1});
-        filter::Deinterlacer deinterlacer(fields == Fields::per_field ? filter::Deinterlacer::Rate::field
-                                                                      : filter::Deinterlacer::Rate::frame);
-        std::vector<Picture> woven, whole;
-        const auto deinterlace = [&](Picture picture) { deinterlacer.push(std::move(picture), whole); };
+        std::optional<filter::WholeFrames> whole_frames;
+        if (settings_.video.fields) whole_frames.emplace(*settings_.video.fields);
+        std::optional<filter::ConstantRate> constant;
+        if (settings_.video.constant_rate) constant.emplace(*settings_.video.constant_rate);
+        std::vector<Picture> whole, even;
         const auto pass_on = [&]() -> Status {
-            for (Picture& picture : whole) WAVECREST_TRY(finish_picture(std::move(picture), scaler));
+            for (Picture& picture : whole) {
+                if (constant) {
+                    constant->push(std::move(picture), even);
+                } else {
+                    even.push_back(std::move(picture));
+                }
+            }
             whole.clear();
+            for (Picture& picture : even) WAVECREST_TRY(finish_picture(std::move(picture), scaler));
+            even.clear();
             return {};
         };
         while (auto picture = decoded_.pop()) {
-            if (fields == Fields::whole) {
-                whole.push_back(std::move(*picture));
-            } else if (weave) {
-                weaver.push(std::move(*picture), woven);
-                for (Picture& p : woven) deinterlace(std::move(p));
-                woven.clear();
+            if (whole_frames) {
+                whole_frames->push(std::move(*picture), whole);
             } else {
-                deinterlace(std::move(*picture));
+                whole.push_back(std::move(*picture));
             }
             WAVECREST_TRY(pass_on());
         }
-        weaver.flush(woven);
-        for (Picture& p : woven) deinterlace(std::move(p));
-        if (fields != Fields::whole) deinterlacer.flush(whole);
+        if (whole_frames) whole_frames->flush(whole);
+        WAVECREST_TRY(pass_on());
+        if (constant) constant->flush(even);
         WAVECREST_TRY(pass_on());
         filtered_.close();
         return {};
@@ -376,10 +382,13 @@ class Graph {
         media::AudioEncoder& encoder = *lane.encoder;
         WAVECREST_TRY_ASSIGN(decoder, codec::make_audio_decoder(lane.path->from));
         const int channels = encoder.track().channels;
-        filter::SoundTimeline timeline;
-        std::vector<Sound> sounds;
+        const int rate = lane.path->from.sample_rate;
+        filter::Limiter limiter(rate, channels);
+        std::vector<Sound> sounds, limited;
         std::vector<Packet> packets;
-        const auto pass_on = [&]() -> Status {
+        const auto encode = [&]() -> Status {
+            for (const Sound& sound : limited) WAVECREST_TRY(encoder.encode(sound, packets));
+            limited.clear();
             for (Packet& packet : packets) {
                 packet.track = lane.id;
                 WAVECREST_TRY(out.add(std::move(packet)));
@@ -387,34 +396,54 @@ class Graph {
             packets.clear();
             return {};
         };
+        filter::SoundTimeline timeline([&](const Sound& sound) -> Status {
+            limiter.push(sound, limited);
+            return encode();
+        });
+        std::unique_ptr<filter::Resampler> resampler;  // while the source has another rate than it began with
+        const auto take = [&](Sound sound) -> Status {
+            filter::fold_to_stereo(sound);
+            if (sound.channels != channels) filter::match_channels(sound, channels);
+            drop_before_start(sound);
+            if (sound.samples.empty()) return {};
+            if (lane.id == kFirstAudio) result_.sound_frames += static_cast<std::int64_t>(sound.frames());
+            return timeline.push(std::move(sound));
+        };
+        const auto end_resampling = [&]() -> Status {
+            std::vector<Sound> rest;
+            if (resampler) resampler->flush(rest);
+            resampler.reset();
+            for (Sound& sound : rest) WAVECREST_TRY(take(std::move(sound)));
+            return {};
+        };
         while (auto packet = lane.packets.pop()) {
             sounds.clear();
             WAVECREST_TRY(decoder->decode(*packet, sounds));
             for (Sound& sound : sounds) {
-                // Sound that changes its form inside the track leaves a gap, which becomes silence.
-                if (sound.sample_rate != lane.path->from.sample_rate) continue;
-                filter::fold_to_stereo(sound);
-                if (sound.channels != channels) filter::match_channels(sound, channels);
-                drop_before_start(sound);
-                if (sound.samples.empty()) continue;
-                // Silence goes in piece by piece: an hour of it at once would fill the memory.
-                for (std::int64_t silent = timeline.follow_on(sound); silent > 0;) {
-                    Sound piece;
-                    piece.sample_rate = sound.sample_rate;
-                    piece.channels = sound.channels;
-                    const std::int64_t count = std::min<std::int64_t>(silent, sound.sample_rate);
-                    piece.samples.assign(static_cast<std::size_t>(count * sound.channels), 0.0f);
-                    silent -= count;
-                    WAVECREST_TRY(encoder.encode(piece, packets));
-                    WAVECREST_TRY(pass_on());
+                const bool goes_on = resampler && sound.sample_rate == resampler->from_rate() &&
+                                     sound.channels == resampler->channels() &&
+                                     std::chrono::abs(sound.pts - resampler->end()) < kLongestStep;
+                if (!goes_on) WAVECREST_TRY(end_resampling());
+                if (sound.sample_rate == rate) {
+                    WAVECREST_TRY(take(std::move(sound)));
+                    continue;
                 }
-                if (lane.id == kFirstAudio) result_.sound_frames += static_cast<std::int64_t>(sound.frames());
-                WAVECREST_TRY(encoder.encode(sound, packets));
+                if (sound.sample_rate <= 0 || sound.channels <= 0) continue;
+                if (!resampler) {
+                    WAVECREST_TRY_ASSIGN(made, filter::Resampler::create(sound.sample_rate, rate, sound.channels));
+                    resampler = std::move(made);
+                }
+                std::vector<Sound> resampled;
+                resampler->push(sound, resampled);
+                for (Sound& piece : resampled) WAVECREST_TRY(take(std::move(piece)));
             }
-            WAVECREST_TRY(pass_on());
         }
+        WAVECREST_TRY(end_resampling());
+        WAVECREST_TRY(timeline.flush());
+        limiter.flush(limited);
+        WAVECREST_TRY(encode());
         WAVECREST_TRY(encoder.flush(packets));
-        WAVECREST_TRY(pass_on());
+        WAVECREST_TRY(encode());
         return out.end(lane.id);
     }
 
@@ -456,11 +485,12 @@ class Graph {
 
 }  // namespace
 
-Status look_at_cadence(PacketSource& source, const Track& video, Time length, filter::CadenceFinder& finder) {
+Status look_at_cadence(PacketSource& source, const Track& video, Time length,
+                       const std::vector<filter::CadenceFinder*>& finders) {
     WAVECREST_TRY_ASSIGN(decoder, codec::make_video_decoder(video));
     std::vector<Picture> pictures;
     std::optional<Time> start;
-    finder.cut();
+    for (filter::CadenceFinder* finder : finders) finder->cut();
     while (true) {
         WAVECREST_TRY_ASSIGN(packet, source.read());
         if (!packet) break;
@@ -468,7 +498,9 @@ Status look_at_cadence(PacketSource& source, const Track& video, Time length, fi
         if (!start) start = packet->pts;
         if (packet->dts >= *start + length) break;
         WAVECREST_TRY(decoder->decode(*packet, pictures));
-        for (const Picture& picture : pictures) finder.push(picture);
+        for (const Picture& picture : pictures) {
+            for (filter::CadenceFinder* finder : finders) finder->push(picture);
+        }
         pictures.clear();
     }
     return {};

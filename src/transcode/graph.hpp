@@ -15,23 +15,17 @@
 #include "base/progress.hpp"
 #include "codec/x264_encoder.hpp"
 #include "filter/cadence.hpp"
+#include "filter/whole_frames.hpp"
 #include "media/flow.hpp"
 
 namespace wavecrest::transcode {
 
-// What becomes of interlaced pictures.
-enum class Fields {
-    whole,          // pictures are whole as they come
-    per_frame,      // deinterlaced, one picture a frame
-    per_field,      // deinterlaced, one picture a field
-    weave,          // fields of film, put together anew; what fits nowhere is deinterlaced
-    weave_to_film,  // the same, and pulldown undone: four pictures of five frames
-};
-
 struct VideoPath {
-    Track from;                  // one that codec/video_decoder.hpp can decode
-    bool undo_pulldown = false;  // give film pictures even times at encode.frame_rate
-    Fields fields = Fields::whole;
+    Track from;  // one that codec/video_decoder.hpp can decode
+    // Where there may be fields of different instants or pulldown; else pictures are whole as they come.
+    std::optional<filter::WholeFrames::Settings> fields;
+    // Frames are repeated and left out to come at this rate; else they keep their own times.
+    std::optional<Ratio> constant_rate;
     // Subtitles drawn into the pictures: all of a track, or only what is marked as forced in it.
     struct Subtitles {
         Track from;
@@ -59,6 +53,8 @@ struct GraphSettings {
     // Stop at this time of the source (excerpts); 0: to the end. Pictures and sound before 0 are decoded and dropped.
     Time until{};
     EncoderWatch watch;
+    // Asked before the sink is finished, with what came out: an error leaves the sink unfinished. Empty: nobody asks.
+    std::function<Status(const struct GraphResult& result)> accept;
 };
 
 struct GraphResult {
@@ -74,9 +70,9 @@ struct GraphResult {
 // Makes the sink once the encoded tracks are known; track ids are 1 for picture, 2 and up for sound.
 using SinkMaker = std::function<Result<std::unique_ptr<PacketSink>>(const std::vector<Track>&)>;
 
-// Looks at the pictures of the next `length` of a source: whether interlaced ones are film. Nothing when they hold too
-// little motion to tell.
-Status look_at_cadence(PacketSource& source, const Track& video, Time length, filter::CadenceFinder& finder);
+// Shows the pictures of the next `length` of a source to the finders, as a run of its own.
+Status look_at_cadence(PacketSource& source, const Track& video, Time length,
+                       const std::vector<filter::CadenceFinder*>& finders);
 
 // Runs to the end of the source, an error, or cancellation (kind interrupted). The sink's finish() is called on success
 // only. Times are kept, so the first picture need not be at 0.

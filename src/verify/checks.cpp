@@ -199,6 +199,14 @@ void add_transport(Verification& v, const measure::TransportReport& report, cons
 
 void conclude_live(Verification& v, Short cause) {
     v.verdict = Verdict::pass;
+    if (v.paused) {
+        // All else follows from it.
+        v.verdict = Verdict::fail;
+        v.short_of = Short::none;
+        v.summary = "the stream is paused";
+        v.remedy = "resume it (wavecrest stream resume NAME, or at its source), then verify again";
+        return;
+    }
     const Check* worst = nullptr;
     for (const Check& check : v.checks) {
         // Damaged pictures are the last thing to name: what was lost on the way explains them.
@@ -236,8 +244,9 @@ void add_seen(Verification& v, const Job& job, Time seen, bool ended) {
         fmt::format("{:.1f} s of {:.1f} s{}", base::to_seconds(std::min(seen, job.listen)),
                     base::to_seconds(job.listen), ended && !meant ? ", then it ended" : ""),
         "the whole time",
-        ended ? "the stream has ended: start it again, then verify it"
-              : "the stream does not go on: it is paused, nobody publishes it, or its source is lost");
+        v.paused ? "the stream is paused: resume it, then verify again"
+        : ended  ? "the stream has ended: start it again, then verify it"
+                 : "the stream does not go on: it is paused, nobody publishes it, or its source is lost");
 }
 
 void add_film_timing(Verification& v, const Film& film) {
@@ -317,14 +326,18 @@ void conclude_film(Verification& v, Short stall_cause) {
         return std::find(std::begin(kPlayback), std::end(kPlayback), c.name) != std::end(kPlayback);
     };
     if (worst != nullptr && !is_playback(*worst)) {
-        v.short_of = worst->name == "complete" || worst->name == "pictures" ? Short::file
-                     : worst->name == "received"                            ? Short::server
-                                                                            : Short::device;
+        v.short_of = worst->name == "complete" || worst->name == "pictures"      ? Short::file
+                     : worst->name == "received" || worst->name == "byte ranges" ? Short::server
+                                                                                 : Short::device;
         v.summary = fmt::format("{}: {}, but the limit is {}", worst->name, worst->measured, worst->limit);
         v.remedy = worst->why;
     } else if (worst != nullptr) {
         v.short_of = stall_cause;
-        if (stall_cause == Short::network) {
+        if (v.simulated) {
+            v.summary =
+                fmt::format("the simulated network does not deliver in time: {} {}", worst->name, worst->measured);
+            v.remedy = "a network as bad as this one needs a lower bit rate or a longer buffer: try a smaller profile";
+        } else if (stall_cause == Short::network) {
             v.summary = fmt::format("the link carries {}, the film needs {} on average and {} in its busiest second",
                                     base::format_bitrate(v.link.payload_bps), base::format_bitrate(v.mean_bps),
                                     base::format_bitrate(v.peak_1s_bps));

@@ -81,6 +81,7 @@ struct Receiving {
         v.address = job.address;
         v.device = job.device.name;
         v.link = job.link;
+        v.simulated = job.simulated;
     }
     // Counts bytes that have come over the link.
     void count(std::size_t bytes) {
@@ -105,6 +106,9 @@ struct Receiving {
             const ByteSpan packet = ByteSpan(partial).subspan(at, ts::kPacket);
             meter.push(packet);
             media.push(packet);
+            const bool empty = (packet[1] & 0x1F) == 0x1F && packet[2] == 0xFF;
+            empty_packets = empty ? empty_packets + 1 : 0;
+            if (!empty) last_content = clock->now();
             at += ts::kPacket;
         }
         partial.erase(partial.begin(), partial.begin() + static_cast<std::ptrdiff_t>(at));
@@ -136,7 +140,52 @@ struct Receiving {
     Time server_time{};
 
     bool filled() const { return base::to_seconds(link.waited()) > 0.5 * base::to_seconds(clock->now()); }
-    Short cause() const { return link.waited() >= server_time ? Short::network : Short::server; }
+    Short cause() const { return v.simulated || link.waited() >= server_time ? Short::network : Short::server; }
+    // Nothing but packets that carry nothing has come for a while, and the connection lives.
+    bool is_paused() const { return empty_packets >= 14 && clock->now() - last_content > base::from_seconds(1.5); }
+
+    std::uint64_t empty_packets = 0;  // since the last that carried something
+    Time last_content{};
+};
+
+// Passes packets on, and finds where a track has a hole: what was to be heard or seen then is not in the stream,
+// whatever the transport's own counters say.
+class GapWatch : public PacketSource {
+  public:
+    explicit GapWatch(PacketSource& from) : from_(from) {}
+    const std::vector<Track>& tracks() const override { return from_.tracks(); }
+    const std::vector<Chapter>& chapters() const override { return from_.chapters(); }
+    Time duration() const override { return from_.duration(); }
+    const std::vector<Problem>& problems() const override { return from_.problems(); }
+    Status seek(Time time) override { return from_.seek(time); }
+    Result<std::optional<Packet>> read() override {
+        auto next = from_.read();
+        if (next && *next) times_[(*next)->track].emplace_back((*next)->pts, (*next)->duration);
+        return next;
+    }
+    void conclude(Verification& v) {
+        std::string where;
+        for (const Track& track : from_.tracks()) {
+            auto& times = times_[track.id];
+            if (track.kind == TrackKind::subtitle || times.size() < 8) continue;
+            std::sort(times.begin(), times.end());
+            // (The last pictures may lack some that would have come.)
+            for (std::size_t i = 1; i + 4 < times.size(); ++i) {
+                const Time usual = std::max(times[i - 1].second, times[i].second);
+                const Time gap = times[i].first - times[i - 1].first - std::max(usual, Time(40ms));
+                if (gap < 70ms) continue;
+                where += fmt::format("{}{} of {} at {:.1f} s", where.empty() ? "" : ", ", base::format_span(gap),
+                                     media::short_name(track.kind), base::to_seconds(times[i - 1].first));
+                break;
+            }
+        }
+        add(v, "gaps in tracks", where.empty() ? Verdict::pass : Verdict::warn, where.empty() ? "none" : where, "none",
+            "audio or video is missing there: from its source, or where somebody skipped");
+    }
+
+  private:
+    PacketSource& from_;
+    std::map<TrackId, std::vector<std::pair<Time, Time>>> times_;
 };
 
 // What it is made of, against the device. False when that can't be told.
@@ -154,7 +203,9 @@ bool judge_content(Receiving& r, const Job& job, const char* protocol, const Can
     const std::string_view container = std::string_view(protocol) == "http" ? "mpeg-ts" : "";
     for (device::Check& check : device::judge(job.device, container, media->source->tracks(), r.v.peak_1s_bps))
         r.v.checks.push_back(std::move(check));
-    add_pictures(r.v, job, *media->source, 0, cancel);
+    GapWatch watched(*media->source);
+    add_pictures(r.v, job, watched, 0, cancel);
+    watched.conclude(r.v);
     return true;
 }
 
@@ -265,12 +316,13 @@ Result<Verification> run_http_live(const Job& job, const Progress& progress, con
     r.fill_seconds();
     r.rates_by_arrival(r.media.until());
     r.v.duration = r.media.until();
+    r.v.paused = !ended && r.is_paused();
     const Time delay = r.media.until() - player.position();
     if (!judge_content(r, job, "http", cancel)) return std::move(r.v);
     if (lost) add(r.v, "received", Verdict::fail, lost->what, "to the end", lost->remedy);
     add_seen(r.v, job, r.media.until(), ended && !lost);
     // What is waited for of a live stream is its own pace: the link is to blame where it held things up.
-    const Short cause = r.filled() ? Short::network : Short::server;
+    const Short cause = r.filled() || r.v.simulated ? Short::network : Short::server;
     const measure::TransportReport report = r.meter.report();
     add_transport(r.v, report, "packets are missing: this viewer was too slow and was moved on to a later picture");
     add_playback(r.v, player, cause, r.filled());
@@ -538,6 +590,7 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
     if (!judge_content(r, job, "hls", cancel)) return std::move(r.v);
     add(r.v, "segments", lost ? Verdict::fail : Verdict::pass, lost ? lost->what : fmt::format("{} fetched", fetched),
         "all", lost ? lost->remedy : "");
+    r.v.paused = live && playlist.paused;
     // What was listed when the player came was made before: only what comes since shows that it goes on. A segment, and
     // the time until the list is asked for again, may be on the way.
     if (live)

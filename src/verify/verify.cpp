@@ -265,7 +265,8 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
     v.stalls = player.stalls();
     v.levels = player.levels();
     // Where the time went decides who is to blame for a stall: waiting for the link's turn, or for the server's bytes.
-    const Short stall_cause = link.waited() >= remote.server_time() ? Short::network : Short::server;
+    v.simulated = job.simulated;
+    const Short stall_cause = job.simulated || link.waited() >= remote.server_time() ? Short::network : Short::server;
 
     for (const double part : {0.25, 0.5, 0.75}) {
         if (!remote.head().takes_ranges) break;
@@ -285,8 +286,8 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
         v.skips.push_back(skip);
     }
     if (!remote.head().takes_ranges)
-        add(v, "skips", Verdict::fail, "the server takes no byte ranges", "byte ranges",
-            "players can't skip; use a server that serves byte ranges");
+        add(v, "byte ranges", Verdict::fail, "the server does not support seeking", "byte ranges (RFC 9110, 14)",
+            "players can't seek: use a server that serves byte ranges, or offer the film as hls");
 
     // Outside of the link: whether the pictures are whole is the file's matter.
     auto again = net::open_http(url);
@@ -365,10 +366,9 @@ Result<Verification> run(const Job& job, const Progress& progress, const Cancel&
     WAVECREST_TRY_ASSIGN(detour, make_detour(job.address, job.faults));
     Job worse = job;
     worse.address = detour.address;
+    worse.simulated = true;
     WAVECREST_TRY_ASSIGN(v, run_directly(worse, progress, cancel));
     v.address = job.address;
-    // What came too late was held up here, on purpose.
-    if (v.short_of == Short::server && v.verdict == Verdict::fail) v.short_of = Short::network;
     const net::LinkFigures figures = detour.link->figures();
     add(v, "network", Verdict::pass,
         fmt::format("{}{}", net::describe(job.faults),

@@ -26,6 +26,7 @@ struct Job {
     base::Path stills;                     // folder for pictures of what was received; empty: none
     bool to_end = false;                   // that it ends is no fault
     bool real_time = false;  // else waiting for the link is skipped on the clock; the server's own time always counts
+    bool simulated = false;  // `faults` are at work: set by run()
 };
 
 struct Skip {
@@ -50,9 +51,11 @@ struct Verification {
     device::Link link;
     device::Verdict verdict = device::Verdict::pass;
     Short short_of = Short::none;
-    std::string summary;  // one sentence
-    std::string remedy;   // what to change; empty on a pass
-    Time duration{};      // of the title
+    std::string summary;     // one sentence
+    std::string remedy;      // what to change; empty on a pass
+    Time duration{};         // of the title
+    bool simulated = false;  // behind a network that is made worse on purpose: what comes late is its doing
+    bool paused = false;     // the server says so, or keeps the connection alive and sends nothing of the stream
     bool started = false;
     Time startup{};
     std::vector<measure::Stall> stalls;

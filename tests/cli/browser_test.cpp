@@ -37,7 +37,9 @@ async function main() {
     const block = i => level(LEFT + (i + 0.25) * WIDTH, TOP + HEIGHT * 0.25, WIDTH / 2, HEIGHT / 2);
     const threshold = (block(0) + block(1)) / 2;
     for (let i = 2; i < 26; ++i) code = code * 2 + (block(i) > threshold ? 1 : 0);
-    return Math.floor(code / 256);
+    code = Math.floor(code / 256);
+    for (let s = 1; s < 16; s *= 2) code ^= code >> s;  // it is in Gray code
+    return code;
   };
   // A seek has ended before its picture can be drawn: wait for that picture, too. On a busy machine its callback may
   // be left out, so the wait is bounded; a picture that is not the right one is then seen in the result.

@@ -21,12 +21,25 @@ TEST_CASE("a drive that fails while converting costs only what lies there", "[cl
     }
     const Json shown = json_of(run_program({"inspect", "drive", "--json"}, dir.path()));
     CHECK(shown["titles"].size() == 2);
-    const Ran done = run_program({"convert", "drive", "--name", "Scratched", "--into", "library", "--profile",
-                                  "small-screen", "--retries", "1", "--json"},
-                                 dir.path());
+    const std::vector<std::string> convert = {"convert",   "drive",   "--name",    "Scratched",
+                                              "--into",    "library", "--profile", "small-screen",
+                                              "--retries", "1",       "--json"};
+    // More than a hundredth of the film: nothing is written unasked.
+    const Ran refused = run_program(convert, dir.path());
+    CHECK(refused.status == 3);
+    CHECK(refused.err.find("are lost") != std::string::npos);
+    CHECK(refused.err.find("--accept-losses") != std::string::npos);
+    CHECK_FALSE(std::filesystem::exists(dir / "library/Scratched/Scratched.mp4"));
+    auto accepting = convert;
+    accepting.emplace_back("--accept-losses");
+    const Ran done = run_program(accepting, dir.path());
+    CHECK(done.status == 5);
+    CHECK(done.err.find("warning: ") != std::string::npos);
     const Json output = json_of(done)["outputs"][0];
     CHECK(output["pictures"].get<int>() > kSampleFrames - 40);
     CHECK(output["pictures"].get<int>() < kSampleFrames);
+    CHECK(output["lost_s"].get<double>() > 0.1);
+    CHECK(output["lost_s"].get<double>() < 4);
     CHECK(std::abs(output["duration_s"].get<double>() - 12.012) < 0.05);
     bool told = false;
     for (const Json& problem : output["problems"]) {

@@ -239,12 +239,16 @@ TEST_CASE("interlaced titles: what they really are decides what is done", "[choi
         REQUIRE(made);
         return *made;
     };
-    CHECK(plan("1").graph.video.fields == transcode::Fields::whole);
-    CHECK(plan("2").graph.video.fields == transcode::Fields::per_field);
+    using Stretch = filter::WholeFrames::Stretch;
+    using Rate = filter::Deinterlacer::Rate;
+    const auto fields = [&](const char* pick) { return *plan(pick).graph.video.fields; };
+    CHECK(fields("1").first == Stretch::matched);
+    CHECK(fields("2").first == Stretch::video);
+    CHECK(fields("2").video == Rate::field);
     CHECK(plan("2").graph.video.encode.frame_rate == Ratio{60000, 1001});
-    CHECK(plan("3").graph.video.fields == transcode::Fields::weave_to_film);
+    CHECK(fields("3").first == Stretch::pulldown);
     CHECK(plan("3").graph.video.encode.frame_rate == Ratio{24000, 1001});
     r.profile = *profile::find("small-screen");
-    CHECK(plan("2").graph.video.fields == transcode::Fields::per_frame);
+    CHECK(fields("2").video == Rate::frame);
     CHECK(plan("2").graph.video.encode.frame_rate == Ratio{30000, 1001});
 }

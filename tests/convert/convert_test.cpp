@@ -59,7 +59,7 @@ TEST_CASE("a plan says what happens to each track, and why", "[convert]") {
         CHECK(track.action == convert::TrackPlan::Action::transcode);
         CHECK_FALSE(track.why.empty());
     }
-    CHECK(plan->graph.video.undo_pulldown);
+    CHECK(plan->graph.video.fields->marked_film);
     CHECK(plan->graph.video.encode.width == 854);
     CHECK(plan->graph.video.encode.height == 480);
     CHECK(plan->graph.video.encode.colour == ColourDescription{6, 6, 6, false});
@@ -148,8 +148,9 @@ TEST_CASE("sound that is missing, in part or wholly, does not shift or stop the 
         write_all(rip / "VIDEO_TS/VTS_01_1.VOB", vob);
         auto input = source::open_input(rip);
         REQUIRE(input);
-        const auto plan = convert::make_plan(**input, {"main", quick(), dir / "library", all ? "All" : "Part"});
+        auto plan = convert::make_plan(**input, {"main", quick(), dir / "library", all ? "All" : "Part"});
         REQUIRE(plan);
+        plan->accept_losses = true;
         const Cancel cancel;
         const auto outcome = convert::run(**input, *plan, {}, cancel);
         REQUIRE(outcome);
@@ -295,4 +296,22 @@ TEST_CASE("titles that can't be picked, and inputs that are none", "[convert]") 
     CHECK(source::open_input(dir / "noise").error().kind == ErrorKind::input);
     write_all(dir / "other.mkv", std::string("\x1A\x45\xDF\xA3 and so on"));
     CHECK(source::open_input(dir / "other.mkv").error().what.find("Matroska") != std::string::npos);
+}
+
+TEST_CASE("losses add up once, and what is much of a film is not lost unasked", "[convert]") {
+    const auto at = [](double from, double to) {
+        return Problem{"unreadable", base::from_seconds(from), base::from_seconds(to)};
+    };
+    const auto loss = convert::add_up({at(10, 11), at(3, 3), at(10.5, 12), at(100, 100.5)});
+    REQUIRE(loss.stretches.size() == 3);
+    CHECK(base::to_seconds(loss.total) == Approx(0.04 + 2 + 0.5));
+    CHECK(convert::times_of(loss) == "0:03.0 to 0:03.0, 0:10.0 to 0:12.0, 1:40.0 to 1:40.5");
+    CHECK(convert::check_loss(loss, base::from_seconds(3600), "film"));
+    const auto refused = convert::check_loss(loss, base::from_seconds(200), "film");
+    REQUIRE_FALSE(refused);
+    CHECK(refused.error().kind == ErrorKind::input);
+    CHECK(refused.error().remedy.find("--accept-losses") != std::string::npos);
+    CHECK_FALSE(convert::check_loss(convert::add_up({at(0, 10.5)}), base::from_seconds(7200), "film"));
+    CHECK_FALSE(convert::add_up({}).any());
+    CHECK(convert::check_loss(convert::add_up({}), {}, "film"));
 }

@@ -4,10 +4,13 @@
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <cstring>
+#include <map>
+#include <set>
 
 #include "filter/cadence.hpp"
 #include "filter/downmix.hpp"
 #include "filter/overlay.hpp"
+#include "filter/whole_frames.hpp"
 #include "standin/test_card.hpp"
 #include "support/support.hpp"
 
@@ -15,6 +18,8 @@ using namespace wavecrest;
 using namespace wavecrest::test;
 
 namespace {
+
+using Stretch = filter::WholeFrames::Stretch;
 
 Picture woven(const Picture& upper, const Picture& lower) {
     Picture out = Picture::allocate(upper.width, upper.height);
@@ -116,7 +121,7 @@ TEST_CASE("film in interlaced video is found and put together: every picture onc
     constexpr std::int64_t kFilm[] = {0, 0, 1, 1, 1, 2, 2, 3, 3, 3};
     const auto film = [&](std::int64_t field) { return field / 10 * 4 + kFilm[field % 10]; };
     filter::CadenceFinder finder({30000, 1001});
-    filter::FilmWeaver weaver({24000, 1001});
+    filter::WholeFrames weaver({{30000, 1001}, filter::Deinterlacer::Rate::frame, Stretch::pulldown});
     std::vector<Picture> out;
     for (int n = 0; n < 50; ++n) {
         Picture frame = woven(card.draw(film(2 * n)), card.draw(film(2 * n + 1)));
@@ -139,12 +144,14 @@ TEST_CASE("film in interlaced video is found and put together: every picture onc
 TEST_CASE("video, whole pictures and film cut one field off are told apart", "[cadence]") {
     const standin::TestCard video(card_at({60000, 1001})), card(card_at({25, 1}));
     filter::CadenceFinder fields({30000, 1001}), whole({25, 1}), shifted({25, 1}), still({25, 1});
-    filter::FilmWeaver weaver({0, 1});
+    filter::WholeFrames weaver({{25, 1}, filter::Deinterlacer::Rate::frame, Stretch::matched});
     std::vector<Picture> out;
     for (int n = 0; n < 30; ++n) {
         fields.push(woven(video.draw(2 * n), video.draw(2 * n + 1)));
         whole.push(woven(card.draw(n), card.draw(n)));
-        const Picture off = woven(card.draw(n), card.draw(n + 1));
+        Picture off = woven(card.draw(n), card.draw(n + 1));
+        off.pts = base::frames_to_time(n, {25, 1});
+        off.duration = base::frames_to_time(1, {25, 1});
         shifted.push(off);
         weaver.push(off, out);
         still.push(woven(card.draw(3), card.draw(3)));
@@ -153,8 +160,14 @@ TEST_CASE("video, whole pictures and film cut one field off are told apart", "[c
     CHECK(whole.result() == filter::Cadence::progressive);
     CHECK(shifted.result() == filter::Cadence::shifted);
     CHECK_FALSE(still.result());
+    weaver.flush(out);
     REQUIRE(out.size() == 30);
-    for (std::size_t n = 1; n < out.size(); ++n) CHECK(luma_psnr(out[n], card.draw(static_cast<std::int64_t>(n))) > 60);
+    for (std::size_t n = 1; n < out.size(); ++n) {
+        CHECK(luma_psnr(out[n], card.draw(static_cast<std::int64_t>(n))) > 60);
+        // Its first field was to be seen half a frame before the frame that holds its second.
+        CHECK(out[n].pts ==
+              base::frames_to_time(static_cast<std::int64_t>(n), {25, 1}) - base::frames_to_time(1, {50, 1}));
+    }
 }
 
 TEST_CASE("film whose fields are cut now here, now there has no pulldown", "[cadence]") {
@@ -162,7 +175,7 @@ TEST_CASE("film whose fields are cut now here, now there has no pulldown", "[cad
     for (const Ratio rate : {Ratio{25, 1}, Ratio{30000, 1001}}) {
         const standin::TestCard card(card_at(rate));
         filter::CadenceFinder finder(rate);
-        filter::FilmWeaver weaver({0, 1});
+        filter::WholeFrames weaver({rate, filter::Deinterlacer::Rate::frame, Stretch::matched});
         std::vector<Picture> out;
         for (int n = 0; n < 48; ++n) {
             Picture frame = woven(card.draw(n), card.draw(n / 12 % 2 == 0 ? n : n + 1));
@@ -171,13 +184,87 @@ TEST_CASE("film whose fields are cut now here, now there has no pulldown", "[cad
             finder.push(frame);
             weaver.push(frame, out);
         }
+        weaver.flush(out);
         CHECK(finder.result() == filter::Cadence::shifted);
-        REQUIRE(out.size() == 48);
+        REQUIRE(out.size() >= 46);
+        for (std::size_t i = 1; i < out.size(); ++i) CHECK(out[i].pts > out[i - 1].pts);
         for (std::size_t n = 14; n < 22; ++n) CHECK(luma_psnr(out[n], card.draw(static_cast<std::int64_t>(n))) > 60);
     }
 }
 
-TEST_CASE("surround is folded to stereo by BS.775 without overload", "[downmix]") {
+TEST_CASE("a mixture of film and video: each stretch by its own rhythm, in order, in time", "[cadence]") {
+    // Marked film of 2:3 fields, interlaced video, film without marks, whole frames: each told by its card's title.
+    const Ratio coded{30000, 1001}, film_rate{24000, 1001};
+    const Time field = base::frames_to_time(1, {60000, 1001});
+    const auto card_of = [](Ratio rate, int number) {
+        auto settings = card_at(rate);
+        settings.title_number = number;
+        return standin::TestCard(settings);
+    };
+    const auto marked = card_of(film_rate, 1), video = card_of({60000, 1001}, 2), film = card_of(film_rate, 3),
+               whole = card_of(coded, 4);
+    constexpr std::int64_t kFilm[] = {0, 0, 1, 1, 1, 2, 2, 3, 3, 3};
+    const auto film_at = [&](std::int64_t n) { return n / 10 * 4 + kFilm[n % 10]; };
+    std::vector<Picture> in, out;
+    Time now{};
+    const auto add = [&](Picture picture, bool progressive, int fields) {
+        picture.progressive = progressive;
+        picture.fields = fields;
+        picture.pts = now;
+        picture.duration = fields * field;
+        now += picture.duration;
+        in.push_back(std::move(picture));
+    };
+    for (int n = 0; n < 48; ++n) add(marked.draw(n), true, n % 2 == 0 ? 2 : 3);
+    const Time video_from = now;
+    for (int n = 0; n < 40; ++n) add(woven(video.draw(2 * n), video.draw(2 * n + 1)), false, 2);
+    const Time film_from = now;
+    for (int n = 0; n < 50; ++n) add(woven(film.draw(film_at(2 * n)), film.draw(film_at(2 * n + 1))), false, 2);
+    const Time whole_from = now;
+    for (int n = 0; n < 30; ++n) add(woven(whole.draw(n), whole.draw(n)), false, 2);
+    filter::WholeFrames frames({coded, filter::Deinterlacer::Rate::field, Stretch::video, true});
+    for (const Picture& picture : in) frames.push(picture, out);
+    frames.flush(out);
+    std::map<int, std::vector<std::pair<std::int64_t, Time>>> seen;
+    int unread = 0;
+    Time before{-1};
+    for (const Picture& picture : out) {
+        CHECK(picture.progressive);
+        CHECK(picture.pts > before);
+        before = picture.pts;
+        if (const auto code = standin::read_card_code(picture)) {
+            seen[code->title_number].emplace_back(code->frame, picture.pts);
+        } else {
+            ++unread;
+        }
+    }
+    CHECK(unread <= 3);  // where one kind goes over into the next
+    REQUIRE(seen[1].size() == 48);
+    for (std::size_t i = 0; i < 48; ++i) {
+        CHECK(seen[1][i].first == static_cast<std::int64_t>(i));
+        CHECK(seen[1][i].second == base::frames_to_time(static_cast<std::int64_t>(i), film_rate));
+    }
+    CHECK(seen[2].size() >= 78);
+    for (const auto& [frame, pts] : seen[2]) CHECK(pts == video_from + frame * field);
+    // Of film that begins without marks the first frames may still be taken as video, at their own times.
+    std::set<std::int64_t> film_frames;
+    for (const auto& [frame, pts] : seen[3]) {
+        film_frames.insert(frame);
+        CHECK(std::chrono::abs(pts - (film_from + base::frames_to_time(frame, film_rate))) <= 3 * field);
+        if (frame >= 8)
+            CHECK(std::chrono::abs(pts - (film_from + base::frames_to_time(frame, film_rate))) <= field / 4);
+    }
+    CHECK(film_frames.size() == 40);
+    CHECK(seen[3].size() <= 44);
+    std::set<std::int64_t> whole_frames;
+    for (const auto& [frame, pts] : seen[4]) {
+        whole_frames.insert(frame);
+        if (frame >= 5) CHECK(pts == whole_from + base::frames_to_time(frame, coded));
+    }
+    CHECK(whole_frames.size() == 30);
+}
+
+TEST_CASE("surround is folded to stereo by BS.775 and by what the programme says", "[downmix]") {
     using namespace media::speaker;
     Sound sound;
     sound.channels = 6;
@@ -187,9 +274,18 @@ TEST_CASE("surround is folded to stereo by BS.775 without overload", "[downmix]"
     filter::fold_to_stereo(sound);
     REQUIRE(sound.channels == 2);
     REQUIRE(sound.frames() == 5);
-    const float k = 1 / (1 + 2 * 0.70710678f);
-    const std::vector<float> expected = {1, 1, k, 0, 0.70710678f * k, 0.70710678f * k, 0, 0, 0, 0.70710678f * k};
+    constexpr float k = 0.70710678f;
+    const std::vector<float> expected = {1 + 2 * k, 1 + 2 * k, 1, 0, k, k, 0, 0, 0, k};
     for (std::size_t i = 0; i < expected.size(); ++i) CHECK(sound.samples[i] == Approx(expected[i]).margin(1e-6));
+    // As the programme wants it: centre 3 dB less, surround left out, dialogue 6 dB up.
+    Sound own;
+    own.channels = 6;
+    own.speakers = kFiveOne;
+    own.samples = {0.25f, 0, 0, 0, 0, 0, 0, 0, 0.25f, 0, 0, 0, 0, 0, 0, 0, 0.25f, 0};
+    own.downmix = {0.5f, 0, 2};
+    filter::fold_to_stereo(own);
+    const std::vector<float> wanted = {0.5f, 0, 0.25f, 0.25f, 0, 0};
+    for (std::size_t i = 0; i < wanted.size(); ++i) CHECK(own.samples[i] == Approx(wanted[i]).margin(1e-6));
 }
 
 TEST_CASE("an overlay is drawn where it belongs, mixed by its opacity, and stretched with the picture", "[overlay]") {

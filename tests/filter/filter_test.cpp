@@ -2,7 +2,10 @@
 
 #include <chrono>
 
+#include "filter/constant_rate.hpp"
 #include "filter/film.hpp"
+#include "filter/limiter.hpp"
+#include "filter/resample.hpp"
 #include "filter/scale.hpp"
 #include "filter/sound_timeline.hpp"
 
@@ -47,66 +50,219 @@ TEST_CASE("film pictures get even times, none lost, no drift over two hours", "[
     }
 }
 
-TEST_CASE("a gap starts a new even grid at the picture's own time", "[film]") {
+TEST_CASE("breaks of the film rhythm never add up against the sound", "[film]") {
+    // Loops of an odd number of pictures: two pictures of three fields meet at each seam.
     filter::FilmTiming film(kFilm);
-    Time last{};
-    for (int i = 0; i < 10; ++i) {
-        Picture picture = at(base::frames_to_time(i * 5 / 2 + (i * 5 % 2), kFields), 2);
+    Time now{};
+    for (int i = 0; i < 25 * 40; ++i) {
+        Picture picture = at(now, i % 25 % 2 == 0 ? 3 : 2);
+        now += picture.duration;
+        const Time own = picture.pts;
         film.apply(picture);
-        last = picture.pts;
+        CHECK(std::chrono::abs(picture.pts - own) <= base::frames_to_time(1, kFields) / 2);
     }
-    const Time later = last + base::from_seconds(2);
-    Picture first = at(later, 3);
-    film.apply(first);
-    CHECK(first.pts == later);
-    Picture second = at(later + base::frames_to_time(3, kFields), 2);
-    film.apply(second);
-    CHECK(second.pts == later + base::frames_to_time(1, kFilm));
+    Picture later = at(now + base::from_seconds(2), 3);
+    film.apply(later);
+    CHECK(later.pts == now + base::from_seconds(2));
 }
+
+namespace {
+
+// A timeline whose sound is collected.
+struct Collected {
+    std::vector<Sound> sounds;
+    filter::SoundTimeline timeline{[this](Sound sound) -> Status {
+        sounds.push_back(std::move(sound));
+        return {};
+    }};
+    std::vector<float> samples() const {
+        std::vector<float> all;
+        for (const Sound& s : sounds) all.insert(all.end(), s.samples.begin(), s.samples.end());
+        return all;
+    }
+    // All of it, one after the other?
+    bool continuous() const {
+        std::int64_t at = 0;
+        for (const Sound& s : sounds) {
+            if (s.pts != sounds.front().pts + base::from_ticks(at, 48000)) return false;
+            at += static_cast<std::int64_t>(s.frames());
+        }
+        return true;
+    }
+};
+Sound filled(Time pts, std::size_t frames, float value) {
+    Sound sound = sound_at(pts, frames);
+    std::fill(sound.samples.begin(), sound.samples.end(), value);
+    return sound;
+}
+
+}  // namespace
 
 TEST_CASE("sound that follows on passes unchanged", "[sound]") {
-    filter::SoundTimeline timeline;
+    Collected c;
     Time pts = base::from_seconds(5);
     for (int i = 0; i < 100; ++i) {
-        Sound sound = sound_at(pts, 503);
-        CHECK(timeline.follow_on(sound) == 0);
-        CHECK(sound.frames() == 503);
-        CHECK(sound.pts == pts);
+        REQUIRE(c.timeline.push(filled(pts, 503, static_cast<float>(i))));
         pts += base::from_ticks(503, 48000);
+    }
+    REQUIRE(c.timeline.flush());
+    REQUIRE(c.sounds.size() == 100);
+    CHECK(c.continuous());
+    for (std::size_t i = 0; i < 100; ++i) {
+        CHECK(c.sounds[i].frames() == 503);
+        CHECK(c.sounds[i].samples.back() == static_cast<float>(i));
     }
 }
 
-TEST_CASE("missing sound asks for silence of the same length, overlaps are trimmed", "[sound]") {
-    filter::SoundTimeline timeline;
-    Sound first = sound_at({}, 480);
-    CHECK(timeline.follow_on(first) == 0);
-    Sound late = sound_at(base::from_ticks(480 + 4800, 48000), 480);
-    CHECK(timeline.follow_on(late) == 4800);
-    CHECK(late.pts == base::from_ticks(480 + 4800, 48000));
-    CHECK(late.frames() == 480);
+TEST_CASE("missing sound becomes silence of the same length; of overlaps the older end goes", "[sound]") {
+    Collected c;
+    const std::size_t channels = sound_at({}, 1).samples.size();
+    REQUIRE(c.timeline.push(filled({}, 480, 0.1f)));
+    REQUIRE(c.timeline.push(filled(base::from_ticks(480 + 4800, 48000), 480, 0.2f)));
     const std::int64_t end = 480 + 4800 + 480;
-    Sound early = sound_at(base::from_ticks(end - 200, 48000), 480);
-    CHECK(timeline.follow_on(early) == 0);
-    CHECK(early.frames() == 280);
-    CHECK(early.pts == base::from_ticks(end, 48000));
-    // Wholly in the past: nothing is left, and nothing breaks.
-    Sound past = sound_at({}, 100);
-    CHECK(timeline.follow_on(past) == 0);
-    CHECK(past.frames() == 0);
+    REQUIRE(c.timeline.push(filled(base::from_ticks(end - 200, 48000), 480, 0.3f)));
+    // Far in the past: it is left out, and nothing breaks.
+    REQUIRE(c.timeline.push(filled(base::from_ticks(end - 200 + 480 - 5000, 48000), 100, 0.4f)));
+    REQUIRE(c.timeline.flush());
+    CHECK(c.continuous());
+    const auto samples = c.samples();
+    REQUIRE(samples.size() == static_cast<std::size_t>(end - 200 + 480) * channels);
+    const auto at = [&](std::int64_t frame) { return samples[static_cast<std::size_t>(frame) * channels]; };
+    CHECK(at(479) == 0.1f);
+    CHECK(at(480) == 0);
+    CHECK(at(480 + 4799) == 0);
+    CHECK(at(480 + 4800) == 0.2f);
+    CHECK(at(end - 201) == 0.2f);
+    CHECK(at(end - 200) == 0.3f);
+    CHECK(at(end - 200 + 479) == 0.3f);
 }
 
 TEST_CASE("rounded stamps are no gaps, broken ones no hours of silence", "[sound]") {
-    filter::SoundTimeline timeline;
+    Collected c;
     for (int i = 0; i < 1000; ++i) {
         // Stamped in 90 kHz ticks.
         const Time exact = base::from_ticks(i * 161, 48000);
-        Sound sound = sound_at(base::from_ticks(base::to_ticks(exact, 90000), 90000), 161);
-        CHECK(timeline.follow_on(sound) == 0);
-        CHECK(sound.frames() == 161);
+        REQUIRE(c.timeline.push(sound_at(base::from_ticks(base::to_ticks(exact, 90000), 90000), 161)));
     }
-    Sound broken = sound_at(base::from_seconds(50'000), 100);
-    CHECK(timeline.follow_on(broken) == 0);
-    CHECK(broken.frames() == 100);
+    REQUIRE(c.timeline.push(sound_at(base::from_seconds(50'000), 100)));
+    REQUIRE(c.timeline.flush());
+    std::size_t frames = 0;
+    for (const Sound& s : c.sounds) frames += s.frames();
+    CHECK(frames == 161'000 + 100);
+}
+
+TEST_CASE("the limiter changes peaks beyond full scale and what lies near them, nothing else", "[sound]") {
+    filter::Limiter limiter(48000, 2);
+    std::vector<Sound> out;
+    std::vector<float> in;
+    for (int i = 0; i < 96000; ++i) {
+        const float wave = std::sin(static_cast<float>(i) * 0.13f);
+        const float level = i >= 48000 && i < 48480 ? 1.9f : i == 47900 ? 1.2f : 0.7f;
+        in.push_back(wave * level);
+        in.push_back(wave * 0.5f);
+    }
+    for (std::size_t at = 0; at < in.size(); at += 2 * 1536) {
+        Sound sound;
+        sound.sample_rate = 48000;
+        sound.channels = 2;
+        sound.pts = base::from_seconds(3) + base::from_ticks(static_cast<std::int64_t>(at / 2), 48000);
+        sound.samples.assign(in.begin() + static_cast<std::ptrdiff_t>(at),
+                             in.begin() + static_cast<std::ptrdiff_t>(std::min(at + 2 * 1536, in.size())));
+        limiter.push(sound, out);
+    }
+    limiter.flush(out);
+    std::vector<float> all;
+    for (const Sound& s : out) {
+        CHECK(s.pts == base::from_seconds(3) + base::from_ticks(static_cast<std::int64_t>(all.size() / 2), 48000));
+        all.insert(all.end(), s.samples.begin(), s.samples.end());
+    }
+    REQUIRE(all.size() == in.size());
+    float most = 0, steps = 0;
+    for (std::size_t i = 0; i < all.size(); ++i) most = std::max(most, std::abs(all[i]));
+    CHECK(most <= 1);
+    CHECK(most > 0.95f);
+    // Bits stay as they are up to 5 ms before the first peak, and again 2 s behind the last.
+    CHECK(std::equal(all.begin(), all.begin() + 2 * (47900 - 241), in.begin()));
+    // The gain never jumps.
+    for (std::size_t n = 1; n < 96000; ++n) {
+        if (std::abs(in[2 * n + 1]) < 0.1f || std::abs(in[2 * n - 1]) < 0.1f) continue;
+        steps = std::max(steps, std::abs(all[2 * n + 1] / in[2 * n + 1] - all[2 * n - 1] / in[2 * n - 1]));
+    }
+    CHECK(steps < 0.01f);
+}
+
+TEST_CASE("sound at another rate is brought to the track's, at its time", "[sound]") {
+    auto resampler = filter::Resampler::create(44100, 48000, 1);
+    REQUIRE(resampler);
+    std::vector<Sound> out;
+    Sound in;
+    in.sample_rate = 44100;
+    in.channels = 1;
+    for (int n = 0; n < 44100; n += 441) {
+        in.pts = base::from_seconds(7) + base::from_ticks(n, 44100);
+        in.samples.clear();
+        for (int i = n; i < n + 441; ++i)
+            in.samples.push_back(static_cast<float>(std::sin(2 * M_PI * 441 * i / 44100)));
+        (*resampler)->push(in, out);
+    }
+    CHECK((*resampler)->end() == base::from_seconds(8));
+    (*resampler)->flush(out);
+    std::vector<float> all;
+    for (const Sound& s : out) {
+        CHECK(s.sample_rate == 48000);
+        CHECK(s.pts == base::from_seconds(7) + base::from_ticks(static_cast<std::int64_t>(all.size()), 48000));
+        all.insert(all.end(), s.samples.begin(), s.samples.end());
+    }
+    CHECK(std::abs(static_cast<double>(all.size()) - 48000) <= 1);
+    double worst = 0;
+    for (std::size_t i = 1000; i < 47000; ++i)
+        worst = std::max(worst, std::abs(all[i] - std::sin(2 * M_PI * 441 * static_cast<double>(i) / 48000)));
+    CHECK(worst < 0.001);
+}
+
+TEST_CASE("frames at times of their own come at even ones where a constant rate is asked for", "[rate]") {
+    filter::ConstantRate constant({30, 1});
+    std::vector<Picture> out;
+    const int shown[] = {0, 20, 66, 70, 300, 310, 333};  // ms
+    Picture picture = Picture::allocate(16, 16);
+    for (std::size_t i = 0; i < std::size(shown); ++i) {
+        picture.pts = std::chrono::milliseconds(1000 + shown[i]);
+        picture.duration = std::chrono::milliseconds(i + 1 < std::size(shown) ? shown[i + 1] - shown[i] : 33);
+        picture.fields = static_cast<int>(i);  // which one it is
+        std::vector<Picture> due;
+        constant.push(picture, due);
+        for (Picture& p : due) out.push_back(std::move(p));
+    }
+    constant.flush(out);
+    REQUIRE(out.size() == 11);
+    for (std::size_t n = 0; n < out.size(); ++n) {
+        CHECK(out[n].pts == base::from_seconds(1) + base::frames_to_time(static_cast<std::int64_t>(n), {30, 1}));
+        CHECK(out[n].duration == base::frames_to_time(1, {30, 1}));
+    }
+}
+
+TEST_CASE("a hard white edge does not ring when it is scaled", "[scale]") {
+    for (const auto& [width, height] : {std::pair{854, 480}, {640, 360}, {1280, 720}}) {
+        auto scaler = filter::Scaler::create(720, 480, width, height, {1, 1});
+        REQUIRE(scaler);
+        Picture edges = Picture::allocate(720, 480);
+        for (int y = 0; y < 480; ++y) {
+            for (int x = 0; x < 720; ++x)
+                edges.planes[0][y * edges.strides[0] + x] = (x / 90 + y / 60) % 2 == 0 ? 235 : 16;
+        }
+        const auto scaled = (*scaler)->apply(edges);
+        REQUIRE(scaled);
+        int least = 255, most = 0;
+        for (int y = 0; y < height; ++y) {
+            for (int x = 0; x < width; ++x) {
+                least = std::min<int>(least, scaled->planes[0][y * scaled->strides[0] + x]);
+                most = std::max<int>(most, scaled->planes[0][y * scaled->strides[0] + x]);
+            }
+        }
+        CHECK(most <= 235 + 6);
+        CHECK(least >= 16 - 6);
+        CHECK(most >= 235);
+    }
 }
 
 TEST_CASE("scaling keeps flat areas, times and colour, and sets the pixel aspect", "[scale]") {

@@ -224,9 +224,9 @@ TEST_CASE("a player begins at the newest keyframe, several streams on one connec
     REQUIRE((*client)->play());
     auto got = receive(**client, 2);
     REQUIRE(got.size() == 2);
-    CHECK(got[0].timestamp == 2000);
+    CHECK(got[0].timestamp == 0);  // each player's time begins with its first frame
     CHECK(got[0].payload.size() == 90'000);
-    CHECK(got[1].timestamp == 2040);
+    CHECK(got[1].timestamp == 40);
     s.flow->push({Server::block(2080, 70'000, false), Server::block(3000, 10, true)});
     got = receive(**client, 2);
     REQUIRE(got.size() == 2);
@@ -263,6 +263,44 @@ TEST_CASE("chunks are addressed to another message stream without being cut anew
     CHECK(messages[1].payload == ByteVector(150'000, 6));
     CHECK(messages[1].timestamp == 0x1000000);
     CHECK(messages[2].stream == 3);
+}
+
+TEST_CASE("a player's time begins with its first frame, however long the stream has run", "[rtmp]") {
+    const auto change = net::for_player(2);
+    const auto messages_of = [](const Bytes& chunks) {
+        ChunkReader reader;
+        reader.expect_media(true);
+        base::ByteWriter size;
+        size.u32(net::kRtmpFlowChunk);
+        ByteVector all;
+        net::rtmp::append_message(all, 2, {net::rtmp::kSetChunkSize, 0, 0, size.release()}, 128);
+        all.insert(all.end(), chunks.view().begin(), chunks.view().end());
+        std::vector<Message> messages;
+        REQUIRE(reader.push(all, messages));
+        messages.erase(messages.begin());
+        return messages;
+    };
+    const auto one = [&](int type, std::uint32_t time, ByteVector body) {
+        ByteVector out;
+        net::rtmp::append_message(out, 6, {static_cast<std::uint8_t>(type), time, 1, {}}, body, net::kRtmpFlowChunk);
+        return messages_of(change(Bytes(std::move(out)))).at(0);
+    };
+    // Six hours in, whose times take four bytes more in every chunk; configurations count for nothing.
+    const std::uint32_t late = 21'600'000;
+    CHECK(one(9, 0, {0x17, 0, 0, 0, 0, 1}).timestamp == 0);
+    ByteVector picture(100'000, 7);
+    picture[0] = 0x17;
+    picture[1] = 1;
+    const Message first = one(9, late, picture);
+    CHECK(first.timestamp == 0);
+    CHECK(first.payload == picture);
+    CHECK(first.stream == 2);
+    CHECK(one(8, late - 30, {0xAF, 1, 5}).timestamp == 0);
+    CHECK(one(8, late + 20, {0xAF, 1, 5}).timestamp == 20);
+    CHECK(one(9, late + 3'600'000, picture).timestamp == 3'600'000);
+    ByteVector ping;
+    net::rtmp::append_message(ping, 2, {net::rtmp::kUserControl, 0, 0, {}}, ByteVector(6, 1), net::kRtmpFlowChunk);
+    CHECK(messages_of(change(Bytes(std::move(ping)))).at(0).stream == 0);
 }
 
 TEST_CASE("a publisher is taken with its key alone, and what it sends arrives", "[rtmp]") {

@@ -9,12 +9,14 @@
 #include "measure/transport.hpp"
 #include "media/language.hpp"
 #include "stream/film_hls.hpp"
+#include "stream/hls_viewers.hpp"
 #include "stream/live_hls.hpp"
 #include "support/clips.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
 using namespace wavecrest::test;
+using namespace std::chrono_literals;
 
 namespace {
 
@@ -226,6 +228,31 @@ TEST_CASE("sound alone is cut evenly; what HLS can't carry is refused by name", 
     CHECK_FALSE(stream::FilmHls::open(dir / "none.mp4"));
 }
 
+TEST_CASE("viewers of segments are whoever has asked lately, told apart behind one address", "[hls]") {
+    stream::HlsViewers viewers;
+    const auto start = std::chrono::steady_clock::now();
+    const std::string a = viewers.new_name(), b = viewers.new_name();
+    CHECK(a != b);
+    viewers.asked("192.168.1.5", a, "harbour", true, 10, 1000, start);
+    viewers.asked("192.168.1.5", b, "harbour", true, 9, 1000, start);
+    viewers.asked("192.168.1.6", "", "film", false, 0, 500, start);
+    viewers.asked("192.168.1.5", a, "harbour", true, 11, 1000, start + 4s);
+    auto now = viewers.watching(start + 5s);
+    REQUIRE(now.size() == 3);
+    CHECK(now[0].segment == 11);
+    CHECK(now[0].sent == 2000);
+    CHECK(now[0].connected == base::from_seconds(5));
+    CHECK(now[1].segment == 9);
+    CHECK(viewers.watching(start + 22s).size() == 1);
+    viewers.asked("192.168.1.5", b, "harbour", true, 40, 1000, start + 60s);
+    now = viewers.watching(start + 61s);
+    REQUIRE(now.size() == 1);
+    CHECK(now[0].sent == 1000);
+    // Names without end fill no memory.
+    for (int i = 0; i < 20000; ++i) viewers.asked("192.168.1.7", std::to_string(i), "x", true, 1, 1, start + 62s);
+    CHECK(viewers.watching(start + 62s).size() <= 4096);
+}
+
 TEST_CASE("a live window moves on, keeps what just left it, and says when it is over", "[hls]") {
     stream::LiveHlsSettings settings;
     settings.least = base::from_seconds(2);
@@ -236,8 +263,43 @@ TEST_CASE("a live window moves on, keeps what just left it, and says when it is 
     words.kind = TrackKind::subtitle;
     words.codec = Codec::text;
     stream::LiveHls hls(settings, {words});
-    CHECK_FALSE(hls.playlist("x"));
     const ByteVector packet(188, 0x47);
+    {
+        // Players don't begin with one or two segments.
+        stream::LiveHls early(settings);
+        for (int i = 0; i <= 6; ++i) {
+            INFO(i);
+            CHECK_FALSE(early.playlist("x"));
+            early.push(packet, true, base::from_seconds(i));
+        }
+        REQUIRE(early.playlist("x"));
+        CHECK(container::parse_playlist(*early.playlist("x"), "x")->segments.size() == 3);
+        CHECK(container::parse_playlist(*early.playlist("x"), "x")->target_s == 2);
+    }
+    {
+        // A later run goes on with larger numbers, and says that its times are others; a pause is told.
+        settings.first_number = 1000;
+        stream::LiveHls later(settings);
+        for (int i = 0; i <= 8; ++i) later.push(packet, true, base::from_seconds(i));
+        auto list = *container::parse_playlist(*later.playlist("x"), "x");
+        CHECK(list.sequence == 1001);
+        CHECK(list.discontinuities == 1001);
+        CHECK(list.segments.size() == 3);
+        CHECK(list.segments[0].uri == "x-1001.ts");
+        CHECK_FALSE(list.segments[0].discontinuity);
+        CHECK(*later.behind(1003) == Time{});
+        CHECK(base::to_seconds(*later.behind(1001)) == 4);
+        CHECK_FALSE(later.behind(7));
+        CHECK_FALSE(list.paused);
+        later.pause(true);
+        CHECK(container::parse_playlist(*later.playlist("x"), "x")->paused);
+        stream::LiveHls first(settings);
+        for (int i = 0; i <= 6; ++i) first.push(packet, true, base::from_seconds(i));
+        list = *container::parse_playlist(*first.playlist("x"), "x");
+        CHECK(list.discontinuities == 1000);
+        CHECK(list.segments[0].discontinuity);
+        settings.first_number = 0;
+    }
     hls.push(packet, false, {});  // before the first keyframe: nobody could use it
     for (int i = 0; i <= 20; ++i) {
         // A keyframe a second, marked twice as multiplexers may.

@@ -1,0 +1,47 @@
+#include "stream/hls_viewers.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace wavecrest::stream {
+
+std::string HlsViewers::new_name() {
+    const std::lock_guard lock(mutex_);
+    return fmt::format("{}", ++last_name_);
+}
+
+void HlsViewers::asked(const std::string& address, const std::string& name, const std::string& stream, bool live,
+                       std::uint64_t segment, std::size_t bytes, Now now) {
+    const std::lock_guard lock(mutex_);
+    const std::string key = fmt::format("{}\n{}\n{}\n{}", address, live, stream, name.substr(0, 20));
+    auto found = entries_.find(key);
+    if (found == entries_.end()) {
+        std::erase_if(entries_, [&](const auto& entry) { return now - entry.second.last > kGone; });
+        if (entries_.size() >= kMost) return;
+        found = entries_.emplace(key, Entry{{++last_id_, address, stream, live, 0, 0, {}}, now, now}).first;
+    }
+    Entry& entry = found->second;
+    // One that comes back after it had gone begins anew.
+    if (now - entry.last > kGone) {
+        entry.first = now;
+        entry.one.sent = 0;
+        entry.one.id = ++last_id_;
+    }
+    entry.last = now;
+    entry.one.segment = segment;
+    entry.one.sent += bytes;
+}
+
+std::vector<HlsViewers::One> HlsViewers::watching(Now now) const {
+    const std::lock_guard lock(mutex_);
+    std::vector<One> all;
+    for (const auto& [key, entry] : entries_) {
+        if (now - entry.last > kGone) continue;
+        all.push_back(entry.one);
+        all.back().connected = std::chrono::duration_cast<Time>(now - entry.first);
+    }
+    return all;
+}
+
+}  // namespace wavecrest::stream

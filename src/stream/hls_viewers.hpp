@@ -1,0 +1,52 @@
+// Who watches by HLS: players fetch one segment after the other on connections that come and go, so that a viewer is
+// whoever has asked lately.
+#pragma once
+
+#include <chrono>
+#include <cstdint>
+#include <map>
+#include <mutex>
+#include <string>
+#include <vector>
+
+#include "base/time.hpp"
+
+namespace wavecrest::stream {
+
+class HlsViewers {
+  public:
+    using Now = std::chrono::steady_clock::time_point;
+    // A player that has asked for nothing so long has gone. It is longer than any pause between two segments.
+    static constexpr std::chrono::seconds kGone{20};
+
+    struct One {
+        std::uint64_t id = 0;
+        std::string address, stream;
+        bool live = false;
+        std::uint64_t segment = 0;  // the latest it asked for
+        std::uint64_t sent = 0;     // bytes
+        Time connected{};
+    };
+
+    // A number to give to a player with its playlist, so that those behind one address are told apart.
+    std::string new_name();
+    // A player asked for a segment of so many bytes. `name`: as it was given; empty: whoever is at this address.
+    void asked(const std::string& address, const std::string& name, const std::string& stream, bool live,
+               std::uint64_t segment, std::size_t bytes, Now now);
+    std::vector<One> watching(Now now) const;
+
+  private:
+    struct Entry {
+        One one;
+        Now first, last;
+    };
+    // More are not told apart: what outsiders make up must not fill the memory.
+    static constexpr std::size_t kMost = 4096;
+
+    mutable std::mutex mutex_;
+    std::map<std::string, Entry> entries_;
+    std::uint64_t last_id_ = 0;
+    std::uint64_t last_name_ = 0;
+};
+
+}  // namespace wavecrest::stream
