@@ -312,6 +312,8 @@ int main(int argc, char** argv) {
             if (!client->play()) std::_Exit(1);
             handles.push_back(client->socket());
             clients.push_back(std::move(client));
+            // Players read from the beginning: who doesn't falls behind and is moved on, again and again.
+            drain(handles, 1ms);
         }
         report_live("RTMP players", count(300), server, handles, 5e6, 20);
         handles.clear();

@@ -74,10 +74,14 @@ class Page {
             page["conversions"] = list(conversions, [](const Json& j) { return conversion(j.at("outputs").at(0)); });
             WAVECREST_TRY_ASSIGN(verifications, load("verify.json", ""));
             data cards = data::type::list;
-            int passed = 0, all = 0;
+            int passed = 0, all = 0, gone = 0;
             for (const Json& file : verifications) {
                 for (const Json& result : file.at("results")) {
                     cards.push_back(verification(result));
+                    if (!no_longer_there(result).empty()) {
+                        ++gone;
+                        continue;
+                    }
                     passed += result.at("verdict") != "fail" ? 1 : 0;
                     ++all;
                 }
@@ -89,12 +93,17 @@ class Page {
                     ? fmt::format("All {} combinations of stream and device play.", all)
                     : fmt::format("{} of {} combinations of stream and device play; what to change is said below.",
                                   passed, all);
+            if (gone > 0)
+                missing.push_back(
+                    fmt::format("{} of devices or streams that the site no longer has: marked so, and not counted; "
+                                "verify again, or remove their result files",
+                                base::format_count(static_cast<std::size_t>(gone), "verdict")));
             if (rips.empty()) missing.push_back("no rip was inspected with --out, so its section is left out");
             if (conversions.empty()) missing.push_back("no conversion was made with --out, so its section is left out");
             if (all == 0) missing.push_back("nothing was verified with --out, so there are no verdicts");
             page["has_rips"] = !rips.empty();
             page["has_conversions"] = !conversions.empty();
-            page["has_verifications"] = all > 0;
+            page["has_verifications"] = all + gone > 0;
         } catch (const Json::exception& error) {
             return fail(ErrorKind::input,
                         fmt::format("a result file does not have the expected form ({})", error.what()),
@@ -259,8 +268,25 @@ class Page {
         return row;
     }
 
+    // What of a result the site doesn't have any more: "the device", "the stream"; empty when both are there. Addresses
+    // verified without a site belong to none.
+    std::string no_longer_there(const Json& json) const {
+        const auto device = json.at("device").get<std::string>(), stream = json.at("stream").get<std::string>();
+        if (stream.find("://") != std::string::npos) return "";
+        const auto named = [&](const site::SiteStream& s) {
+            return stream == s.name() || stream.starts_with(s.name() + " (");
+        };
+        if (std::none_of(site_.streams.begin(), site_.streams.end(), named)) return "the stream";
+        const bool has_device = std::any_of(site_.devices.begin(), site_.devices.end(),
+                                            [&](const site::SiteDevice& d) { return d.device.name == device; });
+        return has_device ? "" : "the device";
+    }
+
     data verification(const Json& json) const {
         data row = data::type::object;
+        const std::string gone = no_longer_there(json);
+        row["is_gone"] = !gone.empty();
+        row["gone"] = gone;
         const std::string verdict = json.at("verdict").get<std::string>();
         row["stream"] = net::without_keys(json.at("stream").get<std::string>());
         row["device"] = json.at("device").get<std::string>();

@@ -43,6 +43,8 @@ constexpr std::chrono::microseconds kBatch{300};
 constexpr std::chrono::milliseconds kStall{250};
 // While a stream is paused, something goes out that often, so that no client takes the connection for dead.
 constexpr std::chrono::seconds kStillThere{1};
+// HLS gets what is due within this time.
+constexpr std::chrono::milliseconds kSegmentLead{700};
 // Longest distance of keyframes where a live stream is encoded for HLS.
 constexpr std::chrono::seconds kLiveKeyframes{1};
 // A picture sought while paused is shown so long before the stream stands again: decoders show one when others follow.
@@ -72,6 +74,7 @@ struct Pending {
     Time due{};
     Time group{};  // of a start: the keyframe's decoding time
     net::Block block;
+    bool in_segment = false;  // HLS has it
 };
 
 // A queue whose places keep their buffers: what is taken out is exchanged for something spent. The sender neither
@@ -555,7 +558,7 @@ void LiveService::State::send_all() {
 
 // Gives connected clients what is due, lets producers go on, and notices ends.
 void LiveService::State::publish_all() {
-    std::vector<Pending> due;
+    std::vector<Pending> due, segment_parts;
     std::unique_lock lock(mutex);
     while (!stopping) {
         for (const auto& feed : feeds) {
@@ -570,6 +573,12 @@ void LiveService::State::publish_all() {
                         due.push_back(std::move(pending.front()));
                         pending.pop_front();
                     }
+                }
+                // Segments are made of what lies ready: their viewers lag by several of them anyhow.
+                for (Pending& one : feed->pending[static_cast<int>(Pending::Way::transport)]) {
+                    if (!feed->hls || one.due > feed->now(now) + Time(kSegmentLead)) break;
+                    if (std::exchange(one.in_segment, true)) continue;
+                    segment_parts.push_back(one);
                 }
             }
             if (feed->begun && feed->pause_behind) {
@@ -594,7 +603,7 @@ void LiveService::State::publish_all() {
                 feed->status.state = LiveStatus::State::ended;
             }
             const Time end = feed->last_due;
-            if (due.empty() && !ends) continue;
+            if (due.empty() && segment_parts.empty() && !ends) continue;
             lock.unlock();
             std::vector<net::Block> transport, rtmp;
             for (Pending& one : due) {
@@ -602,9 +611,12 @@ void LiveService::State::publish_all() {
                     rtmp.push_back(std::move(one.block));
                     continue;
                 }
-                if (feed->hls) feed->hls->push(one.block.bytes.view(), one.block.start, one.group);
+                if (feed->hls && !one.in_segment) feed->hls->push(one.block.bytes.view(), one.block.start, one.group);
                 if (feed->http) transport.push_back(std::move(one.block));
             }
+            for (const Pending& one : segment_parts)
+                feed->hls->push(one.block.bytes.view(), one.block.start, one.group);
+            segment_parts.clear();
             if (feed->http && !transport.empty()) feed->http->push(std::move(transport));
             if (feed->rtmp && !rtmp.empty()) feed->rtmp->push(std::move(rtmp));
             if (ends) {

@@ -230,6 +230,71 @@ TEST_CASE("running streams are seen and steered from elsewhere, with the token a
     CHECK(ended.status == 1);
 }
 
+TEST_CASE("a stream is meant by part of its name or by none, and a pause keeps its viewers", "[station]") {
+    const Running r;
+    // A place beyond the end is refused; names may be short.
+    const Ran beyond = r.order({"skip", "har", "--to", "9:00:00"});
+    CHECK(beyond.status == 1);
+    CHECK(beyond.err.find("beyond the end") != std::string::npos);
+    CHECK(r.order({"skip", "--to", "0:10"}).status == 0);
+    const Ran none = r.order({"skip", "lake", "--to", "0:10"});
+    CHECK(none.status == 2);
+    CHECK(none.err.find("\"harbour\"") != std::string::npos);
+    // HLS begins with three segments and tells two players behind one address apart.
+    std::string entry;
+    for (int i = 0; i < 100 && !entry.starts_with("HTTP/1.1 200"); ++i) {
+        std::this_thread::sleep_for(100ms);
+        entry = get(r.port, "/harbour-live.m3u8");
+    }
+    const auto watch = [&](const std::string& list_of_variants) {
+        const auto variants = container::parse_playlist(list_of_variants, "x");
+        REQUIRE(variants);
+        REQUIRE(variants->variants.size() == 1);
+        const auto list = container::parse_playlist(body_of(get(r.port, "/" + variants->variants[0].uri)), "x");
+        REQUIRE(list);
+        CHECK(list->segments.size() >= 3);
+        CHECK(list->sequence > 1'000'000);
+        CHECK(get(r.port, "/" + list->segments.back().uri).starts_with("HTTP/1.1 200"));
+    };
+    watch(body_of(entry));
+    watch(body_of(get(r.port, "/harbour-live.m3u8")));
+    Json status = r.status();
+    REQUIRE(status["viewers"].size() == 2);
+    CHECK(status["viewers"][0]["delivery"] == "hls");
+    CHECK(status["viewers"][0]["live"] == true);
+    CHECK(status["viewers"][1]["sent_bytes"] > 10'000);
+    // While it stands still, a connection gets packets that carry nothing; verify says what is the matter.
+    CHECK(r.order({"pause"}).status == 0);
+    const int socket = connect_to(r.port, "GET /harbour-live.ts HTTP/1.1\r\nHost: x\r\n\r\n");
+    std::this_thread::sleep_for(2200ms);
+    ByteVector got(1 << 20);
+    const ssize_t count = ::recv(socket, got.data(), got.size(), MSG_DONTWAIT);
+    ::close(socket);
+    REQUIRE(count > 3 * 188);
+    CHECK((got[static_cast<std::size_t>(count) - 188 + 1] & 0x1F) == 0x1F);
+    CHECK(got[static_cast<std::size_t>(count) - 188 + 2] == 0xFF);
+    for (const char* path : {"/harbour-live.ts", "/harbour-live.m3u8"}) {
+        INFO(path);
+        const Ran judged = r.run({"verify", r.address(path), "--device", "player-full", "--for", "2 s", "--json"});
+        CHECK(judged.status == 1);
+        CHECK(judged.out.find("the stream is paused") != std::string::npos);
+    }
+    // What is sought then is shown, and stands.
+    CHECK(r.order({"skip", "--to", "0:02"}).out.find("stands still there") != std::string::npos);
+    bool stands = false;
+    for (int i = 0; i < 60 && !stands; ++i) {
+        std::this_thread::sleep_for(100ms);
+        status = r.status()["streams"][0];
+        const double at = status["position_s"].get<double>();
+        const double before = at;
+        stands = at > 1.5 && at < 4.5 && status["state"] == "paused";
+        if (!stands) continue;
+        std::this_thread::sleep_for(900ms);
+        stands = std::abs(r.status()["streams"][0]["position_s"].get<double>() - before) < 0.01;
+    }
+    CHECK(stands);
+}
+
 TEST_CASE("what one program publishes by RTMP another gives to players, through a lost connection", "[station]") {
     const TempDir dir;
     write_media(dir / "harbour.mp4", "mp4", {picture_lane(Codec::h264, 480), sound_lane(Codec::aac, 20)});

@@ -274,6 +274,20 @@ TEST_CASE("the report holds the house, the verdicts and the figures in one file"
     CHECK(page.find("{{") == std::string::npos);
     CHECK(page.find(" src=\"http") == std::string::npos);
     CHECK(page.find("<script") == std::string::npos);
+    // A verdict of a device that the site no longer has is marked, and doesn't count.
+    const ByteVector results = read_all(house.dir / "results/verify.json");
+    std::string renamed(results.begin(), results.end());
+    const std::string mark = "\"device\": \"";
+    const std::size_t at = renamed.find(mark);
+    REQUIRE(at != std::string::npos);
+    renamed.insert(at + mark.size(), "Old ");
+    write_all(house.dir / "results/verify.json", renamed);
+    const Ran later = house.run({"report", "--site", "site.toml"});
+    CHECK(later.err.find("no longer has") != std::string::npos);
+    const ByteVector marked = read_all(house.dir / "report/index.html");
+    CHECK(std::string(marked.begin(), marked.end()).find("no longer valid: the device") != std::string::npos);
+    write_all(house.dir / "results/verify.json", results);
+    REQUIRE(house.run({"report", "--site", "site.toml"}).status == 0);
     // A damaged result is refused by name, and the old page stays.
     write_all(house.dir / "results/verify.json", std::string("{ not json"));
     const Ran damaged = house.run({"report", "--site", "site.toml"});

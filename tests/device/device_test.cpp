@@ -116,6 +116,11 @@ TEST_CASE("device descriptions with mistakes are refused at their line", "[devic
     CHECK(error("name = \"x\"\n[[plays.video]]\ncodec = \"h264\"\nlevel = \"9\"\n").find("d.toml, line 4") == 0);
     CHECK(error("name = \"x\"\n[plays]\nstart_after = \"5 s\"\nreads_ahead = \"2 s\"\n").find("shorter") !=
           std::string::npos);
+    CHECK(error("name = \"x\"\n[plays]\ncontainers = [\"mp5\"]\n").find("no container") != std::string::npos);
+    CHECK(error("name = \"x\"\n[[plays.video]]\ncodec = \"h264\"\nprofiles = [\"Hihg\"]\n").find("line 4") !=
+          std::string::npos);
+    CHECK(error("name = \"x\"\n[[plays.video]]\ncodec = \"h265\"\nbit_depth = 9\n").find("line 4") !=
+          std::string::npos);
     CHECK(error("name = \"x\"\n[[plays.video]]\ncodec = \"h264\"\nscans = [\"sideways\"]\n").find("line 4") !=
           std::string::npos);
 }

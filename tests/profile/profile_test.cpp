@@ -49,6 +49,12 @@ TEST_CASE("mistakes in a profile are named with their line", "[profile]") {
     CHECK(error("name = \"x\"\n[video]\ncodec = \"h265\"\n").where == "p.toml, line 3");
     CHECK(error("name = \"x\"\n[video]\npeak_bitrate = \"fast\"\n").where == "p.toml, line 3");
     CHECK(error("name = \"x\"\n[audio]\nbitrate = \"9 Mbit/s\"\n").where == "p.toml, line 3");
+    CHECK(error("name = \"x\"\n[video]\nkeyframe_every = \"0 s\"\n").where == "p.toml, line 3");
+    CHECK(error("name = \"x\"\n[video]\nframe_rate = \"fast\"\n").where == "p.toml, line 3");
+    CHECK(profile::parse("name = \"x\"\n[video]\nframe_rate = \"29.97\"\n", "p")->video.frame_rate ==
+          Ratio{30000, 1001});
+    CHECK(profile::parse("name = \"x\"\n[video]\nframe_rate = \"25\"\n", "p")->video.constant_rate);
+    CHECK_FALSE(profile::parse("name = \"x\"\n", "p")->video.constant_rate);
     CHECK(error("name = \"x\"\n[video]\nbuffer = \"0 s\"\n").where == "p.toml, line 3");
     CHECK(error("name = \"x\"\ncontainer = \"mkv\"\n").where == "p.toml, line 2");
     CHECK(error("name = \"x\n").what.find("TOML") != std::string::npos);

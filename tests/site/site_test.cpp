@@ -85,6 +85,17 @@ TEST_CASE("a check finds what would go wrong, and nothing where all is well", "[
                     "\"\n"),
               Severity::error, "disc rip"));
     CHECK(has(check(house("[server]\nadvertise = \"203.0.113.77\"\n" + good)), Severity::warning, "203.0.113.77"));
+    // What stream run would refuse, or do wrong.
+    CHECK(has(check(base_text + good + "path = \"film\"\n"), Severity::error, "is no path"));
+    CHECK(has(check(base_text + good + "path = \"/control\"\n"), Severity::error, "path of the controls"));
+    CHECK(has(check(base_text + good + "[[stream]]\nname = \"film\"\npath = \"/film.ts\"\nfile = \"x.mp4\"\n"),
+              Severity::error, "have the same path"));
+    CHECK(has(check(house("[server]\nlisten = \"127.0.0.1\"\ninterface = \"none7\"\n") + kDevices + good),
+              Severity::error, "none7"));
+    CHECK(
+        has(check(base_text + good + "offer = [\"live\"]\nrate = \"100 kbit/s\"\n"), Severity::error, "is less than"));
+    CHECK(has(check(base_text + good + "push = [\"rtmp://nowhere.invalid/house/key-of-eight\"]\n"), Severity::error,
+              "a name that isn't found"));
     // A device that can't play it: a warning while another can, an error when none is left.
     const std::string old_player = "[[device]]\nname = \"Old\"\nclass = \"player-sd\"\n";
     CHECK(has(check(base_text + old_player + good), Severity::warning, "some devices can't play"));
