@@ -1,7 +1,6 @@
 #include "media/track_choice.hpp"
 
 #include <fmt/format.h>
-#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <charconv>
@@ -55,10 +54,17 @@ Status check_chosen(const TrackChoice& choice, const std::vector<Track>& chosen,
     if (choice.picture > 0 && !any(TrackKind::video))
         return fail(ErrorKind::usage, fmt::format("there is no picture track {}", choice.picture), where,
                     "wavecrest inspect lists its tracks");
-    if (choice.sound.empty() || choice.sound.front() == "none" || any(TrackKind::audio)) return {};
-    return fail(ErrorKind::usage,
-                fmt::format("there is no sound \"{}\" that can be sent", fmt::join(choice.sound, ",")), where,
-                "wavecrest inspect lists its sound tracks");
+    if (choice.sound.empty() || choice.sound.front() == "none") return {};
+    const auto missing = [&](const std::string& word) {
+        if (track_number(word)) return !any(TrackKind::audio);
+        return std::none_of(chosen.begin(), chosen.end(), [&](const Track& track) {
+            return track.kind == TrackKind::audio && language_639_2(track.language) == language_639_2(word);
+        });
+    };
+    const auto word = std::find_if(choice.sound.begin(), choice.sound.end(), missing);
+    if (word == choice.sound.end()) return {};
+    return fail(ErrorKind::usage, fmt::format("there is no sound \"{}\" that can be sent", *word), where,
+                "wavecrest inspect lists its sound tracks: name only those that are there");
 }
 
 }  // namespace wavecrest::media

@@ -261,8 +261,13 @@ Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
     for (const StreamItem& item : items) {
         WAVECREST_TRY_ASSIGN(input, source::open_input(item.file));
         if (input->is_disc()) {
-            return fail(ErrorKind::input, "a disc rip can't be streamed as it is", item.file.string(),
-                        "convert it first (wavecrest convert), then stream the file it makes");
+            return fail(ErrorKind::input,
+                        fmt::format("a disc rip can't be offered as {}", item.hls && item.whole ? "file or hls"
+                                                                         : item.hls             ? "hls"
+                                                                                                : "file"),
+                        item.file.string(),
+                        "offer it live, live-hls or rtmp only; or convert it first (wavecrest convert) and stream the "
+                        "file it makes");
         }
         const source::Title& title = input->titles().front();
         ReadyStream stream;

@@ -232,3 +232,42 @@ TEST_CASE("a cut of a disc title", "[unusual]") {
     CHECK(part["deep"]["tracks"][1]["gaps"] == 0);
     CHECK(part["problems"].empty());
 }
+
+TEST_CASE("what this program can't read is told by name, and no remedy leads back to it", "[cli][avi]") {
+    const TempDir dir;
+    ByteVector file = mpeg4_avi(24, false);
+    std::string_view text(reinterpret_cast<const char*>(file.data()), file.size());
+    for (std::size_t at = text.find("XVID"); at != std::string_view::npos; at = text.find("XVID", at)) {
+        const std::string_view other = "cvid";
+        std::copy(other.begin(), other.end(), file.begin() + static_cast<std::ptrdiff_t>(at));
+        text = std::string_view(reinterpret_cast<const char*>(file.data()), file.size());
+    }
+    write_all(dir / "old.avi", file);
+    const Ran shown = run_program({"inspect", "old.avi"}, dir.path());
+    CHECK((shown.out + shown.err).find("Cinepak") != std::string::npos);
+    // The audio is there alone: it is no film to convert.
+    const Ran converted = run_program({"convert", "old.avi", "--into", "library"}, dir.path());
+    CHECK(converted.status == 3);
+    CHECK(converted.err.find("copy it again") == std::string::npos);
+    CHECK(converted.err.find("rewrap") == std::string::npos);
+    // A codec a device doesn't play in a container it doesn't read: converting helps, and works.
+    write_all(dir / "film.avi", mpeg4_avi(48, true));
+    write_all(dir / "old.toml", std::string("name = \"old\"\n[plays]\ncontainers = [\"mp4\"]\n[[plays.video]]\ncodec = "
+                                            "\"h264\"\n[[plays.audio]]\ncodec = \"aac\"\n"));
+    const std::uint16_t port = free_port();
+    const Background server({"stream", "run", "film.avi", "--port", std::to_string(port), "-q"}, dir.path());
+    REQUIRE(wait_for_port(port));
+    const Ran judged = run_program({"verify", "http://127.0.0.1:" + std::to_string(port) + "/film.avi", "--device",
+                                    "old.toml", "--json"},
+                                   dir.path());
+    CHECK(judged.status == 1);
+    CHECK(judged.out.find("nor its codecs: convert it (wavecrest convert FILE)") != std::string::npos);
+    const Ran done = run_program({"convert", "film.avi", "--into", "library", "--name", "Film", "-q"}, dir.path());
+    CHECK(done.status == 0);
+    CHECK(std::filesystem::exists(dir / "library/Film/Film.mp4"));
+    // One profile for two ways of working is one too many.
+    const Ran both = run_program({"convert", "film.avi", "--into", "x", "--rewrap", "mp4", "--profile", "small-screen"},
+                                 dir.path());
+    CHECK(both.status == 2);
+    CHECK(both.err.find("--profile") != std::string::npos);
+}
