@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <chrono>
 #include <cmath>
+#include <span>
 
 #include "base/clock.hpp"
 #include "codec/audio_decoder.hpp"
@@ -77,8 +78,11 @@ bool is_film(const filter::CadenceFinder& finder) {
 Seen look_at_fields(const source::Input& input, const Track& track, Ratio coded_rate, const Plan& plan) {
     Seen seen(coded_rate);
     bool matched = false;
-    for (const double place : {0.3, 0.6, 0.85, 0.1, 0.45, 0.72, 0.95, 0.2}) {
-        // The later places are for what comes seldom; a short title has been seen by then.
+    constexpr double kPlaces[] = {0.3, 0.6, 0.85, 0.1, 0.45, 0.72, 0.95, 0.2};
+    // More places find what comes seldom; of other codecs than MPEG-2 a place takes seconds.
+    const std::size_t places = track.codec == Codec::mpeg2 ? std::size(kPlaces) : 4;
+    for (const double place : std::span(kPlaces).first(places)) {
+        if (!input.reopens()) break;
         const Time at = base::from_seconds(place * base::to_seconds(plan.duration));
         // What can't be read at one place is told when it is converted.
         auto source = input.open(plan.pick, plan.angle);
@@ -171,6 +175,12 @@ struct FrameTimes {
 };
 FrameTimes look_at_times(const source::Input& input, const Track& track, const Plan& plan) {
     constexpr std::size_t kFrames = 900, kReorder = 32;
+    FrameTimes found;
+    if (!input.reopens()) {
+        // It can't be looked at first: the frames that come have the last word.
+        if (track.frame_rate.num <= 0) found = {{30, 1}, false};
+        return found;
+    }
     auto source = input.open(plan.pick, plan.angle);
     std::vector<Time> times;
     while (source && times.size() < kFrames) {
@@ -185,7 +195,6 @@ FrameTimes look_at_times(const source::Input& input, const Track& track, const P
     for (std::size_t i = 1; i < times.size(); ++i) {
         if (times[i] > times[i - 1]) steps.push_back(times[i] - times[i - 1]);
     }
-    FrameTimes found;
     if (steps.empty()) return found;
     std::sort(steps.begin(), steps.end());
     const Time usual = steps[steps.size() / 2];

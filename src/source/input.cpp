@@ -153,6 +153,7 @@ class FileInput : public Input {
     std::string path() const override { return path_; }
     std::string container() const override { return container_; }
     bool is_disc() const override { return false; }
+    bool reopens() const override { return seekable_; }
     std::string name_hint() const override { return hint_; }
     const std::vector<Title>& titles() const override { return titles_; }
     const std::vector<disc::Episode>& episodes() const override { return episodes_; }

@@ -46,6 +46,8 @@ class Input {
     virtual std::string path() const = 0;
     virtual std::string container() const = 0;
     virtual bool is_disc() const = 0;
+    // Whether it can be opened again and again; what comes over a pipe or a live address is there once.
+    virtual bool reopens() const { return true; }
     // A name for the film taken from the folder, the volume or the file: not checked, without extension.
     virtual std::string name_hint() const = 0;
     virtual const std::vector<Title>& titles() const = 0;

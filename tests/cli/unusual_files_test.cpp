@@ -257,17 +257,36 @@ TEST_CASE("what this program can't read is told by name, and no remedy leads bac
     const std::uint16_t port = free_port();
     const Background server({"stream", "run", "film.avi", "--port", std::to_string(port), "-q"}, dir.path());
     REQUIRE(wait_for_port(port));
-    const Ran judged = run_program({"verify", "http://127.0.0.1:" + std::to_string(port) + "/film.avi", "--device",
-                                    "old.toml", "--json"},
-                                   dir.path());
+    const Ran judged = run_program(
+        {"verify", "http://127.0.0.1:" + std::to_string(port) + "/film.avi", "--device", "old.toml", "--json"},
+        dir.path());
     CHECK(judged.status == 1);
     CHECK(judged.out.find("nor its codecs: convert it (wavecrest convert FILE)") != std::string::npos);
     const Ran done = run_program({"convert", "film.avi", "--into", "library", "--name", "Film", "-q"}, dir.path());
     CHECK(done.status == 0);
     CHECK(std::filesystem::exists(dir / "library/Film/Film.mp4"));
     // One profile for two ways of working is one too many.
-    const Ran both = run_program({"convert", "film.avi", "--into", "x", "--rewrap", "mp4", "--profile", "small-screen"},
-                                 dir.path());
+    const Ran both =
+        run_program({"convert", "film.avi", "--into", "x", "--rewrap", "mp4", "--profile", "small-screen"}, dir.path());
     CHECK(both.status == 2);
     CHECK(both.err.find("--profile") != std::string::npos);
+}
+
+TEST_CASE("what comes over a pipe is converted, though it can't be looked at first", "[cli]") {
+    const TempDir dir;
+    for (const std::string format : {"mpeg-ts", "matroska"}) {
+        INFO(format);
+        Lane picture = picture_lane(Codec::h264, 72);
+        if (format == "matroska") picture.track.frame_rate = {0, 1};
+        write_media(dir / format, format, {picture, sound_lane(Codec::aac, 3)});
+        const std::string command =
+            "cd '" + dir.path().string() + "' && cat " + format +
+            " | " WAVECREST_PROGRAM " convert - --into library --profile small-screen -q --name " + format;
+        CHECK(std::system((command + " > out 2>&1").c_str()) == 0);
+        const ByteVector out = read_all(dir / "out");
+        INFO(std::string(out.begin(), out.end()));
+        REQUIRE(std::filesystem::exists(dir / "library" / format / (format + ".mp4")));
+        const auto lanes = read_media(dir / "library" / format / (format + ".mp4"));
+        CHECK(lanes[0].packets.size() == 72);
+    }
 }
