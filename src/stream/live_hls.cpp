@@ -3,12 +3,18 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <chrono>
 #include <cmath>
 
 #include "container/media_playlist.hpp"
 #include "stream/words.hpp"
 
 namespace wavecrest::stream {
+namespace {
+
+constexpr Time kShortest = std::chrono::milliseconds(300);  // of a segment
+
+}  // namespace
 
 void LiveHls::close(Time end) {
     if (filling_.empty()) return;
@@ -33,10 +39,18 @@ void LiveHls::say(const Packet& cue) {
 
 void LiveHls::push(ByteSpan packets, bool start, Time group) {
     const std::lock_guard lock(mutex_);
+    if (start && begun_ && group > last_start_) {
+        longest_group_ = std::max(longest_group_, group - last_start_);
+        last_start_ = group;
+    }
+    // Where somebody skipped, a keyframe comes early: a short segment is better than one that breaks the promise.
+    const Time so_far = group - from_;
+    const bool early = !segments_.empty() && so_far >= kShortest &&
+                       so_far + longest_group_ > base::from_seconds(static_cast<double>(target_s_) + 0.5);
     if (start && !begun_) {
         begun_ = true;
-        from_ = group;
-    } else if (start && group - from_ >= settings_.least) {
+        from_ = last_start_ = group;
+    } else if (start && (so_far >= settings_.least || early)) {
         target_s_ = std::max<std::int64_t>(target_s_, std::llround(base::to_seconds(group - from_)));
         close(group);
         from_ = group;

@@ -77,6 +77,7 @@ class LiveHls {
     std::int64_t peak_bps_ = 0;
     bool begun_ = false, ended_ = false, paused_ = false;
     Time from_{};
+    Time last_start_{}, longest_group_{};  // the latest keyframe; how far they lie apart at most
     std::int64_t target_s_ = 1;  // promised for all segments (6.2.1); what is longer later is an honest exception
 };
 

@@ -277,6 +277,16 @@ TEST_CASE("a live window moves on, keeps what just left it, and says when it is 
         CHECK(container::parse_playlist(*early.playlist("x"), "x")->target_s == 2);
     }
     {
+        // A skip brings a keyframe early: no segment gets longer than was promised.
+        stream::LiveHls cut(settings);
+        for (const double at : {0.0, 2.0, 4.0, 6.0, 6.8, 8.8, 9.0, 11.0, 13.0})
+            cut.push(packet, true, base::from_seconds(at));
+        const auto list = *container::parse_playlist(*cut.playlist("x"), "x");
+        CHECK(list.target_s == 2);
+        CHECK(cut.segment(3)->size() == 188);
+        for (const auto& segment : list.segments) CHECK(base::to_seconds(segment.duration) < 2.5);
+    }
+    {
         // A later run goes on with larger numbers, and says that its times are others; a pause is told.
         settings.first_number = 1000;
         stream::LiveHls later(settings);
