@@ -69,6 +69,7 @@ struct Received {
     std::vector<std::uint64_t> tenths;  // transport bytes in each tenth of a second
     std::uint64_t datagrams = 0, bytes = 0, malformed = 0;
     std::optional<std::chrono::nanoseconds> first, last, keyframe;
+    std::optional<std::chrono::nanoseconds> last_content;  // of packets that carry something
     std::int64_t clock_pid = -1;
 
     void take(const net::UdpReceiver::Datagram& datagram, bool rtp) {
@@ -103,6 +104,7 @@ struct Received {
                 arrivals.push(*packet->pcr_27mhz, datagram.at);
             }
             if (packet->random_access && !keyframe) keyframe = datagram.at;
+            if (packet->pid != ts::kNullPid) last_content = datagram.at;
         }
         if (kept.size() < kKept) kept.insert(kept.end(), payload.begin(), payload.end());
     }
@@ -195,6 +197,13 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
         for (std::size_t k = i; k < i + 10; ++k) second.received_bps += static_cast<double>(got.tenths[k]) * 8;
         second.stream_bps = second.received_bps;
         v.seconds.push_back(second);
+    }
+    // Whoever pauses a stream keeps it alive by packets that carry nothing.
+    v.paused = !silent && (!got.last_content || *got.last - *got.last_content > 1500ms);
+    if (!got.last_content) {
+        add(v, "arrives", Verdict::fail, "packets that carry nothing", "a stream");
+        return not_there(std::move(v), Short::none, "the stream is paused",
+                         "resume it (wavecrest stream resume NAME, or at its source), then verify again");
     }
     add(v, "arrives", Verdict::pass, fmt::format("{} datagrams in {}", got.datagrams, base::format_span(spanned)), "");
 
