@@ -32,31 +32,47 @@ std::vector<Range> ranges(int from, int to) {
     return out;
 }
 
+// For each place the least of so many samples from there on, lowered by what may be swung; the same for the most.
+void spread(std::vector<std::uint8_t>& least, std::vector<std::uint8_t>& most, std::size_t width, std::size_t span) {
+    for (std::size_t step = 1; step < span; ++step) {
+        for (std::size_t x = 0; x + 1 < width; ++x) {
+            least[x] = std::min(least[x], least[x + 1]);
+            most[x] = std::max(most[x], most[x + 1]);
+        }
+    }
+    for (std::size_t x = 0; x < width; ++x) {
+        least[x] = static_cast<std::uint8_t>(std::max(least[x] - kOvershoot, 0));
+        most[x] = static_cast<std::uint8_t>(std::min(most[x] + kOvershoot, 255));
+    }
+}
+
 // Keeps a plane's samples near those of the source around them.
 void limit_overshoot(const Picture& from, Picture& to, int plane, const std::vector<Range>& rows,
                      const std::vector<Range>& columns) {
-    const int width = plane == 0 ? from.width : (from.width + 1) / 2;
-    std::vector<std::uint8_t> least(static_cast<std::size_t>(width)), most(least.size());
+    const auto width = static_cast<std::size_t>(plane == 0 ? from.width : (from.width + 1) / 2);
+    std::vector<std::uint8_t> least(width), most(width);
+    int span = 1;
+    for (const Range& column : columns) span = std::max(span, column.to - column.from + 1);
+    Range done{-1, -1};
     for (std::size_t y = 0; y < rows.size(); ++y) {
-        const auto line = [&](int row) { return from.planes[plane] + row * from.strides[plane]; };
-        std::memcpy(least.data(), line(rows[y].from), least.size());
-        std::memcpy(most.data(), line(rows[y].from), most.size());
-        for (int row = rows[y].from + 1; row <= rows[y].to; ++row) {
-            const std::uint8_t* samples = line(row);
-            for (std::size_t x = 0; x < least.size(); ++x) {
-                least[x] = std::min(least[x], samples[x]);
-                most[x] = std::max(most[x], samples[x]);
+        if (rows[y].from != done.from || rows[y].to != done.to) {
+            done = rows[y];
+            const auto line = [&](int row) { return from.planes[plane] + row * from.strides[plane]; };
+            std::memcpy(least.data(), line(done.from), width);
+            std::memcpy(most.data(), line(done.from), width);
+            for (int row = done.from + 1; row <= done.to; ++row) {
+                const std::uint8_t* samples = line(row);
+                for (std::size_t x = 0; x < width; ++x) {
+                    least[x] = std::min(least[x], samples[x]);
+                    most[x] = std::max(most[x], samples[x]);
+                }
             }
+            spread(least, most, width, static_cast<std::size_t>(span));
         }
         std::uint8_t* out = to.planes[plane] + static_cast<std::ptrdiff_t>(y) * to.strides[plane];
         for (std::size_t x = 0; x < columns.size(); ++x) {
-            int low = 255, high = 0;
-            for (int c = columns[x].from; c <= columns[x].to; ++c) {
-                low = std::min<int>(low, least[static_cast<std::size_t>(c)]);
-                high = std::max<int>(high, most[static_cast<std::size_t>(c)]);
-            }
-            out[x] = static_cast<std::uint8_t>(
-                std::clamp<int>(out[x], std::max(low - kOvershoot, 0), std::min(high + kOvershoot, 255)));
+            const auto at = static_cast<std::size_t>(columns[x].from);
+            out[x] = std::min(std::max(out[x], least[at]), most[at]);
         }
     }
 }
