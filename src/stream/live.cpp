@@ -433,7 +433,7 @@ struct LiveService::State {
         for (std::size_t i = 0; i < count; ++i) {
             if (!feed.first_due) feed.first_due = datagrams[i].due;
             // (Where blocks are made, too, they are counted.)
-            if (!feed.http && !feed.hls && !feed.rtmp) feed.status.made += datagrams[i].bytes.size() - kRtpHeader;
+            if (!feed.http && !feed.hls) feed.status.made += datagrams[i].bytes.size() - kRtpHeader;
             feed.queue.push(datagrams[i]);
         }
         for (Pending& one : blocks) {
