@@ -44,6 +44,13 @@ Result<stream::StationItem> item_of(StreamRunOptions options) {
         return fail(ErrorKind::usage, "what is published here has no file", "--publish-key", "leave one of them out");
     if (!options.publish_key.empty() && options.publish_key.size() < stream::kShortestKey)
         return fail(ErrorKind::usage, "the key is too short", "--publish-key", "use eight letters and digits or more");
+    const StreamRunOptions plain;
+    if (!options.publish_key.empty() &&
+        (options.loop || !options.rate.empty() || !options.profile.empty() || options.chapter != plain.chapter ||
+         options.title != plain.title || !options.subtitles.empty() || !options.choice.sound.empty() ||
+         options.choice.picture != 0 || options.choice.drawn != plain.choice.drawn))
+        return fail(ErrorKind::usage, "what is published here goes out as it comes", "--publish-key",
+                    "leave out --profile, --rate, --loop and what chooses titles, tracks or subtitles");
     item.publish_key = options.publish_key;
     item.subtitles = options.subtitles;
     item.loop = options.loop;
@@ -72,7 +79,8 @@ Result<stream::StationItem> item_of(StreamRunOptions options) {
     }
     // Sending alone needs no server; a port asks for both.
     const bool sent = !item.targets.empty() || !item.push.empty();
-    if (!item.offers.any() && !item.published() && (!sent || options.port != 0)) {
+    if (!item.offers.any() && item.published()) item.offers.rtmp = true;
+    if (!item.offers.any() && (!sent || options.port != 0)) {
         std::error_code error;
         if (item.parts.size() == 1 && options.profile.empty() &&
             !std::filesystem::is_directory(item.parts.front().source, error)) {
@@ -188,7 +196,7 @@ void print_live(const std::vector<stream::ReadyLive>& streams) {
         for (const stream::LiveTarget& target : ready.item.targets)
             print("Sending {}{} to {}\n", ready.item.name, ready.item.loop ? ", over and over," : "",
                   stream::address_for(target));
-        if (ready.item.targets.empty())
+        if (ready.item.targets.empty() && !ready.programme.parts.empty())
             print("Playing {}{}{}\n", ready.item.name, ready.item.loop ? ", over and over" : "",
                   ready.programme.parts.size() > 1 ? fmt::format(", {} parts", ready.programme.parts.size()) : "");
         for (const Track& track : ready.programme.tracks)
@@ -271,7 +279,7 @@ std::string live_words(const stream::StationStatus& status) {
     std::string line;
     for (const stream::StationStream& s : status.streams) {
         if (!s.live) continue;
-        if (s.status.parts == 0) {
+        if (s.published) {
             line += fmt::format("; {} {}", s.name,
                                 s.published_by.empty() ? "is not published now" : "is published by " + s.published_by);
             continue;
@@ -313,7 +321,7 @@ nlohmann::ordered_json final_json(const stream::Station& station, const stream::
                            {"size_bytes", s.size_bytes},
                            {"bitrate_bps", s.bitrate_bps}});
     for (const stream::StationStream& s : status.streams) {
-        if (!s.live || s.status.parts == 0) continue;
+        if (!s.live || (s.published && s.status.parts == 0)) continue;
         live.push_back({{"name", s.name},
                         {"position_s", base::to_seconds(s.status.position)},
                         {"rounds", s.status.rounds},

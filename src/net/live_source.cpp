@@ -77,7 +77,14 @@ class FedSource : public base::ByteSource {
     std::thread thread_;
 };
 
-Result<std::unique_ptr<base::ByteSource>> fed(const std::string& name, FedSource::Take take) {
+Error as_input(Error error) {
+    if (error.kind != ErrorKind::usage && error.kind != ErrorKind::interrupted) error.kind = ErrorKind::input;
+    return error;
+}
+
+}  // namespace
+
+Result<std::unique_ptr<base::ByteSource>> open_fed(const std::string& name, std::function<Result<ByteVector>()> take) {
     int ends[2];
     if (::pipe2(ends, O_CLOEXEC) != 0)
         return fail(ErrorKind::machine, "no pipe can be made", name, "close other programs");
@@ -86,12 +93,23 @@ Result<std::unique_ptr<base::ByteSource>> fed(const std::string& name, FedSource
     return std::unique_ptr<base::ByteSource>(std::make_unique<FedSource>(name, ends[0], ends[1], std::move(take)));
 }
 
-Error as_input(Error error) {
-    if (error.kind != ErrorKind::usage && error.kind != ErrorKind::interrupted) error.kind = ErrorKind::input;
-    return error;
+void append_flv_header(base::ByteWriter& out) {
+    out.text("FLV");
+    out.u8(1);
+    out.u8(5);  // audio and video
+    out.u32(9);
+    out.u32(0);  // size of the tag before
 }
 
-}  // namespace
+void append_flv_tag(base::ByteWriter& out, std::uint8_t type, std::uint32_t timestamp, ByteSpan body) {
+    out.u8(type);
+    out.u24(body.size());
+    out.u24(timestamp & 0xFFFFFF);
+    out.u8(timestamp >> 24);
+    out.u24(0);
+    out.raw(body);
+    out.u32(body.size() + 11);
+}
 
 bool is_live_address(const std::string& address) {
     return address.starts_with("udp://") || address.starts_with("rtp://") || address.starts_with("rtmp://");
@@ -104,12 +122,8 @@ Result<std::unique_ptr<base::ByteSource>> open_live(const std::string& address) 
         if (!made) return fail(as_input(made.error()));
         if (const Status playing = (*made)->play(); !playing) return fail(as_input(playing.error()));
         base::ByteWriter head;
-        head.text("FLV");
-        head.u8(1);
-        head.u8(5);
-        head.u32(9);
-        head.u32(0);
-        return fed(
+        append_flv_header(head);
+        return open_fed(
             address,
             [client = std::shared_ptr<RtmpClient>(std::move(*made)),
              first = head.release()]() mutable -> Result<ByteVector> {
@@ -122,13 +136,7 @@ Result<std::unique_ptr<base::ByteSource>> open_live(const std::string& address) 
                         return fail(ErrorKind::input, "the stream is over", "RTMP", "");
                     if (message.type != rtmp::kAudio && message.type != rtmp::kVideo && message.type != rtmp::kData)
                         continue;
-                    out.u8(message.type);
-                    out.u24(message.payload.size());
-                    out.u24(message.timestamp & 0xFFFFFF);
-                    out.u8(message.timestamp >> 24);
-                    out.u24(0);
-                    out.raw(message.payload);
-                    out.u32(message.payload.size() + 11);
+                    append_flv_tag(out, message.type, message.timestamp, message.payload);
                 }
                 return out.release();
             });
@@ -137,24 +145,24 @@ Result<std::unique_ptr<base::ByteSource>> open_live(const std::string& address) 
     WAVECREST_TRY_ASSIGN(at, parse_udp_address(address.substr(6)));
     auto made = UdpReceiver::open(at);
     if (!made) return fail(made.error());
-    return fed(address,
-               [receiver = std::shared_ptr<UdpReceiver>(std::move(*made)), sequence = SequenceMeter(),
-                rtp]() mutable -> Result<ByteVector> {
-                   ByteVector out;
-                   WAVECREST_TRY_ASSIGN(datagrams, receiver->receive(50ms));
-                   for (const UdpReceiver::Datagram& datagram : datagrams) {
-                       ByteSpan payload = datagram.bytes;
-                       if (rtp) {
-                           const auto packet = parse_rtp(payload);
-                           if (!packet || packet->header.payload_type != kRtpTransportStream ||
-                               !sequence.push(packet->header.sequence))
-                               continue;
-                           payload = packet->payload;
-                       }
-                       out.insert(out.end(), payload.begin(), payload.end());
-                   }
-                   return out;
-               });
+    return open_fed(address,
+                    [receiver = std::shared_ptr<UdpReceiver>(std::move(*made)), sequence = SequenceMeter(),
+                     rtp]() mutable -> Result<ByteVector> {
+                        ByteVector out;
+                        WAVECREST_TRY_ASSIGN(datagrams, receiver->receive(50ms));
+                        for (const UdpReceiver::Datagram& datagram : datagrams) {
+                            ByteSpan payload = datagram.bytes;
+                            if (rtp) {
+                                const auto packet = parse_rtp(payload);
+                                if (!packet || packet->header.payload_type != kRtpTransportStream ||
+                                    !sequence.push(packet->header.sequence))
+                                    continue;
+                                payload = packet->payload;
+                            }
+                            out.insert(out.end(), payload.begin(), payload.end());
+                        }
+                        return out;
+                    });
 }
 
 }  // namespace wavecrest::net

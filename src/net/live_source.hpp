@@ -2,9 +2,11 @@
 // datagrams, the tags of an RTMP stream as an FLV file has them.
 #pragma once
 
+#include <functional>
 #include <memory>
 #include <string>
 
+#include "base/bytes.hpp"
 #include "base/file.hpp"
 #include "base/result.hpp"
 
@@ -17,5 +19,14 @@ bool is_live_address(const std::string& address);
 // nobody reads is kept for about a second, then dropped. Fails (kind input) when it can't be joined at all, or kind
 // usage for a malformed address.
 Result<std::unique_ptr<base::ByteSource>> open_live(const std::string& address);
+
+// Bytes that `take` gives by and by, from a thread of its own: within a short wait what has come, empty where nothing
+// has; an error is the end. The source ends when nothing has come for some seconds, too.
+Result<std::unique_ptr<base::ByteSource>> open_fed(const std::string& name, std::function<Result<ByteVector>()> take);
+
+// The head of an FLV file, and a message of an RTMP stream as a tag behind it (Adobe Flash Video File Format
+// Specification 10.1, E.2 to E.4.1).
+void append_flv_header(base::ByteWriter& out);
+void append_flv_tag(base::ByteWriter& out, std::uint8_t type, std::uint32_t timestamp, ByteSpan body);
 
 }  // namespace wavecrest::net

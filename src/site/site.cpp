@@ -153,7 +153,8 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
     entry.profile = profile;
     entry.devices = devices;
     // Where nothing is said, one file is served as it is, and everything else live.
-    if (!item.offers.any() && !item.published()) {
+    if (!item.offers.any() && item.published()) item.offers.rtmp = true;
+    if (!item.offers.any()) {
         std::error_code error;
         const bool plain = item.parts.size() == 1 && !std::filesystem::is_directory(item.parts.front().source, error);
         if (plain && profile.empty()) {
@@ -185,11 +186,15 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
                             "offer it as rtmp, too, or leave the port out");
     const bool live = item.is_live() && !item.published();
     if (!live && (loop || rate != 0 || !profile.empty()))
-        return table.refuse(loop        ? "loop"
-                            : rate != 0 ? "rate"
-                                        : "profile",
-                            "only live streams have it: viewers of others fetch the file at their own pace",
-                            "offer the stream live, live-hls or rtmp, or send it by udp or rtp; or leave this out");
+        return table.refuse(
+            loop        ? "loop"
+            : rate != 0 ? "rate"
+                        : "profile",
+            item.published() ? "what is published here goes out as it comes"
+                             : "only live streams have it: viewers of others fetch the file at their own pace",
+            item.published() ? "leave it out"
+                             : "offer the stream live, live-hls or rtmp, or send it by udp or rtp; or leave this "
+                               "out");
     return entry;
 }
 

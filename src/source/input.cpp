@@ -341,13 +341,14 @@ Result<std::unique_ptr<Input>> open_disc(std::shared_ptr<disc::DiscFiles> files,
 
 }  // namespace
 
+Result<std::unique_ptr<Input>> open_input(std::shared_ptr<base::ByteSource> bytes, const std::string& name) {
+    return FileInput::create(name, name, [bytes]() -> Result<std::shared_ptr<base::ByteSource>> { return bytes; });
+}
+
 Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::ReadSettings& settings) {
     const std::string name = path.string();
-    if (name == "-") {
-        auto pipe = std::make_shared<base::PipeSource>(STDIN_FILENO, "standard input");
-        return FileInput::create("standard input", "standard input",
-                                 [pipe]() -> Result<std::shared_ptr<base::ByteSource>> { return pipe; });
-    }
+    if (name == "-")
+        return open_input(std::make_shared<base::PipeSource>(STDIN_FILENO, "standard input"), "standard input");
     if (net::is_live_address(name)) {
         const std::string hint = name.substr(name.find("://") + 3);
         return FileInput::create(name, hint, [name]() -> Result<std::shared_ptr<base::ByteSource>> {

@@ -71,4 +71,7 @@ class Input {
 // rtmp://: from where it is joined on). Anything else is refused by the name of what it is, if that can be told.
 Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::ReadSettings& settings = {});
 
+// Bytes that were opened elsewhere and are there once: a media file that `name` stands for.
+Result<std::unique_ptr<Input>> open_input(std::shared_ptr<base::ByteSource> bytes, const std::string& name);
+
 }  // namespace wavecrest::source

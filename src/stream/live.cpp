@@ -47,6 +47,8 @@ constexpr std::chrono::seconds kStillThere{1};
 constexpr std::chrono::milliseconds kSegmentLead{700};
 // Longest distance of keyframes where a live stream is encoded for HLS.
 constexpr std::chrono::seconds kLiveKeyframes{1};
+// Whether what a stream waits for has come is seen so often.
+constexpr std::chrono::milliseconds kLookAgain{250};
 // A picture sought while paused is shown so long before the stream stands again: decoders show one when others follow.
 constexpr std::chrono::milliseconds kShown{700};
 
@@ -170,6 +172,14 @@ class Turn {
     Turn& operator=(const Turn&) = delete;
     ~Turn() { ::pthread_cond_destroy(&condition_); }
     void wait(LendingMutex& locked) { ::pthread_cond_wait(&condition_, locked.handle()); }
+    void wait_for(LendingMutex& locked, std::chrono::nanoseconds most) {
+        timespec until{};
+        ::clock_gettime(CLOCK_REALTIME, &until);
+        const std::int64_t end = until.tv_nsec + most.count();
+        until.tv_sec += end / 1'000'000'000;
+        until.tv_nsec = end % 1'000'000'000;
+        ::pthread_cond_timedwait(&condition_, locked.handle(), &until);
+    }
     void notify() { ::pthread_cond_signal(&condition_); }
 
   private:
@@ -401,6 +411,58 @@ class WithoutWords : public PacketSource {
     std::vector<Track> tracks_;
 };
 
+// What a stream plays, of the tracks that its ways out can carry.
+Result<ReadyProgramme> find_programme(const LiveItem& item) {
+    const bool transport = !item.targets.empty() || item.http || item.hls;
+    const auto why_not = [&](const Track& track, bool disc) -> std::string {
+        if (is_words(track)) return item.hls ? "" : "subtitles of text go by HLS alone";
+        if (item.transcode) {
+            const auto& graph = *item.transcode;
+            const bool used = track.id == graph.video.from.id ||
+                              std::any_of(graph.audio.begin(), graph.audio.end(),
+                                          [&](const auto& path) { return path.from.id == track.id; }) ||
+                              std::any_of(graph.video.subtitles.begin(), graph.video.subtitles.end(),
+                                          [&](const auto& path) { return path.from.id == track.id; });
+            return used ? "" : "the profile leaves it out";
+        }
+        if (track.kind == TrackKind::subtitle)
+            return "subtitles that are images are not sent live; a profile draws them in";
+        const std::string first = !transport ? ""
+                                  : disc     ? container::why_not_codec("mpeg-ts", track)
+                                             : container::why_not("mpeg-ts", track);
+        // A track goes where it can; RTMP alone decides only where it is the only way.
+        return !first.empty() || transport ? first : why_not_rtmp(track);
+    };
+    WAVECREST_TRY_ASSIGN(programme, prepare_programme(item.parts, why_not));
+    if (item.rate_bps > 0 && item.transcode && item.transcode->video.encode.peak_bps > item.rate_bps)
+        return fail(ErrorKind::usage,
+                    fmt::format("{} is less than the profile's peak of {}", base::format_bitrate(item.rate_bps),
+                                base::format_bitrate(item.transcode->video.encode.peak_bps)),
+                    fmt::format("rate of stream \"{}\"", item.name), "raise the rate, or use a smaller profile");
+    for (const ReadyPart& part : programme.parts) {
+        // Packets, tables and clocks take a twentieth more than what they carry.
+        const std::int64_t least = part.mean_bps + part.mean_bps / 20;
+        if (item.rate_bps == 0 || item.transcode || item.rate_bps >= least) continue;
+        return fail(ErrorKind::usage,
+                    fmt::format("{} is less than {} needs: {} on average", base::format_bitrate(item.rate_bps),
+                                part.name, base::format_bitrate(least)),
+                    fmt::format("rate of stream \"{}\"", item.name),
+                    "raise the rate to one and a half times that, leave it out, or name a profile of a lower rate");
+    }
+    if (item.rtmp && transport && !item.transcode) {
+        for (const Track& track : programme.tracks) {
+            if (is_words(track)) continue;
+            const std::string why = why_not_rtmp(track);
+            if (why.empty()) continue;
+            if (track.kind == TrackKind::video)
+                return fail(ErrorKind::input, "its pictures can't be sent by RTMP: " + why,
+                            item.parts.front().source.string(), "name a profile for the stream, or leave RTMP out");
+            programme.notes.push_back("RTMP goes without the sound: " + why);
+        }
+    }
+    return programme;
+}
+
 }  // namespace
 
 struct LiveService::State {
@@ -413,6 +475,7 @@ struct LiveService::State {
     Histogram late;
 
     Status produce(Feed& feed);
+    Status wait_for_source(Feed& feed);
     void send_all();
     void publish_all();
     Feed* find(const std::string& name) const {
@@ -446,9 +509,29 @@ struct LiveService::State {
     }
 };
 
+// What a stream plays may begin to come, or become what can be sent, at any time.
+Status LiveService::State::wait_for_source(Feed& feed) {
+    while (true) {
+        auto found = find_programme(feed.ready.item);
+        const std::lock_guard lock(mutex);
+        if (stopping || feed.stopped) return base::interrupted();
+        if (found) {
+            feed.error.clear();
+            feed.ready.programme = std::move(*found);
+            feed.status.parts = feed.ready.programme.parts.size();
+            feed.programme = std::make_unique<Programme>(feed.ready.programme, feed.ready.item.loop, feed.cancel);
+            return {};
+        }
+        feed.error = found.error().what;
+        feed.status.state = LiveStatus::State::waiting;
+        feed.turn.wait_for(mutex, kLookAgain);
+    }
+}
+
 Status LiveService::State::produce(Feed& feed) {
     const auto give = [this, &feed](std::vector<Datagram>& datagrams, std::size_t count, std::vector<Pending>& blocks,
                                     Time last_due) { return push(feed, datagrams, count, blocks, last_due); };
+    if (!feed.programme) WAVECREST_TRY(wait_for_source(feed));
     WithoutWords source(*feed.programme, feed.hls.get());
     if (feed.ready.item.transcode) {
         const transcode::SinkMaker make = [&](const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
@@ -669,53 +752,9 @@ Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items) 
             }
             taken.emplace_back(target.to.text, item.name);
         }
-        const bool transport = !item.targets.empty() || item.http || item.hls;
-        const auto why_not = [&](const Track& track, bool disc) -> std::string {
-            if (is_words(track)) return item.hls ? "" : "subtitles of text go by HLS alone";
-            if (item.transcode) {
-                const auto& graph = *item.transcode;
-                const bool used = track.id == graph.video.from.id ||
-                                  std::any_of(graph.audio.begin(), graph.audio.end(),
-                                              [&](const auto& path) { return path.from.id == track.id; }) ||
-                                  std::any_of(graph.video.subtitles.begin(), graph.video.subtitles.end(),
-                                              [&](const auto& path) { return path.from.id == track.id; });
-                return used ? "" : "the profile leaves it out";
-            }
-            if (track.kind == TrackKind::subtitle)
-                return "subtitles that are images are not sent live; a profile draws them in";
-            const std::string first = !transport ? ""
-                                      : disc     ? container::why_not_codec("mpeg-ts", track)
-                                                 : container::why_not("mpeg-ts", track);
-            // A track goes where it can; RTMP alone decides only where it is the only way.
-            return !first.empty() || transport ? first : why_not_rtmp(track);
-        };
-        WAVECREST_TRY_ASSIGN(programme, prepare_programme(item.parts, why_not));
-        ready.programme = std::move(programme);
-        if (item.rate_bps > 0 && item.transcode && item.transcode->video.encode.peak_bps > item.rate_bps)
-            return fail(ErrorKind::usage,
-                        fmt::format("{} is less than the profile's peak of {}", base::format_bitrate(item.rate_bps),
-                                    base::format_bitrate(item.transcode->video.encode.peak_bps)),
-                        fmt::format("rate of stream \"{}\"", item.name), "raise the rate, or use a smaller profile");
-        for (const ReadyPart& part : ready.programme.parts) {
-            // Packets, tables and clocks take a twentieth more than what they carry.
-            const std::int64_t least = part.mean_bps + part.mean_bps / 20;
-            if (item.rate_bps == 0 || item.transcode || item.rate_bps >= least) continue;
-            return fail(ErrorKind::usage,
-                        fmt::format("{} is less than {} needs: {} on average", base::format_bitrate(item.rate_bps),
-                                    part.name, base::format_bitrate(least)),
-                        fmt::format("rate of stream \"{}\"", item.name),
-                        "raise the rate to one and a half times that, leave it out, or name a profile of a lower rate");
-        }
-        if (item.rtmp && transport && !item.transcode) {
-            for (const Track& track : ready.programme.tracks) {
-                if (is_words(track)) continue;
-                const std::string why = why_not_rtmp(track);
-                if (why.empty()) continue;
-                if (track.kind == TrackKind::video)
-                    return fail(ErrorKind::input, "its pictures can't be sent by RTMP: " + why,
-                                item.parts.front().source.string(), "name a profile for the stream, or leave RTMP out");
-                ready.programme.notes.push_back("RTMP goes without the sound: " + why);
-            }
+        if (!item.parts.empty()) {
+            WAVECREST_TRY_ASSIGN(programme, find_programme(ready.item));
+            ready.programme = std::move(programme);
         }
         all.push_back(std::move(ready));
     }
@@ -734,7 +773,8 @@ Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> s
         feed->status.parts = ready.programme.parts.size();
         feed->ready = std::move(ready);
         const LiveItem& item = feed->ready.item;
-        feed->programme = std::make_unique<Programme>(feed->ready.programme, item.loop, feed->cancel);
+        if (!feed->ready.programme.parts.empty())
+            feed->programme = std::make_unique<Programme>(feed->ready.programme, item.loop, feed->cancel);
         if (item.http) feed->http = fan_out->open(item.name);
         if (item.rtmp) feed->rtmp = fan_out->open(item.name);
         if (item.hls) {
@@ -799,6 +839,11 @@ LiveFigures LiveService::figures() const {
     const auto now = Steady::now();
     for (const auto& feed : state_->feeds) {
         LiveStatus status = feed->status;
+        status.error = feed->error;
+        if (!feed->programme) {
+            figures.streams.push_back(std::move(status));
+            continue;
+        }
         const Programme::Place place = feed->programme->place(feed->begun ? feed->now(now) : Time{});
         const ReadyPart& part = feed->ready.programme.parts[place.part];
         status.part = part.name;
@@ -806,7 +851,6 @@ LiveFigures LiveService::figures() const {
         status.duration = part.duration;
         status.position = status.duration.count() > 0 ? std::min(place.position, status.duration) : place.position;
         status.rounds = place.rounds;
-        status.error = feed->error;
         if (const std::string lost = feed->programme->lost(); !lost.empty() && !status.ended) {
             status.error = lost;
             // What lies ready is still played.
@@ -860,7 +904,7 @@ bool LiveService::skip(const std::string& name, const Programme::Skip& skip) {
     if (feed == nullptr) return false;
     {
         const std::lock_guard lock(state_->mutex);
-        if (feed->status.ended || feed->done) return false;
+        if (feed->status.ended || feed->done || !feed->programme) return false;
         // What stands still goes on until the new place is seen.
         if (feed->paused || feed->pause_behind) feed->pause_behind = feed->programme->latest_skip().number;
         feed->stand(false, Steady::now());

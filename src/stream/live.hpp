@@ -33,7 +33,7 @@ std::string address_for(const LiveTarget& target);
 
 struct LiveItem {
     std::string name;
-    std::vector<Part> parts;
+    std::vector<Part> parts;  // none, or one that is opened by a function: it waits until that has something
     bool loop = false;
     std::vector<LiveTarget> targets;
     bool http = false;          // one endless body
@@ -49,8 +49,8 @@ struct ReadyLive {
     LiveItem item;
     ReadyProgramme programme;
 };
-// Opens every part. Fails on the first that is missing or has no picture or sound that its ways out can carry (kind
-// input), and on two streams to one address (kind usage).
+// Opens every part, but for those of a stream that waits. Fails on the first that is missing or has no picture or sound
+// that its ways out can carry (kind input), and on two streams to one address (kind usage).
 Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items);
 
 struct LiveStatus {

@@ -91,6 +91,12 @@ ByteVector parameter_sets(const Track& track) {
     return out;
 }
 
+Result<std::unique_ptr<source::Input>> open_input(const Part& part) {
+    if (!part.open) return source::open_input(part.source);
+    WAVECREST_TRY_ASSIGN(bytes, part.open());
+    return source::open_input(std::shared_ptr<base::ByteSource>(std::move(bytes)), part.source.string());
+}
+
 bool same_bytes(ByteSpan a, ByteSpan b) {
     return std::equal(a.begin(), a.end(), b.begin(), b.end());
 }
@@ -101,13 +107,13 @@ Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
                                          const std::function<std::string(const Track& track, bool disc)>& why_not) {
     ReadyProgramme ready;
     for (const Part& part : parts) {
-        WAVECREST_TRY_ASSIGN(input, source::open_input(part.source));
+        WAVECREST_TRY_ASSIGN(input, open_input(part));
         WAVECREST_TRY_ASSIGN(pick, input->pick(part.title));
         WAVECREST_TRY(input->check_protection(pick.title->number));
         const std::string address = part.source.string();
         const bool remote = address.find("://") != std::string::npos;
         ReadyPart one{part, remote ? address : part.source.filename().string(), {}, pick.title->duration};
-        one.live = remote && (net::is_live_address(address) || one.duration.count() == 0);
+        one.live = part.open || (remote && (net::is_live_address(address) || one.duration.count() == 0));
         if (one.live) one.duration = {};
         if (part.chapter > 1) {
             const auto& chapters = pick.title->chapters;
@@ -209,7 +215,7 @@ Time Programme::timeline_end() const {
 Status Programme::open_part(std::size_t part) {
     source_.reset();
     const ReadyPart& ready = ready_.parts[part];
-    WAVECREST_TRY_ASSIGN(input, source::open_input(ready.part.source));
+    WAVECREST_TRY_ASSIGN(input, open_input(ready.part));
     WAVECREST_TRY_ASSIGN(pick, input->pick(ready.part.title));
     WAVECREST_TRY_ASSIGN(source, input->open(pick));
     // It may have been exchanged for another since it was looked at.
@@ -396,8 +402,9 @@ void Programme::wait_and_try_again(const Error& error) {
         lost_ = fmt::format("{} ({})", error.what, error.where);
     }
     source_.reset();
-    const auto until = std::chrono::steady_clock::now() +
-                       std::min(250ms * (1 << std::min(failures_, 6)), std::chrono::milliseconds(15'000));
+    // (What is opened by a function waits there until something comes.)
+    const auto pause = ready_.parts[part_].part.open ? 250ms : 250ms * (1 << std::min(failures_, 6));
+    const auto until = std::chrono::steady_clock::now() + std::min<std::chrono::milliseconds>(pause, 15s);
     ++failures_;
     while (!cancel_.requested() && std::chrono::steady_clock::now() < until) std::this_thread::sleep_for(20ms);
 }

@@ -24,6 +24,8 @@ struct Part {
     std::string title = "main";  // of a disc, or the program of a recording: see source::Input::picks
     int chapter = 1;             // to begin with
     TrackChoice choice{};
+    // Where it comes from otherwise than from `source`, which then is its name for people: bytes that come once, live.
+    std::function<Result<std::unique_ptr<base::ByteSource>>()> open{};
 };
 
 // What was found about a part when it was looked at.

@@ -6,7 +6,6 @@
 #include <algorithm>
 #include <chrono>
 #include <condition_variable>
-#include <deque>
 #include <mutex>
 #include <thread>
 
@@ -14,12 +13,12 @@
 #include "base/printable.hpp"
 #include "base/units.hpp"
 #include "host/machine.hpp"
-#include "net/amf0.hpp"
 #include "net/guess_limiter.hpp"
 #include "net/http_client.hpp"
-#include "net/rtmp_chunks.hpp"
 #include "stream/control.hpp"
-#include "stream/rtmp_wire.hpp"
+#include "stream/rate_meter.hpp"
+#include "stream/rtmp_ingest.hpp"
+#include "stream/rtmp_push.hpp"
 
 namespace wavecrest::stream {
 namespace {
@@ -27,128 +26,14 @@ namespace {
 using Steady = std::chrono::steady_clock;
 using namespace std::chrono_literals;
 
-// A total that grows, and how fast it did.
-class Growth {
-  public:
-    void add(Steady::time_point at, double total) {
-        points_.emplace_back(at, total);
-        while (points_.size() > 2 && at - points_.front().first > 61s) points_.pop_front();
-    }
-    // A second, over the last so long.
-    double rate(std::chrono::seconds over) const {
-        if (points_.size() < 2) return 0;
-        const auto& last = points_.back();
-        auto from = points_.begin();
-        while (from + 2 < points_.end() && last.first - from->first > over) ++from;
-        const double seconds = std::chrono::duration<double>(last.first - from->first).count();
-        return seconds > 0 ? (last.second - from->second) / seconds : 0;
-    }
-
-  private:
-    std::deque<std::pair<Steady::time_point, double>> points_;
-};
-
-// A stream that somebody publishes here: given to players as it comes. Players stay when the publisher goes, and go on
-// when it is back.
-class Published {
-  public:
-    Published(std::string name, std::shared_ptr<net::Flow> to) : flow(std::move(to)), name_(std::move(name)) {}
-
-    // False when somebody publishes already.
-    bool begin(const std::string& by) {
-        const std::lock_guard lock(mutex_);
-        if (busy_) return false;
-        busy_ = true;
-        by_ = by;
-        first_ = true;
-        return true;
-    }
-    void end() {
-        const std::lock_guard lock(mutex_);
-        busy_ = false;
-        by_.clear();
-    }
-    void take(const net::rtmp::Message& message) {
-        const ByteSpan body(message.payload);
-        if (body.empty()) return;
-        const std::lock_guard lock(mutex_);
-        bytes_ += body.size();
-        ByteVector out;
-        if (message.type == net::rtmp::kData) {
-            // Publishers wrap the metadata in a command to the server (7.1.2 leaves the name to them).
-            const auto values = net::amf0::parse(body);
-            if (!values || values->empty()) return;
-            const bool wrapped = (*values)[0].text() == "@setDataFrame";
-            std::vector<net::amf0::Value> rest(values->begin() + (wrapped ? 1 : 0), values->end());
-            if (rest.empty() || rest[0].text() != "onMetaData") return;
-            metadata_ = net::amf0::write(rest);
-            preface();
-            return;
-        }
-        const bool video = message.type == net::rtmp::kVideo;
-        // FLV, E.4.3.1 and E.4.2.1: the configuration is packet type 0 of H.264 and AAC (and of the extended form).
-        const bool extended = video && (body[0] & 0x80) != 0;
-        const bool config =
-            body.size() > 1 && (video ? (extended ? (body[0] & 0x0F) == 0 : (body[0] & 0x0F) == 7 && body[1] == 0)
-                                      : body[0] >> 4 == 10 && body[1] == 0);
-        if (config) {
-            (video ? video_config_ : audio_config_).assign(body.begin(), body.end());
-            preface();
-        }
-        has_video_ = has_video_ || video;
-        if (first_) {
-            // Times go on where the publisher before ended.
-            offset_ = any_ ? last_ + 40 - message.timestamp : 0 - message.timestamp + 1000;
-            first_ = false;
-            any_ = true;
-        }
-        const std::uint32_t time = message.timestamp + offset_;
-        last_ = time;
-        net::rtmp::append_message(out, video ? 6 : 4, {message.type, time, kRtmpStream, {}}, body, net::kRtmpFlowChunk);
-        const bool key = video ? (body[0] >> 4 & 7) == 1 && !config : !has_video_ && !config;
-        flow->push({{Bytes(std::move(out)), base::from_ticks(time, 1000), key}});
-    }
-    std::string by() const {
-        const std::lock_guard lock(mutex_);
-        return by_;
-    }
-    std::uint64_t bytes() const {
-        const std::lock_guard lock(mutex_);
-        return bytes_;
-    }
-
-    const std::shared_ptr<net::Flow> flow;
-
-  private:
-    void preface() {
-        ByteVector out;
-        const auto put = [&](int chunks, std::uint8_t type, const ByteVector& body) {
-            if (!body.empty())
-                net::rtmp::append_message(out, chunks, {type, 0, kRtmpStream, {}}, body, net::kRtmpFlowChunk);
-        };
-        put(5, net::rtmp::kData, metadata_);
-        put(6, net::rtmp::kVideo, video_config_);
-        put(4, net::rtmp::kAudio, audio_config_);
-        flow->set_preface(Bytes(std::move(out)));
-    }
-
-    const std::string name_;
-    mutable std::mutex mutex_;
-    bool busy_ = false, first_ = true, any_ = false, has_video_ = false;
-    std::string by_;
-    std::uint64_t bytes_ = 0;
-    std::uint32_t offset_ = 0, last_ = 0;
-    ByteVector metadata_, video_config_, audio_config_;
-};
-
 class Publication : public net::RtmpPublication {
   public:
-    explicit Publication(std::shared_ptr<Published> to) : to_(std::move(to)) {}
+    explicit Publication(std::shared_ptr<RtmpIngest> to) : to_(std::move(to)) {}
     ~Publication() override { to_->end(); }
     void take(const net::rtmp::Message& message) override { to_->take(message); }
 
   private:
-    std::shared_ptr<Published> to_;
+    std::shared_ptr<RtmpIngest> to_;
 };
 
 // The keys a query names.
@@ -166,37 +51,27 @@ std::vector<std::string> keys_in(const std::string& query) {
 
 }  // namespace
 
-// Publishes a stream to a server for as long as the station runs, and again when the connection is lost.
-struct Pusher {
-    net::RtmpAddress to;
-    std::string stream;
-    std::shared_ptr<net::Flow> flow;
-    std::thread thread;
-    mutable std::mutex mutex;
-    std::string state = "connecting";
-};
-
 struct Station::State {
     ReadyStation ready;
     StationSettings settings;
     std::unique_ptr<net::FanOut> fan_out;
-    std::map<std::string, std::shared_ptr<Published>> published;  // by the stream's name
+    std::map<std::string, std::shared_ptr<RtmpIngest>> ingests;  // by the stream's name
     std::unique_ptr<LiveService> live;
     std::unique_ptr<Service> service;
     std::unique_ptr<net::TlsFront> tls;
     std::unique_ptr<net::RtmpServer> rtmp;
-    bool rtmp_of_house = false;  // it listens at the station's port
-    std::vector<std::unique_ptr<Pusher>> pushers;
+    bool rtmp_of_house = false;                                             // it listens at the station's port
+    std::vector<std::pair<std::string, std::unique_ptr<RtmpPush>>> pushes;  // by the stream's name
     Steady::time_point started = Steady::now();
 
     mutable std::mutex mutex;
     std::condition_variable turn;
     bool stopping = false;
-    std::map<std::string, Growth> made;                            // by stream
+    std::map<std::string, RateMeter> made;                         // by stream
     std::map<std::string, double> given;                           // bytes of on-demand streams
-    std::map<std::pair<bool, std::uint64_t>, Growth> viewers;      // by kind and id
+    std::map<std::pair<bool, std::uint64_t>, RateMeter> viewers;   // by kind and id
     std::map<std::pair<bool, std::uint64_t>, std::uint64_t> seen;  // bytes
-    Growth processor;
+    RateMeter processor;
     std::thread sampling;
     std::mutex line_mutex;
     base::RealClock clock;
@@ -243,37 +118,8 @@ struct Station::State {
         return ports;
     }
     Status start_rtmp();
-    void push(Pusher& pusher);
     void sample();
 };
-
-Status add_offer(Offers& offers, const std::string& word) {
-    if (word == "file") {
-        offers.file = true;
-    } else if (word == "hls") {
-        offers.hls = true;
-    } else if (word == "live") {
-        offers.live = true;
-    } else if (word == "live-hls") {
-        offers.live_hls = true;
-    } else if (word == "rtmp") {
-        offers.rtmp = true;
-    } else {
-        return fail(ErrorKind::usage, fmt::format("\"{}\" is no way to offer a stream", word), "offer",
-                    "write file or hls (every viewer pauses and skips), or live, live-hls or rtmp (the same for all)");
-    }
-    return {};
-}
-
-std::vector<std::string> names_of(const Offers& offers) {
-    std::vector<std::string> names;
-    if (offers.file) names.emplace_back("file");
-    if (offers.hls) names.emplace_back("hls");
-    if (offers.live) names.emplace_back("live");
-    if (offers.live_hls) names.emplace_back("live-hls");
-    if (offers.rtmp) names.emplace_back("rtmp");
-    return names;
-}
 
 Result<std::string> read_key(const base::Path& file) {
     WAVECREST_TRY_ASSIGN(text, base::read_text_file(file, 4096));
@@ -286,11 +132,6 @@ Result<std::string> read_key(const base::Path& file) {
     return key;
 }
 
-std::string rtmp_name(const std::string& path) {
-    const std::string stem = stem_of(path);
-    return stem.substr(stem.rfind('/') + 1);
-}
-
 Result<ReadyStation> prepare_station(std::vector<StationItem> items) {
     ReadyStation ready;
     std::vector<StreamItem> on_demand;
@@ -300,16 +141,20 @@ Result<ReadyStation> prepare_station(std::vector<StationItem> items) {
             item.path =
                 default_path(item.name, item.parts.empty() ? base::Path("stream.flv") : item.parts.front().source);
         if (item.published()) {
-            if (item.offers.file || item.offers.hls || item.offers.live || item.offers.live_hls ||
-                !item.targets.empty())
-                return fail(
-                    ErrorKind::usage,
-                    fmt::format("stream \"{}\" is published here by RTMP, and goes out by RTMP only", item.name),
-                    "offer",
-                    "offer it as rtmp alone; for other deliveries, take it from this server as a source: "
-                    "wavecrest stream run rtmp://... --offer live,live-hls");
-            item.offers = {};
-            item.offers.rtmp = true;
+            if (item.offers.file || item.offers.hls)
+                return fail(ErrorKind::usage,
+                            fmt::format("stream \"{}\" is published here by RTMP: it is no file", item.name), "offer",
+                            "offer it as live, live-hls or rtmp, or send it by UDP");
+            if (!item.targets.empty() || item.offers.live || item.offers.live_hls)
+                live.push_back({item.name,
+                                {},
+                                false,
+                                item.targets,
+                                item.offers.live,
+                                item.offers.live_hls,
+                                false,
+                                item.rate_bps,
+                                {}});
             continue;
         }
         if (item.offers.file || item.offers.hls) {
@@ -383,7 +228,7 @@ Status Station::State::start_rtmp() {
             if (!one.offers.rtmp || rtmp_name(one.path) != request.name ||
                 !is_at(one, &StationPorts::rtmp, request.port) || !lets_in(one, request.address, request.query))
                 continue;
-            if (one.published()) return published.at(one.name)->flow;
+            if (one.published()) return ingests.at(one.name)->flow();
             return live->rtmp_flow(one.name);
         }
         return nullptr;
@@ -400,7 +245,7 @@ Status Station::State::start_rtmp() {
             if (!one.published() || !is_at(one, &StationPorts::rtmp, request.port) ||
                 !net::same_secret(request.name, one.publish_key))
                 continue;
-            const auto& to = published.at(one.name);
+            const auto& to = ingests.at(one.name);
             if (!to->begin(request.address)) {
                 why = "somebody publishes with this key already";
                 return nullptr;
@@ -422,50 +267,6 @@ Status Station::State::start_rtmp() {
     return {};
 }
 
-void Station::State::push(Pusher& pusher) {
-    const auto set = [&](std::string text, bool log) {
-        if (log) line(fmt::format("{}  {}", pusher.to.place(), text));
-        const std::lock_guard lock(pusher.mutex);
-        pusher.state = std::move(text);
-    };
-    const auto is_stopping = [&] {
-        const std::lock_guard lock(mutex);
-        return stopping;
-    };
-    auto pause = 1000ms;
-    while (!is_stopping()) {
-        auto client = net::RtmpClient::connect(pusher.to, base::from_seconds(5));
-        Status status;
-        if (client) {
-            status = (*client)->publish();
-        } else {
-            status = fail(client.error());
-        }
-        if (status) {
-            pause = 1000ms;
-            set("publishing", true);
-            const int socket = ::dup((*client)->socket());
-            auto flow = pusher.flow;
-            const std::uint32_t stream = (*client)->stream();
-            if (stream != kRtmpStream)
-                flow = fan_out->derive(
-                    flow, [stream](const Bytes& chunks) { return net::for_message_stream(chunks, stream); });
-            const std::uint64_t id = fan_out->add(flow, socket, "to " + pusher.to.host, {});
-            (*client)->write_by([&](ByteVector bytes) { fan_out->send(id, Bytes(std::move(bytes))); });
-            while (!is_stopping() && status) {
-                const auto messages = (*client)->receive(100ms);
-                if (!messages) status = fail(messages.error());
-            }
-            fan_out->remove(id);
-        }
-        if (is_stopping()) break;
-        set(fmt::format("{}; trying again in {} s", status ? "ended" : status.error().what, pause / 1000ms), true);
-        std::unique_lock lock(mutex);
-        turn.wait_for(lock, pause, [&] { return stopping; });
-        pause = std::min(pause * 2, std::chrono::milliseconds(15'000));
-    }
-}
-
 void Station::State::sample() {
     std::unique_lock lock(mutex);
     while (!stopping) {
@@ -475,8 +276,10 @@ void Station::State::sample() {
         const LiveFigures figures = live ? live->figures() : LiveFigures{};
         lock.lock();
         processor.add(now, host::processor_seconds());
-        for (const LiveStatus& s : figures.streams) made[s.name].add(now, static_cast<double>(s.made));
-        for (const auto& [name, one] : published) made[name].add(now, static_cast<double>(one->bytes()));
+        for (const LiveStatus& s : figures.streams) {
+            if (!ingests.contains(s.name)) made[s.name].add(now, static_cast<double>(s.made));
+        }
+        for (const auto& [name, one] : ingests) made[name].add(now, static_cast<double>(one->bytes()));
         std::map<std::pair<bool, std::uint64_t>, std::uint64_t> still;
         for (const Viewer& viewer : service_status.viewers) {
             const std::pair key(viewer.live, viewer.id);
@@ -515,10 +318,14 @@ Result<std::unique_ptr<Station>> Station::start(ReadyStation ready, StationSetti
         });
     for (const StationItem& one : s.ready.items) {
         if (one.published())
-            s.published.emplace(one.name, std::make_shared<Published>(one.name, s.fan_out->open(one.name)));
+            s.ingests.emplace(one.name, std::make_shared<RtmpIngest>(one.name, s.fan_out->open(one.name)));
     }
     std::vector<ReadyLive> feeds;
     feeds.swap(s.ready.live);
+    for (ReadyLive& feed : feeds) {
+        if (const auto from = s.ingests.find(feed.item.name); from != s.ingests.end())
+            feed.item.parts.push_back({feed.item.name, "main", 1, {}, [in = from->second] { return in->open(); }});
+    }
     if (!feeds.empty()) {
         WAVECREST_TRY_ASSIGN(live, LiveService::start(std::move(feeds), s.settings.udp, s.fan_out.get()));
         s.live = std::move(live);
@@ -531,7 +338,7 @@ Result<std::unique_ptr<Station>> Station::start(ReadyStation ready, StationSetti
     http.live = s.live.get();
     http.fan_out = s.fan_out.get();
     for (const StationItem& one : s.ready.items) {
-        if (one.is_live() && !one.published()) http.live_paths.emplace_back(one.path, one.name);
+        if (one.offers.live || one.offers.live_hls) http.live_paths.emplace_back(one.path, one.name);
     }
     http.is_here = [&s](const std::string& name, const net::HttpRequest& request) {
         const auto kind = request.secure ? &StationPorts::tls : &StationPorts::http;
@@ -575,12 +382,11 @@ Result<std::unique_ptr<Station>> Station::start(ReadyStation ready, StationSetti
     WAVECREST_TRY(s.start_rtmp());
     for (const StationItem& one : s.ready.items) {
         for (const net::RtmpAddress& to : one.push) {
-            auto pusher = std::make_unique<Pusher>();
-            pusher->to = to;
-            pusher->stream = one.name;
-            pusher->flow = one.published() ? s.published.at(one.name)->flow : s.live->rtmp_flow(one.name);
-            pusher->thread = std::thread([&s, p = pusher.get()] { s.push(*p); });
-            s.pushers.push_back(std::move(pusher));
+            const auto flow = one.published() ? s.ingests.at(one.name)->flow() : s.live->rtmp_flow(one.name);
+            s.pushes.emplace_back(one.name,
+                                  std::make_unique<RtmpPush>(to, flow, *s.fan_out, [&s, to](const std::string& state) {
+                                      s.line(fmt::format("{}  {}", to.place(), state));
+                                  }));
         }
     }
     s.sampling = std::thread([&s] { s.sample(); });
@@ -594,13 +400,14 @@ Station::~Station() {
         s.stopping = true;
     }
     s.turn.notify_all();
-    for (const auto& pusher : s.pushers) pusher->thread.join();
+    s.pushes.clear();
     if (s.sampling.joinable()) s.sampling.join();
     s.rtmp.reset();
     s.tls.reset();
     s.service.reset();
+    for (const auto& [name, ingest] : s.ingests) ingest->close();
     s.live.reset();
-    s.published.clear();
+    s.ingests.clear();
     s.fan_out.reset();
 }
 
@@ -623,54 +430,6 @@ const std::vector<StationItem>& Station::items() const {
 }
 const std::vector<ReadyStream>& Station::on_demand() const {
     return state_->ready.on_demand;
-}
-
-std::vector<StationAddress> addresses_of(const StationItem& one, const std::string& host, StationPorts ports) {
-    std::vector<StationAddress> all;
-    if (one.ports.http != 0 && ports.http != 0) ports.http = one.ports.http;
-    if (one.ports.tls != 0 && ports.tls != 0) ports.tls = one.ports.tls;
-    if (one.ports.rtmp != 0) ports.rtmp = one.ports.rtmp;
-    const std::string query = one.key.empty() ? "" : "?key=" + net::encode_path(one.key);
-    const auto http = [&](const char* way, const std::string& path) {
-        if (ports.tls != 0) all.push_back({one.name, way, address_for(host, ports.tls, path, true) + query});
-        if (ports.http != 0) all.push_back({one.name, way, address_for(host, ports.http, path) + query});
-    };
-    if (one.offers.file) http("file", one.path);
-    if (one.offers.hls) http("hls", hls_path(one.path));
-    if (!one.subtitles.empty()) http("subtitles", subtitles_path(one.path));
-    if (one.offers.live) http("live", live_path(one.path));
-    if (one.offers.live_hls) http("live-hls", live_hls_path(one.path));
-    if (one.offers.rtmp || one.published())
-        all.push_back(
-            {one.name, "rtmp",
-             net::RtmpAddress{host, ports.rtmp, std::string(kRtmpApplication), rtmp_name(one.path)}.text() + query});
-    for (const LiveTarget& target : one.targets)
-        all.push_back({one.name, target.rtp ? "rtp" : "udp", address_for(target)});
-    return all;
-}
-
-std::string protocol_of(const StationAddress& one) {
-    if (one.way == "hls" || one.way == "live-hls") return "hls";
-    return one.address.substr(0, one.address.find(':'));
-}
-std::string container_of(const StationAddress& one) {
-    return one.way == "live" || one.way == "udp" || one.way == "rtp" ? "mpeg-ts" : "";
-}
-
-std::vector<StationAddress> addresses_for(const device::Device& device, std::vector<StationAddress> all) {
-    const auto is_secure = [](const StationAddress& one) { return one.address.starts_with("https://"); };
-    const bool wanted = device::takes(device, "https") && std::any_of(all.begin(), all.end(), is_secure);
-    std::erase_if(
-        all, [&](const StationAddress& one) { return net::is_http_address(one.address) && is_secure(one) != wanted; });
-    const auto suits = [&](const StationAddress& one) {
-        const std::string container = container_of(one);
-        return device::takes(device, protocol_of(one)) && (container.empty() || device::reads(device, container));
-    };
-    // Subtitles go with something.
-    const bool any = std::any_of(all.begin(), all.end(),
-                                 [&](const StationAddress& one) { return one.way != "subtitles" && suits(one); });
-    if (any) std::erase_if(all, [&](const StationAddress& one) { return !suits(one); });
-    return all;
 }
 
 std::vector<StationAddress> Station::addresses(const std::string& host) const {
@@ -705,19 +464,20 @@ StationStatus Station::status() const {
             stream.status = live;
             status.sent += live.bytes;
         }
-        if (const auto found = s.published.find(one.name); found != s.published.end()) {
-            stream.published_by = found->second->by();
+        if (const auto found = s.ingests.find(one.name); found != s.ingests.end()) {
+            stream.published = true;
+            stream.published_by = found->second->published_by();
             stream.status.name = one.name;
             stream.status.state = stream.published_by.empty() ? LiveStatus::State::waiting : LiveStatus::State::playing;
+            // What keeps it from going out is told while somebody publishes.
+            if (stream.published_by.empty()) stream.status.error.clear();
         }
         if (const auto made = s.made.find(one.name); made != s.made.end()) {
             stream.rate_bps = made->second.rate(5s) * 8;
             stream.rate_minute_bps = made->second.rate(60s) * 8;
         }
-        for (const auto& pusher : s.pushers) {
-            if (pusher->stream != one.name) continue;
-            const std::lock_guard state_lock(pusher->mutex);
-            stream.push.push_back(fmt::format("{}: {}", pusher->to.host, pusher->state));
+        for (const auto& [name, push] : s.pushes) {
+            if (name == one.name) stream.push.push_back(fmt::format("{}: {}", push->to().host, push->state()));
         }
         status.streams.push_back(std::move(stream));
     }
@@ -733,7 +493,7 @@ StationStatus Station::status() const {
 
 bool Station::ended() const {
     const State& s = *state_;
-    if (!s.ready.on_demand.empty() || !s.published.empty()) return false;
+    if (!s.ready.on_demand.empty() || !s.ingests.empty()) return false;
     return !s.live || s.live->ended();
 }
 

@@ -9,56 +9,14 @@
 #include <string>
 #include <vector>
 
-#include "device/device.hpp"
 #include "net/http_server.hpp"
-#include "net/networks.hpp"
-#include "net/rtmp_client.hpp"
 #include "net/rtmp_server.hpp"
 #include "net/tls.hpp"
 #include "stream/live.hpp"
 #include "stream/service.hpp"
+#include "stream/station_item.hpp"
 
 namespace wavecrest::stream {
-
-// Ways a stream goes out besides UDP.
-struct Offers {
-    bool file = false;      // the file itself over HTTP: every viewer pauses and skips for themselves
-    bool hls = false;       // HLS of the file, likewise
-    bool live = false;      // one endless body over HTTP: the same for everybody
-    bool live_hls = false;  // HLS with a short window
-    bool rtmp = false;      // for RTMP players
-
-    bool any_live() const { return live || live_hls || rtmp; }
-    bool any() const { return file || hls || any_live(); }
-};
-// "file", "hls", "live", "live-hls", "rtmp". Kind usage for others.
-Status add_offer(Offers& offers, const std::string& word);
-std::vector<std::string> names_of(const Offers& offers);
-
-// TCP ports. 0: it doesn't listen for that; of a stream: it has none of its own, and is at the station's.
-struct StationPorts {
-    std::uint16_t http = 0, tls = 0, rtmp = 0;
-};
-
-struct StationItem {
-    std::string name;
-    std::vector<Part> parts;  // empty: what somebody publishes here by RTMP
-    std::string path;         // of the URL; empty: made from the name
-    StationPorts ports;       // of its own: it is there and nowhere else
-    base::Path subtitles;     // a file of text that goes with it (file and hls); empty: none
-    Offers offers;
-    std::vector<LiveTarget> targets;
-    std::vector<net::RtmpAddress> push;  // servers it is published to
-    bool loop = false;
-    std::int64_t rate_bps = 0;
-    std::optional<transcode::GraphSettings> transcode;  // of live ways
-    std::string publish_key;                            // with it somebody may publish
-    net::Networks from;                                 // who may have it; empty: everybody
-    std::string key;                                    // that viewers must add as ?key=...; empty: none
-
-    bool published() const { return parts.empty(); }
-    bool is_live() const { return published() || offers.any_live() || !targets.empty() || !push.empty(); }
-};
 
 struct StationSettings {
     std::string address;  // to listen on; empty: all
@@ -75,32 +33,10 @@ struct StationSettings {
     std::string token;      // for controls; empty: there are none
     std::function<void(const std::string& line)> on_line;  // for people, from any thread, one at a time
 };
-// RTMP streams are at rtmp://HOST/kRtmpApplication/NAME.
-inline constexpr std::string_view kRtmpApplication = "house";
-// The stream's name in RTMP addresses: "lanterns".
-std::string rtmp_name(const std::string& path);
-
 // Keys are no shorter: characters.
 inline constexpr std::size_t kShortestKey = 8;
 // A key in a file of its own: the first line, without blanks around it.
 Result<std::string> read_key(const base::Path& file);
-
-// Where a stream is to be had.
-struct StationAddress {
-    std::string stream;
-    std::string way;      // "file", "hls", "subtitles", "live", "live-hls", "rtmp", "udp", "rtp"
-    std::string address;  // to enter
-};
-
-// All of one stream's. What is to be had by HTTPS and HTTP is in it twice, HTTPS first.
-std::vector<StationAddress> addresses_of(const StationItem& item, const std::string& host, StationPorts ports);
-// The protocol it is had by: "http", "https", "hls", "rtmp", "udp" or "rtp".
-std::string protocol_of(const StationAddress& address);
-// What it is packed in: "mpeg-ts", or empty where that is the file's or the protocol's own.
-std::string container_of(const StationAddress& address);
-// Those of them a device is given: by protocols it takes, in containers it reads, HTTPS where it can. All of them,
-// where it takes none.
-std::vector<StationAddress> addresses_for(const device::Device& device, std::vector<StationAddress> addresses);
 
 struct StationViewer : Viewer {
     double rate_bps = 0;  // in the last seconds
@@ -111,6 +47,7 @@ struct StationStream {
     LiveStatus status;    // of live ones
     double rate_bps = 0;  // made (live) or sent (others), in the last seconds
     double rate_minute_bps = 0;
+    bool published = false;         // its source is what somebody publishes here
     std::string published_by;       // the address; empty: nobody publishes
     std::vector<std::string> push;  // "rtmp://...: publishing since ...", one for each server
 };

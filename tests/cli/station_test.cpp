@@ -8,6 +8,7 @@
 #include <chrono>
 #include <csignal>
 #include <cstdlib>
+#include <map>
 #include <nlohmann/json.hpp>
 #include <thread>
 
@@ -347,6 +348,67 @@ TEST_CASE("what one program publishes by RTMP another gives to players, through 
     const Background next({"stream", "run", "harbour.mp4", "--loop", "--push", here + "lakeside-key"}, dir.path());
     REQUIRE(next.has_written("publishing"));
     CHECK(watch("5 s").status == 0);
+}
+
+TEST_CASE("what is published by RTMP goes out by HTTP and HLS, too, from one publisher to the next", "[station]") {
+    const TempDir dir;
+    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 480), sound_lane(Codec::aac, 20)};
+    write_media(dir / "harbour.mp4", "mp4", lanes);
+    const std::uint16_t port = free_port(), rtmp = free_port();
+    const Background server({"stream", "run", "--publish-key", "lakeside-key", "--name", "Camera", "--offer",
+                             "live,live-hls", "--port", std::to_string(port), "--rtmp-port", std::to_string(rtmp)},
+                            dir.path());
+    REQUIRE(wait_for_port(port));
+    CHECK(get(port, "/camera-live.m3u8").starts_with("HTTP/1.1 503"));
+    // A viewer that is there before anything is published, and stays.
+    net::HttpClient viewer(local_url(port, "/camera-live.ts"));
+    REQUIRE(viewer.get(0));
+    ByteVector seen;
+    const auto watch_until = [&](const std::function<bool()>& enough) {
+        const auto begun = std::chrono::steady_clock::now();
+        while (!enough() && std::chrono::steady_clock::now() - begun < 20s) {
+            ByteVector piece(65536);
+            const auto got = viewer.read(piece);
+            if (!got || *got == 0) return;
+            seen.insert(seen.end(), piece.begin(), piece.begin() + static_cast<std::ptrdiff_t>(*got));
+        }
+    };
+    const std::string to = "rtmp://127.0.0.1:" + std::to_string(rtmp) + "/house/lakeside-key";
+    {
+        const Background publisher({"stream", "run", "harbour.mp4", "--push", to}, dir.path());
+        watch_until([&] { return get(port, "/camera-live.m3u8").starts_with("HTTP/1.1 200"); });
+        CHECK(get(port, "/camera-live.m3u8").starts_with("HTTP/1.1 200"));
+    }
+    const std::size_t of_first = seen.size();
+    const Background publisher({"stream", "run", "harbour.mp4", "--push", to}, dir.path());
+    watch_until([&] { return seen.size() > 2 * of_first; });
+    write_all(dir / "seen.ts", seen);
+    const auto got = read_media(dir / "seen.ts");
+    REQUIRE(got.size() == 2);
+    // Both publishers' pictures, each once and in order, on one timeline.
+    std::map<ByteVector, std::size_t> number;
+    for (std::size_t i = 0; i < lanes[0].packets.size(); ++i)
+        number.emplace(payload_of({lanes[0].track, {lanes[0].packets[i]}}), i);
+    auto pictures = got[0].packets;
+    pictures.pop_back();  // cut anywhere
+    std::size_t breaks = 0, before = 0;
+    for (std::size_t i = 0; i < pictures.size(); ++i) {
+        const auto found = number.find(payload_of({got[0].track, {pictures[i]}}));
+        REQUIRE(found != number.end());
+        if (i > 0) {
+            CHECK(pictures[i].dts > pictures[i - 1].dts);
+            breaks += found->second != before + 1 ? 1 : 0;
+        }
+        before = found->second;
+    }
+    CHECK(breaks == 1);
+    CHECK(pictures.size() > 100);
+    for (const char* what : {"file", "hls"}) {
+        const Ran no = run_program({"stream", "run", "--publish-key", "lakeside-key", "--offer", what}, dir.path());
+        CHECK(no.status == 2);
+    }
+    CHECK(run_program({"stream", "run", "--publish-key", "lakeside-key", "--profile", "small-screen"}, dir.path())
+              .status == 2);
 }
 
 TEST_CASE("only those who may get a stream", "[station]") {
