@@ -4,26 +4,20 @@
 
 #include <openssl/x509_vfy.h>
 
-#include <boost/asio.hpp>
-#include <boost/asio/ssl.hpp>
-#include <boost/beast/core.hpp>
-#include <boost/beast/http.hpp>
-#include <boost/beast/ssl.hpp>
-
+#include <algorithm>
+#include <boost/beast/http/buffer_body.hpp>
+#include <boost/beast/http/parser.hpp>
+#include <boost/beast/http/string_body.hpp>
 #include <charconv>
+
+#include "net/wire.hpp"
 
 namespace wavecrest::net {
 namespace {
 
-namespace asio = boost::asio;
 namespace beast = boost::beast;
 namespace http = beast::http;
-using asio::ip::tcp;
 using boost::system::error_code;
-
-}  // namespace
-
-namespace {
 
 constexpr std::string_view kPlainScheme = "http://", kSecureScheme = "https://";
 
@@ -89,146 +83,132 @@ Result<Url> parse_url(const std::string& text) {
 struct HttpClient::State {
     Url url;
     Time limit;
-    asio::io_context context;
-    asio::ssl::context tls{asio::ssl::context::tls_client};
-    // One of them is used.
-    std::optional<beast::tcp_stream> plain;
-    std::optional<beast::ssl_stream<beast::tcp_stream>> secure;
-    beast::flat_buffer buffer;
+    std::optional<Wire> wire;
+    ByteVector received = ByteVector(64 << 10);
+    std::size_t parsed = 0, end = 0;  // of it
     std::optional<http::response_parser<http::buffer_body>> parser;
     bool reusable = false;
 
     State(Url u, Time l) : url(std::move(u)), limit(l) {}
 
-    // Runs one asynchronous step to its end, under the time limit. `start` is given the stream and what to call.
-    template <typename Start>
-    error_code step(Start start) {
-        error_code result = asio::error::would_block;
-        const auto done = [&](error_code error, auto&&...) { result = error; };
-        lowest().expires_after(std::chrono::duration_cast<std::chrono::steady_clock::duration>(limit));
-        if (secure) {
-            start(*secure, done);
-        } else {
-            start(*plain, done);
-        }
-        context.restart();
-        context.run();
-        return result;
-    }
-    beast::tcp_stream& lowest() { return secure ? secure->next_layer() : *plain; }
-    bool connected() const { return plain || secure; }
-    const SSL* secure_handle() const {
-        return const_cast<beast::ssl_stream<beast::tcp_stream>&>(*secure).native_handle();
-    }
-    void close() {
-        plain.reset();
-        secure.reset();
-    }
+    tl::unexpected<Error> unreachable(const WireError& error, const char* doing) const;
+    Status connect();
+    Status ask(const char* method, const std::string& fields, const std::string& body = "");
+    // Parses some of what was received, or receives more.
+    template <typename Parser>
+    Status advance(Parser& parser, const char* doing);
+};
 
-    tl::unexpected<Error> unreachable(error_code error, const char* doing) const {
-        const std::string where = url.text();
-        if (error == asio::error::connection_refused) {
-            return fail(ErrorKind::wanting, "nothing answers at this address: the connection was refused", where,
-                        "start the stream (wavecrest stream run), and compare host and port with what it printed");
-        }
-        if (error == beast::error::timeout || error == asio::error::timed_out) {
-            return fail(ErrorKind::wanting,
-                        fmt::format("no answer while {}, within {:.0f} s", doing, base::to_seconds(limit)), where,
-                        "check the cable or Wi-Fi, the address, and any firewall in between");
-        }
-        if (error == asio::error::host_not_found || error == asio::error::host_not_found_try_again) {
-            return fail(ErrorKind::wanting, "the host's name is not known on this network", where,
-                        "use the server's address in digits");
-        }
-        if (secure && ::SSL_get_verify_result(secure_handle()) != X509_V_OK) {
-            const long why = ::SSL_get_verify_result(secure_handle());
-            return fail(
-                ErrorKind::wanting,
-                fmt::format("the server's certificate is not accepted: {}", ::X509_verify_cert_error_string(why)),
-                where,
-                why == X509_V_ERR_HOSTNAME_MISMATCH || why == X509_V_ERR_IP_ADDRESS_MISMATCH
+tl::unexpected<Error> HttpClient::State::unreachable(const WireError& error, const char* doing) const {
+    const auto wanting = [&](std::string what, const char* remedy) {
+        return fail(ErrorKind::wanting, std::move(what), url.text(), remedy);
+    };
+    switch (error.kind) {
+        case WireError::Kind::refused:
+            return wanting("nothing answers at this address: the connection was refused",
+                           "start the stream (wavecrest stream run), and compare host and port with what it printed");
+        case WireError::Kind::timeout:
+            return wanting(fmt::format("no answer while {}, within {:.0f} s", doing, base::to_seconds(limit)),
+                           "check the cable or Wi-Fi, the address, and any firewall in between");
+        case WireError::Kind::host_not_found:
+            return wanting("host name not found (DNS)", "use the server's IP address");
+        case WireError::Kind::certificate:
+            return wanting(
+                "the server's certificate is not accepted: " + error.text,
+                error.certificate == X509_V_ERR_HOSTNAME_MISMATCH || error.certificate == X509_V_ERR_IP_ADDRESS_MISMATCH
                     ? "use the name in the address for which the certificate was made"
                     : "players refuse it, too, unless they were told of it; to check with it all the same, "
                       "name it with --trust");
-        }
-        if (url.secure && error.category() == asio::error::get_ssl_category()) {
-            return fail(ErrorKind::wanting, "what answers at this address doesn't speak TLS", where,
-                        "compare scheme and port with what wavecrest stream run printed");
-        }
-        if (error == http::error::end_of_stream || error == http::error::partial_message ||
-            error == asio::error::connection_reset) {
-            return fail(ErrorKind::wanting, fmt::format("the server ended the connection while {}", doing), where,
-                        "look at the server's log");
-        }
-        return fail(ErrorKind::wanting, fmt::format("{} failed: {}", doing, error.message()), where,
-                    "check that this is the address of an HTTP stream");
+        case WireError::Kind::not_tls:
+            return wanting("what answers at this address doesn't speak TLS",
+                           "compare scheme and port with what wavecrest stream run printed");
+        case WireError::Kind::closed:
+            return wanting(fmt::format("the server ended the connection while {}", doing), "look at the server's log");
+        case WireError::Kind::other:
+            break;
     }
+    return wanting(fmt::format("{} failed: {}", doing, error.text), "check that this is the address of an HTTP stream");
+}
 
-    error_code connect() {
-        close();
-        buffer.clear();
-        tcp::resolver resolver(context);
-        error_code error;
-        const auto found = resolver.resolve(url.host, fmt::format("{}", url.port), error);
-        if (error) return error;
-        if (!url.secure) {
-            plain.emplace(context);
-        } else {
-            tls.set_default_verify_paths(error);
-            if (!url.trusted.empty()) tls.load_verify_file(url.trusted.string(), error);
-            if (error) return error;
-            secure.emplace(context, tls);
-            secure->set_verify_mode(asio::ssl::verify_peer);
-            SSL* const handle = secure->native_handle();
-            asio::ip::make_address(url.host, error);
-            if (error) {
-                ::SSL_set_tlsext_host_name(handle, url.host.c_str());  // RFC 6066, 3: names only, no addresses
-                ::SSL_set1_host(handle, url.host.c_str());
-            } else {
-                ::X509_VERIFY_PARAM_set1_ip_asc(::SSL_get0_param(handle), url.host.c_str());
-            }
-        }
-        error = step([&](auto&, auto done) { lowest().async_connect(found, std::move(done)); });
-        if (error || !secure) return error;
-        return step(
-            [&](auto&, auto done) { secure->async_handshake(asio::ssl::stream_base::client, std::move(done)); });
+Status HttpClient::State::connect() {
+    wire.reset();
+    parsed = end = 0;
+    auto made = Wire::connect(url.host, url.port, limit);
+    if (!made) return unreachable(made.error(), "connecting");
+    if (url.secure) {
+        if (const auto secured = made->start_tls(url.host, url.trusted); !secured)
+            return unreachable(secured.error(), "connecting");
     }
-};
+    wire = std::move(*made);
+    return {};
+}
+
+// RFC 9112, 3. `fields`: each with its CR LF.
+Status HttpClient::State::ask(const char* method, const std::string& fields, const std::string& body) {
+    const std::string request =
+        fmt::format("{} {} HTTP/1.1\r\nHost: {}\r\n{}\r\n{}", method, url.target, authority_of(url), fields, body);
+    const auto written = wire->write(base::as_bytes(request));
+    if (!written) return unreachable(written.error(), "asking for the stream");
+    return {};
+}
+
+template <typename Parser>
+Status HttpClient::State::advance(Parser& into, const char* doing) {
+    const auto no_http = [&](const error_code& error) -> Status {
+        if (error == http::error::partial_message || error == http::error::end_of_stream)
+            return unreachable({WireError::Kind::closed, "", 0}, doing);
+        return unreachable({WireError::Kind::other, error.message(), 0}, doing);
+    };
+    if (parsed < end) {
+        error_code error;
+        const std::size_t used = into.put({received.data() + parsed, end - parsed}, error);
+        parsed += used;
+        if (error == http::error::need_buffer) return {};
+        if (error && error != http::error::need_more) return no_http(error);
+        if (used > 0) return {};
+    }
+    std::copy(received.begin() + static_cast<std::ptrdiff_t>(parsed),
+              received.begin() + static_cast<std::ptrdiff_t>(end), received.begin());
+    end -= std::exchange(parsed, 0);
+    if (end == received.size())
+        return unreachable({WireError::Kind::other, "a head of its answer is too long", 0}, doing);
+    const auto got = wire->read(std::span(received).subspan(end));
+    if (!got) return unreachable(got.error(), doing);
+    end += *got;
+    if (*got > 0) return {};
+    error_code error = http::error::end_of_stream;
+    if (into.got_some()) into.put_eof(error);
+    if (error) return no_http(error);
+    return {};
+}
 
 HttpClient::HttpClient(Url url, Time limit) : state_(std::make_unique<State>(std::move(url), limit)) {}
 HttpClient::~HttpClient() = default;
 
 void HttpClient::close() {
     state_->parser.reset();
-    state_->close();
+    state_->wire.reset();
     state_->reusable = false;
 }
 
 Result<ResponseHead> HttpClient::get(std::uint64_t first, std::optional<std::uint64_t> last) {
     State& s = *state_;
-    http::request<http::empty_body> request{http::verb::get, s.url.target, 11};
-    request.set(http::field::host, authority_of(s.url));
-    request.set(http::field::user_agent, "Wavecrest verify");
-    if (first > 0 || last)
-        request.set(http::field::range,
-                    last ? fmt::format("bytes={}-{}", first, *last) : fmt::format("bytes={}-", first));
-
-    bool used_again = s.reusable && s.connected();
-    for (int attempt = 0;; ++attempt) {
+    std::string fields = "User-Agent: Wavecrest verify\r\n";
+    if (first > 0 || last) fields += fmt::format("Range: bytes={}-{}\r\n", first, last ? fmt::format("{}", *last) : "");
+    bool used_again = s.reusable && s.wire;
+    while (true) {
         if (!used_again) {
             close();
-            if (const error_code error = s.connect()) return s.unreachable(error, "connecting");
+            WAVECREST_TRY(s.connect());
         }
         s.reusable = false;
         s.parser.emplace();
         s.parser->body_limit(boost::none);
-        error_code error = s.step([&](auto& to, auto done) { http::async_write(to, request, std::move(done)); });
-        if (!error)
-            error = s.step(
-                [&](auto& from, auto done) { http::async_read_header(from, s.buffer, *s.parser, std::move(done)); });
-        if (!error) break;
+        Status asked = s.ask("GET", fields);
+        while (asked && !s.parser->is_header_done()) asked = s.advance(*s.parser, "asking for the stream");
+        if (asked) break;
         // A kept connection may have been closed by the server meanwhile: try once anew.
-        if (!used_again || attempt > 0) return s.unreachable(error, "asking for the stream");
+        if (!used_again) return fail(asked.error());
         used_again = false;
     }
 
@@ -267,13 +247,11 @@ Result<std::size_t> HttpClient::read(std::span<std::uint8_t> buffer) {
     State& s = *state_;
     if (!s.parser) return 0;
     while (!s.parser->is_done()) {
-        s.parser->get().body().data = buffer.data();
-        s.parser->get().body().size = buffer.size();
-        error_code error =
-            s.step([&](auto& from, auto done) { http::async_read_some(from, s.buffer, *s.parser, std::move(done)); });
-        if (error == http::error::need_buffer) error = {};
-        if (error) return s.unreachable(error, "receiving the stream");
-        if (const std::size_t got = buffer.size() - s.parser->get().body().size; got > 0) {
+        auto& body = s.parser->get().body();
+        body.data = buffer.data();
+        body.size = buffer.size();
+        WAVECREST_TRY(s.advance(*s.parser, "receiving the stream"));
+        if (const std::size_t got = buffer.size() - body.size; got > 0) {
             s.reusable = s.parser->is_done() && s.parser->keep_alive();
             return got;
         }
@@ -284,21 +262,16 @@ Result<std::size_t> HttpClient::read(std::span<std::uint8_t> buffer) {
 
 Result<HttpAnswered> HttpClient::exchange(const Url& url, const HttpExchange& wanted) {
     State s(url, wanted.limit);
-    if (const error_code error = s.connect()) return s.unreachable(error, "connecting");
-    http::request<http::string_body> request{http::string_to_verb(wanted.method), url.target, 11};
-    request.set(http::field::host, authority_of(url));
-    request.set(http::field::user_agent, "Wavecrest");
-    request.set(http::field::connection, "close");
-    if (!wanted.token.empty()) request.set(http::field::authorization, "Bearer " + wanted.token);
-    if (!wanted.body.empty()) request.set(http::field::content_type, "application/json");
-    request.body() = wanted.body;
-    request.prepare_payload();
-    error_code error = s.step([&](auto& to, auto done) { http::async_write(to, request, std::move(done)); });
+    WAVECREST_TRY(s.connect());
+    std::string fields = "User-Agent: Wavecrest\r\nConnection: close\r\n";
+    if (!wanted.token.empty()) fields += fmt::format("Authorization: Bearer {}\r\n", wanted.token);
+    if (wanted.body.empty() && wanted.method != "GET") fields += "Content-Length: 0\r\n";
+    if (!wanted.body.empty())
+        fields += fmt::format("Content-Type: application/json\r\nContent-Length: {}\r\n", wanted.body.size());
+    WAVECREST_TRY(s.ask(wanted.method.c_str(), fields, wanted.body));
     http::response_parser<http::string_body> parser;
     parser.body_limit(4 << 20);
-    if (!error)
-        error = s.step([&](auto& from, auto done) { http::async_read(from, s.buffer, parser, std::move(done)); });
-    if (error) return s.unreachable(error, "asking");
+    while (!parser.is_done()) WAVECREST_TRY(s.advance(parser, "asking"));
     const auto& response = parser.get();
     return HttpAnswered{static_cast<int>(response.result_int()), std::string(response[http::field::content_type]),
                         response.body()};

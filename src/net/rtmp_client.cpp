@@ -17,6 +17,7 @@
 
 #include "net/amf0.hpp"
 #include "net/rtmp_server.hpp"
+#include "net/wire.hpp"
 
 namespace wavecrest::net {
 namespace {
@@ -157,33 +158,22 @@ struct RtmpClient::State {
 };
 
 Status RtmpClient::State::open() {
-    addrinfo wanted{}, *found = nullptr;
-    wanted.ai_socktype = SOCK_STREAM;
-    if (::getaddrinfo(address.host.c_str(), fmt::format("{}", address.port).c_str(), &wanted, &found) != 0)
-        return wanting("the host's name is not known on this network", "use the server's address in digits");
-    const std::unique_ptr<addrinfo, decltype(&::freeaddrinfo)> hold(found, ::freeaddrinfo);
-    int last = 0;
-    for (const addrinfo* one = found; one != nullptr && socket < 0; one = one->ai_next) {
-        const int handle = ::socket(one->ai_family, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
-        if (handle < 0) continue;
-        socket = handle;
-        if (::connect(handle, one->ai_addr, one->ai_addrlen) == 0) break;
-        last = errno;
-        if (last == EINPROGRESS) {
-            const auto until = Steady::now() + std::chrono::duration_cast<Steady::duration>(limit);
-            if (const Status ready = wait_for(POLLOUT, until); !ready) return ready;
-            socklen_t size = sizeof last;
-            ::getsockopt(handle, SOL_SOCKET, SO_ERROR, &last, &size);
-            if (last == 0) break;
+    const auto connected = connect_tcp(address.host, address.port, limit);
+    if (!connected) {
+        switch (connected.error().kind) {
+            case WireError::Kind::host_not_found:
+                return wanting("host name not found (DNS)", "use the server's IP address");
+            case WireError::Kind::timeout:
+                return wanting("no answer in time", "check the address, and any firewall in between");
+            case WireError::Kind::refused:
+                return wanting(
+                    "nothing answers at this address: the connection was refused",
+                    "start the stream (wavecrest stream run), and compare host and port with what it printed");
+            default:
+                return wanting("connecting failed: " + connected.error().text, "check the address");
         }
-        ::close(handle);
-        socket = -1;
     }
-    if (socket < 0) {
-        return wanting(last == ECONNREFUSED ? "nothing answers at this address: the connection was refused"
-                                            : fmt::format("connecting failed: {}", std::strerror(last)),
-                       "start the stream (wavecrest stream run), and compare host and port with what it printed");
-    }
+    socket = *connected;
     // C0 and C1 (5.2).
     ByteVector hello(1 + kHandshake, 0);
     hello[0] = 3;
@@ -209,11 +199,11 @@ Status RtmpClient::State::open() {
                                       {"videoCodecs", 252.0},
                                       {"videoFunction", 1.0},
                                       {"objectEncoding", 0.0}}}));
-    WAVECREST_TRY_ASSIGN(connected, answer(transaction));
-    if (connected[0].text() != "_result")
+    WAVECREST_TRY_ASSIGN(accepted, answer(transaction));
+    if (accepted[0].text() != "_result")
         return wanting(
-            "the server refuses the connection" + (connected.size() > 3 && connected[3].member("description") != nullptr
-                                                       ? ": " + connected[3].member("description")->text()
+            "the server refuses the connection" + (accepted.size() > 3 && accepted[3].member("description") != nullptr
+                                                       ? ": " + accepted[3].member("description")->text()
                                                        : ""),
             "check the application's name in the address");
     WAVECREST_TRY(command(0, {"createStream", ++transaction, Value()}));
