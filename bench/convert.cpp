@@ -1,5 +1,5 @@
 // How much a whole conversion costs over encoding alone: the time of `wavecrest convert`'s work (reading the disc,
-// decoding, undoing pulldown, scaling, sound, interleaving, writing and syncing the file) over the time of encoding the
+// decoding, undoing pulldown, scaling, audio, interleaving, writing and syncing the file) over the time of encoding the
 // very same pictures from memory with the same settings, in one run.
 //
 //   bench_convert [SECONDS]       length of the sample disc (30)

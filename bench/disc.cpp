@@ -67,7 +67,7 @@ void make_long_dvd(const base::Path& folder) {
                                0, 0x0F, 0xFF, 0xF8, 0,    0,    1,    0x01, 0x43, 0xF8};
     auto writer = must(disc::DvdWriter::create(folder));
     disc::DvdSetSettings settings;
-    settings.sound = {{Codec::ac3, 2, 16, "en", Purpose::main}};
+    settings.audio = {{Codec::ac3, 2, 16, "en", Purpose::main}};
     must(writer.begin_set(settings));
     const int vob = writer.begin_vob();
     disc::DvdTitleSettings title;
@@ -78,7 +78,7 @@ void make_long_dvd(const base::Path& folder) {
             title.cells.push_back({{vob, writer.begin_cell()}});
         }
         disc::DvdGroup group;
-        group.sound.resize(1);
+        group.audio.resize(1);
         for (int n = 0; n < 15; ++n) group.pictures.push_back({header, 2});
         must(writer.add_group(group));
     }
@@ -92,7 +92,7 @@ void make_long_blu_ray(const base::Path& folder) {
     auto writer = must(disc::BluRayWriter::create(folder));
     disc::BluRayClipSettings clip;
     clip.video = {0x1011, 0x02, 6, 1, ""};
-    clip.sound = {{0x1100, 0x81, 6, 1, "eng"}};
+    clip.audio = {{0x1100, 0x81, 6, 1, "eng"}};
     must(writer.begin_clip(clip));
     const Ratio rate{24000, 1001};
     for (int i = 0; i < kVobus; ++i) {
@@ -108,7 +108,7 @@ void make_long_blu_ray(const base::Path& folder) {
     item.in_time = times.in_time;
     item.out_time = times.out_time;
     item.video = {clip.video};
-    item.audio = clip.sound;
+    item.audio = clip.audio;
     playlist.items = {item};
     for (std::uint32_t i = 0; i < 24; ++i) playlist.chapters.push_back({0, times.in_time + i * 300 * 45000});
     must(writer.add_playlist("00800", playlist));
@@ -135,7 +135,7 @@ void measure_reading(const base::Path& folder, bool dvd, double seconds) {
     description.kind = dvd ? standin::DiscDescription::Kind::dvd : standin::DiscDescription::Kind::blu_ray;
     description.high_definition = dvd;
     description.video_bps = 6'000'000;
-    description.sound = {{Codec::ac3, 2, 16, "en", Purpose::main, 0}};
+    description.audio = {{Codec::ac3, 2, 16, "en", Purpose::main, 0}};
     standin::DiscDescription::Part part;
     part.name = "film";
     part.length = base::from_seconds(seconds);

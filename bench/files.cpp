@@ -1,10 +1,10 @@
-// How fast files are opened, inspected to their ends and rewrapped, against cat and cp of the same file in the same
+// How fast files are opened, inspected to their ends and remuxed, against cat and cp of the same file in the same
 // run:
 //
 //   build/bench_files [MEGABYTES]     size of the files that are read (1000)
 //
 // Prints: inspect of 50 GB files (sparse; seconds, by the built program); the structural pass of deep inspection as a
-// fraction of the speed of cat; decoding as a multiple of the decoder alone; rewrapping to MP4 as a fraction of the
+// fraction of the speed of cat; decoding as a multiple of the decoder alone; remuxing to MP4 as a fraction of the
 // speed of cp and sync; and the memory of each.
 #include <fcntl.h>
 #include <fmt/format.h>
@@ -24,7 +24,7 @@
 #include "codec/x264_encoder.hpp"
 #include "container/reader.hpp"
 #include "container/writer.hpp"
-#include "convert/rewrap.hpp"
+#include "convert/remux.hpp"
 #include "measure/deep.hpp"
 #include "source/input.hpp"
 #include "standin/test_card.hpp"
@@ -106,7 +106,7 @@ class Runner {
 
 struct Material {
     std::vector<Track> tracks;
-    std::vector<Packet> packets;  // a stretch, to be repeated
+    std::vector<Packet> packets;  // an interval, to be repeated
     Time length{};
 };
 
@@ -123,7 +123,7 @@ Material make_material(std::int64_t bps) {
     look.width = 1280;
     look.height = 720;
     const standin::TestCard card(look);
-    std::vector<Packet> pictures, sound;
+    std::vector<Packet> pictures, audio;
     for (int i = 0; i < 48; ++i) {
         Picture picture = card.draw(i);
         picture.pts = base::frames_to_time(i, {24, 1});
@@ -146,21 +146,21 @@ Material make_material(std::int64_t bps) {
         p.track = 1;
     }
     auto aac = must(codec::make_aac_encoder(48000, 2, 160'000));
-    Sound tone;
+    AudioFrames tone;
     tone.sample_rate = 48000;
     tone.channels = 2;
     for (int i = 0; i < 96000; ++i)
         tone.samples.insert(tone.samples.end(), {0.2f * static_cast<float>(std::sin(i * 0.05)),
                                                  0.2f * static_cast<float>(std::sin(i * 0.06))});
-    must(aac->encode(tone, sound));
+    must(aac->encode(tone, audio));
     m.tracks = {encoder->track(), aac->track()};
     m.tracks[0].id = 1;
     m.tracks[1].id = 2;
     bitstream::describe_headers(m.tracks[0], pictures.front().data.view());
-    for (Packet& p : sound) p.track = 2;
-    while (sound.size() > 93) sound.pop_back();
+    for (Packet& p : audio) p.track = 2;
+    while (audio.size() > 93) audio.pop_back();
     m.packets = std::move(pictures);
-    m.packets.insert(m.packets.end(), sound.begin(), sound.end());
+    m.packets.insert(m.packets.end(), audio.begin(), audio.end());
     std::stable_sort(m.packets.begin(), m.packets.end(),
                      [](const Packet& a, const Packet& b) { return a.dts < b.dts; });
     m.length = std::chrono::seconds(2);
@@ -209,7 +209,7 @@ void inspect_large(const base::Path& folder, const std::string& program) {
         fmt::print("inspect of a 50 GB {} file: {:.3f} s (limit 0.3)\n", format, took);
         std::filesystem::remove(path);
     }
-    // An MP4 file whose index is as long as that of 50 GB: ten hours of pictures and sound.
+    // An MP4 file whose index is as long as that of 50 GB: ten hours of pictures and audio.
     Material small = make_material(0);
     const base::Path path = folder / "large.mp4";
     {
@@ -248,12 +248,12 @@ int main(int argc, char** argv) {
 
     const base::Cancel cancel;
     {
-        // Half an hour of sound alone: more than is measured from beginning to end.
-        Material sound = make_material(0);
-        sound.tracks.erase(sound.tracks.begin());
-        std::erase_if(sound.packets, [](const Packet& p) { return p.track == 1; });
-        const base::Path path = folder / "sound.mp4";
-        write_long(sound, path, "mp4", 36 << 20);
+        // Half an hour of audio alone: more than is measured from beginning to end.
+        Material audio = make_material(0);
+        audio.tracks.erase(audio.tracks.begin());
+        std::erase_if(audio.packets, [](const Packet& p) { return p.track == 1; });
+        const base::Path path = folder / "audio.mp4";
+        write_long(audio, path, "mp4", 36 << 20);
         auto source = open(path);
         const Time length = source->duration();
         const auto report = must(measure::measure_deep(*source, {}, {}, {}, cancel));
@@ -261,11 +261,11 @@ int main(int argc, char** argv) {
         auto decoder = must(codec::make_audio_decoder(source->tracks()[0]));
         std::vector<Packet> packets;
         while (auto packet = must(source->read())) packets.push_back(std::move(*packet));
-        std::vector<Sound> sounds;
+        std::vector<AudioFrames> audio_frames;
         const double alone = median_of(3, [&] {
             for (const Packet& packet : packets) {
-                sounds.clear();
-                must(decoder->decode(packet, sounds));
+                audio_frames.clear();
+                must(decoder->decode(packet, audio_frames));
             }
         });
         fmt::print(
@@ -300,21 +300,21 @@ int main(int argc, char** argv) {
             if (std::system(("cp " + quoted(path) + " " + quoted(copy) + " && sync " + quoted(copy)).c_str()) != 0)
                 std::abort();
         });
-        const auto rewrap = [&] {
+        const auto remux = [&] {
             std::filesystem::remove_all(library);
             const auto input = must(source::open_input(path));
-            convert::RewrapRequest request;
+            convert::RemuxRequest request;
             request.format = "mp4";
             request.into = library;
-            const auto plans = must(convert::plan_rewrap(*input, request));
-            must(convert::run_rewrap(*input, plans.front(), {}, cancel));
+            const auto plans = must(convert::plan_remux(*input, request));
+            must(convert::run_remux(*input, plans.front(), {}, cancel));
         };
-        const double rewrapped = median_of(3, rewrap);
+        const double remuxed = median_of(3, remux);
         fmt::print(
-            "  rewrapping to MP4: {:.2f} s, cp and sync {:.2f} s: {:.2f} of its speed (limit 0.5), {:.0f} MB of "
+            "  remuxing to MP4: {:.2f} s, cp and sync {:.2f} s: {:.2f} of its speed (limit 0.5), {:.0f} MB of "
             "memory\n",
-            rewrapped, copied, copied / rewrapped,
-            runner.memory_of(quoted(program) + " convert " + quoted(path) + " --rewrap mp4 -q --name Memory --into " +
+            remuxed, copied, copied / remuxed,
+            runner.memory_of(quoted(program) + " convert " + quoted(path) + " --remux mp4 -q --name Memory --into " +
                              quoted(library)));
         std::filesystem::remove(copy);
         std::filesystem::remove_all(library);

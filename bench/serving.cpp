@@ -263,7 +263,7 @@ int main(int argc, char** argv) {
     std::vector<int> handles;
     if (what == "live" || what == "join") {
         make_film(film, 7'000'000);
-        const pid_t server = serve({"--offer", "live", "--loop", "--rate", "8 Mbit/s"});
+        const pid_t server = serve({"--delivery", "live", "--loop", "--rate", "8 Mbit/s"});
         for (int i = 0; i < 100; ++i) {
             const int one = connect_to(kPort);
             ::close(one);
@@ -304,7 +304,7 @@ int main(int argc, char** argv) {
         end(server);
     } else if (what == "rtmp") {
         make_film(film, 5'000'000);
-        const pid_t server = serve({"--offer", "rtmp", "--loop"});
+        const pid_t server = serve({"--delivery", "rtmp", "--loop"});
         ::close(connect_to(kRtmpPort));
         std::vector<std::unique_ptr<net::RtmpClient>> clients;
         for (int i = 0; i < count(300); ++i) {
@@ -320,7 +320,7 @@ int main(int argc, char** argv) {
         end(server);
     } else if (what == "files") {
         make_film(film, 800'000'000);  // a gigabyte
-        const pid_t server = serve({"--offer", "file"});
+        const pid_t server = serve({"--delivery", "file"});
         const double gigabytes = number > 0 ? number : 4;
         fetch_files(server, kPort, "/film.mkv", 1);
         const pid_t nginx = start_nginx();
@@ -353,7 +353,7 @@ int main(int argc, char** argv) {
         end(server);
     } else if (what == "crowd") {
         make_film(film, 400'000'000);
-        const pid_t server = serve({"--offer", "file"});
+        const pid_t server = serve({"--delivery", "file"});
         for (int i = 0; i < count(1000); ++i) {
             handles.push_back(connect_to(kPort, 64 << 10));
             ask(handles.back(), "/film.mkv");

@@ -205,8 +205,8 @@ void flv(ByteSpan bytes) {
 void ogg(ByteSpan bytes) {
     read(container::open_ogg, bytes);
 }
-void sound(ByteSpan bytes) {
-    read(container::open_sound_file, bytes);
+void audio(ByteSpan bytes) {
+    read(container::open_audio_file, bytes);
 }
 void text(ByteSpan bytes) {
     read(container::open_text_file, bytes);
@@ -230,7 +230,7 @@ void headers(ByteSpan bytes) {
             track.codec_config = Bytes(ByteVector(rest.begin(), rest.begin() + static_cast<std::ptrdiff_t>(split)));
         bitstream::describe_headers(track, rest.subspan(split));
         (void)bitstream::codec_string(track);
-        (void)bitstream::sound_duration(track, rest);
+        (void)bitstream::audio_duration(track, rest);
         bitstream::describe_cadence(track, {rest, rest, rest});
     }
     (void)bitstream::h265::parse_sps(rest);

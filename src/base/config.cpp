@@ -10,11 +10,19 @@
 namespace wavecrest::base {
 
 struct ConfigTable::Node {
+    struct Noted {
+        int line = 0;
+        Error error;
+    };
     std::shared_ptr<toml::table> root;  // keeps the tree alive
     const toml::table* table = nullptr;
     std::string file;
     int line = 0;
     std::set<std::string, std::less<>> known;
+    std::shared_ptr<std::vector<Noted>> errors;  // of the whole file
+
+    // For a table of this one; an empty one where there is none.
+    std::shared_ptr<Node> below(const toml::table* inner) const;
 };
 
 namespace {
@@ -38,6 +46,16 @@ int edit_distance(std::string_view a, std::string_view b) {
 
 }  // namespace
 
+std::shared_ptr<ConfigTable::Node> ConfigTable::Node::below(const toml::table* inner) const {
+    auto node = std::make_shared<Node>();
+    node->root = root;
+    node->errors = errors;
+    node->file = file;
+    node->table = inner != nullptr ? inner : &kEmpty;
+    node->line = inner != nullptr ? static_cast<int>(inner->source().begin.line) : line;
+    return node;
+}
+
 std::string nearest(std::string_view word, const std::vector<std::string>& candidates) {
     std::string best;
     int best_distance = std::max(2, static_cast<int>(word.size()) / 3) + 1;
@@ -58,6 +76,7 @@ Result<ConfigTable> ConfigTable::parse(std::string_view text, const std::string&
         node->table = node->root.get();
         node->file = name;
         node->line = 1;
+        node->errors = std::make_shared<std::vector<Node::Noted>>();
         return ConfigTable(std::move(node));
     } catch (const toml::parse_error& error) {
         return fail(ErrorKind::usage, fmt::format("this is not valid TOML: {}", error.description()),
@@ -72,15 +91,30 @@ const std::string& ConfigTable::file() const {
     return node_->file;
 }
 
+int ConfigTable::line_of(std::string_view key) const {
+    const toml::node* value = key.empty() ? nullptr : node_->table->get(key);
+    return value != nullptr ? static_cast<int>(value->source().begin.line) : node_->line;
+}
+
 std::string ConfigTable::where(std::string_view key) const {
-    int line = node_->line;
-    if (const toml::node* value = key.empty() ? nullptr : node_->table->get(key))
-        line = static_cast<int>(value->source().begin.line);
+    const int line = line_of(key);
     return line > 0 ? fmt::format("{}, line {}", node_->file, line) : node_->file;
 }
 
-tl::unexpected<Error> ConfigTable::refuse(std::string_view key, std::string what, std::string remedy) const {
-    return fail(ErrorKind::usage, std::move(what), where(key), std::move(remedy));
+void ConfigTable::wrong(std::string_view key, std::string what, std::string remedy) const {
+    node_->errors->push_back({line_of(key), {ErrorKind::usage, std::move(what), where(key), std::move(remedy), {}}});
+}
+
+std::optional<Error> ConfigTable::all_errors(const Error* last) const {
+    auto& noted = *node_->errors;
+    std::stable_sort(noted.begin(), noted.end(), [](const auto& a, const auto& b) { return a.line < b.line; });
+    std::vector<Error> all;
+    for (const Node::Noted& one : noted) all.push_back(one.error);
+    if (last != nullptr) all.push_back(*last);
+    if (all.empty()) return std::nullopt;
+    Error first = all.front();
+    first.further.assign(all.begin() + 1, all.end());
+    return first;
 }
 
 bool ConfigTable::has(std::string_view key) {
@@ -88,148 +122,125 @@ bool ConfigTable::has(std::string_view key) {
     return node_->table->contains(key);
 }
 
-Result<std::string> ConfigTable::text(std::string_view key) {
-    if (!has(key))
-        return refuse({}, fmt::format("\"{}\" is missing here", key), fmt::format("add a line: {} = \"...\"", key));
+std::string ConfigTable::text(std::string_view key) {
+    if (!has(key)) wrong({}, fmt::format("\"{}\" is missing here", key), fmt::format("add a line: {} = \"...\"", key));
     return text(key, "");
 }
 
-Result<std::string> ConfigTable::text(std::string_view key, std::string fallback) {
+std::string ConfigTable::text(std::string_view key, std::string fallback) {
     if (!has(key)) return fallback;
-    const auto value = (*node_->table)[key].value_exact<std::string>();
-    if (!value) return refuse(key, fmt::format("\"{}\" must be a text", key), "put the value in quotation marks");
-    return *value;
+    if (auto value = (*node_->table)[key].value_exact<std::string>()) return *value;
+    wrong(key, fmt::format("\"{}\" must be a quoted string", key), "put the value in quotation marks");
+    return fallback;
 }
 
-Result<std::int64_t> ConfigTable::number(std::string_view key, std::int64_t low, std::int64_t high,
-                                         std::int64_t fallback) {
+std::int64_t ConfigTable::number(std::string_view key, std::int64_t low, std::int64_t high, std::int64_t fallback) {
     if (!has(key)) return fallback;
     const auto value = (*node_->table)[key].value_exact<std::int64_t>();
-    if (!value || *value < low || *value > high) {
-        return refuse(key, fmt::format("\"{}\" must be a whole number from {} to {}", key, low, high),
-                      "correct the value");
-    }
-    return *value;
+    if (value && *value >= low && *value <= high) return *value;
+    wrong(key, fmt::format("\"{}\" must be a whole number from {} to {}", key, low, high), "correct the value");
+    return fallback;
 }
 
-Result<double> ConfigTable::decimal(std::string_view key, double low, double high, double fallback) {
+double ConfigTable::decimal(std::string_view key, double low, double high, double fallback) {
     if (!has(key)) return fallback;
     const auto value = (*node_->table)[key].value<double>();
-    if (!value || !(*value >= low && *value <= high))
-        return refuse(key, fmt::format("\"{}\" must be a number from {} to {}", key, low, high), "correct the value");
-    return *value;
+    if (value && *value >= low && *value <= high) return *value;
+    wrong(key, fmt::format("\"{}\" must be a number from {} to {}", key, low, high), "correct the value");
+    return fallback;
 }
 
-Result<bool> ConfigTable::flag(std::string_view key, bool fallback) {
+bool ConfigTable::flag(std::string_view key, bool fallback) {
     if (!has(key)) return fallback;
-    const auto value = (*node_->table)[key].value_exact<bool>();
-    if (!value) return refuse(key, fmt::format("\"{}\" must be true or false", key), "correct the value");
-    return *value;
+    if (const auto value = (*node_->table)[key].value_exact<bool>()) return *value;
+    wrong(key, fmt::format("\"{}\" must be true or false", key), "correct the value");
+    return fallback;
 }
 
-Result<std::int64_t> ConfigTable::bitrate(std::string_view key, std::int64_t fallback) {
+// A value that is written as text; `read` gives nothing for what is no such value.
+template <typename Parse, typename Value>
+Value ConfigTable::written(std::string_view key, Parse read, Value fallback, const char* kind, const char* remedy) {
     if (!has(key)) return fallback;
-    WAVECREST_TRY_ASSIGN(written, text(key, ""));
-    const auto value = parse_bitrate(written);
-    if (!value || *value == 0)
-        return refuse(key, fmt::format("\"{}\" is no bit rate", written),
-                      "write a number and bit/s, kbit/s, Mbit/s or Gbit/s: \"8 Mbit/s\"");
-    return *value;
+    const auto text = (*node_->table)[key].value_exact<std::string>();
+    if (!text) {
+        wrong(key, fmt::format("\"{}\" must be a quoted string", key), remedy);
+        return fallback;
+    }
+    if (const auto value = read(*text)) return *value;
+    wrong(key, fmt::format("\"{}\" isn't a valid {}", *text, kind), remedy);
+    return fallback;
 }
 
-Result<Time> ConfigTable::span(std::string_view key, Time fallback) {
-    if (!has(key)) return fallback;
-    WAVECREST_TRY_ASSIGN(written, text(key, ""));
-    const auto value = parse_span(written);
-    if (!value)
-        return refuse(key, fmt::format("\"{}\" is no length of time", written),
-                      "write a number and ms, s, min or h: \"250 ms\"");
-    return *value;
+std::int64_t ConfigTable::bitrate(std::string_view key, std::int64_t fallback) {
+    const auto to_bitrate = [](const std::string& text) {
+        auto value = parse_bitrate(text);
+        if (value && *value == 0) value.reset();
+        return value;
+    };
+    return written(key, to_bitrate, fallback, "bit rate", "write for example \"8 Mbit/s\"");
 }
 
-Result<Size> ConfigTable::size(std::string_view key, Size fallback) {
-    if (!has(key)) return fallback;
-    WAVECREST_TRY_ASSIGN(written, text(key, ""));
-    const auto value = parse_size(written);
-    if (!value)
-        return refuse(key, fmt::format("\"{}\" is no picture size", written),
-                      "write width x height or the height: \"1280x720\", \"720p\"");
-    return *value;
+Time ConfigTable::span(std::string_view key, Time fallback) {
+    return written(key, parse_span, fallback, "time", "write for example \"250 ms\" or \"2 s\"");
 }
 
-Result<std::vector<std::string>> ConfigTable::texts(std::string_view key) {
+Size ConfigTable::size(std::string_view key, Size fallback) {
+    return written(key, parse_size, fallback, "video size", "write for example \"1280x720\", \"720p\" or \"4k\"");
+}
+
+std::vector<std::string> ConfigTable::texts(std::string_view key) {
     std::vector<std::string> result;
     if (!has(key)) return result;
     const toml::array* array = (*node_->table)[key].as_array();
-    const auto wrong = [&] {
-        return refuse(key, fmt::format("\"{}\" must be a list of texts", key), "write it as [\"one\", \"two\"]");
-    };
-    if (array == nullptr) return wrong();
-    for (const toml::node& element : *array) {
-        const auto value = element.value_exact<std::string>();
-        if (!value) return wrong();
-        result.push_back(*value);
+    bool whole = array != nullptr;
+    for (std::size_t i = 0; whole && i < array->size(); ++i) {
+        const auto value = (*array)[i].value_exact<std::string>();
+        whole = value.has_value();
+        if (whole) result.push_back(*value);
     }
+    if (!whole) wrong(key, fmt::format("\"{}\" must be a list of strings", key), "write it as [\"one\", \"two\"]");
     return result;
 }
 
-Result<std::string> ConfigTable::choice(std::string_view key, const std::vector<std::string>& words,
-                                        std::string fallback) {
-    WAVECREST_TRY_ASSIGN(value, text(key, std::move(fallback)));
-    if (std::find(words.begin(), words.end(), value) == words.end()) {
-        return refuse(key, fmt::format("\"{}\" is not known as {}", value, key),
-                      fmt::format("use one of: {}", fmt::join(words, ", ")));
-    }
-    return value;
+std::string ConfigTable::choice(std::string_view key, const std::vector<std::string>& words, std::string fallback) {
+    std::string value = text(key, fallback);
+    if (std::find(words.begin(), words.end(), value) != words.end()) return value;
+    wrong(key, fmt::format("\"{}\" isn't valid for {}", value, key),
+          fmt::format("use one of: {}", fmt::join(words, ", ")));
+    return fallback;
 }
 
-Result<ConfigTable> ConfigTable::table(std::string_view key) {
-    auto node = std::make_shared<Node>();
-    node->root = node_->root;
-    node->file = node_->file;
-    node->line = node_->line;
-    node->table = &kEmpty;
-    if (has(key)) {
-        node->table = (*node_->table)[key].as_table();
-        if (node->table == nullptr)
-            return refuse(key, fmt::format("\"{}\" must be a table", key), fmt::format("write it as [{}]", key));
-        node->line = static_cast<int>(node->table->source().begin.line);
-    }
-    return ConfigTable(std::move(node));
+ConfigTable ConfigTable::table(std::string_view key) {
+    const toml::table* table = has(key) ? (*node_->table)[key].as_table() : nullptr;
+    if (table == nullptr && has(key))
+        wrong(key, fmt::format("\"{}\" must be a table", key), fmt::format("write it as [{}]", key));
+    return ConfigTable(node_->below(table));
 }
 
-Result<std::vector<ConfigTable>> ConfigTable::tables(std::string_view key) {
+std::vector<ConfigTable> ConfigTable::tables(std::string_view key) {
     std::vector<ConfigTable> result;
     if (!has(key)) return result;
     const toml::array* array = (*node_->table)[key].as_array();
-    const auto wrong = [&] {
-        return refuse(key, fmt::format("\"{}\" must be a list of tables", key),
-                      fmt::format("write each as [[{}]]", key));
-    };
-    if (array == nullptr) return wrong();
-    for (const toml::node& element : *array) {
-        if (!element.is_table()) return wrong();
-        auto node = std::make_shared<Node>();
-        node->root = node_->root;
-        node->file = node_->file;
-        node->table = element.as_table();
-        node->line = static_cast<int>(element.source().begin.line);
-        result.push_back(ConfigTable(std::move(node)));
+    bool whole = array != nullptr;
+    for (std::size_t i = 0; whole && i < array->size(); ++i) {
+        whole = (*array)[i].is_table();
+        if (whole) result.push_back(ConfigTable(node_->below((*array)[i].as_table())));
     }
+    if (!whole)
+        wrong(key, fmt::format("\"{}\" must be a list of tables", key), fmt::format("write each as [[{}]]", key));
     return result;
 }
 
-Status ConfigTable::finish() const {
+void ConfigTable::finish() const {
     for (const auto& [key, value] : *node_->table) {
         const std::string_view name = key.str();
         if (node_->known.contains(name)) continue;
         const std::vector<std::string> known(node_->known.begin(), node_->known.end());
         const std::string meant = nearest(name, known);
-        return refuse(name, fmt::format("\"{}\" is not known here", name),
-                      meant.empty() ? fmt::format("remove it; known here: {}", fmt::join(known, ", "))
-                                    : fmt::format("did you mean \"{}\"?", meant));
+        wrong(name, fmt::format("unknown key \"{}\"", name),
+              meant.empty() ? fmt::format("remove it; valid keys: {}", fmt::join(known, ", "))
+                            : fmt::format("did you mean \"{}\"?", meant));
     }
-    return {};
 }
 
 }  // namespace wavecrest::base

@@ -13,8 +13,11 @@
 
 namespace wavecrest::base {
 
-// One table of a configuration file. Reading a key makes it known; finish() refuses keys that were never asked for.
-// Errors have kind usage and name file and line. A missing optional key gives the fallback.
+// One table of a configuration file. Reading a key makes it known; finish() tells keys that were never asked for.
+//
+// Parsing goes on behind an error, so that all errors of a file are told at once: a value that can't be read is noted
+// and gives the fallback, and complete() fails at the end with all that were noted. Errors have kind usage and name
+// file and line.
 class ConfigTable {
   public:
     // Parses a whole file's text; `name` is used in messages.
@@ -26,31 +29,42 @@ class ConfigTable {
     std::string where(std::string_view key = {}) const;
 
     bool has(std::string_view key);
-    Result<std::string> text(std::string_view key);
-    Result<std::string> text(std::string_view key, std::string fallback);
-    Result<std::int64_t> number(std::string_view key, std::int64_t low, std::int64_t high, std::int64_t fallback);
-    Result<double> decimal(std::string_view key, double low, double high, double fallback);
-    Result<bool> flag(std::string_view key, bool fallback);
-    Result<std::int64_t> bitrate(std::string_view key, std::int64_t fallback);
-    Result<Time> span(std::string_view key, Time fallback);
-    Result<Size> size(std::string_view key, Size fallback);
-    Result<std::vector<std::string>> texts(std::string_view key);  // an array of strings; empty when absent
+    std::string text(std::string_view key);
+    std::string text(std::string_view key, std::string fallback);
+    std::int64_t number(std::string_view key, std::int64_t low, std::int64_t high, std::int64_t fallback);
+    double decimal(std::string_view key, double low, double high, double fallback);
+    bool flag(std::string_view key, bool fallback);
+    std::int64_t bitrate(std::string_view key, std::int64_t fallback);
+    Time span(std::string_view key, Time fallback);
+    Size size(std::string_view key, Size fallback);
+    std::vector<std::string> texts(std::string_view key);  // an array of strings; empty when absent
     // One of a few words.
-    Result<std::string> choice(std::string_view key, const std::vector<std::string>& words, std::string fallback);
+    std::string choice(std::string_view key, const std::vector<std::string>& words, std::string fallback);
 
     // A sub-table; an empty one when absent.
-    Result<ConfigTable> table(std::string_view key);
-    Result<std::vector<ConfigTable>> tables(std::string_view key);  // an array of tables
+    ConfigTable table(std::string_view key);
+    std::vector<ConfigTable> tables(std::string_view key);  // an array of tables
 
-    // Fails on the first key nobody asked for.
-    Status finish() const;
+    // Notes every key nobody asked for.
+    void finish() const;
 
-    // An error about a key of this table.
-    tl::unexpected<Error> refuse(std::string_view key, std::string what, std::string remedy) const;
+    // Notes an error about a key of this table.
+    void wrong(std::string_view key, std::string what, std::string remedy) const;
+    // What was parsed of the file; or, where errors were noted or parsing failed, all of them: the first in the file,
+    // with the others behind it (Error::further).
+    template <typename T>
+    Result<T> complete(Result<T> parsed) const {
+        if (auto errors = all_errors(parsed ? nullptr : &parsed.error())) return fail(std::move(*errors));
+        return parsed;
+    }
 
   private:
     struct Node;
     explicit ConfigTable(std::shared_ptr<Node> node) : node_(std::move(node)) {}
+    template <typename Parse, typename Value>
+    Value written(std::string_view key, Parse read, Value fallback, const char* kind, const char* remedy);
+    int line_of(std::string_view key) const;
+    std::optional<Error> all_errors(const Error* last) const;
     std::shared_ptr<Node> node_;
 };
 

@@ -135,7 +135,7 @@ Result<ByteVector> read_exactly(ByteSource& source, std::uint64_t offset, std::s
     if (offset > source.size() || count > source.size() - offset) {
         return fail(ErrorKind::input, fmt::format("the file ends before the {} bytes needed there", count),
                     fmt::format("{}, byte {}", source.name(), offset),
-                    "the file is cut short or damaged; copy it again");
+                    "the file is truncated or damaged; copy it again");
     }
     ByteVector bytes(count);
     WAVECREST_TRY_ASSIGN(got, source.read_at(offset, bytes));
@@ -233,8 +233,8 @@ Result<std::size_t> PipeSource::read_at(std::uint64_t offset, std::span<std::uin
         end_ += static_cast<std::uint64_t>(got);
     }
     if (offset < start_) {
-        return fail(ErrorKind::input, "what comes in over a pipe can't be read again from further back",
-                    fmt::format("{}, byte {}", name_, offset), "save it to a file and name that");
+        return fail(ErrorKind::input, "piped input can't be read again", fmt::format("{}, byte {}", name_, offset),
+                    "save it to a file and name that");
     }
     if (offset >= end_) return std::size_t{0};
     const std::size_t count = static_cast<std::size_t>(std::min<std::uint64_t>(buffer.size(), end_ - offset));
@@ -421,7 +421,7 @@ Result<AtomicFolder> AtomicFolder::create(const Path& given) {
     if (!error && ::mkdir(temporary.c_str(), 0777) != 0) error = std::error_code(errno, std::generic_category());
     if (error) {
         return fail(ErrorKind::machine, "the folder can't be made: " + error.message(), target.string(),
-                    "choose a place you may write to");
+                    "choose a folder you may write to");
     }
     const int lock = ::open(temporary.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC | O_NOFOLLOW);
     if (lock >= 0) ::flock(lock, LOCK_EX | LOCK_NB);

@@ -4,6 +4,7 @@
 #include <string>
 #include <tl/expected.hpp>
 #include <utility>
+#include <vector>
 
 namespace wavecrest {
 namespace base {
@@ -19,9 +20,10 @@ enum class ErrorKind {
 
 struct Error {
     ErrorKind kind = ErrorKind::input;
-    std::string what;    // one sentence without full stop: "the file is empty"
-    std::string where;   // file, line, byte offset, track or time: "film.mp4, byte 1024"
-    std::string remedy;  // what the installer does next: "copy the disc again"
+    std::string what;              // one sentence without full stop: "the file is empty"
+    std::string where;             // file, line, byte offset, track or time: "film.mp4, byte 1024"
+    std::string remedy;            // what the installer does next: "copy the disc again"
+    std::vector<Error> further{};  // told together with this one: of one configuration file
 };
 
 template <typename T>
@@ -29,14 +31,14 @@ using Result = tl::expected<T, Error>;
 using Status = Result<void>;
 
 inline tl::unexpected<Error> fail(ErrorKind kind, std::string what, std::string where, std::string remedy) {
-    return tl::unexpected<Error>(Error{kind, std::move(what), std::move(where), std::move(remedy)});
+    return tl::unexpected<Error>(Error{kind, std::move(what), std::move(where), std::move(remedy), {}});
 }
 inline tl::unexpected<Error> fail(Error error) {
     return tl::unexpected<Error>(std::move(error));
 }
 
 inline tl::unexpected<Error> interrupted() {
-    return fail(ErrorKind::interrupted, "interrupted", "", "nothing was left behind; run it again when ready");
+    return fail(ErrorKind::interrupted, "interrupted", "", "partial files were removed; run it again when ready");
 }
 
 }  // namespace base

@@ -24,13 +24,24 @@ std::string scaled(double value, std::initializer_list<std::pair<double, const c
     return "";
 }
 
-std::optional<double> parse_with_units(std::string_view text,
-                                       std::initializer_list<std::pair<std::string_view, double>> units) {
+std::string lower(std::string_view text) {
+    std::string out(text);
+    for (char& c : out) c = c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c;
+    return out;
+}
+
+struct Unit {
+    std::string_view name;
+    double factor;
+};
+
+std::optional<double> parse_with_units(std::string_view text, std::initializer_list<Unit> units) {
     double number = 0;
     const auto [rest, error] = std::from_chars(text.data(), text.data() + text.size(), number);
     if (error != std::errc{} || !std::isfinite(number) || number < 0) return std::nullopt;
-    std::string_view unit(rest, static_cast<std::size_t>(text.data() + text.size() - rest));
-    while (!unit.empty() && unit.front() == ' ') unit.remove_prefix(1);
+    std::string_view written(rest, static_cast<std::size_t>(text.data() + text.size() - rest));
+    while (!written.empty() && written.front() == ' ') written.remove_prefix(1);
+    const std::string unit = lower(written);
     for (const auto& [name, factor] : units) {
         if (name == unit && number * factor < 9e15) return number * factor;
     }
@@ -105,12 +116,37 @@ std::string format_rate(Ratio rate) {
 }
 
 std::optional<std::int64_t> parse_bitrate(std::string_view text) {
-    const auto value = parse_with_units(text, {{"bit/s", 1}, {"kbit/s", 1e3}, {"Mbit/s", 1e6}, {"Gbit/s", 1e9}});
+    // "MB/s" is bytes, eight times as much as is meant or not: not guessed.
+    if (text.ends_with("B/s")) return std::nullopt;
+    const auto value = parse_with_units(text, {{"bit/s", 1},
+                                               {"bps", 1},
+                                               {"b/s", 1},
+                                               {"kbit/s", 1e3},
+                                               {"kbps", 1e3},
+                                               {"kb/s", 1e3},
+                                               {"mbit/s", 1e6},
+                                               {"mbps", 1e6},
+                                               {"mb/s", 1e6},
+                                               {"gbit/s", 1e9},
+                                               {"gbps", 1e9},
+                                               {"gb/s", 1e9}});
     return value ? std::optional(static_cast<std::int64_t>(std::llround(*value))) : std::nullopt;
 }
 
 std::optional<Time> parse_span(std::string_view text) {
-    const auto value = parse_with_units(text, {{"ms", 1e-3}, {"s", 1}, {"min", 60}, {"h", 3600}});
+    const auto value = parse_with_units(text, {{"", 1},
+                                               {"ms", 1e-3},
+                                               {"s", 1},
+                                               {"sec", 1},
+                                               {"second", 1},
+                                               {"seconds", 1},
+                                               {"m", 60},
+                                               {"min", 60},
+                                               {"minute", 60},
+                                               {"minutes", 60},
+                                               {"h", 3600},
+                                               {"hour", 3600},
+                                               {"hours", 3600}});
     if (!value || *value > 1e6) return std::nullopt;
     return from_seconds(*value);
 }
@@ -135,16 +171,22 @@ std::optional<Time> parse_clock(std::string_view text) {
 }
 
 std::optional<std::uint64_t> parse_bytes(std::string_view text) {
-    const auto value = parse_with_units(text, {{"bytes", 1}, {"kB", 1e3}, {"MB", 1e6}, {"GB", 1e9}});
+    const auto value =
+        parse_with_units(text, {{"bytes", 1}, {"b", 1}, {"kb", 1e3}, {"mb", 1e6}, {"gb", 1e9}, {"tb", 1e12}});
     return value ? std::optional(static_cast<std::uint64_t>(std::llround(*value))) : std::nullopt;
 }
 
-std::optional<Size> parse_size(std::string_view text) {
+std::optional<Size> parse_size(std::string_view written) {
+    const std::string text = lower(written);
+    if (text == "4k" || text == "uhd") return Size{3840, 2160};
     int first = 0;
     const char* const end = text.data() + text.size();
     const auto [rest, error] = std::from_chars(text.data(), end, first);
-    if (error != std::errc{} || first <= 0 || first > 16384 || rest == end) return std::nullopt;
-    if (*rest == 'p' && rest + 1 == end) return Size{(first * 16 / 9 + 1) / 2 * 2, first};
+    if (error != std::errc{} || first <= 0 || first > 16384) return std::nullopt;
+    if (rest == end || ((*rest == 'p' || *rest == 'i') && rest + 1 == end)) {
+        if (rest == end && first < 100) return std::nullopt;
+        return Size{(first * 16 / 9 + 1) / 2 * 2, first};
+    }
     if (*rest != 'x') return std::nullopt;
     int second = 0;
     const auto [rest2, error2] = std::from_chars(rest + 1, end, second);

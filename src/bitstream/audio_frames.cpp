@@ -218,7 +218,7 @@ void AudioFrameSplitter::reset() {
 void AudioFrameSplitter::scan(bool at_end, std::vector<AudioFrame>& out) {
     std::size_t at = 0;
     const ByteSpan all(buffer_);
-    std::size_t stamp = 0;
+    std::size_t timestamp = 0;
     while (at + (at_end ? 4 : kAudioHeaderBytes) <= all.size()) {
         const auto header = parse_audio_header(codec_, all.subspan(at));
         if (!header) {
@@ -244,8 +244,8 @@ void AudioFrameSplitter::scan(bool at_end, std::vector<AudioFrame>& out) {
         if (!synchronised_ && !at_end && next + kAudioHeaderBytes > all.size()) break;
         synchronised_ = true;
         std::optional<std::int64_t> pts;
-        while (stamp + 1 < stamps_.size() && stamps_[stamp + 1].from <= at) ++stamp;
-        if (stamp < stamps_.size() && stamps_[stamp].from <= at) std::swap(pts, stamps_[stamp].pts);
+        while (timestamp + 1 < stamps_.size() && stamps_[timestamp + 1].from <= at) ++timestamp;
+        if (timestamp < stamps_.size() && stamps_[timestamp].from <= at) std::swap(pts, stamps_[timestamp].pts);
         const auto begin = buffer_.begin() + static_cast<std::ptrdiff_t>(at);
         if (header->dependent) {
             if (held_) held_->data.insert(held_->data.end(), begin, begin + static_cast<std::ptrdiff_t>(header->bytes));
@@ -265,7 +265,7 @@ void AudioFrameSplitter::scan(bool at_end, std::vector<AudioFrame>& out) {
 
 void AudioFrameSplitter::drop_front(std::size_t count) {
     buffer_.erase(buffer_.begin(), buffer_.begin() + static_cast<std::ptrdiff_t>(count));
-    for (Stamp& stamp : stamps_) stamp.from = stamp.from > count ? stamp.from - count : 0;
+    for (Stamp& timestamp : stamps_) timestamp.from = timestamp.from > count ? timestamp.from - count : 0;
     while (stamps_.size() > 1 && stamps_[1].from == 0) stamps_.erase(stamps_.begin());
 }
 

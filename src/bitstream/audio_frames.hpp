@@ -1,4 +1,4 @@
-// Frames of coded sound: what their headers say, and the cutting of an elementary stream into frames.
+// Frames of coded audio: what their headers say, and the cutting of an elementary stream into frames.
 // AC-3 and E-AC-3: ETSI TS 102 366, clause 4.3 and annex E.1.2; DTS: ETSI TS 102 114, clause 5.3; MPEG audio: ISO/IEC
 // 11172-3, clause 2.4.2.3, and 13818-3; AAC in ADTS frames: 13818-7, clause 6.2.
 #pragma once

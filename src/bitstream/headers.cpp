@@ -414,7 +414,7 @@ std::string missing_configuration(const Track& track) {
     };
     if (needs_config() && track.codec_config.empty()) return "its decoder configuration was not found";
     if (track.kind == TrackKind::video && (track.width <= 0 || track.height <= 0))
-        return "its picture size was not found";
+        return "its video size was not found";
     if (track.kind == TrackKind::audio && (track.channels <= 0 || track.sample_rate <= 0))
         return "its channels and sample rate were not found";
     return "";
@@ -489,7 +489,7 @@ std::string codec_string(const Track& track) {
     }
 }
 
-Time sound_duration(const Track& track, ByteSpan packet) {
+Time audio_duration(const Track& track, ByteSpan packet) {
     if (track.sample_rate <= 0) return {};
     switch (track.codec) {
         case Codec::aac: {

@@ -28,9 +28,9 @@ std::string missing_configuration(const Track& track);
 // registered.
 std::string codec_string(const Track& track);
 
-// How long a sound packet is, told by the packet itself; 0 when it can't be told (LPCM: from its size). `vorbis`
+// How long an audio packet is, told by the packet itself; 0 when it can't be told (LPCM: from its size). `vorbis`
 // packets have times that hang on the one before: see VorbisTimer.
-Time sound_duration(const Track& track, ByteSpan packet);
+Time audio_duration(const Track& track, ByteSpan packet);
 
 // The box bodies of ETSI TS 102 366, annex F, from a frame; empty when it is none.
 ByteVector make_ac3_config(ByteSpan frame);

@@ -292,20 +292,20 @@ void AccessUnitSplitter::scan(bool at_end, std::vector<AccessUnit>& out) {
 
 void AccessUnitSplitter::drop_front(std::size_t count) {
     buffer_.erase(buffer_.begin(), buffer_.begin() + static_cast<std::ptrdiff_t>(count));
-    for (Stamp& stamp : stamps_) stamp.from = stamp.from > count ? stamp.from - count : 0;
-    // Of the pieces that are gone, or begin where the buffer does now, the last one's stamp applies.
+    for (Stamp& timestamp : stamps_) timestamp.from = timestamp.from > count ? timestamp.from - count : 0;
+    // Of the pieces that are gone, or begin where the buffer does now, the last one's timestamp applies.
     while (stamps_.size() > 1 && stamps_[1].from == 0) stamps_.erase(stamps_.begin());
     scanned_ = 0;
 }
 
 void AccessUnitSplitter::emit(std::size_t end, std::vector<AccessUnit>& out) {
-    // The first stamp is that of the piece in which the unit begins; it is used once.
+    // The first timestamp is that of the piece in which the unit begins; it is used once.
     if (!stamps_.empty()) {
-        Stamp& stamp = stamps_.front();
-        unit_.tag = stamp.tag;
-        if (!std::exchange(stamp.used, true)) {
-            unit_.pts = stamp.pts;
-            unit_.dts = stamp.dts;
+        Stamp& timestamp = stamps_.front();
+        unit_.tag = timestamp.tag;
+        if (!std::exchange(timestamp.used, true)) {
+            unit_.pts = timestamp.pts;
+            unit_.dts = timestamp.dts;
         }
     }
     unit_.data.assign(buffer_.begin(), buffer_.begin() + static_cast<std::ptrdiff_t>(end));

@@ -131,8 +131,8 @@ struct TimedUnit {
     int fields = 2;
 };
 
-// Gives every picture its exact time from temporal references and repeat-field flags; the stamps of the stream, which
-// most pictures lack, only anchor it. A stamp off by more than one field period makes a new anchor.
+// Gives every picture its exact time from temporal references and repeat-field flags; the timestamps of the stream,
+// which most pictures lack, only anchor it. A timestamp off by more than one field period makes a new anchor.
 class PictureTimer {
   public:
     // Collects a group of pictures; appends the one before when a new one starts. `unit.pts` must be on a continuous

@@ -259,11 +259,11 @@ void AccessUnitSplitter::scan(bool at_end, std::vector<AccessUnit>& out) {
         keep = buffer_.size();
     }
     if (at_end || keep == 0) return;
-    const std::size_t drop = keep > 3 ? keep - 3 : 0;  // the start code stays, for stamps to be told by
+    const std::size_t drop = keep > 3 ? keep - 3 : 0;  // the start code stays, for timestamps to be told by
     buffer_.erase(buffer_.begin(), buffer_.begin() + static_cast<std::ptrdiff_t>(drop));
     scanned_ -= std::min(scanned_, drop);
     if (unit_at_) *unit_at_ -= drop;
-    for (Stamp& stamp : stamps_) stamp.from -= std::min(stamp.from, drop);
+    for (Stamp& timestamp : stamps_) timestamp.from -= std::min(timestamp.from, drop);
 }
 
 // Where a picture begins (H.264 clause 7.4.1.2.4, H.265 clause 7.4.2.4.5).
@@ -325,8 +325,8 @@ void AccessUnitSplitter::take_unit(std::size_t begin, std::size_t end, std::vect
         }
     }
     if (unit_.data.empty()) {
-        // The stamp of the piece in which this unit's start code lies, if none has begun there before. A code may begin
-        // in the piece before, by up to three bytes.
+        // The timestamp of the piece in which this unit's start code lies, if none has begun there before. A code may
+        // begin in the piece before, by up to three bytes.
         std::size_t last = stamps_.size();
         for (std::size_t i = 0; i < stamps_.size() && stamps_[i].from <= begin; ++i) last = i;
         if (last < stamps_.size()) {

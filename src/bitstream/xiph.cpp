@@ -22,7 +22,7 @@ bool begins(ByteSpan bytes, std::string_view text) {
                       [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
 }
 
-bool sound_mapping(const OpusHead& head) {
+bool audio_mapping(const OpusHead& head) {
     return head.channels > 0 &&
            (head.family == 0 ? head.channels <= 2 : head.mapping.size() == 2u + static_cast<unsigned>(head.channels));
 }
@@ -61,7 +61,7 @@ std::optional<OpusHead> parse_opus_head(ByteSpan b) {
         const std::size_t size = std::min<std::size_t>(b.size() - 19, 2u + static_cast<unsigned>(head.channels));
         head.mapping.assign(b.begin() + 19, b.begin() + 19 + static_cast<std::ptrdiff_t>(size));
     }
-    return sound_mapping(head) ? std::optional(head) : std::nullopt;
+    return audio_mapping(head) ? std::optional(head) : std::nullopt;
 }
 
 ByteVector make_opus_head(const OpusHead& head) {
@@ -93,7 +93,7 @@ std::optional<OpusHead> parse_opus_box(ByteSpan bytes) {
         const ByteSpan mapping = reader.take(2u + static_cast<unsigned>(head.channels));
         head.mapping.assign(mapping.begin(), mapping.end());
     }
-    return reader.ok() && sound_mapping(head) ? std::optional(head) : std::nullopt;
+    return reader.ok() && audio_mapping(head) ? std::optional(head) : std::nullopt;
 }
 
 ByteVector make_opus_box(const OpusHead& head) {

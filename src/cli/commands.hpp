@@ -29,9 +29,9 @@ struct ConvertOptions {
     std::string into;
     std::string name;
     int picture = 0;        // track, from 1; 0: the first
-    std::string sound;      // empty: the first to convert, all to rewrap
-    std::string subtitles;  // empty: forced ones to convert, all to rewrap
-    std::string rewrap;     // a container's short name; empty: convert
+    std::string audio;      // empty: the first to convert, all to remux
+    std::string subtitles;  // empty: forced ones to convert, all to remux
+    std::string remux;      // a container's short name; empty: convert
     std::string cut;        // FROM-TO
     int angle = 1;
     int season = 1;
@@ -61,7 +61,7 @@ int run_device_show(const DeviceOptions& options);
 
 struct SiteNewOptions {
     std::string file = "site.toml";
-    std::string house = "My house";
+    std::string house = "My site";
     std::uint16_t port = 0;            // 0: the default
     std::vector<std::string> devices;  // "NAME,CLASS,LINK"
     std::vector<std::string> streams;  // "NAME,FILE"
@@ -82,11 +82,11 @@ struct StreamRunOptions {
     std::vector<std::string> files;  // one-off form
     std::string title = "main";
     int chapter = 1;
-    std::string name;                 // of the stream; empty: the first file's
-    std::vector<std::string> offers;  // empty: the file itself
-    std::uint16_t port = 0;           // 0: the site's, or the default
-    std::uint16_t rtmp_port = 0;      // likewise
-    std::uint16_t tls_port = 0;       // likewise
+    std::string name;                     // of the stream; empty: the first file's
+    std::vector<std::string> deliveries;  // empty: the file itself
+    std::uint16_t port = 0;               // 0: the site's, or the default
+    std::uint16_t rtmp_port = 0;          // likewise
+    std::uint16_t tls_port = 0;           // likewise
     std::string certificate, certificate_key;
     std::string bind;
     std::string bound;                  // --for; empty: until Ctrl-C
@@ -100,12 +100,12 @@ struct StreamRunOptions {
     bool loop = false;
     std::string rate;  // constant
     std::string interface;
-    int hops = 4;
+    int ttl = 4;
     Output output;
 };
 int run_stream(const StreamRunOptions& options);
 // What a way a stream goes out ("live-hls") is to people.
-std::string words_for(const std::string& way);
+std::string delivery_text(const std::string& way);
 
 // Which running streams are meant: those of a site's file, at a port of this machine, or the only ones that run.
 struct StreamControlOptions {
@@ -118,7 +118,7 @@ struct StreamControlOptions {
     Output output;
 };
 int run_stream_status(const StreamControlOptions& options);
-// "pause", "resume", "skip" or "stop".
+// "pause", "resume", "seek" or "stop".
 int run_stream_order(const std::string& order, const StreamControlOptions& options);
 
 // What is wrong with a network, on the command line.

@@ -6,7 +6,8 @@
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "cli/media_json.hpp"
-#include "convert/rewrap.hpp"
+#include "container/writer.hpp"
+#include "convert/remux.hpp"
 #include "host/machine.hpp"
 
 namespace wavecrest::cli {
@@ -16,14 +17,14 @@ double rounded(double value) {
     return std::round(value * 1000) / 1000;
 }
 
-// What converting and rewrapping are asked alike.
+// What converting and remuxing are asked alike.
 template <typename Request>
 void take_choices(const ConvertOptions& options, Request& request) {
     request.pick = options.pick;
     request.into = options.into;
     request.name = options.name;
     request.picture = options.picture;
-    if (!options.sound.empty()) request.sound = options.sound;
+    if (!options.audio.empty()) request.audio = options.audio;
     if (!options.subtitles.empty()) request.subtitles = options.subtitles;
     request.angle = options.angle;
     request.season = options.season;
@@ -36,7 +37,7 @@ constexpr int kDoneWithLosses = 5;
 void warn_of(const convert::Outcome& outcome) {
     if (!outcome.loss.any()) return;
     print(stderr, "warning: {} of {} lost, {} ({})\n", base::format_span(outcome.loss.total),
-          base::format_span(outcome.duration), outcome.loss.stretches.front().what, convert::times_of(outcome.loss));
+          base::format_span(outcome.duration), outcome.loss.intervals.front().what, convert::times_of(outcome.loss));
 }
 
 nlohmann::ordered_json tracks_json(const std::vector<convert::TrackPlan>& tracks) {
@@ -55,7 +56,7 @@ nlohmann::ordered_json tracks_json(const std::vector<convert::TrackPlan>& tracks
 void print_plan(const convert::Plan& plan, const std::string& profile) {
     print("Title {} ({}, {}) of {}\n", plan.title, base::format_clock(plan.duration),
           base::format_bytes(plan.source_bytes), plan.source.substr(0, plan.source.rfind(',')));
-    print("  becomes  {}\n  profile  {}\n", plan.target.string(), profile);
+    print("  output   {}\n  profile  {}\n", plan.target.string(), profile);
     for (const std::string& step : plan.steps) print("  -        {}\n", step);
     for (const convert::TrackPlan& track : plan.tracks) {
         if (track.action == convert::TrackPlan::Action::drop)
@@ -72,22 +73,22 @@ nlohmann::ordered_json plan_json(const convert::Plan& plan, const ConvertOptions
 }
 
 nlohmann::ordered_json quality_json(const measure::PictureQuality& quality) {
-    return {{"pictures", quality.pictures},
+    return {{"frames", quality.pictures},
             {"ssim", rounded(quality.ssim)},
             {"psnr_db", rounded(quality.psnr_db)},
             {"worst_second",
              {{"at_s", rounded(base::to_seconds(quality.worst_at))}, {"ssim", rounded(quality.worst_ssim)}}},
-            {"in_words", measure::in_words(quality)}};
+            {"text", measure::in_words(quality)}};
 }
 
 void print_quality(const measure::PictureQuality& quality, const char* indent = "") {
     print(
-        "{}Picture: {} (SSIM {:.3f}, where 1 is the same; PSNR {:.1f} dB; {} pictures).\n"
-        "{}  Worst second: SSIM {:.3f} at {}. What scaling and deinterlacing change isn't counted.\n",
+        "{}Video quality: {} (SSIM {:.3f}, 1 is identical; PSNR {:.1f} dB; {} frames).\n{}  Worst second: SSIM {:.3f} "
+        "at {}. Changes by scaling and deinterlacing are not counted.\n",
         indent, measure::in_words(quality), quality.ssim, quality.psnr_db, quality.pictures, indent, quality.worst_ssim,
         base::format_clock(quality.worst_at));
     if (measure::is_worse(quality))
-        print("{}  A smaller `quality` in the profile, or a higher `peak_bitrate`, keeps more.\n", indent);
+        print("{}  For better quality lower `quality` in the profile, or raise `peak_bitrate`.\n", indent);
 }
 
 int show_plans(const ConvertOptions& options, const source::Input& input, const std::vector<convert::Plan>& plans) {
@@ -111,8 +112,7 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
         quality = cost->quality;
         list.push_back(std::move(entry));
         if (!json && plans.size() > 1) {
-            print("  expected about {} in about {}\n", base::format_bytes(cost->size_bytes),
-                  base::format_span(cost->time));
+            print("  estimate about {}, {}\n", base::format_bytes(cost->size_bytes), base::format_span(cost->time));
             if (cost->quality) print_quality(*cost->quality, "  ");
         }
     }
@@ -121,9 +121,8 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
     // A plan that can't be carried out is none: said behind it.
     std::optional<Error> against;
     if (*free <= bytes)
-        against =
-            Error{ErrorKind::machine, "there is not enough space for it", plans.front().target.parent_path().string(),
-                  "free some space, or choose another folder with --into"};
+        against = Error{ErrorKind::machine, "not enough disk space", plans.front().target.parent_path().string(),
+                        "free some space, or choose another folder with --into"};
     if (const Status writable = host::check_writable(plans.front().target); !writable) against = writable.error();
     if (json) {
         for (auto& entry : list) {
@@ -136,19 +135,19 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
         print_json(result);
         return ended;
     }
-    print("\nExpected from {} of {}: about {} in about {}.  Free there: {}.\n", base::format_span(sampled),
+    print("\nEstimate from {} of samples of {}: about {}, {}.  Free space: {}.\n", base::format_span(sampled),
           plans.size() > 1 ? fmt::format("these {} titles", plans.size()) : "this title", base::format_bytes(bytes),
           base::format_span(time), base::format_bytes(*free));
     if (quality && plans.size() == 1) print_quality(*quality);
     if (against) return report_error(*against);
-    print("Nothing was converted. Without --plan it is done.\n");
+    print("Dry run: nothing was converted. Run without --plan to convert.\n");
     return 0;
 }
 
-void print_rewrap(const convert::RewrapPlan& plan) {
+void print_remux(const convert::RemuxPlan& plan) {
     print("Title {} ({}, {}) of {}\n", plan.title, base::format_clock(plan.duration),
           base::format_bytes(plan.source_bytes), plan.source.substr(0, plan.source.rfind(',')));
-    print("  becomes  {}\n", plan.target.string());
+    print("  output   {}\n", plan.target.string());
     for (const convert::TrackPlan& track : plan.tracks) {
         const bool kept = track.action == convert::TrackPlan::Action::keep;
         print("  {} {}: {}\n", kept ? "kept    " : "left out", describe(track.from), track.why);
@@ -157,27 +156,27 @@ void print_rewrap(const convert::RewrapPlan& plan) {
     for (const std::string& warning : plan.warnings) print("  warning  {}\n", warning);
 }
 
-int run_rewrap(const ConvertOptions& options) {
+int run_remux(const ConvertOptions& options) {
     const bool json = options.output.json;
-    convert::RewrapRequest request;
+    convert::RemuxRequest request;
     if (!options.cut.empty()) {
-        const auto stretch = convert::parse_stretch(options.cut);
-        if (!stretch) return report_error(stretch.error(), json);
-        request.from = stretch->from;
-        request.to = stretch->to;
+        const auto interval = convert::parse_range(options.cut);
+        if (!interval) return report_error(interval.error(), json);
+        request.from = interval->from;
+        request.to = interval->to;
     }
     auto input = source::open_input(options.input, {options.retries});
     if (!input) return report_error(input.error(), json);
-    request.format = options.rewrap;
+    request.format = container::format_from_name(options.remux);
     take_choices(options, request);
-    const auto plans = convert::plan_rewrap(**input, request);
+    const auto plans = convert::plan_remux(**input, request);
     if (!plans) return report_error(plans.error(), json);
     for (const std::string& text : (*input)->notes()) note(text);
     nlohmann::ordered_json result = {{"outputs", nlohmann::ordered_json::array()}};
     std::optional<Error> failure;
     bool lost = false;
-    for (const convert::RewrapPlan& plan : *plans) {
-        if (!json && (!options.output.quiet || options.plan)) print_rewrap(plan);
+    for (const convert::RemuxPlan& plan : *plans) {
+        if (!json && (!options.output.quiet || options.plan)) print_remux(plan);
         if (options.plan) {
             result["outputs"].push_back({{"path", plan.target.string()},
                                          {"title", plan.title},
@@ -187,9 +186,9 @@ int run_rewrap(const ConvertOptions& options) {
         }
         Result<convert::Outcome> outcome;
         {
-            ProgressLine line(plans->size() > 1 ? fmt::format("rewrapping title {}", plan.title) : "rewrapping",
+            ProgressLine line(plans->size() > 1 ? fmt::format("remuxing title {}", plan.title) : "remuxing",
                               options.output.quiet);
-            outcome = convert::run_rewrap(**input, plan, line.callback(), cancel());
+            outcome = convert::run_remux(**input, plan, line.callback(), cancel());
         }
         if (!outcome) {
             failure = outcome.error();
@@ -200,7 +199,7 @@ int run_rewrap(const ConvertOptions& options) {
                                      {"container", plan.format},
                                      {"title", outcome->title},
                                      {"duration_s", rounded(base::to_seconds(outcome->duration))},
-                                     {"pictures", outcome->pictures},
+                                     {"frames", outcome->pictures},
                                      {"size_bytes", outcome->size_bytes},
                                      {"source_bytes", outcome->source_bytes},
                                      {"elapsed_s", rounded(base::to_seconds(outcome->elapsed))},
@@ -213,7 +212,7 @@ int run_rewrap(const ConvertOptions& options) {
         result["outputs"].back()["lost_s"] = rounded(base::to_seconds(outcome->loss.total));
         lost = lost || outcome->loss.any();
         if (!json) {
-            print("\nDone in {}: {} of {}, nothing of it coded anew.\n{}\n", base::format_span(outcome->elapsed),
+            print("\nDone in {}: {} of {}, no re-encoding.\n{}\n", base::format_span(outcome->elapsed),
                   base::format_clock(outcome->duration), base::format_bytes(outcome->size_bytes),
                   outcome->path.string());
         }
@@ -229,7 +228,7 @@ int run_rewrap(const ConvertOptions& options) {
     } else if (options.plan) {
         if (const Status writable = host::check_writable(plans->front().target); !writable)
             return report_error(writable.error());
-        print("\nNothing was written. Without --plan it is done.\n");
+        print("\nDry run: nothing was written. Run without --plan to remux.\n");
     } else {
         print("Next: wavecrest inspect '{}'\n", plans->back().target.string());
     }
@@ -240,21 +239,20 @@ int run_rewrap(const ConvertOptions& options) {
 
 int run_convert(const ConvertOptions& options) {
     const bool json = options.output.json;
-    if (!options.rewrap.empty() && options.quality) {
-        return report_error({ErrorKind::usage, "nothing is coded anew in rewrapping, so that no quality is lost",
-                             "--measure-quality", "leave it out"},
+    if (!options.remux.empty() && options.quality) {
+        return report_error({ErrorKind::usage, "a remux does not re-encode, so no quality is lost", "--measure-quality",
+                             "leave it out"},
                             json);
     }
-    if (!options.rewrap.empty() && options.profile_given) {
-        return report_error(
-            {ErrorKind::usage, "rewrapping keeps the tracks as they are, so that a profile changes nothing",
-             "--profile", "leave one of them out"},
-            json);
+    if (!options.remux.empty() && options.profile_given) {
+        return report_error({ErrorKind::usage, "a remux keeps the tracks as they are: a profile would have no effect",
+                             "--profile", "leave one of them out"},
+                            json);
     }
-    if (!options.rewrap.empty()) return run_rewrap(options);
+    if (!options.remux.empty()) return run_remux(options);
     if (!options.cut.empty()) {
-        return report_error({ErrorKind::usage, "a stretch is cut out only when rewrapping", "--cut",
-                             "add --rewrap and a container, such as --rewrap mp4"},
+        return report_error({ErrorKind::usage, "--cut works with --remux only", "--cut",
+                             "add --remux and a container, such as --remux mp4"},
                             json);
     }
     auto profile = profile::find(options.profile);
@@ -296,14 +294,14 @@ int run_convert(const ConvertOptions& options) {
                                      {"profile", options.profile},
                                      {"title", outcome->title},
                                      {"duration_s", rounded(base::to_seconds(outcome->duration))},
-                                     {"pictures", outcome->pictures},
+                                     {"frames", outcome->pictures},
                                      {"size_bytes", outcome->size_bytes},
                                      {"source_bytes", outcome->source_bytes},
                                      {"elapsed_s", rounded(base::to_seconds(outcome->elapsed))},
                                      {"speed", rounded(outcome->speed())},
                                      {"steps", plan.steps},
                                      {"tracks", tracks_json(plan.tracks)},
-                                     {"subtitles_drawn", outcome->subtitles},
+                                     {"subtitles_burned_in", outcome->subtitles},
                                      {"problems", to_json(outcome->problems)}});
         result["outputs"].back()["lost_s"] = rounded(base::to_seconds(outcome->loss.total));
         lost = lost || outcome->loss.any();
@@ -316,8 +314,8 @@ int run_convert(const ConvertOptions& options) {
             warn_of(*outcome);
             continue;
         }
-        print("\nDone in {} ({:.1f} x real time): {}, {:.0f} % of the rip's {}.\n", base::format_span(outcome->elapsed),
-              outcome->speed(), base::format_bytes(outcome->size_bytes),
+        print("\nDone in {} ({:.1f} x real time): {}, {:.0f} % of the source ({}).\n",
+              base::format_span(outcome->elapsed), outcome->speed(), base::format_bytes(outcome->size_bytes),
               outcome->source_bytes > 0
                   ? 100.0 * static_cast<double>(outcome->size_bytes) / static_cast<double>(outcome->source_bytes)
                   : 0.0,

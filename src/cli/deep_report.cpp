@@ -59,9 +59,12 @@ nlohmann::ordered_json deep_json(const measure::DeepReport& deep) {
             if (!m.needed_level.empty()) entry["level_needed"] = m.needed_level;
             if (!m.cadence.empty()) entry["cadence"] = m.cadence;
             if (m.buffer) {
-                entry["buffer"] = {{"rate_bps", m.buffer->rate_bps},       {"size_bits", m.buffer->size_bits},
-                                   {"claimed", m.buffer->claimed},         {"needed_bits", m.buffer->needed_bits},
-                                   {"lowest_bits", m.buffer->lowest_bits}, {"missed", m.buffer->missed}};
+                entry["buffer"] = {{"rate_bps", m.buffer->rate_bps},
+                                   {"size_bits", m.buffer->size_bits},
+                                   {"declared", m.buffer->claimed},
+                                   {"used_bits", m.buffer->needed_bits},
+                                   {"minimum_fill_bits", m.buffer->lowest_bits},
+                                   {"late_frames", m.buffer->missed}};
             }
         }
         if (m.loudness) {
@@ -83,46 +86,47 @@ nlohmann::ordered_json deep_json(const measure::DeepReport& deep) {
 void print_deep(const measure::DeepReport& deep) {
     print("\nRead to the end: {}\n", base::format_clock(deep.duration));
     for (const std::string& word : measure::in_words(deep)) print("  - {}\n", word);
-    print("\n  {:<8} {} on average, {} in the highest second, {} in the highest ten\n", "all",
+    print("\n  {:<8} average {}, peak {} (1 s), {} (10 s)\n", "all",
           base::format_bitrate(deep.rate.mean_bps(deep.duration)), base::format_bitrate(deep.rate.peak(10).bps),
           base::format_bitrate(deep.rate.peak(100).bps));
     for (const measure::TrackMeasure& m : deep.tracks) {
-        print("  {:<8} {}: {} on average, {} in the highest second\n", media::short_name(m.track.kind),
-              media::short_name(m.track.codec), base::format_bitrate(m.rate.mean_bps(m.end)),
+        print("  {:<8} {}: average {}, peak {} (1 s)\n", media::short_name(m.track.kind),
+              media::display_name(m.track.codec), base::format_bitrate(m.rate.mean_bps(m.end)),
               base::format_bitrate(m.rate.peak(10).bps));
         if (m.track.kind == TrackKind::video && !m.keyframes.empty()) {
-            print("           {} keyframes, {} to {} apart, {} on average{}\n", m.keyframes.size(),
+            print("           {} keyframes, interval {} to {}, average {}{}\n", m.keyframes.size(),
                   seconds_text(m.shortest_group), seconds_text(m.longest_group), seconds_text(m.mean_group),
                   m.track.reference_frames > 0 ? fmt::format("; {} reference {}", m.track.reference_frames,
                                                              m.track.reference_frames == 1 ? "frame" : "frames")
                                                : "");
         }
         if (m.buffer) {
-            print("           decoder buffer {}: {} filled at {}; needed {}, lowest level {}{}\n",
-                  m.buffer->claimed ? "as its header claims" : "of its level",
+            print("           decoder buffer (VBV) {}: limit {} at {}; used {}, minimum fill {}{}\n",
+                  m.buffer->claimed ? "as declared" : "of its level",
                   base::format_bytes(static_cast<std::uint64_t>(m.buffer->size_bits / 8)),
                   base::format_bitrate(m.buffer->rate_bps),
                   base::format_bytes(static_cast<std::uint64_t>(m.buffer->needed_bits / 8)),
                   base::format_bytes(static_cast<std::uint64_t>(m.buffer->lowest_bits / 8)),
-                  m.buffer->missed > 0 ? fmt::format("; {} pictures late", m.buffer->missed) : "");
+                  m.buffer->missed > 0 ? fmt::format("; {} frames late", m.buffer->missed) : "");
         }
-        if (!m.needed_level.empty()) print("           level {} claimed, {} needed\n", m.track.level, m.needed_level);
+        if (!m.needed_level.empty())
+            print("           level {} declared, {} required\n", m.track.level, m.needed_level);
         if (!m.cadence.empty()) print("           cadence: {}\n", m.cadence);
         if (m.loudness)
             print("           loudness {:.1f} LUFS, range {:.1f} LU, true peak {:+.1f} dBTP{}\n",
                   m.loudness->integrated, m.loudness->range, m.loudness->true_peak,
                   m.loudness->share < 0.9
-                      ? fmt::format(" (of {:.0f} % of the sound, spread evenly)", 100 * m.loudness->share)
+                      ? fmt::format(" (from {:.0f} % of the audio, spread evenly)", 100 * m.loudness->share)
                       : "");
         if (!m.not_decoded.empty())
-            print("           {}: {}\n",
-                  m.track.kind == TrackKind::video ? "pictures not looked at" : "loudness unknown", m.not_decoded);
-        if (m.gap_count > 0) print("           {} gaps or jumps in its times\n", m.gap_count);
+            print("           {}: {}\n", m.track.kind == TrackKind::video ? "not decoded" : "loudness not measured",
+                  m.not_decoded);
+        if (m.gap_count > 0) print("           timestamp gaps: {}\n", m.gap_count);
     }
     if (deep.borders)
-        print("  {:<8} {} above, {} below, {} left, {} right (of {} pictures looked at)\n", "borders",
-              deep.borders->top, deep.borders->bottom, deep.borders->left, deep.borders->right, deep.borders->pictures);
-    print("  {:<8} tracks lie at most {} apart\n", "order", seconds_text(deep.interleave));
+        print("  {:<8} top {}, bottom {}, left {}, right {} ({} frames checked)\n", "bars", deep.borders->top,
+              deep.borders->bottom, deep.borders->left, deep.borders->right, deep.borders->pictures);
+    print("  {:<8} interleaving at most {}\n", "muxing", seconds_text(deep.interleave));
     constexpr std::size_t kShown = 12;
     for (std::size_t i = 0; i < std::min(kShown, deep.problems.size()); ++i)
         print("  problem  {} (from {} to {})\n", deep.problems[i].what, base::format_clock(deep.problems[i].from),
@@ -132,12 +136,16 @@ void print_deep(const measure::DeepReport& deep) {
 
 nlohmann::ordered_json transport_json(const measure::TransportReport& report) {
     const auto seconds = [](Time time) { return std::round(base::to_seconds(time) * 1e6) / 1e6; };
-    nlohmann::ordered_json json = {
-        {"packets", report.packets},         {"null_packets", report.null_packets},
-        {"marked_bad", report.marked_bad},   {"discontinuities", report.discontinuities},
-        {"repeated", report.repeated},       {"clock_interval_s", seconds(report.clock_interval)},
-        {"clock_jumps", report.clock_jumps}, {"table_interval_s", seconds(report.table_interval)},
-        {"bitrate_bps", report.mean_bps},    {"summary", measure::in_words(report)}};
+    nlohmann::ordered_json json = {{"packets", report.packets},
+                                   {"null_packets", report.null_packets},
+                                   {"transport_errors", report.marked_bad},
+                                   {"discontinuities", report.discontinuities},
+                                   {"repeated", report.repeated},
+                                   {"pcr_interval_s", seconds(report.clock_interval)},
+                                   {"pcr_discontinuities", report.clock_jumps},
+                                   {"psi_interval_s", seconds(report.table_interval)},
+                                   {"bitrate_bps", report.mean_bps},
+                                   {"summary", measure::in_words(report)}};
     json["streams"] = nlohmann::ordered_json::array();
     for (const measure::TransportStreamMeasure& stream : report.streams) {
         json["streams"].push_back({{"pid", stream.pid},
@@ -153,19 +161,18 @@ nlohmann::ordered_json transport_json(const measure::TransportReport& report) {
 
 void print_transport(const measure::TransportReport& report) {
     const auto ms = [](Time time) { return fmt::format("{:.0f} ms", base::to_seconds(time) * 1000); };
-    print("\n  {:<8} {} of 188 bytes, {} by their clock{}\n", "packets", report.packets,
-          base::format_bitrate(report.mean_bps),
-          report.null_packets > 0 ? fmt::format(", {:.0f} % of them empty",
+    print("\n  {:<8} {} of 188 bytes, {} by PCR{}\n", "packets", report.packets, base::format_bitrate(report.mean_bps),
+          report.null_packets > 0 ? fmt::format(", {:.0f} % null packets",
                                                 100.0 * static_cast<double>(report.null_packets) /
                                                     static_cast<double>(std::max<std::uint64_t>(report.packets, 1)))
                                   : "");
-    print("           clock references at most {} apart, tables at most {}; {} gaps\n", ms(report.clock_interval),
+    print("           PCR interval at most {}, PAT/PMT interval at most {}; {} gaps\n", ms(report.clock_interval),
           ms(report.table_interval), report.discontinuities);
     for (const measure::TransportStreamMeasure& stream : report.streams) {
         if (stream.units == 0) continue;
-        print("           stream {}: data comes at most {} before it is decoded, {} of it at a time{}\n", stream.pid,
+        print("           PID {}: data at most {} before decoding, at most {} buffered (T-STD){}\n", stream.pid,
               ms(stream.earliest), base::format_bytes(static_cast<std::uint64_t>(stream.held_bytes)),
-              stream.late > 0 ? fmt::format("; {} too late", stream.late) : "");
+              stream.late > 0 ? fmt::format("; {} late", stream.late) : "");
     }
     for (const std::string& word : measure::in_words(report)) print("  - {}\n", word);
 }
@@ -186,11 +193,11 @@ Status write_deep_figures(const std::string& folder, const std::string& stem, co
     };
     {
         render::Figure figure;
-        figure.title = fmt::format("{}: bit rate, and the links that carry it", name);
+        figure.title = fmt::format("{}: bit rate against common links", name);
         figure.x_label = "time (minutes:seconds)";
         figure.y_label = "Mbit/s";
         std::string csv = "second,bits_per_second\n";
-        render::Series bars{"each second", render::Series::Style::steps, 0, false, {}};
+        render::Series bars{"bit rate (1 s)", render::Series::Style::steps, 0, false, {}};
         auto seconds = deep.rate.per_second();
         // The last one counts when most of it is there.
         if (seconds.size() > 1 && static_cast<double>(seconds.size()) - end > 0.5) seconds.pop_back();
@@ -204,24 +211,24 @@ Status write_deep_figures(const std::string& folder, const std::string& stem, co
         figure.series.push_back(std::move(bars));
         const auto peak = deep.rate.peak(10);
         figure.series.push_back(flat(static_cast<double>(peak.bps) / 1e6,
-                                     fmt::format("highest second: {}", base::format_bitrate(peak.bps)), 1));
+                                     fmt::format("peak (1 s): {}", base::format_bitrate(peak.bps)), 1));
         // Only links within sight of the curve; where all are far above it, that is said.
         const std::size_t before = figure.series.size();
-        for (const auto& [rate, label] : {std::pair{94.0, "100 Mbit/s wire, one screen"},
-                                          {47.0, "100 Mbit/s wire, two screens"},
+        for (const auto& [rate, label] : {std::pair{94.0, "100 Mbit/s Ethernet, one viewer"},
+                                          {47.0, "100 Mbit/s Ethernet, two viewers"},
                                           {20.0, "weak Wi-Fi, 20 Mbit/s"},
                                           {941.0, "gigabit"}}) {
             if (rate < highest * 4 && rate > highest / 4)
                 figure.series.push_back(flat(rate, label, rate == 94.0 ? 2 : 3));
         }
         if (figure.series.size() == before)
-            figure.title = fmt::format("{}: bit rate, far below what weak Wi-Fi (20 Mbit/s) carries", name);
+            figure.title = fmt::format("{}: bit rate, far below weak Wi-Fi (20 Mbit/s)", name);
         WAVECREST_TRY(write("rate", figure, csv));
     }
     for (const measure::TrackMeasure& m : deep.tracks) {
         if (m.track.kind != TrackKind::video || m.keyframes.size() < 2) continue;
         render::Figure figure;
-        figure.title = fmt::format("{}: distance of keyframes, the longest a skip or channel change waits", name);
+        figure.title = fmt::format("{}: keyframe interval (longest wait for a seek or channel change)", name);
         figure.x_label = "time (minutes:seconds)";
         figure.y_label = "seconds to the next keyframe";
         std::string csv = "keyframe_s,distance_s\n";
@@ -257,7 +264,7 @@ Status write_deep_figures(const std::string& folder, const std::string& stem, co
         if (!line.points.empty()) figure.series.push_back(std::move(line));
     }
     if (figure.series.empty()) return {};
-    figure.series.push_back(flat(-23, "EBU R 128 programme loudness: -23", 3));
+    figure.series.push_back(flat(-23, "EBU R 128 playout loudness: -23", 3));
     return write("loudness", figure, csv);
 }
 

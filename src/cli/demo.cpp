@@ -148,39 +148,38 @@ int run_demo(const std::string& folder_name) {
     const std::string description = disc_description();
     const auto before = base::read_text_file(folder / "disc.toml");
     if (std::filesystem::exists(folder / "rip" / kFilm, error) && before && *before == description) {
-        print("\n(The sample rip of an earlier demo is used again: it would come out the same.)\n");
+        print("\n(The sample disc of an earlier demo is used again: it would come out the same.)\n");
     } else {
         std::filesystem::remove_all(folder / "rip" / kFilm, error);
         if (const auto written = base::write_file(folder / "disc.toml", base::as_bytes(description),
                                                   base::AtomicFile::IfExists::replace);
             !written)
             return report_error(written.error());
-        if (!demo.step(
-                "A ripped disc lies on the owner's drive. Here it is a sample, with a test card as its film; disc.toml "
-                "says what is on it.",
-                {"standin", "disc", rip, "--from", "disc.toml"}))
+        if (!demo.step("A ripped disc is on the owner's drive. Here it is a sample with a test card as the film; "
+                       "disc.toml describes it.",
+                       {"standin", "disc", rip, "--from", "disc.toml"}))
             return stop();
     }
-    if (!demo.step("What is on it, and which title is the film?", {"inspect", rip, "--out", "results"})) return stop();
-    if (!demo.step(
-            "Convert the film for the house's library.",
-            {"convert", rip, "--pick", "main", "--profile", "full-picture", "--into", "library", "--out", "results"}))
+    if (!demo.step("What does it contain, and which title is the film?", {"inspect", rip, "--out", "results"}))
         return stop();
-    if (!demo.step("Read what came out from beginning to end: will it play without a hitch?",
+    if (!demo.step("Convert the film for the library.", {"convert", rip, "--pick", "main", "--profile", "full-picture",
+                                                         "--into", "library", "--out", "results"}))
+        return stop();
+    if (!demo.step("Check the result from beginning to end: will it play smoothly?",
                    {"inspect", "--deep", film, "--out", "results"}))
         return stop();
-    if (!demo.step("Keep the rip's own tracks, too, untouched, in one file for the player that takes them all.",
-                   {"convert", rip, "--pick", "main", "--rewrap", "matroska", "--into", "originals"}))
+    if (!demo.step("Keep the disc's own tracks, too: remux them into one file for a player that supports them all.",
+                   {"convert", rip, "--pick", "main", "--remux", "matroska", "--into", "originals"}))
         return stop();
     // Where another program holds the usual port, the site gets the next free one.
     const std::uint16_t port = free_port();
-    std::vector<std::string> house = {"site", "new", "site.toml", "--house", "Cedar Landing"};
+    std::vector<std::string> house = {"site", "new", "site.toml", "--name", "Cedar Landing"};
     if (port != net::kDefaultHttpPort) house.insert(house.end(), {"--port", fmt::format("{}", port)});
     house.insert(house.end(), {"--device", "Lounge TV,tv-hd,gigabit", "--device",
                                "Boathouse tablet,tablet-basic,2 Mbit/s", "--stream", fmt::format("Lanterns,{}", film)});
-    if (!demo.step("Write down the house: two screens, one of them on weak Wi-Fi, and the stream.", house))
+    if (!demo.step("Write the site file: two devices, one of them on weak Wi-Fi, and the stream.", house))
         return stop();
-    if (!demo.step("Is everything in place?", {"site", "check", "site.toml"})) return stop();
+    if (!demo.step("Check the site file against this machine.", {"site", "check", "site.toml"})) return stop();
 
     const pid_t server = demo.background("Run the streams (here in the background, for the rest of the demo).",
                                          {"stream", "run", "--site", "site.toml", "--for", "10 min"});
@@ -190,17 +189,17 @@ int run_demo(const std::string& folder_name) {
                              "run the command above by hand and read what it says"});
     }
     // One device is expected to fail: that is what verifying is for.
-    const bool verified = demo.step("Play the stream as each device would, before leaving the house.",
+    const bool verified = demo.step("Test the stream on each device, before leaving.",
                                     {"verify", "--site", "site.toml", "--out", "results"}, {0, 1});
     const int verdict = demo.status();
     ::kill(server, SIGTERM);
     Demo::wait_for(server);
     if (!verified) return stop();
-    if (!demo.step("Hand over the record of the house.", {"report", "--site", "site.toml"})) return stop();
+    if (!demo.step("Hand over the report.", {"report", "--site", "site.toml"})) return stop();
 
     print("\nDone. In {}: site.toml, rip/, library/, results/, and report/index.html to open in a browser.\n",
           folder.string());
-    if (verdict == 1) print("The tablet fails, as it would in the house: the report says why and what to change.\n");
+    if (verdict == 1) print("The tablet fails, as it would on site: the report says why and what to change.\n");
     return 0;
 }
 

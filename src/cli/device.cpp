@@ -16,17 +16,17 @@ nlohmann::ordered_json to_json(const device::Device& d) {
     nlohmann::ordered_json json = {{"name", d.name},
                                    {"description", d.description},
                                    {"containers", d.containers},
-                                   {"highest_bps", d.highest_bps},
-                                   {"start_after_s", base::to_seconds(d.start_after)},
-                                   {"reads_ahead_s", base::to_seconds(d.reads_ahead)}};
+                                   {"max_bitrate_bps", d.highest_bps},
+                                   {"start_buffer_s", base::to_seconds(d.start_buffer)},
+                                   {"buffer_s", base::to_seconds(d.buffer)}};
     json["protocols"] = d.protocols;
     json["video"] = nlohmann::ordered_json::array();
     for (const auto& v : d.video) {
         json["video"].push_back({{"codec", media::short_name(v.codec)},
                                  {"profiles", v.profiles},
                                  {"level", v.level},
-                                 {"largest", fmt::format("{}x{}", v.largest.width, v.largest.height)},
-                                 {"fastest", v.fastest}});
+                                 {"max_size", fmt::format("{}x{}", v.largest.width, v.largest.height)},
+                                 {"max_fps", v.max_fps}});
     }
     json["audio"] = nlohmann::ordered_json::array();
     for (const auto& a : d.audio)
@@ -40,7 +40,7 @@ std::string audio_names(const device::Device& d) {
     for (const auto& a : d.audio) {
         auto group = std::find_if(groups.begin(), groups.end(), [&](const auto& g) { return g.first == a.channels; });
         if (group == groups.end()) group = groups.insert(groups.end(), {a.channels, ""});
-        group->second += std::string(media::short_name(a.codec)) + " ";
+        group->second += std::string(media::display_name(a.codec)) + " ";
     }
     std::vector<std::string> names;
     for (const auto& [channels, codecs] : groups) names.push_back(codecs + media::channel_layout(channels));
@@ -48,9 +48,9 @@ std::string audio_names(const device::Device& d) {
 }
 
 std::string video_names(const device::VideoAbility& v) {
-    const std::string_view codec = media::short_name(v.codec);
-    return fmt::format("{} {}@{}, {}x{}", codec, v.profiles.empty() ? "all profiles" : v.profiles.back(), v.level,
-                       v.largest.width, v.largest.height);
+    const std::string_view codec = media::display_name(v.codec);
+    return fmt::format("{} {}{}, {}x{}", codec, v.profiles.empty() ? "all profiles" : v.profiles.back(),
+                       v.level.empty() ? "" : ", level " + v.level, v.largest.width, v.largest.height);
 }
 
 }  // namespace
@@ -62,9 +62,9 @@ int run_device_list(const DeviceOptions& options) {
         print_json(result);
         return 0;
     }
-    render::Table table({"class", "plays", "sound", "highest rate", "what it is"});
+    render::Table table({"class", "video", "audio", "max bit rate", "description"});
     for (const device::Device& d : device::built_in()) {
-        table.add({d.name, d.video.empty() ? "sound only" : video_names(d.video.front()), audio_names(d),
+        table.add({d.name, d.video.empty() ? "audio only" : video_names(d.video.front()), audio_names(d),
                    base::format_bitrate(d.highest_bps), d.description});
     }
     print("{}\nNext: wavecrest device show CLASS, or wavecrest site new --device 'NAME,CLASS,LINK'\n",
@@ -82,15 +82,15 @@ int run_device_show(const DeviceOptions& options) {
     print("{}: {}\n  containers   {}\n", found->name, found->description,
           fmt::format("{}", fmt::join(found->containers, ", ")));
     for (const auto& v : found->video) {
-        print("  video        {}: {};{} up to {}x{} at {:g} pictures/s; {} bits\n", media::short_name(v.codec),
+        print("  video        {}: {};{} up to {}x{} at {:g} fps; {} bits\n", media::display_name(v.codec),
               v.profiles.empty() ? "all profiles" : fmt::format("{}", fmt::join(v.profiles, ", ")),
-              v.level.empty() ? "" : " level " + v.level + ";", v.largest.width, v.largest.height, v.fastest,
+              v.level.empty() ? "" : " level " + v.level + ";", v.largest.width, v.largest.height, v.max_fps,
               v.bit_depth);
     }
     print("  protocols    {}\n", fmt::format("{}", fmt::join(found->protocols, ", ")));
-    print("  sound        {}\n  highest rate {}\n  player       starts after {} of media, reads ahead {}\n",
-          audio_names(*found), base::format_bitrate(found->highest_bps), base::format_span(found->start_after),
-          base::format_span(found->reads_ahead));
+    print("  audio        {}\n  highest rate {}\n  player       starts after {} of media, reads ahead {}\n",
+          audio_names(*found), base::format_bitrate(found->highest_bps), base::format_span(found->start_buffer),
+          base::format_span(found->buffer));
     return 0;
 }
 

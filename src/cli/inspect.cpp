@@ -61,24 +61,24 @@ void print_title(const TitleReport& report, bool disc, const char* pieces) {
     if (disc)
         print("\nTitle {}{}: {}, {}\n", title.number, title.main ? " (main)" : "", base::format_clock(title.duration),
               base::format_bytes(title.size_bytes));
-    if (report.is_protected) print("  protected: its packs are marked as scrambled, so it can't be converted\n");
+    if (report.is_protected) print("  copy-protected: it can't be converted\n");
     const std::vector<std::string> names = names_of(title.tracks);
     std::size_t width = 8;
     for (const std::string& name : names) width = std::max(width, name.size());
     for (std::size_t i = 0; i < names.size(); ++i) print("  {:<{}} {}\n", names[i], width, describe(title.tracks[i]));
     if (report.rate.bytes() == 0 && mean_bps(report) > 0)
-        print("  {:<{}} {} on average; inspect --deep tells its peaks\n", "bit rate", width,
+        print("  {:<{}} average {}; inspect --deep measures peaks\n", "bit rate", width,
               base::format_bitrate(mean_bps(report)));
     if (report.rate.bytes() > 0)
-        print("  {:<{}} {} on average, {} in the highest second\n", "bit rate", width,
-              base::format_bitrate(report.rate.mean_bps()), base::format_bitrate(report.rate.peak_bps()));
+        print("  {:<{}} average {}, peak {} (1 s)\n", "bit rate", width, base::format_bitrate(report.rate.mean_bps()),
+              base::format_bitrate(report.rate.peak_bps()));
     if (!title.chapters.empty()) {
         std::string starts;
         for (const Chapter& chapter : title.chapters)
             starts += (starts.empty() ? "" : ", ") + base::format_clock(chapter.start);
         print("  {:<{}} {}, at {}\n", "chapters", width, title.chapters.size(), starts);
     }
-    if (title.angles > 1) print("  {:<{}} {}: convert --angle takes one of them\n", "angles", width, title.angles);
+    if (title.angles > 1) print("  {:<{}} {}: select with convert --angle\n", "angles", width, title.angles);
     if (pieces != nullptr && !title.segments.empty()) {
         print("  {:<{}} {}\n", pieces, width, title.segments.size());
         Time at{};
@@ -126,7 +126,7 @@ Status write_figure(const std::string& folder, const std::string& stem, const st
     figure.title = fmt::format("{}: bit rate over time", name);
     figure.x_label = "time in the title (minutes:seconds)";
     figure.y_label = "Mbit/s";
-    render::Series bars{"each second", render::Series::Style::steps, 0, false, {}};
+    render::Series bars{"bit rate (1 s)", render::Series::Style::steps, 0, false, {}};
     for (std::size_t i = 0; i < seconds.size(); ++i) {
         csv += fmt::format("{},{:.0f}\n", i, seconds[i]);
         bars.points.emplace_back(static_cast<double>(i), seconds[i] / 1e6);
@@ -178,11 +178,11 @@ int run_inspect(const InspectOptions& options) {
                 report.rate = measure::RateCurve(*pieces);
             } else if (input.is_disc()) {
                 report.problems.push_back(
-                    {fmt::format("the bit rate can't be told: {}", pieces.error().what), {}, title.duration});
+                    {fmt::format("bit rate unknown: {}", pieces.error().what), {}, title.duration});
             }
         }
         // The same data under two numbers is there once.
-        if (title.role != disc::Role::duplicate && title.role != disc::Role::decoy) size += title.size_bytes;
+        if (title.role != disc::Role::duplicate && title.role != disc::Role::fake) size += title.size_bytes;
         reports.push_back(std::move(report));
     }
     const TitleReport* main = &reports.front();
@@ -279,14 +279,14 @@ int run_inspect(const InspectOptions& options) {
     if (input.is_disc()) {
         using Align = render::Table::Align;
         render::Table table(
-            {"title", "length", "size", "chapters", "sound", "subtitles", "choice"},
+            {"title", "length", "size", "chapters", "audio", "subtitles", "choice"},
             {Align::right, Align::right, Align::right, Align::right, Align::right, Align::right, Align::left});
         // Some discs have hundreds of titles that only repeat or imitate the film.
         constexpr std::size_t kLongTable = 40;
         std::size_t left_out = 0;
         for (const TitleReport& report : reports) {
             const source::Title& title = *report.title;
-            const bool repeats = title.role == disc::Role::duplicate || title.role == disc::Role::decoy;
+            const bool repeats = title.role == disc::Role::duplicate || title.role == disc::Role::fake;
             if (repeats && !report.in_full && reports.size() > kLongTable) {
                 ++left_out;
                 continue;
@@ -301,7 +301,7 @@ int run_inspect(const InspectOptions& options) {
                        fmt::format("{}: {}", disc::short_name(title.role), title.why)});
         }
         print("\n{}", Raw{table.text(2)});
-        if (left_out > 0) print("  {} duplicates and decoys are left out here; --json lists them.\n", left_out);
+        if (left_out > 0) print("  {} duplicate and fake titles are hidden; --json lists them.\n", left_out);
         if (options.pick.empty() && !input.episodes().empty()) {
             print("\n{} episodes (convert --pick episodes):\n", input.episodes().size());
             int number = 0;
@@ -325,9 +325,9 @@ int run_inspect(const InspectOptions& options) {
     if (transport) print_transport(*transport);
     for (const std::string& text : input.notes()) note(text);
     if (unwritten) return report_error(*unwritten);
-    if (!options.output.out.empty()) print("\nFigure, CSV and JSON are in {}.\n", options.output.out);
+    if (!options.output.out.empty()) print("\nChart, CSV and JSON are in {}.\n", options.output.out);
     if (input.is_disc() && !any_protected) {
-        print("\nNext: wavecrest convert '{}' {}--into LIBRARY --plan   (what converting would do and cost)\n",
+        print("\nNext: wavecrest convert '{}' {}--into LIBRARY --plan   (dry run: actions, size, time)\n",
               options.input, input.episodes().empty() ? "" : "--pick episodes ");
     }
     return 0;

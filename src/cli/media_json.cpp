@@ -23,11 +23,11 @@ std::string scan_name(Scan scan) {
         case Scan::interlaced:
             return "interlaced";
         case Scan::pulldown:
-            return "film with pulldown";
+            return "film, 3:2 pulldown";
         case Scan::unknown:
             break;
     }
-    return "scan unknown";
+    return "scan type unknown";
 }
 
 }  // namespace
@@ -116,17 +116,22 @@ std::vector<std::string> names_of(const std::vector<Track>& tracks) {
 }
 
 std::string describe(const Track& track) {
-    std::string codec(media::short_name(track.codec));
-    if (!track.profile.empty()) codec += " " + track.profile;
-    if (!track.level.empty()) codec += "@" + track.level;
+    // Some profiles have the codec's name in them.
+    std::string codec(media::display_name(track.codec));
+    if (track.profile.find(codec) != std::string::npos) {
+        codec = track.profile;
+    } else if (!track.profile.empty()) {
+        codec += " " + track.profile;
+    }
+    if (!track.level.empty()) codec += ", level " + track.level;
     std::string text;
     if (track.kind == TrackKind::video) {
-        text = fmt::format(
-            "{}, {}x{} shown {}, {}, {}, {}", codec, track.width, track.height,
-            media::aspect_name(track.display_aspect()),
-            track.frame_rate.num > 0 ? base::format_rate(track.frame_rate) + " pictures/s" : "no fixed rate",
-            scan_name(track.scan), media::describe(track.colour));
-        if (track.colour.matrix == 2) text = text.substr(0, text.rfind(',')) + ", colour not signalled";
+        text =
+            fmt::format("{}, {}x{}, display aspect {}, {}, {}, {}", codec, track.width, track.height,
+                        media::aspect_name(track.display_aspect()),
+                        track.frame_rate.num > 0 ? base::format_rate(track.frame_rate) + " fps" : "variable frame rate",
+                        scan_name(track.scan), media::describe(track.colour));
+        if (track.colour.matrix == 2) text = text.substr(0, text.rfind(',')) + ", colour not specified";
     } else if (track.kind == TrackKind::audio) {
         text = fmt::format("{}, {}, {:g} kHz, {}", codec, media::channel_layout(track), track.sample_rate / 1000.0,
                            media::language_name(track.language));
@@ -137,11 +142,11 @@ std::string describe(const Track& track) {
     if (track.purpose != Purpose::main) text += fmt::format(", {}", media::short_name(track.purpose));
     if (track.kind == TrackKind::video && track.bit_depth > 8) text += fmt::format(", {} bits", track.bit_depth);
     if (track.mastering_display || track.content_light) text += ", HDR10 metadata";
-    if (track.rotation != 0) text += fmt::format(", turned {} degrees", track.rotation);
+    if (track.rotation != 0) text += fmt::format(", rotated {} degrees", track.rotation);
     if (track.closed_captions) text += ", closed captions";
     if (track.frame_packing) text += ", " + media::describe(*track.frame_packing);
-    if (track.layers == media::Layers::second_view) text += ", with a second view for 3D, which can't be decoded";
-    if (track.layers == media::Layers::scalable) text += ", scalable, which can't be decoded";
+    if (track.layers == media::Layers::second_view) text += ", second 3D view (MVC) not supported";
+    if (track.layers == media::Layers::scalable) text += ", scalable (SVC), not supported";
     if (!track.name.empty()) text += fmt::format(", \"{}\"", track.name);
     if (track.bitrate_bps > 0) text += ", " + base::format_bitrate(track.bitrate_bps);
     return text;

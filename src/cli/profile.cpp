@@ -13,12 +13,12 @@ nlohmann::ordered_json to_json(const profile::Profile& p) {
     return {{"name", p.name},
             {"purpose", p.purpose},
             {"codec", "h264"},
-            {"codec_profile", p.video.codec_profile},
+            {"profile", p.video.profile},
             {"level", p.video.level},
             {"effort", p.video.effort},
             {"quality", p.video.quality},
             {"peak_bps", p.video.peak_bps},
-            {"largest", fmt::format("{}x{}", p.video.largest.width, p.video.largest.height)},
+            {"max_size", fmt::format("{}x{}", p.video.largest.width, p.video.largest.height)},
             {"audio_bps", p.audio.bitrate_bps}};
 }
 
@@ -31,9 +31,9 @@ int run_profile_list(const ProfileOptions& options) {
         print_json(result);
         return 0;
     }
-    render::Table table({"profile", "video", "largest", "peak", "sound", "for"});
+    render::Table table({"profile", "video", "max_size", "peak", "audio", "for"});
     for (const profile::Profile& p : profile::built_in()) {
-        table.add({p.name, fmt::format("H.264 {}, effort {}", p.video.codec_profile, p.video.effort),
+        table.add({p.name, fmt::format("H.264 {}, effort {}", p.video.profile, p.video.effort),
                    fmt::format("{}x{}", p.video.largest.width, p.video.largest.height),
                    p.video.peak_bps > 0 ? base::format_bitrate(p.video.peak_bps) : "no limit",
                    base::format_bitrate(p.audio.bitrate_bps), p.purpose});

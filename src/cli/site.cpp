@@ -42,14 +42,14 @@ int run_site_new(const SiteNewOptions& options) {
     for (const std::string& text : options.devices) {
         const auto parts = split(text, 3);
         if (parts.size() < 2 || parts[0].empty())
-            return report_error({ErrorKind::usage, fmt::format("\"{}\" is no device", text), "--device",
+            return report_error({ErrorKind::usage, fmt::format("\"{}\" isn't a valid device", text), "--device",
                                  "write NAME,CLASS,LINK: \"Lounge TV,tv-hd,gigabit\""});
         made.devices.push_back({parts[0], parts[1], parts.size() > 2 ? parts[2] : "gigabit"});
     }
     for (const std::string& text : options.streams) {
         const auto parts = split(text, 2);
         if (parts.size() != 2 || parts[0].empty() || parts[1].empty())
-            return report_error({ErrorKind::usage, fmt::format("\"{}\" is no stream", text), "--stream",
+            return report_error({ErrorKind::usage, fmt::format("\"{}\" isn't a valid stream", text), "--stream",
                                  "write NAME,FILE: \"Lake film,library/Lake.mp4\""});
         made.streams.push_back({parts[0], parts[1]});
     }
@@ -91,13 +91,12 @@ int run_site_check(const SiteOptions& options) {
     if (json) {
         print_json({{"site", options.file}, {"house", site->house}, {"errors", errors}, {"findings", list}});
     } else if (errors > 0) {
-        print("\n{}, {}: correct the errors before the streams are run.\n",
+        print("\n{}, {}: correct the errors before running the streams.\n",
               base::format_count(static_cast<std::size_t>(errors), "error"),
               base::format_count(findings.size() - static_cast<std::size_t>(errors), "warning"));
     } else {
         print("{}: ready, {}.\nNext: wavecrest stream run --site '{}'\n", options.file,
-              findings.empty() ? "nothing found wanting" : base::format_count(findings.size(), "warning"),
-              options.file);
+              findings.empty() ? "no problems found" : base::format_count(findings.size(), "warning"), options.file);
     }
     return errors > 0 ? 1 : 0;
 }
@@ -110,13 +109,13 @@ int run_site_show(const SiteOptions& options) {
         for (const site::SiteDevice& d : site->devices) {
             for (const site::SiteStream& s : site->streams) {
                 if (!s.meant_for(d.device.name)) continue;
-                for (const stream::StationAddress& one : site->addresses_for(s, d))
+                for (const stream::StreamAddress& one : site->addresses_for(s, d))
                     list.push_back({{"device", d.device.name},
                                     {"room", d.room},
                                     {"player", d.player},
                                     {"device_address", d.address},
                                     {"stream", s.name()},
-                                    {"way", one.way},
+                                    {"delivery", one.delivery},
                                     {"url", one.address}});
             }
         }
@@ -124,24 +123,25 @@ int run_site_show(const SiteOptions& options) {
         return 0;
     }
     print("{}\n\n", site->house);
-    render::Table table({"on", "enter", "for"});
+    render::Table table({"device", "address", "stream"});
     for (const site::SiteDevice& d : site->devices) {
         for (const site::SiteStream& s : site->streams) {
             if (!s.meant_for(d.device.name)) continue;
-            for (const stream::StationAddress& one : site->addresses_for(s, d))
+            for (const stream::StreamAddress& one : site->addresses_for(s, d))
                 table.add({d.player.empty() ? d.device.name : fmt::format("{} ({})", d.device.name, d.player),
-                           one.address, fmt::format("{} ({})", s.name(), words_for(one.way))});
+                           one.address, fmt::format("{} ({})", s.name(), delivery_text(one.delivery))});
         }
     }
     for (const site::SiteStream& s : site->streams) {
-        for (const stream::StationAddress& one : site->addresses_of(s)) {
+        for (const stream::StreamAddress& one : site->addresses_of(s)) {
             const bool given = std::any_of(site->devices.begin(), site->devices.end(), [&](const site::SiteDevice& d) {
                 const auto its = site->addresses_for(s, d);
                 return s.meant_for(d.device.name) &&
                        std::any_of(its.begin(), its.end(), [&](const auto& a) { return a.address == one.address; });
             });
             if (!given && !net::is_http_address(one.address))
-                table.add({"other devices", one.address, fmt::format("{} ({})", s.name(), words_for(one.way))});
+                table.add(
+                    {"other devices", one.address, fmt::format("{} ({})", s.name(), delivery_text(one.delivery))});
         }
     }
     print("{}\nAddresses of this machine:", Raw{table.text(2)});
@@ -150,10 +150,11 @@ int run_site_show(const SiteOptions& options) {
     // Codes are for a camera in front of a screen.
     if (options.plain || ::isatty(STDOUT_FILENO) == 0) return 0;
     for (const site::SiteStream& s : site->streams) {
-        for (const stream::StationAddress& one : site->addresses_of(s)) {
+        for (const stream::StreamAddress& one : site->addresses_of(s)) {
             if (!net::is_http_address(one.address)) continue;
             const std::string code = render::qr_code(one.address);
-            if (!code.empty()) print("\n{} ({}): {}\n{}", s.name(), words_for(one.way), one.address, Raw{code});
+            if (!code.empty())
+                print("\n{} ({}): {}\n{}", s.name(), delivery_text(one.delivery), one.address, Raw{code});
         }
     }
     return 0;
@@ -169,9 +170,9 @@ int run_site_service(const SiteOptions& options) {
                                             user != nullptr ? user->pw_name : "root")));
     std::fflush(stdout);
     print(stderr,
-          "\nTo install it:\n  wavecrest site service '{}' | sudo tee /etc/systemd/system/wavecrest.service\n"
-          "  sudo systemctl daemon-reload && sudo systemctl enable --now wavecrest\n"
-          "Then see that it runs: wavecrest stream status\n",
+          "\nTo install it:\n  wavecrest site service '{}' | sudo tee /etc/systemd/system/wavecrest.service\n  sudo "
+          "systemctl daemon-reload && sudo systemctl enable --now wavecrest\nThen check that it runs: wavecrest stream "
+          "status\n",
           options.file);
     return 0;
 }

@@ -36,17 +36,19 @@ int run_standin_disc(const StandinDiscOptions& options) {
         auto disc = standin::parse_disc_description(*text, options.from);
         if (!disc) return report_error(disc.error());
         const std::size_t titles = disc->titles.empty() ? disc->parts.size() : disc->titles.size();
-        return make(options, *disc, fmt::format("{} titles made of {} parts", titles, disc->parts.size()));
+        return make(options, *disc,
+                    fmt::format("{} made of {}", base::format_count(titles, "title"),
+                                base::format_count(disc->parts.size(), "part")));
     }
     const auto main_length = base::parse_span(options.length), extra_length = base::parse_span(options.extra);
     const auto usage = [](const std::string& what, const char* where) {
         return report_error({ErrorKind::usage, what, where, "write a length such as \"90 s\" or \"2 min\""});
     };
     if (!main_length || base::to_seconds(*main_length) < 1 || base::to_seconds(*main_length) > 900) {
-        return usage(fmt::format("\"{}\" is no length from 1 s to 15 min", options.length), "--length");
+        return usage(fmt::format("\"{}\" isn't a length from 1 s to 15 min", options.length), "--length");
     }
     if (!extra_length || base::to_seconds(*extra_length) > 900)
-        return usage(fmt::format("\"{}\" is no length up to 15 min", options.extra), "--extra");
+        return usage(fmt::format("\"{}\" isn't a length up to 15 min", options.extra), "--extra");
 
     standin::SampleDiscSettings settings;
     std::string title = options.title.empty()
@@ -60,11 +62,11 @@ int run_standin_disc(const StandinDiscOptions& options) {
     settings.extra_length = *extra_length;
     settings.chapters = options.chapters;
     settings.seed = options.seed;
-    return make(
-        options, standin::describe(settings),
-        fmt::format(
-            "a main title of {}{}", base::format_clock(*main_length),
-            extra_length->count() > 0 ? fmt::format(" and an extra of {}", base::format_clock(*extra_length)) : ""));
+    return make(options, standin::describe(settings),
+                fmt::format("a main title of {}{}", base::format_clock(*main_length),
+                            extra_length->count() > 0
+                                ? fmt::format(" and a bonus title of {}", base::format_clock(*extra_length))
+                                : ""));
 }
 
 Result<net::LinkFaults> parse_faults(const LinkFaultOptions& options) {
@@ -82,12 +84,12 @@ Result<net::LinkFaults> parse_faults(const LinkFaultOptions& options) {
         const auto span = base::parse_span(text);
         if (!span || *span > base::from_seconds(3600))
             return fail(ErrorKind::usage, fmt::format("\"{}\" is not understood", text), where,
-                        "write a number and ms, s or min: \"40 ms\"");
+                        "write for example \"40 ms\"");
         *to = *span;
     }
     if ((faults.outage.count() > 0) != (faults.outage_every.count() > 0) || faults.outage > faults.outage_every)
-        return fail(ErrorKind::usage, "an outage needs its length and how often it comes", "--outage and --every",
-                    "say both: --outage \"2 s\" --every \"30 s\"");
+        return fail(ErrorKind::usage, "an outage needs a length and an interval", "--outage and --every",
+                    "give both: --outage \"2 s\" --every \"30 s\"");
     return faults;
 }
 
@@ -102,18 +104,17 @@ int run_standin_link(const StandinLinkOptions& options) {
     std::optional<Time> bound;
     if (!options.bound.empty()) {
         bound = base::parse_span(options.bound);
-        if (!bound) return wrong(options.bound, "--for", "write a number and ms, s, min or h: \"10 s\"");
+        if (!bound) return wrong(options.bound, "--for", "write for example \"10 s\" or \"5 min\"");
     }
     if (!options.rate.empty()) {
         const auto rate = base::parse_bitrate(options.rate);
-        if (!rate || *rate < 1000)
-            return wrong(options.rate, "--rate", "write a number and kbit/s or Mbit/s: \"6 Mbit/s\"");
+        if (!rate || *rate < 1000) return wrong(options.rate, "--bitrate", "write for example \"6 Mbit/s\"");
         faults.rate_bps = *rate;
     }
     Result<std::unique_ptr<net::WorseLink>> link = fail(ErrorKind::usage, "", "", "");
     const bool udp = options.from.starts_with("udp://");
     if (udp != options.to.starts_with("udp://"))
-        return wrong(options.to, "the link's ends", "write udp:// in front of both, or of neither");
+        return wrong(options.to, "the link", "write udp:// in front of both, or of neither");
     if (udp) {
         const auto from = net::parse_udp_address(options.from.substr(6)),
                    to = net::parse_udp_address(options.to.substr(6));
@@ -128,17 +129,17 @@ int run_standin_link(const StandinLinkOptions& options) {
         if (!to) return report_error(to.error(), json);
         const std::size_t end = options.to.rfind(':'), bracket = options.to.rfind(']');
         if (end == std::string::npos || (bracket != std::string::npos && end < bracket))
-            return wrong(options.to, "the link's far end", "write HOST:PORT, the port too: 192.168.1.10:8080");
+            return wrong(options.to, "destination of the link", "write HOST:PORT, the port too: 192.168.1.10:8080");
         const std::size_t colon = options.from.rfind(':');
         const std::string port_text = colon == std::string::npos ? options.from : options.from.substr(colon + 1);
         const auto from = net::parse_url("http://127.0.0.1:" + port_text);
-        if (!from) return wrong(options.from, "the link's near end", "write a port, or ADDRESS:PORT");
+        if (!from) return wrong(options.from, "listening address of the link", "write a port, or ADDRESS:PORT");
         link = net::WorseLink::tcp(colon == std::string::npos ? "" : options.from.substr(0, colon), from->port,
                                    to->host, to->port, faults);
     }
     if (!link) return report_error(link.error(), json);
     if (!json) {
-        print("Passing {} on to {}. Enter {} instead of the stream's own place. Ctrl-C ends it.\n", options.from,
+        print("Passing {} on to {}. Use {} instead of the stream's own address. Ctrl-C stops it.\n", options.from,
               options.to, udp ? options.to : fmt::format("port {}", (*link)->port()));
         std::fflush(stdout);
     }
@@ -155,8 +156,8 @@ int run_standin_link(const StandinLinkOptions& options) {
         print_json({{"passed", figures.passed}, {"bytes", figures.bytes}, {"lost", figures.lost}});
     } else {
         print("Passed {}{}.\n", base::format_bytes(figures.bytes),
-              udp                ? fmt::format(" in {} datagrams, {} lost", figures.passed, figures.lost)
-              : figures.lost > 0 ? fmt::format(", {} segments sent again", figures.lost)
+              udp                ? fmt::format(" in {} packets, {} lost", figures.passed, figures.lost)
+              : figures.lost > 0 ? fmt::format(", {} TCP segments retransmitted", figures.lost)
                                  : "");
     }
     return 0;

@@ -20,28 +20,27 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-struct Station {
+struct StreamServer {
     net::Url url;
     std::string token;
 };
 
-Result<Json> ask(Station station, const std::string& target, const std::string& method, const std::string& body) {
-    station.url.target = target;
+Result<Json> ask(StreamServer server, const std::string& target, const std::string& method, const std::string& body) {
+    server.url.target = target;
     net::HttpExchange request;
     request.method = method;
-    request.token = station.token;
+    request.token = server.token;
     request.body = body;
-    WAVECREST_TRY_ASSIGN(answered, net::HttpClient::exchange(station.url, request));
+    WAVECREST_TRY_ASSIGN(answered, net::HttpClient::exchange(server.url, request));
     Json json = Json::parse(answered.body, nullptr, false);
     if (answered.status == 401)
-        return fail(ErrorKind::machine, "the streams run under another token", station.url.text(),
-                    "ask as the user who runs them");
+        return fail(ErrorKind::machine, "the running streams have another access code", server.url.text(),
+                    "run this as the user who runs them");
     if (!json.is_object())
-        return fail(ErrorKind::wanting, "what answers there is no running stream of this program", station.url.text(),
-                    "check the port");
+        return fail(ErrorKind::wanting, "another program answers on this port", server.url.text(), "check the port");
     if (answered.status != 200)
         return fail(answered.status == 404 ? ErrorKind::usage : ErrorKind::wanting, json.value("error", "refused"),
-                    station.url.text(), json.value("remedy", "wavecrest stream status lists the streams"));
+                    server.url.text(), json.value("remedy", "wavecrest stream status lists the streams"));
     return json;
 }
 
@@ -54,27 +53,27 @@ bool names_alike(std::string name, std::string asked) {
     return name.starts_with(asked);
 }
 
-Result<Station> find_station(const StreamControlOptions& options) {
-    Station station;
-    station.url.host = "127.0.0.1";
+Result<StreamServer> find_station(const StreamControlOptions& options) {
+    StreamServer server;
+    server.url.host = "127.0.0.1";
     WAVECREST_TRY_ASSIGN(token, stream::control_token());
-    station.token = token;
+    server.token = token;
     const auto runs = stream::running();
     if (options.port != 0) {
-        station.url.port = options.port;
-        return station;
+        server.url.port = options.port;
+        return server;
     }
     std::string site;
     if (!options.site.empty()) {
         WAVECREST_TRY_ASSIGN(loaded, site::load(options.site));
         site = base::absolute_path(options.site).string();
         for (const stream::Run& run : runs) {
-            if (run.what == site) station.url.port = run.port;
+            if (run.what == site) server.url.port = run.port;
         }
-        if (station.url.port == 0)
+        if (server.url.port == 0)
             return fail(ErrorKind::wanting, "the streams of this site aren't running", options.site,
                         "start them: wavecrest stream run --site " + options.site);
-        return station;
+        return server;
     }
     if (runs.empty())
         return fail(ErrorKind::wanting, "no streams run on this machine, for this user", "running streams",
@@ -83,8 +82,8 @@ Result<Station> find_station(const StreamControlOptions& options) {
         // The only one that has a stream of this name is meant.
         std::vector<std::uint16_t> with;
         for (const stream::Run& run : runs) {
-            station.url.port = run.port;
-            const auto status = ask(station, "/control/status", "GET", "");
+            server.url.port = run.port;
+            const auto status = ask(server, "/control/status", "GET", "");
             if (!status) continue;
             for (const Json& one : status->at("streams")) {
                 if (names_alike(one.value("name", ""), options.stream)) {
@@ -94,18 +93,19 @@ Result<Station> find_station(const StreamControlOptions& options) {
             }
         }
         if (with.size() == 1) {
-            station.url.port = with.front();
-            return station;
+            server.url.port = with.front();
+            return server;
         }
     }
     if (runs.size() > 1) {
         std::string list;
         for (const stream::Run& run : runs)
             list += fmt::format("{}--port {} ({})", list.empty() ? "" : ", ", run.port, run.what);
-        return fail(ErrorKind::usage, "several run on this machine", "running streams", "name one: " + list);
+        return fail(ErrorKind::usage, "several stream servers run on this machine", "running streams",
+                    "select one: " + list);
     }
-    station.url.port = runs.front().port;
-    return station;
+    server.url.port = runs.front().port;
+    return server;
 }
 
 std::string clock(double seconds) {
@@ -129,16 +129,16 @@ std::string status_text(const Json& json) {
             if (s.value("duration_s", 0.0) > 0) at += " of " + clock(s.value("duration_s", 0.0));
             if (s.value("parts", 0) > 1)
                 at += fmt::format(", part {} of {}", s.value("part_number", 1), s.value("parts", 0));
-            if (s.value("rounds", 0) > 0) at += fmt::format(", round {}", s.value("rounds", 0) + 1);
+            if (s.value("loops", 0) > 0) at += fmt::format(", loop {}", s.value("loops", 0) + 1);
         }
         const auto name = s.value("name", "");
-        streams.add({name, live ? s.value("state", "") : "each viewer's own", at, rate(s, "rate_bps"),
+        streams.add({name, live ? s.value("state", "") : "on demand", at, rate(s, "rate_bps"),
                      rate(s, "rate_minute_bps"), fmt::format("{}", s.value("viewers", 0))});
         if (const auto error = s.value("error", ""); !error.empty()) remarks.push_back(name + ": " + error);
         if (s.value("refused", 0) > 0)
-            remarks.push_back(fmt::format("{}: {} datagrams the network did not take", name, s.value("refused", 0)));
+            remarks.push_back(fmt::format("{}: {} packets refused by the network", name, s.value("refused", 0)));
         if (s.value("stalls", 0) > 0)
-            remarks.push_back(fmt::format("{}: its source came too late {}", name,
+            remarks.push_back(fmt::format("{}: source too slow ({})", name,
                                           base::format_count(s.value("stalls", std::size_t{0}), "time")));
         if (s.contains("published_by")) remarks.push_back(name + ": published by " + s.value("published_by", ""));
         if (s.contains("push")) {
@@ -154,7 +154,7 @@ std::string status_text(const Json& json) {
                     ? (v.value("lag_s", 0.0) < 0.5 ? "live" : fmt::format("{:.1f} s behind", v.value("lag_s", 0.0)))
                     : fmt::format("sent up to {}", clock(v.value("position_s", 0.0)));
             if (v.value("delivery", "") == "hls") at += " (HLS)";
-            if (v.value("skipped", 0) > 0) at += fmt::format(", moved on {} times", v.value("skipped", 0));
+            if (v.value("skipped", 0) > 0) at += fmt::format(", skipped ahead {} times", v.value("skipped", 0));
             viewers.add({v.value("address", ""), v.value("stream", ""), clock(v.value("connected_s", 0.0)),
                          rate(v, "rate_bps"), base::format_bytes(v.value("sent_bytes", std::uint64_t{0})), at});
         }
@@ -172,10 +172,10 @@ std::string status_text(const Json& json) {
 }  // namespace
 
 int run_stream_status(const StreamControlOptions& options) {
-    const auto station = find_station(options);
-    if (!station) return report_error(station.error(), options.output.json);
+    const auto server = find_station(options);
+    if (!server) return report_error(server.error(), options.output.json);
     while (true) {
-        const auto json = ask(*station, "/control/status", "GET", "");
+        const auto json = ask(*server, "/control/status", "GET", "");
         if (!json) return report_error(json.error(), options.output.json);
         if (options.output.json) {
             print_json(*json);
@@ -197,24 +197,24 @@ int run_stream_status(const StreamControlOptions& options) {
 int run_stream_order(const std::string& order, const StreamControlOptions& options) {
     const bool json = options.output.json;
     Json body = {{"stream", options.stream}, {"do", order}};
-    if (order == "skip") {
+    if (order == "seek") {
         const int given = (options.by.empty() ? 0 : 1) + (options.to.empty() ? 0 : 1) + options.next + options.back;
         if (given != 1)
-            return report_error({ErrorKind::usage, "say where to: one of --by, --to, --next and --back",
-                                 "the command line", "wavecrest stream skip NAME --by \"30 s\""},
+            return report_error({ErrorKind::usage, "give one of --by, --to, --next and --previous", "the command line",
+                                 "wavecrest stream seek NAME --by \"30 s\""},
                                 json);
         if (!options.by.empty()) {
             const bool back = options.by.front() == '-';
             const auto span = base::parse_span(back ? options.by.substr(1) : options.by);
             if (!span)
-                return report_error({ErrorKind::usage, fmt::format("\"{}\" is no length of time", options.by), "--by",
-                                     "write a number and s, min or h, with - in front to go back: \"-10 s\""},
+                return report_error({ErrorKind::usage, fmt::format("\"{}\" isn't a valid time", options.by), "--by",
+                                     "write for example \"30 s\", or \"-10 s\" to go back"},
                                     json);
             body["by_s"] = base::to_seconds(*span) * (back ? -1 : 1);
         } else if (!options.to.empty()) {
             const auto to = base::parse_clock(options.to);
             if (!to)
-                return report_error({ErrorKind::usage, fmt::format("\"{}\" is no time", options.to), "--to",
+                return report_error({ErrorKind::usage, fmt::format("\"{}\" isn't a valid position", options.to), "--to",
                                      "write it as 12:30 or 1:02:00"},
                                     json);
             body["to_s"] = base::to_seconds(*to);
@@ -222,22 +222,22 @@ int run_stream_order(const std::string& order, const StreamControlOptions& optio
             body["part"] = options.next ? 1 : -1;
         }
     }
-    const auto station = find_station(options);
-    if (!station) return report_error(station.error(), json);
-    const auto done = ask(*station, "/control/do", "POST", body.dump());
+    const auto server = find_station(options);
+    if (!server) return report_error(server.error(), json);
+    const auto done = ask(*server, "/control/do", "POST", body.dump());
     if (!done) return report_error(done.error(), json);
     if (json) {
         print_json(*done);
     } else {
         // What is on its way is seen first: with a connection what the player holds, with HLS three segments and more.
         const double late = done->value("hls_latency_s", 0.0);
-        const std::string hls = late > 0 ? fmt::format("; viewers by HLS see it about {:.0f} s later", late) : "";
-        print("{}: {}, for everybody who watches{}.\n", done->value("stream", options.stream),
-              order == "pause"               ? "stands still"
-              : order == "resume"            ? "goes on"
+        const std::string hls = late > 0 ? fmt::format("; HLS viewers see it about {:.0f} s later", late) : "";
+        print("{}: {}, for all viewers{}.\n", done->value("stream", options.stream),
+              order == "pause"               ? "paused"
+              : order == "resume"            ? "continues"
               : order == "stop"              ? "ended"
-              : done->value("paused", false) ? "shows the place in about two seconds, and stands still there"
-                                             : "goes on there in about two seconds",
+              : done->value("paused", false) ? "seeking, about 2 s, then paused"
+                                             : "seeking, about 2 s",
               hls);
     }
     return 0;

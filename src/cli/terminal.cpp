@@ -66,15 +66,24 @@ int report_error(const Error& told, bool json) {
     return status;
 }
 
-int report_beside(const Error& told, nlohmann::ordered_json& result) {
+namespace {
+
+nlohmann::ordered_json print_error(const Error& told) {
     const Error error{told.kind, net::without_keys(told.what), net::without_keys(told.where),
                       net::without_keys(told.remedy)};
     const bool colour = ::isatty(STDERR_FILENO) != 0 && std::getenv("NO_COLOR") == nullptr;
     print(stderr, "{}wavecrest: {}{}\n", Raw{colour ? "\033[31m" : ""}, error.what, Raw{colour ? "\033[0m" : ""});
     if (!error.where.empty()) print(stderr, "  where:  {}\n", error.where);
     if (!error.remedy.empty()) print(stderr, "  to do:  {}\n", error.remedy);
-    result["error"] = {{"what", error.what}, {"where", error.where}, {"remedy", error.remedy}};
-    return exit_status(error.kind);
+    return {{"what", error.what}, {"where", error.where}, {"remedy", error.remedy}};
+}
+
+}  // namespace
+
+int report_beside(const Error& told, nlohmann::ordered_json& result) {
+    result["error"] = print_error(told);
+    for (const Error& one : told.further) result["further"].push_back(print_error(one));
+    return exit_status(told.kind);
 }
 
 void note(const std::string& text) {
@@ -99,10 +108,10 @@ Raw by_lines(std::string_view text) {
 
 int finish_output(int status) {
     for (const base::Path& path : base::removed_leftovers())
-        note(fmt::format("removed what an earlier run that was killed had left: {}", path.string()));
+        note(fmt::format("partial files of an earlier run were removed: {}", path.string()));
     if (std::fflush(stdout) != 0 && output_error == 0) output_error = errno;
     if (output_error == 0 || output_error == EPIPE) return status;
-    return report_error({ErrorKind::machine, fmt::format("the output is not complete: {}", std::strerror(output_error)),
+    return report_error({ErrorKind::machine, fmt::format("the output is incomplete: {}", std::strerror(output_error)),
                          "standard output", "free some space, or send it elsewhere; then run this again"});
 }
 

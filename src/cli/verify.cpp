@@ -34,17 +34,17 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
         return options.wait.empty() && datagrams ? base::from_seconds(10) : *wait;
     };
     if (!wait || !listen || listen->count() <= 0)
-        return fail(ErrorKind::usage, fmt::format("\"{}\" is no length of time", !wait ? options.wait : options.listen),
-                    !wait ? "--wait" : "--for", "write a number and ms, s, min or h: \"10 s\"");
+        return fail(ErrorKind::usage, fmt::format("\"{}\" isn't a valid time", !wait ? options.wait : options.listen),
+                    !wait ? "--wait" : "--for", "write for example \"10 s\" or \"5 min\"");
     WAVECREST_TRY_ASSIGN(faults, parse_faults(options.faults));
     if (options.site.empty()) {
         if (options.device.empty())
-            return fail(ErrorKind::usage, "an address is verified as a device: none is named", "--device",
-                        "name a class; wavecrest device list shows them");
+            return fail(ErrorKind::usage, "--device is missing", "--device",
+                        "name a device class; wavecrest device list shows them");
         WAVECREST_TRY_ASSIGN(device, device::find(options.device));
         const auto link = device::parse_link(options.link.empty() ? "gigabit" : options.link);
         if (!link)
-            return fail(ErrorKind::usage, fmt::format("\"{}\" is no link", options.link), "--link",
+            return fail(ErrorKind::usage, fmt::format("\"{}\" isn't a valid link", options.link), "--link",
                         "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
         jobs.push_back({net::without_keys(options.url), options.url, device, *link, waits(options.url), *listen,
                         options.trusted, faults, options.stills, false, options.real_time});
@@ -63,14 +63,14 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
                 devices.push_back(d.device.name);
             if (!stream.meant_for(d.device.name) || (!options.device.empty() && options.device != d.device.name))
                 continue;
-            for (const stream::StationAddress& one : site.addresses_for(stream, d)) {
-                if (one.way == "subtitles") continue;
+            for (const stream::StreamAddress& one : site.addresses_for(stream, d)) {
+                if (one.delivery == "subtitles") continue;
                 // What is sent to a single device can be received there only.
-                if (one.way == "udp" || one.way == "rtp") {
+                if (one.delivery == "udp" || one.delivery == "rtp") {
                     const auto to = net::parse_udp_address(one.address.substr(6));
                     if (!to || !to->multicast) continue;
                 }
-                jobs.push_back({one.way == "file" ? one.stream : fmt::format("{} ({})", one.stream, one.way),
+                jobs.push_back({one.delivery == "file" ? one.stream : fmt::format("{} ({})", one.stream, one.delivery),
                                 one.address, d.device, d.link, waits(one.address), *listen, trusted, faults,
                                 options.stills, false, options.real_time});
             }
@@ -79,7 +79,7 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
     if (jobs.empty()) {
         const std::string meant = base::nearest(options.device.empty() ? options.stream : options.device,
                                                 options.device.empty() ? streams : devices);
-        return fail(ErrorKind::usage, "no stream of the site is meant for such a device", options.site,
+        return fail(ErrorKind::usage, "no stream of the site is for this device", options.site,
                     meant.empty() ? "wavecrest site show lists streams and devices"
                                   : fmt::format("did you mean \"{}\"?", meant));
     }
@@ -87,15 +87,15 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
 }
 
 nlohmann::ordered_json to_json(const verify::Verification& v) {
-    auto stalls = nlohmann::ordered_json::array(), skips = nlohmann::ordered_json::array(),
+    auto stalls = nlohmann::ordered_json::array(), seeks = nlohmann::ordered_json::array(),
          checks = nlohmann::ordered_json::array();
     for (const measure::Stall& stall : v.stalls)
         stalls.push_back(
             {{"at_s", rounded(base::to_seconds(stall.at))}, {"for_s", rounded(base::to_seconds(stall.length))}});
-    for (const verify::Skip& skip : v.skips) {
-        skips.push_back({{"to_s", rounded(base::to_seconds(skip.to))},
-                         {"landed_s", rounded(base::to_seconds(skip.landed))},
-                         {"first_picture_s", rounded(base::to_seconds(skip.first_picture))}});
+    for (const verify::SeekOrder& seek : v.seeks) {
+        seeks.push_back({{"to_s", rounded(base::to_seconds(seek.to))},
+                         {"landed_s", rounded(base::to_seconds(seek.landed))},
+                         {"first_picture_s", rounded(base::to_seconds(seek.first_picture))}});
     }
     for (const device::Check& c : v.checks)
         checks.push_back({{"name", c.name},
@@ -108,7 +108,7 @@ nlohmann::ordered_json to_json(const verify::Verification& v) {
                                    {"url", net::without_keys(v.address)},
                                    {"link", {{"name", v.link.name}, {"payload_bps", v.link.payload_bps}}},
                                    {"verdict", device::short_name(v.verdict)},
-                                   {"short", verify::short_name(v.short_of)},
+                                   {"cause", verify::short_name(v.cause)},
                                    {"summary", net::without_keys(v.summary)},
                                    {"remedy", net::without_keys(v.remedy)},
                                    {"duration_s", rounded(base::to_seconds(v.duration))}};
@@ -119,7 +119,7 @@ nlohmann::ordered_json to_json(const verify::Verification& v) {
     }
     json["stalls"] = stalls;
     json["bitrate"] = {{"mean_bps", v.mean_bps}, {"peak_1s_bps", v.peak_1s_bps}};
-    json["skips"] = skips;
+    json["seeks"] = seeks;
     json["checks"] = checks;
     if (!v.stills.empty()) {
         auto stills = nlohmann::ordered_json::array();
@@ -138,10 +138,10 @@ Status write_files(const std::string& folder, const std::string& stem, const ver
     figure.y_label = "Mbit/s";
     // A live stream has no buffer that runs full or dry by its viewer's pace.
     const bool live = v.levels.empty();
-    if (!live) figure.y2_label = "buffer (seconds of film)";
+    if (!live) figure.y2_label = "buffer (seconds)";
     if (live) figure.x_label = "time since it appeared (minutes:seconds)";
     if (!v.stalls.empty()) figure.band_name = "stall";
-    render::Series stream{live ? "received" : "film's bit rate", render::Series::Style::steps, 0, false, {}};
+    render::Series stream{live ? "received" : "bit rate of the stream", render::Series::Style::steps, 0, false, {}};
     render::Series buffer{"buffer", render::Series::Style::line, 2, true, {}};
     double highest = 0;
     for (std::size_t i = 0; i < v.seconds.size(); ++i) {
@@ -171,7 +171,7 @@ Status write_files(const std::string& folder, const std::string& stem, const ver
                                  false,
                                  {{0, link}, {end, link}}});
     } else {
-        figure.title += fmt::format(" (link: {}, far above this scale)", base::format_bitrate(v.link.payload_bps));
+        figure.title += fmt::format(" (link: {}, above this scale)", base::format_bitrate(v.link.payload_bps));
     }
     WAVECREST_TRY(write_result(folder, stem + ".csv", csv));
     return v.seconds.empty() ? Status{} : render::write_png(figure, base::Path(folder) / (stem + ".png"));
@@ -180,13 +180,12 @@ Status write_files(const std::string& folder, const std::string& stem, const ver
 void print_result(const verify::Verification& v) {
     print("\n{} on {} ({}): {}{}\n  {}\n", v.stream, v.device, v.link.name,
           coloured_verdict(device::short_name(v.verdict)),
-          v.short_of == verify::Short::none ? "" : fmt::format(", short is the {}", verify::short_name(v.short_of)),
-          v.summary);
+          v.cause == verify::Cause::none ? "" : fmt::format(", cause: {}", verify::short_name(v.cause)), v.summary);
     // What failed, and what playing showed; the rest is only named.
-    static const std::vector<std::string> kPlaying = {"startup", "stalls",  "skips",         "link",
-                                                      "packets", "arrival", "datagrams lost"};
+    static const std::vector<std::string> kPlaying = {"startup", "stalls",  "seeking",     "link",
+                                                      "packets", "arrival", "packets lost"};
     render::Table table({"check", "verdict", "measured", "limit"});
-    std::string fine = "    also pass:";
+    std::string fine = "    other checks passed:";
     std::size_t line_start = 0;
     bool any_fine = false;
     for (const device::Check& c : v.checks) {
@@ -219,7 +218,7 @@ void print_result(const verify::Verification& v) {
         if (!c.why.empty() && c.why != v.remedy) print("    {}: {}\n", c.name, c.why);
     }
     if (!v.stills.empty())
-        print("    pictures: {} to {}\n", v.stills.front().string(), v.stills.back().filename().string());
+        print("    frames: {} to {}\n", v.stills.front().string(), v.stills.back().filename().string());
     if (!v.remedy.empty()) print("  to do:  {}\n", v.remedy);
 }
 
@@ -247,13 +246,13 @@ void print_matrix(const std::vector<verify::Verification>& all) {
             for (const verify::Verification& v : all) {
                 if ((turned ? v.device : v.stream) != row || (turned ? v.stream : v.device) != column) continue;
                 cell = device::short_name(v.verdict);
-                if (v.short_of != verify::Short::none) cell += fmt::format(": {}", verify::short_name(v.short_of));
+                if (v.cause != verify::Cause::none) cell += fmt::format(": {}", verify::short_name(v.cause));
             }
             cells.push_back(cell);
         }
         table.add(std::move(cells));
     }
-    print("\nIn short:\n\n{}", Raw{table.text(2)});
+    print("\nSummary:\n\n{}", Raw{table.text(2)});
 }
 
 // A screen that waits for its stream, shows it, and waits again.
@@ -265,7 +264,7 @@ int play_again_and_again(verify::Job job, const VerifyOptions& options) {
     auto results = nlohmann::ordered_json::array();
     device::Verdict worst = device::Verdict::pass;
     while (!cancel().requested()) {
-        note(fmt::format("waiting for {} (Ctrl-C ends it)", job.address));
+        note(fmt::format("waiting for {} (Ctrl-C stops it)", job.address));
         Result<verify::Verification> done;
         {
             ProgressLine line(fmt::format("playing as {}", job.device.name), options.output.quiet || json);
@@ -299,8 +298,8 @@ int run_verify(const VerifyOptions& options) {
     if (options.again) {
         if (jobs->size() > 1)
             return report_error(
-                {ErrorKind::usage, fmt::format("a screen shows one stream, and {} are meant", jobs->size()), "--again",
-                 "name one with --stream and --device, or by its address"},
+                {ErrorKind::usage, fmt::format("one screen plays one stream, but {} are selected", jobs->size()),
+                 "--again", "name one with --stream and --device, or by its address"},
                 json);
         return play_again_and_again(jobs->front(), options);
     }
@@ -337,7 +336,7 @@ int run_verify(const VerifyOptions& options) {
     }
     int ended = worst == device::Verdict::fail ? 1 : 0;
     if (!json) {
-        if (!options.output.out.empty() && !failure) print("\nFigures, CSV and JSON are in {}.\n", options.output.out);
+        if (!options.output.out.empty() && !failure) print("\nCharts, CSV and JSON are in {}.\n", options.output.out);
         print_matrix(all);
         print("\nVerdict: {}\n", coloured_verdict(device::short_name(worst)));
     }

@@ -46,7 +46,7 @@ int run_in_worker(const std::function<int()>& work, std::chrono::milliseconds pa
         }
         if (limit && Steady::now() >= *limit) {
             ::kill(worker, SIGKILL);
-            note("a drive or share that hangs holds what is left of the program: it goes when that answers");
+            note("a drive or share does not respond: the program exits when it does");
             return exit_status(ErrorKind::interrupted);
         }
         const timespec nap{0, 100'000'000};

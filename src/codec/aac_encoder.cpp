@@ -31,7 +31,7 @@ class AacEncoder : public media::AudioEncoder {
         };
         if (channels < 1 || channels > 2) return refused("the AAC encoder takes mono and stereo only");
         ByteVector config = bitstream::aac::make_config(sample_rate, channels);
-        if (config.empty()) return refused("AAC knows no such sample rate");
+        if (config.empty()) return refused("AAC does not support this sample rate");
         std::unique_ptr<AacEncoder> self(new AacEncoder);
         self->memory_.Alloc = cmnMemAlloc;
         self->memory_.Copy = cmnMemCopy;
@@ -64,12 +64,12 @@ class AacEncoder : public media::AudioEncoder {
 
     const Track& track() const override { return track_; }
 
-    Status encode(const Sound& sound, std::vector<Packet>& out) override {
+    Status encode(const AudioFrames& audio, std::vector<Packet>& out) override {
         if (!begun_) {
-            start_ = sound.pts;
+            start_ = audio.pts;
             begun_ = true;
         }
-        for (const float sample : sound.samples) {
+        for (const float sample : audio.samples) {
             pending_.push_back(
                 static_cast<std::int16_t>(std::lround(std::fmin(std::fmax(sample * 32768.0f, -32768.0f), 32767.0f))));
         }
@@ -77,7 +77,7 @@ class AacEncoder : public media::AudioEncoder {
     }
 
     Status flush(std::vector<Packet>& out) override {
-        // The encoder has no end of its own: silence up to a whole frame, and two frames to push the last sound out.
+        // The encoder has no end of its own: silence up to a whole frame, and two frames to push the last audio out.
         const auto frame = static_cast<std::size_t>(kFrame * track_.channels);
         pending_.resize((pending_.size() + frame - 1) / frame * frame + 2 * frame, 0);
         return run(out);

@@ -26,20 +26,20 @@ class Ac3Decoder : public media::AudioDecoder {
     Ac3Decoder& operator=(const Ac3Decoder&) = delete;
     ~Ac3Decoder() override { a52_free(state_); }
 
-    Status decode(const Packet& packet, std::vector<Sound>& out) override {
+    Status decode(const Packet& packet, std::vector<AudioFrames>& out) override {
         const auto header = bitstream::parse_audio_header(Codec::ac3, packet.data.view());
         if (!header) return {};  // what is missing becomes silence by its time
         if (header->codec == Codec::eac3) {
-            return fail(ErrorKind::input, "this E-AC-3 sound has no AC-3 core, and can't be decoded without one",
-                        fmt::format("audio track {:#x}", track_.id), "choose another sound track");
+            return fail(ErrorKind::input, "this E-AC-3 audio has no AC-3 core, and can't be decoded without one",
+                        fmt::format("audio track {:#x}", track_.id), "choose another audio track");
         }
-        Sound sound;
-        sound.pts = packet.pts;
-        sound.sample_rate = header->sample_rate;
-        sound.speakers = header->speakers;
-        sound.channels = header->channels;
-        sound.downmix = downmix_of(packet.data.view());
-        sound.samples.assign(static_cast<std::size_t>(kBlocks * kPlaneSamples * sound.channels), 0.0f);
+        AudioFrames audio;
+        audio.pts = packet.pts;
+        audio.sample_rate = header->sample_rate;
+        audio.speakers = header->speakers;
+        audio.channels = header->channels;
+        audio.downmix = downmix_of(packet.data.view());
+        audio.samples.assign(static_cast<std::size_t>(kBlocks * kPlaneSamples * audio.channels), 0.0f);
 
         // liba52 reads in words, somewhat beyond the frame.
         buffer_.assign(packet.data.data(), packet.data.data() + packet.data.size());
@@ -51,21 +51,21 @@ class Ac3Decoder : public media::AudioDecoder {
             a52_dynrng(state_, nullptr, nullptr);  // full range; a night mode is the receiver's business
             for (int block = 0; block < kBlocks; ++block) {
                 if (a52_block(state_) != 0) break;
-                place_planes(a52_samples(state_), order_of(flags), block, sound);
+                place_planes(a52_samples(state_), order_of(flags), block, audio);
             }
         }
-        out.push_back(std::move(sound));
+        out.push_back(std::move(audio));
         return {};
     }
 
   private:
     // The bit stream information of a syncframe: ETSI TS 102 366, 4.3.2 and 4.4.2.
-    static Sound::Downmix downmix_of(ByteSpan frame) {
+    static AudioFrames::Downmix downmix_of(ByteSpan frame) {
         constexpr std::size_t kSyncInformation = 5;
         constexpr int kUsualDialogue = 27;  // dB below full scale: what most discs have
         constexpr float kCentre[] = {0.70710678f, 0.59566214f, 0.5f, 0.59566214f};
         constexpr float kSurround[] = {0.70710678f, 0.5f, 0.0f, 0.5f};
-        Sound::Downmix mix;
+        AudioFrames::Downmix mix;
         if (frame.size() <= kSyncInformation) return mix;
         base::BitReader bits(frame.subspan(kSyncInformation));
         const std::uint32_t bsid = bits.bits(5);

@@ -289,9 +289,9 @@ class Ac3Encoder : public media::AudioEncoder {
 
     const Track& track() const override { return track_; }
 
-    Status encode(const Sound& sound, std::vector<Packet>& out) override {
-        if (!start_) start_ = sound.pts;
-        waiting_.insert(waiting_.end(), sound.samples.begin(), sound.samples.end());
+    Status encode(const AudioFrames& audio, std::vector<Packet>& out) override {
+        if (!start_) start_ = audio.pts;
+        waiting_.insert(waiting_.end(), audio.samples.begin(), audio.samples.end());
         const auto frame = static_cast<std::size_t>(kAc3FrameSamples * track_.channels);
         std::size_t at = 0;
         for (; at + frame <= waiting_.size(); at += frame) encode_frame(waiting_.data() + at, out);
@@ -304,7 +304,7 @@ class Ac3Encoder : public media::AudioEncoder {
         const std::size_t left = waiting_.size() / static_cast<std::size_t>(track_.channels) + kAc3Delay;
         const std::size_t frames = (left + kAc3FrameSamples - 1) / kAc3FrameSamples;
         waiting_.resize(frames * static_cast<std::size_t>(kAc3FrameSamples * track_.channels), 0.0f);
-        Sound rest;
+        AudioFrames rest;
         rest.pts = *start_;
         return encode(rest, out);
     }
@@ -619,14 +619,16 @@ class Ac3Encoder : public media::AudioEncoder {
 
 Result<std::unique_ptr<media::AudioEncoder>> make_ac3_encoder(const Ac3Settings& settings) {
     const auto usage = [](std::string what, const char* remedy) {
-        return fail(ErrorKind::usage, std::move(what), "AC-3 sound", remedy);
+        return fail(ErrorKind::usage, std::move(what), "AC-3 audio", remedy);
     };
     const auto mode =
         std::find(bitstream::kAc3Modes.begin() + 1, bitstream::kAc3Modes.end(), settings.speakers & ~kLowFrequency);
-    if (mode == bitstream::kAc3Modes.end()) return usage("AC-3 has no such arrangement of channels", "use mono to 5.1");
+    if (mode == bitstream::kAc3Modes.end())
+        return usage("AC-3 does not support this channel layout", "use mono to 5.1");
     const auto rate = std::find(kRates.begin(), kRates.end(), settings.bitrate_bps / 1000);
     if (rate == kRates.end() || settings.bitrate_bps % 1000 != 0)
-        return usage(fmt::format("AC-3 has no bit rate of {} bit/s", settings.bitrate_bps), "use 192 or 448 kbit/s");
+        return usage(fmt::format("AC-3 does not support a bit rate of {} bit/s", settings.bitrate_bps),
+                     "use 192 or 448 kbit/s");
     const int channels = media::speaker_count(*mode);
     if (settings.bitrate_bps / channels < 48'000 && settings.bitrate_bps < 640'000)
         return usage("the bit rate is too low for the channels", "use at least 56 kbit/s a channel");

@@ -1,5 +1,5 @@
-// Sound to AC-3 (ETSI TS 102 366), 48 kHz: mono to 5.1. Own code: for sample discs, and for receivers on an optical
-// link.
+// AudioFrames to AC-3 (ETSI TS 102 366), 48 kHz: mono to 5.1. Own code: for sample discs, and for receivers on an
+// optical link.
 #pragma once
 
 #include <memory>
@@ -8,7 +8,7 @@
 
 namespace wavecrest::codec {
 
-// Samples by which decoded sound is late against what was put in: the transform's overlap.
+// Samples by which decoded audio is late against what was put in: the transform's overlap.
 inline constexpr int kAc3Delay = 256;
 inline constexpr int kAc3FrameSamples = 1536;
 
@@ -20,7 +20,7 @@ struct Ac3Settings {
 };
 
 // Fails (kind usage) for channels or a rate the format does not list, or a rate too low for the channels. Packets are
-// whole frames; the first begins kAc3Delay samples before the first sound.
+// whole frames; the first begins kAc3Delay samples before the first audio.
 Result<std::unique_ptr<media::AudioEncoder>> make_ac3_encoder(const Ac3Settings& settings);
 
 }  // namespace wavecrest::codec

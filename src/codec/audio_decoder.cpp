@@ -9,37 +9,37 @@ class LpcmDecoder : public media::AudioDecoder {
   public:
     explicit LpcmDecoder(const Track& track) : track_(track) {}
 
-    Status decode(const Packet& packet, std::vector<Sound>& out) override {
-        Sound sound;
-        sound.pts = packet.pts;
-        sound.sample_rate = track_.sample_rate;
-        sound.channels = track_.channels;
-        sound.speakers = track_.speakers;
+    Status decode(const Packet& packet, std::vector<AudioFrames>& out) override {
+        AudioFrames audio;
+        audio.pts = packet.pts;
+        audio.sample_rate = track_.sample_rate;
+        audio.channels = track_.channels;
+        audio.speakers = track_.speakers;
         const ByteSpan data = packet.data.view();
         if (track_.bit_depth == 16) {
-            sound.samples.resize(data.size() / 2);
-            for (std::size_t i = 0; i < sound.samples.size(); ++i) {
-                sound.samples[i] =
+            audio.samples.resize(data.size() / 2);
+            for (std::size_t i = 0; i < audio.samples.size(); ++i) {
+                audio.samples[i] =
                     static_cast<float>(static_cast<std::int16_t>(data[2 * i] << 8 | data[2 * i + 1])) / 32768.0f;
             }
         } else if (track_.bit_depth > 24) {
-            sound.samples.resize(data.size() / 4);
-            for (std::size_t i = 0; i < sound.samples.size(); ++i) {
+            audio.samples.resize(data.size() / 4);
+            for (std::size_t i = 0; i < audio.samples.size(); ++i) {
                 const auto word = static_cast<std::uint32_t>(data[4 * i]) << 24 |
                                   static_cast<std::uint32_t>(data[4 * i + 1]) << 16 |
                                   static_cast<std::uint32_t>(data[4 * i + 2]) << 8 | data[4 * i + 3];
-                sound.samples[i] = static_cast<float>(static_cast<std::int32_t>(word)) / 2147483648.0f;
+                audio.samples[i] = static_cast<float>(static_cast<std::int32_t>(word)) / 2147483648.0f;
             }
         } else {
-            sound.samples.resize(data.size() / 3);
-            for (std::size_t i = 0; i < sound.samples.size(); ++i) {
+            audio.samples.resize(data.size() / 3);
+            for (std::size_t i = 0; i < audio.samples.size(); ++i) {
                 const auto word = static_cast<std::uint32_t>(data[3 * i]) << 24 |
                                   static_cast<std::uint32_t>(data[3 * i + 1]) << 16 |
                                   static_cast<std::uint32_t>(data[3 * i + 2]) << 8;
-                sound.samples[i] = static_cast<float>(static_cast<std::int32_t>(word)) / 2147483648.0f;
+                audio.samples[i] = static_cast<float>(static_cast<std::int32_t>(word)) / 2147483648.0f;
             }
         }
-        out.push_back(std::move(sound));
+        out.push_back(std::move(audio));
         return {};
     }
 
@@ -91,8 +91,8 @@ Result<std::unique_ptr<media::AudioDecoder>> make_audio_decoder(const Track& tra
         case Codec::vorbis:
             return make_vorbis_decoder(track);
         default:
-            return fail(ErrorKind::input, fmt::format("{} sound can't be decoded", media::short_name(track.codec)),
-                        fmt::format("audio track {:#x}", track.id), "choose another sound track");
+            return fail(ErrorKind::input, fmt::format("{} audio can't be decoded", media::display_name(track.codec)),
+                        fmt::format("audio track {:#x}", track.id), "choose another audio track");
     }
 }
 

@@ -1,4 +1,4 @@
-// Coded sound to samples: LPCM by our own code, AC-3 by liba52, DTS by libdca, MPEG audio by mpg123, AAC by faad2,
+// Coded audio to samples: LPCM by our own code, AC-3 by liba52, DTS by libdca, MPEG audio by mpg123, AAC by faad2,
 // FLAC, Opus and Vorbis by their own libraries.
 #pragma once
 
@@ -13,7 +13,7 @@ namespace wavecrest::codec {
 bool can_decode_audio(const Track& track);
 
 // Packets hold one frame each (LPCM: plain samples as bitstream/lpcm.hpp tells). A damaged frame gives silence of its
-// length, so that sound stays in step. Fails (kind input) for other codecs, and for E-AC-3 without a core at its first
+// length, so that audio stays in step. Fails (kind input) for other codecs, and for E-AC-3 without a core at its first
 // packet.
 Result<std::unique_ptr<media::AudioDecoder>> make_audio_decoder(const Track& track);
 

@@ -21,15 +21,15 @@ class DtsDecoder : public media::AudioDecoder {
     DtsDecoder& operator=(const DtsDecoder&) = delete;
     ~DtsDecoder() override { dca_free(state_); }
 
-    Status decode(const Packet& packet, std::vector<Sound>& out) override {
+    Status decode(const Packet& packet, std::vector<AudioFrames>& out) override {
         const auto header = bitstream::parse_audio_header(Codec::dts, packet.data.view());
         if (!header || header->dependent) return {};
-        Sound sound;
-        sound.pts = packet.pts;
-        sound.sample_rate = header->sample_rate;
-        sound.speakers = header->speakers;
-        sound.channels = header->channels;
-        sound.samples.assign(static_cast<std::size_t>(header->samples * sound.channels), 0.0f);
+        AudioFrames audio;
+        audio.pts = packet.pts;
+        audio.sample_rate = header->sample_rate;
+        audio.speakers = header->speakers;
+        audio.channels = header->channels;
+        audio.samples.assign(static_cast<std::size_t>(header->samples * audio.channels), 0.0f);
 
         // The core alone; extensions lie behind it.
         const std::size_t core = std::min(header->bytes, packet.data.size());
@@ -43,11 +43,11 @@ class DtsDecoder : public media::AudioDecoder {
                 const int blocks = std::min(dca_blocks_num(state_), header->samples / kPlaneSamples);
                 for (int block = 0; block < blocks; ++block) {
                     if (dca_block(state_) != 0) break;
-                    place_planes(dca_samples(state_), order_of(flags), block, sound);
+                    place_planes(dca_samples(state_), order_of(flags), block, audio);
                 }
             }
         }
-        out.push_back(std::move(sound));
+        out.push_back(std::move(audio));
         return {};
     }
 

@@ -59,8 +59,8 @@ class H265Decoder : public media::VideoDecoder {
             const de265_error error = de265_decode(context_, &more);
             while (const de265_image* image = de265_get_next_picture(context_)) {
                 if (de265_get_chroma_format(image) != de265_chroma_420 || de265_get_bits_per_pixel(image, 0) != 8)
-                    return fail(ErrorKind::input, "these pictures are not 8-bit 4:2:0", "video track",
-                                "keep them as they are: convert --rewrap");
+                    return fail(ErrorKind::input, "the video is not 8-bit 4:2:0", "video track",
+                                "remux them: convert --remux");
                 const std::uint8_t* planes[3];
                 std::ptrdiff_t strides[3];
                 for (int p = 0; p < 3; ++p) {

@@ -22,18 +22,18 @@ class MpegAudioDecoder : public media::AudioDecoder {
     MpegAudioDecoder& operator=(const MpegAudioDecoder&) = delete;
     ~MpegAudioDecoder() override { mpg123_delete(handle_); }
 
-    Status decode(const Packet& packet, std::vector<Sound>& out) override {
+    Status decode(const Packet& packet, std::vector<AudioFrames>& out) override {
         const auto header = bitstream::parse_audio_header(Codec::mp2, packet.data.view());
         if (!header) return {};
-        Sound sound;
-        sound.pts = packet.pts;
-        sound.sample_rate = header->sample_rate;
-        sound.channels = header->channels;
-        sound.speakers = header->speakers;
+        AudioFrames audio;
+        audio.pts = packet.pts;
+        audio.sample_rate = header->sample_rate;
+        audio.channels = header->channels;
+        audio.speakers = header->speakers;
         mpg123_feed(handle_, packet.data.data(), packet.data.size());
         // mpg123 wants to see the next frame's header before it gives the first frame out: what comes late is kept for
         // the packet it belongs to.
-        waiting_.push_back(std::move(sound));
+        waiting_.push_back(std::move(audio));
         while (!waiting_.empty()) {
             unsigned char* samples = nullptr;
             std::size_t bytes = 0;
@@ -41,7 +41,7 @@ class MpegAudioDecoder : public media::AudioDecoder {
             const int result = mpg123_decode_frame(handle_, &number, &samples, &bytes);
             if (result == MPG123_NEW_FORMAT) continue;
             if (result != MPG123_OK || bytes == 0) break;
-            Sound done = std::move(waiting_.front());
+            AudioFrames done = std::move(waiting_.front());
             waiting_.erase(waiting_.begin());
             const auto* begin = reinterpret_cast<const float*>(samples);
             done.samples.assign(begin, begin + bytes / sizeof(float));
@@ -54,7 +54,7 @@ class MpegAudioDecoder : public media::AudioDecoder {
 
   private:
     mpg123_handle* handle_;
-    std::vector<Sound> waiting_;
+    std::vector<AudioFrames> waiting_;
 };
 
 }  // namespace

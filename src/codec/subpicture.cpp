@@ -271,7 +271,7 @@ Result<ByteVector> write_subpicture(const SubpictureImage& image) {
     out.u8(kEnd);
     if (out.size() % 2 != 0) out.u8(0xFF);
     if (out.size() > kLargestUnit) {
-        return fail(ErrorKind::input, "a subtitle's image takes more than a subpicture unit holds", "subtitles",
+        return fail(ErrorKind::input, "a subtitle's bitmap is larger than a subpicture unit can hold", "subtitles",
                     "make it smaller or simpler");
     }
     out.put_u16(0, out.size());

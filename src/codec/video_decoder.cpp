@@ -13,21 +13,21 @@ std::string why_no_pictures(const Track& track) {
         case Codec::vp8:
             return "";
         case Codec::mpeg4:
-            return track.width > 0 && track.height > 0 ? "" : "the size of these mpeg4 pictures is not known";
+            return track.width > 0 && track.height > 0 ? "" : "MPEG-4 video without a size";
         case Codec::h264:
             return why_no_h264(track);
         case Codec::h265:
         case Codec::vp9:
         case Codec::av1:
             if (track.bit_depth > 8)
-                return fmt::format("{} pictures of {} bits can be kept but not decoded", media::short_name(track.codec),
+                return fmt::format("{} with {} bits can be remuxed but not decoded", media::display_name(track.codec),
                                    track.bit_depth);
             return "";
         case Codec::unknown:
             return fmt::format("video codec {} is not supported",
                                track.profile.empty() ? "of an unknown kind" : track.profile);
         default:
-            return fmt::format("{} pictures can't be decoded yet", media::short_name(track.codec));
+            return fmt::format("{} can't be decoded yet", media::display_name(track.codec));
     }
 }
 
@@ -38,7 +38,7 @@ bool can_decode_video(const Track& track) {
 Result<std::unique_ptr<media::VideoDecoder>> make_video_decoder(const Track& track) {
     if (std::string why = why_no_pictures(track); !why.empty())
         return fail(ErrorKind::input, std::move(why), fmt::format("video track {}", track.id),
-                    "keep them as they are: convert --rewrap");
+                    "remux them: convert --remux");
     switch (track.codec) {
         case Codec::mpeg4:
             return make_mpeg4_decoder(track);

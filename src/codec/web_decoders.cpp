@@ -11,8 +11,7 @@ namespace wavecrest::codec {
 namespace {
 
 tl::unexpected<Error> not_plain() {
-    return fail(ErrorKind::input, "these pictures are not 8-bit 4:2:0", "video track",
-                "keep them as they are: convert --rewrap");
+    return fail(ErrorKind::input, "the video is not 8-bit 4:2:0", "video track", "remux them: convert --remux");
 }
 
 class VpxDecoder : public media::VideoDecoder {

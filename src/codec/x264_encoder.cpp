@@ -33,7 +33,7 @@ class X264Encoder : public media::VideoEncoder {
         constexpr int kLargest = 16384;
         if (settings.width <= 0 || settings.height <= 0 || settings.width > kLargest || settings.height > kLargest ||
             settings.width % 2 != 0 || settings.height % 2 != 0 || settings.frame_rate.num <= 0) {
-            return refused(fmt::format("{}x{} at {} pictures a second can't be coded", settings.width, settings.height,
+            return refused(fmt::format("{}x{} at {} fps can't be encoded", settings.width, settings.height,
                                        settings.frame_rate.value()));
         }
         std::unique_ptr<X264Encoder> self(new X264Encoder(settings));
@@ -198,7 +198,7 @@ class X264Encoder : public media::VideoEncoder {
         x264_picture_t coded;
         const int size = x264_encoder_encode(encoder_, &nals, &count, in, &coded);
         if (size < 0)
-            return fail(ErrorKind::input, "the encoder failed", fmt::format("picture {}", pictures_),
+            return fail(ErrorKind::input, "the encoder failed", fmt::format("frame {}", pictures_),
                         "try another profile");
         if (size == 0) return {};
         Packet packet;

@@ -53,8 +53,8 @@ int stream_of(std::uint32_t id) {
     const int high = static_cast<int>(id & 0xFF) - '0', low = static_cast<int>(id >> 8 & 0xFF) - '0';
     if (high < 0 || high > 9 || low < 0 || low > 9) return -1;
     const std::uint32_t kind = id >> 16;
-    constexpr std::uint32_t kPictures = 'd' | 'c' << 8, kPlain = 'd' | 'b' << 8, kSound = 'w' | 'b' << 8;
-    return kind == kPictures || kind == kPlain || kind == kSound ? high * 10 + low : -1;
+    constexpr std::uint32_t kPictures = 'd' | 'c' << 8, kPlain = 'd' | 'b' << 8, kAudio = 'w' | 'b' << 8;
+    return kind == kPictures || kind == kPlain || kind == kAudio ? high * 10 + low : -1;
 }
 
 struct Stream {
@@ -62,17 +62,17 @@ struct Stream {
     bool usable = false;
     std::int64_t scale = 1, rate = 25, start = 0;
     std::uint32_t sample_size = 0;
-    WaveFormat sound;
+    WaveFormat audio;
     std::vector<ByteVector> indexes;  // OpenDML, as they stand in the header
-    SampleIndex samples;              // durations count chunks of pictures, bytes of sound
+    SampleIndex samples;              // durations count chunks of pictures, bytes of audio
     // while reading
     SampleIndex::Cursor cursor;
     std::optional<bitstream::AudioFrameSplitter> splitter;
     std::optional<bitstream::mpeg4::Unpacker> unpacker;
-    std::int64_t samples_given = 0;  // of sound
+    std::int64_t samples_given = 0;  // of audio
     std::vector<Packet> held;        // pictures that wait for the next that is no B picture
     bool reorders = false;
-    std::int64_t total = 0;     // chunks of pictures, bytes of sound
+    std::int64_t total = 0;     // chunks of pictures, bytes of audio
     std::int64_t pictures = 0;  // read so far
 };
 
@@ -101,7 +101,7 @@ class AviSource : public PacketSource {
     void take_picture(Stream& s, ByteVector data, bool key);
     void take_unpacked(Stream& s, ByteVector data, bool key, std::int64_t number);
     void release(Stream& s);
-    void take_sound(Stream& s, ByteSpan data);
+    void take_audio(Stream& s, ByteSpan data);
     Time picture_time(const Stream& s, std::int64_t number) const {
         return base::frames_to_time(number + s.start, {s.rate, s.scale});
     }
@@ -119,8 +119,7 @@ class AviSource : public PacketSource {
 
 Status AviSource::open() {
     if (!bytes_.source().seekable()) {
-        return fail(ErrorKind::input,
-                    "the index of AVI files lies at their end, and what comes in over a pipe can't be skipped through",
+        return fail(ErrorKind::input, "the index of AVI files is at their end: can't seek in piped input",
                     bytes_.source().name(), "save it to a file and name that");
     }
     std::uint64_t idx1 = 0, idx1_size = 0;
@@ -156,21 +155,21 @@ Status AviSource::open() {
         at += 8 + size + size % 2;
     }
     if (streams_.empty() || movies_.empty())
-        return fail(ErrorKind::input, "the file has no stream headers or no pictures", bytes_.source().name(),
+        return fail(ErrorKind::input, "the file has no stream headers or no video", bytes_.source().name(),
                     "the file is damaged; copy it again");
     bool indexed = read_open_dml();
     if (!indexed && idx1 > 0 && idx1_size <= kMostIndex) indexed = read_idx1(idx1, idx1_size);
     if (indexed && !index_is_right()) {
-        notes.emplace_back("the index is wrong: the file's own pieces were gone through instead");
+        notes.emplace_back("the index is wrong: the chunks of the file were read instead");
         indexed = false;
     } else if (!indexed) {
-        notes.emplace_back("the index is missing: players can't skip in this file; rewrapping it gives it one");
+        notes.emplace_back("the index is missing: players can't seek in this file; a remux adds one");
     }
     if (!indexed) scan_chunks();
     describe();
     if (tracks_.empty())
-        return fail(ErrorKind::input, notes.empty() ? "no video and no audio of this file can be read" : notes.front(),
-                    bytes_.source().name(), "convert it to H.264 or another current codec with other software first");
+        return fail(ErrorKind::input, notes.empty() ? "no supported video or audio in this file" : notes.front(),
+                    bytes_.source().name(), "convert it to H.264 with other software first");
     return {};
 }
 
@@ -203,20 +202,18 @@ void AviSource::parse_stream(ByteSpan body) {
                 usual.num < 1'000'000)
                 s.track.frame_rate = usual;
             s.usable = info.codec != Codec::unknown;
-            if (!s.usable)
-                notes.push_back(fmt::format("video codec {} is not supported: the track is left out", info.name));
+            if (!s.usable) notes.push_back(fmt::format("video codec {} not supported, skipped", info.name));
         } else if (name == "strf" && type == "auds") {
-            s.sound = parse_wave_format(chunk);
+            s.audio = parse_wave_format(chunk);
             s.track.kind = TrackKind::audio;
-            s.track.codec = s.sound.codec;
-            s.track.channels = s.sound.channels;
-            s.track.sample_rate = s.sound.sample_rate;
-            s.track.speakers = s.sound.speakers;
-            s.track.bit_depth = s.sound.codec == Codec::lpcm ? (s.sound.unsigned_bytes ? 16 : s.sound.bits) : 0;
-            if (s.sound.codec == Codec::aac) s.track.codec_config = s.sound.extra;
-            s.usable = s.sound.codec != Codec::unknown && s.sound.sample_rate > 0 && s.sound.channels > 0;
-            if (!s.usable)
-                notes.push_back(fmt::format("audio codec {} is not supported: the track is left out", s.sound.name));
+            s.track.codec = s.audio.codec;
+            s.track.channels = s.audio.channels;
+            s.track.sample_rate = s.audio.sample_rate;
+            s.track.speakers = s.audio.speakers;
+            s.track.bit_depth = s.audio.codec == Codec::lpcm ? (s.audio.unsigned_bytes ? 16 : s.audio.bits) : 0;
+            if (s.audio.codec == Codec::aac) s.track.codec_config = s.audio.extra;
+            s.usable = s.audio.codec != Codec::unknown && s.audio.sample_rate > 0 && s.audio.channels > 0;
+            if (!s.usable) notes.push_back(fmt::format("audio codec {} not supported, skipped", s.audio.name));
         } else if (name == "indx") {
             s.indexes.emplace_back(chunk.begin(), chunk.end());
         }
@@ -393,8 +390,8 @@ void AviSource::describe() {
         } else {
             if (s.track.codec != Codec::lpcm && s.track.codec != Codec::aac) s.splitter.emplace(s.track.codec);
             const std::int64_t rate = s.track.codec == Codec::lpcm
-                                          ? std::int64_t{s.track.sample_rate} * s.sound.channels * s.sound.bits / 8
-                                          : s.sound.byte_rate;
+                                          ? std::int64_t{s.track.sample_rate} * s.audio.channels * s.audio.bits / 8
+                                          : s.audio.byte_rate;
             if (rate > 0) length = base::from_ticks(s.total, rate);
             if (s.track.codec == Codec::lpcm) s.track.bitrate_bps = rate * 8;
         }
@@ -470,7 +467,7 @@ void AviSource::take_unpacked(Stream& s, ByteVector data, bool key, std::int64_t
     s.held.push_back(std::move(packet));
 }
 
-void AviSource::take_sound(Stream& s, ByteSpan data) {
+void AviSource::take_audio(Stream& s, ByteSpan data) {
     const auto give = [&](ByteVector bytes, std::int64_t samples) {
         Packet packet;
         packet.track = s.track.id;
@@ -482,11 +479,11 @@ void AviSource::take_sound(Stream& s, ByteSpan data) {
         ready_.push_back(std::move(packet));
     };
     if (s.track.codec == Codec::lpcm) {
-        const std::size_t width = static_cast<std::size_t>(s.sound.bits) / 8;
-        const std::size_t frame = width * static_cast<std::size_t>(s.sound.channels);
+        const std::size_t width = static_cast<std::size_t>(s.audio.bits) / 8;
+        const std::size_t frame = width * static_cast<std::size_t>(s.audio.channels);
         const std::size_t frames = data.size() / frame;
         ByteVector out;
-        if (s.sound.unsigned_bytes) {
+        if (s.audio.unsigned_bytes) {
             for (std::size_t i = 0; i < frames * frame; ++i) {
                 out.push_back(static_cast<std::uint8_t>(data[i] ^ 0x80));
                 out.push_back(0);
@@ -503,7 +500,7 @@ void AviSource::take_sound(Stream& s, ByteSpan data) {
     if (s.track.codec == Codec::aac) {
         if (!data.empty())
             give(ByteVector(data.begin(), data.end()),
-                 base::to_ticks(bitstream::sound_duration(s.track, data), s.track.sample_rate));
+                 base::to_ticks(bitstream::audio_duration(s.track, data), s.track.sample_rate));
         return;
     }
     std::vector<bitstream::AudioFrame> frames;
@@ -560,14 +557,14 @@ Result<std::optional<Packet>> AviSource::read() {
             const Time at = best->track.kind == TrackKind::video
                                 ? picture_time(*best, best->pictures)
                                 : base::from_ticks(best->samples_given, std::max(1, best->track.sample_rate));
-            problems_.push_back({"the file ends before its last pictures and sound", at, duration_});
+            problems_.push_back({"the file ends before its last video and audio", at, duration_});
             for (Stream& s : streams_) s.cursor = s.samples.end();
             continue;
         }
         if (best->track.kind == TrackKind::video) {
             take_picture(*best, ByteVector(view.begin(), view.end()), sample.key);
         } else {
-            take_sound(*best, view);
+            take_audio(*best, view);
         }
     }
 }
@@ -602,7 +599,7 @@ Status AviSource::seek(Time time) {
         s.cursor = s.samples.begin();
         s.samples_given = 0;
         const std::int64_t frame =
-            s.track.codec == Codec::lpcm ? std::max<std::int64_t>(s.sound.channels * s.sound.bits / 8, 1) : 0;
+            s.track.codec == Codec::lpcm ? std::max<std::int64_t>(s.audio.channels * s.audio.bits / 8, 1) : 0;
         while (frame > 0 && !s.cursor.done()) {
             const std::int64_t samples = s.cursor->size / frame;
             if (base::from_ticks(s.samples_given + samples, s.track.sample_rate) > from) break;

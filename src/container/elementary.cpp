@@ -20,8 +20,8 @@ constexpr std::int64_t kSecond = 90000;
 constexpr std::int64_t kFarthestAhead = 10 * kSecond, kFarthestBack = 2 * kSecond;
 constexpr std::size_t kLargestSubtitle = 4 << 20;
 const Time kStampTolerance = base::from_ticks(1, 90000) * 55 / 100;
-// Streams multiplexed by the hour drift by a few ticks before a stamp sets them right.
-const Time kSoundTolerance = std::chrono::milliseconds(2);
+// Streams multiplexed by the hour drift by a few ticks before a timestamp sets them right.
+const Time kAudioTolerance = std::chrono::milliseconds(2);
 
 Time time_of(std::int64_t ticks) {
     return base::from_ticks(ticks, 90000);
@@ -29,33 +29,33 @@ Time time_of(std::int64_t ticks) {
 
 }  // namespace
 
-std::int64_t StampClock::place(Lane& lane, std::int64_t stamp) {
-    if (stretches_.empty()) stretches_.push_back({stamp, reached_, stamp});
-    if (lane.stretch >= stretches_.size()) {
-        lane.stretch = stretches_.size() - 1;
-        lane.last.reset();
+std::int64_t TimestampClock::place(TrackState& track_state, std::int64_t timestamp) {
+    if (intervals_.empty()) intervals_.push_back({timestamp, reached_, timestamp});
+    if (track_state.interval >= intervals_.size()) {
+        track_state.interval = intervals_.size() - 1;
+        track_state.last.reset();
     }
     const auto nearest = [&](std::int64_t to) {
-        std::int64_t distance = (stamp - to) % kRange;
+        std::int64_t distance = (timestamp - to) % kRange;
         if (distance > kRange / 2) distance -= kRange;
         if (distance < -kRange / 2) distance += kRange;
         return to + distance;
     };
     const auto far = [](std::int64_t distance) { return distance > kFarthestAhead || distance < -kFarthestBack; };
-    Stretch* stretch = &stretches_[lane.stretch];
-    const std::int64_t expected = lane.last.value_or(stretch->newest);
+    TimeRange* interval = &intervals_[track_state.interval];
+    const std::int64_t expected = track_state.last.value_or(interval->newest);
     std::int64_t unwrapped = nearest(expected);
-    if (far(unwrapped - expected) && !lane.last && lane.stretch + 1 == stretches_.size()) {
-        // A track that begins late has no past of its own: only the stretch's newest stamp can be asked.
-        unwrapped = nearest(stretch->newest);
+    if (far(unwrapped - expected) && !track_state.last && track_state.interval + 1 == intervals_.size()) {
+        // A track that begins late has no past of its own: only the interval's newest timestamp can be asked.
+        unwrapped = nearest(interval->newest);
     }
     if (far(unwrapped - expected)) {
         // Another track may have jumped there before.
         bool joined = false;
-        for (std::size_t i = lane.stretch + 1; i < stretches_.size(); ++i) {
-            const std::int64_t there = nearest(stretches_[i].newest);
-            if (!far(there - stretches_[i].newest)) {
-                lane.stretch = i;
+        for (std::size_t i = track_state.interval + 1; i < intervals_.size(); ++i) {
+            const std::int64_t there = nearest(intervals_[i].newest);
+            if (!far(there - intervals_[i].newest)) {
+                track_state.interval = i;
                 unwrapped = there;
                 joined = true;
                 break;
@@ -63,19 +63,19 @@ std::int64_t StampClock::place(Lane& lane, std::int64_t stamp) {
         }
         if (!joined) {
             jumps_.push_back({reached_, unwrapped - expected});
-            stretches_.push_back({stamp, reached_, stamp});
-            lane.stretch = stretches_.size() - 1;
-            unwrapped = stamp;
+            intervals_.push_back({timestamp, reached_, timestamp});
+            track_state.interval = intervals_.size() - 1;
+            unwrapped = timestamp;
         }
-        stretch = &stretches_[lane.stretch];
+        interval = &intervals_[track_state.interval];
     }
-    lane.last = unwrapped;
-    stretch->newest = std::max(stretch->newest, unwrapped);
-    return stretch->ticks + (unwrapped - stretch->stamp);
+    track_state.last = unwrapped;
+    interval->newest = std::max(interval->newest, unwrapped);
+    return interval->ticks + (unwrapped - interval->timestamp);
 }
 
-void StampClock::restart(std::int64_t stamp, std::int64_t ticks) {
-    stretches_.assign(1, {stamp, ticks, stamp});
+void TimestampClock::restart(std::int64_t timestamp, std::int64_t ticks) {
+    intervals_.assign(1, {timestamp, ticks, timestamp});
     reached_ = ticks;
 }
 
@@ -87,7 +87,7 @@ struct ElementaryStream::Framing {
     mpeg2::PictureTimer timer;
     std::vector<mpeg2::AccessUnit> mpeg2_units;
     std::vector<mpeg2::TimedUnit> timed;
-    std::optional<bitstream::AudioFrameSplitter> sound;
+    std::optional<bitstream::AudioFrameSplitter> audio;
     std::vector<bitstream::AudioFrame> frames;
     // Subtitles and others: units that are collected whole.
     ByteVector unit;
@@ -110,10 +110,10 @@ ElementaryStream::ElementaryStream(Track track) : track_(std::move(track)), fram
         case Codec::dts:
         case Codec::mp2:
         case Codec::mp3:
-            framing_->sound.emplace(track_.codec);
+            framing_->audio.emplace(track_.codec);
             break;
         case Codec::truehd:  // beside its AC-3 core, which is what is taken
-            framing_->sound.emplace(Codec::ac3);
+            framing_->audio.emplace(Codec::ac3);
             break;
         default:
             break;
@@ -132,8 +132,8 @@ void ElementaryStream::push(ByteSpan piece, std::optional<std::int64_t> pts, std
     } else if (f.mpeg2) {
         f.mpeg2->push(piece, pts, dts, 0, f.mpeg2_units);
         if (!f.mpeg2_units.empty()) take_mpeg2();
-    } else if (f.sound) {
-        f.sound->push(piece, pts, f.frames);
+    } else if (f.audio) {
+        f.audio->push(piece, pts, f.frames);
         if (!f.frames.empty()) take_frames();
     } else if (track_.codec == Codec::lpcm) {
         push_lpcm(piece, pts);
@@ -160,7 +160,7 @@ void ElementaryStream::lost() {
         take_mpeg2();
         seen_key_ = false;
     }
-    if (f.sound) f.sound->reset();
+    if (f.audio) f.audio->reset();
     f.unit.clear();
     f.unit_pts.reset();
 }
@@ -177,11 +177,11 @@ void ElementaryStream::flush() {
         f.timer.flush(f.timed);
         take_mpeg2();
     }
-    if (f.sound) {
-        f.sound->flush(f.frames);
+    if (f.audio) {
+        f.audio->flush(f.frames);
         take_frames();
     }
-    if (!f.nal && !f.mpeg2 && !f.sound && track_.kind == TrackKind::video && f.unit_pts) take_whole(f.unit, f.unit_pts);
+    if (!f.nal && !f.mpeg2 && !f.audio && track_.kind == TrackKind::video && f.unit_pts) take_whole(f.unit, f.unit_pts);
     f.unit.clear();
     f.unit_pts.reset();
     if (held_) {
@@ -199,7 +199,7 @@ void ElementaryStream::restart() {
     f.nal_units.clear();
     f.mpeg2_units.clear();
     f.frames.clear();
-    if (f.sound) f.sound->reset();
+    if (f.audio) f.audio->reset();
     f.unit.clear();
     f.unit_pts.reset();
     if (clock_) clock_->restart();
@@ -230,7 +230,7 @@ void ElementaryStream::describe(ByteSpan data) {
             for (const ByteSpan unit : units) framing_->configured.emplace_back(unit.begin(), unit.end());
         }
     } else {
-        clock_.emplace(track_.sample_rate, kSoundTolerance);
+        clock_.emplace(track_.sample_rate, kAudioTolerance);
     }
 }
 
@@ -400,7 +400,7 @@ void ElementaryStream::push_lpcm(ByteSpan piece, std::optional<std::int64_t> pts
         Packet packet;
         packet.track = track_.id;
         packet.key = true;
-        packet.duration = bitstream::sound_duration(track_, samples);
+        packet.duration = bitstream::audio_duration(track_, samples);
         packet.pts = packet.dts = clock_->place(time_of(*f.unit_pts), packet.duration);
         packet.data = Bytes(std::move(samples));
         emit(std::move(packet));

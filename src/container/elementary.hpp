@@ -1,5 +1,5 @@
 // Elementary streams as MPEG's program and transport streams carry them, cut into timed packets: what both readers
-// share. Stamps come in on a continuous 90 kHz timeline (see StampClock).
+// share. Stamps come in on a continuous 90 kHz timeline (see TimestampClock).
 #pragma once
 
 #include <deque>
@@ -17,37 +17,37 @@
 
 namespace wavecrest::container {
 
-// Stamps of 33 bits that wrap, jump and are told by several tracks, on one continuous timeline. Where a track's stamps
-// jump, a new stretch begins at the latest time reached; the other tracks join it with their own jump.
-class StampClock {
+// Stamps of 33 bits that wrap, jump and are told by several tracks, on one continuous timeline. Where a track's
+// timestamps jump, a new interval begins at the latest time reached; the other tracks join it with their own jump.
+class TimestampClock {
   public:
-    // The stretch a track is in, and its last stamp.
-    struct Lane {
-        std::size_t stretch = 0;
+    // The interval a track is in, and its last timestamp.
+    struct TrackState {
+        std::size_t interval = 0;
         std::optional<std::int64_t> last;  // unwrapped
     };
-    // The stamp on the continuous timeline, in ticks of 90 kHz.
-    std::int64_t place(Lane& lane, std::int64_t stamp);
+    // The timestamp on the continuous timeline, in ticks of 90 kHz.
+    std::int64_t place(TrackState& track_state, std::int64_t timestamp);
     // Tells how far the timeline has been filled.
     void reached(std::int64_t ticks) { reached_ = std::max(reached_, ticks); }
-    // After a skip: the next stamp belongs to a stretch in which `stamp` is at `ticks`.
-    void restart(std::int64_t stamp, std::int64_t ticks);
-    void restart() { stretches_.clear(); }
+    // After a skip: the next timestamp belongs to an interval in which `timestamp` is at `ticks`.
+    void restart(std::int64_t timestamp, std::int64_t ticks);
+    void restart() { intervals_.clear(); }
 
     struct Jump {
         std::int64_t at = 0;  // ticks of the continuous timeline
-        std::int64_t by = 0;  // what the stamps jumped by
+        std::int64_t by = 0;  // what the timestamps jumped by
     };
     // Since the last call.
     std::vector<Jump> take_jumps() { return std::exchange(jumps_, {}); }
 
   private:
-    struct Stretch {
-        std::int64_t stamp = 0;   // unwrapped, of some moment in it
-        std::int64_t ticks = 0;   // where that moment is
-        std::int64_t newest = 0;  // unwrapped stamp
+    struct TimeRange {
+        std::int64_t timestamp = 0;  // unwrapped, of some moment in it
+        std::int64_t ticks = 0;      // where that moment is
+        std::int64_t newest = 0;     // unwrapped timestamp
     };
-    std::vector<Stretch> stretches_;
+    std::vector<TimeRange> intervals_;
     std::int64_t reached_ = 0;
     std::vector<Jump> jumps_;
 };
@@ -65,7 +65,7 @@ class ElementaryStream {
     Track& track() { return track_; }
     bool described() const { return described_; }
 
-    // A piece of PES payload; stamps belong to the first unit that begins in it.
+    // A piece of PES payload; timestamps belong to the first unit that begins in it.
     void push(ByteSpan piece, std::optional<std::int64_t> pts, std::optional<std::int64_t> dts);
     // A piece is missing here: what is incomplete is dropped.
     void lost();
@@ -95,7 +95,7 @@ class ElementaryStream {
     bool seen_key_ = false, skip_leading_ = false;
     int left_out_ = 0;
     std::unique_ptr<Framing> framing_;
-    std::optional<SoundClock> clock_;
+    std::optional<AudioClock> clock_;
     std::optional<PictureGrid> pts_grid_, dts_grid_;
     std::optional<Packet> held_;  // a picture waits for the next to tell its duration
     Time next_dts_{};

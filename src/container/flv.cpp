@@ -20,13 +20,13 @@
 namespace wavecrest::container {
 namespace {
 
+using flv::kAudio;
 using flv::kPicture;
 using flv::kScript;
-using flv::kSound;
 constexpr std::size_t kHeader = 9, kTagHeader = 11;
 constexpr std::uint64_t kProbe = 4 << 20;
-constexpr Time kPriming = std::chrono::milliseconds(100);  // sound so little before the picture starts its decoder
-constexpr TrackId kPictureTrack = 1, kSoundTrack = 2;
+constexpr Time kPriming = std::chrono::milliseconds(100);  // audio so little before the picture starts its decoder
+constexpr TrackId kPictureTrack = 1, kAudioTrack = 2;
 
 // ---- Values of script data (AMF 0)
 
@@ -106,7 +106,7 @@ class FlvSource : public PacketSource {
   private:
     Status read_tag();
     void take_picture(ByteSpan body, Time stated);
-    void take_sound(ByteSpan body, Time stated);
+    void take_audio(ByteSpan body, Time stated);
     void emit_picture(ByteSpan data, Time dts, Time composition, bool key);
     void find_duration();
     // Remembers where a keyframe lies, by the time it is shown at. `body` needs its first bytes only.
@@ -122,12 +122,12 @@ class FlvSource : public PacketSource {
     base::WindowReader bytes_;
     std::uint64_t at_ = 0, data_ = 0;
     bool ended_ = false;
-    Track picture_, sound_;
-    bool has_picture_ = false, has_sound_ = false, described_ = false;
+    Track picture_, audio_;
+    bool has_picture_ = false, has_audio_ = false, described_ = false;
     Script script_;
     std::optional<std::int64_t> last_ms_;
     std::optional<PictureGrid> pts_grid_, dts_grid_;
-    std::optional<SoundClock> clock_;
+    std::optional<AudioClock> clock_;
     std::deque<Packet> ready_;
     std::optional<Packet> held_;
     std::vector<Track> tracks_;
@@ -147,31 +147,31 @@ Status FlvSource::open() {
         return fail(ErrorKind::input, "the file's header is damaged", bytes_.source().name(), "copy it again");
     data_ = at_ = size + 4;
     // Until both kinds have shown their configuration and a few packets.
-    while (!ended_ && at_ < kProbe && (ready_.size() < 30 || !has_picture_ || !has_sound_)) {
+    while (!ended_ && at_ < kProbe && (ready_.size() < 30 || !has_picture_ || !has_audio_)) {
         WAVECREST_TRY(read_tag());
         if (ready_.size() > 400) break;
     }
-    if (!has_picture_ && !has_sound_)
-        return fail(ErrorKind::input, "no picture and no sound of this file can be read", bytes_.source().name(),
+    if (!has_picture_ && !has_audio_)
+        return fail(ErrorKind::input, "no supported video or audio in this file", bytes_.source().name(),
                     "copy it again");
     if (const auto length = script_.numbers.find("duration");
         length != script_.numbers.end() && length->second > 0 && length->second < 1e6)
         duration_ = base::from_seconds(length->second);
     if (duration_.count() == 0 && bytes_.source().seekable()) find_duration();
-    // Times count from a first decoding time of 0; here they count from the first picture shown, or earlier sound.
-    std::optional<Time> first_picture, first_sound;
+    // Times count from a first decoding time of 0; here they count from the first picture shown, or earlier audio.
+    std::optional<Time> first_picture, first_audio;
     for (const Packet& packet : ready_) {
-        auto& first = packet.track == kPictureTrack ? first_picture : first_sound;
+        auto& first = packet.track == kPictureTrack ? first_picture : first_audio;
         first = first ? std::min(*first, packet.pts) : packet.pts;
     }
     if (held_ && !first_picture) first_picture = held_->pts;
     if (first_picture) {
         shift_ = *first_picture;
-        if (first_sound && *first_sound + kPriming < shift_) shift_ = std::max(*first_sound, Time{});
+        if (first_audio && *first_audio + kPriming < shift_) shift_ = std::max(*first_audio, Time{});
         duration_ = std::max(duration_ - shift_, Time{});
     }
-    for (Track* track : {&picture_, &sound_}) {
-        if (!(track == &picture_ ? has_picture_ : has_sound_)) continue;
+    for (Track* track : {&picture_, &audio_}) {
+        if (!(track == &picture_ ? has_picture_ : has_audio_)) continue;
         track->duration = duration_;
         tracks_.push_back(*track);
     }
@@ -191,9 +191,9 @@ Status FlvSource::read_tag() {
     const std::uint32_t size = reader.u24();
     std::int64_t time = reader.u24();
     time |= static_cast<std::int64_t>(reader.u8()) << 24;
-    if ((type != kSound && type != kPicture && type != kScript) || head[8] != 0 || head[9] != 0 || head[10] != 0) {
+    if ((type != kAudio && type != kPicture && type != kScript) || head[8] != 0 || head[9] != 0 || head[10] != 0) {
         // Damage: the next place where a tag is followed by its size and another tag.
-        problems_.push_back({"damaged bytes were passed over", reached_, reached_});
+        problems_.push_back({"damaged bytes skipped", reached_, reached_});
         for (std::uint64_t place = at_ + 1;; ++place) {
             const auto view = bytes_.view(place, kTagHeader);
             if (!view || view->size() < kTagHeader) {
@@ -201,7 +201,7 @@ Status FlvSource::read_tag() {
                 return {};
             }
             const ByteSpan b = *view;
-            if ((b[0] != kSound && b[0] != kPicture) || b[8] != 0 || b[9] != 0 || b[10] != 0) continue;
+            if ((b[0] != kAudio && b[0] != kPicture) || b[8] != 0 || b[9] != 0 || b[10] != 0) continue;
             const std::uint32_t length =
                 static_cast<std::uint32_t>(b[1]) << 16 | static_cast<std::uint32_t>(b[2]) << 8 | b[3];
             const auto behind = bytes_.view(place + kTagHeader + length, 4);
@@ -243,7 +243,7 @@ Status FlvSource::read_tag() {
         note_key(body, time, start);
         take_picture(body, ms(time));
     } else {
-        take_sound(body, ms(time));
+        take_audio(body, ms(time));
     }
     return {};
 }
@@ -289,7 +289,7 @@ void FlvSource::take_picture(ByteSpan body, Time stated) {
         }
     }
     if (codec == Codec::unknown) {
-        if (!has_picture_ && notes.empty()) notes.emplace_back("the pictures are in an old coding that can't be read");
+        if (!has_picture_ && notes.empty()) notes.emplace_back("its video codec is not supported");
         return;
     }
     if (!has_picture_) {
@@ -341,12 +341,12 @@ void FlvSource::emit_picture(ByteSpan data, Time dts, Time composition, bool key
     held_ = std::move(packet);
 }
 
-void FlvSource::take_sound(ByteSpan body, Time stated) {
+void FlvSource::take_audio(ByteSpan body, Time stated) {
     if (body.size() < 2) return;
     const int format = body[0] >> 4;
     const Codec codec = format == 10 ? Codec::aac : format == 2 || format == 14 ? Codec::mp3 : Codec::unknown;
     if (codec == Codec::unknown) {
-        if (!has_sound_ && notes.size() < 2) notes.emplace_back("the sound is in an old coding that can't be read");
+        if (!has_audio_ && notes.size() < 2) notes.emplace_back("its audio codec is not supported");
         return;
     }
     ByteSpan data = body.subspan(1);
@@ -354,24 +354,24 @@ void FlvSource::take_sound(ByteSpan body, Time stated) {
         const bool configuration = data[0] == 0;
         data = data.subspan(1);
         if (configuration) {
-            if (sound_.codec_config.empty()) sound_.codec_config = Bytes(ByteVector(data.begin(), data.end()));
+            if (audio_.codec_config.empty()) audio_.codec_config = Bytes(ByteVector(data.begin(), data.end()));
             return;
         }
-        if (sound_.codec_config.empty()) return;
+        if (audio_.codec_config.empty()) return;
     }
     if (data.empty()) return;
-    if (!has_sound_) {
-        sound_.id = kSoundTrack;
-        sound_.kind = TrackKind::audio;
-        sound_.codec = codec;
-        bitstream::describe_headers(sound_, data);
-        if (sound_.sample_rate == 0) return;
-        has_sound_ = true;
-        clock_.emplace(sound_.sample_rate, ms(1) * 11 / 10);
+    if (!has_audio_) {
+        audio_.id = kAudioTrack;
+        audio_.kind = TrackKind::audio;
+        audio_.codec = codec;
+        bitstream::describe_headers(audio_, data);
+        if (audio_.sample_rate == 0) return;
+        has_audio_ = true;
+        clock_.emplace(audio_.sample_rate, ms(1) * 11 / 10);
     }
-    const Time length = bitstream::sound_duration(sound_, data);
+    const Time length = bitstream::audio_duration(audio_, data);
     Packet packet;
-    packet.track = kSoundTrack;
+    packet.track = kAudioTrack;
     packet.pts = packet.dts = clock_->place(stated, length);
     packet.duration = length;
     packet.key = true;
@@ -394,7 +394,7 @@ void FlvSource::find_duration() {
         const auto head = bytes_.view(place, kTagHeader);
         if (!head || head->size() < kTagHeader) return;
         const ByteSpan b = *head;
-        if (b[0] != kSound && b[0] != kPicture) continue;
+        if (b[0] != kAudio && b[0] != kPicture) continue;
         const std::int64_t time = static_cast<std::int64_t>(b[7]) << 24 | static_cast<std::int64_t>(b[4]) << 16 |
                                   static_cast<std::int64_t>(b[5]) << 8 | b[6];
         Time period = ms(23);
@@ -472,30 +472,30 @@ class FlvWriter : public PacketSink {
   public:
     FlvWriter(base::AtomicFile file, std::vector<Track> tracks, WriterSettings settings)
         : file_(std::move(file)), settings_(std::move(settings)) {
-        for (Track& track : tracks) (track.kind == TrackKind::video ? picture_ : sound_) = std::move(track);
+        for (Track& track : tracks) (track.kind == TrackKind::video ? picture_ : audio_) = std::move(track);
     }
     Status begin() {
         base::ByteWriter out;
         out.text("FLV");
         out.u8(1);
-        out.u8((sound_ ? 4u : 0u) | (picture_ ? 1u : 0u));
+        out.u8((audio_ ? 4u : 0u) | (picture_ ? 1u : 0u));
         out.u32(kHeader);
         out.u32(0);
         std::vector<Track> tracks;
         if (picture_) tracks.push_back(*picture_);
-        if (sound_) tracks.push_back(*sound_);
+        if (audio_) tracks.push_back(*audio_);
         const std::size_t body_at = out.size() + kTagHeader;
         put_tag(out, kScript, 0, flv::metadata(tracks, &duration_at_));
         duration_at_ += body_at;
         for (const Track& track : tracks) {
             if (const ByteVector config = flv::configuration(track); !config.empty())
-                put_tag(out, track.kind == TrackKind::video ? kPicture : kSound, 0, config);
+                put_tag(out, track.kind == TrackKind::video ? kPicture : kAudio, 0, config);
         }
         return file_.write(out.bytes());
     }
     Status write(const Packet& packet) override {
         const bool picture = picture_ && packet.track == picture_->id;
-        if (!picture && !(sound_ && packet.track == sound_->id)) return {};
+        if (!picture && !(audio_ && packet.track == audio_->id)) return {};
         if (settings_.duration.count() > 0 && packet.pts >= settings_.duration) return {};
         // Times can't be negative: all are moved by what decoding needs before time 0.
         if (!begun_) {
@@ -504,11 +504,11 @@ class FlvWriter : public PacketSink {
         }
         const std::int64_t time = std::max<std::int64_t>(base::to_ticks(packet.dts + shift_, 1000), 0);
         const ByteVector body =
-            flv::body(picture ? *picture_ : *sound_, packet, base::to_ticks(packet.pts + shift_, 1000) - time);
+            flv::body(picture ? *picture_ : *audio_, packet, base::to_ticks(packet.pts + shift_, 1000) - time);
         if (body.size() > 0xFFFFFF)
-            return fail(ErrorKind::input, "a picture is larger than FLV can hold",
-                        fmt::format("track {}", packet.track), "choose another format");
-        put_tag(out_, picture ? kPicture : kSound, time, body);
+            return fail(ErrorKind::input, "a frame is larger than FLV supports", fmt::format("track {}", packet.track),
+                        "choose another format");
+        put_tag(out_, picture ? kPicture : kAudio, time, body);
         end_ = std::max(end_, packet.pts + packet.duration + shift_);
         if (out_.size() < (1u << 20)) return {};
         WAVECREST_TRY(file_.write(out_.bytes()));
@@ -536,7 +536,7 @@ class FlvWriter : public PacketSink {
 
     base::AtomicFile file_;
     WriterSettings settings_;
-    std::optional<Track> picture_, sound_;
+    std::optional<Track> picture_, audio_;
     base::ByteWriter out_;
     std::size_t duration_at_ = 0;
     bool begun_ = false;
@@ -559,7 +559,7 @@ Result<std::unique_ptr<PacketSink>> create_flv(base::AtomicFile file, std::vecto
                                                WriterSettings settings) {
     if (tracks.size() > 2 ||
         std::count_if(tracks.begin(), tracks.end(), [](const Track& t) { return t.kind == TrackKind::audio; }) > 1) {
-        return fail(ErrorKind::input, "FLV holds one picture and one sound track", "", "choose one of each");
+        return fail(ErrorKind::input, "FLV supports one video and one audio track", "", "choose one of each");
     }
     auto writer = std::make_unique<FlvWriter>(std::move(file), std::move(tracks), std::move(settings));
     WAVECREST_TRY(writer->begin());

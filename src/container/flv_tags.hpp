@@ -1,4 +1,4 @@
-// What FLV's tags hold, which travels over RTMP as well: script data, configuration of codecs, pictures and sound
+// What FLV's tags hold, which travels over RTMP as well: script data, configuration of codecs, pictures and audio
 // (Adobe Flash Video File Format Specification 10.1, E.4).
 #pragma once
 
@@ -10,7 +10,7 @@
 
 namespace wavecrest::container::flv {
 
-inline constexpr std::uint8_t kSound = 8, kPicture = 9, kScript = 18;  // tag types
+inline constexpr std::uint8_t kAudio = 8, kPicture = 9, kScript = 18;  // tag types
 
 // The body of the script tag "onMetaData". `duration_at`, when given, gets where in it the duration's eight bytes are:
 // 0 so far; without it there is none (a live stream).

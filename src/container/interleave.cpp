@@ -13,14 +13,14 @@ constexpr std::chrono::seconds kLongestWait{10};
 }  // namespace
 
 Interleaver::Interleaver(PacketSink& sink, const std::vector<Track>& tracks, Time run) : sink_(sink), run_(run) {
-    for (const Track& track : tracks) lanes_[track.id].awaited = track.kind != TrackKind::subtitle;
+    for (const Track& track : tracks) track_states_[track.id].awaited = track.kind != TrackKind::subtitle;
 }
 
 Status Interleaver::write(Packet packet) {
-    const auto lane = lanes_.find(packet.track);
-    if (lane == lanes_.end()) return {};
+    const auto track_state = track_states_.find(packet.track);
+    if (track_state == track_states_.end()) return {};
     bytes_ += packet.data.size();
-    lane->second.waiting.push_back(std::move(packet));
+    track_state->second.waiting.push_back(std::move(packet));
     return pass(false);
 }
 
@@ -30,19 +30,21 @@ Status Interleaver::drain() {
 
 Status Interleaver::pass(bool all) {
     while (true) {
-        Lane* first = nullptr;
+        TrackState* first = nullptr;
         Time newest = Time::min();
-        for (auto& [id, lane] : lanes_) {
-            if (lane.waiting.empty()) continue;
-            newest = std::max(newest, lane.waiting.back().dts);
-            if (first == nullptr || lane.waiting.front().dts < first->waiting.front().dts) first = &lane;
+        for (auto& [id, track_state] : track_states_) {
+            if (track_state.waiting.empty()) continue;
+            newest = std::max(newest, track_state.waiting.back().dts);
+            if (first == nullptr || track_state.waiting.front().dts < first->waiting.front().dts) first = &track_state;
         }
         if (first == nullptr) return {};
         const Time from = first->waiting.front().dts;
         const bool pressed = all || bytes_ > kMostBytes || newest - from > kLongestWait + run_;
         if (!pressed) {
-            for (const auto& [id, lane] : lanes_) {
-                if (lane.awaited && (lane.waiting.empty() || lane.waiting.back().dts < from + run_)) return {};
+            for (const auto& [id, track_state] : track_states_) {
+                if (track_state.awaited &&
+                    (track_state.waiting.empty() || track_state.waiting.back().dts < from + run_))
+                    return {};
             }
         }
         do {

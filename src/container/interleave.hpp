@@ -18,7 +18,7 @@ class Interleaver {
     Status drain();
 
   private:
-    struct Lane {
+    struct TrackState {
         bool awaited = false;
         std::deque<Packet> waiting;
     };
@@ -26,7 +26,7 @@ class Interleaver {
 
     PacketSink& sink_;
     Time run_;
-    std::map<TrackId, Lane> lanes_;
+    std::map<TrackId, TrackState> track_states_;
     std::size_t bytes_ = 0;
 };
 

@@ -118,7 +118,7 @@ class MatroskaSource : public PacketSource {
     Time reached_{};
     std::deque<Packet> ready_;
     bool ended_ = false;
-    // After a skip: pictures before `skip_key_`, and sound that ends before it, are left out.
+    // After a skip: pictures before `skip_key_`, and audio that ends before it, are left out.
     SkipGate skip_;
 };
 
@@ -130,7 +130,7 @@ Result<std::optional<Element>> MatroskaSource::element_at(std::uint64_t at) {
 Status MatroskaSource::open() {
     WAVECREST_TRY_ASSIGN(ebml, element_at(0));
     if (!ebml || ebml->id != kEbml || ebml->size > 4096) {
-        return fail(ErrorKind::input, "this is no Matroska file", fmt::format("{}, byte 0", bytes_.source().name()),
+        return fail(ErrorKind::input, "not a Matroska file", fmt::format("{}, byte 0", bytes_.source().name()),
                     "name a Matroska or WebM file");
     }
     WAVECREST_TRY_ASSIGN(head, bytes_.view(ebml->header, static_cast<std::size_t>(ebml->size)));
@@ -152,7 +152,7 @@ Status MatroskaSource::open() {
         }
         if (element->id == kCluster) break;
         if (element->size == kUnknownSize || element->size > kMostHeader) {
-            if (element->size == kUnknownSize) return damaged("an element before the pictures has no size", at_);
+            if (element->size == kUnknownSize) return damaged("an element before the first cluster has no size", at_);
         } else {
             WAVECREST_TRY(read_header(at_, 0));
         }
@@ -191,9 +191,9 @@ Status MatroskaSource::open() {
     }
     if (bytes_.size() != base::kUnknownSize && told_end > bytes_.size()) {
         const double part = static_cast<double>(bytes_.size()) / static_cast<double>(told_end);
-        known_problems.push_back({fmt::format("the file is cut short: {} are missing at its end",
-                                              base::format_bytes(told_end - bytes_.size())),
-                                  base::from_seconds(base::to_seconds(duration_) * part), duration_});
+        known_problems.push_back(
+            {fmt::format("file is truncated: {} missing at the end", base::format_bytes(told_end - bytes_.size())),
+             base::from_seconds(base::to_seconds(duration_) * part), duration_});
     }
     for (const Packet& packet : ready_) {
         for (Track& track : tracks_) {
@@ -338,7 +338,7 @@ void MatroskaSource::parse_attachments(ByteSpan body) {
     if (names.empty()) return;
     std::string list;
     for (std::size_t i = 0; i < std::min<std::size_t>(names.size(), 4); ++i) list += (i > 0 ? ", " : "") + names[i];
-    notes.push_back(fmt::format("{} attached {} left out: {}{}", names.size(),
+    notes.push_back(fmt::format("{} attached {} skipped: {}{}", names.size(),
                                 names.size() == 1 ? "file is" : "files are", list, names.size() > 4 ? " ..." : ""));
 }
 
@@ -355,7 +355,7 @@ void MatroskaSource::restart_clocks() {
                 t.info.frame_rate.num > 0 ? base::frames_to_time(1, t.info.frame_rate) : from_ns(40'000'000);
             t.decoding = std::make_unique<DecodingTimes>(std::max(0, t.info.reorder_frames), period);
         } else if (t.info.kind == TrackKind::audio) {
-            t.clock = std::make_unique<SoundClock>(t.info.sample_rate, 2 * tolerance);
+            t.clock = std::make_unique<AudioClock>(t.info.sample_rate, 2 * tolerance);
         }
         if (t.vorbis) t.vorbis->restart();
     }
@@ -430,7 +430,7 @@ Status MatroskaSource::read_more() {
         case kAttachments:
             break;
         default:
-            // Unknown elements are passed over when they look sound: what follows must be an element, too.
+            // Unknown elements are passed over when they look audio: what follows must be an element, too.
             if (!known || element->size > kLargestBlock || element->id < 0x80 ||
                 !is_known_at(at_ + element->header + element->size)) {
                 resynchronise();
@@ -465,7 +465,7 @@ bool MatroskaSource::is_known_at(std::uint64_t place) {
 // What lies here is no element: goes on at the next cluster.
 void MatroskaSource::resynchronise() {
     const auto next = find_cluster(at_ + 1, bytes_.size());
-    Problem problem{"damaged bytes were passed over", reached_, reached_};
+    Problem problem{"damaged bytes skipped", reached_, reached_};
     if (!next) {
         ended_ = true;
         problem.what = "the rest of the file is damaged";
@@ -694,7 +694,7 @@ void MatroskaSource::emit(MkvTrack& t, ByteSpan frame, std::optional<Time> state
                 std::max(0, info.reorder_frames),
                 info.frame_rate.num > 0 ? base::frames_to_time(1, info.frame_rate) : from_ns(40'000'000));
         } else {
-            t.clock = std::make_unique<SoundClock>(info.sample_rate, scaled(1) + scaled(1) / 10);
+            t.clock = std::make_unique<AudioClock>(info.sample_rate, scaled(1) + scaled(1) / 10);
         }
     }
     Packet packet;
@@ -702,7 +702,7 @@ void MatroskaSource::emit(MkvTrack& t, ByteSpan frame, std::optional<Time> state
     packet.key = key;
     if (info.kind == TrackKind::audio) {
         Time length = t.vorbis ? base::from_ticks(t.vorbis->samples(*data), info.sample_rate)
-                               : bitstream::sound_duration(info, *data);
+                               : bitstream::audio_duration(info, *data);
         if (length.count() == 0 && !t.vorbis) length = duration;
         packet.pts = stated ? t.clock->place(*stated, length) : t.clock->next(length);
         packet.dts = packet.pts;

@@ -127,7 +127,7 @@ void resolve_codec(MkvTrack& t) {
         t.conversion = Conversion::markup;
     } else if (is("S_TEXT/ASS") || is("S_TEXT/SSA") || is("S_ASS") || is("S_SSA")) {
         info.codec = Codec::text;
-        info.profile = "styles left out";
+        info.profile = "styles removed";
         t.conversion = Conversion::ass;
     } else if (is("S_HDMV/PGS")) {
         info.codec = Codec::pgs;
@@ -270,10 +270,10 @@ void parse_encodings(ByteSpan body, MkvTrack& t) {
         } else if (algorithm == 0) {
             t.deflated = true;
         } else {
-            t.problem = "it is compressed in a way that is no longer in use";
+            t.problem = "its compression is not supported";
         }
     });
-    if (count > 1) t.problem = "it is encoded several times over";
+    if (count > 1) t.problem = "it has several content encodings";
 }
 
 }  // namespace
@@ -363,8 +363,7 @@ std::optional<MkvTrack> parse_track_entry(ByteSpan entry, std::string& left_out)
     } else if (type == 17) {
         t.info.kind = TrackKind::subtitle;
     } else {
-        left_out =
-            fmt::format("track {} ({}) is neither picture, sound nor subtitles and is left out", t.number, t.codec_id);
+        left_out = fmt::format("track {} ({}) is not video, audio or subtitles, skipped", t.number, t.codec_id);
         return std::nullopt;
     }
     resolve_codec(t);

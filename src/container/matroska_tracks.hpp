@@ -31,13 +31,13 @@ struct MkvTrack {
 
     // while reading
     std::unique_ptr<PictureGrid> grid;
-    std::unique_ptr<SoundClock> clock;
+    std::unique_ptr<AudioClock> clock;
     std::unique_ptr<DecodingTimes> decoding;
     std::unique_ptr<bitstream::VorbisTimer> vorbis;
     bool described = false;
 };
 
-// From a track entry's body. Nothing for an entry without a number, and for what is neither picture, sound nor
+// From a track entry's body. Nothing for an entry without a number, and for what is neither picture, audio nor
 // subtitles: `left_out` tells the latter.
 std::optional<MkvTrack> parse_track_entry(ByteSpan entry, std::string& left_out);
 

@@ -186,22 +186,23 @@ class MatroskaWriter : public PacketSink {
     MatroskaWriter(base::AtomicFile file, std::vector<Track> tracks, WriterSettings settings, bool webm)
         : file_(std::move(file)), settings_(std::move(settings)), webm_(webm) {
         for (Track& track : tracks) {
-            Lane lane;
-            if (track.codec == Codec::vorbis) lane.vorbis = bitstream::VorbisTimer::create(track.codec_config.view());
-            lane.track = std::move(track);
-            lane.number = lanes_.size() + 1;
-            lanes_.push_back(std::move(lane));
+            TrackState track_state;
+            if (track.codec == Codec::vorbis)
+                track_state.vorbis = bitstream::VorbisTimer::create(track.codec_config.view());
+            track_state.track = std::move(track);
+            track_state.number = track_states_.size() + 1;
+            track_states_.push_back(std::move(track_state));
         }
-        const auto video =
-            std::find_if(lanes_.begin(), lanes_.end(), [](const Lane& l) { return l.track.kind == TrackKind::video; });
-        cue_lane_ = video != lanes_.end() ? static_cast<std::size_t>(video - lanes_.begin()) : 0;
+        const auto video = std::find_if(track_states_.begin(), track_states_.end(),
+                                        [](const TrackState& l) { return l.track.kind == TrackKind::video; });
+        cue_track_state_ = video != track_states_.end() ? static_cast<std::size_t>(video - track_states_.begin()) : 0;
     }
 
     Status write(const Packet& packet) override;
     Status finish() override;
 
   private:
-    struct Lane {
+    struct TrackState {
         Track track;
         std::uint64_t number = 0;
         std::unique_ptr<bitstream::VorbisTimer> vorbis;
@@ -214,18 +215,18 @@ class MatroskaWriter : public PacketSink {
     // The beginning is written when the first packet of every track with a delay is known.
     Status begin();
     void write_tracks(ByteWriter& out) const;
-    void write_track(ByteWriter& out, const Lane& lane) const;
-    Status take(const Lane& lane, const Packet& packet);
+    void write_track(ByteWriter& out, const TrackState& track_state) const;
+    Status take(const TrackState& track_state, const Packet& packet);
     Status end_cluster();
-    std::int64_t ticks(const Lane& lane, const Packet& packet) const {
-        return base::to_ticks(packet.pts + lane.delay, kTicksPerSecond);
+    std::int64_t ticks(const TrackState& track_state, const Packet& packet) const {
+        return base::to_ticks(packet.pts + track_state.delay, kTicksPerSecond);
     }
 
     base::AtomicFile file_;
     WriterSettings settings_;
     bool webm_;
-    std::vector<Lane> lanes_;
-    std::size_t cue_lane_ = 0;
+    std::vector<TrackState> track_states_;
+    std::size_t cue_track_state_ = 0;
     std::vector<Packet> early_;
     bool begun_ = false;
     std::uint64_t segment_ = 0, seek_head_ = 0, info_ = 0, tracks_at_ = 0, chapters_ = 0, duration_at_ = 0;
@@ -237,28 +238,29 @@ class MatroskaWriter : public PacketSink {
 
 Status MatroskaWriter::write(const Packet& packet) {
     if (begun_) {
-        for (const Lane& lane : lanes_) {
-            if (lane.track.id == packet.track) return take(lane, packet);
+        for (const TrackState& track_state : track_states_) {
+            if (track_state.track.id == packet.track) return take(track_state, packet);
         }
         return {};
     }
-    // Delays stand in the track descriptions: the first packets wait until each sound track has shown its own.
+    // Delays stand in the track descriptions: the first packets wait until each audio track has shown its own.
     constexpr std::size_t kMostEarly = 600;
     early_.push_back(packet);
-    const bool known = std::all_of(lanes_.begin(), lanes_.end(), [&](const Lane& lane) {
-        return lane.track.kind != TrackKind::audio ||
-               std::any_of(early_.begin(), early_.end(), [&](const Packet& p) { return p.track == lane.track.id; });
+    const bool known = std::all_of(track_states_.begin(), track_states_.end(), [&](const TrackState& track_state) {
+        return track_state.track.kind != TrackKind::audio ||
+               std::any_of(early_.begin(), early_.end(),
+                           [&](const Packet& p) { return p.track == track_state.track.id; });
     });
     return known || early_.size() >= kMostEarly ? begin() : Status{};
 }
 
 Status MatroskaWriter::begin() {
     begun_ = true;
-    for (Lane& lane : lanes_) {
-        const auto first =
-            std::find_if(early_.begin(), early_.end(), [&](const Packet& p) { return p.track == lane.track.id; });
-        if (lane.track.kind == TrackKind::audio && first != early_.end() && first->pts.count() < 0)
-            lane.delay = -first->pts;
+    for (TrackState& track_state : track_states_) {
+        const auto first = std::find_if(early_.begin(), early_.end(),
+                                        [&](const Packet& p) { return p.track == track_state.track.id; });
+        if (track_state.track.kind == TrackKind::audio && first != early_.end() && first->pts.count() < 0)
+            track_state.delay = -first->pts;
     }
     ByteWriter out;
     {
@@ -313,14 +315,14 @@ Status MatroskaWriter::begin() {
 
 void MatroskaWriter::write_tracks(ByteWriter& out) const {
     const Master tracks(out, kTracks);
-    for (const Lane& lane : lanes_) write_track(out, lane);
+    for (const TrackState& track_state : track_states_) write_track(out, track_state);
 }
 
-void MatroskaWriter::write_track(ByteWriter& out, const Lane& lane) const {
-    const Track& track = lane.track;
+void MatroskaWriter::write_track(ByteWriter& out, const TrackState& track_state) const {
+    const Track& track = track_state.track;
     const Master entry(out, kTrackEntry);
-    put_number(out, kTrackNumber, lane.number);
-    put_number(out, kTrackUid, lane.number);
+    put_number(out, kTrackNumber, track_state.number);
+    put_number(out, kTrackUid, track_state.number);
     put_number(out, kTrackType, track.kind == TrackKind::video ? 1 : track.kind == TrackKind::audio ? 2 : 17);
     put_number(out, kFlagLacing, 0);
     put_number(out, kFlagDefault, track.preferred ? 1 : 0);
@@ -397,7 +399,8 @@ void MatroskaWriter::write_track(ByteWriter& out, const Lane& lane) const {
             put_float(out, kPoseRoll, -track.rotation);
         }
     } else if (track.kind == TrackKind::audio) {
-        if (lane.delay.count() > 0) put_number(out, kCodecDelay, static_cast<std::uint64_t>(to_ns(lane.delay)));
+        if (track_state.delay.count() > 0)
+            put_number(out, kCodecDelay, static_cast<std::uint64_t>(to_ns(track_state.delay)));
         if (track.codec == Codec::opus) put_number(out, kSeekPreRoll, static_cast<std::uint64_t>(to_ns(kOpusPreRoll)));
         const Master audio(out, kAudio);
         put_float(out, kSamplingFrequency, track.sample_rate);
@@ -409,12 +412,12 @@ void MatroskaWriter::write_track(ByteWriter& out, const Lane& lane) const {
     }
 }
 
-Status MatroskaWriter::take(const Lane& lane, const Packet& packet) {
+Status MatroskaWriter::take(const TrackState& track_state, const Packet& packet) {
     if (settings_.duration.count() > 0 && packet.pts >= settings_.duration) return {};
-    const std::int64_t at = ticks(lane, packet);
+    const std::int64_t at = ticks(track_state, packet);
     if (at < 0) return {};  // pictures before the beginning can't be shown, nor told
-    const bool cue = &lane == &lanes_[cue_lane_] && packet.key;
-    const bool video = lane.track.kind == TrackKind::video;
+    const bool cue = &track_state == &track_states_[cue_track_state_] && packet.key;
+    const bool video = track_state.track.kind == TrackKind::video;
     if (cluster_ticks_) {
         const std::int64_t relative = at - *cluster_ticks_;
         const bool full =
@@ -423,7 +426,8 @@ Status MatroskaWriter::take(const Lane& lane, const Packet& packet) {
     }
     if (!cluster_ticks_) {
         cluster_ticks_ = at;
-        if (cue || (!video && &lane == &lanes_[cue_lane_])) cues_.push_back({at, file_.size() - segment_});
+        if (cue || (!video && &track_state == &track_states_[cue_track_state_]))
+            cues_.push_back({at, file_.size() - segment_});
         cluster_ = {};
         write_id(cluster_, kCluster);
         cluster_.u32(0);  // its size comes at its end
@@ -431,14 +435,14 @@ Status MatroskaWriter::take(const Lane& lane, const Packet& packet) {
     }
     const auto relative = static_cast<std::int16_t>(at - *cluster_ticks_);
     ByteWriter head;
-    write_size(head, lane.number);
+    write_size(head, track_state.number);
     head.u16(static_cast<std::uint16_t>(relative));
-    const bool subtitle = lane.track.kind == TrackKind::subtitle;
+    const bool subtitle = track_state.track.kind == TrackKind::subtitle;
     Time cut{};
-    if (lane.track.kind == TrackKind::audio) {  // only the last packet is heard in part
-        const Time whole = lane.vorbis
-                               ? base::from_ticks(lane.vorbis->samples(packet.data.view()), lane.track.sample_rate)
-                               : bitstream::sound_duration(lane.track, packet.data.view());
+    if (track_state.track.kind == TrackKind::audio) {  // only the last packet is heard in part
+        const Time whole = track_state.vorbis ? base::from_ticks(track_state.vorbis->samples(packet.data.view()),
+                                                                 track_state.track.sample_rate)
+                                              : bitstream::audio_duration(track_state.track, packet.data.view());
         Time kept = packet.duration;
         if (settings_.duration.count() > 0) kept = std::min(kept, settings_.duration - packet.pts);
         if (whole > kept && kept.count() > 0) cut = whole - kept;
@@ -485,7 +489,7 @@ Status MatroskaWriter::finish() {
             const Master point(out, kCuePoint);
             put_number(out, kCueTime, static_cast<std::uint64_t>(cue.ticks));
             const Master positions(out, kCueTrackPositions);
-            put_number(out, kCueTrack, lanes_[cue_lane_].number);
+            put_number(out, kCueTrack, track_states_[cue_track_state_].number);
             put_number(out, kCueClusterPosition, cue.cluster);
         }
     }

@@ -12,8 +12,8 @@ constexpr std::size_t kMostEntries = 100'000;
 // 4.3.4.1.1.
 constexpr std::string_view kPausedComment = "# wavecrest: paused";
 constexpr std::string_view kCaptions =
-    "public.accessibility.transcribes-spoken-dialog,public.accessibility.describes-music-and-sound";
-constexpr std::string_view kTellsSounds = "public.accessibility.describes-music-and-sound";
+    "public.accessibility.transcribes-spoken-dialog,public.accessibility.describes-music-and-audio";
+constexpr std::string_view kTellsAudioTracks = "public.accessibility.describes-music-and-audio";
 
 std::optional<double> decimal(std::string_view text) {
     double value = 0;
@@ -78,8 +78,7 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
         at = end + 1;
         ++line_number;
         while (!line.empty() && (line.back() == '\r' || line.back() == ' ')) line.remove_suffix(1);
-        if (line_number == 1 && line != "#EXTM3U")
-            return refuse("this is no HLS playlist: it does not begin with #EXTM3U");
+        if (line_number == 1 && line != "#EXTM3U") return refuse("not an HLS playlist: it does not begin with #EXTM3U");
         const auto value = [&](std::string_view tag) -> std::optional<std::string_view> {
             if (!line.starts_with(tag)) return std::nullopt;
             return line.substr(tag.size());
@@ -87,15 +86,15 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
         if (line.empty()) continue;
         if (const auto v = value("#EXTINF:")) {
             const auto seconds = decimal(v->substr(0, v->find(',')));
-            if (!seconds) return refuse("a segment's duration is no number");
+            if (!seconds) return refuse("a segment duration isn't a number");
             duration = base::from_seconds(*seconds);
         } else if (const auto target = value("#EXT-X-TARGETDURATION:")) {
             const auto number = whole(*target);
-            if (!number) return refuse("the target duration is no number");
+            if (!number) return refuse("the target duration isn't a number");
             list.target_s = static_cast<std::int64_t>(*number);
         } else if (const auto sequence = value("#EXT-X-MEDIA-SEQUENCE:")) {
             const auto number = whole(*sequence);
-            if (!number) return refuse("the media sequence is no number");
+            if (!number) return refuse("the media sequence number isn't a number");
             list.sequence = *number;
         } else if (const auto version = value("#EXT-X-VERSION:")) {
             list.version = static_cast<int>(whole(*version).value_or(1));
@@ -109,7 +108,7 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
                 list.subtitles.push_back(
                     {attribute(*media, "URI"), attribute(*media, "NAME"), attribute(*media, "LANGUAGE"),
                      attribute(*media, "FORCED") == "YES",
-                     attribute(*media, "CHARACTERISTICS").find(kTellsSounds) != std::string::npos});
+                     attribute(*media, "CHARACTERISTICS").find(kTellsAudioTracks) != std::string::npos});
         } else if (const auto map = value("#EXT-X-MAP:")) {
             list.map_uri = attribute(*map, "URI");
         } else if (const auto key = value("#EXT-X-KEY:")) {
@@ -137,9 +136,9 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
             discontinuity = false;
         }
         if (list.segments.size() + list.variants.size() + list.subtitles.size() > kMostEntries)
-            return refuse("the playlist lists too much");
+            return refuse("the playlist is too long");
     }
-    if (line_number == 0) return refuse("this is no HLS playlist: it is empty");
+    if (line_number == 0) return refuse("not an HLS playlist: it is empty");
     return list;
 }
 

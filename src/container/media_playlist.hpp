@@ -27,7 +27,7 @@ struct MediaPlaylist {
         std::string uri;  // of a playlist of WebVTT segments
         std::string name, language;
         bool forced = false;    // needed to follow the story: shown unasked
-        bool captions = false;  // tell sounds, too
+        bool captions = false;  // tell audio_tracks, too
     };
     int version = 3;
     std::int64_t target_s = 0;          // no segment is longer, rounded to seconds

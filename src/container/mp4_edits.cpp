@@ -9,17 +9,17 @@
 namespace wavecrest::container::mp4 {
 namespace {
 
-// A stretch of media and where it is presented, all in the track's ticks.
-struct Stretch {
+// An interval of media and where it is presented, all in the track's ticks.
+struct TimeRange {
     std::int64_t from = 0, to = 0;  // of the media; of a dwell, `to` is one tick on
     std::int64_t at = 0;            // of the presentation
     std::int64_t lasts = 0;         // there
     bool dwell = false;
 };
 
-// Edits that follow on from each other in the media are one stretch.
+// Edits that follow on from each other in the media are one interval.
 struct Plan {
-    std::vector<Stretch> stretches;
+    std::vector<TimeRange> intervals;
     Time end{};
 };
 
@@ -35,31 +35,31 @@ Plan plan(const std::vector<Edit>& edits, std::int64_t movie_timescale, std::int
         const std::int64_t at = ticks(shown);
         shown += edit.duration;
         if (edit.media_time < 0) continue;
-        Stretch stretch;
-        stretch.from = edit.media_time;
-        stretch.at = at;
-        stretch.lasts = open ? INT64_MAX / 4 : ticks(shown) - at;
-        stretch.dwell = edit.dwell;
-        stretch.to = edit.dwell ? edit.media_time + 1 : edit.media_time + stretch.lasts;
-        if (stretch.lasts <= 0) continue;
+        TimeRange interval;
+        interval.from = edit.media_time;
+        interval.at = at;
+        interval.lasts = open ? INT64_MAX / 4 : ticks(shown) - at;
+        interval.dwell = edit.dwell;
+        interval.to = edit.dwell ? edit.media_time + 1 : edit.media_time + interval.lasts;
+        if (interval.lasts <= 0) continue;
         // Rounding to the movie's ticks may part what belongs together.
         const std::int64_t grain = timescale / movie_timescale + 1;
-        if (!result.stretches.empty() && !edit.dwell) {
-            Stretch& last = result.stretches.back();
-            if (!last.dwell && std::abs(last.to - stretch.from) <= grain && last.at + last.lasts == stretch.at) {
-                last.to = stretch.to;
-                last.lasts += stretch.lasts;
+        if (!result.intervals.empty() && !edit.dwell) {
+            TimeRange& last = result.intervals.back();
+            if (!last.dwell && std::abs(last.to - interval.from) <= grain && last.at + last.lasts == interval.at) {
+                last.to = interval.to;
+                last.lasts += interval.lasts;
                 continue;
             }
         }
-        result.stretches.push_back(stretch);
+        result.intervals.push_back(interval);
     }
     result.end = base::from_ticks(shown, movie_timescale);
     if (!edits.empty() && edits.back().duration == 0) result.end = Time::max();
     return result;
 }
 
-// Goes through the media once per stretch and writes the samples down anew.
+// Goes through the media once per interval and writes the samples down anew.
 class Cutter {
   public:
     explicit Cutter(const Mp4Track& track) : track_(track), index_(track.samples.index) {
@@ -74,15 +74,15 @@ class Cutter {
     }
 
     // False when the edits ask for more work than any honest list does.
-    bool cut(const Stretch& stretch, bool first, bool last) {
+    bool cut(const TimeRange& interval, bool first, bool last) {
         if (marks_.empty()) return true;
         switch (track_.info.kind) {
             case TrackKind::video:
-                return cut_pictures(stretch, first);
+                return cut_pictures(interval, first);
             case TrackKind::audio:
-                return cut_sound(stretch, first, last);
+                return cut_audio(interval, first, last);
             case TrackKind::subtitle:
-                return cut_text(stretch);
+                return cut_text(interval);
         }
         return true;
     }
@@ -123,47 +123,47 @@ class Cutter {
     }
     std::int64_t not_back(std::int64_t dts) const { return made_.empty() ? dts : std::max(dts, latest_dts_); }
 
-    bool cut_pictures(const Stretch& stretch, bool first) {
+    bool cut_pictures(const TimeRange& interval, bool first) {
         // Decoding begins at the last keyframe shown by then.
-        SampleIndex::Cursor begin = near(stretch.from);
-        for (SampleIndex::Cursor c = begin; !c.done() && c->dts + earliest_ <= stretch.from; ++c) {
+        SampleIndex::Cursor begin = near(interval.from);
+        for (SampleIndex::Cursor c = begin; !c.done() && c->dts + earliest_ <= interval.from; ++c) {
             if (!worked()) return false;
-            if (c->key && c->pts() <= stretch.from) begin = c;
+            if (c->key && c->pts() <= interval.from) begin = c;
         }
-        const std::int64_t move = stretch.at - stretch.from;
+        const std::int64_t move = interval.at - interval.from;
         std::vector<SampleIndex::Sample> waiting;  // not shown; left out unless one that is shown follows
-        for (SampleIndex::Cursor c = begin; !c.done() && c->dts + earliest_ < stretch.to; ++c) {
+        for (SampleIndex::Cursor c = begin; !c.done() && c->dts + earliest_ < interval.to; ++c) {
             if (!worked()) return false;
             const std::int64_t pts = c->pts(), end = pts + std::max<std::int64_t>(c->duration, 1);
-            if (pts >= stretch.to || end <= stretch.from) {
+            if (pts >= interval.to || end <= interval.from) {
                 waiting.push_back(*c);
                 continue;
             }
             for (const SampleIndex::Sample& s : waiting) {
-                // Before the very first picture times are negative, as with a single stretch: nothing else is there.
-                const bool lead = first && stretch.at == 0 && s.pts() < stretch.from;
+                // Before the very first picture times are negative, as with a single interval: nothing else is there.
+                const bool lead = first && interval.at == 0 && s.pts() < interval.from;
                 add(moved(s, s.pts() + move, not_back(s.dts + move), lead ? s.duration : 0), !lead);
             }
             waiting.clear();
-            const std::int64_t shown = std::max(pts, stretch.from) + move;
+            const std::int64_t shown = std::max(pts, interval.from) + move;
             const std::int64_t lasts =
-                stretch.dwell ? stretch.lasts : std::min(end, stretch.to) - std::max(pts, stretch.from);
+                interval.dwell ? interval.lasts : std::min(end, interval.to) - std::max(pts, interval.from);
             add(moved(*c, shown, std::min(not_back(c->dts + move), shown), lasts), false);
         }
         return true;
     }
 
-    bool cut_sound(const Stretch& stretch, bool first, bool last) {
-        if (stretch.dwell) return true;  // no sound stands still
+    bool cut_audio(const TimeRange& interval, bool first, bool last) {
+        if (interval.dwell) return true;  // no audio stands still
         // What a decoder needs before the very first sample keeps its negative times.
-        const std::int64_t lead = first && stretch.at == 0 ? track_.samples.timescale / 4 : 0;
-        const std::int64_t move = stretch.at - stretch.from;
-        for (SampleIndex::Cursor c = near(stretch.from - lead); !c.done() && c->dts < stretch.to; ++c) {
+        const std::int64_t lead = first && interval.at == 0 ? track_.samples.timescale / 4 : 0;
+        const std::int64_t move = interval.at - interval.from;
+        for (SampleIndex::Cursor c = near(interval.from - lead); !c.done() && c->dts < interval.to; ++c) {
             if (!worked()) return false;
             SampleIndex::Sample s = *c;
             const std::int64_t begin = s.pts(), end = begin + s.duration;
             if (track_.info.codec == Codec::lpcm && s.duration > 0 && s.size % s.duration == 0) {
-                const std::int64_t from = std::max(begin, stretch.from), to = std::min(end, stretch.to);
+                const std::int64_t from = std::max(begin, interval.from), to = std::min(end, interval.to);
                 if (from >= to) continue;
                 const std::uint32_t frame = s.size / s.duration;
                 s.offset += static_cast<std::uint64_t>(from - begin) * frame;
@@ -172,22 +172,22 @@ class Cutter {
                 continue;
             }
             const std::int64_t middle = begin + s.duration / 2;
-            const bool begun = lead > 0 ? end > stretch.from - lead : middle >= stretch.from;
-            const bool over = last ? begin >= stretch.to : middle >= stretch.to;
+            const bool begun = lead > 0 ? end > interval.from - lead : middle >= interval.from;
+            const bool over = last ? begin >= interval.to : middle >= interval.to;
             if (!begun || over) continue;
             add(moved(s, begin + move, std::min(not_back(begin + move), begin + move), s.duration), false);
         }
         return true;
     }
 
-    bool cut_text(const Stretch& stretch) {
-        if (stretch.dwell) return true;
-        const std::int64_t move = stretch.at - stretch.from;
+    bool cut_text(const TimeRange& interval) {
+        if (interval.dwell) return true;
+        const std::int64_t move = interval.at - interval.from;
         // A cue may have begun long before: all are looked at.
-        for (SampleIndex::Cursor c = index_.begin(); !c.done() && c->dts < stretch.to; ++c) {
+        for (SampleIndex::Cursor c = index_.begin(); !c.done() && c->dts < interval.to; ++c) {
             if (!worked()) return false;
-            const std::int64_t from = std::max(c->pts(), stretch.from),
-                               to = std::min(c->pts() + c->duration, stretch.to);
+            const std::int64_t from = std::max(c->pts(), interval.from),
+                               to = std::min(c->pts() + c->duration, interval.to);
             if (from < to) add(moved(*c, from + move, from + move, to - from), false);
         }
         return true;
@@ -209,28 +209,28 @@ Presentation apply_edits(const std::vector<Edit>& edits, std::int64_t movie_time
     Presentation result;
     Mp4Samples& samples = track.samples;
     const Plan list = plan(edits, movie_timescale, samples.timescale);
-    if (list.stretches.empty()) {
+    if (list.intervals.empty()) {
         // Nothing but emptiness, or no list: media and presentation are one.
         return result;
     }
     const auto shift_by_first = [&] {
-        const Stretch& first = list.stretches.front();
+        const TimeRange& first = list.intervals.front();
         samples.shift = base::from_ticks(first.at, samples.timescale) - base::from_ticks(first.from, samples.timescale);
     };
-    if (list.stretches.size() == 1 && !list.stretches.front().dwell) {
+    if (list.intervals.size() == 1 && !list.intervals.front().dwell) {
         shift_by_first();
         result.end = list.end;
         return result;
     }
     Cutter cutter(track);
     bool followed = whole;
-    for (std::size_t i = 0; followed && i < list.stretches.size(); ++i)
-        followed = cutter.cut(list.stretches[i], i == 0, i + 1 == list.stretches.size());
+    for (std::size_t i = 0; followed && i < list.intervals.size(); ++i)
+        followed = cutter.cut(list.intervals[i], i == 0, i + 1 == list.intervals.size());
     if (!followed) {
         shift_by_first();
-        result.note = fmt::format("track {} has an edit list of {} stretches, which {}: all of its material is read",
-                                  track.info.id, list.stretches.size(),
-                                  whole ? "asks for too much to be followed" : "can't be followed over a pipe");
+        result.note =
+            fmt::format("track {} has an edit list of {} entries, which {}: ignored", track.info.id,
+                        list.intervals.size(), whole ? "is too long" : "needs seeking, which piped input can't");
         return result;
     }
     samples.index = cutter.take();

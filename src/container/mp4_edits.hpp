@@ -1,4 +1,4 @@
-// Edit lists (ISO/IEC 14496-12, 8.6.5 and 8.6.6): which stretches of a track's media are presented, and when.
+// Edit lists (ISO/IEC 14496-12, 8.6.5 and 8.6.6): which intervals of a track's media are presented, and when.
 #pragma once
 
 #include <string>
@@ -19,12 +19,12 @@ struct Presentation {
     std::string note;        // what could not be followed
 };
 
-// Moves a track's samples onto the presentation's timeline. One stretch is a shift: what lies before it keeps negative
+// Moves a track's samples onto the presentation's timeline. One interval is a shift: what lies before it keeps negative
 // times. Several become a new order of samples, in which
-// - pictures outside of a stretch that others in it are predicted from are marked hidden;
-// - sound is cut at whole packets, LPCM at the sample; its times stay exact, so that it keeps with the picture;
+// - pictures outside of an interval that others in it are predicted from are marked hidden;
+// - audio is cut at whole packets, LPCM at the sample; its times stay exact, so that it keeps with the picture;
 // - decoding times never go back.
-// `whole` tells that all samples are known: over a pipe they are not, and several stretches are not followed.
+// `whole` tells that all samples are known: over a pipe they are not, and several intervals are not followed.
 Presentation apply_edits(const std::vector<Edit>& edits, std::int64_t movie_timescale, bool whole, Mp4Track& track);
 
 }  // namespace wavecrest::container::mp4

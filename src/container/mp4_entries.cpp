@@ -149,7 +149,7 @@ void parse_video_entry(const BoxView& entry, Mp4Track& track) {
     info.frame_rate = {0, 1};  // the samples' durations tell
 }
 
-void parse_sound_entry(const BoxView& entry, Mp4Track& track) {
+void parse_audio_entry(const BoxView& entry, Mp4Track& track) {
     if (entry.body.size() < 28) return;
     Track& info = track.info;
     ByteReader reader(entry.body);
@@ -303,12 +303,12 @@ void parse_sample_entries(ByteSpan stsd, Mp4Track& track) {
     const auto entries = children(stsd.subspan(8));
     if (entries.empty()) return;
     const BoxView& entry = entries.front();
-    if (entries.size() > 1) track.problem = "its coding changes on the way: only the first is told here";
+    if (entries.size() > 1) track.problem = "it has several sample descriptions: only the first is shown";
     if (entry.type == fourcc("encv") || entry.type == fourcc("enca")) track.problem = "it is encrypted";
     if (track.info.kind == TrackKind::video) {
         parse_video_entry(entry, track);
     } else if (track.info.kind == TrackKind::audio) {
-        parse_sound_entry(entry, track);
+        parse_audio_entry(entry, track);
     } else {
         parse_text_entry(entry, track);
     }

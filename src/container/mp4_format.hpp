@@ -19,7 +19,7 @@ inline constexpr std::uint8_t kDecoderConfig = 4;
 inline constexpr std::uint8_t kDecoderSpecific = 5;
 inline constexpr std::uint8_t kSlConfig = 6;
 inline constexpr std::uint8_t kObjectAac = 0x40, kObjectMpeg4Video = 0x20, kObjectMpeg2Main = 0x61, kObjectMpeg1 = 0x6A,
-                              kObjectMpeg1Sound = 0x6B, kObjectMpeg2Sound = 0x69;
+                              kObjectMpeg1Audio = 0x6B, kObjectMpeg2Audio = 0x69;
 inline constexpr int kVisualStream = 4, kAudioStream = 5;
 
 inline constexpr std::uint32_t kTrackEnabled = 1;

@@ -67,7 +67,7 @@ Status MovieParser::scan(bool lazy) {
             ByteVector head(16);
             WAVECREST_TRY(source_.read_at(0, head));
             if (!looks_like_mp4(head)) {
-                return fail(ErrorKind::input, "this is no MP4 file", fmt::format("{}, byte 0", source_.name()),
+                return fail(ErrorKind::input, "not an MP4 file", fmt::format("{}, byte 0", source_.name()),
                             "name an MP4 file");
             }
             quicktime_ = std::equal(head.begin() + 8, head.begin() + 12, "qt  ");
@@ -78,9 +78,7 @@ Status MovieParser::scan(bool lazy) {
         if (box.type == fourcc("mdat")) {
             media_seen_ = true;
             if (pipe && !has_movie_) {
-                return fail(ErrorKind::input,
-                            "the index of this MP4 file lies behind its pictures, and what comes in "
-                            "over a pipe can't be skipped through",
+                return fail(ErrorKind::input, "the index of this MP4 file is at its end: can't seek in piped input",
                             source_.name(), "save it to a file and name that");
             }
             // A plain file's index is known by now; over a pipe nothing behind the data can be looked at before it.
@@ -89,7 +87,7 @@ Status MovieParser::scan(bool lazy) {
         if (box.type == fourcc("moov") && !has_movie_) {
             if (box.size > kMaxIndex || over) {
                 return fail(ErrorKind::input, "the file ends inside its index",
-                            fmt::format("{}, byte {}", source_.name(), box.at), "the file is cut short; copy it again");
+                            fmt::format("{}, byte {}", source_.name(), box.at), "file is truncated; copy it again");
             }
             WAVECREST_TRY_ASSIGN(moov, base::read_exactly(source_, box.at + box.header,
                                                           static_cast<std::size_t>(box.size - box.header)));
@@ -119,7 +117,7 @@ Status MovieParser::scan(bool lazy) {
         if (fragment && lazy) return {};
     }
     if (!has_movie_) {
-        return fail(ErrorKind::input, "the file has no index: it is cut short or was never finished",
+        return fail(ErrorKind::input, "the file has no index: truncated, or never finished",
                     fmt::format("{}, byte {}", source_.name(), at_), "copy or make the file again");
     }
     return {};
@@ -136,14 +134,14 @@ Status MovieParser::parse_movie(ByteSpan moov) {
     for (const BoxView& box : children(moov)) {
         if (box.type != fourcc("trak")) continue;
         if (raw_.size() == kMostTracks) {
-            notes_.push_back(fmt::format("tracks behind the first {} are left out", kMostTracks));
+            notes_.push_back(fmt::format("only the first {} tracks are read", kMostTracks));
             break;
         }
         RawTrack t;
         WAVECREST_TRY(parse_track(box.body, t));
         raw_.push_back(std::move(t));
     }
-    if (raw_.empty()) return damaged("the index names no tracks");
+    if (raw_.empty()) return damaged("the index has no tracks");
     for (const BoxView& box : children(mvex)) {
         if (box.type != fourcc("trex")) continue;
         ByteReader trex(box.body);
@@ -185,8 +183,8 @@ Status MovieParser::conclude(Mp4Movie& movie) {
         }
     }
     if (cut_at_ && fragmented_)
-        movie.notes.push_back(fmt::format(
-            "the file ends inside a part that begins at byte {}: it is cut short or still being written", *cut_at_));
+        movie.notes.push_back(
+            fmt::format("the file ends inside the fragment at byte {}: truncated, or still being written", *cut_at_));
     return {};
 }
 

@@ -67,9 +67,9 @@ class Mp4Source : public PacketSource {
         : shared_(bytes), bytes_(std::move(bytes), 4 << 20), parser_(std::move(parser)), movie_(std::move(movie)) {
         for (const Mp4Track& track : movie_.tracks) {
             edited_ = edited_ || track.samples.edited;
-            lanes_.push_back({track.samples.index.begin(), nullptr});
+            track_states_.push_back({track.samples.index.begin(), nullptr});
             if (track.info.codec == Codec::vorbis)
-                lanes_.back().vorbis = bitstream::VorbisTimer::create(track.info.codec_config.view());
+                track_states_.back().vorbis = bitstream::VorbisTimer::create(track.info.codec_config.view());
         }
         for (Mp4Track& track : movie_.tracks) {
             describe(track);
@@ -112,7 +112,7 @@ class Mp4Source : public PacketSource {
     }
 
   private:
-    struct Lane {
+    struct TrackState {
         SampleIndex::Cursor cursor;
         std::unique_ptr<bitstream::VorbisTimer> vorbis;
     };
@@ -140,42 +140,42 @@ class Mp4Source : public PacketSource {
     }
     // Over a pipe: the next fragment.
     Status read_on();
-    std::size_t next_lane() const;
+    std::size_t next_track_state() const;
 
     std::shared_ptr<base::ByteSource> shared_;
     base::WindowReader bytes_;
     std::unique_ptr<MovieParser> parser_;
     Mp4Movie movie_;
     std::vector<Track> tracks_;
-    std::vector<Lane> lanes_;
+    std::vector<TrackState> track_states_;
     std::vector<Problem> problems_;
     bool edited_ = false;
 };
 
 Status Mp4Source::read_on() {
     std::vector<std::size_t> positions;
-    for (const Lane& lane : lanes_) positions.push_back(lane.cursor.position());
+    for (const TrackState& track_state : track_states_) positions.push_back(track_state.cursor.position());
     WAVECREST_TRY(parser_->scan(true));
     std::size_t i = 0;
     for (Mp4Track& track : movie_.tracks) {
         for (const RawTrack& raw : parser_->raw()) {
             if (static_cast<TrackId>(raw.id) == track.info.id) track.samples.index = raw.track.samples.index;
         }
-        lanes_[i].cursor = track.samples.index.at(positions[i]);
+        track_states_[i].cursor = track.samples.index.at(positions[i]);
         ++i;
     }
     return {};
 }
 
 // File order: the track whose next sample lies first. Where edit lists reorder the file, decoding order.
-std::size_t Mp4Source::next_lane() const {
-    std::size_t best = lanes_.size();
+std::size_t Mp4Source::next_track_state() const {
+    std::size_t best = track_states_.size();
     Time best_time{};
-    for (std::size_t i = 0; i < lanes_.size(); ++i) {
-        if (lanes_[i].cursor.done()) continue;
-        const Time time = edited_ ? movie_.tracks[i].samples.timed(*lanes_[i].cursor).dts : Time{};
-        if (best == lanes_.size() ||
-            (edited_ ? time < best_time : lanes_[i].cursor->offset < lanes_[best].cursor->offset)) {
+    for (std::size_t i = 0; i < track_states_.size(); ++i) {
+        if (track_states_[i].cursor.done()) continue;
+        const Time time = edited_ ? movie_.tracks[i].samples.timed(*track_states_[i].cursor).dts : Time{};
+        if (best == track_states_.size() ||
+            (edited_ ? time < best_time : track_states_[i].cursor->offset < track_states_[best].cursor->offset)) {
             best = i;
             best_time = time;
         }
@@ -185,25 +185,27 @@ std::size_t Mp4Source::next_lane() const {
 
 Result<std::optional<Packet>> Mp4Source::read() {
     while (true) {
-        const std::size_t best = next_lane();
-        if (best == lanes_.size()) {
+        const std::size_t best = next_track_state();
+        if (best == track_states_.size()) {
             if (parser_ == nullptr || parser_->ended()) return std::optional<Packet>{};
             WAVECREST_TRY(read_on());
             continue;
         }
         const Mp4Track& track = movie_.tracks[best];
-        const Mp4Sample s = track.samples.timed(*lanes_[best].cursor);
+        const Mp4Sample s = track.samples.timed(*track_states_[best].cursor);
         if (s.offset > bytes_.size() || s.size > bytes_.size() - s.offset) {
-            problems_.push_back({"the file ends before its last pictures and sound", s.pts, movie_.duration});
-            for (std::size_t i = 0; i < lanes_.size(); ++i) lanes_[i].cursor = movie_.tracks[i].samples.index.end();
+            problems_.push_back({"the file ends before its last video and audio", s.pts, movie_.duration});
+            for (std::size_t i = 0; i < track_states_.size(); ++i)
+                track_states_[i].cursor = movie_.tracks[i].samples.index.end();
             return std::optional<Packet>{};
         }
-        ++lanes_[best].cursor;
+        ++track_states_[best].cursor;
         WAVECREST_TRY_ASSIGN(data, bytes_.view(s.offset, s.size));
         if (data.size() < s.size) {
             problems_.push_back(
-                {"the file ends before its last pictures and sound", s.pts, std::max(movie_.duration, s.pts)});
-            for (std::size_t i = 0; i < lanes_.size(); ++i) lanes_[i].cursor = movie_.tracks[i].samples.index.end();
+                {"the file ends before its last video and audio", s.pts, std::max(movie_.duration, s.pts)});
+            for (std::size_t i = 0; i < track_states_.size(); ++i)
+                track_states_[i].cursor = movie_.tracks[i].samples.index.end();
             return std::optional<Packet>{};
         }
         Packet packet;
@@ -257,7 +259,7 @@ Status Mp4Source::seek(Time time) {
     }
     Time from = time;
     bool has_picture = false;
-    for (std::size_t i = 0; i < lanes_.size(); ++i) {
+    for (std::size_t i = 0; i < track_states_.size(); ++i) {
         if (movie_.tracks[i].info.kind != TrackKind::video) continue;
         const Mp4Samples& samples = movie_.tracks[i].samples;
         // The last keyframe that is shown by then: backwards, further each time that there is none.
@@ -273,11 +275,11 @@ Status Mp4Source::seek(Time time) {
             if (begin == 0 && !best) best = samples.index.begin();
             end = begin;
         }
-        lanes_[i].cursor = *best;
+        track_states_[i].cursor = *best;
         if (!best->done() && !has_picture) from = std::min(time, samples.timed(**best).pts);
         has_picture = true;
     }
-    for (std::size_t i = 0; i < lanes_.size(); ++i) {
+    for (std::size_t i = 0; i < track_states_.size(); ++i) {
         if (movie_.tracks[i].info.kind == TrackKind::video) continue;
         const Mp4Samples& samples = movie_.tracks[i].samples;
         // Subtitles are few, and may be shown for long.
@@ -288,8 +290,8 @@ Status Mp4Source::seek(Time time) {
             if (s.pts + s.duration > from) break;
             ++cursor;
         }
-        lanes_[i].cursor = cursor;
-        if (lanes_[i].vorbis) lanes_[i].vorbis->restart();
+        track_states_[i].cursor = cursor;
+        if (track_states_[i].vorbis) track_states_[i].vorbis->restart();
     }
     return {};
 }
@@ -322,11 +324,8 @@ Result<MediaFile> open_mp4(std::shared_ptr<base::ByteSource> bytes) {
     file.container = "mp4";
     file.title = movie.title;
     file.notes = movie.notes;
-    if (!movie.index_in_front && !pipe)
-        file.notes.emplace_back(
-            "the index lies behind the pictures: players must fetch the end of the file before they can start");
-    if (movie.fragmented)
-        file.notes.emplace_back("the index is spread over the file, part by part, as for live streams");
+    if (!movie.index_in_front && !pipe) file.notes.emplace_back("index at the end of the file (slow start)");
+    if (movie.fragmented) file.notes.emplace_back("fragmented MP4");
     for (const Mp4Track& track : movie.tracks) {
         if (!track.problem.empty()) file.notes.push_back(fmt::format("track {}: {}", track.info.id, track.problem));
     }
@@ -337,9 +336,9 @@ Result<MediaFile> open_mp4(std::shared_ptr<base::ByteSource> bytes) {
                 if (s.offset + s.size > bytes->size()) first = std::min(first, std::max(s.pts, Time{}));
             }
         }
-        file.problems.push_back({fmt::format("the file is cut short: {} of picture and sound are missing",
-                                             base::format_bytes(movie.missing_bytes)),
-                                 first, movie.duration});
+        file.problems.push_back(
+            {fmt::format("file is truncated: {} of video and audio missing", base::format_bytes(movie.missing_bytes)),
+             first, movie.duration});
     }
     const bool growing = pipe && movie.fragmented;
     auto source = std::make_unique<Mp4Source>(bytes, growing ? std::move(parser) : nullptr, std::move(movie));

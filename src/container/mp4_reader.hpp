@@ -15,7 +15,7 @@ struct Mp4Sample {
     std::uint64_t offset = 0;  // in the file
     std::uint32_t size = 0;
     bool key = false;
-    bool hidden = false;  // decoded, never shown: others in a stretch of the edit list are predicted from it
+    bool hidden = false;  // decoded, never shown: others in an interval of the edit list are predicted from it
     Time dts{};           // on the presentation timeline: edit lists applied
     Time pts{};
     Time duration{};
@@ -63,7 +63,7 @@ class Mp4Samples {
     SampleIndex index;
     std::int64_t timescale = 1;
     Time shift{};         // from the media's timeline to the presentation's
-    bool edited = false;  // several stretches of an edit list: the samples' order isn't the file's
+    bool edited = false;  // several intervals of an edit list: the samples' order isn't the file's
 };
 
 struct Mp4Track {

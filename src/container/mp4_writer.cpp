@@ -235,7 +235,7 @@ void write_dts_box(ByteWriter& out, const Track& track, std::uint64_t mean) {
     out.raw(bits.release());
 }
 
-void write_sound_entry(ByteWriter& out, const Track& track, std::uint64_t mean) {
+void write_audio_entry(ByteWriter& out, const Track& track, std::uint64_t mean) {
     const char(*type)[5] = &"mp4a";
     if (track.codec == Codec::ac3) type = &"ac-3";
     if (track.codec == Codec::eac3) type = &"ec-3";
@@ -286,7 +286,7 @@ void write_sound_entry(ByteWriter& out, const Track& track, std::uint64_t mean) 
         }
         case Codec::mp2:
         case Codec::mp3:
-            write_esds(out, track.sample_rate >= 32000 ? kObjectMpeg1Sound : kObjectMpeg2Sound, kAudioStream, 0, mean,
+            write_esds(out, track.sample_rate >= 32000 ? kObjectMpeg1Audio : kObjectMpeg2Audio, kAudioStream, 0, mean,
                        {});
             break;
         default:
@@ -450,8 +450,8 @@ Status Mp4Writer::State::add_text(TrackState& t, const Packet& packet) {
 
 Status Mp4Writer::State::add(TrackState& t, const Packet& packet) {
     if (packet.data.size() > SampleIndex::kLargestSample)
-        return fail(ErrorKind::input, "a packet is larger than an MP4 file can hold",
-                    fmt::format("track {}", packet.track), "leave the track out");
+        return fail(ErrorKind::input, "a packet is larger than MP4 supports", fmt::format("track {}", packet.track),
+                    "leave the track out");
     if (fragmented() && packet.key && (t.track.kind == TrackKind::video || !has_video())) {
         if (fragment_begun && packet.dts - fragment_from >= settings.fragments) WAVECREST_TRY(write_fragment());
     }
@@ -551,7 +551,7 @@ Status Mp4Writer::State::write_fragment() {
                 const Box box(out, "tfdt", 1, 0);
                 out.u64(static_cast<std::uint64_t>(t.fragment_dts));
             }
-            // A run for each stretch of the media data.
+            // A run for each interval of the media data.
             std::size_t sample = 0;
             for (std::size_t chunk = 0; chunk < t.samples.chunks(); ++chunk) {
                 const std::size_t count = t.samples.chunk_samples(chunk);
@@ -787,7 +787,7 @@ void Mp4Writer::State::write_track(ByteWriter& out, const TrackState& t, std::ui
         out.fill(12);
         out.text(!t.track.name.empty()         ? t.track.name
                  : video                       ? "Picture"
-                 : audio                       ? "Sound"
+                 : audio                       ? "AudioFrames"
                  : t.track.id == kChapterTrack ? "Chapters"
                                                : "Subtitles");
         out.u8(0);
@@ -817,7 +817,7 @@ void Mp4Writer::State::write_sample_entry(ByteWriter& out, const TrackState& t) 
     if (t.track.kind == TrackKind::video) {
         write_video_entry(out, t.track, mean);
     } else if (t.track.kind == TrackKind::audio) {
-        write_sound_entry(out, t.track, mean);
+        write_audio_entry(out, t.track, mean);
     } else {
         write_text_entry(out, t.track);
     }

@@ -7,14 +7,14 @@ namespace {
 
 constexpr std::size_t kMpeg1PackHeader = 12;
 
-// Marker bits aside, a 33-bit time stamp in five bytes (2.4.3.7).
-std::int64_t stamp(ByteSpan b) {
+// Marker bits aside, a 33-bit timestamp in five bytes (2.4.3.7).
+std::int64_t timestamp(ByteSpan b) {
     return static_cast<std::int64_t>(b[0] >> 1 & 7) << 30 | static_cast<std::int64_t>(b[1]) << 22 |
            static_cast<std::int64_t>(b[2] >> 1) << 15 | static_cast<std::int64_t>(b[3]) << 7 |
            static_cast<std::int64_t>(b[4] >> 1);
 }
 
-void write_stamp(base::ByteWriter& out, unsigned prefix, std::int64_t value) {
+void write_timestamp(base::ByteWriter& out, unsigned prefix, std::int64_t value) {
     const auto v = static_cast<std::uint64_t>(value) & 0x1'FFFF'FFFF;
     out.u8(prefix << 4 | (v >> 30) << 1 | 1);
     out.u16((v >> 15 & 0x7FFF) << 1 | 1);
@@ -26,7 +26,7 @@ bool plain(std::uint8_t id) {
     return id == kStreamMap || id == kPadding || id == kPrivate2 || id == 0xF0 || id == 0xF1 || id == 0xFF;
 }
 
-// The header of MPEG-1's packets (ISO/IEC 11172-1, 2.4.3.3): stuffing, buffer size, stamps.
+// The header of MPEG-1's packets (ISO/IEC 11172-1, 2.4.3.3): stuffing, buffer size, timestamps.
 bool parse_mpeg1_header(ByteSpan body, PesPacket& packet) {
     std::size_t at = 0;
     while (at < body.size() && at < 17 && body[at] == 0xFF) ++at;
@@ -34,11 +34,11 @@ bool parse_mpeg1_header(ByteSpan body, PesPacket& packet) {
     if (at >= body.size()) return false;
     const int marker = body[at] >> 4;
     if (marker == 2 && at + 5 <= body.size()) {
-        packet.pts = stamp(body.subspan(at, 5));
+        packet.pts = timestamp(body.subspan(at, 5));
         at += 5;
     } else if (marker == 3 && at + 10 <= body.size()) {
-        packet.pts = stamp(body.subspan(at, 5));
-        packet.dts = stamp(body.subspan(at + 5, 5));
+        packet.pts = timestamp(body.subspan(at, 5));
+        packet.dts = timestamp(body.subspan(at + 5, 5));
         at += 10;
     } else if (body[at] == 0x0F) {
         ++at;
@@ -49,15 +49,15 @@ bool parse_mpeg1_header(ByteSpan body, PesPacket& packet) {
     return true;
 }
 
-// The PES header's extension: flags, stamps, stuffing. False when it does not fit or is not MPEG-2's.
+// The PES header's extension: flags, timestamps, stuffing. False when it does not fit or is not MPEG-2's.
 bool parse_extension(ByteSpan body, PesPacket& packet) {
     if (body.size() < 3 || (body[0] & 0xC0) != 0x80) return false;
     packet.scrambled = (body[0] & 0x30) != 0;
     const unsigned flags = body[1] >> 6;
     const std::size_t header = 3u + body[2];
     if (header > body.size()) return false;
-    if (flags >= 2 && body[2] >= 5) packet.pts = stamp(body.subspan(3, 5));
-    if (flags == 3 && body[2] >= 10) packet.dts = stamp(body.subspan(8, 5));
+    if (flags >= 2 && body[2] >= 5) packet.pts = timestamp(body.subspan(3, 5));
+    if (flags == 3 && body[2] >= 10) packet.dts = timestamp(body.subspan(8, 5));
     packet.payload = body.subspan(header);
     return true;
 }
@@ -155,8 +155,8 @@ void write_pes_header(base::ByteWriter& out, const PesHeader& header, std::size_
     out.u8(header.scrambled ? 0x91 : 0x81);  // original
     out.u8((header.pts ? 0x80u : 0u) | (header.dts ? 0x40u : 0u) | (header.buffer_bound ? 1u : 0u));
     out.u8(size - 9);
-    if (header.pts) write_stamp(out, header.dts ? 3 : 2, *header.pts);
-    if (header.dts) write_stamp(out, 1, *header.dts);
+    if (header.pts) write_timestamp(out, header.dts ? 3 : 2, *header.pts);
+    if (header.dts) write_timestamp(out, 1, *header.dts);
     if (header.buffer_bound) {
         out.u8(0x1E);  // only the P-STD buffer fields follow
         out.u16(0x4000u | *header.buffer_bound);

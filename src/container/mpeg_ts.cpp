@@ -17,12 +17,12 @@ constexpr std::uint8_t kCaDescriptor = 0x09, kLanguageDescriptor = 0x0A, kDtcpDe
 constexpr std::uint16_t kDtcpSystem = 0x0FFF;
 constexpr std::size_t kLargestSection = 1024;
 
-std::int64_t stamp(ByteSpan b) {
+std::int64_t timestamp(ByteSpan b) {
     return static_cast<std::int64_t>(b[0] >> 1 & 7) << 30 | static_cast<std::int64_t>(b[1]) << 22 |
            static_cast<std::int64_t>(b[2] >> 1) << 15 | static_cast<std::int64_t>(b[3]) << 7 |
            static_cast<std::int64_t>(b[4] >> 1);
 }
-void put_stamp(ByteWriter& out, unsigned prefix, std::int64_t value) {
+void put_timestamp(ByteWriter& out, unsigned prefix, std::int64_t value) {
     const auto v = static_cast<std::uint64_t>(value) & 0x1'FFFF'FFFF;
     out.u8(prefix << 4 | (v >> 30) << 1 | 1);
     out.u16((v >> 15 & 0x7FFF) << 1 | 1);
@@ -219,10 +219,10 @@ std::optional<PesStart> parse_pes(ByteSpan bytes) {
     if (header > bytes.size()) return std::nullopt;
     std::size_t at = 9;
     if ((flags & 0x80) != 0 && at + 5 <= header) {
-        pes.pts = stamp(bytes.subspan(at, 5));
+        pes.pts = timestamp(bytes.subspan(at, 5));
         at += 5;
         if ((flags & 0x40) != 0 && at + 5 <= header) {
-            pes.dts = stamp(bytes.subspan(at, 5));
+            pes.dts = timestamp(bytes.subspan(at, 5));
             at += 5;
         }
     }
@@ -422,8 +422,8 @@ ByteVector write_pes(std::uint8_t stream_id, std::optional<std::int64_t> pts, st
     out.u8(0x84);  // data alignment
     out.u8((pts ? 0x80u : 0u) | (dts ? 0x40u : 0u) | (extension != 0 ? 1u : 0u));
     out.u8(header);
-    if (pts) put_stamp(out, dts ? 3 : 2, *pts);
-    if (dts) put_stamp(out, 1, *dts);
+    if (pts) put_timestamp(out, dts ? 3 : 2, *pts);
+    if (dts) put_timestamp(out, 1, *dts);
     if (extension != 0) {
         out.u8(0x0F);  // only the second extension follows
         out.u8(0x81);

@@ -180,8 +180,7 @@ Status OggSource::read_page() {
     if (!page) {
         // Damage: the next page that is whole.
         const auto next = page_behind(at_ + 1, bytes_.size());
-        problems_.push_back(
-            {next ? "damaged pages were passed over" : "the file ends inside a page", reached_, reached_});
+        problems_.push_back({next ? "damaged pages skipped" : "the file ends inside a page", reached_, reached_});
         for (auto& [serial, s] : streams_) {
             s.open.clear();
             s.next = -1;
@@ -220,7 +219,7 @@ Status OggSource::read_page() {
             for (const auto& [mark, name] : kOthers) {
                 if (begins(head, mark)) what = name;
             }
-            notes.push_back(what + " is not supported: the track is left out");
+            notes.push_back(what + " not supported, skipped");
         }
         found = streams_.emplace(page->serial, std::move(s)).first;
     }
@@ -300,8 +299,8 @@ Status OggSource::open() {
     while (!ended_ && waiting() && at_ < (64u << 20)) WAVECREST_TRY(read_page());
     std::erase_if(streams_, [](const auto& e) { return e.second.broken || e.second.track.sample_rate == 0; });
     if (streams_.empty())
-        return fail(ErrorKind::input, "no Opus, Vorbis or FLAC sound was found in this Ogg file",
-                    bytes_.source().name(), "copy it again");
+        return fail(ErrorKind::input, "no Opus, Vorbis or FLAC audio in this Ogg file", bytes_.source().name(),
+                    "copy it again");
     data_ = at_;
     if (bytes_.source().seekable()) {
         std::uint64_t tail = 256 << 10;
@@ -447,13 +446,13 @@ class OggWriter : public PacketSink {
             page_from_ = sample_;
         }
         if (!begun_) {
-            // Time 0 is behind what is to be skipped; sound that starts later begins at a later sample.
+            // Time 0 is behind what is to be skipped; audio that starts later begins at a later sample.
             begun_ = true;
             sample_ = std::max<std::int64_t>(base::to_ticks(packet.pts, track_.sample_rate) + pre_skip_, 0);
             page_from_ = sample_;
         }
         const ByteSpan data = packet.data.view();
-        std::int64_t whole = base::to_ticks(bitstream::sound_duration(track_, data), track_.sample_rate);
+        std::int64_t whole = base::to_ticks(bitstream::audio_duration(track_, data), track_.sample_rate);
         if (timer_) whole = timer_->samples(data);
         const std::int64_t heard = base::to_ticks(packet.duration, track_.sample_rate);
         sample_ += whole;

@@ -40,28 +40,28 @@ class ProgramSource : public PacketSource {
     std::vector<std::string> notes;
 
   private:
-    struct Lane {
+    struct StreamState {
         ElementaryStream stream;
-        StampClock::Lane clock;
+        TimestampClock::TrackState clock;
         // LPCM of DVDs is framed here: its headers are the program stream's business.
-        std::optional<SoundClock> sound;
+        std::optional<AudioClock> audio;
         bool described = false;
     };
     Status read_more();
     void take(const ps::PesPacket& packet);
-    Lane* lane(int id, Codec codec, TrackKind kind);
-    void push(Lane& lane, ByteSpan payload, const ps::PesPacket& packet);
-    void push_lpcm(Lane& lane, ByteSpan payload, const ps::PesPacket& packet);
+    StreamState* stream_state(int id, Codec codec, TrackKind kind);
+    void push(StreamState& stream_state, ByteSpan payload, const ps::PesPacket& packet);
+    void push_lpcm(StreamState& stream_state, ByteSpan payload, const ps::PesPacket& packet);
     void emit(Packet packet);
-    std::optional<std::int64_t> stamp_near(std::uint64_t place, bool last);
-    void go_to(std::uint64_t place, std::int64_t stamp, std::int64_t ticks);
+    std::optional<std::int64_t> timestamp_near(std::uint64_t place, bool last);
+    void go_to(std::uint64_t place, std::int64_t timestamp, std::int64_t ticks);
 
     base::WindowReader bytes_;
     std::uint64_t at_ = 0;
     bool ended_ = false, started_ = false;
-    std::map<int, Lane> lanes_;
+    std::map<int, StreamState> stream_states_;
     bool adding_ = true;
-    StampClock clock_;
+    TimestampClock clock_;
     std::int64_t first_stamp_ = 0;
     bool has_first_ = false;
     Time shift_{}, reached_{};
@@ -78,46 +78,46 @@ class ProgramSource : public PacketSource {
 
 Status ProgramSource::open() {
     const auto complete = [&] {
-        return !lanes_.empty() && std::all_of(lanes_.begin(), lanes_.end(), [](const auto& entry) {
-            return entry.second.described || entry.second.stream.described() ||
-                   entry.second.stream.track().kind == TrackKind::subtitle;
-        });
+        return !stream_states_.empty() &&
+               std::all_of(stream_states_.begin(), stream_states_.end(), [](const auto& entry) {
+                   return entry.second.described || entry.second.stream.described() ||
+                          entry.second.stream.track().kind == TrackKind::subtitle;
+               });
     };
     std::size_t pictures = 0;
     while (!ended_ && at_ < kProbeBytes && (!complete() || pictures < 8 || at_ < (2u << 20))) {
         WAVECREST_TRY(read_more());
         if (scrambled_) {
-            return fail(
-                ErrorKind::input, "this title is protected: its packets are marked as scrambled",
-                bytes_.source().name(),
-                "protected material can't be converted, and trying again won't change that; use an unprotected source");
+            return fail(ErrorKind::input, "this title is copy-protected (scrambled packets)", bytes_.source().name(),
+                        "copy-protected material can't be converted, and trying again won't change that; use an "
+                        "unprotected source");
         }
         if (reference_ < 0) {
-            for (const auto& [id, lane] : lanes_) {
-                if (lane.stream.track().kind == TrackKind::video) reference_ = id;
+            for (const auto& [id, stream_state] : stream_states_) {
+                if (stream_state.stream.track().kind == TrackKind::video) reference_ = id;
             }
         }
         pictures = static_cast<std::size_t>(
             std::count_if(ready_.begin(), ready_.end(), [&](const Packet& p) { return p.track == reference_; }));
     }
-    std::erase_if(lanes_, [](const auto& entry) {
+    std::erase_if(stream_states_, [](const auto& entry) {
         return !entry.second.described && !entry.second.stream.described() &&
                entry.second.stream.track().kind != TrackKind::subtitle;
     });
-    if (lanes_.empty()) {
-        return fail(ErrorKind::input, "no picture and no sound of this program stream can be read",
-                    bytes_.source().name(), "copy it again");
+    if (stream_states_.empty()) {
+        return fail(ErrorKind::input, "no supported video or audio in this program stream", bytes_.source().name(),
+                    "copy it again");
     }
     adding_ = false;
-    if (!lanes_.contains(reference_)) reference_ = lanes_.begin()->first;
+    if (!stream_states_.contains(reference_)) reference_ = stream_states_.begin()->first;
     std::optional<Time> zero, earliest;
     for (const Packet& packet : ready_) {
-        const auto found = lanes_.find(packet.track);
-        if (found == lanes_.end() || found->second.stream.track().kind == TrackKind::subtitle) continue;
+        const auto found = stream_states_.find(packet.track);
+        if (found == stream_states_.end() || found->second.stream.track().kind == TrackKind::subtitle) continue;
         if (packet.track == reference_) zero = zero ? std::min(*zero, packet.pts) : packet.pts;
         earliest = earliest ? std::min(*earliest, packet.pts) : packet.pts;
     }
-    const bool entered = lanes_.at(reference_).stream.left_out() > 0;
+    const bool entered = stream_states_.at(reference_).stream.left_out() > 0;
     if (!zero || (!entered && *earliest < *zero - kPriming)) zero = earliest;
     shift_ = -zero.value_or(Time{});
     started_ = true;
@@ -125,9 +125,9 @@ Status ProgramSource::open() {
     reached_ = Time{};
     for (Packet& packet : early) emit(std::move(packet));
     if (bytes_.source().seekable() && has_first_) {
-        if (const auto last = stamp_near(bytes_.size() > kTail ? bytes_.size() - kTail : 0, true)) {
+        if (const auto last = timestamp_near(bytes_.size() > kTail ? bytes_.size() - kTail : 0, true)) {
             Time period{};
-            const Track& track = lanes_.at(reference_).stream.track();
+            const Track& track = stream_states_.at(reference_).stream.track();
             if (track.kind == TrackKind::video && track.frame_rate.num > 0)
                 period = base::frames_to_time(1, track.frame_rate);
             duration_ =
@@ -136,8 +136,8 @@ Status ProgramSource::open() {
                          Time{});
         }
     }
-    for (auto& [id, lane] : lanes_) {
-        Track track = lane.stream.track();
+    for (auto& [id, stream_state] : stream_states_) {
+        Track track = stream_state.stream.track();
         track.duration = duration_;
         std::vector<ByteSpan> first_pictures;
         for (const Packet& packet : ready_) {
@@ -151,15 +151,15 @@ Status ProgramSource::open() {
     return {};
 }
 
-ProgramSource::Lane* ProgramSource::lane(int id, Codec codec, TrackKind kind) {
-    const auto found = lanes_.find(id);
-    if (found != lanes_.end()) return &found->second;
+ProgramSource::StreamState* ProgramSource::stream_state(int id, Codec codec, TrackKind kind) {
+    const auto found = stream_states_.find(id);
+    if (found != stream_states_.end()) return &found->second;
     if (!adding_) return nullptr;
     Track track;
     track.id = id;
     track.codec = codec;
     track.kind = kind;
-    return &lanes_.emplace(id, Lane{ElementaryStream(std::move(track)), {}, {}, false}).first->second;
+    return &stream_states_.emplace(id, StreamState{ElementaryStream(std::move(track)), {}, {}, false}).first->second;
 }
 
 void ProgramSource::emit(Packet packet) {
@@ -171,51 +171,52 @@ void ProgramSource::emit(Packet packet) {
     ready_.push_back(std::move(packet));
 }
 
-void ProgramSource::push(Lane& lane, ByteSpan payload, const ps::PesPacket& packet) {
+void ProgramSource::push(StreamState& stream_state, ByteSpan payload, const ps::PesPacket& packet) {
     std::optional<std::int64_t> pts, dts;
     if (packet.pts) {
         if (!has_first_) {
-            // The continuous timeline has the first stream's own stamps: what was rounded to them stays on its grid.
+            // The continuous timeline has the first stream's own timestamps: what was rounded to them stays on its
+            // grid.
             has_first_ = true;
             first_stamp_ = packet.dts.value_or(*packet.pts);
             clock_.restart(first_stamp_, first_stamp_);
         }
-        dts = clock_.place(lane.clock, packet.dts.value_or(*packet.pts));
+        dts = clock_.place(stream_state.clock, packet.dts.value_or(*packet.pts));
         const std::int64_t ahead = packet.dts ? (*packet.pts - *packet.dts + kRange) % kRange : 0;
         pts = *dts + (ahead < 60 * 90000 ? ahead : 0);
         clock_.reached(*pts);
     }
-    lane.stream.push(payload, pts, dts);
-    while (!lane.stream.ready().empty()) {
-        emit(std::move(lane.stream.ready().front()));
-        lane.stream.ready().pop_front();
+    stream_state.stream.push(payload, pts, dts);
+    while (!stream_state.stream.ready().empty()) {
+        emit(std::move(stream_state.stream.ready().front()));
+        stream_state.stream.ready().pop_front();
     }
-    for (const StampClock::Jump& jump : clock_.take_jumps()) {
+    for (const TimestampClock::Jump& jump : clock_.take_jumps()) {
         if (started_)
-            problems_.push_back({fmt::format("the clock jumps by {}{}", jump.by < 0 ? "-" : "",
+            problems_.push_back({fmt::format("clock discontinuity of {}{}", jump.by < 0 ? "-" : "",
                                              base::format_span(base::from_ticks(std::abs(jump.by), 90000))),
                                  reached_, reached_});
     }
 }
 
-void ProgramSource::push_lpcm(Lane& lane, ByteSpan payload, const ps::PesPacket& packet) {
+void ProgramSource::push_lpcm(StreamState& stream_state, ByteSpan payload, const ps::PesPacket& packet) {
     const auto header = bitstream::parse_dvd_lpcm_header(payload);
     if (!header) return;
-    Track& track = lane.stream.track();
+    Track& track = stream_state.stream.track();
     track.channels = header->channels;
     track.sample_rate = header->sample_rate;
     track.bit_depth = header->bits > 16 ? 24 : 16;
     track.speakers = media::usual_speakers(header->channels);
-    lane.described = true;
-    if (!lane.sound) lane.sound.emplace(track.sample_rate, std::chrono::milliseconds(2));
+    stream_state.described = true;
+    if (!stream_state.audio) stream_state.audio.emplace(track.sample_rate, std::chrono::milliseconds(2));
     ByteVector samples = bitstream::plain_dvd_lpcm(*header, payload.subspan(bitstream::kDvdLpcmHeaderSize));
-    if (samples.empty() || (!packet.pts && !lane.sound->begun())) return;
+    if (samples.empty() || (!packet.pts && !stream_state.audio->begun())) return;
     Packet out;
     out.track = track.id;
-    out.duration = bitstream::sound_duration(track, samples);
-    out.pts = packet.pts
-                  ? lane.sound->place(base::from_ticks(clock_.place(lane.clock, *packet.pts), 90000), out.duration)
-                  : lane.sound->next(out.duration);
+    out.duration = bitstream::audio_duration(track, samples);
+    out.pts = packet.pts ? stream_state.audio->place(
+                               base::from_ticks(clock_.place(stream_state.clock, *packet.pts), 90000), out.duration)
+                         : stream_state.audio->next(out.duration);
     out.dts = out.pts;
     out.key = true;
     out.data = Bytes(std::move(samples));
@@ -229,20 +230,20 @@ void ProgramSource::take(const ps::PesPacket& packet) {
     }
     const std::uint8_t id = packet.stream_id;
     if (id >= ps::kFirstVideo && id <= 0xEF) {
-        if (Lane* l = lane(id, Codec::mpeg2, TrackKind::video)) push(*l, packet.payload, packet);
+        if (StreamState* l = stream_state(id, Codec::mpeg2, TrackKind::video)) push(*l, packet.payload, packet);
     } else if (id >= ps::kFirstAudio && id <= 0xDF) {
-        if (Lane* l = lane(id, Codec::mp2, TrackKind::audio)) push(*l, packet.payload, packet);
+        if (StreamState* l = stream_state(id, Codec::mp2, TrackKind::audio)) push(*l, packet.payload, packet);
     } else if (id == ps::kPrivate1 && packet.payload.size() > 4) {
         const int sub = packet.payload[0];
         if (sub >= 0x80 && sub <= 0x8F) {
             // A frame count and a pointer come first; frames are found without them.
-            if (Lane* l = lane(kSub + sub, sub < 0x88 ? Codec::ac3 : Codec::dts, TrackKind::audio))
+            if (StreamState* l = stream_state(kSub + sub, sub < 0x88 ? Codec::ac3 : Codec::dts, TrackKind::audio))
                 push(*l, packet.payload.subspan(4), packet);
         } else if (sub >= 0xA0 && sub <= 0xA7) {
-            if (Lane* l = lane(kSub + sub, Codec::lpcm, TrackKind::audio))
+            if (StreamState* l = stream_state(kSub + sub, Codec::lpcm, TrackKind::audio))
                 push_lpcm(*l, packet.payload.subspan(1), packet);
         } else if (sub >= 0x20 && sub <= 0x3F) {
-            if (Lane* l = lane(kSub + sub, Codec::dvd_subpicture, TrackKind::subtitle)) {
+            if (StreamState* l = stream_state(kSub + sub, Codec::dvd_subpicture, TrackKind::subtitle)) {
                 // The colours stand in the disc's tables, which are not here: shades of grey.
                 if (l->stream.track().codec_config.empty()) {
                     ByteVector palette(64);
@@ -261,11 +262,11 @@ void ProgramSource::take(const ps::PesPacket& packet) {
 Status ProgramSource::read_more() {
     WAVECREST_TRY_ASSIGN(view, bytes_.view(at_, kPiece));
     if (view.empty()) {
-        for (auto& [id, lane] : lanes_) {
-            lane.stream.flush();
-            while (!lane.stream.ready().empty()) {
-                emit(std::move(lane.stream.ready().front()));
-                lane.stream.ready().pop_front();
+        for (auto& [id, stream_state] : stream_states_) {
+            stream_state.stream.flush();
+            while (!stream_state.stream.ready().empty()) {
+                emit(std::move(stream_state.stream.ready().front()));
+                stream_state.stream.ready().pop_front();
             }
         }
         ended_ = true;
@@ -288,7 +289,7 @@ Status ProgramSource::read_more() {
     }
     if (contents_.skipped_bytes > 4096 + (used < view.size() ? view.size() - used : 0) && started_) {
         if (problems_.empty() || reached_ - problems_.back().to > std::chrono::seconds(1)) {
-            problems_.push_back({"damaged bytes were passed over", reached_, reached_});
+            problems_.push_back({"damaged bytes skipped", reached_, reached_});
         } else {
             problems_.back().to = reached_;
         }
@@ -314,8 +315,8 @@ Result<std::optional<Packet>> ProgramSource::read() {
     }
 }
 
-// The first stamp of the reference stream behind a place, or the last one before the end.
-std::optional<std::int64_t> ProgramSource::stamp_near(std::uint64_t place, bool last) {
+// The first timestamp of the reference stream behind a place, or the last one before the end.
+std::optional<std::int64_t> ProgramSource::timestamp_near(std::uint64_t place, bool last) {
     ps::PackContents contents;
     std::optional<std::int64_t> found;
     const std::uint64_t stop = last ? bytes_.size() : place + kTail;
@@ -335,44 +336,46 @@ std::optional<std::int64_t> ProgramSource::stamp_near(std::uint64_t place, bool 
     return found;
 }
 
-void ProgramSource::go_to(std::uint64_t place, std::int64_t stamp, std::int64_t ticks) {
+void ProgramSource::go_to(std::uint64_t place, std::int64_t timestamp, std::int64_t ticks) {
     at_ = place;
     ended_ = false;
     ready_.clear();
     skip_.set({});
     reached_ = Time{};
-    for (auto& [id, lane] : lanes_) {
-        lane.stream.restart();
-        lane.clock = {};
-        if (lane.sound) lane.sound->restart();
+    for (auto& [id, stream_state] : stream_states_) {
+        stream_state.stream.restart();
+        stream_state.clock = {};
+        if (stream_state.audio) stream_state.audio->restart();
     }
-    clock_.restart(stamp, ticks);
+    clock_.restart(timestamp, ticks);
 }
 
 Status ProgramSource::seek(Time time) {
     if (!bytes_.source().seekable()) {
         return fail(skips_refused(bytes_.source()));
     }
-    const auto ticks_of = [&](std::int64_t stamp) { return ((stamp - first_stamp_) % kRange + kRange) % kRange; };
+    const auto ticks_of = [&](std::int64_t timestamp) {
+        return ((timestamp - first_stamp_) % kRange + kRange) % kRange;
+    };
     const std::int64_t wanted = base::to_ticks(time - shift_, 90000) - first_stamp_;
     const std::size_t told = problems_.size();
     Time back{};
     while (true) {
         const std::int64_t target = wanted - base::to_ticks(back, 90000);
         std::uint64_t low = 0, high = bytes_.size();
-        std::int64_t low_stamp = first_stamp_;
+        std::int64_t low_timestamp = first_stamp_;
         while (target > 0 && high - low > (512 << 10)) {
             const std::uint64_t middle = low + (high - low) / 2;
-            const auto stamp = stamp_near(middle, false);
+            const auto timestamp = timestamp_near(middle, false);
             // A broken clock reads as far ahead: the first half is taken.
-            if (stamp && ticks_of(*stamp) <= target) {
+            if (timestamp && ticks_of(*timestamp) <= target) {
                 low = middle;
-                low_stamp = *stamp;
+                low_timestamp = *timestamp;
             } else {
                 high = middle;
             }
         }
-        const auto restart = [&] { go_to(low, low_stamp, first_stamp_ + ticks_of(low_stamp)); };
+        const auto restart = [&] { go_to(low, low_timestamp, first_stamp_ + ticks_of(low_timestamp)); };
         restart();
         std::optional<Time> key;
         bool past = false;

@@ -13,7 +13,7 @@ Result<MediaFile> open_media(std::shared_ptr<base::ByteSource> bytes, int progra
     ByteVector first(kSniffBytes);
     WAVECREST_TRY_ASSIGN(got, bytes->read_at(0, first));
     first.resize(got);
-    if (first.empty()) return fail(ErrorKind::input, "there is nothing in it", bytes->name(), "copy or make it again");
+    if (first.empty()) return fail(ErrorKind::input, "the file is empty", bytes->name(), "copy or make it again");
     const std::string_view kind = sniff(first);
     if (kind == "mp4") return open_mp4(std::move(bytes));
     if (kind == "matroska") return open_matroska(std::move(bytes));
@@ -22,15 +22,14 @@ Result<MediaFile> open_media(std::shared_ptr<base::ByteSource> bytes, int progra
     if (kind == "avi") return open_avi(std::move(bytes));
     if (kind == "flv") return open_flv(std::move(bytes));
     if (kind == "ogg") return open_ogg(std::move(bytes));
-    if (kind == "wav" || kind == "flac" || kind == "mp3" || kind == "adts") return open_sound_file(std::move(bytes));
+    if (kind == "wav" || kind == "flac" || kind == "mp3" || kind == "adts") return open_audio_file(std::move(bytes));
     if (kind == "text") return open_text_file(std::move(bytes));
-    return fail(ErrorKind::input, "this is no media file this program knows", fmt::format("{}, byte 0", bytes->name()),
+    return fail(ErrorKind::input, "not a supported media file", fmt::format("{}, byte 0", bytes->name()),
                 "name the folder or image of a ripped disc, or a media file");
 }
 
 Error skips_refused(const base::ByteSource& bytes) {
-    return {ErrorKind::input, "what comes in over a pipe can't be skipped in", bytes.name(),
-            "save it to a file and name that"};
+    return {ErrorKind::input, "can't seek in piped input", bytes.name(), "save it to a file and name that"};
 }
 
 std::string plain_text_of_ass(const std::string& dialogue) {

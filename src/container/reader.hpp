@@ -35,7 +35,7 @@ Result<MediaFile> open_avi(std::shared_ptr<base::ByteSource> bytes);
 Result<MediaFile> open_flv(std::shared_ptr<base::ByteSource> bytes);
 Result<MediaFile> open_ogg(std::shared_ptr<base::ByteSource> bytes);
 // WAV, FLAC, MP3 and ADTS.
-Result<MediaFile> open_sound_file(std::shared_ptr<base::ByteSource> bytes);
+Result<MediaFile> open_audio_file(std::shared_ptr<base::ByteSource> bytes);
 // SRT and WebVTT files.
 Result<MediaFile> open_text_file(std::shared_ptr<base::ByteSource> bytes);
 

@@ -1,4 +1,4 @@
-// Where a track's samples lie and when they are due, in twelve bytes a sample: ten hours of film and sound stay small.
+// Where a track's samples lie and when they are due, in twelve bytes a sample: ten hours of film and audio stay small.
 #pragma once
 
 #include <cstdint>

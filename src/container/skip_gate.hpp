@@ -10,7 +10,7 @@ namespace wavecrest::container {
 
 class SkipGate {
   public:
-    // From now on pictures before the keyframe at this time, and sound and text that end before it, are left out.
+    // From now on pictures before the keyframe at this time, and audio and text that end before it, are left out.
     // `leeway` is how far a container's rounding may put that keyframe in front of it.
     void set(std::optional<Time> to, Time leeway = {}) {
         to_ = to;

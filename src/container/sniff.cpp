@@ -51,7 +51,7 @@ std::string_view sniff(ByteSpan bytes) {
     if (begins("fLaC"sv)) return "flac";
     if (begins("OggS"sv)) return "ogg";
     if (const auto tagged = behind_id3(bytes)) {
-        if (*tagged >= bytes.size()) return "mp3";  // a tag longer than what is here; the sound file's reader looks on
+        if (*tagged >= bytes.size()) return "mp3";  // a tag longer than what is here; the audio file's reader looks on
         bytes = bytes.subspan(*tagged);
     }
     if (begins("fLaC"sv)) return "flac";

@@ -24,7 +24,7 @@ Time PictureGrid::snap(Time time) {
     return std::chrono::abs(snapped - time) <= 2 * tolerance_ ? snapped : time;
 }
 
-Time SoundClock::place(Time stated, Time duration) {
+Time AudioClock::place(Time stated, Time duration) {
     Time time = next_;
     if (!begun_ || std::chrono::abs(stated - next_) > tolerance_) {
         time = sample_rate_ > 0 ? base::from_ticks(base::to_ticks(stated, sample_rate_), sample_rate_) : stated;
@@ -35,7 +35,7 @@ Time SoundClock::place(Time stated, Time duration) {
     return time;
 }
 
-Time SoundClock::next(Time duration) {
+Time AudioClock::next(Time duration) {
     const Time time = next_;
     next_ += duration;
     return time;

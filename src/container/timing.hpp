@@ -23,11 +23,11 @@ class PictureGrid {
     Time anchor_{};
 };
 
-// Sound that goes on without a gap: as long as the stated times stay within `tolerance` of the sum of what was heard
-// before, the sum counts; else the stated time does, put on the grid of samples.
-class SoundClock {
+// AudioFrames that goes on without a gap: as long as the stated times stay within `tolerance` of the sum of what was
+// heard before, the sum counts; else the stated time does, put on the grid of samples.
+class AudioClock {
   public:
-    SoundClock(int sample_rate, Time tolerance) : sample_rate_(sample_rate), tolerance_(tolerance) {}
+    AudioClock(int sample_rate, Time tolerance) : sample_rate_(sample_rate), tolerance_(tolerance) {}
     Time place(Time stated, Time duration);
     // For a packet without a time of its own.
     Time next(Time duration);

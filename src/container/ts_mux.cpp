@@ -29,7 +29,7 @@ constexpr std::int64_t kTablesEvery = 100 * kMs, kClockEvery = 25 * kMs;
 // evenly; at a variable rate they don't quite, which may move them by the time between references. For the same reason
 // what is decoded is taken to leave its buffer a little later.
 constexpr std::int64_t kMargin = 42 * kMs, kDoubt = 5 * kMs;
-constexpr std::int64_t kSoundLead = 400 * kMs, kTextLead = 300 * kMs;
+constexpr std::int64_t kAudioLead = 400 * kMs, kTextLead = 300 * kMs;
 // Where another mux's packets follow, so much of the time before them is for the last packets.
 constexpr std::int64_t kLastHeld = 50 * kMs, kLongestGap = 10'000 * kMs, kLastSlot = kMs / 5;
 // The rate is decided anew that often. It is somewhat above what is needed, for tables and clocks.
@@ -37,10 +37,10 @@ constexpr std::int64_t kDecideEvery = 10 * kMs;
 constexpr double kHeadroom = 1.04;
 constexpr double kLeastRate = 300'000;
 // 13818-1, 2.4.2.4: the transport buffer of each stream, and how fast it is emptied.
-constexpr double kTransportBuffer = 512, kSoundDrain = 2e6, kSurroundDrain = 5.53e6, kTableDrain = 1e6;
+constexpr double kTransportBuffer = 512, kAudioDrain = 2e6, kSurroundDrain = 5.53e6, kTableDrain = 1e6;
 constexpr std::int64_t kPacketBits = kPacket * 8;
-constexpr std::size_t kSoundGroup = 1400;  // bytes of small sound frames in one PES packet
-constexpr std::chrono::milliseconds kSoundGroupTime{70};
+constexpr std::size_t kAudioGroup = 1400;  // bytes of small audio frames in one PES packet
+constexpr std::chrono::milliseconds kAudioGroupTime{70};
 
 int stream_type(const Track& track) {
     switch (track.codec) {
@@ -82,8 +82,8 @@ ByteVector registration(const char* name) {
     return out;
 }
 
-// Bytes of sound that a decoder holds: 13818-1, 2.4.2.7 for MPEG; ETSI TS 101 154 for the others.
-std::int64_t sound_buffer(const Track& track) {
+// Bytes of audio that a decoder holds: 13818-1, 2.4.2.7 for MPEG; ETSI TS 101 154 for the others.
+std::int64_t audio_buffer(const Track& track) {
     switch (track.codec) {
         case Codec::aac:
             return track.channels > 2 ? 8976 : 3584;
@@ -125,14 +125,14 @@ struct Unit {
     bool key = false;
 };
 
-struct Lane {
+struct StreamState {
     Track track;
     int pid = 0;
     std::uint8_t stream_id = 0;
     std::uint8_t stream_id_extension = 0;
     int continuity = 0;
     ByteVector parameter_sets;  // as a byte stream
-    // Small sound frames wait to share a packet.
+    // Small audio frames wait to share a packet.
     ByteVector gathered;
     Time gathered_from{};
     // On the way
@@ -166,13 +166,13 @@ struct TransportMux::State {
         program_.number = kProgram;
         bool video = false;
         for (Track& track : tracks) video = video || track.kind == TrackKind::video;
-        int sounds = 0, pictures = 0;
+        int audio_tracks = 0, pictures = 0;
         for (Track& track : tracks) {
-            Lane lane;
-            lane.pid = kFirstPid + static_cast<int>(lanes_.size());
+            StreamState stream_state;
+            stream_state.pid = kFirstPid + static_cast<int>(stream_states_.size());
             ProgramStream stream;
             stream.type = stream_type(track);
-            stream.pid = lane.pid;
+            stream.pid = stream_state.pid;
             if (!track.language.empty()) stream.language = media::language_639_2(track.language);
             if (stream.language.empty() && track.purpose != Purpose::main) stream.language = "und";
             stream.purpose = track.purpose;
@@ -195,72 +195,72 @@ struct TransportMux::State {
                 default:
                     break;
             }
-            const bool mpeg_sound = track.codec == Codec::aac || track.codec == Codec::mp2 || track.codec == Codec::mp3;
-            lane.stream_id = track.kind == TrackKind::video && track.codec != Codec::vc1
-                                 ? static_cast<std::uint8_t>(0xE0 + pictures++ % 16)
-                             : mpeg_sound                ? static_cast<std::uint8_t>(0xC0 + sounds++ % 32)
-                             : track.codec == Codec::vc1 ? std::uint8_t{0xFD}
-                                                         : std::uint8_t{0xBD};
-            if (track.codec == Codec::vc1) lane.stream_id_extension = 0x55;
+            const bool mpeg_audio = track.codec == Codec::aac || track.codec == Codec::mp2 || track.codec == Codec::mp3;
+            stream_state.stream_id = track.kind == TrackKind::video && track.codec != Codec::vc1
+                                         ? static_cast<std::uint8_t>(0xE0 + pictures++ % 16)
+                                     : mpeg_audio                ? static_cast<std::uint8_t>(0xC0 + audio_tracks++ % 32)
+                                     : track.codec == Codec::vc1 ? std::uint8_t{0xFD}
+                                                                 : std::uint8_t{0xBD};
+            if (track.codec == Codec::vc1) stream_state.stream_id_extension = 0x55;
             if (track.kind == TrackKind::video ? program_.pcr_pid == kNullPid
                                                : !video && program_.pcr_pid == kNullPid) {
-                program_.pcr_pid = lane.pid;
-                clock_lane_ = lanes_.size();
+                program_.pcr_pid = stream_state.pid;
+                clock_stream_ = stream_states_.size();
             }
-            lane.track = std::move(track);
+            stream_state.track = std::move(track);
             program_.streams.push_back(std::move(stream));
-            lanes_.push_back(std::move(lane));
+            stream_states_.push_back(std::move(stream_state));
         }
-        for (const Lane& lane : lanes_) {
-            if (lane.track.codec == Codec::pgs || lane.track.codec == Codec::truehd)
+        for (const StreamState& stream_state : stream_states_) {
+            if (stream_state.track.codec == Codec::pgs || stream_state.track.codec == Codec::truehd)
                 program_descriptors_ = registration("HDMV");
         }
         read_parameter_sets();
         tables_buffer_.drain = kTableDrain / 8 / kTicks;
-        for (Lane& lane : lanes_) set_buffers(lane);
+        for (StreamState& stream_state : stream_states_) set_buffers(stream_state);
     }
 
     void read_parameter_sets() {
-        for (Lane& lane : lanes_) {
+        for (StreamState& stream_state : stream_states_) {
             std::vector<ByteSpan> units;
-            if (lane.track.codec == Codec::h264) {
-                if (const auto sets = bitstream::h264::parameter_sets(lane.track.codec_config.view()))
+            if (stream_state.track.codec == Codec::h264) {
+                if (const auto sets = bitstream::h264::parameter_sets(stream_state.track.codec_config.view()))
                     units = sets->units;
-            } else if (lane.track.codec == Codec::h265) {
-                if (const auto sets = bitstream::h265::parameter_sets(lane.track.codec_config.view()))
+            } else if (stream_state.track.codec == Codec::h265) {
+                if (const auto sets = bitstream::h265::parameter_sets(stream_state.track.codec_config.view()))
                     units = sets->units;
-            } else if (lane.track.codec == Codec::mpeg2 || lane.track.codec == Codec::mpeg1 ||
-                       lane.track.codec == Codec::mpeg4 || lane.track.codec == Codec::vc1) {
-                const ByteSpan config = lane.track.codec_config.view();
-                lane.parameter_sets.assign(config.begin(), config.end());
+            } else if (stream_state.track.codec == Codec::mpeg2 || stream_state.track.codec == Codec::mpeg1 ||
+                       stream_state.track.codec == Codec::mpeg4 || stream_state.track.codec == Codec::vc1) {
+                const ByteSpan config = stream_state.track.codec_config.view();
+                stream_state.parameter_sets.assign(config.begin(), config.end());
             }
-            for (const ByteSpan unit : units) nal::append_byte_stream(lane.parameter_sets, unit);
+            for (const ByteSpan unit : units) nal::append_byte_stream(stream_state.parameter_sets, unit);
         }
     }
-    void set_buffers(Lane& lane, const bitstream::mpeg2::Sequence* sequence = nullptr) {
+    void set_buffers(StreamState& stream_state, const bitstream::mpeg2::Sequence* sequence = nullptr) {
         double drain = 0;
-        switch (lane.track.kind) {
+        switch (stream_state.track.kind) {
             case TrackKind::video: {
-                lane.lead = lead();
-                const auto limit = bitstream::decoder_buffer(lane.track, sequence);
+                stream_state.lead = lead();
+                const auto limit = bitstream::decoder_buffer(stream_state.track, sequence);
                 // Nearly all of it: the model holds headers of PES packets, too.
-                if (limit) lane.buffer = limit->size_bits / 8 * 9 / 10;
+                if (limit) stream_state.buffer = limit->size_bits / 8 * 9 / 10;
                 // 1.2 times the highest rate of the level; where that isn't known, of MPEG-2's main level.
                 drain =
                     1.2 * static_cast<double>(limit ? std::max<std::int64_t>(limit->rate_bps, 2'000'000) : 15'000'000);
                 break;
             }
             case TrackKind::audio:
-                lane.lead = std::min(kSoundLead, lead());
-                lane.buffer = sound_buffer(lane.track) * 3 / 4;  // (see kMargin)
-                drain = lane.track.channels > 2 ? kSurroundDrain : kSoundDrain;
+                stream_state.lead = std::min(kAudioLead, lead());
+                stream_state.buffer = audio_buffer(stream_state.track) * 3 / 4;  // (see kMargin)
+                drain = stream_state.track.channels > 2 ? kSurroundDrain : kAudioDrain;
                 break;
             case TrackKind::subtitle:
-                lane.lead = kTextLead;
+                stream_state.lead = kTextLead;
                 drain = kSurroundDrain;
                 break;
         }
-        lane.transport.drain = drain / 8 / kTicks;
+        stream_state.transport.drain = drain / 8 / kTicks;
     }
 
     std::int64_t lead() const { return base::to_ticks(settings_.lead, kTicks); }
@@ -270,30 +270,31 @@ struct TransportMux::State {
     void hold(const Packet& packet);
     Status write(const Packet& packet);
     Status finish();
-    void queue(Lane& lane, ByteSpan data, std::int64_t pts, std::int64_t dts, bool key);
-    void send_gathered(Lane& lane);
-    ByteVector elementary(const Lane& lane, const Packet& packet) const;
+    void queue(StreamState& stream_state, ByteSpan data, std::int64_t pts, std::int64_t dts, bool key);
+    void send_gathered(StreamState& stream_state);
+    ByteVector elementary(const StreamState& stream_state, const Packet& packet) const;
     void queue_tables();
     void put_table(int pid, ByteVector section, int& continuity, bool& mark);
     Status send_last();
-    std::size_t next_piece(const Lane& lane) const;
+    std::size_t next_piece(const StreamState& stream_state) const;
     void decide_rate();
     // Sends all that is due before a time.
     Status send_until(std::int64_t end);
     Status send(ByteSpan bytes, bool group_start);
-    Status send_from(Lane& lane);
+    Status send_from(StreamState& stream_state);
     Status send_clock();
     std::int64_t next_event(std::int64_t now) const;
     bool waiting() const {
-        return std::any_of(lanes_.begin(), lanes_.end(), [](const Lane& l) { return !l.units.empty(); });
+        return std::any_of(stream_states_.begin(), stream_states_.end(),
+                           [](const StreamState& l) { return !l.units.empty(); });
     }
 
     MuxSettings settings_;
     MuxOut out_;
     Program program_;
     ByteVector program_descriptors_;
-    std::vector<Lane> lanes_;
-    std::size_t clock_lane_ = 0;
+    std::vector<StreamState> stream_states_;
+    std::size_t clock_stream_ = 0;
     bool begun_ = false;
     Time origin_{};
     std::int64_t end_ = INT64_MAX;  // where the clock of what follows begins
@@ -309,30 +310,30 @@ struct TransportMux::State {
 };
 
 // The packet as an elementary stream has it.
-ByteVector TransportMux::State::elementary(const Lane& lane, const Packet& packet) const {
+ByteVector TransportMux::State::elementary(const StreamState& stream_state, const Packet& packet) const {
     const ByteSpan data = packet.data.view();
     ByteVector out;
-    switch (lane.track.codec) {
+    switch (stream_state.track.codec) {
         case Codec::h264:
         case Codec::h265:
-            return nal::byte_stream_unit(lane.track.codec, data,
-                                         packet.key ? ByteSpan(lane.parameter_sets) : ByteSpan{});
+            return nal::byte_stream_unit(stream_state.track.codec, data,
+                                         packet.key ? ByteSpan(stream_state.parameter_sets) : ByteSpan{});
         case Codec::mpeg1:
         case Codec::mpeg2:
         case Codec::mpeg4:
         case Codec::vc1: {
-            const std::uint8_t wanted = lane.track.codec == Codec::vc1     ? 0x0F
-                                        : lane.track.codec == Codec::mpeg4 ? 0x20
-                                                                           : 0xB3;
+            const std::uint8_t wanted = stream_state.track.codec == Codec::vc1     ? 0x0F
+                                        : stream_state.track.codec == Codec::mpeg4 ? 0x20
+                                                                                   : 0xB3;
             const bool has_header = data.size() > 4 && data[0] == 0 && data[1] == 0 && data[2] == 1 &&
                                     (data[3] == wanted || (wanted == 0x20 && (data[3] >= 0xB0 && data[3] <= 0xB5)) ||
                                      (wanted == 0x20 && data[3] < 0x30));
-            if (packet.key && !has_header) out = lane.parameter_sets;
+            if (packet.key && !has_header) out = stream_state.parameter_sets;
             out.insert(out.end(), data.begin(), data.end());
             return out;
         }
         case Codec::aac:
-            out = bitstream::aac::make_adts(lane.track.codec_config.view(), data.size());
+            out = bitstream::aac::make_adts(stream_state.track.codec_config.view(), data.size());
             if (out.empty()) return out;
             out.insert(out.end(), data.begin(), data.end());
             return out;
@@ -361,9 +362,10 @@ void TransportMux::State::put_table(int pid, ByteVector section, int& continuity
 }
 
 void TransportMux::State::queue_tables() {
-    const bool group = lanes_[clock_lane_].track.kind != TrackKind::video ||
-                       (!lanes_[clock_lane_].units.empty() && lanes_[clock_lane_].units.front().key &&
-                        lanes_[clock_lane_].units.front().sent == 0);
+    const bool group =
+        stream_states_[clock_stream_].track.kind != TrackKind::video ||
+        (!stream_states_[clock_stream_].units.empty() && stream_states_[clock_stream_].units.front().key &&
+         stream_states_[clock_stream_].units.front().sent == 0);
     bool mark = group;
     put_table(kPatPid, write_pat(kProgram, kPmtPid), table_continuity_[0], mark);
     put_table(kPmtPid, write_pmt(program_, program_descriptors_), table_continuity_[2], mark);
@@ -394,17 +396,17 @@ Status TransportMux::State::send_last() {
     while (waiting() || !tables_.empty()) {
         WAVECREST_TRY(clocks_until(now_));
         std::size_t count = tables_.size();
-        for (Lane& lane : lanes_) {
-            lane.decode_until(now_ - kDoubt);
-            for (const Unit& unit : lane.units) count += (unit.bytes.size() - unit.sent) / 184 + 1;
-            if (!lane.units.empty()) count += kCounts;  // what is left is cut smaller for its counter
+        for (StreamState& stream_state : stream_states_) {
+            stream_state.decode_until(now_ - kDoubt);
+            for (const Unit& unit : stream_state.units) count += (unit.bytes.size() - unit.sent) / 184 + 1;
+            if (!stream_state.units.empty()) count += kCounts;  // what is left is cut smaller for its counter
         }
         slot_ = std::max<std::int64_t>(1, (end - now_) / static_cast<std::int64_t>(count + 2));
-        Lane *first = nullptr, *held = nullptr;
-        for (Lane& lane : lanes_) {
-            if (lane.units.empty()) continue;
-            Lane*& best = lane.full() ? held : first;
-            if (best == nullptr || lane.units.front().dts < best->units.front().dts) best = &lane;
+        StreamState *first = nullptr, *held = nullptr;
+        for (StreamState& stream_state : stream_states_) {
+            if (stream_state.units.empty()) continue;
+            StreamState*& best = stream_state.full() ? held : first;
+            if (best == nullptr || stream_state.units.front().dts < best->units.front().dts) best = &stream_state;
         }
         if (first == nullptr && tables_.empty() && now_ + static_cast<std::int64_t>(count) * kLastSlot < end) {
             now_ += kLastSlot;
@@ -425,14 +427,14 @@ Status TransportMux::State::send_last() {
     return clocks_until(std::min(end_, now_ + kLongestGap));
 }
 
-// How much of its first unit a lane's next packet takes at most: of the last one less, where that ends on a counter of
-// 15.
-std::size_t TransportMux::State::next_piece(const Lane& lane) const {
-    const Unit& unit = lane.units.front();
+// How much of its first unit a stream_state's next packet takes at most: of the last one less, where that ends on a
+// counter of 15.
+std::size_t TransportMux::State::next_piece(const StreamState& stream_state) const {
+    const Unit& unit = stream_state.units.front();
     const std::size_t rest = unit.bytes.size() - unit.sent;
-    if (!finishing_ || !settings_.until || lane.units.size() > 1) return rest;
+    if (!finishing_ || !settings_.until || stream_state.units.size() > 1) return rest;
     std::size_t packets = (rest + 183) / 184;
-    packets += (16 - (static_cast<std::size_t>(lane.continuity) + packets) % 16) % 16;
+    packets += (16 - (static_cast<std::size_t>(stream_state.continuity) + packets) % 16) % 16;
     return packets <= rest ? (rest + packets - 1) / packets : rest;
 }
 
@@ -440,8 +442,8 @@ std::size_t TransportMux::State::next_piece(const Lane& lane) const {
 void TransportMux::State::decide_rate() {
     next_decision_ = now_ + kDecideEvery;
     std::vector<std::pair<std::int64_t, std::size_t>> due;
-    for (const Lane& lane : lanes_) {
-        for (const Unit& unit : lane.units)
+    for (const StreamState& stream_state : stream_states_) {
+        for (const Unit& unit : stream_state.units)
             due.emplace_back(unit.deadline, (unit.bytes.size() - unit.sent + 183) / 184 * kPacket);
     }
     std::sort(due.begin(), due.end());
@@ -457,9 +459,9 @@ void TransportMux::State::decide_rate() {
 
 Status TransportMux::State::send(ByteSpan bytes, bool group_start) {
     std::int64_t group = now_;
-    if (const Lane& lane = lanes_[clock_lane_];
-        group_start && lane.track.kind == TrackKind::video && !lane.units.empty())
-        group = lane.units.front().dts;
+    if (const StreamState& stream_state = stream_states_[clock_stream_];
+        group_start && stream_state.track.kind == TrackKind::video && !stream_state.units.empty())
+        group = stream_state.units.front().dts;
     WAVECREST_TRY(out_({bytes, time_of(now_), group_start, time_of(group)}));
     ++figures_.packets;
     if (settings_.rate_bps > 0) {
@@ -473,42 +475,42 @@ Status TransportMux::State::send(ByteSpan bytes, bool group_start) {
 
 Status TransportMux::State::send_clock() {
     // A packet with nothing but the clock; its continuity counter stays (2.4.3.3).
-    const Lane& lane = lanes_[clock_lane_];
+    const StreamState& stream_state = stream_states_[clock_stream_];
     PacketHeader header;
-    header.pid = lane.pid;
-    header.continuity = (lane.continuity + 15) & 15;
+    header.pid = stream_state.pid;
+    header.continuity = (stream_state.continuity + 15) & 15;
     header.pcr_27mhz = now_;
     base::ByteWriter packet;
     ts::write_packet(packet, header, {});
     next_clock_ = now_ + kClockEvery;
-    lanes_[clock_lane_].transport.take(now_);
+    stream_states_[clock_stream_].transport.take(now_);
     return send(packet.bytes(), false);
 }
 
-Status TransportMux::State::send_from(Lane& lane) {
-    Unit& unit = lane.units.front();
+Status TransportMux::State::send_from(StreamState& stream_state) {
+    Unit& unit = stream_state.units.front();
     PacketHeader header;
-    header.pid = lane.pid;
+    header.pid = stream_state.pid;
     header.starts = unit.sent == 0;
-    header.random_access = header.starts && unit.key && lane.track.kind == TrackKind::video;
-    header.continuity = lane.continuity;
-    if (lane.pid == program_.pcr_pid && (now_ >= next_clock_ || header.random_access)) {
+    header.random_access = header.starts && unit.key && stream_state.track.kind == TrackKind::video;
+    header.continuity = stream_state.continuity;
+    if (stream_state.pid == program_.pcr_pid && (now_ >= next_clock_ || header.random_access)) {
         header.pcr_27mhz = now_;
         next_clock_ = now_ + kClockEvery;
     }
     base::ByteWriter packet;
     const std::size_t taken =
-        ts::write_packet(packet, header, ByteSpan(unit.bytes).subspan(unit.sent, next_piece(lane)));
-    lane.continuity = (lane.continuity + 1) & 15;
-    lane.transport.take(now_);
-    lane.held.emplace_back(unit.dts, static_cast<std::int64_t>(taken));
-    lane.held_bytes += static_cast<std::int64_t>(taken);
+        ts::write_packet(packet, header, ByteSpan(unit.bytes).subspan(unit.sent, next_piece(stream_state)));
+    stream_state.continuity = (stream_state.continuity + 1) & 15;
+    stream_state.transport.take(now_);
+    stream_state.held.emplace_back(unit.dts, static_cast<std::int64_t>(taken));
+    stream_state.held_bytes += static_cast<std::int64_t>(taken);
     unit.sent += taken;
     if (const std::int64_t over = now_ - unit.dts; over > 0) {
         ++figures_.late;
         figures_.latest = std::max(figures_.latest, base::from_ticks(over, kTicks));
     }
-    if (unit.sent >= unit.bytes.size()) lane.units.pop_front();
+    if (unit.sent >= unit.bytes.size()) stream_state.units.pop_front();
     return send(packet.bytes(), false);
 }
 
@@ -516,12 +518,13 @@ Status TransportMux::State::send_from(Lane& lane) {
 std::int64_t TransportMux::State::next_event(std::int64_t now) const {
     std::int64_t next = std::min(next_clock_, next_tables_);
     if (!tables_.empty()) next = std::min(next, tables_buffer_.ready(now));
-    for (const Lane& lane : lanes_) {
-        if (lane.units.empty()) continue;
-        std::int64_t at = std::max(lane.units.front().release, now);
-        if (!lane.pressed(now)) at = std::max(at, lane.transport.ready(now));
-        if (lane.full()) at = std::max(at, lane.held.front().first + kDoubt);
-        if (!tables_.empty() && &lane == &lanes_[clock_lane_]) at = std::max(at, tables_buffer_.ready(now));
+    for (const StreamState& stream_state : stream_states_) {
+        if (stream_state.units.empty()) continue;
+        std::int64_t at = std::max(stream_state.units.front().release, now);
+        if (!stream_state.pressed(now)) at = std::max(at, stream_state.transport.ready(now));
+        if (stream_state.full()) at = std::max(at, stream_state.held.front().first + kDoubt);
+        if (!tables_.empty() && &stream_state == &stream_states_[clock_stream_])
+            at = std::max(at, tables_buffer_.ready(now));
         next = std::min(next, at);
     }
     return std::max(next, now + 1);
@@ -529,12 +532,12 @@ std::int64_t TransportMux::State::next_event(std::int64_t now) const {
 
 Status TransportMux::State::send_until(std::int64_t end) {
     while (now_ < end) {
-        for (Lane& lane : lanes_) lane.decode_until(now_ - kDoubt);
+        for (StreamState& stream_state : stream_states_) stream_state.decode_until(now_ - kDoubt);
         // A keyframe has tables in front, so that receivers can begin there.
-        const Lane& clock_lane = lanes_[clock_lane_];
-        const bool key_next = !clock_lane.units.empty() && clock_lane.units.front().sent == 0 &&
-                              clock_lane.units.front().key && clock_lane.units.front().release <= now_ &&
-                              clock_lane.track.kind == TrackKind::video;
+        const StreamState& clock_stream = stream_states_[clock_stream_];
+        const bool key_next = !clock_stream.units.empty() && clock_stream.units.front().sent == 0 &&
+                              clock_stream.units.front().key && clock_stream.units.front().release <= now_ &&
+                              clock_stream.track.kind == TrackKind::video;
         if (now_ >= next_tables_ || (key_next && next_tables_ < INT64_MAX && !tables_for_key_)) {
             if (tables_.empty()) queue_tables();
             next_tables_ = now_ + kTablesEvery;
@@ -552,19 +555,19 @@ Status TransportMux::State::send_until(std::int64_t end) {
             WAVECREST_TRY(send(bytes, group));
             continue;
         }
-        Lane* first = nullptr;
-        for (Lane& lane : lanes_) {
-            if (lane.units.empty()) continue;
-            const Unit& unit = lane.units.front();
+        StreamState* first = nullptr;
+        for (StreamState& stream_state : stream_states_) {
+            if (stream_state.units.empty()) continue;
+            const Unit& unit = stream_state.units.front();
             // The tables in front of a keyframe go before it.
-            if (&lane == &clock_lane && key_next && !tables_.empty()) continue;
-            if (unit.release > now_ || (!lane.transport.takes(now_) && !lane.pressed(now_))) continue;
+            if (&stream_state == &clock_stream && key_next && !tables_.empty()) continue;
+            if (unit.release > now_ || (!stream_state.transport.takes(now_) && !stream_state.pressed(now_))) continue;
             // A picture larger than the buffer it claims has to be sent all the same.
-            if (lane.full() && lane.held.front().first < unit.dts) continue;
-            if (first == nullptr || unit.deadline < first->units.front().deadline) first = &lane;
+            if (stream_state.full() && stream_state.held.front().first < unit.dts) continue;
+            if (first == nullptr || unit.deadline < first->units.front().deadline) first = &stream_state;
         }
         if (first != nullptr) {
-            if (first == &clock_lane && first->units.front().sent == 0) tables_for_key_ = false;
+            if (first == &clock_stream && first->units.front().sent == 0) tables_for_key_ = false;
             WAVECREST_TRY(send_from(*first));
         } else if (now_ >= next_clock_) {
             WAVECREST_TRY(send_clock());
@@ -585,40 +588,42 @@ Status TransportMux::State::send_until(std::int64_t end) {
     return {};
 }
 
-void TransportMux::State::queue(Lane& lane, ByteSpan data, std::int64_t pts, std::int64_t dts, bool key) {
-    const bool video = lane.track.kind == TrackKind::video;
+void TransportMux::State::queue(StreamState& stream_state, ByteSpan data, std::int64_t pts, std::int64_t dts,
+                                bool key) {
+    const bool video = stream_state.track.kind == TrackKind::video;
     Unit unit;
-    unit.bytes = write_pes(lane.stream_id, pts / 300, video && dts != pts ? std::optional(dts / 300) : std::nullopt,
-                           video ? 0 : data.size(), lane.stream_id_extension);
+    unit.bytes =
+        write_pes(stream_state.stream_id, pts / 300, video && dts != pts ? std::optional(dts / 300) : std::nullopt,
+                  video ? 0 : data.size(), stream_state.stream_id_extension);
     unit.bytes.insert(unit.bytes.end(), data.begin(), data.end());
     unit.dts = dts;
     unit.deadline = std::min(dts - kMargin, end_ - kLastHeld);
-    unit.release = std::min(dts - lane.lead, end_ - kLastHeld);
+    unit.release = std::min(dts - stream_state.lead, end_ - kLastHeld);
     unit.key = key;
-    lane.units.push_back(std::move(unit));
+    stream_state.units.push_back(std::move(unit));
 }
 
-void TransportMux::State::send_gathered(Lane& lane) {
-    if (lane.gathered.empty()) return;
-    const std::int64_t at = ticks(lane.gathered_from);
-    queue(lane, lane.gathered, at, at, true);
-    lane.gathered.clear();
+void TransportMux::State::send_gathered(StreamState& stream_state) {
+    if (stream_state.gathered.empty()) return;
+    const std::int64_t at = ticks(stream_state.gathered_from);
+    queue(stream_state, stream_state.gathered, at, at, true);
+    stream_state.gathered.clear();
 }
 
 void TransportMux::State::hold(const Packet& packet) {
-    const auto found =
-        std::find_if(lanes_.begin(), lanes_.end(), [&](const Lane& l) { return l.track.id == packet.track; });
-    if (found == lanes_.end()) return;
+    const auto found = std::find_if(stream_states_.begin(), stream_states_.end(),
+                                    [&](const StreamState& l) { return l.track.id == packet.track; });
+    if (found == stream_states_.end()) return;
     const auto size = static_cast<std::int64_t>(elementary(*found, packet).size());
     found->held.emplace_back(ticks(packet.dts), size);
     found->held_bytes += size;
 }
 
 Status TransportMux::State::write(const Packet& packet) {
-    const auto found =
-        std::find_if(lanes_.begin(), lanes_.end(), [&](const Lane& l) { return l.track.id == packet.track; });
-    if (found == lanes_.end()) return {};
-    Lane& lane = *found;
+    const auto found = std::find_if(stream_states_.begin(), stream_states_.end(),
+                                    [&](const StreamState& l) { return l.track.id == packet.track; });
+    if (found == stream_states_.end()) return {};
+    StreamState& stream_state = *found;
     if (!begun_) {
         begun_ = true;
         // Moved by whole seconds, so that no grid is lost.
@@ -627,44 +632,44 @@ Status TransportMux::State::write(const Packet& packet) {
         if (settings_.until) end_ = ticks(*settings_.until);
         next_tables_ = next_clock_ = next_decision_ = now_;
     }
-    if (lane.track.kind == TrackKind::video && lane.buffer == 0 && packet.key &&
-        (lane.track.codec == Codec::mpeg2 || lane.track.codec == Codec::mpeg1)) {
+    if (stream_state.track.kind == TrackKind::video && stream_state.buffer == 0 && packet.key &&
+        (stream_state.track.codec == Codec::mpeg2 || stream_state.track.codec == Codec::mpeg1)) {
         const ByteSpan data = packet.data.view();
         for (std::size_t at = bitstream::mpeg2::find_start_code(data, 0); at + 8 < data.size();
              at = bitstream::mpeg2::find_start_code(data, at + 3)) {
             if (data[at + 3] != bitstream::mpeg2::kSequenceHeader) continue;
-            if (const auto sequence = bitstream::mpeg2::parse_sequence(data.subspan(at))) set_buffers(lane, &*sequence);
+            if (const auto sequence = bitstream::mpeg2::parse_sequence(data.subspan(at)))
+                set_buffers(stream_state, &*sequence);
             break;
         }
     }
-    const ByteVector data = elementary(lane, packet);
+    const ByteVector data = elementary(stream_state, packet);
     if (data.empty()) {
         return fail(ErrorKind::input,
-                    "a frame of this AAC sound can't be carried in a transport stream: it is too long or its "
-                    "configuration has no ADTS form",
+                    "a frame of this AAC audio can't be carried in a transport stream: too long, or no ADTS form",
                     fmt::format("track {}", packet.track), "choose Matroska or MP4");
     }
-    if (lane.track.kind == TrackKind::audio) {
-        const bool full = lane.gathered.size() + data.size() > kSoundGroup ||
-                          (!lane.gathered.empty() && packet.pts - lane.gathered_from > kSoundGroupTime);
-        if (full) send_gathered(lane);
-        if (lane.gathered.empty()) lane.gathered_from = packet.pts;
-        lane.gathered.insert(lane.gathered.end(), data.begin(), data.end());
+    if (stream_state.track.kind == TrackKind::audio) {
+        const bool full = stream_state.gathered.size() + data.size() > kAudioGroup ||
+                          (!stream_state.gathered.empty() && packet.pts - stream_state.gathered_from > kAudioGroupTime);
+        if (full) send_gathered(stream_state);
+        if (stream_state.gathered.empty()) stream_state.gathered_from = packet.pts;
+        stream_state.gathered.insert(stream_state.gathered.end(), data.begin(), data.end());
     } else {
         const std::int64_t pts = ticks(packet.pts), dts = ticks(packet.dts);
-        queue(lane, data, pts, lane.track.kind == TrackKind::video ? std::min(dts, pts) : pts,
-              lane.track.kind == TrackKind::video && packet.key);
+        queue(stream_state, data, pts, stream_state.track.kind == TrackKind::video ? std::min(dts, pts) : pts,
+              stream_state.track.kind == TrackKind::video && packet.key);
     }
-    // Sound that is still gathered is due soonest; nothing is sent that it should come before.
+    // AudioFrames that is still gathered is due soonest; nothing is sent that it should come before.
     known_until_ = std::max(known_until_, ticks(packet.dts));
-    for (Lane& other : lanes_) {
+    for (StreamState& other : stream_states_) {
         if (!other.gathered.empty() && ticks(other.gathered_from) + 2 * 100 * kMs < known_until_) send_gathered(other);
     }
     return send_until(std::min(known_until_ - lead(), end_ - kLastHeld));
 }
 
 Status TransportMux::State::finish() {
-    for (Lane& lane : lanes_) send_gathered(lane);
+    for (StreamState& stream_state : stream_states_) send_gathered(stream_state);
     finishing_ = true;
     if (settings_.until && begun_) return send_last();
     while (waiting()) WAVECREST_TRY(send_until(now_ + 10 * kMs));

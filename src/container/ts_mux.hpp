@@ -52,7 +52,7 @@ class TransportMux {
     TransportMux(std::vector<Track> tracks, MuxSettings settings, MuxOut out);
     ~TransportMux();
 
-    // Before the first is written, with `from`: sound that the mux before has sent and its decoder holds still.
+    // Before the first is written, with `from`: audio that the mux before has sent and its decoder holds still.
     void hold(const Packet& packet);
     // Passes on all that is due before what may still come. Fails (kind input) on frames that have no form in a
     // transport stream, and as `out` does.

@@ -26,7 +26,7 @@ constexpr std::size_t kBatch = 512;  // packets
 constexpr std::uint64_t kSurveyPiece = 64 << 10, kSurveyMost = 4 << 20;
 constexpr int kSurveySamples = 64;
 constexpr std::int64_t kSecond = 90000;
-// Sound that comes so little before the first picture may be what a decoder needs to start.
+// AudioFrames that comes so little before the first picture may be what a decoder needs to start.
 constexpr Time kPriming = std::chrono::milliseconds(100);
 
 bool has_priming(Codec codec) {
@@ -55,17 +55,17 @@ class TransportSource : public PacketSource {
     std::string title;
 
   private:
-    struct Lane {
+    struct StreamState {
         ElementaryStream stream;
-        StampClock::Lane clock;
+        TimestampClock::TrackState clock;
         int pid = 0;
         int continuity = -1;
         bool open = false;  // a PES packet has begun
     };
-    // A stretch of the file over which stamps go on.
+    // An interval of the file over which timestamps go on.
     struct Segment {
         std::uint64_t from = 0;                                       // bytes
-        std::int64_t first = 0;                                       // stamp there
+        std::int64_t first = 0;                                       // timestamp there
         std::int64_t ticks = 0;                                       // on the continuous timeline
         std::int64_t length = 0;                                      // ticks
         std::vector<std::pair<std::uint64_t, std::int64_t>> samples;  // bytes, ticks since `first`
@@ -77,13 +77,13 @@ class TransportSource : public PacketSource {
     void take_packet(ByteSpan bytes);
     void take_table(const ts::TransportPacket& packet);
     void adopt(const Program& program);
-    void collect(Lane& lane);
+    void collect(StreamState& stream_state);
     void report(std::string what);
     Time now() const { return std::max(reached_, Time{}); }
     void survey();
-    // The first stamp (decoding time, if told) of the reference stream at or behind a place, and where it lies.
-    std::optional<std::pair<std::uint64_t, std::int64_t>> stamp_at(std::uint64_t place, std::uint64_t limit);
-    std::optional<std::int64_t> last_stamp(std::uint64_t from, std::uint64_t to);
+    // The first timestamp (decoding time, if told) of the reference stream at or behind a place, and where it lies.
+    std::optional<std::pair<std::uint64_t, std::int64_t>> timestamp_at(std::uint64_t place, std::uint64_t limit);
+    std::optional<std::int64_t> last_timestamp(std::uint64_t from, std::uint64_t to);
     void go_to(std::uint64_t place, std::pair<std::int64_t, std::int64_t> clock);
     // Of a stream that no table names.
     Codec guess_codec(int pid, std::uint8_t stream_id);
@@ -101,11 +101,11 @@ class TransportSource : public PacketSource {
     Program program_;
     int pmt_pid_ = -1;
     std::map<int, SectionCollector> sections_;
-    std::vector<Lane> lanes_;
-    std::array<std::int16_t, 8192> lane_of_{};
+    std::vector<StreamState> stream_states_;
+    std::array<std::int16_t, 8192> state_of_{};
     std::set<int> scrambled_;
     std::uint64_t scrambled_packets_ = 0, clear_packets_ = 0;
-    StampClock clock_;
+    TimestampClock clock_;
     Time shift_{};
     bool started_ = false;
     Time reached_{};
@@ -124,21 +124,22 @@ Status TransportSource::open(int number) {
     if (!head) return fail(head.error());
     const auto layout = find_layout(*head);
     if (!layout) {
-        return fail(ErrorKind::input, "this is no transport stream", fmt::format("{}, byte 0", bytes_.source().name()),
+        return fail(ErrorKind::input, "not a transport stream", fmt::format("{}, byte 0", bytes_.source().name()),
                     "name a transport stream");
     }
     layout_ = *layout;
     at_ = layout_.first;
-    lane_of_.fill(-1);
+    state_of_.fill(-1);
     WAVECREST_TRY(find_tables(number));
-    // The continuous timeline has the reference stream's own stamps, so that what was rounded to them stays on its
+    // The continuous timeline has the reference stream's own timestamps, so that what was rounded to them stays on its
     // grid.
-    if (const auto first = stamp_at(layout_.first, base::kUnknownSize)) clock_.restart(first->second, first->second);
+    if (const auto first = timestamp_at(layout_.first, base::kUnknownSize))
+        clock_.restart(first->second, first->second);
     for (const auto& [n, program] : found_) programs.push_back(n);
     at_ = layout_.first;
     const auto complete = [&] {
-        return std::all_of(lanes_.begin(), lanes_.end(), [](const Lane& lane) {
-            return lane.stream.described() || lane.stream.track().kind == TrackKind::subtitle;
+        return std::all_of(stream_states_.begin(), stream_states_.end(), [](const StreamState& stream_state) {
+            return stream_state.stream.described() || stream_state.stream.track().kind == TrackKind::subtitle;
         });
     };
     // Until every track has told what it is and the first pictures are there.
@@ -148,30 +149,32 @@ Status TransportSource::open(int number) {
     const std::uint64_t probe_end = at_ + kProbeBytes;
     while (!ended_ && at_ < probe_end && (!complete() || pictures() < 8)) WAVECREST_TRY(read_more());
     if (scrambled_packets_ > 16 && clear_packets_ < scrambled_packets_ / 8) {
-        return fail(
-            ErrorKind::input, "this recording is protected: its packets are scrambled", bytes_.source().name(),
-            "protected material can't be converted, and trying again won't change that; use an unprotected source");
+        return fail(ErrorKind::input, "this recording is copy-protected (scrambled packets)", bytes_.source().name(),
+                    "copy-protected material can't be converted, and trying again won't change that; use an "
+                    "unprotected source");
     }
-    std::erase_if(lanes_, [](const Lane& lane) {
-        return !lane.stream.described() && lane.stream.track().kind != TrackKind::subtitle;
+    std::erase_if(stream_states_, [](const StreamState& stream_state) {
+        return !stream_state.stream.described() && stream_state.stream.track().kind != TrackKind::subtitle;
     });
-    lane_of_.fill(-1);
-    for (std::size_t i = 0; i < lanes_.size(); ++i)
-        lane_of_[static_cast<std::size_t>(lanes_[i].pid)] = static_cast<std::int16_t>(i);
-    if (lanes_.empty()) {
-        return fail(ErrorKind::input, "no picture and no sound of this transport stream can be read",
-                    bytes_.source().name(), "record or copy it again");
+    state_of_.fill(-1);
+    for (std::size_t i = 0; i < stream_states_.size(); ++i)
+        state_of_[static_cast<std::size_t>(stream_states_[i].pid)] = static_cast<std::int16_t>(i);
+    if (stream_states_.empty()) {
+        return fail(ErrorKind::input, "no supported video or audio in this transport stream", bytes_.source().name(),
+                    "record or copy it again");
     }
-    if (std::none_of(lanes_.begin(), lanes_.end(), [&](const Lane& lane) { return lane.pid == reference_pid_; }))
-        reference_pid_ = lanes_.front().pid;
+    if (std::none_of(stream_states_.begin(), stream_states_.end(),
+                     [&](const StreamState& stream_state) { return stream_state.pid == reference_pid_; }))
+        reference_pid_ = stream_states_.front().pid;
     // Time 0 is the first picture's that can be shown, in a recording that was entered between two of them; else the
-    // earliest of all tracks. Sound just before the picture may be what its decoder starts with.
+    // earliest of all tracks. AudioFrames just before the picture may be what its decoder starts with.
     const auto first_of = [&](bool pictures_only) {
         std::optional<Time> first;
         for (const Packet& packet : ready_) {
-            if (lane_of_[static_cast<std::size_t>(packet.track)] < 0) continue;
+            if (state_of_[static_cast<std::size_t>(packet.track)] < 0) continue;
             const Track& track =
-                lanes_[static_cast<std::size_t>(lane_of_[static_cast<std::size_t>(packet.track)])].stream.track();
+                stream_states_[static_cast<std::size_t>(state_of_[static_cast<std::size_t>(packet.track)])]
+                    .stream.track();
             if (track.kind == TrackKind::subtitle || (pictures_only && packet.track != reference_pid_)) continue;
             first = first ? std::min(*first, packet.pts) : packet.pts;
         }
@@ -180,7 +183,8 @@ Status TransportSource::open(int number) {
     std::optional<Time> zero = first_of(true);
     const std::optional<Time> earliest = first_of(false);
     int left_out = 0;
-    for (const Lane& lane : lanes_) left_out += lane.pid == reference_pid_ ? lane.stream.left_out() : 0;
+    for (const StreamState& stream_state : stream_states_)
+        left_out += stream_state.pid == reference_pid_ ? stream_state.stream.left_out() : 0;
     if (!zero || (left_out == 0 && *earliest < *zero - kPriming)) zero = earliest;
     shift_ = -zero.value_or(Time{});
     started_ = true;
@@ -192,13 +196,13 @@ Status TransportSource::open(int number) {
         reached_ = std::max(reached_, packet.pts);
         ready_.push_back(std::move(packet));
     }
-    for (Lane& lane : lanes_) {
-        Track& track = lane.stream.track();
+    for (StreamState& stream_state : stream_states_) {
+        Track& track = stream_state.stream.track();
         if (track.kind == TrackKind::video && track.frame_rate.num == 0) track.frame_rate = rate_by_times(track);
     }
     if (bytes_.source().seekable()) survey();
-    for (const Lane& lane : lanes_) {
-        Track track = lane.stream.track();
+    for (const StreamState& stream_state : stream_states_) {
+        Track track = stream_state.stream.track();
         track.duration = duration_;
         std::vector<ByteSpan> first_pictures;
         for (const Packet& packet : ready_) {
@@ -207,14 +211,12 @@ Status TransportSource::open(int number) {
         bitstream::describe_cadence(track, first_pictures);
         tracks_.push_back(std::move(track));
     }
-    if (layout_.size == kTimedPacket)
-        notes.emplace_back("packets of 192 bytes, with arrival times, as discs and recorders write them");
-    if (layout_.first > 0)
-        notes.push_back(fmt::format("{} bytes before the first packet were passed over", layout_.first));
+    if (layout_.size == kTimedPacket) notes.emplace_back("192-byte packets with arrival timestamps (M2TS)");
+    if (layout_.first > 0) notes.push_back(fmt::format("{} bytes before the first packet skipped", layout_.first));
     for (const ProgramStream& stream : program_.streams) {
         if (stream.codec == Codec::unknown)
-            notes.push_back(fmt::format("{}{} is carried, too, and is left out", stream.what,
-                                        stream.language.empty() ? "" : " (" + stream.language + ")"));
+            notes.push_back(
+                fmt::format("{}{} skipped", stream.what, stream.language.empty() ? "" : " (" + stream.language + ")"));
     }
     if (programs.size() > 1) notes.push_back(fmt::format("{} programs: each is a title", programs.size()));
     problems_.clear();
@@ -294,10 +296,10 @@ Status TransportSource::find_tables(int number) {
         }
         if (program.streams.empty()) {
             return fail(ErrorKind::input,
-                        "this transport stream has no program tables, and no stream that is known without them",
+                        "this transport stream has no PAT/PMT, and no stream that can be detected without them",
                         bytes_.source().name(), "record or copy it again");
         }
-        notes.emplace_back("the program tables are missing: streams were told by what they carry");
+        notes.emplace_back("PAT/PMT missing: streams detected by their content");
         found_.emplace(1, program);
     }
     const Program* chosen = nullptr;
@@ -316,10 +318,11 @@ Status TransportSource::find_tables(int number) {
     if (const auto pmt = pmts_.find(program_.number); pmt != pmts_.end()) pmt_pid_ = pmt->second;
     if (const auto name = names.find(program_.number); name != names.end()) title = name->second;
     adopt(program_);
-    for (const Lane& lane : lanes_) {
-        if (lane.stream.track().kind == TrackKind::video && reference_pid_ < 0) reference_pid_ = lane.pid;
+    for (const StreamState& stream_state : stream_states_) {
+        if (stream_state.stream.track().kind == TrackKind::video && reference_pid_ < 0)
+            reference_pid_ = stream_state.pid;
     }
-    if (reference_pid_ < 0 && !lanes_.empty()) reference_pid_ = lanes_.front().pid;
+    if (reference_pid_ < 0 && !stream_states_.empty()) reference_pid_ = stream_states_.front().pid;
     return {};
 }
 
@@ -358,27 +361,28 @@ Codec TransportSource::guess_codec(int pid, std::uint8_t stream_id) {
     return Codec::unknown;
 }
 
-// Makes lanes of a program's streams, or gives those that are there the PIDs of a changed table.
+// Makes stream_states of a program's streams, or gives those that are there the PIDs of a changed table.
 void TransportSource::adopt(const Program& program) {
-    const bool first = lanes_.empty();
+    const bool first = stream_states_.empty();
     std::set<int> taken;
-    for (const Lane& lane : lanes_) {
+    for (const StreamState& stream_state : stream_states_) {
         const bool stays = std::any_of(program.streams.begin(), program.streams.end(),
-                                       [&](const ProgramStream& s) { return s.pid == lane.pid; });
-        if (stays) taken.insert(lane.pid);
+                                       [&](const ProgramStream& s) { return s.pid == stream_state.pid; });
+        if (stays) taken.insert(stream_state.pid);
     }
     if (!first) {
-        for (Lane& lane : lanes_) {
-            if (taken.contains(lane.pid)) continue;
+        for (StreamState& stream_state : stream_states_) {
+            if (taken.contains(stream_state.pid)) continue;
             for (const ProgramStream& stream : program.streams) {
-                if (taken.contains(stream.pid) || stream.codec != lane.stream.track().codec) continue;
-                lane_of_[static_cast<std::size_t>(lane.pid)] = -1;
-                lane.stream.flush();
-                collect(lane);
-                lane.pid = stream.pid;
-                lane.continuity = -1;
-                lane.open = false;
-                lane_of_[static_cast<std::size_t>(lane.pid)] = static_cast<std::int16_t>(&lane - lanes_.data());
+                if (taken.contains(stream.pid) || stream.codec != stream_state.stream.track().codec) continue;
+                state_of_[static_cast<std::size_t>(stream_state.pid)] = -1;
+                stream_state.stream.flush();
+                collect(stream_state);
+                stream_state.pid = stream.pid;
+                stream_state.continuity = -1;
+                stream_state.open = false;
+                state_of_[static_cast<std::size_t>(stream_state.pid)] =
+                    static_cast<std::int16_t>(&stream_state - stream_states_.data());
                 taken.insert(stream.pid);
                 break;
             }
@@ -395,12 +399,12 @@ void TransportSource::adopt(const Program& program) {
                                                   : TrackKind::audio;
         track.language = stream.language == "und" ? "" : stream.language;
         track.purpose = stream.purpose;
-        const bool known =
-            std::any_of(lanes_.begin(), lanes_.end(), [&](const Lane& l) { return l.pid == stream.pid; });
-        if (!known) lanes_.push_back({ElementaryStream(std::move(track)), {}, stream.pid, -1, false});
+        const bool known = std::any_of(stream_states_.begin(), stream_states_.end(),
+                                       [&](const StreamState& l) { return l.pid == stream.pid; });
+        if (!known) stream_states_.push_back({ElementaryStream(std::move(track)), {}, stream.pid, -1, false});
     }
-    for (std::size_t i = 0; i < lanes_.size(); ++i)
-        lane_of_[static_cast<std::size_t>(lanes_[i].pid)] = static_cast<std::int16_t>(i);
+    for (std::size_t i = 0; i < stream_states_.size(); ++i)
+        state_of_[static_cast<std::size_t>(stream_states_[i].pid)] = static_cast<std::int16_t>(i);
 }
 
 void TransportSource::report(std::string what) {
@@ -417,9 +421,9 @@ Status TransportSource::read_more() {
     WAVECREST_TRY_ASSIGN(view, bytes_.view(at_, kBatch * layout_.size));
     const std::size_t count = view.size() / layout_.size;
     if (count == 0) {
-        for (Lane& lane : lanes_) {
-            lane.stream.flush();
-            collect(lane);
+        for (StreamState& stream_state : stream_states_) {
+            stream_state.stream.flush();
+            collect(stream_state);
         }
         ended_ = true;
         return {};
@@ -432,7 +436,7 @@ Status TransportSource::read_more() {
         }
         // Out of step: bytes are missing or too many. Goes on where packets follow one another again.
         at_ += i * layout_.size;
-        report("the stream is out of step: damaged bytes were passed over");
+        report("loss of sync: damaged bytes skipped");
         while (true) {
             WAVECREST_TRY_ASSIGN(rest, bytes_.view(at_, 64 << 10));
             const auto layout = find_layout(rest, layout_.size);
@@ -446,7 +450,7 @@ Status TransportSource::read_more() {
             }
             at_ += rest.size() - 4096;
         }
-        for (Lane& lane : lanes_) lane.continuity = -1;
+        for (StreamState& stream_state : stream_states_) stream_state.continuity = -1;
         return {};
     }
     at_ += count * layout_.size;
@@ -455,7 +459,7 @@ Status TransportSource::read_more() {
 
 void TransportSource::take_packet(ByteSpan bytes) {
     const int pid = (bytes[1] & 0x1F) << 8 | bytes[2];
-    const int index = lane_of_[static_cast<std::size_t>(pid)];
+    const int index = state_of_[static_cast<std::size_t>(pid)];
     if (index < 0) {
         if (pid == pmt_pid_ || pid == kPatPid) {
             if (const auto packet = parse_packet(bytes)) take_table(*packet);
@@ -464,36 +468,36 @@ void TransportSource::take_packet(ByteSpan bytes) {
     }
     const auto packet = parse_packet(bytes);
     if (!packet) return;
-    Lane& lane = lanes_[static_cast<std::size_t>(index)];
+    StreamState& stream_state = stream_states_[static_cast<std::size_t>(index)];
     if (packet->error) {
-        report("packets are marked as damaged by the receiver");
-        lane.stream.lost();
-        lane.open = false;
+        report("packets with transport errors");
+        stream_state.stream.lost();
+        stream_state.open = false;
         return;
     }
     if (packet->scrambled) {
         ++scrambled_packets_;
-        if (started_) report("packets are scrambled");
+        if (started_) report("scrambled packets");
         return;
     }
     ++clear_packets_;
     if (packet->payload.empty()) return;
-    if (lane.continuity >= 0 && !packet->discontinuity) {
-        if (packet->continuity == lane.continuity) return;  // sent twice
-        if (packet->continuity != ((lane.continuity + 1) & 15)) {
+    if (stream_state.continuity >= 0 && !packet->discontinuity) {
+        if (packet->continuity == stream_state.continuity) return;  // sent twice
+        if (packet->continuity != ((stream_state.continuity + 1) & 15)) {
             report("packets are missing");
-            lane.stream.lost();
-            lane.open = false;
+            stream_state.stream.lost();
+            stream_state.open = false;
         }
     }
-    lane.continuity = packet->continuity;
+    stream_state.continuity = packet->continuity;
     if (!packet->starts) {
-        if (!lane.open) return;
-        lane.stream.push(packet->payload, std::nullopt, std::nullopt);
+        if (!stream_state.open) return;
+        stream_state.stream.push(packet->payload, std::nullopt, std::nullopt);
     } else {
         const auto pes = parse_pes(packet->payload);
         if (!pes) {
-            lane.open = false;
+            stream_state.open = false;
             return;
         }
         if (pes->scrambled) {
@@ -501,24 +505,24 @@ void TransportSource::take_packet(ByteSpan bytes) {
             return;
         }
         // TrueHD's own packets lie between those of its core, told apart by an extension of the stream's number.
-        if (lane.stream.track().codec == Codec::truehd && pes->stream_id_extension == 0x72) {
-            lane.open = false;
+        if (stream_state.stream.track().codec == Codec::truehd && pes->stream_id_extension == 0x72) {
+            stream_state.open = false;
             return;
         }
-        lane.open = true;
+        stream_state.open = true;
         std::optional<std::int64_t> pts, dts;
         if (pes->pts) {
-            dts = clock_.place(lane.clock, pes->dts.value_or(*pes->pts));
+            dts = clock_.place(stream_state.clock, pes->dts.value_or(*pes->pts));
             const std::int64_t ahead = pes->dts ? (*pes->pts - *pes->dts + kRange) % kRange : 0;
             pts = *dts + (ahead < 60 * kSecond ? ahead : 0);
             clock_.reached(*pts);
         }
-        lane.stream.push(pes->payload, pts, dts);
+        stream_state.stream.push(pes->payload, pts, dts);
     }
-    if (!lane.stream.ready().empty()) collect(lane);
-    for (const StampClock::Jump& jump : clock_.take_jumps()) {
+    if (!stream_state.stream.ready().empty()) collect(stream_state);
+    for (const TimestampClock::Jump& jump : clock_.take_jumps()) {
         if (started_)
-            report(fmt::format("the clock jumps by {}{}", jump.by < 0 ? "-" : "",
+            report(fmt::format("clock discontinuity of {}{}", jump.by < 0 ? "-" : "",
                                base::format_span(base::from_ticks(std::abs(jump.by), 90000))));
     }
 }
@@ -542,8 +546,8 @@ void TransportSource::take_table(const ts::TransportPacket& packet) {
     adopt(program_);
 }
 
-void TransportSource::collect(Lane& lane) {
-    auto& from = lane.stream.ready();
+void TransportSource::collect(StreamState& stream_state) {
+    auto& from = stream_state.stream.ready();
     while (!from.empty()) {
         Packet packet = std::move(from.front());
         from.pop_front();
@@ -575,8 +579,8 @@ Result<std::optional<Packet>> TransportSource::read() {
     }
 }
 
-std::optional<std::pair<std::uint64_t, std::int64_t>> TransportSource::stamp_at(std::uint64_t place,
-                                                                                std::uint64_t limit) {
+std::optional<std::pair<std::uint64_t, std::int64_t>> TransportSource::timestamp_at(std::uint64_t place,
+                                                                                    std::uint64_t limit) {
     place = aligned(place);
     const std::uint64_t stop = std::min(limit, place + kSurveyMost);
     while (place < stop) {
@@ -597,8 +601,8 @@ std::optional<std::pair<std::uint64_t, std::int64_t>> TransportSource::stamp_at(
     return std::nullopt;
 }
 
-// The latest presentation time in a stretch.
-std::optional<std::int64_t> TransportSource::last_stamp(std::uint64_t from, std::uint64_t to) {
+// The latest presentation time in an interval.
+std::optional<std::int64_t> TransportSource::last_timestamp(std::uint64_t from, std::uint64_t to) {
     std::optional<std::int64_t> last;
     from = aligned(from);
     while (from < to) {
@@ -623,15 +627,17 @@ std::optional<std::int64_t> TransportSource::last_stamp(std::uint64_t from, std:
 void TransportSource::survey() {
     const std::uint64_t size = bytes_.size();
     const auto samples = static_cast<int>(std::clamp<std::uint64_t>(size / (32 << 10), 1, kSurveySamples));
-    std::vector<std::pair<std::uint64_t, std::int64_t>> stamps;
+    std::vector<std::pair<std::uint64_t, std::int64_t>> timestamps;
     for (int i = 0; i < samples; ++i) {
-        const auto found = stamp_at(size / static_cast<std::uint64_t>(samples) * static_cast<std::uint64_t>(i), size);
-        if (found && (stamps.empty() || found->first > stamps.back().first)) stamps.push_back(*found);
+        const auto found =
+            timestamp_at(size / static_cast<std::uint64_t>(samples) * static_cast<std::uint64_t>(i), size);
+        if (found && (timestamps.empty() || found->first > timestamps.back().first)) timestamps.push_back(*found);
     }
-    if (stamps.empty()) return;
+    if (timestamps.empty()) return;
     const auto forward = [](std::int64_t from, std::int64_t to) { return ((to - from) % kRange + kRange) % kRange; };
     std::vector<std::int64_t> steps;
-    for (std::size_t i = 1; i < stamps.size(); ++i) steps.push_back(forward(stamps[i - 1].second, stamps[i].second));
+    for (std::size_t i = 1; i < timestamps.size(); ++i)
+        steps.push_back(forward(timestamps[i - 1].second, timestamps[i].second));
     std::int64_t usual = 10 * kSecond;
     if (!steps.empty()) {
         auto sorted = steps;
@@ -641,50 +647,50 @@ void TransportSource::survey() {
         usual = *quartile;
     }
     const std::int64_t longest = std::min(usual * 8 + 20 * kSecond, kRange / 2);
-    const auto begin = [&](std::uint64_t from, std::int64_t stamp) {
+    const auto begin = [&](std::uint64_t from, std::int64_t timestamp) {
         Segment segment;
         segment.from = from;
-        segment.first = stamp;
+        segment.first = timestamp;
         segment.samples.emplace_back(from, 0);
-        segment.ticks = segments_.empty() ? stamp : segments_.back().ticks + segments_.back().length;
+        segment.ticks = segments_.empty() ? timestamp : segments_.back().ticks + segments_.back().length;
         segments_.push_back(std::move(segment));
     };
-    begin(stamps.front().first, stamps.front().second);
-    for (std::size_t i = 1; i < stamps.size(); ++i) {
+    begin(timestamps.front().first, timestamps.front().second);
+    for (std::size_t i = 1; i < timestamps.size(); ++i) {
         Segment& segment = segments_.back();
         const std::int64_t before = (segment.first + segment.samples.back().second) % kRange;
-        const std::int64_t step = forward(before, stamps[i].second);
+        const std::int64_t step = forward(before, timestamps[i].second);
         if (step <= longest) {
-            segment.samples.emplace_back(stamps[i].first, segment.samples.back().second + step);
+            segment.samples.emplace_back(timestamps[i].first, segment.samples.back().second + step);
             segment.length = segment.samples.back().second;
             continue;
         }
         // The clock jumps between the two: halved down to where.
-        std::uint64_t low = segment.samples.back().first, high = stamps[i].first;
-        std::int64_t high_stamp = stamps[i].second, low_stamp = before;
-        // (No stamp begins between `unmarked` and `high`.)
+        std::uint64_t low = segment.samples.back().first, high = timestamps[i].first;
+        std::int64_t high_timestamp = timestamps[i].second, low_timestamp = before;
+        // (No timestamp begins between `unmarked` and `high`.)
         std::uint64_t unmarked = high;
         while (unmarked > low + 2 * layout_.size) {
             const std::uint64_t place = low + (unmarked - low) / 2;
-            const auto middle = stamp_at(place, high);
+            const auto middle = timestamp_at(place, high);
             if (!middle || middle->first >= high) {
                 unmarked = place;
             } else if (middle->first > low && forward(before, middle->second) <= longest) {
                 low = middle->first;
-                low_stamp = middle->second;
+                low_timestamp = middle->second;
             } else if (middle->first > low) {
                 high = unmarked = middle->first;
-                high_stamp = middle->second;
+                high_timestamp = middle->second;
             } else {
                 break;
             }
         }
-        const auto last = last_stamp(low, high);
-        const std::int64_t end = last && forward(low_stamp, *last) <= longest ? *last : low_stamp;
+        const auto last = last_timestamp(low, high);
+        const std::int64_t end = last && forward(low_timestamp, *last) <= longest ? *last : low_timestamp;
         segment.length = segment.samples.back().second + forward(before, end) + kSecond / 25;
-        begin(high, high_stamp);
-        if (high != stamps[i].first) {
-            segments_.back().samples.emplace_back(stamps[i].first, forward(high_stamp, stamps[i].second));
+        begin(high, high_timestamp);
+        if (high != timestamps[i].first) {
+            segments_.back().samples.emplace_back(timestamps[i].first, forward(high_timestamp, timestamps[i].second));
             segments_.back().length = segments_.back().samples.back().second;
         }
     }
@@ -694,15 +700,15 @@ void TransportSource::survey() {
     for (std::uint64_t tail = 512 << 10; !last; tail *= 4) {
         const std::uint64_t from =
             std::max(size > tail ? size - tail : layout_.first, final_segment.samples.back().first);
-        last = last_stamp(from, size);
+        last = last_timestamp(from, size);
         if (from == final_segment.samples.back().first || from == layout_.first) break;
     }
     if (last && forward(before, *last) <= longest + kRange / 8)
         final_segment.length = final_segment.samples.back().second + forward(before, *last);
     // From the first picture shown to the end of the last.
-    const Lane* reference = nullptr;
-    for (const Lane& lane : lanes_) {
-        if (lane.pid == reference_pid_) reference = &lane;
+    const StreamState* reference = nullptr;
+    for (const StreamState& stream_state : stream_states_) {
+        if (stream_state.pid == reference_pid_) reference = &stream_state;
     }
     Time period = std::chrono::milliseconds(40);
     if (reference != nullptr && reference->stream.track().frame_rate.num > 0)
@@ -719,11 +725,11 @@ void TransportSource::go_to(std::uint64_t place, std::pair<std::int64_t, std::in
     ready_.clear();
     skip_.set({});
     reached_ = Time{};
-    for (Lane& lane : lanes_) {
-        lane.stream.restart();
-        lane.clock = {};
-        lane.continuity = -1;
-        lane.open = false;
+    for (StreamState& stream_state : stream_states_) {
+        stream_state.stream.restart();
+        stream_state.clock = {};
+        stream_state.continuity = -1;
+        stream_state.open = false;
     }
     clock_.restart(clock.first, clock.second);
 }
@@ -751,7 +757,7 @@ Status TransportSource::seek(Time time) {
                              : segment + 1 < segments_.data() + segments_.size() ? (segment + 1)->from
                                                                                  : bytes_.size();
         while (high - low > (256 << 10)) {
-            const auto middle = stamp_at(low + (high - low) / 2, high);
+            const auto middle = timestamp_at(low + (high - low) / 2, high);
             if (!middle || middle->first >= high) {
                 high = low + (high - low) / 2;
                 continue;
@@ -766,8 +772,8 @@ Status TransportSource::seek(Time time) {
         }
         const bool at_start = segment == &segments_.front() && low == segment->from;
         const std::uint64_t place = at_start ? layout_.first : low;
-        const std::int64_t stamp = at_start ? segment->first : (segment->first + low_ticks) % kRange;
-        const std::pair<std::int64_t, std::int64_t> clock{stamp, segment->ticks + (at_start ? 0 : low_ticks)};
+        const std::int64_t timestamp = at_start ? segment->first : (segment->first + low_ticks) % kRange;
+        const std::pair<std::int64_t, std::int64_t> clock{timestamp, segment->ticks + (at_start ? 0 : low_ticks)};
         go_to(place, clock);
         std::optional<Time> key;
         bool past = false;

@@ -63,8 +63,8 @@ std::string why_not_codec(std::string_view name, const Track& track) {
     const bool held = std::find(format->codecs.begin(), format->codecs.end(), track.codec) != format->codecs.end();
     if (!held) {
         return fmt::format(
-            "{} can't hold {}", format->title,
-            track.codec == Codec::unknown && !track.profile.empty() ? track.profile : media::short_name(track.codec));
+            "{} does not support {}", format->title,
+            track.codec == Codec::unknown && !track.profile.empty() ? track.profile : media::display_name(track.codec));
     }
     return "";
 }
@@ -72,8 +72,23 @@ std::string why_not_codec(std::string_view name, const Track& track) {
 std::string why_not(std::string_view name, const Track& track) {
     if (std::string why = why_not_codec(name, track); !why.empty()) return why;
     if (const std::string missing = bitstream::missing_configuration(track); !missing.empty())
-        return fmt::format("{} track {}: {}", media::short_name(track.codec), track.id, missing);
+        return fmt::format("{} track {}: {}", media::display_name(track.codec), track.id, missing);
     return "";
+}
+
+std::string format_from_name(std::string_view name) {
+    std::string plain;
+    for (const char c : name.substr(name.starts_with(".") ? 1 : 0))
+        plain += c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c;
+    static constexpr std::pair<std::string_view, std::string_view> kOthers[] = {
+        {"m4v", "mp4"},        {"m4a", "mp4"},     {"mov", "mp4"},      {"mkv", "matroska"},
+        {"mka", "matroska"},   {"ts", "mpeg-ts"},  {"m2ts", "mpeg-ts"}, {"mts", "mpeg-ts"},
+        {"mpegts", "mpeg-ts"}, {"mpg", "mpeg-ps"}, {"vob", "mpeg-ps"},  {"aac", "adts"},
+        {"oga", "ogg"},        {"ogv", "ogg"},     {"opus", "ogg"},     {"vtt", "webvtt"}};
+    for (const auto& [other, own] : kOthers) {
+        if (other == plain) return std::string(own);
+    }
+    return plain;
 }
 
 const std::vector<std::string_view>& writable_formats() {
@@ -102,8 +117,8 @@ Result<std::unique_ptr<PacketSink>> create_media(std::string_view name, base::At
             return fail(ErrorKind::input, why, fmt::format("track {}", track.id), "leave the track out or convert it");
     }
     if (holds_one_track(name) && tracks.size() != 1) {
-        return fail(ErrorKind::input, fmt::format("{} holds one track, not {}", find(name)->title, tracks.size()), "",
-                    "choose one track");
+        return fail(ErrorKind::input, fmt::format("{} supports one track, not {}", find(name)->title, tracks.size()),
+                    "", "choose one track");
     }
     if (name == "mp4") {
         WAVECREST_TRY_ASSIGN(writer, Mp4Writer::create(std::move(file), std::move(tracks), std::move(settings)));
@@ -114,7 +129,7 @@ Result<std::unique_ptr<PacketSink>> create_media(std::string_view name, base::At
     if (name == "mpeg-ts") return create_mpeg_ts(std::move(file), std::move(tracks), std::move(settings));
     if (name == "flv") return create_flv(std::move(file), std::move(tracks), std::move(settings));
     if (name == "ogg") return create_ogg(std::move(file), std::move(tracks), std::move(settings));
-    return create_sound_file(name, std::move(file), std::move(tracks), std::move(settings));
+    return create_audio_file(name, std::move(file), std::move(tracks), std::move(settings));
 }
 
 }  // namespace wavecrest::container

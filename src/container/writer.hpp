@@ -24,6 +24,9 @@ std::string why_not(std::string_view format, const Track& track);
 std::string why_not_codec(std::string_view format, const Track& track);
 // The formats that can be written, by short name, and the file name extension of each: ".mp4".
 const std::vector<std::string_view>& writable_formats();
+// A format's own name from what people write: in any case, with its usual extensions ("MKV", ".ts", "m4v", "vtt").
+// What isn't known stays as it is.
+std::string format_from_name(std::string_view name);
 std::string_view extension_of(std::string_view format);
 bool holds_one_track(std::string_view format);
 
@@ -44,7 +47,7 @@ Result<std::unique_ptr<PacketSink>> create_flv(base::AtomicFile file, std::vecto
 Result<std::unique_ptr<PacketSink>> create_ogg(base::AtomicFile file, std::vector<Track> tracks,
                                                WriterSettings settings);
 // "wav", "flac", "mp3", "adts".
-Result<std::unique_ptr<PacketSink>> create_sound_file(std::string_view format, base::AtomicFile file,
+Result<std::unique_ptr<PacketSink>> create_audio_file(std::string_view format, base::AtomicFile file,
                                                       std::vector<Track> tracks, WriterSettings settings);
 
 }  // namespace wavecrest::container

@@ -48,14 +48,13 @@ void choose_size(const Track& from, const profile::VideoSettings& settings, code
 // Standard-definition discs that don't signal their colours use BT.601 of their line count.
 ColourDescription output_colour(const Track& from, std::vector<std::string>& steps) {
     if (from.colour.matrix != 2) {
-        steps.push_back(fmt::format("colour: {} carried through", media::describe(from.colour)));
+        steps.push_back(fmt::format("colour: {} kept", media::describe(from.colour)));
         return from.colour;
     }
     ColourDescription colour = from.colour;
     if (from.height <= 576) {
         colour = from.height == 576 ? ColourDescription{5, 6, 5, false} : ColourDescription{6, 6, 6, false};
-        steps.push_back(fmt::format("colour: not signalled on the disc; written as {}, the rule for this size",
-                                    media::describe(colour)));
+        steps.push_back(fmt::format("colour: not specified; set to {}, usual for this size", media::describe(colour)));
     }
     return colour;
 }
@@ -118,7 +117,7 @@ Seen look_at_fields(const source::Input& input, const Track& track, Ratio coded_
 
 // What to do where there may be fields of different instants, or film with pulldown.
 void plan_fields(const source::Input& input, const Track& track, const Request& request, Plan& plan) {
-    using Stretch = filter::WholeFrames::Stretch;
+    using TimeRange = filter::WholeFrames::TimeRange;
     transcode::VideoPath& path = plan.graph.video;
     const Ratio coded = track.scan == Scan::pulldown
                             ? base::reduced({track.frame_rate.num * 5, track.frame_rate.den * 4})
@@ -129,9 +128,9 @@ void plan_fields(const source::Input& input, const Track& track, const Request& 
     filter::WholeFrames::Settings fields;
     fields.frame_rate = coded;
     fields.marked_film = seen.marked_film;
-    fields.first = seen.video                                           ? Stretch::video
-                   : together && *together == filter::Cadence::pulldown ? Stretch::pulldown
-                                                                        : Stretch::matched;
+    fields.first = seen.video                                           ? TimeRange::video
+                   : together && *together == filter::Cadence::pulldown ? TimeRange::pulldown
+                                                                        : TimeRange::matched;
     // Video that comes where none was seen must not come faster than the encoder expects.
     const bool every_field = seen.video && request.profile.video.every_field;
     fields.video = every_field ? filter::Deinterlacer::Rate::field : filter::Deinterlacer::Rate::frame;
@@ -142,28 +141,26 @@ void plan_fields(const source::Input& input, const Track& track, const Request& 
                                                          : track.frame_rate;
     const std::string rate = base::format_rate(path.encode.frame_rate);
     const std::string deinterlaced =
-        every_field
-            ? fmt::format("deinterlaced, a picture for every field: {} a second, as smooth as it was shot", rate)
-            : fmt::format("deinterlaced, a picture for every frame: {} a second", base::format_rate(coded));
+        every_field ? fmt::format("deinterlaced to {} fps", rate)
+                    : fmt::format("deinterlaced to {} fps (one frame per field pair)", base::format_rate(coded));
     if (seen.mixed()) {
         path.encode.variable_rate = true;
         std::vector<std::string> kinds;
-        if (seen.film)
-            kinds.push_back(fmt::format("film (every film picture once, {} a second)", base::format_rate(film)));
-        if (seen.frames) kinds.push_back(fmt::format("whole pictures ({} a second)", base::format_rate(coded)));
+        if (seen.film) kinds.push_back(fmt::format("film ({} fps)", base::format_rate(film)));
+        if (seen.frames) kinds.push_back(fmt::format("progressive ({} fps)", base::format_rate(coded)));
         if (seen.video) kinds.push_back(fmt::format("interlaced video ({})", deinterlaced));
-        plan.steps.push_back(fmt::format("a mixture, each stretch as it is: {}", fmt::join(kinds, "; ")));
+        plan.steps.push_back(fmt::format("mixed, each part as it is: {}", fmt::join(kinds, "; ")));
     } else if (seen.marked_film) {
-        plan.steps.push_back(fmt::format("pulldown undone: every film picture once, {} a second", rate));
+        plan.steps.push_back(fmt::format("inverse telecine to {} fps", rate));
     } else if (seen.all.unmarked() > seen.all.marked()) {
         const filter::Cadence cadence = together.value_or(filter::Cadence::video);
-        const std::string step = cadence == filter::Cadence::progressive ? "used as they are"
-                                 : cadence == filter::Cadence::shifted   ? "fields put together as they belong"
+        const std::string step = cadence == filter::Cadence::progressive ? "no change"
+                                 : cadence == filter::Cadence::shifted   ? "fields matched"
                                  : cadence == filter::Cadence::pulldown
-                                     ? fmt::format("every film picture once, {} a second", rate)
+                                     ? fmt::format("inverse telecine to {} fps", rate)
                                      : deinterlaced;
         plan.steps.push_back(fmt::format("interlaced: {}{}; {}",
-                                         together ? "" : "too little moves to tell film from video, taken as ",
+                                         together ? "" : "too little motion to tell film from video, treated as ",
                                          filter::describe(cadence), step));
     }
 }
@@ -211,12 +208,12 @@ Status plan_video(const source::Input& input, const Track& track, const Request&
     if (const std::string why = codec::why_no_pictures(track); !why.empty()) {
         return fail(ErrorKind::input, why, plan.source,
                     track.codec == Codec::unknown
-                        ? "convert it to H.264 with other software first: this program can't read the codec"
-                        : "for devices that play this codec, put it into another container: convert --rewrap matroska");
+                        ? "convert it to H.264 with other software first: the codec is not supported here"
+                        : "for devices that support this codec, remux it: convert --remux matroska");
     }
     if (track.scan == Scan::unknown) {
-        return fail(ErrorKind::input, "no picture of this title can be read", plan.source,
-                    "the rip is damaged or incomplete; make it again");
+        return fail(ErrorKind::input, "no video frame of this title can be read", plan.source,
+                    "the rip is damaged or incomplete; rip the disc again");
     }
     const profile::VideoSettings& settings = request.profile.video;
     transcode::VideoPath& path = plan.graph.video;
@@ -231,8 +228,8 @@ Status plan_video(const source::Input& input, const Track& track, const Request&
         encode.variable_rate = !times.even;
     }
     if (encode.frame_rate.num <= 0) {
-        return fail(ErrorKind::input, "the frames have no times, so that no frame rate can be told", plan.source,
-                    "remux them as they are: convert --rewrap");
+        return fail(ErrorKind::input, "the frames have no timestamps, so the frame rate is unknown", plan.source,
+                    "remux them: convert --remux");
     }
     if (fields && track.frame_rate.num > 0) plan_fields(input, track, request, plan);
     if (settings.constant_rate) {
@@ -241,48 +238,48 @@ Status plan_video(const source::Input& input, const Track& track, const Request&
         path.constant_rate = encode.frame_rate;
         plan.steps.push_back(fmt::format("constant frame rate: {} fps", base::format_rate(encode.frame_rate)));
     } else if (encode.variable_rate) {
-        plan.steps.push_back(fmt::format("variable frame rate, mostly {} fps: every frame keeps its time",
-                                         base::format_rate(encode.frame_rate)));
+        plan.steps.push_back(
+            fmt::format("variable frame rate, mostly {} fps: timestamps kept", base::format_rate(encode.frame_rate)));
     }
     if (encode.width != track.width || encode.height != track.height) {
-        plan.steps.push_back(fmt::format("picture: {}x{} (shown {}) to {}x{} with {} pixels", track.width, track.height,
-                                         media::aspect_name(track.display_aspect()), encode.width, encode.height,
+        plan.steps.push_back(fmt::format("video: {}x{} (display aspect {}) scaled to {}x{} ({} pixels)", track.width,
+                                         track.height, media::aspect_name(track.display_aspect()), encode.width,
+                                         encode.height,
                                          encode.pixel_aspect == Ratio{1, 1} ? "square" : "the source's"));
     } else {
-        plan.steps.push_back(fmt::format("picture: {}x{} kept, pixel aspect {}:{}", track.width, track.height,
+        plan.steps.push_back(fmt::format("video: {}x{} kept, pixel aspect {}:{}", track.width, track.height,
                                          encode.pixel_aspect.num, encode.pixel_aspect.den));
     }
     if (track.frame_packing) {
         const bool mixes = encode.width != track.width || encode.height != track.height ||
-                           (path.fields && (path.fields->first == filter::WholeFrames::Stretch::video));
+                           (path.fields && (path.fields->first == filter::WholeFrames::TimeRange::video));
         if (track.frame_packing->interleaved() && mixes) {
             return fail(ErrorKind::input,
-                        fmt::format("the picture is {}, and scaling or deinterlacing would mix both eyes' views",
+                        fmt::format("the video is 3D ({}): scaling or deinterlacing would mix the two views",
                                     media::describe(*track.frame_packing)),
-                        plan.source, "take a profile for pictures of this size, or keep it as it is: convert --rewrap");
+                        plan.source, "use a profile that keeps this video size, or remux it: convert --remux");
         }
-        plan.steps.push_back(fmt::format("{}: carried through", media::describe(*track.frame_packing)));
+        plan.steps.push_back(fmt::format("{}: kept", media::describe(*track.frame_packing)));
     }
     if (track.layers == media::Layers::second_view)
         plan.warnings.push_back(
-            "of this 3D film only the view for both eyes alike is converted: the second view can "
-            "be kept, with convert --rewrap, but not decoded");
+            "3D: only the base view is converted; the second view (MVC) can be kept with convert --remux");
     encode.colour = output_colour(track, plan.steps);
-    encode.profile = settings.codec_profile;
+    encode.profile = settings.profile;
     encode.level = settings.level;
     encode.effort = settings.effort;
     encode.quality = settings.quality;
     encode.peak_bps = settings.peak_bps;
     encode.buffer = settings.buffer;
-    encode.keyframe_distance = settings.keyframe_every;
+    encode.keyframe_distance = settings.keyframe_interval;
     plan.steps.push_back(fmt::format(
-        "video: H.264 {} profile, quality {:g}, effort {}{}", settings.codec_profile, settings.quality, settings.effort,
-        settings.peak_bps > 0 ? fmt::format(", at most {} over {}", base::format_bitrate(settings.peak_bps),
+        "video: H.264 {} profile, quality {:g}, effort {}{}", settings.profile, settings.quality, settings.effort,
+        settings.peak_bps > 0 ? fmt::format(", peak {} over {}", base::format_bitrate(settings.peak_bps),
                                             base::format_span(settings.buffer))
                               : ""));
-    plan.tracks.push_back({track, TrackPlan::Action::transcode,
-                           fmt::format("{} becomes H.264, much smaller and played by nearly everything",
-                                       media::short_name(track.codec))});
+    plan.tracks.push_back(
+        {track, TrackPlan::Action::transcode,
+         fmt::format("{} to H.264: much smaller, supported by nearly every device", media::display_name(track.codec))});
     return {};
 }
 
@@ -301,8 +298,8 @@ std::vector<std::string> split(const std::string& list) {
     return parts;
 }
 
-// Which sound tracks are taken: the first that tells the story, or one for each language or number asked for.
-Result<std::vector<TrackId>> choose_sound(const std::vector<Track>& tracks, const Request& request, const Plan& plan) {
+// Which audio tracks are taken: the first that tells the story, or one for each language or number asked for.
+Result<std::vector<TrackId>> choose_audio(const std::vector<Track>& tracks, const Request& request, const Plan& plan) {
     std::vector<const Track*> usable;
     for (const Track& track : tracks) {
         if (track.kind == TrackKind::audio && codec::can_decode_audio(track)) usable.push_back(&track);
@@ -324,26 +321,26 @@ Result<std::vector<TrackId>> choose_sound(const std::vector<Track>& tracks, cons
         }
         return number;
     };
-    if (request.sound == "none") return chosen;
-    if (request.sound == "first") {
+    if (request.audio == "none") return chosen;
+    if (request.audio == "first") {
         if (const Track* track = best([](const Track&) { return true; })) chosen.push_back(track->id);
         return chosen;
     }
-    if (request.sound == "all") {
+    if (request.audio == "all") {
         for (const Track* track : usable) chosen.push_back(track->id);
         return chosen;
     }
-    for (const std::string& language : split(request.sound)) {
+    for (const std::string& language : split(request.audio)) {
         const auto number = media::track_number(language);
         const Track* track = best(
             [&](const Track& t) { return number ? number_of(t) == *number : same_language(t.language, language); });
         if (track == nullptr) {
             return fail(ErrorKind::usage,
-                        number ? fmt::format("there is no sound track {} that can be taken", language)
-                               : fmt::format("no sound track in \"{}\" can be taken", language),
+                        number ? fmt::format("there is no audio track {} that can be decoded", language)
+                               : fmt::format("no audio track in \"{}\" can be decoded", language),
                         plan.source,
-                        "wavecrest inspect lists the tracks; give --sound first, all, none, languages such as en,fr or "
-                        "numbers of sound tracks");
+                        "wavecrest inspect lists the tracks; give --audio first, all, none, languages, e.g. en,fr, or "
+                        "track numbers");
         }
         if (std::find(chosen.begin(), chosen.end(), track->id) == chosen.end()) chosen.push_back(track->id);
     }
@@ -351,7 +348,7 @@ Result<std::vector<TrackId>> choose_sound(const std::vector<Track>& tracks, cons
 }
 
 Status plan_audio(const std::vector<Track>& tracks, const Request& request, Plan& plan) {
-    WAVECREST_TRY_ASSIGN(chosen, choose_sound(tracks, request, plan));
+    WAVECREST_TRY_ASSIGN(chosen, choose_audio(tracks, request, plan));
     // In the order they were asked for.
     for (const TrackId id : chosen) {
         const auto found = std::find_if(tracks.begin(), tracks.end(), [&](const Track& t) { return t.id == id; });
@@ -359,8 +356,8 @@ Status plan_audio(const std::vector<Track>& tracks, const Request& request, Plan
         const std::int64_t rate = request.profile.audio.bitrate_bps * channels / 2;
         plan.graph.audio.push_back({*found, rate});
         plan.steps.push_back(
-            fmt::format("sound: {} {}, {}{} to AAC {}, {} Hz, {}", media::language_name(found->language),
-                        media::channel_layout(*found), media::short_name(found->codec),
+            fmt::format("audio: {} {}, {}{} to AAC {}, {} Hz, {}", media::language_name(found->language),
+                        media::channel_layout(*found), media::display_name(found->codec),
                         found->purpose == Purpose::main ? "" : fmt::format(" ({})", media::short_name(found->purpose)),
                         media::channel_layout(channels), found->sample_rate, base::format_bitrate(rate)));
     }
@@ -372,17 +369,17 @@ Status plan_audio(const std::vector<Track>& tracks, const Request& request, Plan
         if (std::find(chosen.begin(), chosen.end(), track.id) != chosen.end()) {
             entry.action = TrackPlan::Action::transcode;
             entry.why =
-                fmt::format("{} becomes AAC{}: small, played by nearly everything", media::short_name(track.codec),
-                            track.channels > 2 ? ", folded down to stereo" : "");
+                fmt::format("{} to AAC{}: small, supported by nearly every device", media::display_name(track.codec),
+                            track.channels > 2 ? ", downmixed to stereo" : "");
         } else if (!codec::can_decode_audio(track)) {
-            entry.why = fmt::format("{} sound can't be decoded", media::short_name(track.codec));
+            entry.why = fmt::format("{} audio can't be decoded", media::display_name(track.codec));
         } else {
-            entry.why = fmt::format("not asked for; --sound {} takes it", number);
+            entry.why = fmt::format("not selected; add with --audio {}", number);
         }
         plan.tracks.push_back(std::move(entry));
     }
-    if (plan.graph.audio.empty() && request.sound != "none")
-        plan.warnings.emplace_back("the result will be silent: the title has no sound track that can be decoded");
+    if (plan.graph.audio.empty() && request.audio != "none")
+        plan.warnings.emplace_back("no audio in the result: the title has no audio track that can be decoded");
     return {};
 }
 
@@ -414,14 +411,14 @@ Status plan_subtitles(const std::vector<Track>& tracks, const Request& request, 
             take(false, [&](const Track& t) { return chosen.empty() && same_language(t.language, request.subtitles); });
         if (!found) {
             return fail(ErrorKind::usage,
-                        fmt::format("there are no subtitles in \"{}\" that can be drawn", request.subtitles),
+                        fmt::format("there are no subtitles in \"{}\" that can be burned in", request.subtitles),
                         plan.source,
-                        "wavecrest inspect lists the tracks, and text can't be drawn; give --subtitles (of a stream: "
-                        "--draw-subtitles) forced, none or a language such as en");
+                        "wavecrest inspect lists the tracks, and text can't be burned in; give --subtitles (of a "
+                        "stream: --burn-in) forced, none or a language, e.g. en");
         }
     }
     if (!chosen.empty()) {
-        plan.steps.push_back(fmt::format("subtitles: {}, {} drawn into the picture",
+        plan.steps.push_back(fmt::format("subtitles: {}, {} burned in",
                                          media::language_name(chosen.front().from.language),
                                          chosen.front().forced_only ? "only the forced ones are" : "all are"));
     }
@@ -430,15 +427,13 @@ Status plan_subtitles(const std::vector<Track>& tracks, const Request& request, 
         const auto taken =
             std::find_if(chosen.begin(), chosen.end(), [&](const auto& c) { return c.from.id == track.id; });
         if (taken != chosen.end()) {
-            plan.tracks.push_back(
-                {track, TrackPlan::Action::transcode,
-                 taken->forced_only ? "what is forced in it is drawn into the picture" : "drawn into the picture"});
+            plan.tracks.push_back({track, TrackPlan::Action::transcode,
+                                   taken->forced_only ? "forced subtitles in it are burned in" : "burned in"});
         } else {
-            plan.tracks.push_back(
-                {track, TrackPlan::Action::drop,
-                 track.codec == Codec::text
-                     ? "these subtitles are text, which isn't drawn; --rewrap webvtt writes them beside the film"
-                     : "these subtitles are images, which MP4 can't hold; --subtitles draws one language in"});
+            plan.tracks.push_back({track, TrackPlan::Action::drop,
+                                   track.codec == Codec::text
+                                       ? "text subtitles can't be burned in; --remux webvtt writes them beside the film"
+                                       : "MP4 does not support bitmap subtitles; --subtitles burns one language in"});
         }
     }
     return {};
@@ -461,11 +456,11 @@ class CountingSink : public PacketSink {
 Status check_space(const Plan& plan, std::uint64_t needed, const char* how) {
     WAVECREST_TRY_ASSIGN(free, host::free_space(plan.target));
     if (free >= needed) return {};
-    return fail(ErrorKind::machine,
-                fmt::format("there is not enough space: {} free, {} {}", base::format_bytes(free),
-                            base::format_bytes(needed), how),
-                plan.target.parent_path().parent_path().string(),
-                "free some space or choose a folder on another disk with --into");
+    return fail(
+        ErrorKind::machine,
+        fmt::format("not enough disk space: {} free, {} {}", base::format_bytes(free), base::format_bytes(needed), how),
+        plan.target.parent_path().parent_path().string(),
+        "free some space or choose a folder on another disk with --into");
 }
 
 }  // namespace
@@ -508,9 +503,9 @@ Result<Plan> plan_one(const source::Input& input, const Request& request, const 
         return t.kind == TrackKind::video && ++pictures >= std::max(request.picture, 1);
     });
     if (video == title->tracks.end() && pictures == 0)
-        return fail(ErrorKind::input, "there is no picture track", plan.source, "name a film");
+        return fail(ErrorKind::input, "no video", plan.source, "name a video file");
     if (video == title->tracks.end())
-        return fail(ErrorKind::usage, fmt::format("there is no picture track {}", request.picture), plan.source,
+        return fail(ErrorKind::usage, fmt::format("there is no video track {}", request.picture), plan.source,
                     "wavecrest inspect lists the tracks");
     if (title->angles > 1) plan.steps.push_back(fmt::format("angle {} of {}", request.angle, title->angles));
     WAVECREST_TRY(plan_video(input, *video, request, plan));
@@ -518,7 +513,7 @@ Result<Plan> plan_one(const source::Input& input, const Request& request, const 
     WAVECREST_TRY(plan_subtitles(title->tracks, request, plan));
     if (plan.chapters.size() > 1) plan.steps.push_back(fmt::format("{} chapters kept", plan.chapters.size()));
     for (const Problem& problem : title->problems) plan.warnings.push_back(problem.what);
-    if (title->role == disc::Role::duplicate || title->role == disc::Role::decoy)
+    if (title->role == disc::Role::duplicate || title->role == disc::Role::fake)
         plan.warnings.push_back(fmt::format("title {}: {}", title->number, title->why));
 
     plan.name = request.name.empty() ? film_name(input.name_hint()) : given_name(request.name);
@@ -608,7 +603,8 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
     }
     if (sampled.count() <= 0 && refused) return fail(*std::move(refused));
     if (sampled.count() <= 0)
-        return fail(ErrorKind::input, "no part of the title could be tried", plan.source, "convert it without --plan");
+        return fail(ErrorKind::input, "no sample of the title could be converted", plan.source,
+                    "convert it without --plan");
     const double factor = base::to_seconds(plan.duration) / base::to_seconds(sampled);
     Estimate result;
     result.sampled = sampled;
@@ -663,21 +659,21 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
     outcome.problems = source->problems();
     outcome.problems.insert(outcome.problems.end(), result.problems.begin(), result.problems.end());
     outcome.subtitles = result.subtitles;
-    if (!plan.graph.audio.empty() && result.sound_frames == 0) {
-        outcome.problems.push_back({"the sound track that the tables name holds no sound", {}, result.duration});
+    if (!plan.graph.audio.empty() && result.audio_frames == 0) {
+        outcome.problems.push_back({"the audio track is empty", {}, result.duration});
     }
     if (plan.quality) {
         // The film is there: what is wrong with measuring it doesn't undo it.
         if (const auto status = coded.finish(); !status) {
             outcome.problems.push_back(
-                {"the quality of the picture can't be measured: " + status.error().what, {}, result.duration});
+                {"video quality can't be measured: " + status.error().what, {}, result.duration});
         } else {
             outcome.quality = quality.result();
             if (coded.missing() > 0)
-                outcome.problems.push_back({fmt::format("{} of {} coded pictures don't come out of a decoder",
-                                                        coded.missing(), result.pictures),
-                                            {},
-                                            result.duration});
+                outcome.problems.push_back(
+                    {fmt::format("{} of {} encoded frames can't be decoded", coded.missing(), result.pictures),
+                     {},
+                     result.duration});
         }
     }
     std::error_code error;

@@ -23,7 +23,7 @@ struct Request {
     base::Path into;                   // folder of the library
     std::string name;                  // empty: from the rip's folder or label
     int picture = 0;                   // track, from 1; 0: the first
-    std::string sound = "first";       // "first", "all", "none", or languages and track numbers: "en,2"
+    std::string audio = "first";       // "first", "all", "none", or languages and track numbers: "en,2"
     std::string subtitles = "forced";  // "forced", "none", or a language: these are drawn into the picture
     int angle = 1;
     int season = 1;         // of episodes
@@ -49,7 +49,7 @@ struct Plan {
     Time duration{};
     std::uint64_t source_bytes = 0;
     std::vector<TrackPlan> tracks;
-    std::vector<std::string> steps;  // what is done to picture and sound, in words
+    std::vector<std::string> steps;  // what is done to picture and audio, in words
     std::vector<std::string> warnings;
     std::vector<Chapter> chapters;
     transcode::GraphSettings graph;

@@ -31,13 +31,13 @@ Loss add_up(const std::vector<Problem>& problems) {
     std::stable_sort(sorted.begin(), sorted.end(), [](const Problem& a, const Problem& b) { return a.from < b.from; });
     for (Problem& problem : sorted) {
         problem.to = std::max(problem.to, problem.from + kLeast);
-        if (!loss.stretches.empty() && problem.from <= loss.stretches.back().to) {
-            loss.stretches.back().to = std::max(loss.stretches.back().to, problem.to);
+        if (!loss.intervals.empty() && problem.from <= loss.intervals.back().to) {
+            loss.intervals.back().to = std::max(loss.intervals.back().to, problem.to);
         } else {
-            loss.stretches.push_back(std::move(problem));
+            loss.intervals.push_back(std::move(problem));
         }
     }
-    for (const Problem& one : loss.stretches) loss.total += one.to - one.from;
+    for (const Problem& one : loss.intervals) loss.total += one.to - one.from;
     return loss;
 }
 
@@ -49,16 +49,16 @@ Status check_loss(const Loss& loss, Time duration, const std::string& source) {
     if (!much) return {};
     return fail(ErrorKind::input,
                 fmt::format("{} of {} are lost: {} ({})", base::format_span(loss.total), base::format_span(duration),
-                            loss.stretches.front().what, times_of(loss)),
-                source, "clean the disc or copy the file again; --accept-losses writes what there is");
+                            loss.intervals.front().what, times_of(loss)),
+                source, "clean the disc or copy the file again; --accept-losses writes the rest");
 }
 
 std::string times_of(const Loss& loss) {
     std::string text;
-    for (std::size_t i = 0; i < std::min(kMostNamed, loss.stretches.size()); ++i)
-        text += fmt::format("{}{} to {}", text.empty() ? "" : ", ", clock(loss.stretches[i].from),
-                            clock(loss.stretches[i].to));
-    if (loss.stretches.size() > kMostNamed) text += fmt::format(" and {} more", loss.stretches.size() - kMostNamed);
+    for (std::size_t i = 0; i < std::min(kMostNamed, loss.intervals.size()); ++i)
+        text += fmt::format("{}{} to {}", text.empty() ? "" : ", ", clock(loss.intervals[i].from),
+                            clock(loss.intervals[i].to));
+    if (loss.intervals.size() > kMostNamed) text += fmt::format(" and {} more", loss.intervals.size() - kMostNamed);
     return text;
 }
 

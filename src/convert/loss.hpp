@@ -11,9 +11,9 @@
 namespace wavecrest::convert {
 
 struct Loss {
-    Time total{};                    // stretches that overlap count once
-    std::vector<Problem> stretches;  // in order of time, joined where they overlap; `what` is the first one's
-    bool any() const { return !stretches.empty(); }
+    Time total{};                    // intervals that overlap count once
+    std::vector<Problem> intervals;  // in order of time, joined where they overlap; `what` is the first one's
+    bool any() const { return !intervals.empty(); }
 };
 Loss add_up(const std::vector<Problem>& problems);
 
@@ -21,7 +21,7 @@ Loss add_up(const std::vector<Problem>& problems);
 inline constexpr Time kMostLost = std::chrono::seconds(10);
 inline constexpr double kMostLostPart = 0.01;
 
-// Fails (kind input) when more is lost than may be; names the stretches.
+// Fails (kind input) when more is lost than may be; names the intervals.
 Status check_loss(const Loss& loss, Time duration, const std::string& source);
 
 // "0:04.2 to 0:04.6, 1:10:00 to 1:10:02"; at most a handful, then how many more.

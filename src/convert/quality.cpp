@@ -30,8 +30,8 @@ void CodedQuality::compare() {
     for (const Picture& picture : decoded_) {
         const auto original = originals_.find(picture.pts);
         if (original == originals_.end()) continue;
-        if (const auto likeness = measure::compare(original->second, picture)) {
-            into_.add(picture.pts, *likeness);
+        if (const auto similarity = measure::compare(original->second, picture)) {
+            into_.add(picture.pts, *similarity);
             originals_.erase(original);
         }
     }

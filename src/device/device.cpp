@@ -17,13 +17,13 @@ namespace {
 
 constexpr std::string_view kFolder = "devices/";
 
-Result<Codec> codec_of(base::ConfigTable& table) {
-    WAVECREST_TRY_ASSIGN(name, table.text("codec"));
+Codec codec_of(base::ConfigTable& table) {
+    const auto name = table.text("codec");
     const auto codec = media::codec_from_name(name);
     if (!codec)
-        return table.refuse("codec", fmt::format("\"{}\" is no codec this program knows", name),
-                            "write its short name, such as \"h264\" or \"aac\"");
-    return *codec;
+        table.wrong("codec", fmt::format("unknown codec \"{}\"", name),
+                    "write its short name, such as \"h264\" or \"aac\"");
+    return codec.value_or(Codec::unknown);
 }
 
 std::string joined(const std::vector<std::string>& words) {
@@ -33,7 +33,7 @@ std::string joined(const std::vector<std::string>& words) {
 template <typename Ability>
 std::string codec_names(const std::vector<Ability>& abilities) {
     std::vector<std::string> names;
-    for (const Ability& ability : abilities) names.emplace_back(media::short_name(ability.codec));
+    for (const Ability& ability : abilities) names.emplace_back(media::display_name(ability.codec));
     return joined(names);
 }
 
@@ -56,7 +56,7 @@ std::string container_remedy(const Device& device, const std::vector<Track>& tra
             return track.kind == TrackKind::subtitle || container::why_not(format, track).empty();
         });
         if (plays && holds && reads(device, format))
-            return fmt::format("container not supported: remux it (wavecrest convert FILE --rewrap {})", format);
+            return fmt::format("container not supported: remux it (wavecrest convert FILE --remux {})", format);
     }
     if (decodes) return "container not supported, nor its codecs: convert it (wavecrest convert FILE)";
     return "neither the container nor its video codec is supported here: convert it with other software first";
@@ -66,7 +66,7 @@ void judge_video(const Device& device, const Track& track, std::vector<Check>& c
     const auto ability = std::find_if(device.video.begin(), device.video.end(),
                                       [&](const VideoAbility& a) { return a.codec == track.codec; });
     if (ability == device.video.end()) {
-        checks.push_back({"video codec", Verdict::fail, std::string(media::short_name(track.codec)),
+        checks.push_back({"video codec", Verdict::fail, std::string(media::display_name(track.codec)),
                           codec_names(device.video),
                           codec::can_decode_video(track)
                               ? "the device can't decode this video: convert it with a profile whose codec it has"
@@ -75,47 +75,44 @@ void judge_video(const Device& device, const Track& track, std::vector<Check>& c
         return;
     }
     checks.push_back(
-        {"video codec", Verdict::pass, std::string(media::short_name(track.codec)), codec_names(device.video), ""});
+        {"video codec", Verdict::pass, std::string(media::display_name(track.codec)), codec_names(device.video), ""});
     if (!ability->profiles.empty()) {
         const bool fits =
             std::find(ability->profiles.begin(), ability->profiles.end(), track.profile) != ability->profiles.end();
-        checks.push_back(
-            {"codec profile", fits ? Verdict::pass : Verdict::fail, track.profile, joined(ability->profiles),
-             fits ? "" : "the picture uses coding tools the device does not know; convert with a lower codec_profile"});
+        checks.push_back({"codec profile", fits ? Verdict::pass : Verdict::fail, track.profile,
+                          joined(ability->profiles),
+                          fits ? "" : "codec profile not supported: convert with a lower `profile`"});
     }
     if (!ability->level.empty() && track.codec == Codec::h264) {
         const int level = bitstream::h264::level_idc_from_name(track.level),
                   limit = bitstream::h264::level_idc_from_name(ability->level);
         const bool fits = level != 0 && level <= limit;
         checks.push_back({"level", fits ? Verdict::pass : Verdict::fail, track.level, ability->level,
-                          fits ? ""
-                               : "the stream asks for more decoding power or memory than the device promises; convert "
-                                 "to a smaller size or rate"});
+                          fits ? "" : "level too high for the device: convert to a smaller size or bit rate"});
     }
     if (ability->largest.width > 0) {
         const bool fits = track.width <= ability->largest.width && track.height <= ability->largest.height;
-        checks.push_back(
-            {"picture size", fits ? Verdict::pass : Verdict::fail, fmt::format("{}x{}", track.width, track.height),
-             fmt::format("{}x{}", ability->largest.width, ability->largest.height),
-             fits ? "" : "the picture is larger than the device decodes; convert with a smaller `largest`"});
+        checks.push_back({"video size", fits ? Verdict::pass : Verdict::fail,
+                          fmt::format("{}x{}", track.width, track.height),
+                          fmt::format("{}x{}", ability->largest.width, ability->largest.height),
+                          fits ? "" : "video too large for the device: convert with a smaller `max_size`"});
     }
-    if (ability->fastest > 0) {
-        const bool fits = track.frame_rate.value() <= ability->fastest * 1.001;
+    if (ability->max_fps > 0) {
+        const bool fits = track.frame_rate.value() <= ability->max_fps * 1.001;
         checks.push_back({"frame rate", fits ? Verdict::pass : Verdict::fail, base::format_rate(track.frame_rate),
-                          fmt::format("{:g}", ability->fastest),
-                          fits ? "" : "more pictures a second than the device decodes"});
+                          fmt::format("{:g}", ability->max_fps), fits ? "" : "frame rate too high for the device"});
     }
     if (!ability->scans.empty() && track.scan != Scan::unknown) {
         const bool fits = std::find(ability->scans.begin(), ability->scans.end(), track.scan) != ability->scans.end();
         std::vector<std::string> names;
         for (const Scan scan : ability->scans) names.emplace_back(media::short_name(scan));
         checks.push_back({"scan", fits ? Verdict::pass : Verdict::fail, std::string(media::short_name(track.scan)),
-                          joined(names), fits ? "" : "the device does not take this scan; convert to progressive"});
+                          joined(names),
+                          fits ? "" : "the device does not play interlaced video: convert it to progressive"});
     }
     const bool deep = track.bit_depth > ability->bit_depth;
     checks.push_back({"bit depth", deep ? Verdict::fail : Verdict::pass, fmt::format("{} bits", track.bit_depth),
-                      fmt::format("{} bits", ability->bit_depth),
-                      deep ? "the picture has finer levels than the device decodes" : ""});
+                      fmt::format("{} bits", ability->bit_depth), deep ? "bit depth too high for the device" : ""});
 }
 
 }  // namespace
@@ -154,87 +151,85 @@ std::vector<std::string> profiles_of(Codec codec) {
 Result<Device> parse(std::string_view text, const std::string& file) {
     WAVECREST_TRY_ASSIGN(root, base::ConfigTable::parse(text, file));
     Device device;
-    WAVECREST_TRY_ASSIGN(name, root.text("name"));
+    const auto name = root.text("name");
     device.name = name;
-    WAVECREST_TRY_ASSIGN(description, root.text("description", ""));
+    const auto description = root.text("description", "");
     device.description = description;
-    WAVECREST_TRY_ASSIGN(plays, root.table("plays"));
-    WAVECREST_TRY_ASSIGN(containers, plays.texts("containers"));
+    auto plays = root.table("plays");
+    auto containers = plays.texts("containers");
+    for (std::string& one : containers) one = container::format_from_name(one);
     static const std::vector<std::string> kContainers = {"mp4", "matroska", "webm", "mpeg-ts", "mpeg-ps", "avi",
                                                          "flv", "ogg",      "mp3",  "flac",    "wav",     "adts"};
     for (const std::string& container : containers) {
         if (std::find(kContainers.begin(), kContainers.end(), container) == kContainers.end())
-            return plays.refuse("containers", fmt::format("\"{}\" is no container this program knows", container),
-                                fmt::format("use some of: {}", joined(kContainers)));
+            plays.wrong("containers", fmt::format("unknown container \"{}\"", container),
+                        fmt::format("use some of: {}", joined(kContainers)));
     }
     device.containers = containers;
-    WAVECREST_TRY_ASSIGN(protocols, plays.texts("protocols"));
+    const auto protocols = plays.texts("protocols");
     static const std::vector<std::string> kProtocols = {"http", "https", "hls", "udp", "rtp", "rtmp"};
     for (const std::string& protocol : protocols) {
         if (std::find(kProtocols.begin(), kProtocols.end(), protocol) == kProtocols.end())
-            return plays.refuse("protocols", fmt::format("\"{}\" is no protocol this program knows", protocol),
-                                fmt::format("use some of: {}", joined(kProtocols)));
+            plays.wrong("protocols", fmt::format("unknown protocol \"{}\"", protocol),
+                        fmt::format("use some of: {}", joined(kProtocols)));
     }
     device.protocols = protocols.empty() ? kProtocols : protocols;
-    WAVECREST_TRY_ASSIGN(highest, plays.bitrate("highest_bitrate", 0));
+    const auto highest = plays.bitrate("max_bitrate", 0);
     device.highest_bps = highest;
-    WAVECREST_TRY_ASSIGN(start_after, plays.span("start_after", base::from_seconds(2)));
-    device.start_after = start_after;
-    WAVECREST_TRY_ASSIGN(reads_ahead, plays.span("reads_ahead", base::from_seconds(20)));
-    device.reads_ahead = reads_ahead;
-    if (reads_ahead < start_after)
-        return plays.refuse("reads_ahead", "reads_ahead is shorter than start_after", "make it at least as long");
-    WAVECREST_TRY_ASSIGN(videos, plays.tables("video"));
+    const auto start_buffer = plays.span("start_buffer", base::from_seconds(2));
+    device.start_buffer = start_buffer;
+    const auto buffer = plays.span("buffer", base::from_seconds(20));
+    device.buffer = buffer;
+    if (buffer < start_buffer) plays.wrong("buffer", "buffer is shorter than start_buffer", "make it at least as long");
+    auto videos = plays.tables("video");
     for (base::ConfigTable& table : videos) {
         VideoAbility ability;
-        WAVECREST_TRY_ASSIGN(codec, codec_of(table));
+        const Codec codec = codec_of(table);
         ability.codec = codec;
-        WAVECREST_TRY_ASSIGN(profiles, table.texts("profiles"));
+        const auto profiles = table.texts("profiles");
         for (const std::string& profile : profiles) {
             const std::vector<std::string> known = profiles_of(codec);
             if (known.empty() || std::find(known.begin(), known.end(), profile) != known.end()) continue;
-            return table.refuse("profiles",
-                                fmt::format("\"{}\" is no profile of {}", profile, media::short_name(codec)),
-                                fmt::format("use some of: {}", joined(known)));
+            table.wrong("profiles", fmt::format("{1} has no profile \"{0}\"", profile, media::display_name(codec)),
+                        fmt::format("use some of: {}", joined(known)));
         }
         ability.profiles = profiles;
-        WAVECREST_TRY_ASSIGN(level, table.text("level", ""));
+        const auto level = table.text("level", "");
         if (codec == Codec::h264 && !level.empty() && bitstream::h264::level_idc_from_name(level) == 0) {
-            return table.refuse("level", fmt::format("\"{}\" is no H.264 level", level),
-                                "write a level such as \"4.1\"");
+            table.wrong("level", fmt::format("\"{}\" isn't an H.264 level", level), "write a level such as \"4.1\"");
         }
         ability.level = level;
-        WAVECREST_TRY_ASSIGN(largest, table.size("largest", {}));
+        const auto largest = table.size("max_size", {});
         ability.largest = largest;
-        WAVECREST_TRY_ASSIGN(fastest, table.decimal("fastest", 1, 300, 0));
-        ability.fastest = fastest;
-        WAVECREST_TRY_ASSIGN(depth, table.number("bit_depth", 8, 16, 8));
+        const auto fastest = table.decimal("max_fps", 1, 300, 0);
+        ability.max_fps = fastest;
+        const auto depth = table.number("bit_depth", 8, 16, 8);
         if (depth != 8 && depth != 10 && depth != 12 && depth != 16)
-            return table.refuse("bit_depth", fmt::format("no codec has {} bits", depth), "use 8, 10 or 12");
+            table.wrong("bit_depth", fmt::format("no codec has a bit depth of {}", depth), "use 8, 10 or 12");
         ability.bit_depth = static_cast<int>(depth);
-        WAVECREST_TRY_ASSIGN(scans, table.texts("scans"));
+        const auto scans = table.texts("scans");
         for (const std::string& scan : scans) {
             if (scan != "progressive" && scan != "interlaced")
-                return table.refuse("scans", fmt::format("\"{}\" is no scan", scan),
-                                    "use \"progressive\" and \"interlaced\"");
+                table.wrong("scans", fmt::format("\"{}\" isn't a scan type", scan),
+                            "use \"progressive\" and \"interlaced\"");
             ability.scans.push_back(scan == "progressive" ? Scan::progressive : Scan::interlaced);
         }
-        WAVECREST_TRY(table.finish());
+        table.finish();
         device.video.push_back(std::move(ability));
     }
-    WAVECREST_TRY_ASSIGN(audios, plays.tables("audio"));
+    auto audios = plays.tables("audio");
     for (base::ConfigTable& table : audios) {
         AudioAbility ability;
-        WAVECREST_TRY_ASSIGN(codec, codec_of(table));
+        const Codec codec = codec_of(table);
         ability.codec = codec;
-        WAVECREST_TRY_ASSIGN(channels, table.number("channels", 1, 16, 2));
+        const auto channels = table.number("channels", 1, 16, 2);
         ability.channels = static_cast<int>(channels);
-        WAVECREST_TRY(table.finish());
+        table.finish();
         device.audio.push_back(ability);
     }
-    WAVECREST_TRY(plays.finish());
-    WAVECREST_TRY(root.finish());
-    return device;
+    plays.finish();
+    root.finish();
+    return root.complete(Result<Device>(std::move(device)));
 }
 
 const std::vector<Device>& built_in() {
@@ -260,14 +255,14 @@ Result<Device> find(const std::string& name) {
         names.push_back(device.name);
     }
     const std::string meant = base::nearest(name, names);
-    return fail(ErrorKind::usage, fmt::format("there is no device class \"{}\"", name), "device",
+    return fail(ErrorKind::usage, fmt::format("unknown device class \"{}\"", name), "device",
                 meant.empty() ? fmt::format("use one of: {}; or a description ending in .toml", joined(names))
                               : fmt::format("did you mean \"{}\"?", meant));
 }
 
 std::optional<Link> parse_link(std::string_view text) {
     if (text == "gigabit") return Link{"gigabit", 941'000'000};
-    if (text == "fast-ethernet") return Link{"100 Mbit/s wire", 94'100'000};
+    if (text == "fast-ethernet") return Link{"100 Mbit/s Ethernet", 94'100'000};
     const auto rate = base::parse_bitrate(text);
     if (!rate || *rate < 1000) return std::nullopt;
     return Link{base::format_bitrate(*rate), *rate};
@@ -283,9 +278,8 @@ bool reads(const Device& device, std::string_view container) {
 
 Check judge_protocol(const Device& device, std::string_view protocol) {
     const bool fits = takes(device, protocol);
-    return {protocol == "https" ? "secure connection" : "protocol", fits ? Verdict::pass : Verdict::fail,
-            std::string(protocol), joined(device.protocols),
-            fits ? "" : "the device does not take streams by this protocol; offer it another way"};
+    return {protocol == "https" ? "HTTPS" : "protocol", fits ? Verdict::pass : Verdict::fail, std::string(protocol),
+            joined(device.protocols), fits ? "" : "protocol not supported: use another delivery"};
 }
 
 std::vector<Check> judge(const Device& device, std::string_view container, const std::vector<Track>& tracks,
@@ -297,13 +291,14 @@ std::vector<Check> judge(const Device& device, std::string_view container, const
                           joined(device.containers), contained ? "" : container_remedy(device, tracks)});
     bool any_audio = false, audio_fits = false;
     Check audio{"audio", Verdict::fail, "", codec_names(device.audio),
-                "the device can't play this sound; convert it to a codec and channel count it has"};
+                "audio not supported: convert it to a codec and channel layout that the device supports"};
     for (const Track& track : tracks) {
         if (track.kind == TrackKind::video) judge_video(device, track, checks);
         if (track.kind != TrackKind::audio) continue;
         any_audio = true;
         if (!audio.measured.empty()) audio.measured += "; ";
-        audio.measured += fmt::format("{}, {}", media::short_name(track.codec), media::channel_layout(track.channels));
+        audio.measured +=
+            fmt::format("{}, {}", media::display_name(track.codec), media::channel_layout(track.channels));
         audio_fits |= std::any_of(device.audio.begin(), device.audio.end(), [&](const AudioAbility& a) {
             return a.codec == track.codec && track.channels <= a.channels;
         });
@@ -314,11 +309,9 @@ std::vector<Check> judge(const Device& device, std::string_view container, const
     }
     if (device.highest_bps > 0) {
         const bool fits = peak_1s_bps <= device.highest_bps;
-        checks.push_back(
-            {"highest bit rate", fits ? Verdict::pass : Verdict::fail, base::format_bitrate(peak_1s_bps),
-             base::format_bitrate(device.highest_bps),
-             fits ? ""
-                  : "the stream's busiest second is more than the device takes; convert with a lower peak_bitrate"});
+        checks.push_back({"max bit rate", fits ? Verdict::pass : Verdict::fail, base::format_bitrate(peak_1s_bps),
+                          base::format_bitrate(device.highest_bps),
+                          fits ? "" : "peak bit rate too high for the device: convert with a lower `peak_bitrate`"});
     }
     return checks;
 }

@@ -17,7 +17,7 @@ struct VideoAbility {
     std::vector<std::string> profiles;  // standard names; empty: all
     std::string level;                  // highest; empty: all
     base::Size largest{};
-    double fastest = 0;       // pictures per second; 0: no limit
+    double max_fps = 0;       // pictures per second; 0: no limit
     std::vector<Scan> scans;  // empty: all
     int bit_depth = 8;
 };
@@ -33,8 +33,8 @@ struct Device {
     std::vector<std::string> containers;
     std::vector<std::string> protocols;  // "http", "https", "hls", "udp", "rtp", "rtmp"
     std::int64_t highest_bps = 0;        // mean over a second; 0: no limit
-    Time start_after{};                  // media it wants before it starts, and before it goes on after a stall
-    Time reads_ahead{};                  // media it holds at most
+    Time start_buffer{};                 // media it wants before it starts, and before it goes on after a stall
+    Time buffer{};                       // media it holds at most
     std::vector<VideoAbility> video;
     std::vector<AudioAbility> audio;
 };
@@ -46,7 +46,7 @@ Result<Device> find(const std::string& name_or_file);
 
 // How a device is linked to the server, as the payload TCP gets through it.
 struct Link {
-    std::string name;              // "gigabit", "100 Mbit/s wire", "3 Mbit/s"
+    std::string name;              // "gigabit", "100 Mbit/s Ethernet", "3 Mbit/s"
     std::int64_t payload_bps = 0;  // bits per second of TCP payload
 };
 // "gigabit" (941 Mbit/s of payload), "fast-ethernet" (94.1 Mbit/s: the wire rate less Ethernet, IP and TCP headers of

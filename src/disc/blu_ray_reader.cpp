@@ -44,8 +44,9 @@ Time snap_to_pictures(std::int64_t ticks, Ratio rate) {
 }
 
 Error protected_error(const std::string& what, const std::string& file, std::uint64_t offset) {
-    return {ErrorKind::input, "this title is protected: " + what, fmt::format("{}, byte {}", file, offset),
-            "protected material can't be converted, and trying again won't change that; use an unprotected source"};
+    return {
+        ErrorKind::input, "this title is copy-protected: " + what, fmt::format("{}, byte {}", file, offset),
+        "copy-protected material can't be converted, and trying again won't change that; use an unprotected source"};
 }
 
 // Looks at one aligned unit. An encrypted one is marked in its packets' headers, and from its 17th byte on nothing is
@@ -62,7 +63,7 @@ Status check_unit(ByteSpan unit, const std::string& file, std::uint64_t offset,
             continue;
         }
         if (packet->scrambled && packet->pid != ts::kNullPid)
-            return fail(protected_error("its transport packets are marked as scrambled", file, offset + at));
+            return fail(protected_error("scrambled transport packets", file, offset + at));
         const bool table = packet->pid == ts::kPatPid || pmt_pids.contains(packet->pid);
         if (!table) continue;
         const auto section = tables[packet->pid].push(*packet);
@@ -75,8 +76,7 @@ Status check_unit(ByteSpan unit, const std::string& file, std::uint64_t offset,
                                         file, offset + at));
         }
     }
-    if (marked && out_of_step >= 16 && ++encrypted > 1)
-        return fail(protected_error("its units are encrypted", file, offset));
+    if (marked && out_of_step >= 16 && ++encrypted > 1) return fail(protected_error("encrypted units", file, offset));
     return {};
 }
 
@@ -92,7 +92,7 @@ struct Probe {
     int frames = 0, repeated = 0, progressive = 0;
     bool captions = false;
     std::optional<Track> picture;  // of codecs other than MPEG-2: what its headers tell
-    std::map<int, bitstream::AudioHeader> sound;
+    std::map<int, bitstream::AudioHeader> audio;
     std::map<int, bitstream::BluRayLpcmHeader> lpcm;
     std::vector<ts::ProgramStream> streams;  // of the program table
     std::optional<std::int64_t> first_pts;   // of video, 90 kHz
@@ -148,7 +148,7 @@ class TitleSource : public PacketSource {
         const auto after =
             std::upper_bound(clip.info.entries.begin(), clip.info.entries.end(), time,
                              [](std::uint32_t t, const ClipInfo::Entry& e) { return t < std::uint64_t{e.time} + 255; });
-        // From the first picture on means from the beginning: tables and sound may lie before it.
+        // From the first picture on means from the beginning: tables and audio may lie before it.
         if (after == clip.info.entries.begin() || std::prev(after) == clip.info.entries.begin()) return 0;
         return std::uint64_t{std::prev(after)->packet} * ts::kTimedPacket;
     }
@@ -223,7 +223,7 @@ class TitleSource : public PacketSource {
         return status_;
     }
 
-    // A stretch that can't be read as a whole: unit by unit, and past a bad stretch to the next entry point.
+    // An interval that can't be read as a whole: unit by unit, and past a bad interval to the next entry point.
     void read_singly(ClipFile& clip) {
         const std::uint64_t end = offset_ + buffer_.size();
         int failed = 0;
@@ -292,8 +292,7 @@ class TitleSource : public PacketSource {
         PidState& pid = pids_[static_cast<std::size_t>(packet.pid)];
         if (pid.track == nullptr || packet.payload.empty()) return;
         if (packet.scrambled) {
-            status_ = fail(
-                protected_error("its transport packets are marked as scrambled", clips_[item_].file->name(), offset));
+            status_ = fail(protected_error("scrambled transport packets", clips_[item_].file->name(), offset));
             return;
         }
         if (packet.continuity == pid.continuity) return;  // sent twice (2.4.3.3)
@@ -304,8 +303,7 @@ class TitleSource : public PacketSource {
         }
         pid.continuity = packet.continuity;
         if (lost_since_) {
-            assembler_.report("damaged packets were passed over", *lost_since_,
-                              std::max(*lost_since_, assembler_.video_end()));
+            assembler_.report("damaged packets skipped", *lost_since_, std::max(*lost_since_, assembler_.video_end()));
             lost_since_.reset();
         }
         ByteSpan payload = packet.payload;
@@ -340,7 +338,7 @@ class TitleSource : public PacketSource {
                 if (pid.track->codec == Codec::lpcm) {
                     take_lpcm(packet.pid, starts, payload, pts);
                 } else if (pid.track->codec != Codec::truehd || pid.extension == kTrueHdCore) {
-                    assembler_.sound(packet.pid, payload, pts);
+                    assembler_.audio(packet.pid, payload, pts);
                 }
                 break;
         }
@@ -412,7 +410,7 @@ class TitleSource : public PacketSource {
     int past_end_ = 0;
     bool finished_ = false;
     Time first_wanted_ = Time::min(), last_wanted_ = Time::max();
-    ByteVector pictures_;  // video not yet passed on, with its stamps
+    ByteVector pictures_;  // video not yet passed on, with its timestamps
     std::optional<std::int64_t> pts_, dts_;
     std::map<int, ByteVector> lpcm_;
     std::map<int, std::optional<std::int64_t>> lpcm_pts_;
@@ -435,7 +433,7 @@ struct BluRayDisc::State {
     std::string in_folder(const std::string& name) const { return folder.empty() ? name : folder + "/" + name; }
     Result<ByteVector> load(const std::string& name) const {
         WAVECREST_TRY_ASSIGN(file, files->open(in_folder(name)));
-        if (file->size() == 0) return fail(ErrorKind::input, "the file is empty", file->name(), "make the rip again");
+        if (file->size() == 0) return fail(ErrorKind::input, "the file is empty", file->name(), "rip the disc again");
         if (file->size() > kMaxTable)
             return fail(ErrorKind::input, "the file is too large for a table file", file->name(), "check the rip");
         return base::read_exactly(*file, 0, static_cast<std::size_t>(file->size()));
@@ -451,8 +449,7 @@ struct BluRayDisc::State {
         if (result) return result;
         auto copy = one("BACKUP/" + name);
         if (!copy) return result;
-        notes.push_back(
-            fmt::format("{} can't be used ({}); its copy under BACKUP was read instead", name, result.error().what));
+        notes.push_back(fmt::format("backup read from BACKUP; {} unreadable ({})", name, result.error().what));
         return copy;
     }
 
@@ -475,7 +472,7 @@ const Clip& BluRayDisc::State::clip(const std::string& name) {
         c.has_info = true;
     } else {
         notes.push_back(
-            fmt::format("the information of clip {} is gone ({}); skipping in it is slow", name, info.error().what));
+            fmt::format("clip information {} unreadable ({}): seeking in it is slow", name, info.error().what));
     }
     return c;
 }
@@ -547,7 +544,7 @@ const Probe& BluRayDisc::State::probe(const std::string& name) {
             for (std::size_t at = 0; at + bitstream::kAudioHeaderBytes <= data.size(); ++at) {
                 const auto header = bitstream::parse_audio_header(framing, data.subspan(at));
                 if (!header || header->dependent) continue;
-                p.sound[stream.pid] = *header;
+                p.audio[stream.pid] = *header;
                 break;
             }
         }
@@ -609,7 +606,7 @@ Status BluRayDisc::State::read_disc() {
                 const Probe& p = probe(name);
                 if (p.streams.empty()) continue;
                 for (const auto& s : p.streams) streams.push_back({s.pid, s.type, 0, 0, s.language});
-                // The last stamps of the file give the length.
+                // The last timestamps of the file give the length.
                 const auto start = static_cast<std::uint32_t>(p.first_pts.value_or(0) / 2);
                 item.in_time = item.out_time = start;
                 if (auto file = files->open(in_folder(fmt::format("STREAM/{}.m2ts", name)))) {
@@ -644,7 +641,7 @@ Status BluRayDisc::State::read_disc() {
     }
     if (titles.empty()) {
         if (first_error) return fail(*first_error);
-        return fail(ErrorKind::input, "the disc has no playlists and no clips", files->path(), "make the rip again");
+        return fail(ErrorKind::input, "the disc has no playlists and no clips", files->path(), "rip the disc again");
     }
     for (BluRayTitle& title : titles) read_details(title);
     return {};
@@ -698,7 +695,7 @@ void BluRayDisc::State::read_title(const std::string& name, const Playlist& play
                 {fmt::format("clip {} is missing", from.clips.front()), item.start, title.duration});
         } else if (c.size < std::uint64_t{c.info.packets} * ts::kTimedPacket) {
             title.problems.push_back(
-                {fmt::format("clip {} is cut short: {} of {} are there", from.clips.front(), base::format_bytes(c.size),
+                {fmt::format("clip {} is truncated: {} of {}", from.clips.front(), base::format_bytes(c.size),
                              base::format_bytes(std::uint64_t{c.info.packets} * ts::kTimedPacket)),
                  item.start, title.duration});
         }
@@ -727,13 +724,13 @@ void BluRayDisc::State::read_details(BluRayTitle& title) {
                                           [](const auto& a, const auto& b) { return a.duration < b.duration; });
     const Probe& p = probe(longest->clips.front());
     for (Track& track : title.tracks) {
-        if (const auto sound = p.sound.find(track.id); sound != p.sound.end()) {
+        if (const auto audio = p.audio.find(track.id); audio != p.audio.end()) {
             const bool lossless = track.codec == Codec::truehd || !track.profile.empty();
-            track.channels = sound->second.channels;
-            track.speakers = sound->second.speakers;
-            track.sample_rate = sound->second.sample_rate;
-            if (!lossless) track.bitrate_bps = sound->second.bitrate_bps;
-            track.purpose = sound->second.purpose;
+            track.channels = audio->second.channels;
+            track.speakers = audio->second.speakers;
+            track.sample_rate = audio->second.sample_rate;
+            if (!lossless) track.bitrate_bps = audio->second.bitrate_bps;
+            track.purpose = audio->second.purpose;
         }
         if (const auto lpcm = p.lpcm.find(track.id); lpcm != p.lpcm.end()) {
             track.channels = lpcm->second.channels;
@@ -745,8 +742,8 @@ void BluRayDisc::State::read_details(BluRayTitle& title) {
         if (track.kind != TrackKind::video) continue;
         const auto differ = [&](int width, int height) {
             if (track.height > 0 && (width != track.width || height != track.height))
-                title.differences.push_back(fmt::format("the tables say {}x{}, the pictures are {}x{}", track.width,
-                                                        track.height, width, height));
+                title.differences.push_back(
+                    fmt::format("declared as {}x{}, the video is {}x{}", track.width, track.height, width, height));
         };
         if (p.mpeg2 && p.frames > 0) {
             const mpeg2::Sequence& sequence = *p.mpeg2;
@@ -873,7 +870,7 @@ Result<std::unique_ptr<PacketSource>> BluRayDisc::open_title(int number, int ang
     }
     if (!any)
         return fail(ErrorKind::input, fmt::format("the clips of title {} are missing", number), path(),
-                    "make the rip again");
+                    "rip the disc again");
     return std::unique_ptr<PacketSource>(std::make_unique<TitleSource>(*found, std::move(clips)));
 }
 
@@ -895,7 +892,7 @@ Result<std::vector<RatePiece>> BluRayDisc::rate(const BluRayTitle& title) const 
     }
     if (pieces.empty()) {
         return fail(ErrorKind::input, "the disc has no entry points of this title", path(),
-                    "convert it: what comes out has its rate told");
+                    "convert it: the result has an index");
     }
     return pieces;
 }

@@ -13,7 +13,7 @@
 
 namespace wavecrest::disc {
 
-// A stretch of a clip that a playlist plays.
+// An interval of a clip that a playlist plays.
 struct BluRayItem {
     std::vector<std::string> clips;           // by angle: "00012"
     std::uint32_t in_time = 0, out_time = 0;  // 45 kHz, of the clip's own clock

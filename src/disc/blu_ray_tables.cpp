@@ -24,7 +24,7 @@ tl::unexpected<Error> damaged(std::string what, const std::string& name, std::ui
 
 Status check_mark(ByteSpan bytes, const char* mark, const std::string& name) {
     if (bytes.size() < 40 || std::memcmp(bytes.data(), mark, 4) != 0 || bytes[4] != '0')
-        return damaged("this is no Blu-ray table file", name, 0);
+        return damaged("not a Blu-ray table file", name, 0);
     return {};
 }
 
@@ -33,7 +33,7 @@ Result<ByteSpan> table(ByteSpan bytes, std::uint64_t at, const std::string& name
     if (at + 4 > bytes.size()) return damaged("a table points outside the file", name, at);
     const std::size_t length = std::size_t{bytes[at]} << 24 | std::size_t{bytes[at + 1]} << 16 |
                                std::size_t{bytes[at + 2]} << 8 | bytes[at + 3];
-    if (length > bytes.size() - at - 4) return damaged("a table runs over the file's end", name, at);
+    if (length > bytes.size() - at - 4) return damaged("a table is longer than the file", name, at);
     return bytes.subspan(static_cast<std::size_t>(at) + 4, length);
 }
 
@@ -78,9 +78,9 @@ void write_coding(ByteWriter& out, const StreamInfo& stream, std::size_t size) {
         body.text(language);
     } else {
         body.u8(static_cast<unsigned>(stream.format << 4 | stream.rate));
-        const bool sound = describe(stream).kind == TrackKind::audio;
-        if (sound) body.text(language);
-        if (!sound) body.u8(0x30);  // 16:9 (in clip information; reserved in playlists)
+        const bool audio = describe(stream).kind == TrackKind::audio;
+        if (audio) body.text(language);
+        if (!audio) body.u8(0x30);  // 16:9 (in clip information; reserved in playlists)
     }
     body.pad_to(size);
     out.u8(body.size());
@@ -108,7 +108,7 @@ Result<Playlist::Item> read_item(ByteSpan body, const std::string& name) {
             reader.skip(4 + 1);
         }
     }
-    if (!reader.ok()) return damaged("a play item is cut short", name, 0);
+    if (!reader.ok()) return damaged("a play item is truncated", name, 0);
     if (item.out_time < item.in_time) return damaged("a play item ends before it begins", name, 0);
     for (const std::string& clip : item.clips) {
         const bool digits =
@@ -233,7 +233,7 @@ Result<Playlist> parse_playlist(ByteSpan bytes, const std::string& name) {
         return damaged(fmt::format("the playlist has {} items", count), name, list_at);
     for (std::size_t i = 0; i < count; ++i) {
         const ByteSpan body = reader.take(reader.u16());
-        if (!reader.ok()) return damaged("the playlist is cut short", name, list_at);
+        if (!reader.ok()) return damaged("the playlist is truncated", name, list_at);
         WAVECREST_TRY_ASSIGN(item, read_item(body, name));
         playlist.items.push_back(std::move(item));
     }
@@ -265,7 +265,7 @@ Result<ClipInfo> parse_clip_info(ByteSpan bytes, const std::string& name) {
     ByteReader general(info);
     general.skip(2 + 1 + 1 + 4 + 4);
     clip.packets = general.u32();
-    if (!general.ok()) return damaged("the clip information is cut short", name, 40);
+    if (!general.ok()) return damaged("the clip information is truncated", name, 40);
 
     if (const auto sequence = table(bytes, sequence_at, name)) {
         ByteReader reader(*sequence);

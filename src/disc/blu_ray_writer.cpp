@@ -23,9 +23,9 @@ constexpr std::int64_t kMuxRate = 48'000'000;                                   
 constexpr std::int64_t kPacketTicks = 27'000'000LL * ts::kPacket * 8 / kMuxRate;  // 27 MHz
 constexpr std::int64_t kClipStart = 54'000'000;                                   // 90 kHz: 10 minutes
 constexpr std::int64_t kLead = 27'000'000 / 2;  // data comes that long before it is due
-// Sound takes less buffering than pictures: it lies behind those of its time, so that whoever enters at a picture
+// AudioFrames takes less buffering than pictures: it lies behind those of its time, so that whoever enters at a picture
 // misses none of it.
-const Time kSoundLag = base::from_seconds(0.2);
+const Time kAudioLag = base::from_seconds(0.2);
 constexpr std::int64_t kPcrInterval = 27'000'000 / 25, kTableInterval = 27'000'000 / 10;
 constexpr std::size_t kUnit = 6144;
 
@@ -49,7 +49,7 @@ struct BluRayWriter::State {
     std::deque<Waiting> waiting;  // by time
     BluRayGroup::Flaw flaw = BluRayGroup::Flaw::none, unit_flaw = BluRayGroup::Flaw::none;
 
-    std::int64_t stamp(Time at) const { return kClipStart + base::to_ticks(at, 90000); }
+    std::int64_t timestamp(Time at) const { return kClipStart + base::to_ticks(at, 90000); }
 
     Status put_packet(ByteSpan packet) {
         if (pending.empty()) unit_flaw = flaw;
@@ -110,7 +110,7 @@ struct BluRayWriter::State {
                 program.streams.push_back(std::move(stream));
             };
             add(settings.video);
-            for (const auto* list : {&settings.sound, &settings.graphics}) {
+            for (const auto* list : {&settings.audio, &settings.graphics}) {
                 for (const StreamInfo& s : *list) add(s);
             }
             const ByteVector descriptors = {0x05, 4, 'H', 'D', 'M', 'V', 0x88, 4, 0x0F, 0xFF, 0xFC, 0xFC};
@@ -143,7 +143,7 @@ struct BluRayWriter::State {
         for (std::size_t at = 0; at + 3 <= unit.data.size();) {
             const std::size_t size = 3 + (std::size_t{unit.data[at + 1]} << 8 | unit.data[at + 2]);
             const ByteSpan segment = ByteSpan(unit.data).subspan(at, std::min(size, unit.data.size() - at));
-            WAVECREST_TRY(put_pes(pid, ts::write_pes(0xBD, stamp(unit.at), {}, segment.size()), segment));
+            WAVECREST_TRY(put_pes(pid, ts::write_pes(0xBD, timestamp(unit.at), {}, segment.size()), segment));
             at += size;
         }
         return {};
@@ -153,7 +153,7 @@ struct BluRayWriter::State {
     Status add_group(const BluRayGroup& group);
 };
 
-// Sound and graphics that come before a time.
+// AudioFrames and graphics that come before a time.
 Status BluRayWriter::State::put_units(Time until) {
     while (!waiting.empty() && waiting.front().unit.at <= until) {
         const Waiting next = std::move(waiting.front());
@@ -163,10 +163,10 @@ Status BluRayWriter::State::put_units(Time until) {
             WAVECREST_TRY(put_graphics(next.unit));
             continue;
         }
-        const StreamInfo& stream = settings.sound[static_cast<std::size_t>(next.unit.stream)];
+        const StreamInfo& stream = settings.audio[static_cast<std::size_t>(next.unit.stream)];
         const bool lpcm = codec_of(stream.coding) == Codec::lpcm;
-        const auto header = lpcm ? ts::write_pes(0xBD, stamp(next.unit.at), {}, next.unit.data.size())
-                                 : ts::write_pes(0xFD, stamp(next.unit.at), {}, next.unit.data.size(),
+        const auto header = lpcm ? ts::write_pes(0xBD, timestamp(next.unit.at), {}, next.unit.data.size())
+                                 : ts::write_pes(0xFD, timestamp(next.unit.at), {}, next.unit.data.size(),
                                                  next.unit.extension != 0 ? next.unit.extension : 0x71);
         WAVECREST_TRY(put_pes(stream.pid, header, next.unit.data));
     }
@@ -175,17 +175,17 @@ Status BluRayWriter::State::put_units(Time until) {
 
 Status BluRayWriter::State::add_group(const BluRayGroup& group) {
     flaw = group.flaw;
-    for (const auto& unit : group.sound) waiting.push_back({unit, false});
+    for (const auto& unit : group.audio) waiting.push_back({unit, false});
     for (const auto& unit : group.graphics) waiting.push_back({unit, true});
     std::stable_sort(waiting.begin(), waiting.end(),
                      [](const Waiting& a, const Waiting& b) { return a.unit.at < b.unit.at; });
     for (const BluRayPicture& picture : group.pictures) {
-        now = std::max(now, stamp(picture.dts) * 300 - kLead);
-        WAVECREST_TRY(put_units(picture.dts - kSoundLag));
+        now = std::max(now, timestamp(picture.dts) * 300 - kLead);
+        WAVECREST_TRY(put_units(picture.dts - kAudioLag));
         WAVECREST_TRY(keep_time());
-        if (picture.key) info.entries.push_back({static_cast<std::uint32_t>(stamp(picture.pts) / 2), info.packets});
-        WAVECREST_TRY(
-            put_pes(settings.video.pid, ts::write_pes(0xE0, stamp(picture.pts), stamp(picture.dts), 0), picture.data));
+        if (picture.key) info.entries.push_back({static_cast<std::uint32_t>(timestamp(picture.pts) / 2), info.packets});
+        WAVECREST_TRY(put_pes(settings.video.pid,
+                              ts::write_pes(0xE0, timestamp(picture.pts), timestamp(picture.dts), 0), picture.data));
     }
     return {};
 }
@@ -236,7 +236,7 @@ Result<BluRayClipTimes> BluRayWriter::end_clip(Time length) {
     s.info.start_time = times.in_time;
     s.info.end_time = times.out_time;
     s.info.streams.push_back(s.settings.video);
-    for (const auto* list : {&s.settings.sound, &s.settings.graphics})
+    for (const auto* list : {&s.settings.audio, &s.settings.graphics})
         s.info.streams.insert(s.info.streams.end(), list->begin(), list->end());
     const ByteVector bytes = write_clip_info(s.info, kPmtPid, kPcrPid, kMuxRate / 8);
     for (const char* place : {"BDMV/CLIPINF", "BDMV/BACKUP/CLIPINF"}) {

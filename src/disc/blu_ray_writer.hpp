@@ -1,4 +1,4 @@
-// Writes a Blu-ray folder (BDMV with playlists, clip information and clips) from coded pictures, sound and subtitles:
+// Writes a Blu-ray folder (BDMV with playlists, clip information and clips) from coded pictures, audio and subtitles:
 // what readers of discs look at. Menus are not made, so disc players that insist on them will not take it.
 #pragma once
 
@@ -23,14 +23,14 @@ struct BluRayPicture {
 struct BluRayGroup {
     std::vector<BluRayPicture> pictures;
     struct Unit {
-        int stream = 0;  // index among the clip's sound or graphics streams
+        int stream = 0;  // index among the clip's audio or graphics streams
         Time at{};       // since the clip's start; may be slightly negative
         ByteVector data;
-        // stream_id_extension of sound other than LPCM; 0: 0x71, that of AC-3 and DTS. TrueHD takes 0x72, its core
+        // stream_id_extension of audio other than LPCM; 0: 0x71, that of AC-3 and DTS. TrueHD takes 0x72, its core
         // 0x76.
         std::uint8_t extension = 0;
     };
-    std::vector<Unit> sound;     // a frame, or an LPCM unit with its header
+    std::vector<Unit> audio;     // a frame, or an LPCM unit with its header
     std::vector<Unit> graphics;  // display sets
     // For trying readers on, from this group's first aligned unit (6144 bytes) on.
     enum class Flaw { none, encrypted, scrambled, zeros, rubbish } flaw = Flaw::none;
@@ -39,7 +39,7 @@ struct BluRayGroup {
 struct BluRayClipSettings {
     std::string name = "00001";
     blu_ray::StreamInfo video;
-    std::vector<blu_ray::StreamInfo> sound, graphics;
+    std::vector<blu_ray::StreamInfo> audio, graphics;
 };
 
 // What a clip came out as: the times a playlist names it by, 45 kHz.

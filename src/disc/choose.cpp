@@ -75,9 +75,9 @@ class Chooser {
             if (titles_[i].segments.empty()) continue;
             const auto [it, fresh] = seen.try_emplace(ids(titles_[i]), i);
             if (fresh) continue;
-            // The one that offers more tracks stays.
+            // The one that deliveries more tracks stays.
             std::size_t keep = it->second, drop = i;
-            const auto tracks = [&](std::size_t t) { return titles_[t].sound_tracks + titles_[t].subtitle_tracks; };
+            const auto tracks = [&](std::size_t t) { return titles_[t].audio_tracks + titles_[t].subtitle_tracks; };
             if (tracks(drop) > tracks(keep)) std::swap(keep, drop);
             it->second = keep;
             settle(drop, Role::duplicate, fmt::format("the same data as title {}", titles_[keep].number),
@@ -114,11 +114,12 @@ class Chooser {
                 if (i == best || !near(titles_[i].duration, titles_[best].duration, kDecoySpread)) continue;
                 const int joins = static_cast<int>(titles_[i].segments.size()) - 1;
                 const std::string proof =
-                    rank(i) > rank(best) ? fmt::format("{} of its {} joins jump back on the disc, {} of that one's",
-                                                       broken_joins(titles_[i]), joins, broken_joins(titles_[best]))
-                                         : std::string("nothing tells which order is right, so the first was taken");
-                settle(i, Role::decoy,
-                       fmt::format("the pieces of title {} in another order; {}", titles_[best].number, proof));
+                    rank(i) > rank(best)
+                        ? fmt::format("segments out of disc order: {} of its {} joins, {} of the other's",
+                                      broken_joins(titles_[i]), joins, broken_joins(titles_[best]))
+                        : std::string("the right order is unknown: the first was taken");
+                settle(i, Role::fake,
+                       fmt::format("the segments of title {} in another order; {}", titles_[best].number, proof));
             }
             decoys_of_ = titles_[best].number;
         }
@@ -153,7 +154,7 @@ class Chooser {
             for (const std::size_t k : parts) {
                 if (!open(k)) continue;
                 choices_.episodes.push_back({titles_[k].number, 0, 0, {}, titles_[k].duration});
-                settle(k, Role::episode, fmt::format("title {} plays it with the others in a row", titles_[i].number));
+                settle(k, Role::episode, fmt::format("title {} plays it together with others", titles_[i].number));
             }
             settle(i, Role::all, fmt::format("plays {} episodes in a row", choices_.episodes.size()));
             choices_.main = titles_[i].number;
@@ -244,7 +245,7 @@ class Chooser {
         const auto list = open_titles();
         const std::size_t film = *std::max_element(list.begin(), list.end(), [&](std::size_t a, std::size_t b) {
             const auto key = [&](std::size_t i) {
-                return std::tuple(titles_[i].duration, titles_[i].sound_tracks + titles_[i].subtitle_tracks,
+                return std::tuple(titles_[i].duration, titles_[i].audio_tracks + titles_[i].subtitle_tracks,
                                   -titles_[i].number);
             };
             return key(a) < key(b);
@@ -257,14 +258,14 @@ class Chooser {
                           : list.size() == 1
                               ? "the longest title; the others repeat it"
                               : fmt::format("the longest title; the next longest lasts {}", base::format_clock(second));
-        if (decoys_of_ == titles_[film].number) why += "; its pieces follow one another on the disc";
+        if (decoys_of_ == titles_[film].number) why += "; its segments are in disc order";
         settle(film, Role::film, why);
         choices_.main = titles_[film].number;
         rest_are_extras(fmt::format("shorter than title {}", titles_[film].number));
     }
 
     void rest_are_extras(const std::string& why) {
-        for (const std::size_t i : open_titles()) settle(i, Role::extra, why);
+        for (const std::size_t i : open_titles()) settle(i, Role::bonus, why);
     }
 
     const std::vector<TitleShape>& titles_;
@@ -284,12 +285,12 @@ std::string_view short_name(Role role) {
             return "play-all";
         case Role::duplicate:
             return "duplicate";
-        case Role::decoy:
-            return "decoy";
-        case Role::extra:
-            return "extra";
+        case Role::fake:
+            return "fake title";
+        case Role::bonus:
+            return "bonus";
     }
-    return "extra";
+    return "bonus";
 }
 
 Choices choose_titles(const std::vector<TitleShape>& titles) {

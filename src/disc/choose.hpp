@@ -22,7 +22,7 @@ struct TitleShape {
     Time duration{};
     std::vector<Segment> segments;
     std::vector<Time> chapters;  // starts, ascending
-    int sound_tracks = 0, subtitle_tracks = 0;
+    int audio_tracks = 0, subtitle_tracks = 0;
 };
 
 enum class Role {
@@ -30,13 +30,13 @@ enum class Role {
     episode,    // one of several
     all,        // plays the episodes in a row
     duplicate,  // of another title
-    decoy,      // the film's pieces in a wrong order
-    extra,
+    fake,       // the film's pieces in a wrong order
+    bonus,
 };
 std::string_view short_name(Role role);
 
 struct Choice {
-    Role role = Role::extra;
+    Role role = Role::bonus;
     std::string why;  // in words
     int same_as = 0;  // duplicate: the number of the title it repeats
 };

@@ -52,7 +52,7 @@ Result<std::shared_ptr<DiscFiles>> open_image(const base::Path& image, const Rea
 // Whether these bytes (from offset 32768 on, at least 2048) open a file system of a disc.
 bool looks_like_image(ByteSpan volume_recognition);
 
-// A stretch of a file inside an image.
+// An interval of a file inside an image.
 struct Extent {
     std::uint64_t offset = 0;  // in the image; kHole: not recorded, reads as zeros
     std::uint64_t length = 0;  // bytes

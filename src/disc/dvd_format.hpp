@@ -115,7 +115,7 @@ inline constexpr int kSubpictureStream = 0x20;                                  
 inline constexpr int kAc3Stream = 0x80, kDtsStream = 0x88, kLpcmStream = 0xA0;  // 8 each
 inline constexpr std::size_t kAudioSubstreamHeader = 4;  // AC-3 and DTS: number, frame count, 16-bit pointer
 
-// Purpose codes of sound (attribute byte 5) and subpictures (byte 5).
+// Purpose codes of audio (attribute byte 5) and subpictures (byte 5).
 inline constexpr int kForVisuallyImpaired = 2, kCommentary = 3, kOtherCommentary = 4;
 inline constexpr int kCaptions = 5, kLargeCaptions = 6, kForcedSubtitles = 9, kCommentarySubtitles = 13;
 

@@ -41,7 +41,7 @@ struct Probe {
     std::optional<mpeg2::Sequence> sequence;
     int frames = 0, repeated = 0, progressive = 0;
     bool captions = false;
-    std::map<TrackId, bitstream::AudioHeader> sound;
+    std::map<TrackId, bitstream::AudioHeader> audio;
     std::map<TrackId, bitstream::DvdLpcmHeader> lpcm;
     std::set<TrackId> subpictures;
 };
@@ -55,7 +55,7 @@ Probe probe_at(base::ByteSource& source, std::uint32_t first) {
     const auto got = source.read_at(std::uint64_t{first} * kSector, sectors);
     if (!got) return probe;
     const auto look_for_frame = [&](TrackId id, Codec codec, ByteSpan data) {
-        if (probe.sound.contains(id)) return;
+        if (probe.audio.contains(id)) return;
         for (std::size_t at = 0; at + bitstream::kAudioHeaderBytes <= data.size(); ++at) {
             const auto header = bitstream::parse_audio_header(codec, data.subspan(at));
             if (!header || header->dependent) continue;
@@ -64,7 +64,7 @@ Probe probe_at(base::ByteSource& source, std::uint32_t first) {
             if (next + bitstream::kAudioHeaderBytes <= data.size() &&
                 !bitstream::parse_audio_header(codec, data.subspan(next)))
                 continue;
-            probe.sound[id] = *header;
+            probe.audio[id] = *header;
             return;
         }
     };
@@ -122,7 +122,7 @@ struct DvdDisc::State {
 
     Result<ByteVector> load(const std::string& name) const {
         WAVECREST_TRY_ASSIGN(file, files->open(in_folder(name)));
-        if (file->size() == 0) return fail(ErrorKind::input, "the file is empty", file->name(), "make the rip again");
+        if (file->size() == 0) return fail(ErrorKind::input, "the file is empty", file->name(), "rip the disc again");
         if (file->size() > kMaxIfo) {
             return fail(ErrorKind::input, "the file is too large for a table file", file->name(),
                         "check that this is a ripped DVD");
@@ -141,8 +141,7 @@ struct DvdDisc::State {
         if (tables) return tables;
         auto twin = one(stem + ".BUP");
         if (!twin) return tables;
-        notes.push_back(fmt::format("{}.IFO can't be used ({}); its twin {}.BUP was read instead", stem,
-                                    tables.error().what, stem));
+        notes.push_back(fmt::format("backup {2}.BUP used; {0}.IFO unreadable ({1})", stem, tables.error().what, stem));
         return twin;
     }
 
@@ -174,7 +173,7 @@ void DvdDisc::State::open_vobs(int number, TitleSet& set) {
             continue;
         }
         if ((*file)->size() % kSector != 0)
-            notes.push_back(fmt::format("{} is cut short: it ends inside a sector", name));
+            notes.push_back(fmt::format("{} is truncated: it ends inside a sector", name));
         present += (*file)->size();
         parts.emplace_back(part, std::move(*file));
     }
@@ -190,7 +189,7 @@ void DvdDisc::State::open_vobs(int number, TitleSet& set) {
         for (; expected < part; ++expected) {
             const std::string name = fmt::format("VTS_{:02}_{}.VOB", number, expected);
             const std::uint64_t size = needed > present ? (needed - present) / static_cast<std::uint64_t>(missing) : 0;
-            notes.push_back(fmt::format("{} is missing: its part of the titles is lost", name));
+            notes.push_back(fmt::format("{} is missing: part of the titles is lost", name));
             set.run->add_missing(name, size / kSector * kSector);
         }
         set.run->add(std::move(file));
@@ -245,7 +244,7 @@ void DvdDisc::State::rebuild(int number, TitleSet& set) {
         tables.audio.push_back(audio);
         chain.audio[index] = static_cast<std::uint16_t>(0x8000 | stream << 8);
     };
-    for (const auto& [id, header] : found.sound) {
+    for (const auto& [id, header] : found.audio) {
         if (header.codec == Codec::ac3) add(AudioMode::ac3, id - kAc3Stream);
         if (header.codec == Codec::dts) add(AudioMode::dts, id - kDtsStream);
         if (header.codec == Codec::mp2) add(AudioMode::mpeg2, id - ps::kFirstAudio);
@@ -277,8 +276,8 @@ Result<DvdDisc::State::TitleSet*> DvdDisc::State::title_set(int number) {
         if (!set.run->empty()) rebuild(number, set);
         if (set.tables.chains.empty()) return fail(tables.error());
         notes.push_back(
-            fmt::format("the tables of title set {} are gone ({}); its title was rebuilt from the streams, without "
-                        "languages and with a chapter for every cell",
+            fmt::format("tables of title set {} unreadable ({}): its title was rebuilt from the streams, without "
+                        "languages, with a chapter per cell",
                         number, tables.error().what));
     }
     return &sets.emplace(number, std::move(set)).first->second;
@@ -309,8 +308,8 @@ Status DvdDisc::State::read_disc() {
                 list.titles.push_back({1, 0, set, static_cast<int>(i + 1)});
         }
         if (list.titles.empty()) return fail(*first_error);
-        notes.push_back(fmt::format("the disc's list of titles is gone ({}); the titles of all sets were taken",
-                                    manager.error().what));
+        notes.push_back(
+            fmt::format("title list unreadable ({}): the titles of all sets were taken", manager.error().what));
         manager = std::move(list);
     }
     for (std::size_t i = 0; i < manager->titles.size(); ++i) {
@@ -454,12 +453,11 @@ void DvdDisc::State::measure(const TitleSet& set, DvdTitle& title) {
                      [](const Chapter& a, const Chapter& b) { return a.start < b.start; });
     for (Track& track : title.tracks) track.duration = title.duration;
     if (!set.rebuilt && std::abs(base::to_seconds(told - measured)) >= 1) {
-        title.differences.push_back(fmt::format("the tables say {}, the data lasts {}", base::format_clock(told),
-                                                base::format_clock(measured)));
+        title.differences.push_back(
+            fmt::format("declared duration {}, actual {}", base::format_clock(told), base::format_clock(measured)));
     }
     if (short_by > 0) {
-        title.problems.push_back(
-            {fmt::format("the VOB files are {} sectors short of this title", short_by), {}, title.duration});
+        title.problems.push_back({fmt::format("{} sectors missing", short_by), {}, title.duration});
     }
 }
 
@@ -550,10 +548,10 @@ void DvdDisc::State::probe(const TitleSet& set, DvdTitle& title) {
          {title.cells.front().first_sector, middle.first_sector + (middle.last_sector - middle.first_sector) / 2}) {
         const Probe& found = probed(set, title.title_set, first);
         for (Track& track : title.tracks) {
-            if (const auto sound = found.sound.find(track.id); sound != found.sound.end()) {
-                const bitstream::AudioHeader& header = sound->second;
+            if (const auto audio = found.audio.find(track.id); audio != found.audio.end()) {
+                const bitstream::AudioHeader& header = audio->second;
                 if (heard.insert(track.id).second && header.channels != track.channels && !set.rebuilt) {
-                    title.differences.push_back(fmt::format("sound {:#x}: the tables say {}, the data is {}", track.id,
+                    title.differences.push_back(fmt::format("audio {:#x}: declared as {}, actually {}", track.id,
                                                             media::channel_layout(track.channels),
                                                             media::channel_layout(header.channels)));
                 }
@@ -589,9 +587,9 @@ void DvdDisc::State::probe(const TitleSet& set, DvdTitle& title) {
             title.tracks.push_back(track);
             heard.insert(id);
             title.differences.push_back(
-                fmt::format("sound {:#x} ({}) is in the data, but in no table", id, media::short_name(codec)));
+                fmt::format("audio {:#x} ({}) is not declared", id, media::display_name(codec)));
         };
-        for (const auto& [id, header] : found.sound)
+        for (const auto& [id, header] : found.audio)
             add(id, header.codec, header.channels, header.speakers, header.sample_rate, header.bitrate_bps);
         for (const auto& [id, header] : found.lpcm) {
             add(id, Codec::lpcm, header.channels, 0, header.sample_rate,
@@ -614,13 +612,13 @@ void DvdDisc::State::probe(const TitleSet& set, DvdTitle& title) {
     }
     if (frames == 0) {
         if (title.problems.empty())
-            title.problems.push_back({"no picture was found in the title's first sectors", {}, title.duration});
+            title.problems.push_back({"no video in the first sectors of the title", {}, title.duration});
         return;
     }
     for (const Track& track : title.tracks) {
         if (track.kind == TrackKind::audio && !heard.contains(track.id)) {
-            title.differences.push_back(fmt::format("sound {:#x} ({}) is in the tables, but was not met in the data",
-                                                    track.id, media::short_name(track.codec)));
+            title.differences.push_back(fmt::format("audio {:#x} ({}) is declared, but was not found", track.id,
+                                                    media::display_name(track.codec)));
         }
     }
     if (progressive * 10 < frames * 9) {
@@ -718,7 +716,7 @@ Result<std::unique_ptr<PacketSource>> DvdDisc::open_title(int number, int angle)
     const State::TitleSet& set = state_->sets.at(found->title_set);
     if (set.run->empty()) {
         return fail(ErrorKind::input, fmt::format("the VOB files of title {} are missing", number), path(),
-                    "make the rip again");
+                    "rip the disc again");
     }
     if (angle < 1 || angle > found->angles) {
         return fail(ErrorKind::usage, fmt::format("title {} has no angle {}", number, angle), path(),
@@ -744,7 +742,7 @@ Result<std::vector<RatePiece>> DvdDisc::rate(const DvdTitle& title) const {
     const std::vector<std::uint32_t>& vobus = set.tables.vobus;
     if (vobus.empty()) {
         return fail(ErrorKind::input, "the disc has no address map of this title", path(),
-                    "convert it: what comes out has its rate told");
+                    "convert it: the result has an index");
     }
     std::vector<RatePiece> pieces;
     ByteVector sector(kSector);

@@ -20,7 +20,7 @@ struct DvdCell {
     std::uint32_t last_vobu = 0;  // where the last VOBU starts
     int angle = 0;                // 0: seen from every angle
     int vob = 0, cell = 0;        // as the data names itself; 0: not known
-    bool new_clock = false;       // the time stamps start anew
+    bool new_clock = false;       // the timestamps start anew
     bool interleaved = false;     // in units, with other cells between them
 };
 

@@ -48,10 +48,10 @@ class Table {
     }
     Status check_start(const char* id, std::size_t shortest) const {
         if (bytes_.size() < 12 || !std::equal(bytes_.begin(), bytes_.begin() + 12, id))
-            return fail(ErrorKind::input, "this is no DVD table file", name_ + ", byte 0", "make the rip again");
+            return fail(ErrorKind::input, "not a DVD table file", name_ + ", byte 0", "rip the disc again");
         if (bytes_.size() < shortest) {
-            return fail(ErrorKind::input, "the file is cut short", fmt::format("{}, byte {}", name_, bytes_.size()),
-                        "make the rip again");
+            return fail(ErrorKind::input, "file is truncated", fmt::format("{}, byte {}", name_, bytes_.size()),
+                        "rip the disc again");
         }
         return {};
     }

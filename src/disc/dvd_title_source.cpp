@@ -74,7 +74,7 @@ class DvdTitleSource : public PacketSource {
     }
 
     // The last sector that can be read in one go from here; nothing when the cell is through.
-    std::optional<std::uint32_t> end_of_stretch() {
+    std::optional<std::uint32_t> end_of_interval() {
         if (sector_ > cell().last_sector) return std::nullopt;
         if (!cell().interleaved) return cell().last_sector;
         if (unit_end_ && sector_ > *unit_end_) {
@@ -97,7 +97,7 @@ class DvdTitleSource : public PacketSource {
     }
 
     Status read_more() {
-        const auto last = end_of_stretch();
+        const auto last = end_of_interval();
         if (!last) {
             if (cell_ + 1 == cells_.size()) {
                 finish();
@@ -120,15 +120,14 @@ class DvdTitleSource : public PacketSource {
         }
         sector_ += static_cast<std::uint32_t>(sectors);
         if (sectors < count) {
-            assembler_.report(fmt::format("the VOB files end {} sectors before the title does",
-                                          cells_.back().last_sector - sector_ + 1),
+            assembler_.report(fmt::format("{} sectors missing at the end", cells_.back().last_sector - sector_ + 1),
                               assembler_.video_end(), title_.duration);
             finish();
         }
         return {};
     }
 
-    // A run that can't be read as a whole: sector by sector, and past a bad stretch to the next VOBU.
+    // A run that can't be read as a whole: sector by sector, and past a bad interval to the next VOBU.
     void read_singly(std::uint32_t count) {
         std::uint32_t failed = 0;
         for (std::uint32_t i = 0; i < count; ++i, ++sector_) {
@@ -177,13 +176,13 @@ class DvdTitleSource : public PacketSource {
             if (packet.stream_id == ps::kFirstVideo) {
                 assembler_.video(packet.payload, packet.pts, packet.dts);
             } else if (packet.stream_id >= ps::kFirstAudio && packet.stream_id < ps::kFirstAudio + 32) {
-                assembler_.sound(packet.stream_id, packet.payload, packet.pts);
+                assembler_.audio(packet.stream_id, packet.payload, packet.pts);
             } else if (packet.stream_id == ps::kPrivate1 && !packet.payload.empty()) {
                 take_private(packet);
             }
         }
         if (lost_since_ && !told_until_) {
-            assembler_.report("unreadable sectors were passed over", *lost_since_,
+            assembler_.report("unreadable sectors skipped", *lost_since_,
                               std::max(*lost_since_, assembler_.video_end()));
             lost_since_.reset();
             told_until_ = true;
@@ -216,7 +215,7 @@ class DvdTitleSource : public PacketSource {
             assembler_.subtitle(substream, data, packet.pts);
         } else if (substream >= kAc3Stream && substream < kDtsStream + 8) {
             if (data.size() >= kAudioSubstreamHeader - 1)
-                assembler_.sound(substream, data.subspan(kAudioSubstreamHeader - 1), packet.pts);
+                assembler_.audio(substream, data.subspan(kAudioSubstreamHeader - 1), packet.pts);
         } else if (substream >= kLpcmStream && substream < kLpcmStream + 8) {
             take_lpcm(substream, data, packet.pts);
         }
@@ -226,23 +225,23 @@ class DvdTitleSource : public PacketSource {
         const auto header = bitstream::parse_dvd_lpcm_header(data);
         if (!header) return;
         data = data.subspan(bitstream::kDvdLpcmHeaderSize);
-        // The stamp is that of the first frame that begins here; what comes before it belongs to the one before.
-        std::optional<std::int64_t> stamp;
+        // The timestamp is that of the first frame that begins here; what comes before it belongs to the one before.
+        std::optional<std::int64_t> timestamp;
         const auto lead = static_cast<std::size_t>(std::max(header->first_frame_at, 0));
         if (pts && header->first_frame_at >= 0 && lead <= data.size()) {
-            if (assembler_.sound_begun(track)) {
+            if (assembler_.audio_begun(track)) {
                 const auto lead_samples =
                     static_cast<std::int64_t>(lead / header->group_bytes()) * header->group_samples();
-                stamp = *pts - base::rescale(lead_samples, 90000, header->sample_rate);
+                timestamp = *pts - base::rescale(lead_samples, 90000, header->sample_rate);
             } else {
                 data = data.subspan(lead);
-                stamp = pts;
+                timestamp = pts;
             }
-        } else if (!assembler_.sound_begun(track)) {
+        } else if (!assembler_.audio_begun(track)) {
             return;
         }
         const auto frames = static_cast<std::int64_t>(data.size() / header->group_bytes()) * header->group_samples();
-        assembler_.samples(track, bitstream::plain_dvd_lpcm(*header, data), frames, header->sample_rate, stamp);
+        assembler_.samples(track, bitstream::plain_dvd_lpcm(*header, data), frames, header->sample_rate, timestamp);
     }
 
     DvdTitleData data_;
@@ -280,7 +279,7 @@ Status DvdTitleSource::seek(Time time) {
         const auto n = navigation_at(sector);
         return n && starts_[index] + base::from_ticks(n->start - first->start, 90000) <= time;
     };
-    // VOBUs of the cell by the address map, and the stretch of them that the time map names.
+    // VOBUs of the cell by the address map, and the interval of them that the time map names.
     auto from = std::lower_bound(data_.vobus.begin(), data_.vobus.end(), cell().first_sector);
     auto to = std::upper_bound(from, data_.vobus.end(), cell().last_sector);
     if (from == to) return {};
@@ -325,7 +324,7 @@ class MissingFile : public base::ByteSource {
     std::string name() const override { return name_; }
     Result<std::size_t> read_at(std::uint64_t offset, std::span<std::uint8_t>) override {
         return fail(ErrorKind::input, "the file is missing", fmt::format("{}, byte {}", name_, offset),
-                    "make the rip again");
+                    "rip the disc again");
     }
 
   private:
@@ -405,9 +404,10 @@ std::optional<Navigation> parse_navigation(ByteSpan sector) {
 }
 
 Error protected_error(const std::string& file, std::uint64_t sector) {
-    return {ErrorKind::input, "this title is protected: its packs are marked as scrambled",
-            fmt::format("{}, byte {}", file, sector * kSector),
-            "protected material can't be converted, and trying again won't change that; use an unprotected source"};
+    return {
+        ErrorKind::input, "this title is copy-protected (scrambled packs)",
+        fmt::format("{}, byte {}", file, sector * kSector),
+        "copy-protected material can't be converted, and trying again won't change that; use an unprotected source"};
 }
 
 std::unique_ptr<PacketSource> make_title_source(DvdTitleData data, const DvdTitle& title, int angle) {

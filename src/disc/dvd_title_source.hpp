@@ -11,7 +11,7 @@
 
 namespace wavecrest::disc {
 
-// Track numbers are the stream's own: the video stream's, MPEG sound's (0xC0 ...), and the substream's of what lies in
+// Track numbers are the stream's own: the video stream's, MPEG audio's (0xC0 ...), and the substream's of what lies in
 // private stream 1 (dvd_format.hpp).
 inline constexpr TrackId kDvdVideoTrack = 0xE0;
 

@@ -27,7 +27,7 @@ constexpr std::size_t kLpcmBuffer = 58 * 1024, kAc3Buffer = 4 * 1024, kSubpictur
 constexpr int kLpcmFrameSamples = 48000 / kLpcmFramesPerSecond;
 constexpr std::int64_t kLpcmFrameTicks = 90000 / kLpcmFramesPerSecond;
 constexpr std::int64_t kAc3FrameTicks = 2880;  // 1536 samples
-constexpr std::int64_t kAc3DelayTicks = 480;   // 256 samples: decoded sound is late by that
+constexpr std::int64_t kAc3DelayTicks = 480;   // 256 samples: decoded audio is late by that
 constexpr std::size_t kStampedPesHeader = 14;
 // How long before it is due a pack may arrive: what the buffers hold at the highest rates in use.
 constexpr std::int64_t kLpcmLead = 300 * 90 * 250, kAc3Lead = 300 * 90 * 55, kSubpictureLead = 300 * 90 * 400;
@@ -85,8 +85,8 @@ struct Vobu {
     std::int64_t end_pts = 0;
     std::uint32_t reference_ends[3] = {0, 0, 0};
     int cell = 0;  // in its VOB, from 0
-    // The first pack of each sound track that is due with its first picture: offset in sectors from here.
-    std::vector<std::optional<std::int64_t>> sound_pack;
+    // The first pack of each audio track that is due with its first picture: offset in sectors from here.
+    std::vector<std::optional<std::int64_t>> audio_pack;
     ByteVector data;  // until it is written
 };
 
@@ -128,7 +128,7 @@ struct TitleSet {
 int track_number(const DvdSetSettings& settings, std::size_t index) {
     // Streams of one coding are numbered by themselves.
     int number = 0;
-    for (std::size_t i = 0; i < index; ++i) number += settings.sound[i].codec == settings.sound[index].codec ? 1 : 0;
+    for (std::size_t i = 0; i < index; ++i) number += settings.audio[i].codec == settings.audio[index].codec ? 1 : 0;
     return number;
 }
 
@@ -157,7 +157,7 @@ ByteVector make_pgc(const TitleSet& set, const DvdTitleSettings& title) {
     out.u32(set.bcd(set.fields_of(title)));
     out.u32(0);  // all user operations allowed
     for (std::size_t i = 0; i < 8; ++i) {
-        const bool there = i < set.settings.sound.size();
+        const bool there = i < set.settings.audio.size();
         out.u16(there ? 0x8000u | static_cast<unsigned>(track_number(set.settings, i)) << 8 : 0u);
     }
     for (std::size_t i = 0; i < 32; ++i) {
@@ -210,21 +210,21 @@ void put_attributes(ByteWriter& out, const DvdSetSettings& settings) {
     // MPEG-2, television system, aspect, no restriction on fitting to narrow screens; 720 pixels wide.
     out.u8(0x40 | (settings.pal ? 0x10 : 0x00) | (settings.wide ? 0x0C : 0x00));
     out.u8(settings.captions ? 0x80 : 0x00);
-    out.u16(settings.sound.size());
+    out.u16(settings.audio.size());
     for (std::size_t i = 0; i < 8; ++i) {
-        if (i >= settings.sound.size()) {
+        if (i >= settings.audio.size()) {
             out.fill(8);
             continue;
         }
-        const DvdSound& sound = settings.sound[i];
-        const auto mode = static_cast<unsigned>(sound.codec == Codec::ac3 ? AudioMode::ac3 : AudioMode::lpcm);
-        const unsigned quantization = sound.codec == Codec::ac3 ? 3u : static_cast<unsigned>((sound.bits - 16) / 4);
+        const DvdAudio& audio = settings.audio[i];
+        const auto mode = static_cast<unsigned>(audio.codec == Codec::ac3 ? AudioMode::ac3 : AudioMode::lpcm);
+        const unsigned quantization = audio.codec == Codec::ac3 ? 3u : static_cast<unsigned>((audio.bits - 16) / 4);
         out.u8(mode << 5 | 1 << 2);  // language given
-        out.u8(quantization << 6 | static_cast<unsigned>(sound.channels - 1));
-        out.text((sound.language + "  ").substr(0, 2));
+        out.u8(quantization << 6 | static_cast<unsigned>(audio.channels - 1));
+        out.text((audio.language + "  ").substr(0, 2));
         out.u8(0);
-        out.u8(sound.purpose == Purpose::commentary  ? static_cast<unsigned>(kCommentary)
-               : sound.purpose == Purpose::described ? static_cast<unsigned>(kForVisuallyImpaired)
+        out.u8(audio.purpose == Purpose::commentary  ? static_cast<unsigned>(kCommentary)
+               : audio.purpose == Purpose::described ? static_cast<unsigned>(kForVisuallyImpaired)
                                                      : 1u);
         out.u16(0);
     }
@@ -462,9 +462,9 @@ ByteVector make_vmg_ifo(const std::vector<TitleSet>& sets) {
     return out.release();
 }
 
-// Data of one sound or subtitle track on its way into packs.
+// Data of one audio or subtitle track on its way into packs.
 struct Feed {
-    bool is_sound = true;
+    bool is_audio = true;
     Codec codec = Codec::lpcm;
     int substream = 0;
     int channels = 2, bits = 16;
@@ -484,7 +484,7 @@ struct Feed {
     bool first_pack = true;
     std::vector<std::pair<std::int64_t, std::int64_t>> packs;  // sector in the VOB, pts: for SYNCI
 
-    std::size_t header() const { return !is_sound ? 1 : codec == Codec::ac3 ? kAudioSubstreamHeader : kLpcmHeader; }
+    std::size_t header() const { return !is_audio ? 1 : codec == Codec::ac3 ? kAudioSubstreamHeader : kLpcmHeader; }
     // When the next pack's data is due.
     std::optional<std::int64_t> due() const {
         if (pending.empty()) return std::nullopt;
@@ -544,9 +544,9 @@ struct DvdWriter::State {
 };
 
 void DvdWriter::State::take_in(const DvdGroup& group) {
-    for (std::size_t i = 0; i < std::min(group.sound.size(), set().settings.sound.size()); ++i) {
+    for (std::size_t i = 0; i < std::min(group.audio.size(), set().settings.audio.size()); ++i) {
         Feed& feed = feeds[i];
-        for (const ByteVector& piece : group.sound[i]) {
+        for (const ByteVector& piece : group.audio[i]) {
             const auto begin = feed.position + static_cast<std::int64_t>(feed.pending.size());
             feed.pending.insert(feed.pending.end(), piece.begin(), piece.end());
             if (feed.codec == Codec::ac3) {
@@ -560,19 +560,19 @@ void DvdWriter::State::take_in(const DvdGroup& group) {
         }
     }
     for (const DvdGroup::Subtitle& subtitle : group.subtitles) {
-        Feed& feed = feeds[set().settings.sound.size() + static_cast<std::size_t>(subtitle.track)];
+        Feed& feed = feeds[set().settings.audio.size() + static_cast<std::size_t>(subtitle.track)];
         feed.starts.push_back({feed.position + static_cast<std::int64_t>(feed.pending.size()),
                                kFirstPts + base::to_ticks(subtitle.at, 90000)});
         feed.pending.insert(feed.pending.end(), subtitle.unit.begin(), subtitle.unit.end());
     }
 }
 
-// One pack of a sound or subtitle track.
+// One pack of an audio or subtitle track.
 void DvdWriter::State::write_pack(Feed& feed) {
     std::size_t payload = std::min(feed.pending.size(), feed.room());
     const auto begin = feed.position;
-    // A subtitle begins in a packet of its own, so that its stamp is its own.
-    if (!feed.is_sound) {
+    // A subtitle begins in a packet of its own, so that its timestamp is its own.
+    if (!feed.is_audio) {
         for (const Feed::Start& start : feed.starts) {
             if (start.at > begin && start.at < begin + static_cast<std::int64_t>(payload)) {
                 payload = static_cast<std::size_t>(start.at - begin);
@@ -614,7 +614,7 @@ void DvdWriter::State::write_pack(Feed& feed) {
     ps::write_pack_header(out, now, kMuxRate);
     ps::write_pes_header(out, header, feed.header() + payload);
     out.u8(static_cast<unsigned>(feed.substream));
-    if (feed.is_sound) {
+    if (feed.is_audio) {
         // The pointer counts from the byte after itself; LPCM has three more bytes before the data.
         out.u8(static_cast<std::uint64_t>(frames));
         if (feed.codec == Codec::ac3) {
@@ -642,8 +642,8 @@ void DvdWriter::State::write_due_packs() {
     for (Feed& feed : feeds) {
         while (const auto due = feed.due()) {
             if (*due * 300 > now + feed.lead) break;
-            // Sound fills its packs; a subtitle's last pack is short.
-            if (feed.is_sound && feed.pending.size() < feed.room()) break;
+            // AudioFrames fills its packs; a subtitle's last pack is short.
+            if (feed.is_audio && feed.pending.size() < feed.room()) break;
             if (!feed.buffer.has_room(std::min(feed.pending.size(), feed.room()), now)) break;
             write_pack(feed);
         }
@@ -657,8 +657,8 @@ Status DvdWriter::State::write_out(Vobu& vobu) {
         if (files.empty() || files.back().size() >= file_limit) {
             const std::size_t part = files.size() + 1;
             if (part > 9) {
-                return fail(ErrorKind::input, "a title set is larger than its nine VOB files hold",
-                            folder.target().string(), "make the sample shorter");
+                return fail(ErrorKind::input, "a title set is larger than nine VOB files", folder.target().string(),
+                            "make the sample shorter");
             }
             WAVECREST_TRY_ASSIGN(created, AtomicFile::create(file(fmt::format("VTS_{:02}_{}.VOB", sets.size(), part)),
                                                              AtomicFile::IfExists::refuse));
@@ -682,7 +682,7 @@ Status DvdWriter::State::patch(std::uint64_t sector, ByteSpan bytes) {
 Status DvdWriter::State::add_group(const DvdGroup& group) {
     Vob& v = vob();
     const bool pal = set().settings.pal;
-    // What was begun is finished only now: its sound may go on a little behind its pictures.
+    // What was begun is finished only now: its audio may go on a little behind its pictures.
     if (!v.vobus.empty() && !in_angles) WAVECREST_TRY(write_out(v.vobus.back()));
     scrambled = group.scrambled;
     Vobu vobu;
@@ -788,7 +788,7 @@ Status DvdWriter::State::write_navigation(std::size_t vob_index, std::size_t ind
     out.u32(0x00000100u | ps::kSystemHeader);
     out.u16(nav::kSystemHeaderSize - 6);
     out.u24(0x800001u | static_cast<std::uint64_t>(kMuxRate / 400) << 1);
-    out.u8(std::max<std::size_t>(set().settings.sound.size(), 1) << 2);  // audio streams; not fixed rate
+    out.u8(std::max<std::size_t>(set().settings.audio.size(), 1) << 2);  // audio streams; not fixed rate
     out.u8(0xE1);                                                        // both clocks locked, one video stream
     out.u8(0x7F);
     out.u8(0xB9);  // all video: 232 KiB
@@ -869,10 +869,10 @@ Status DvdWriter::State::write_navigation(std::size_t vob_index, std::size_t ind
     for (std::size_t i = std::size(kSearchSteps); i-- > 0;) put(backward(kSearchSteps[i]));
     put(has_previous ? nav::kVobuHasVideo | previous : nav::kNoVobu);
 
-    // The sound packs that go with this VOBU's first picture; bit 15 says one lies before.
-    for (std::size_t i = 0; i < vobu.sound_pack.size(); ++i) {
-        if (!vobu.sound_pack[i]) continue;
-        const std::int64_t distance = *vobu.sound_pack[i];
+    // The audio packs that go with this VOBU's first picture; bit 15 says one lies before.
+    for (std::size_t i = 0; i < vobu.audio_pack.size(); ++i) {
+        if (!vobu.audio_pack[i]) continue;
+        const std::int64_t distance = *vobu.audio_pack[i];
         out.put_u16(dsi(nav::kDsiSync + 2 * i),
                     static_cast<std::uint64_t>(distance < 0 ? 0x8000 | -distance : distance));
     }
@@ -890,7 +890,7 @@ Result<DvdWriter> DvdWriter::create(const base::Path& target, std::uint64_t file
         std::filesystem::create_directories(folder.path() / inside, error);
         if (error) {
             return fail(ErrorKind::machine, "the folder can't be made: " + error.message(), target.string(),
-                        "choose a place you may write to");
+                        "choose a folder you may write to");
         }
     }
     auto state = std::make_unique<State>(std::move(folder));
@@ -916,17 +916,17 @@ int DvdWriter::begin_vob() {
     s.first_video_pack = true;
     s.feeds.clear();
     const DvdSetSettings& settings = s.set().settings;
-    for (std::size_t i = 0; i < settings.sound.size(); ++i) {
-        const DvdSound& sound = settings.sound[i];
+    for (std::size_t i = 0; i < settings.audio.size(); ++i) {
+        const DvdAudio& audio = settings.audio[i];
         Feed feed;
-        feed.codec = sound.codec;
-        feed.channels = sound.channels;
-        feed.bits = sound.bits;
-        const bool ac3 = sound.codec == Codec::ac3;
+        feed.codec = audio.codec;
+        feed.channels = audio.channels;
+        feed.bits = audio.bits;
+        const bool ac3 = audio.codec == Codec::ac3;
         feed.substream = (ac3 ? kAc3Stream : kLpcmStream) + track_number(settings, i);
-        const int group = sound.channels * sound.bits / 8 * (sound.bits == 16 ? 1 : 2);
+        const int group = audio.channels * audio.bits / 8 * (audio.bits == 16 ? 1 : 2);
         feed.unit = ac3 ? 1 : static_cast<std::size_t>(group);
-        feed.frame_bytes = static_cast<std::size_t>(kLpcmFrameSamples * sound.channels * sound.bits / 8);
+        feed.frame_bytes = static_cast<std::size_t>(kLpcmFrameSamples * audio.channels * audio.bits / 8);
         feed.lead = ac3 ? kAc3Lead : kLpcmLead;
         feed.buffer_size = ac3 ? kAc3Buffer : kLpcmBuffer;
         feed.buffer = DecoderBuffer(feed.buffer_size);
@@ -934,7 +934,7 @@ int DvdWriter::begin_vob() {
     }
     for (std::size_t i = 0; i < settings.subtitles.size(); ++i) {
         Feed feed;
-        feed.is_sound = false;
+        feed.is_audio = false;
         feed.codec = Codec::dvd_subpicture;
         feed.substream = kSubpictureStream + static_cast<int>(i);
         feed.lead = kSubpictureLead;
@@ -958,10 +958,10 @@ Status DvdWriter::end_vob() {
     State& s = *state_;
     Vob& v = s.vob();
     if (v.vobus.empty())
-        return fail(ErrorKind::input, "the title has no pictures", s.folder.target().string(), "give it a length");
-    // The rest of the sound, LPCM in whole frames, belongs to the last VOBU.
+        return fail(ErrorKind::input, "the title has no video", s.folder.target().string(), "give it a length");
+    // The rest of the audio, LPCM in whole frames, belongs to the last VOBU.
     for (Feed& feed : s.feeds) {
-        if (feed.is_sound && feed.codec == Codec::lpcm) {
+        if (feed.is_audio && feed.codec == Codec::lpcm) {
             const auto frame = static_cast<std::int64_t>(feed.frame_bytes);
             const std::int64_t end = feed.position + static_cast<std::int64_t>(feed.pending.size());
             feed.pending.resize(static_cast<std::size_t>((end + frame - 1) / frame * frame - feed.position));
@@ -978,20 +978,20 @@ Status DvdWriter::end_vob() {
         s.write_pack(*first);
     }
     if (s.late_packs > 0) {
-        return fail(ErrorKind::input, fmt::format("{} packs of the title would reach a decoder too late", s.late_packs),
-                    s.folder.target().string(), "lower the bit rate of the pictures");
+        return fail(ErrorKind::input, fmt::format("{} packs of the title are late (decoder buffer)", s.late_packs),
+                    s.folder.target().string(), "lower the video bit rate");
     }
-    // Which sound packs go with which VOBU; sectors counted in the VOB, where angles keep their own order.
+    // Which audio packs go with which VOBU; sectors counted in the VOB, where angles keep their own order.
     std::int64_t at = 0;
     for (std::size_t i = 0; i < v.vobus.size(); ++i) {
         Vobu& vobu = v.vobus[i];
-        for (std::size_t k = 0; k < s.set().settings.sound.size(); ++k) {
+        for (std::size_t k = 0; k < s.set().settings.audio.size(); ++k) {
             const auto& packs = s.feeds[k].packs;
             const auto pack =
                 std::find_if(packs.begin(), packs.end(), [&](const auto& p) { return p.second >= vobu.start_pts; });
             std::optional<std::int64_t> distance;
             if (pack != packs.end()) distance = pack->first - at;
-            vobu.sound_pack.push_back(distance);
+            vobu.audio_pack.push_back(distance);
         }
         at += vobu.data.empty() ? vobu.last + 1 : static_cast<std::int64_t>(vobu.data.size() / kSector);
     }

@@ -1,4 +1,4 @@
-// Writes an unscrambled DVD-Video folder (VIDEO_TS with IFO, BUP and VOB files) from coded pictures, sound and
+// Writes an unscrambled DVD-Video folder (VIDEO_TS with IFO, BUP and VOB files) from coded pictures, audio and
 // subtitles. Title sets hold VOBs (each with a clock of its own) made of cells; titles are program chains that name
 // cells in any order.
 #pragma once
@@ -14,7 +14,7 @@
 
 namespace wavecrest::disc {
 
-struct DvdSound {
+struct DvdAudio {
     Codec codec = Codec::lpcm;  // lpcm at 48 kHz, or ac3
     int channels = 2;
     int bits = 16;                // LPCM: 16, 20 or 24
@@ -32,7 +32,7 @@ struct DvdSetSettings {
     bool pal = false;
     bool wide = true;  // 16:9, else 4:3
     bool captions = false;
-    std::vector<DvdSound> sound;          // at most 8
+    std::vector<DvdAudio> audio;          // at most 8
     std::vector<DvdSubtitles> subtitles;  // at most 32
     ByteVector palette;                   // 16 of 4 bytes: 0 Y Cr Cb; empty: black
 };
@@ -46,8 +46,8 @@ struct DvdPicture {
 // A group of pictures (it becomes one VOBU: 0.4 to 1.0 s) and what goes with it.
 struct DvdGroup {
     std::vector<DvdPicture> pictures;
-    // For each sound track: LPCM samples as DVD-Video packs them (whole groups), or AC-3 frames.
-    std::vector<std::vector<ByteVector>> sound;
+    // For each audio track: LPCM samples as DVD-Video packs them (whole groups), or AC-3 frames.
+    std::vector<std::vector<ByteVector>> audio;
     struct Subtitle {
         int track = 0;
         Time at{};  // since the VOB's start
@@ -87,7 +87,7 @@ class DvdWriter {
     int begin_cell();
     Status add_group(const DvdGroup& group);
     Status end_vob();
-    // VOBs between these two are angles of one stretch: they are written interleaved, VOBU by VOBU. Each holds one
+    // VOBs between these two are angles of one interval: they are written interleaved, VOBU by VOBU. Each holds one
     // cell.
     void begin_angles();
     Status end_angles();

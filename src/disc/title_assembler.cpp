@@ -14,11 +14,11 @@ constexpr std::size_t kLargestSubtitle = 4 << 20;
 constexpr std::int64_t kStampRange = 1ll << 33;
 
 // Stamps closer to where the samples before them end than this say the same.
-constexpr std::chrono::milliseconds kSoundTolerance{2};
-// At a new clock the stamp counts to the sample.
+constexpr std::chrono::milliseconds kAudioTolerance{2};
+// At a new clock the timestamp counts to the sample.
 constexpr std::chrono::microseconds kJoinTolerance{15};
-// A hole in the sound that is worth telling.
-constexpr std::chrono::milliseconds kSoundHole{50};
+// A hole in the audio that is worth telling.
+constexpr std::chrono::milliseconds kAudioHole{50};
 
 }  // namespace
 
@@ -37,7 +37,7 @@ TitleAssembler::TitleAssembler(const std::vector<Track>& tracks) {
             case TrackKind::audio: {
                 // A TrueHD track's packets are those of its AC-3 core.
                 const Codec framing = track.codec == Codec::truehd ? Codec::ac3 : track.codec;
-                sound_.emplace(track.id, SoundState{track, bitstream::AudioFrameSplitter(framing), false, false, {}});
+                audio_.emplace(track.id, AudioState{track, bitstream::AudioFrameSplitter(framing), false, false, {}});
                 break;
             }
             case TrackKind::subtitle:
@@ -47,23 +47,23 @@ TitleAssembler::TitleAssembler(const std::vector<Track>& tracks) {
     }
 }
 
-void TitleAssembler::start_clock(std::int64_t stamp, Time at) {
+void TitleAssembler::start_clock(std::int64_t timestamp, Time at) {
     has_clock_ = true;
-    clock_stamp_ = stamp;
+    clock_stamp_ = timestamp;
     clock_time_ = at;
-    for (auto& [id, state] : sound_) state.rejoin = true;
+    for (auto& [id, state] : audio_) state.rejoin = true;
 }
 
-Time TitleAssembler::time_of(std::int64_t stamp) const {
-    std::int64_t distance = stamp - clock_stamp_;
+Time TitleAssembler::time_of(std::int64_t timestamp) const {
+    std::int64_t distance = timestamp - clock_stamp_;
     if (distance < -kStampRange / 2) distance += kStampRange;
     if (distance > kStampRange / 2) distance -= kStampRange;
     return clock_time_ + base::from_ticks(distance, 90000);
 }
 
-TitleAssembler::Stamp TitleAssembler::on_timeline(Stamp stamp) const {
-    if (!stamp || !has_clock_) return std::nullopt;
-    return base::to_ticks(time_of(*stamp), 90000);
+TitleAssembler::Stamp TitleAssembler::on_timeline(Stamp timestamp) const {
+    if (!timestamp || !has_clock_) return std::nullopt;
+    return base::to_ticks(time_of(*timestamp), 90000);
 }
 
 void TitleAssembler::video(ByteSpan piece, Stamp pts, Stamp dts) {
@@ -101,7 +101,7 @@ void TitleAssembler::take_other_video() {
         Packet packet = std::move(from.front());
         from.pop_front();
         if (seen_picture_ && packet.pts > video_end_ + 20 * packet.duration)
-            report("pictures are missing", video_end_, packet.pts);
+            report("video is missing", video_end_, packet.pts);
         seen_picture_ = true;
         video_end_ = std::max(video_end_, packet.pts + packet.duration);
         ready_.push_back(std::move(packet));
@@ -119,7 +119,7 @@ void TitleAssembler::take_timed() {
         packet.data = Bytes(std::move(timed.unit.data));
         // Reordering moves a picture by a few; farther ahead means that those in between are lost.
         if (packet.pts > video_end_ + (seen_picture_ ? 6 : 0) * packet.duration)
-            if (seen_picture_) report("pictures are missing", video_end_, packet.pts);
+            if (seen_picture_) report("video is missing", video_end_, packet.pts);
         seen_picture_ = true;
         video_end_ = std::max(video_end_, packet.pts + packet.duration);
         ready_.push_back(std::move(packet));
@@ -127,19 +127,19 @@ void TitleAssembler::take_timed() {
     timed_.clear();
 }
 
-bool TitleAssembler::sound_begun(TrackId track) const {
-    const auto found = sound_.find(track);
-    return found != sound_.end() && found->second.begun;
+bool TitleAssembler::audio_begun(TrackId track) const {
+    const auto found = audio_.find(track);
+    return found != audio_.end() && found->second.begun;
 }
 
-void TitleAssembler::sound(TrackId track, ByteSpan piece, Stamp pts) {
-    const auto found = sound_.find(track);
-    if (found == sound_.end() || !has_clock_) return;
+void TitleAssembler::audio(TrackId track, ByteSpan piece, Stamp pts) {
+    const auto found = audio_.find(track);
+    if (found == audio_.end() || !has_clock_) return;
     found->second.splitter.push(piece, on_timeline(pts), frames_);
     take_frames(found->second);
 }
 
-void TitleAssembler::take_frames(SoundState& state) {
+void TitleAssembler::take_frames(AudioState& state) {
     for (bitstream::AudioFrame& frame : frames_) {
         std::optional<Time> stamped;
         if (frame.pts) stamped = base::from_ticks(*frame.pts, 90000);
@@ -150,22 +150,22 @@ void TitleAssembler::take_frames(SoundState& state) {
 }
 
 void TitleAssembler::samples(TrackId track, ByteVector data, std::int64_t frames, int rate, Stamp pts) {
-    const auto found = sound_.find(track);
-    if (found == sound_.end() || !has_clock_ || frames <= 0) return;
+    const auto found = audio_.find(track);
+    if (found == audio_.end() || !has_clock_ || frames <= 0) return;
     std::optional<Time> stamped;
     if (pts) stamped = time_of(*pts);
     place(found->second, stamped, base::from_ticks(frames, rate), Bytes(std::move(data)));
 }
 
-void TitleAssembler::place(SoundState& state, std::optional<Time> stamped, Time duration, Bytes data) {
+void TitleAssembler::place(AudioState& state, std::optional<Time> stamped, Time duration, Bytes data) {
     if (!state.begun) {
         if (!stamped) return;
         state.begun = true;
         state.next = *stamped;
     } else if (stamped) {
         const Time off = std::chrono::abs(*stamped - state.next);
-        if (off > kSoundTolerance || (state.rejoin && off > kJoinTolerance)) {
-            if (*stamped - state.next > kSoundHole) report("sound is missing", state.next, *stamped);
+        if (off > kAudioTolerance || (state.rejoin && off > kJoinTolerance)) {
+            if (*stamped - state.next > kAudioHole) report("audio is missing", state.next, *stamped);
             state.next = *stamped;
         }
     }
@@ -228,7 +228,7 @@ void TitleAssembler::lost() {
     take_timed();
     wait_for_key_ = true;
     skip_leading_ = false;
-    for (auto& [id, state] : sound_) state.splitter.reset();
+    for (auto& [id, state] : audio_) state.splitter.reset();
     for (auto& [id, state] : subtitles_) {
         state.unit.clear();
         state.pts.reset();
@@ -244,8 +244,8 @@ void TitleAssembler::lost(TrackId track) {
         take_timed();
         wait_for_key_ = true;
         skip_leading_ = false;
-    } else if (const auto sound = sound_.find(track); sound != sound_.end()) {
-        sound->second.splitter.reset();
+    } else if (const auto audio = audio_.find(track); audio != audio_.end()) {
+        audio->second.splitter.reset();
     } else if (const auto subtitle = subtitles_.find(track); subtitle != subtitles_.end()) {
         subtitle->second.unit.clear();
         subtitle->second.pts.reset();
@@ -269,7 +269,7 @@ void TitleAssembler::restart(Time time) {
     if (other_video_) other_video_->restart();
     wait_for_key_ = skip_leading_ = seen_picture_ = has_clock_ = false;
     video_end_ = time;
-    for (auto& [id, state] : sound_) {
+    for (auto& [id, state] : audio_) {
         state.splitter.reset();
         state.begun = state.rejoin = false;
     }
@@ -288,7 +288,7 @@ void TitleAssembler::finish() {
     take_units();
     timer_.flush(timed_);
     take_timed();
-    for (auto& [id, state] : sound_) {
+    for (auto& [id, state] : audio_) {
         state.splitter.flush(frames_);
         take_frames(state);
     }
@@ -302,9 +302,9 @@ std::optional<Packet> TitleAssembler::take() {
 }
 
 void TitleAssembler::report(std::string what, Time from, Time to) {
-    // The same hole is met by every sound track, and in pieces.
+    // The same hole is met by every audio track, and in pieces.
     for (auto it = problems_.rbegin(); it != problems_.rend() && it - problems_.rbegin() < 8; ++it) {
-        if (it->what == what && from <= it->to + kSoundHole && to + kSoundHole >= it->from) {
+        if (it->what == what && from <= it->to + kAudioHole && to + kAudioHole >= it->from) {
             it->from = std::min(it->from, from);
             it->to = std::max(it->to, to);
             return;

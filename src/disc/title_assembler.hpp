@@ -18,20 +18,20 @@ class TitleAssembler {
   public:
     using Stamp = std::optional<std::int64_t>;  // 90 kHz, as the stream carries it (32 or 33 bits)
 
-    // Only these tracks' data is taken: MPEG, H.264, H.265 or VC-1 video, framed or LPCM sound, subtitles.
+    // Only these tracks' data is taken: MPEG, H.264, H.265 or VC-1 video, framed or LPCM audio, subtitles.
     explicit TitleAssembler(const std::vector<Track>& tracks);
 
-    // From now on `stamp` of the stream's clock is `at` of the title. Exact: no rounding adds up over many cells.
-    void start_clock(std::int64_t stamp, Time at);
+    // From now on `timestamp` of the stream's clock is `at` of the title. Exact: no rounding adds up over many cells.
+    void start_clock(std::int64_t timestamp, Time at);
     bool has_clock() const { return has_clock_; }
-    Time time_of(std::int64_t stamp) const;
+    Time time_of(std::int64_t timestamp) const;
 
     void video(ByteSpan piece, Stamp pts, Stamp dts);
     // AC-3, DTS, MPEG audio: pieces of the elementary stream.
-    void sound(TrackId track, ByteSpan piece, Stamp pts);
+    void audio(TrackId track, ByteSpan piece, Stamp pts);
     // LPCM: plain samples (bitstream/lpcm.hpp) of `frames` sample frames at `rate` Hz; `pts` is that of the first.
     void samples(TrackId track, ByteVector data, std::int64_t frames, int rate, Stamp pts);
-    bool sound_begun(TrackId track) const;
+    bool audio_begun(TrackId track) const;
     // Subpicture units and PGS segments, in pieces.
     void subtitle(TrackId track, ByteSpan piece, Stamp pts);
 
@@ -59,7 +59,7 @@ class TitleAssembler {
     Time video_end() const { return video_end_; }
 
   private:
-    struct SoundState {
+    struct AudioState {
         Track track;
         bitstream::AudioFrameSplitter splitter;
         bool begun = false;
@@ -71,17 +71,17 @@ class TitleAssembler {
         ByteVector unit;
         std::optional<Time> pts;
     };
-    Stamp on_timeline(Stamp stamp) const;
+    Stamp on_timeline(Stamp timestamp) const;
     void take_units();
     void take_timed();
-    void take_frames(SoundState& state);
-    void place(SoundState& state, std::optional<Time> stamped, Time duration, Bytes data);
+    void take_frames(AudioState& state);
+    void place(AudioState& state, std::optional<Time> stamped, Time duration, Bytes data);
 
     void take_other_video();
 
     TrackId video_track_ = -1;
     std::optional<container::ElementaryStream> other_video_;  // what is not MPEG-1 or MPEG-2
-    std::map<TrackId, SoundState> sound_;
+    std::map<TrackId, AudioState> audio_;
     std::map<TrackId, SubtitleState> subtitles_;
 
     bool has_clock_ = false;

@@ -229,7 +229,7 @@ Status Udf::add_partition_map(ByteSpan map) {
     Partition partition;
     std::uint16_t number = le16(map, 4);
     if (map[0] == 2) {
-        if (map.size() < 64) return damaged("a partition map is cut short", 0);
+        if (map.size() < 64) return damaged("a partition map is truncated", 0);
         const std::string kind(reinterpret_cast<const char*>(map.data() + 5), 23);
         number = le16(map, 38);
         partition.is_metadata = kind.starts_with(kMetadataPartition);
@@ -317,7 +317,7 @@ Result<Node> Udf::read_node(Place place) const {
                         WAVECREST_TRY_ASSIGN(one, image_block({where.block + static_cast<std::uint32_t>(done / kBlock),
                                                                where.partition}));
                         node.extents.push_back({one * kBlock, std::min<std::uint64_t>(kBlock, size - done)});
-                        if (node.extents.size() > kMostExtents) return damaged("a file has too many pieces", block);
+                        if (node.extents.size() > kMostExtents) return damaged("a file has too many extents", block);
                     }
                 }
                 total += size;
@@ -337,7 +337,7 @@ Result<Node> Udf::read_node(Place place) const {
                 node.extents.push_back({Extent::kHole, size});
                 total += size;
         }
-        if (node.extents.size() > kMostExtents) return damaged("a file has too many pieces", block);
+        if (node.extents.size() > kMostExtents) return damaged("a file has too many extents", block);
     }
     if (total < node.size) node.size = total;
     // The last extent may be longer than the file.

@@ -53,11 +53,11 @@ std::string_view describe(Cadence cadence) {
         case Cadence::video:
             return "true interlaced video";
         case Cadence::progressive:
-            return "whole pictures, though not marked so";
+            return "progressive, though flagged interlaced";
         case Cadence::shifted:
-            return "film, cut one field off";
+            return "field-shifted film";
         case Cadence::pulldown:
-            return "film with pulldown, not marked so";
+            return "film, 3:2 pulldown, not flagged";
     }
     return "";
 }
@@ -143,7 +143,7 @@ void CadenceFinder::push(const Picture& picture) {
     previous_ = picture;
 }
 
-// The rhythm is looked for in short stretches: cuts of the finished video set it off.
+// The rhythm is looked for in short intervals: cuts of the finished video set it off.
 bool CadenceFinder::has_rhythm() const {
     constexpr std::size_t kStretch = 3 * kGroup;
     Rhythm all;

@@ -42,7 +42,7 @@ inline constexpr std::int64_t kMoves = 1000;  // thousandths of a level by which
 // Lines of `first_parity` (0: even) from `first`, the others from `second`; marked as progressive.
 Picture weave_fields(const Picture& first, int first_parity, const Picture& second);
 
-// Judges a run of consecutive frames; feed at least 20. Still stretches tell nothing and don't count; frames that are
+// Judges a run of consecutive frames; feed at least 20. Still intervals tell nothing and don't count; frames that are
 // marked as progressive are counted and need no judgement.
 class CadenceFinder {
   public:

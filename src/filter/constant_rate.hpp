@@ -19,7 +19,7 @@ class ConstantRate {
   private:
     void give_until(Time end, std::vector<Picture>& out);
 
-    // A gap isn't filled for longer than this: a broken time stamp would give frames without end.
+    // A gap isn't filled for longer than this: a broken timestamp would give frames without end.
     static constexpr int kLongestGap = 60;  // seconds
 
     Ratio rate_;

@@ -22,7 +22,7 @@ class FilmTiming {
 // The same in a title that also holds other pictures: only where two and three fields alternate, times change.
 class MarkedFilmTiming {
   public:
-    // `expected`: there is film, so that a stretch may begin with it.
+    // `expected`: there is film, so that an interval may begin with it.
     MarkedFilmTiming(Ratio film_rate, bool expected) : rate_(film_rate), expected_(expected) {}
     void apply(Picture& picture);
     // Another kind of picture comes in between.

@@ -38,15 +38,15 @@ float Limiter::gain_for_next(float lowest) {
     return gain;
 }
 
-void Limiter::push(const Sound& sound, std::vector<Sound>& out) {
-    if (sound.samples.empty() || sound.channels != channels_) return;
-    if (taken_ == 0) start_ = sound.pts;
+void Limiter::push(const AudioFrames& audio, std::vector<AudioFrames>& out) {
+    if (audio.samples.empty() || audio.channels != channels_) return;
+    if (taken_ == 0) start_ = audio.pts;
     const auto channels = static_cast<std::size_t>(channels_);
-    waiting_.insert(waiting_.end(), sound.samples.begin(), sound.samples.end());
-    Sound due;
-    for (std::size_t n = 0; n < sound.frames(); ++n, ++taken_) {
+    waiting_.insert(waiting_.end(), audio.samples.begin(), audio.samples.end());
+    AudioFrames due;
+    for (std::size_t n = 0; n < audio.frames(); ++n, ++taken_) {
         float peak = 0;
-        for (std::size_t c = 0; c < channels; ++c) peak = std::max(peak, std::abs(sound.samples[n * channels + c]));
+        for (std::size_t c = 0; c < channels; ++c) peak = std::max(peak, std::abs(audio.samples[n * channels + c]));
         const float gain = peak > kFullScale ? kFullScale / peak : 1;
         while (!lowest_.empty() && lowest_.back().second >= gain) lowest_.pop_back();
         if (gain < 1) lowest_.emplace_back(taken_, gain);
@@ -61,9 +61,9 @@ void Limiter::push(const Sound& sound, std::vector<Sound>& out) {
     if (!due.samples.empty()) out.push_back(std::move(due));
 }
 
-void Limiter::flush(std::vector<Sound>& out) {
+void Limiter::flush(std::vector<AudioFrames>& out) {
     // Silence behind the end lets the last frames out.
-    Sound silence;
+    AudioFrames silence;
     silence.channels = channels_;
     silence.samples.assign(static_cast<std::size_t>(ahead_ * channels_), 0.0f);
     const std::int64_t end = taken_;
@@ -73,11 +73,11 @@ void Limiter::flush(std::vector<Sound>& out) {
     waiting_.clear();
 }
 
-void Limiter::give(Sound& sound) {
-    sound.sample_rate = sample_rate_;
-    sound.channels = channels_;
-    sound.pts = start_ + base::from_ticks(given_, sample_rate_);
-    given_ += static_cast<std::int64_t>(sound.frames());
+void Limiter::give(AudioFrames& audio) {
+    audio.sample_rate = sample_rate_;
+    audio.channels = channels_;
+    audio.pts = start_ + base::from_ticks(given_, sample_rate_);
+    given_ += static_cast<std::int64_t>(audio.frames());
 }
 
 }  // namespace wavecrest::filter

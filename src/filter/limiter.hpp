@@ -14,14 +14,14 @@ class Limiter {
   public:
     Limiter(int sample_rate, int channels);
 
-    // Takes continuous sound; appends what is due, which lags by 5 ms. Its time stays right.
-    void push(const Sound& sound, std::vector<Sound>& out);
-    void flush(std::vector<Sound>& out);
+    // Takes continuous audio; appends what is due, which lags by 5 ms. Its time stays right.
+    void push(const AudioFrames& audio, std::vector<AudioFrames>& out);
+    void flush(std::vector<AudioFrames>& out);
 
   private:
     // The next frame is due, with the lowest gain of those up to 5 ms behind it; gives the gain it gets.
     float gain_for_next(float lowest);
-    void give(Sound& sound);
+    void give(AudioFrames& audio);
 
     int sample_rate_, channels_;
     std::int64_t ahead_;                                 // frames looked ahead

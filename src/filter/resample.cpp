@@ -11,8 +11,8 @@ Result<std::unique_ptr<Resampler>> Resampler::create(int from_rate, int to_rate,
     const soxr_quality_spec_t quality = soxr_quality_spec(SOXR_HQ, 0);
     self->state_ = soxr_create(from_rate, to_rate, static_cast<unsigned>(channels), &error, nullptr, &quality, nullptr);
     if (error != nullptr || self->state_ == nullptr) {
-        return fail(ErrorKind::input, "the audio can't be brought to another sample rate",
-                    fmt::format("{} Hz to {} Hz", from_rate, to_rate), "choose another audio track");
+        return fail(ErrorKind::input, "the audio can't be resampled", fmt::format("{} Hz to {} Hz", from_rate, to_rate),
+                    "choose another audio track");
     }
     return self;
 }
@@ -21,28 +21,28 @@ Resampler::~Resampler() {
     if (state_ != nullptr) soxr_delete(static_cast<soxr_t>(state_));
 }
 
-void Resampler::push(const Sound& sound, std::vector<Sound>& out) {
-    if (sound.channels != channels_ || sound.samples.empty()) return;
+void Resampler::push(const AudioFrames& audio, std::vector<AudioFrames>& out) {
+    if (audio.channels != channels_ || audio.samples.empty()) return;
     if (!begun_) {
         begun_ = true;
-        start_ = sound.pts;
-        form_ = sound;
+        start_ = audio.pts;
+        form_ = audio;
         form_.samples.clear();
         form_.sample_rate = to_rate_;
     }
-    taken_ += static_cast<std::int64_t>(sound.frames());
-    run(sound.samples.data(), sound.frames(), out);
+    taken_ += static_cast<std::int64_t>(audio.frames());
+    run(audio.samples.data(), audio.frames(), out);
 }
 
-void Resampler::flush(std::vector<Sound>& out) {
+void Resampler::flush(std::vector<AudioFrames>& out) {
     if (begun_) run(nullptr, 0, out);
 }
 
-void Resampler::run(const float* samples, std::size_t frames, std::vector<Sound>& out) {
+void Resampler::run(const float* samples, std::size_t frames, std::vector<AudioFrames>& out) {
     std::size_t taken = 0;
     bool more = true;
     while (more) {
-        Sound piece = form_;
+        AudioFrames piece = form_;
         constexpr std::size_t kPiece = 4096;
         piece.samples.resize(kPiece * static_cast<std::size_t>(channels_));
         std::size_t used = 0, made = 0;

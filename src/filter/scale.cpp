@@ -126,9 +126,9 @@ Result<std::unique_ptr<Scaler>> Scaler::create(int from_width, int from_height, 
     state->graph = zimg_filter_graph_build(&from, &to, &params);
     std::size_t scratch = 0;
     if (state->graph == nullptr || zimg_filter_graph_get_tmp_size(state->graph, &scratch) != ZIMG_ERROR_SUCCESS) {
-        return fail(ErrorKind::usage, "the picture can't be resized this way",
+        return fail(ErrorKind::usage, "the video can't be scaled this way",
                     fmt::format("{}x{} to {}x{}", from_width, from_height, to_width, to_height),
-                    "choose another picture size in the profile");
+                    "choose another video size in the profile");
     }
     state->scratch = ::operator new (scratch, std::align_val_t{64});
     return std::unique_ptr<Scaler>(new Scaler(std::move(state)));
@@ -138,7 +138,7 @@ Result<Picture> Scaler::apply(const Picture& picture) {
     const State& s = *state_;
     if (picture.width != s.from_width || picture.height != s.from_height) {
         return fail(ErrorKind::input,
-                    fmt::format("the picture size changes to {}x{} inside the title", picture.width, picture.height),
+                    fmt::format("the video size changes to {}x{} inside the title", picture.width, picture.height),
                     "video track", "such titles can't be converted yet");
     }
     Picture result = picture.allocate_alike(s.to_width, s.to_height);
@@ -151,8 +151,8 @@ Result<Picture> Scaler::apply(const Picture& picture) {
     }
     if (zimg_filter_graph_process(s.graph, &from, &to, s.scratch, nullptr, nullptr, nullptr, nullptr) !=
         ZIMG_ERROR_SUCCESS) {
-        return fail(ErrorKind::input, "resizing a picture failed", "video track",
-                    "choose another picture size in the profile");
+        return fail(ErrorKind::input, "scaling a frame failed", "video track",
+                    "choose another video size in the profile");
     }
     for (int i = 0; i < 3; ++i) {
         const std::size_t part = i == 0 ? 0 : 1;

@@ -22,7 +22,7 @@ WholeFrames::WholeFrames(const Settings& settings)
     : settings_(settings),
       pulldown_possible_(can_have_pulldown(settings.frame_rate)),
       film_rate_(base::reduced({settings.frame_rate.num * 4, settings.frame_rate.den * 5})),
-      stretch_(settings.first),
+      interval_(settings.first),
       usual_combing_(1 << 20),
       marked_film_(film_rate_, settings.marked_film),
       deinterlacer_(settings.video) {}
@@ -69,23 +69,23 @@ void WholeFrames::end_run(std::vector<Picture>& out) {
 }
 
 // What the next `count` frames are, by what lies around them.
-WholeFrames::Stretch WholeFrames::judge(std::size_t count) const {
+WholeFrames::TimeRange WholeFrames::judge(std::size_t count) const {
     std::string ahead;
     for (const Waiting& frame : waiting_) ahead += static_cast<char>(frame.belongs);
     const std::string_view group = std::string_view(ahead).substr(0, count);
     const std::string context = history_ + ahead;
     const int moving = static_cast<int>(context.size()) - count_of(context, Belongs::unknown);
     const int neither = count_of(context, Belongs::neither), here = count_of(group, Belongs::neither);
-    if (here >= 2) return Stretch::video;
-    if (moving < kFewestMoving) return stretch_;
-    if (neither * 2 >= moving) return Stretch::video;
+    if (here >= 2) return TimeRange::video;
+    if (moving < kFewestMoving) return interval_;
+    if (neither * 2 >= moving) return TimeRange::video;
     const std::string until = history_ + std::string(group);
     if (pulldown_possible_ &&
         (has_pulldown_rhythm(ahead) || has_pulldown_rhythm(until) || has_pulldown_rhythm(context)))
-        return Stretch::pulldown;
+        return TimeRange::pulldown;
     // Slow film tells its rhythm in few frames.
     const bool few = count_of(context, Belongs::own) + count_of(context, Belongs::previous) < 6;
-    return few && stretch_ == Stretch::pulldown && here == 0 ? Stretch::pulldown : Stretch::matched;
+    return few && interval_ == TimeRange::pulldown && here == 0 ? TimeRange::pulldown : TimeRange::matched;
 }
 
 // The frame with its fields as they belong; not progressive where they belong to nothing.
@@ -118,16 +118,16 @@ Picture WholeFrames::matched(const Waiting& frame) {
 }
 
 void WholeFrames::release(std::size_t count, std::vector<Picture>& out) {
-    stretch_ = judge(count);
-    if (stretch_ != Stretch::pulldown) film_from_.reset();
+    interval_ = judge(count);
+    if (interval_ != TimeRange::pulldown) film_from_.reset();
     std::vector<Matched> film;
     for (std::size_t i = 0; i < count; ++i) {
         Waiting& frame = waiting_.front();
-        if (stretch_ == Stretch::video) {
+        if (interval_ == TimeRange::video) {
             deinterlace(std::move(frame.picture), out);
             last_matched_.reset();
         } else {
-            Picture picture = stretch_ == Stretch::pulldown && frame.belongs == Belongs::unknown && frame.follows
+            Picture picture = interval_ == TimeRange::pulldown && frame.belongs == Belongs::unknown && frame.follows
                                   ? [&] {
                                         // The frame that repeats a field goes with itself.
                                         Picture own = frame.picture;
@@ -140,7 +140,7 @@ void WholeFrames::release(std::size_t count, std::vector<Picture>& out) {
             const std::int64_t change =
                 comparable ? field_difference(*last_matched_, picture, first) : std::int64_t{1} << 40;
             last_matched_ = picture;
-            if (stretch_ == Stretch::pulldown) {
+            if (interval_ == TimeRange::pulldown) {
                 film.push_back({std::move(picture), change});
             } else {
                 deinterlace(std::move(picture), out);
@@ -195,7 +195,7 @@ void WholeFrames::deinterlace(Picture picture, std::vector<Picture>& out) {
     give(whole, out);
 }
 
-// Where one kind of stretch follows another, times may meet: the later frame ends the one before, or takes its place.
+// Where one kind of interval follows another, times may meet: the later frame ends the one before, or takes its place.
 void WholeFrames::give(std::vector<Picture>& pictures, std::vector<Picture>& out) {
     for (Picture& picture : pictures) {
         if (held_) {

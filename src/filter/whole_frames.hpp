@@ -1,5 +1,5 @@
 // Progressive frames out of what video brings: frames marked as progressive pass, fields of film are put together as
-// they belong and their pulldown undone, interlaced video is deinterlaced. A title may hold all of it: each stretch is
+// they belong and their pulldown undone, interlaced video is deinterlaced. A title may hold all of it: each interval is
 // taken by its own rhythm, and frames keep the times at which they were to be seen.
 #pragma once
 
@@ -17,8 +17,8 @@ namespace wavecrest::filter {
 
 class WholeFrames {
   public:
-    // What a stretch without marks is.
-    enum class Stretch {
+    // What an interval without marks is.
+    enum class TimeRange {
         matched,   // film or video of whole frames, the fields of a frame together or cut apart
         pulldown,  // film, four pictures in five frames
         video,     // each field of another instant
@@ -26,8 +26,8 @@ class WholeFrames {
     struct Settings {
         Ratio frame_rate;  // as coded
         Deinterlacer::Rate video = Deinterlacer::Rate::frame;
-        Stretch first = Stretch::video;  // until something moves
-        bool marked_film = false;        // there is film whose marks tell its pulldown
+        TimeRange first = TimeRange::video;  // until something moves
+        bool marked_film = false;            // there is film whose marks tell its pulldown
     };
     explicit WholeFrames(const Settings& settings);
 
@@ -48,7 +48,7 @@ class WholeFrames {
         std::int64_t change = 0;  // from the one before, in thousandths of a level
     };
 
-    Stretch judge(std::size_t count) const;
+    TimeRange judge(std::size_t count) const;
     void release(std::size_t count, std::vector<Picture>& out);
     Picture matched(const Waiting& frame);
     void release_pulldown(std::vector<Matched> group, std::vector<Picture>& out);
@@ -59,7 +59,7 @@ class WholeFrames {
     Settings settings_;
     bool pulldown_possible_;
     Ratio film_rate_;
-    Stretch stretch_;
+    TimeRange interval_;
     std::deque<Waiting> waiting_;
     std::string history_;  // of what was released, as far as it is looked at
     std::optional<Picture> previous_;

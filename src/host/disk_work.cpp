@@ -38,7 +38,7 @@ struct Job {
 };
 using Held = std::shared_ptr<Job>;
 
-struct Lane {
+struct Queue {
     int at_once = 1, working = 0;
     std::map<std::string, std::deque<Held>> turns;
     std::string last;  // that had its turn
@@ -57,19 +57,19 @@ struct Lane {
 
 struct Disk {
     std::string at;
-    std::map<std::string, Lane> lanes;
-    std::string last;         // lane that had its turn
+    std::map<std::string, Queue> queues;
+    std::string last;         // queue that had its turn
     std::list<Held> working;  // under way
     int threads = 0, idle = 0;
     std::condition_variable turn;
     bool hangs = false;
     Steady::time_point hangs_since;
 
-    // The next job whose turn it is, with its lane's name.
+    // The next job whose turn it is, with its queue's name.
     std::pair<Held, std::string> take() {
-        auto next = lanes.upper_bound(last);
-        for (std::size_t i = 0; i < lanes.size(); ++i, ++next) {
-            if (next == lanes.end()) next = lanes.begin();
+        auto next = queues.upper_bound(last);
+        for (std::size_t i = 0; i < queues.size(); ++i, ++next) {
+            if (next == queues.end()) next = queues.begin();
             if (Held job = next->second.take()) {
                 last = next->first;
                 ++next->second.working;
@@ -130,8 +130,8 @@ void DiskWork::State::work(const std::shared_ptr<Disk>& disk) {
         job->work();
         lock.lock();
         disk->working.erase(place);
-        const auto lane = disk->lanes.find(name);
-        if (--lane->second.working == 0 && lane->second.turns.empty()) disk->lanes.erase(lane);
+        const auto queue = disk->queues.find(name);
+        if (--queue->second.working == 0 && queue->second.turns.empty()) disk->queues.erase(queue);
         const bool tell = !std::exchange(job->told, true);
         lock.unlock();
         if (tell) job->done(Outcome::done);
@@ -161,15 +161,15 @@ std::vector<std::pair<std::string, bool>> DiskWork::State::look(std::vector<Held
         }
         // Work that could be done by another thread isn't given up, but what waits for one that won't come.
         const bool stuck = hangs && static_cast<int>(disk->working.size()) >= settings.threads;
-        for (auto& [name, lane] : disk->lanes) {
-            for (auto turn = lane.turns.begin(); turn != lane.turns.end();) {
+        for (auto& [name, queue] : disk->queues) {
+            for (auto turn = queue.turns.begin(); turn != queue.turns.end();) {
                 std::deque<Held>& jobs = turn->second;
                 while (!jobs.empty() && (stuck || now - jobs.front()->since > steady(settings.give_up_after))) {
                     jobs.front()->told = true;
                     given_up.push_back(std::move(jobs.front()));
                     jobs.pop_front();
                 }
-                turn = jobs.empty() ? lane.turns.erase(turn) : std::next(turn);
+                turn = jobs.empty() ? queue.turns.erase(turn) : std::next(turn);
             }
         }
     }
@@ -201,9 +201,9 @@ DiskWork::~DiskWork() {
     stop(Time{});
 }
 
-void DiskWork::run(const DiskLane& lane, std::function<void()> work, std::function<void(Outcome)> done) {
+void DiskWork::run(const DiskQueue& queue, std::function<void()> work, std::function<void(Outcome)> done) {
     State& s = *state_;
-    const std::string path = base::absolute_path(lane.path).lexically_normal().string();
+    const std::string path = base::absolute_path(queue.path).lexically_normal().string();
     std::unique_lock lock(s.mutex);
     if (s.stopping) {
         lock.unlock();
@@ -221,9 +221,9 @@ void DiskWork::run(const DiskLane& lane, std::function<void()> work, std::functi
         done(Outcome::hangs);
         return;
     }
-    Lane& its = disk->lanes[lane.name];
-    its.at_once = std::max(lane.at_once, 1);
-    std::deque<Held>& waiting = its.turns[lane.turn];
+    Queue& its = disk->queues[queue.name];
+    its.at_once = std::max(queue.at_once, 1);
+    std::deque<Held>& waiting = its.turns[queue.turn];
     if (waiting.size() >= s.settings.most_waiting) {
         lock.unlock();
         done(Outcome::busy);
@@ -264,11 +264,11 @@ bool DiskWork::stop(Time patience) {
         std::unique_lock lock(s.mutex);
         s.stopping = true;
         for (const auto& [at, disk] : s.disks) {
-            for (auto& [name, lane] : disk->lanes) {
-                for (auto& [turn, jobs] : lane.turns) {
+            for (auto& [name, queue] : disk->queues) {
+                for (auto& [turn, jobs] : queue.turns) {
                     for (Held& job : jobs) given_up.push_back(std::move(job));
                 }
-                lane.turns.clear();
+                queue.turns.clear();
             }
             disk->turn.notify_all();
         }

@@ -46,17 +46,16 @@ Status check_writable(const base::Path& path) {
     std::error_code error;
     const bool in_the_way = at != base::absolute_path(path) && !std::filesystem::is_directory(at, error);
     if (!in_the_way && ::access(at.c_str(), W_OK) == 0) return {};
-    return fail(ErrorKind::machine,
-                fmt::format("it can't be written to: {}", std::strerror(in_the_way ? ENOTDIR : errno)), at.string(),
-                "choose a folder you may write to, or change its permissions");
+    return fail(ErrorKind::machine, fmt::format("not writable: {}", std::strerror(in_the_way ? ENOTDIR : errno)),
+                at.string(), "choose a folder you may write to, or change its permissions");
 }
 
 Result<std::uint64_t> free_space(const base::Path& path) {
     const base::Path at = nearest_that_exists(path);
     struct statvfs info {};
     if (::statvfs(at.c_str(), &info) != 0) {
-        return fail(ErrorKind::machine, fmt::format("the free space can't be read: {}", std::strerror(errno)),
-                    at.string(), "check that the drive is mounted");
+        return fail(ErrorKind::machine, fmt::format("free space unknown: {}", std::strerror(errno)), at.string(),
+                    "check that the drive is mounted");
     }
     return static_cast<std::uint64_t>(info.f_bavail) * info.f_frsize;
 }

@@ -187,11 +187,11 @@ FirewallAnswer judge_ruleset(std::string_view text, Transport transport, std::ui
         untold = false;
         const Fate fate = walk(walk, key, 0);
         if (untold) {
-            answer = {FirewallAnswer::Kind::unknown, "some of its rules are iptables', whose program isn't here"};
+            answer = {FirewallAnswer::Kind::unknown, "some rules are from iptables, which isn't installed"};
             continue;
         }
         if (fate == Fate::drop || (fate == Fate::goes_on && chain.drops))
-            return {FirewallAnswer::Kind::closed, "the chain " + chain.name + " lets nothing in there"};
+            return {FirewallAnswer::Kind::closed, "the chain " + chain.name + " blocks it"};
     }
     return answer;
 }
@@ -325,13 +325,12 @@ FirewallAnswer judge_saved_rules(std::string_view text, Transport transport, std
     };
     const Fate fate = walk(walk, "INPUT", 0);
     if (fate == Fate::drop || (fate == Fate::goes_on && drops))
-        return {FirewallAnswer::Kind::closed, "the chain INPUT lets nothing in there"};
+        return {FirewallAnswer::Kind::closed, "the chain INPUT blocks it"};
     return {FirewallAnswer::Kind::open, ""};
 }
 
 FirewallAnswer firewall(Transport transport, std::uint16_t port) {
-    FirewallAnswer answer{FirewallAnswer::Kind::unknown,
-                          "there is no program to read the firewall's rules with (nft, iptables)"};
+    FirewallAnswer answer{FirewallAnswer::Kind::unknown, "no program to read the firewall's rules (nft, iptables)"};
     struct Reader {
         const char *program, *arguments;
         FirewallAnswer (*judge)(std::string_view, Transport, std::uint16_t);

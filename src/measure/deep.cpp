@@ -23,7 +23,7 @@ namespace {
 constexpr std::int64_t kTenth = base::kFlicksPerSecond / 10;
 constexpr std::size_t kMostBins = 10 * 3600 * 48;
 constexpr std::size_t kMostGaps = 1000;
-constexpr std::chrono::milliseconds kSoundTolerance{3};
+constexpr std::chrono::milliseconds kAudioTolerance{3};
 const Time kLongestTrusted = base::from_seconds(3600);
 
 // Fills and drains while packets go by.
@@ -84,7 +84,7 @@ class LoudnessMeter {
         if (!decoder_) return;
         ++packets_;
         if (sampled_) {
-            // A little more is decoded before each stretch, for decoders that need it to start.
+            // A little more is decoded before each range, for decoders that need it to start.
             const Time in_minute = Time(((packet.pts.count() % kMinute) + kMinute) % kMinute);
             if (in_minute > kStretch && in_minute < Time(kMinute) - kLead) {
                 away_ = true;
@@ -93,14 +93,14 @@ class LoudnessMeter {
             if (std::exchange(away_, false)) skip_until_ = packet.pts + kLead / 2;
         }
         ++taken_;
-        sounds_.clear();
-        if (const auto status = decoder_->decode(packet, sounds_); !status) {
+        audio_frames_.clear();
+        if (const auto status = decoder_->decode(packet, audio_frames_); !status) {
             why_not_ = status.error().what;
             decoder_.reset();
             return;
         }
-        for (const Sound& sound : sounds_) {
-            if (sound.pts >= skip_until_) push(sound);
+        for (const AudioFrames& audio : audio_frames_) {
+            if (audio.pts >= skip_until_) push(audio);
         }
     }
     std::string why_not() const { return why_not_; }
@@ -122,26 +122,26 @@ class LoudnessMeter {
     }
 
   private:
-    void push(const Sound& sound) {
-        if (sound.channels <= 0 || sound.samples.empty()) return;
-        if (state_ == nullptr) begin(sound);
-        if (state_ == nullptr || static_cast<int>(state_->channels) != sound.channels) return;
-        ebur128_add_frames_float(state_, sound.samples.data(), sound.frames());
-        since_ += static_cast<std::int64_t>(sound.frames());
-        while (since_ >= sound.sample_rate) {
-            since_ -= sound.sample_rate;
+    void push(const AudioFrames& audio) {
+        if (audio.channels <= 0 || audio.samples.empty()) return;
+        if (state_ == nullptr) begin(audio);
+        if (state_ == nullptr || static_cast<int>(state_->channels) != audio.channels) return;
+        ebur128_add_frames_float(state_, audio.samples.data(), audio.frames());
+        since_ += static_cast<std::int64_t>(audio.frames());
+        while (since_ >= audio.sample_rate) {
+            since_ -= audio.sample_rate;
             double value = 0;
             const bool known = ebur128_loudness_shortterm(state_, &value) == EBUR128_SUCCESS;
-            const Time at = sound.pts + base::from_ticks(static_cast<std::int64_t>(sound.frames()), sound.sample_rate);
+            const Time at = audio.pts + base::from_ticks(static_cast<std::int64_t>(audio.frames()), audio.sample_rate);
             short_term_.emplace_back(at, known ? static_cast<float>(std::max(value, -90.0)) : -90.0f);
         }
     }
     // The meter weighs surround channels, and leaves the low-frequency one out.
-    void begin(const Sound& sound) {
-        state_ = ebur128_init(static_cast<unsigned>(sound.channels), static_cast<unsigned long>(sound.sample_rate),
+    void begin(const AudioFrames& audio) {
+        state_ = ebur128_init(static_cast<unsigned>(audio.channels), static_cast<unsigned long>(audio.sample_rate),
                               EBUR128_MODE_I | EBUR128_MODE_S | EBUR128_MODE_LRA | EBUR128_MODE_TRUE_PEAK);
         if (state_ == nullptr) return;
-        const Speakers speakers = sound.speakers != 0 ? sound.speakers : media::usual_speakers(sound.channels);
+        const Speakers speakers = audio.speakers != 0 ? audio.speakers : media::usual_speakers(audio.channels);
         unsigned index = 0;
         for (unsigned bit = 0; bit < 16 && index < state_->channels; ++bit) {
             const Speakers place = 1u << bit;
@@ -149,7 +149,7 @@ class LoudnessMeter {
             using namespace media::speaker;
             const int kind = place == kLeft           ? EBUR128_LEFT
                              : place == kRight        ? EBUR128_RIGHT
-                             : place == kCentre       ? (sound.channels == 1 ? EBUR128_DUAL_MONO : EBUR128_CENTER)
+                             : place == kCentre       ? (audio.channels == 1 ? EBUR128_DUAL_MONO : EBUR128_CENTER)
                              : place == kLowFrequency ? EBUR128_UNUSED
                              : place == kLeftSurround || place == kLeftBack ? EBUR128_LEFT_SURROUND
                                                                             : EBUR128_RIGHT_SURROUND;
@@ -158,7 +158,7 @@ class LoudnessMeter {
     }
 
     std::unique_ptr<media::AudioDecoder> decoder_;
-    std::vector<Sound> sounds_;
+    std::vector<AudioFrames> audio_frames_;
     ebur128_state* state_ = nullptr;
     static constexpr std::int64_t kMinute = 60 * base::kFlicksPerSecond;
     static constexpr Time kStretch = std::chrono::seconds(10), kLead = std::chrono::milliseconds(200);
@@ -170,7 +170,7 @@ class LoudnessMeter {
     std::string why_not_;
 };
 
-struct Lane {
+struct TrackState {
     TrackMeasure measure;
     std::optional<BufferModel> buffer;
     std::unique_ptr<LoudnessMeter> loudness;
@@ -180,24 +180,25 @@ struct Lane {
     std::optional<bitstream::mpeg2::Sequence> sequence;
 };
 
-void begin_buffer(Lane& lane) {
-    if (const auto limit = bitstream::decoder_buffer(lane.measure.track, lane.sequence ? &*lane.sequence : nullptr))
-        lane.buffer.emplace(limit->rate_bps, limit->size_bits, limit->claimed);
+void begin_buffer(TrackState& track_state) {
+    if (const auto limit = bitstream::decoder_buffer(track_state.measure.track,
+                                                     track_state.sequence ? &*track_state.sequence : nullptr))
+        track_state.buffer.emplace(limit->rate_bps, limit->size_bits, limit->claimed);
 }
 
-void take_mpeg2_flags(Lane& lane, ByteSpan data) {
+void take_mpeg2_flags(TrackState& track_state, ByteSpan data) {
     namespace mpeg2 = bitstream::mpeg2;
     for (std::size_t at = mpeg2::find_start_code(data, 0); at + 4 < data.size();
          at = mpeg2::find_start_code(data, at + 3)) {
         const std::uint8_t code = data[at + 3];
         if (code == mpeg2::kSequenceHeader) {
-            lane.sequence = mpeg2::parse_sequence(data.subspan(at));
-            if (!lane.buffer) begin_buffer(lane);
+            track_state.sequence = mpeg2::parse_sequence(data.subspan(at));
+            if (!track_state.buffer) begin_buffer(track_state);
         } else if (code == mpeg2::kPicture) {
             if (const auto picture = mpeg2::parse_picture(data.subspan(at))) {
-                ++lane.measure.flagged;
-                lane.measure.repeats += picture->repeat_first_field ? 1 : 0;
-                lane.measure.progressive += picture->progressive_frame ? 1 : 0;
+                ++track_state.measure.flagged;
+                track_state.measure.repeats += picture->repeat_first_field ? 1 : 0;
+                track_state.measure.progressive += picture->progressive_frame ? 1 : 0;
             }
             return;  // what follows are slices
         }
@@ -241,14 +242,14 @@ void finish_pictures(TrackMeasure& m) {
         const double repeated = static_cast<double>(m.repeats) / static_cast<double>(m.flagged);
         const double whole = static_cast<double>(m.progressive) / static_cast<double>(m.flagged);
         if (whole > 0.98 && repeated > 0.45 && repeated < 0.55) {
-            m.cadence = "film, with pulldown flagged throughout";
+            m.cadence = "film, 3:2 pulldown, flagged";
         } else if (whole > 0.98 && repeated < 0.02) {
-            m.cadence = "whole pictures, no repeats";
+            m.cadence = "progressive";
         } else if (repeated > 0.02 && repeated < 0.98 && whole > 0.02) {
-            m.cadence = fmt::format("mixed: {:.0f} % of the pictures are whole, {:.0f} % are flagged to repeat a field",
-                                    100 * whole, 100 * repeated);
+            m.cadence = fmt::format("mixed: {:.0f} % of frames progressive, {:.0f} % with repeated fields", 100 * whole,
+                                    100 * repeated);
         } else if (whole < 0.02) {
-            m.cadence = "coded as fields";
+            m.cadence = "field-coded (interlaced)";
         }
     }
 }
@@ -263,7 +264,7 @@ Status look_at_pictures(const Reopen& reopen, DeepReport& report, const Cancel& 
     video->not_decoded = codec::why_no_pictures(video->track);
     if (!video->not_decoded.empty()) return {};
     const bool fields = video->track.scan == Scan::interlaced && (video->track.codec == Codec::mpeg2) &&
-                        video->cadence != "film, with pulldown flagged throughout";
+                        video->cadence != "film, 3:2 pulldown, flagged";
     filter::CadenceFinder finder(video->track.frame_rate);
     Borders borders;
     bool any = false;
@@ -390,16 +391,17 @@ Result<DeepReport> measure_deep(PacketSource& source, const Reopen& reopen, cons
                                 const Progress& progress, const Cancel& cancel) {
     using Clock = std::chrono::steady_clock;
     DeepReport report;
-    std::map<TrackId, Lane> lanes;
+    std::map<TrackId, TrackState> track_states;
     for (const Track& track : source.tracks()) {
-        Lane& lane = lanes[track.id];
-        lane.measure.track = track;
-        if (track.kind == TrackKind::video) begin_buffer(lane);
+        TrackState& track_state = track_states[track.id];
+        track_state.measure.track = track;
+        if (track.kind == TrackKind::video) begin_buffer(track_state);
         if (settings.decode && track.kind == TrackKind::audio) {
             if (codec::can_decode_audio(track)) {
-                lane.loudness = std::make_unique<LoudnessMeter>(track, source.duration() > settings.all_of);
+                track_state.loudness = std::make_unique<LoudnessMeter>(track, source.duration() > settings.all_of);
             } else {
-                lane.measure.not_decoded = fmt::format("{} sound can't be decoded", media::short_name(track.codec));
+                track_state.measure.not_decoded =
+                    fmt::format("{} audio can't be decoded", media::display_name(track.codec));
             }
         }
     }
@@ -411,49 +413,49 @@ Result<DeepReport> measure_deep(PacketSource& source, const Reopen& reopen, cons
         if (cancel.requested()) return base::interrupted();
         WAVECREST_TRY_ASSIGN(packet, source.read());
         if (!packet) break;
-        const auto found = lanes.find(packet->track);
-        if (found == lanes.end()) continue;
-        Lane& lane = found->second;
-        TrackMeasure& m = lane.measure;
+        const auto found = track_states.find(packet->track);
+        if (found == track_states.end()) continue;
+        TrackState& track_state = found->second;
+        TrackMeasure& m = track_state.measure;
         const std::size_t size = packet->data.size();
         if (packet->hidden) {
             // Read and decoded, but nothing that a viewer sees.
             m.rate.add(packet->dts, Time{}, size);
             continue;
         }
-        const bool video = m.track.kind == TrackKind::video, sound = m.track.kind == TrackKind::audio;
-        if (!lane.seen) m.first = packet->pts;
+        const bool video = m.track.kind == TrackKind::video, audio = m.track.kind == TrackKind::audio;
+        if (!track_state.seen) m.first = packet->pts;
         ++m.packets;
         m.bytes += size;
         m.end = std::max(m.end, packet->pts + packet->duration);
         const Time spread =
             packet->duration.count() > 0 && packet->duration < kLongestTrusted ? packet->duration : Time{};
-        m.rate.add(packet->pts, video || sound ? spread : Time{}, size);
+        m.rate.add(packet->pts, video || audio ? spread : Time{}, size);
         const auto gap = [&](Time at, Time length) {
             ++m.gap_count;
             if (m.gaps.size() < kMostGaps) m.gaps.push_back({at, length});
         };
-        if (sound) {
-            if (lane.next && std::chrono::abs(packet->pts - *lane.next) > kSoundTolerance)
-                gap(*lane.next, packet->pts - *lane.next);
-            lane.next = packet->pts + packet->duration;
+        if (audio) {
+            if (track_state.next && std::chrono::abs(packet->pts - *track_state.next) > kAudioTolerance)
+                gap(*track_state.next, packet->pts - *track_state.next);
+            track_state.next = packet->pts + packet->duration;
         } else if (video) {
-            if (lane.seen && packet->duration.count() > 0) {
-                const Time step = packet->dts - lane.last_dts;
+            if (track_state.seen && packet->duration.count() > 0) {
+                const Time step = packet->dts - track_state.last_dts;
                 if (step.count() <= 0) {
-                    gap(lane.last_dts, step);
+                    gap(track_state.last_dts, step);
                 } else if (step > packet->duration * 5 / 2 && step > std::chrono::milliseconds(120)) {
-                    gap(lane.last_dts, step);
+                    gap(track_state.last_dts, step);
                 }
             }
             if (packet->key) m.keyframes.push_back(packet->pts);
             if (m.track.codec == Codec::mpeg2 || m.track.codec == Codec::mpeg1)
-                take_mpeg2_flags(lane, packet->data.view());
-            if (lane.buffer) lane.buffer->take(*packet);
+                take_mpeg2_flags(track_state, packet->data.view());
+            if (track_state.buffer) track_state.buffer->take(*packet);
         }
-        lane.last_dts = packet->dts;
-        lane.seen = true;
-        if (video || sound) {
+        track_state.last_dts = packet->dts;
+        track_state.seen = true;
+        if (video || audio) {
             // What lies so far ahead has to be read past before this can be played.
             if (newest != Time::min() && newest - packet->dts > report.interleave) {
                 report.interleave = newest - packet->dts;
@@ -461,9 +463,9 @@ Result<DeepReport> measure_deep(PacketSource& source, const Reopen& reopen, cons
             }
             newest = std::max(newest, packet->dts);
         }
-        if (lane.loudness) {
+        if (track_state.loudness) {
             const auto before = Clock::now();
-            lane.loudness->take(*packet);
+            track_state.loudness->take(*packet);
             decoding += Clock::now() - before;
         }
         if (progress && ++count % 256 == 0 && packet->dts > reported) {
@@ -473,13 +475,13 @@ Result<DeepReport> measure_deep(PacketSource& source, const Reopen& reopen, cons
     }
     const auto structure = Clock::now() - begun - decoding;
     for (const Track& track : source.tracks()) {
-        Lane& lane = lanes[track.id];
-        TrackMeasure& m = lane.measure;
+        TrackState& track_state = track_states[track.id];
+        TrackMeasure& m = track_state.measure;
         if (track.kind != TrackKind::subtitle) report.duration = std::max(report.duration, m.end);
-        if (lane.buffer) m.buffer = lane.buffer->result();
-        if (lane.loudness) {
-            m.loudness = lane.loudness->result();
-            if (!m.loudness) m.not_decoded = lane.loudness->why_not();
+        if (track_state.buffer) m.buffer = track_state.buffer->result();
+        if (track_state.loudness) {
+            m.loudness = track_state.loudness->result();
+            if (!m.loudness) m.not_decoded = track_state.loudness->why_not();
         }
         if (track.kind == TrackKind::video) finish_pictures(m);
         report.rate += m.rate;
@@ -502,46 +504,43 @@ std::vector<std::string> in_words(const DeepReport& report) {
     if (peak.bps > 0) {
         const auto screens = static_cast<int>(kWire / static_cast<double>(peak.bps));
         if (screens < 1) {
-            words.push_back(fmt::format("peaks at {} (at {}): more than a 100 Mbit/s wire carries; {}",
+            words.push_back(fmt::format("peak {} (at {}): too much for 100 Mbit/s Ethernet; {}",
                                         base::format_bitrate(peak.bps), base::format_clock(peak.at),
-                                        static_cast<double>(peak.bps) < kGigabit
-                                            ? "it needs gigabit all the way to the screen"
-                                            : "no usual link carries it"));
+                                        static_cast<double>(peak.bps) < kGigabit ? "needs gigabit Ethernet all the way"
+                                                                                 : "too much for gigabit Ethernet"));
         } else if (screens < 2) {
-            words.push_back(fmt::format("peaks at {} (at {}): two screens on one 100 Mbit/s wire will stutter",
+            words.push_back(fmt::format("peak {} (at {}): only 1 viewer on 100 Mbit/s Ethernet",
                                         base::format_bitrate(peak.bps), base::format_clock(peak.at)));
         } else {
-            words.push_back(fmt::format("peaks at {} (at {}): one 100 Mbit/s wire carries {} screens of it at once",
+            words.push_back(fmt::format("peak {} (at {}): up to {} viewers at once on 100 Mbit/s Ethernet",
                                         base::format_bitrate(peak.bps), base::format_clock(peak.at), screens));
         }
     }
     for (const TrackMeasure& m : report.tracks) {
         if (m.track.kind != TrackKind::video || m.packets == 0) continue;
         if (m.keyframes.empty()) {
-            words.push_back("no keyframe was found: nothing can start or skip in the middle");
+            words.push_back("no keyframe: players can't start or seek inside");
         } else if (m.longest_group > std::chrono::seconds(5)) {
-            words.push_back(fmt::format(
-                "keyframes are up to {} apart (at {}): a skip or a channel change may take that long to show a picture",
-                base::format_span(m.longest_group), base::format_clock(m.longest_group_at)));
+            words.push_back(
+                fmt::format("keyframe interval up to {} (at {}): seeks and channel changes may take as long",
+                            base::format_span(m.longest_group), base::format_clock(m.longest_group_at)));
         } else {
-            words.push_back(fmt::format("keyframes are at most {} apart: skips land within that",
-                                        base::format_span(m.longest_group)));
+            words.push_back(
+                fmt::format("keyframe interval at most {} (seek accuracy)", base::format_span(m.longest_group)));
         }
         if (m.buffer && m.buffer->missed > 0) {
-            words.push_back(
-                fmt::format("{} pictures come too late for the decoder's buffer {} ({} at {}), first at {}: strict "
-                            "players may stutter there",
-                            m.buffer->missed, m.buffer->claimed ? "the header claims" : "its level allows",
-                            base::format_bytes(static_cast<std::uint64_t>(m.buffer->size_bits / 8)),
-                            base::format_bitrate(m.buffer->rate_bps), base::format_clock(*m.buffer->first_missed)));
+            words.push_back(fmt::format(
+                "{} frames too late for the decoder buffer {} ({} at {}), first at {}: strict players may stutter",
+                m.buffer->missed, m.buffer->claimed ? "as declared" : "of its level",
+                base::format_bytes(static_cast<std::uint64_t>(m.buffer->size_bits / 8)),
+                base::format_bitrate(m.buffer->rate_bps), base::format_clock(*m.buffer->first_missed)));
         }
         if (!m.needed_level.empty() && !m.track.level.empty()) {
             const int needed = bitstream::h264::level_idc_from_name(m.needed_level),
                       told = bitstream::h264::level_idc_from_name(m.track.level);
             if (needed > told || needed == 0)
-                words.push_back(
-                    fmt::format("the header claims level {}, but the stream needs {}: devices that trust it may fail",
-                                m.track.level, m.needed_level));
+                words.push_back(fmt::format("level {} declared, {} required: devices that rely on it may fail",
+                                            m.track.level, m.needed_level));
         }
         if (!m.cadence.empty() && m.cadence.find("mixed") != std::string::npos)
             words.push_back("film and video are mixed: motion may judder on some screens unless it is converted");
@@ -550,25 +549,22 @@ std::vector<std::string> in_words(const DeepReport& report) {
         const Borders& b = *report.borders;
         if (b.top + b.bottom > 8 || b.left + b.right > 8)
             words.push_back(
-                fmt::format("the picture has black borders: {} rows above, {} below, {} columns left, {} right", b.top,
-                            b.bottom, b.left, b.right));
+                fmt::format("black bars: top {}, bottom {}, left {}, right {}", b.top, b.bottom, b.left, b.right));
     }
     for (const TrackMeasure& m : report.tracks) {
         if (!m.loudness) continue;
         const std::string name = m.track.language.empty()
-                                     ? "the sound"
-                                     : fmt::format("the {} sound", media::language_name(m.track.language));
+                                     ? "the audio"
+                                     : fmt::format("the {} audio", media::language_name(m.track.language));
         if (std::isinf(m.loudness->integrated) || m.loudness->integrated < -69) {
             words.push_back(fmt::format("{} is silent", name));
             continue;
         }
         if (m.loudness->integrated < -30)
-            words.push_back(
-                fmt::format("{} is quiet ({:.1f} LUFS): viewers will turn it up, and be startled by the next film",
-                            name, m.loudness->integrated));
+            words.push_back(fmt::format("{} has a low level ({:.1f} LUFS): the next film will be much louder", name,
+                                        m.loudness->integrated));
         if (m.loudness->true_peak > 0)
-            words.push_back(
-                fmt::format("{} is overdriven ({:+.1f} dBTP): it may crackle", name, m.loudness->true_peak));
+            words.push_back(fmt::format("{} clips ({:+.1f} dBTP)", name, m.loudness->true_peak));
     }
     for (const TrackKind kind : {TrackKind::video, TrackKind::audio}) {
         const TrackMeasure* worst = nullptr;
@@ -580,16 +576,15 @@ std::vector<std::string> in_words(const DeepReport& report) {
         }
         if (worst == nullptr) continue;
         const Gap& first = worst->gaps.front();
-        words.push_back(fmt::format("the times of the {}{} have {} {}, the first of {} at {}",
-                                    kind == TrackKind::video ? "pictures" : "sound",
+        words.push_back(fmt::format("timestamps of the {}{}: {} {}, the first of {} at {}",
+                                    kind == TrackKind::video ? "video" : "audio",
                                     tracks > 1 ? fmt::format(" ({} tracks)", tracks) : "", worst->gap_count,
-                                    worst->gap_count == 1 ? "gap or jump" : "gaps or jumps",
+                                    worst->gap_count == 1 ? "gap" : "gaps",
                                     base::format_span(std::chrono::abs(first.length)), base::format_clock(first.at)));
     }
     if (report.interleave > std::chrono::seconds(1)) {
         words.push_back(
-            fmt::format("picture and sound lie up to {} apart in the file (at {}): players on the network must fetch "
-                        "that much before they can go on; rewrapping mends it",
+            fmt::format("interleaving up to {} (at {}): network players must buffer that much; a remux fixes it",
                         base::format_span(report.interleave), base::format_clock(report.interleave_at)));
     }
     if (!report.problems.empty())

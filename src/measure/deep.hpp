@@ -57,7 +57,7 @@ struct Loudness {
     double true_peak = 0;   // dBTP
     // LUFS of three-second windows, by their ends; one a second.
     std::vector<std::pair<Time, float>> short_term;
-    double share = 1;  // of the sound that was decoded for it
+    double share = 1;  // of the audio that was decoded for it
 };
 
 struct TrackMeasure {
@@ -79,7 +79,7 @@ struct TrackMeasure {
     std::int64_t repeats = 0, progressive = 0, flagged = 0;
     std::string cadence;  // in words; empty when nothing tells
 
-    // sound
+    // audio
     std::optional<Loudness> loudness;
     std::string not_decoded;  // why loudness could not be measured, or pictures not be looked at
 };
@@ -102,7 +102,7 @@ struct DeepReport {
 
 struct DeepSettings {
     bool decode = true;  // loudness, borders, cadence of unflagged material
-    // Sound longer than this is measured on ten seconds of every minute.
+    // AudioFrames longer than this is measured on ten seconds of every minute.
     Time all_of = std::chrono::minutes(10);
 };
 

@@ -98,22 +98,22 @@ double psnr(double mean_squared_error) {
     return std::min(kIdentical, 10 * std::log10(255 * 255 / mean_squared_error));
 }
 
-double Likeness::mean_squared_error() const {
+double Similarity::mean_squared_error() const {
     // Four samples of luma for one of each chroma plane.
     return (4 * squared_error[0] + squared_error[1] + squared_error[2]) / 6;
 }
 
-std::optional<Likeness> compare(const Picture& original, const Picture& coded) {
+std::optional<Similarity> compare(const Picture& original, const Picture& coded) {
     if (original.width != coded.width || original.height != coded.height || original.width <= 0 || original.height <= 0)
         return {};
-    Likeness likeness;
+    Similarity similarity;
     for (int plane = 0; plane < 3; ++plane)
-        likeness.squared_error[plane] = squared_error(plane_of(original, plane), plane_of(coded, plane));
-    likeness.ssim = mean_similarity(plane_of(original, 0), plane_of(coded, 0));
-    return likeness;
+        similarity.squared_error[plane] = squared_error(plane_of(original, plane), plane_of(coded, plane));
+    similarity.ssim = mean_similarity(plane_of(original, 0), plane_of(coded, 0));
+    return similarity;
 }
 
-void QualityMeasure::add(Time at, const Likeness& picture) {
+void QualityMeasure::add(Time at, const Similarity& picture) {
     ++pictures_;
     squared_error_ += picture.mean_squared_error();
     ssim_ += picture.ssim;
@@ -132,7 +132,7 @@ PictureQuality QualityMeasure::result() const {
     if (pictures_ == 0) return quality;
     quality.psnr_db = psnr(squared_error_ / static_cast<double>(pictures_));
     quality.ssim = ssim_ / static_cast<double>(pictures_);
-    // Seconds that the stretch only begins or ends in tell little.
+    // Seconds that the interval only begins or ends in tell little.
     std::int64_t most = 0;
     for (const Second& second : seconds_) most = std::max(most, second.pictures);
     bool any = false;
@@ -152,9 +152,9 @@ constexpr double kFine = 0.98, kSofter = 0.95, kLost = 0.90;
 }  // namespace
 
 const char* in_words(const PictureQuality& quality) {
-    if (quality.ssim >= kFine) return "no loss that is easily seen";
-    if (quality.ssim >= kSofter) return "fine detail is softer, seen close to the screen";
-    if (quality.ssim >= kLost) return "detail is lost, seen from the sofa";
+    if (quality.ssim >= kFine) return "visually lossless";
+    if (quality.ssim >= kSofter) return "slightly soft, visible close to the screen";
+    if (quality.ssim >= kLost) return "detail lost, visible from the sofa";
     return "clearly worse than the source";
 }
 

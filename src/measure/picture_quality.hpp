@@ -16,7 +16,7 @@ inline constexpr double kIdentical = 100;
 double psnr(double mean_squared_error);
 
 // Of one picture against the one it was coded from.
-struct Likeness {
+struct Similarity {
     double squared_error[3] = {};  // mean, of each plane
     double ssim = 1;               // of luma, -1 to 1; 1: the same
 
@@ -26,7 +26,7 @@ struct Likeness {
 
 // Both have the same size (else nothing). SSIM is the paper's (13) with K1 = 0.01 and K2 = 0.03, over windows of 8x8
 // samples without weights, every four samples in both directions; pictures smaller than a window have none of it.
-std::optional<Likeness> compare(const Picture& original, const Picture& coded);
+std::optional<Similarity> compare(const Picture& original, const Picture& coded);
 
 struct PictureQuality {
     std::int64_t pictures = 0;
@@ -44,7 +44,7 @@ bool is_worse(const PictureQuality& quality);  // detail is lost
 // Of pictures as they come, in the order of their times or any other.
 class QualityMeasure {
   public:
-    void add(Time at, const Likeness& picture);
+    void add(Time at, const Similarity& picture);
     PictureQuality result() const;
 
   private:

@@ -34,7 +34,7 @@ void PlaybackModel::arrived(Time clock, Time until) {
     advance(clock);
     until = std::min(until, settings_.duration);
     available_ = std::max(available_, until);
-    const bool enough = available_ - position_ >= settings_.start_after || available_ >= settings_.duration;
+    const bool enough = available_ - position_ >= settings_.start_buffer || available_ >= settings_.duration;
     if (!playing_ && enough && position_ < settings_.duration && available_ > position_) {
         playing_ = true;
         if (!startup_) {
@@ -49,7 +49,7 @@ void PlaybackModel::arrived(Time clock, Time until) {
 
 Time PlaybackModel::room_at(Time clock) const {
     const Time level = available_ - position_ - (playing_ ? std::max(clock - now_, Time{}) : Time{});
-    const Time excess = level - settings_.reads_ahead;
+    const Time excess = level - settings_.buffer;
     return excess.count() > 0 && playing_ ? clock + excess : clock;
 }
 

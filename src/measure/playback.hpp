@@ -9,9 +9,9 @@
 namespace wavecrest::measure {
 
 struct PlayerSettings {
-    Time start_after{};  // media it wants in its buffer before it starts, and before it goes on after a stall
-    Time reads_ahead{};  // media it holds at most
-    Time duration{};     // of the title
+    Time start_buffer{};  // media it wants in its buffer before it starts, and before it goes on after a stall
+    Time buffer{};        // media it holds at most
+    Time duration{};      // of the title
 };
 
 struct Stall {

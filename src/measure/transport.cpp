@@ -247,8 +247,8 @@ void TransportMeter::push(ByteSpan bytes) {
     if (packet->starts && s.types.contains(packet->pid)) {
         waiting.starts = true;
         if (const auto pes = ts::parse_pes(packet->payload)) {
-            const auto stamp = pes->dts ? pes->dts : pes->pts;
-            if (stamp) waiting.decoding = *stamp * 300;
+            const auto timestamp = pes->dts ? pes->dts : pes->pts;
+            if (timestamp) waiting.decoding = *timestamp * 300;
         }
     }
     s.waiting.push_back(waiting);
@@ -303,23 +303,18 @@ std::vector<std::string> in_words(const TransportReport& report) {
     std::vector<std::string> words;
     const auto ms = [](Time time) { return fmt::format("{:.0f} ms", base::to_seconds(time) * 1000); };
     if (report.discontinuities > 0) {
-        words.push_back(fmt::format("packets are missing or out of order in {} places, the first at {}",
-                                    report.discontinuities,
+        words.push_back(fmt::format("{} continuity errors, the first at {}", report.discontinuities,
                                     base::format_clock(report.first_discontinuity.value_or(Time{}))));
     }
-    if (report.marked_bad > 0)
-        words.push_back(
-            fmt::format("{} packets are marked as damaged by the receiver they came from", report.marked_bad));
+    if (report.marked_bad > 0) words.push_back(fmt::format("{} packets with transport errors", report.marked_bad));
     if (report.clock_interval > std::chrono::milliseconds(100)) {
-        words.push_back(
-            fmt::format("clock references are up to {} apart (100 ms is the limit): receivers that follow the "
-                        "stream's clock stutter",
-                        ms(report.clock_interval)));
+        words.push_back(fmt::format("PCR interval up to {} (limit 100 ms): receivers that follow it stutter",
+                                    ms(report.clock_interval)));
     }
     if (report.clock_jumps > 0)
-        words.push_back(fmt::format("the clock jumps {} times unannounced", report.clock_jumps));
+        words.push_back(fmt::format("{} PCR discontinuities without indicator", report.clock_jumps));
     if (report.table_interval > std::chrono::milliseconds(500)) {
-        words.push_back(fmt::format("tables are up to {} apart (500 ms is the limit): joining takes so much longer",
+        words.push_back(fmt::format("tables are up to {} apart (500 ms is the limit): channel change takes longer",
                                     ms(report.table_interval)));
     }
     std::uint64_t late = 0;
@@ -329,10 +324,8 @@ std::vector<std::string> in_words(const TransportReport& report) {
         latest = std::max(latest, stream.latest);
     }
     if (late > 0) {
-        words.push_back(
-            fmt::format("by its own clock {} pictures or sounds come too late, by up to {}: as a live stream "
-                        "it would stutter",
-                        late, ms(latest)));
+        words.push_back(fmt::format("late data (T-STD): {} frames, by up to {}: as a live stream it would stutter",
+                                    late, ms(latest)));
     }
     return words;
 }

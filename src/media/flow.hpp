@@ -48,7 +48,7 @@ class VideoDecoder {
 class AudioDecoder {
   public:
     virtual ~AudioDecoder() = default;
-    virtual Status decode(const Packet& packet, std::vector<Sound>& out) = 0;
+    virtual Status decode(const Packet& packet, std::vector<AudioFrames>& out) = 0;
 };
 
 class SubtitleDecoder {
@@ -74,7 +74,7 @@ class AudioEncoder {
   public:
     virtual ~AudioEncoder() = default;
     virtual const Track& track() const = 0;
-    virtual Status encode(const Sound& sound, std::vector<Packet>& out) = 0;
+    virtual Status encode(const AudioFrames& audio, std::vector<Packet>& out) = 0;
     virtual Status flush(std::vector<Packet>& out) = 0;
 };
 

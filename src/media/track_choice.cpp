@@ -17,14 +17,14 @@ std::optional<std::size_t> track_number(const std::string& word) {
     return number;
 }
 
-Status check_sound_words(const std::vector<std::string>& words, const std::string& where) {
+Status check_audio_words(const std::vector<std::string>& words, const std::string& where) {
     for (const std::string& word : words) {
         if (word == "none" && words.size() == 1) continue;
         if (track_number(word) || language_639_2(word) != "und") continue;
         return fail(ErrorKind::usage,
-                    word == "none" ? "\"none\" stands alone"
-                                   : fmt::format("\"{}\" is neither a language nor the number of a sound track", word),
-                    where, "write languages such as en, numbers from 1 as wavecrest inspect lists the tracks, or none");
+                    word == "none" ? "\"none\" can't be combined"
+                                   : fmt::format("\"{}\" is neither a language nor an audio track number", word),
+                    where, "write languages, e.g. en, track numbers from 1 (wavecrest inspect lists them), or none");
     }
     return {};
 }
@@ -33,18 +33,18 @@ std::string TrackPicker::why_not(const Track& track) {
     if (track.kind == TrackKind::video) {
         const int number = ++pictures_;
         if (number == std::max(choice_.picture, 1)) return "";
-        return choice_.picture == 0 ? "there is another picture" : "another picture is asked for";
+        return choice_.picture == 0 ? "another video track is used" : "another video track is selected";
     }
     if (track.kind != TrackKind::audio) return "";
-    const std::size_t nth = ++sounds_;
+    const std::size_t nth = ++audio_tracks_;
     const std::string own = language_639_2(track.language);
     const auto means = [&](const std::string& word) {
         const auto number = track_number(word);
         return number ? *number == nth : language_639_2(word) == own && own != "und";
     };
-    return choice_.sound.empty() || std::any_of(choice_.sound.begin(), choice_.sound.end(), means)
+    return choice_.audio.empty() || std::any_of(choice_.audio.begin(), choice_.audio.end(), means)
                ? ""
-               : "other sound is asked for";
+               : "other audio is selected";
 }
 
 Status check_chosen(const TrackChoice& choice, const std::vector<Track>& chosen, const std::string& where) {
@@ -52,19 +52,19 @@ Status check_chosen(const TrackChoice& choice, const std::vector<Track>& chosen,
         return std::any_of(chosen.begin(), chosen.end(), [&](const Track& track) { return track.kind == kind; });
     };
     if (choice.picture > 0 && !any(TrackKind::video))
-        return fail(ErrorKind::usage, fmt::format("there is no picture track {}", choice.picture), where,
+        return fail(ErrorKind::usage, fmt::format("there is no video track {}", choice.picture), where,
                     "wavecrest inspect lists its tracks");
-    if (choice.sound.empty() || choice.sound.front() == "none") return {};
+    if (choice.audio.empty() || choice.audio.front() == "none") return {};
     const auto missing = [&](const std::string& word) {
         if (track_number(word)) return !any(TrackKind::audio);
         return std::none_of(chosen.begin(), chosen.end(), [&](const Track& track) {
             return track.kind == TrackKind::audio && language_639_2(track.language) == language_639_2(word);
         });
     };
-    const auto word = std::find_if(choice.sound.begin(), choice.sound.end(), missing);
-    if (word == choice.sound.end()) return {};
-    return fail(ErrorKind::usage, fmt::format("there is no sound \"{}\" that can be sent", *word), where,
-                "wavecrest inspect lists its sound tracks: name only those that are there");
+    const auto word = std::find_if(choice.audio.begin(), choice.audio.end(), missing);
+    if (word == choice.audio.end()) return {};
+    return fail(ErrorKind::usage, fmt::format("there is no audio \"{}\" that can be sent", *word), where,
+                "wavecrest inspect lists its audio tracks");
 }
 
 }  // namespace wavecrest::media

@@ -1,4 +1,4 @@
-// Which tracks somebody wants, as people write it: sound by languages (ISO 639), by numbers of tracks, counted from 1
+// Which tracks somebody wants, as people write it: audio by languages (ISO 639), by numbers of tracks, counted from 1
 // in the order that inspect lists them, or "none"; pictures by number.
 #pragma once
 
@@ -14,7 +14,7 @@ namespace wavecrest {
 namespace media {
 
 struct TrackChoice {
-    std::vector<std::string> sound{};  // as above; empty: all that can go along
+    std::vector<std::string> audio{};  // as above; empty: all that can go along
     int picture = 0;                   // from 1; 0: the first
     // Which subtitles are drawn into pictures that are encoded: "forced", "none", or those in a language.
     std::string drawn = "forced";
@@ -23,7 +23,7 @@ struct TrackChoice {
 // The number that a word is, from 1; nothing for a language.
 std::optional<std::size_t> track_number(const std::string& word);
 // Kind usage for what is neither a language nor a number, and for "none" beside others.
-Status check_sound_words(const std::vector<std::string>& words, const std::string& where);
+Status check_audio_words(const std::vector<std::string>& words, const std::string& where);
 
 // Goes through a title's tracks in their order.
 class TrackPicker {
@@ -34,7 +34,7 @@ class TrackPicker {
 
   private:
     const TrackChoice& choice_;
-    std::size_t sounds_ = 0;
+    std::size_t audio_tracks_ = 0;
     int pictures_ = 0;
 };
 

@@ -30,9 +30,74 @@ std::string_view short_name(Codec codec) {
     return "unknown";
 }
 
+std::string_view display_name(Codec codec) {
+    switch (codec) {
+        case Codec::mpeg1:
+            return "MPEG-1";
+        case Codec::mpeg2:
+            return "MPEG-2";
+        case Codec::mpeg4:
+            return "MPEG-4";
+        case Codec::h264:
+            return "H.264";
+        case Codec::h265:
+            return "H.265";
+        case Codec::vc1:
+            return "VC-1";
+        case Codec::vp8:
+            return "VP8";
+        case Codec::vp9:
+            return "VP9";
+        case Codec::av1:
+            return "AV1";
+        case Codec::ac3:
+            return "AC-3";
+        case Codec::eac3:
+            return "E-AC-3";
+        case Codec::dts:
+            return "DTS";
+        case Codec::truehd:
+            return "TrueHD";
+        case Codec::aac:
+            return "AAC";
+        case Codec::mp2:
+            return "MP2";
+        case Codec::mp3:
+            return "MP3";
+        case Codec::lpcm:
+            return "LPCM";
+        case Codec::flac:
+            return "FLAC";
+        case Codec::opus:
+            return "Opus";
+        case Codec::vorbis:
+            return "Vorbis";
+        case Codec::dvd_subpicture:
+            return "DVD bitmap";
+        case Codec::pgs:
+            return "PGS bitmap";
+        case Codec::text:
+            return "text";
+        default:
+            return "unknown";
+    }
+}
+
 std::optional<Codec> codec_from_name(std::string_view text) {
+    std::string plain;
+    for (const char c : text) {
+        if (c >= 'A' && c <= 'Z') plain += static_cast<char>(c + 32);
+        if ((c >= 'a' && c <= 'z') || (c >= '0' && c <= '9')) plain += c;
+    }
+    static constexpr std::pair<std::string_view, Codec> kOthers[] = {
+        {"avc", Codec::h264}, {"hevc", Codec::h265},   {"mpeg4part2", Codec::mpeg4},
+        {"pcm", Codec::lpcm}, {"eac", Codec::eac3},    {"mpeg1layer2", Codec::mp2},
+        {"srt", Codec::text}, {"webvtt", Codec::text}, {"dvdsubpicture", Codec::dvd_subpicture}};
+    for (const auto& [name, codec] : kOthers) {
+        if (name == plain) return codec;
+    }
     for (const auto& [value, name] : kCodecNames) {
-        if (name == text) return value;
+        if (name == plain) return value;
     }
     return std::nullopt;
 }
@@ -75,7 +140,7 @@ std::string describe(const ColourDescription& colour) {
         case 10:
             return colour.transfer == 16 ? "BT.2020 PQ" : colour.transfer == 18 ? "BT.2020 HLG" : "BT.2020";
         case 2:
-            return "not signalled";
+            return "not specified";
         default:
             return fmt::format("H.273 matrix {}", colour.matrix);
     }
@@ -107,14 +172,14 @@ std::string_view short_name(FramePacking::Arrangement arrangement) {
 std::string describe(const FramePacking& packing) {
     using A = FramePacking::Arrangement;
     if (packing.arrangement == A::single) return "one view";
-    const char* const how = packing.fields                           ? "each field a view"
-                            : packing.arrangement == A::checkerboard ? "in a checkerboard"
-                            : packing.arrangement == A::columns      ? "column by column"
-                            : packing.arrangement == A::rows         ? "line by line"
+    const char* const how = packing.fields                           ? "field-sequential"
+                            : packing.arrangement == A::checkerboard ? "checkerboard"
+                            : packing.arrangement == A::columns      ? "column-interleaved"
+                            : packing.arrangement == A::rows         ? "row-interleaved"
                             : packing.arrangement == A::side_by_side ? "side by side"
-                            : packing.arrangement == A::top_bottom   ? "one above the other"
-                            : packing.arrangement == A::alternating  ? "picture by picture"
-                                                                     : "in tiles";
+                            : packing.arrangement == A::top_bottom   ? "top-bottom"
+                            : packing.arrangement == A::alternating  ? "frame-sequential"
+                                                                     : "tiled";
     return fmt::format("3D {}{}{}", how,
                        packing.first == FramePacking::View::unknown ? ""
                        : packing.first == FramePacking::View::left  ? ", left view first"

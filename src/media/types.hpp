@@ -1,4 +1,4 @@
-// The nouns everything else is about: codecs, tracks, packets, pictures, sound, chapters.
+// The nouns everything else is about: codecs, tracks, packets, pictures, audio, chapters.
 #pragma once
 
 #include <cstdint>
@@ -42,6 +42,9 @@ enum class Codec {
 };
 // Short lower-case forms used in JSON and configuration ("h264", "dvd-subpicture"); "unknown" for unknown.
 std::string_view short_name(Codec codec);
+// As people write it: "H.264", "AC-3", "DVD subtitles".
+std::string_view display_name(Codec codec);
+// Either of these, in any case and with or without its marks ("h.264", "ac-3"), and other usual names ("hevc").
 std::optional<Codec> codec_from_name(std::string_view name);
 
 enum class TrackKind { video, audio, subtitle };
@@ -119,7 +122,7 @@ std::string describe(const FramePacking& packing);
 // What a stream has on top of the pictures that every decoder of its codec takes (H.264, annexes G and H).
 enum class Layers : std::uint8_t { none, second_view, scalable };
 
-// Where the channels of sound belong, as a set of bits. Interleaved sound has them in this order, lowest bit first.
+// Where the channels of audio belong, as a set of bits. Interleaved audio has them in this order, lowest bit first.
 using Speakers = std::uint32_t;
 namespace speaker {
 inline constexpr Speakers kLeft = 0x01, kRight = 0x02, kCentre = 0x04, kLowFrequency = 0x08;
@@ -132,7 +135,7 @@ int speaker_count(Speakers speakers);
 // The usual places for a number of channels that comes without them: 1 centre, 2 stereo, 6 5.1 ...; 1 to 9.
 Speakers usual_speakers(int channels);
 
-// What a sound or subtitle track is for, as discs say it.
+// What an audio or subtitle track is for, as discs say it.
 enum class Purpose { main, described, commentary, captions };
 std::string_view short_name(Purpose purpose);
 
@@ -153,7 +156,7 @@ struct Track {
     Ratio pixel_aspect{1, 1};  // width to height of one pixel
     Ratio frame_rate{0, 1};    // pictures per second after pulldown is undone; 0 when unknown
     Scan scan = Scan::unknown;
-    int bit_depth = 0;  // bits per sample, picture or lossless sound
+    int bit_depth = 0;  // bits per sample, picture or lossless audio
     ColourDescription colour;
     std::optional<MasteringDisplay> mastering_display;
     std::optional<ContentLight> content_light;
@@ -204,7 +207,7 @@ struct Chapter {
     std::string name;
 };
 
-// Bytes that belong to a stretch of the timeline: a picture, a sound packet, a VOBU. Stretches of several tracks
+// Bytes that belong to an interval of the timeline: a picture, an audio packet, a VOBU. Stretches of several tracks
 // overlap.
 struct RatePiece {
     Time from{};
@@ -212,7 +215,7 @@ struct RatePiece {
     std::uint64_t bytes = 0;
 };
 
-// A stretch of a title that could not be read or decoded.
+// An interval of a title that could not be read or decoded.
 struct Problem {
     std::string what;
     Time from{};
@@ -243,13 +246,13 @@ struct Picture {
 };
 
 // Interleaved samples, -1 to 1.
-struct Sound {
+struct AudioFrames {
     Time pts{};
     int sample_rate = 0;  // Hz
     int channels = 0;
     Speakers speakers = 0;  // as many as channels; 0: the usual ones
     std::vector<float> samples;
-    // How the programme wants to be folded to two channels, where it says so.
+    // How the playout wants to be folded to two channels, where it says so.
     struct Downmix {
         float centre = 0.70710678f, surround = 0.70710678f;
         float gain = 1;  // brings its dialogue to the usual level
@@ -279,6 +282,7 @@ struct Overlay {
 
 }  // namespace media
 
+using media::AudioFrames;
 using media::Chapter;
 using media::Codec;
 using media::ColourDescription;
@@ -290,7 +294,6 @@ using media::Problem;
 using media::Purpose;
 using media::RatePiece;
 using media::Scan;
-using media::Sound;
 using media::Speakers;
 using media::Track;
 using media::TrackId;

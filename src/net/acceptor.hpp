@@ -25,8 +25,8 @@ inline Status open_acceptor(Acceptors& acceptors, boost::asio::io_context& conte
     if (!at.empty()) {
         const auto address = boost::asio::ip::make_address(at, error);
         if (error)
-            return fail(ErrorKind::usage, fmt::format("\"{}\" is no IP address", at), "address to listen on",
-                        "write it in digits, such as 192.168.1.10");
+            return fail(ErrorKind::usage, fmt::format("\"{}\" isn't an IP address", at), "address to listen on",
+                        "write for example 192.168.1.10");
         endpoint = tcp::endpoint(address, port);
     }
     tcp::acceptor acceptor(context);

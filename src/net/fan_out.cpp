@@ -33,13 +33,13 @@ Time to_time(Steady::duration duration) {
     return std::chrono::duration_cast<Time>(duration);
 }
 
-class SharedFlow : public Flow {
+class SharedFlow : public Broadcast {
   public:
     explicit SharedFlow(std::string of) : name(std::move(of)) {}
     void push(std::vector<Block> more) override {
         const std::lock_guard lock(mutex_);
-        for (const auto& [flow, change] : derived_) {
-            const auto other = flow.lock();
+        for (const auto& [broadcast, change] : derived_) {
+            const auto other = broadcast.lock();
             if (!other) continue;
             std::vector<Block> changed = more;
             for (Block& block : changed) block.bytes = change(block.bytes);
@@ -50,23 +50,23 @@ class SharedFlow : public Flow {
     void set_preface(Bytes bytes) override {
         const std::lock_guard lock(mutex_);
         preface_ = std::move(bytes);
-        for (const auto& [flow, change] : derived_) {
-            if (const auto other = flow.lock()) other->set_preface(change(preface_));
+        for (const auto& [broadcast, change] : derived_) {
+            if (const auto other = broadcast.lock()) other->set_preface(change(preface_));
         }
     }
     void finish() override {
         const std::lock_guard lock(mutex_);
         finished_ = true;
-        for (const auto& [flow, change] : derived_) {
-            if (const auto other = flow.lock()) other->finish();
+        for (const auto& [broadcast, change] : derived_) {
+            if (const auto other = broadcast.lock()) other->finish();
         }
     }
-    void add_derived(const std::shared_ptr<SharedFlow>& flow, std::function<Bytes(const Bytes&)> change) {
+    void add_derived(const std::shared_ptr<SharedFlow>& broadcast, std::function<Bytes(const Bytes&)> change) {
         const std::lock_guard lock(mutex_);
         std::erase_if(derived_, [](const auto& one) { return one.first.expired(); });
-        if (!preface_.empty()) flow->set_preface(change(preface_));
-        if (finished_) flow->finish();
-        derived_.emplace_back(flow, std::move(change));
+        if (!preface_.empty()) broadcast->set_preface(change(preface_));
+        if (finished_) broadcast->finish();
+        derived_.emplace_back(broadcast, std::move(change));
     }
 
     // The sending thread's.
@@ -91,7 +91,7 @@ class SharedFlow : public Flow {
             blocks.pop_front();
             ++first;
         }
-        // A flow without starts isn't kept for ever either.
+        // A broadcast without starts isn't kept for ever either.
         while (held_ > 2 * kMostBytes) {
             held_ -= blocks.front().bytes.size();
             blocks.pop_front();
@@ -119,16 +119,16 @@ class SharedFlow : public Flow {
 
 struct Client {
     FanOutClient status;
-    std::shared_ptr<SharedFlow> flow;
+    std::shared_ptr<SharedFlow> broadcast;
     int socket = -1;
     Steady::time_point connected = Steady::now(), last_progress = connected;
     // The sending thread's.
     FanOut::Change change;
     std::deque<Bytes> own;      // sent before the next block
     std::deque<Bytes> changed;  // blocks made its own; `next` is behind them
-    bool begun = false;         // at a place of the flow, `next`
+    bool begun = false;         // at a place of the broadcast, `next`
     std::uint64_t next = 0;     // block
-    Bytes current;              // one that is sent in part, kept though the flow may have let it go
+    Bytes current;              // one that is sent in part, kept though the broadcast may have let it go
     std::size_t done = 0;       // bytes of it
     bool paused = false, leaving = false;
     // Who of those that share a connection is in the middle of something; 0: nobody.
@@ -151,7 +151,7 @@ struct FanOut::State {
     std::mutex mutex;  // of what follows up to the thread
     std::condition_variable turn;
     bool stopping = false;
-    std::vector<std::weak_ptr<SharedFlow>> flows;
+    std::vector<std::weak_ptr<SharedFlow>> broadcasts;
     std::vector<Order> orders;
     std::vector<FanOutClient> shown;
     std::uint64_t last_id = 0;
@@ -185,7 +185,7 @@ void FanOut::State::carry_out(std::vector<Order> list) {
                 std::size_t waiting = order.bytes.size();
                 for (const Bytes& one : client.own) waiting += one.size();
                 if (waiting > kMostOwn) {
-                    if (on_event) on_event(Event::dropped, client.status.address, client.flow->name);
+                    if (on_event) on_event(Event::dropped, client.status.address, client.broadcast->name);
                     if (*client.busy == client.status.id) *client.busy = 0;
                     drop(client);
                     clients.erase(found);
@@ -209,25 +209,26 @@ void FanOut::State::carry_out(std::vector<Order> list) {
 }
 
 bool FanOut::State::serve(Client& client, Steady::time_point now) {
-    SharedFlow& flow = *client.flow;
+    SharedFlow& broadcast = *client.broadcast;
     if (*client.busy != 0 && *client.busy != client.status.id) return true;
     // Puts it where it can go on.
     const auto place = [&] {
-        if (client.begun && client.next < flow.first) client.begun = false;  // what it waited for is gone
-        if (client.begun && client.next < flow.end() && flow.has_start && flow.newest_start > client.next &&
-            flow.blocks.back().time - flow.blocks[client.next - flow.first].time > settings.most_lag)
+        if (client.begun && client.next < broadcast.first) client.begun = false;  // what it waited for is gone
+        if (client.begun && client.next < broadcast.end() && broadcast.has_start &&
+            broadcast.newest_start > client.next &&
+            broadcast.blocks.back().time - broadcast.blocks[client.next - broadcast.first].time > settings.most_lag)
             client.begun = false;
-        if (!client.begun && flow.has_start) {
+        if (!client.begun && broadcast.has_start) {
             if (client.next > 0) {
                 ++client.status.skips;
-                if (on_event) on_event(Event::skipped, client.status.address, flow.name);
+                if (on_event) on_event(Event::skipped, client.status.address, broadcast.name);
             }
             client.begun = true;
-            client.next = flow.newest_start;
-            if (!flow.preface.empty() && client.change) {
-                client.changed.push_back(client.change(flow.preface));
-            } else if (!flow.preface.empty()) {
-                client.own.push_back(flow.preface);
+            client.next = broadcast.newest_start;
+            if (!broadcast.preface.empty() && client.change) {
+                client.changed.push_back(client.change(broadcast.preface));
+            } else if (!broadcast.preface.empty()) {
+                client.own.push_back(broadcast.preface);
             }
         }
     };
@@ -244,17 +245,17 @@ bool FanOut::State::serve(Client& client, Steady::time_point now) {
         if (goes_on) place();
         if (!client.current.empty()) piece(client.current, client.done);
         for (std::size_t i = 0; i < client.own.size() && count < kPiecesACall; ++i) piece(client.own[i], 0);
-        for (std::size_t held = 0; goes_on && client.change && client.begun && client.next < flow.end();) {
+        for (std::size_t held = 0; goes_on && client.change && client.begun && client.next < broadcast.end();) {
             for (const Bytes& one : client.changed) held += one.size();
             if (held > kMostChanged) break;
-            client.changed.push_back(client.change(flow.blocks[client.next++ - flow.first].bytes));
+            client.changed.push_back(client.change(broadcast.blocks[client.next++ - broadcast.first].bytes));
             held = 0;
         }
         for (std::size_t i = 0; i < client.changed.size() && count < kPiecesACall; ++i) piece(client.changed[i], 0);
         if (goes_on && !client.change) {
             std::uint64_t block = client.next;
-            while (client.begun && block < flow.end() && count < kPiecesACall && bytes < (1 << 20))
-                piece(flow.blocks[block++ - flow.first].bytes, 0);
+            while (client.begun && block < broadcast.end() && count < kPiecesACall && bytes < (1 << 20))
+                piece(broadcast.blocks[block++ - broadcast.first].bytes, 0);
         }
         if (count == 0) {
             waiting = false;
@@ -305,7 +306,7 @@ bool FanOut::State::serve(Client& client, Steady::time_point now) {
             if (!whole) client.current = front;
         }
         while (whole && left > 0) {
-            const Bytes& front = flow.blocks[client.next - flow.first].bytes;
+            const Bytes& front = broadcast.blocks[client.next - broadcast.first].bytes;
             ++client.next;
             whole = consume(front, 0);
             if (!whole) client.current = front;
@@ -313,7 +314,7 @@ bool FanOut::State::serve(Client& client, Steady::time_point now) {
         if (waiting) break;
     }
     if (waiting && now - client.last_progress > std::chrono::duration_cast<Steady::duration>(settings.idle_limit)) {
-        if (on_event) on_event(Event::dropped, client.status.address, flow.name);
+        if (on_event) on_event(Event::dropped, client.status.address, broadcast.name);
         return false;
     }
     if (!waiting) client.last_progress = now;
@@ -321,10 +322,10 @@ bool FanOut::State::serve(Client& client, Steady::time_point now) {
     if (client.leaving) client.changed.clear();
     if (client.leaving && client.current.empty() && client.own.empty()) return true;
     // Sent to its end: the client sees the end of the connection.
-    if (flow.finished && !waiting && client.current.empty() && client.own.empty() && client.changed.empty())
+    if (broadcast.finished && !waiting && client.current.empty() && client.own.empty() && client.changed.empty())
         return false;
-    client.status.lag = client.begun && client.next < flow.end()
-                            ? flow.blocks.back().time - flow.blocks[client.next - flow.first].time
+    client.status.lag = client.begun && client.next < broadcast.end()
+                            ? broadcast.blocks.back().time - broadcast.blocks[client.next - broadcast.first].time
                             : Time{};
     client.status.connected = to_time(now - client.connected);
     return true;
@@ -340,12 +341,12 @@ void FanOut::State::run() {
         std::vector<Order> list;
         list.swap(orders);
         std::vector<std::shared_ptr<SharedFlow>> all;
-        for (const auto& flow : flows) {
-            if (auto held = flow.lock()) all.push_back(std::move(held));
+        for (const auto& broadcast : broadcasts) {
+            if (auto held = broadcast.lock()) all.push_back(std::move(held));
         }
         lock.unlock();
         carry_out(std::move(list));
-        for (const auto& flow : all) flow->take(settings.most_lag);
+        for (const auto& broadcast : all) broadcast->take(settings.most_lag);
         const auto now = Steady::now();
         for (auto client = clients.begin(); client != clients.end();) {
             Client& one = *client->second;
@@ -364,7 +365,7 @@ void FanOut::State::run() {
         for (const auto& [id, client] : clients) now_shown.push_back(client->status);
         lock.lock();
         shown.swap(now_shown);
-        std::erase_if(flows, [](const auto& flow) { return flow.expired(); });
+        std::erase_if(broadcasts, [](const auto& broadcast) { return broadcast.expired(); });
     }
 }
 
@@ -387,28 +388,29 @@ FanOut::~FanOut() {
     }
 }
 
-std::shared_ptr<Flow> FanOut::open(std::string name) {
-    auto flow = std::make_shared<SharedFlow>(std::move(name));
+std::shared_ptr<Broadcast> FanOut::open(std::string name) {
+    auto broadcast = std::make_shared<SharedFlow>(std::move(name));
     const std::lock_guard lock(state_->mutex);
-    state_->flows.push_back(flow);
-    return flow;
+    state_->broadcasts.push_back(broadcast);
+    return broadcast;
 }
 
-std::shared_ptr<Flow> FanOut::derive(const std::shared_ptr<Flow>& flow, std::function<Bytes(const Bytes&)> change) {
-    const auto from = std::static_pointer_cast<SharedFlow>(flow);
+std::shared_ptr<Broadcast> FanOut::derive(const std::shared_ptr<Broadcast>& broadcast,
+                                          std::function<Bytes(const Bytes&)> change) {
+    const auto from = std::static_pointer_cast<SharedFlow>(broadcast);
     auto derived = open(from->name);
     from->add_derived(std::static_pointer_cast<SharedFlow>(derived), std::move(change));
     return derived;
 }
 
-std::uint64_t FanOut::add(const std::shared_ptr<Flow>& flow, int socket, std::string address, Bytes first,
+std::uint64_t FanOut::add(const std::shared_ptr<Broadcast>& broadcast, int socket, std::string address, Bytes first,
                           std::uint64_t beside, Change change) {
     auto client = std::make_unique<Client>();
     client->change = std::move(change);
-    client->flow = std::static_pointer_cast<SharedFlow>(flow);
+    client->broadcast = std::static_pointer_cast<SharedFlow>(broadcast);
     client->socket = socket;
     client->status.address = std::move(address);
-    client->status.name = client->flow->name;
+    client->status.name = client->broadcast->name;
     if (!first.empty()) client->own.push_back(std::move(first));
     const std::lock_guard lock(state_->mutex);
     const std::uint64_t id = ++state_->last_id;

@@ -1,5 +1,6 @@
-// One flow of blocks sent to any number of TCP clients: each block is kept once, however many take it. A client that is
-// slower than the flow is moved on to a later place where it can begin anew, or dropped; others never notice.
+// One broadcast of blocks sent to any number of TCP clients: each block is kept once, however many take it. A client
+// that is slower than the broadcast is moved on to a later place where it can begin anew, or dropped; others never
+// notice.
 #pragma once
 
 #include <cstdint>
@@ -15,14 +16,14 @@ namespace wavecrest::net {
 
 struct Block {
     Bytes bytes;
-    Time time{};         // on the flow's timeline
+    Time time{};         // on the broadcast's timeline
     bool start = false;  // a client can begin here
 };
 
-// A flow. Made by FanOut::open; blocks may be pushed from any one thread.
-class Flow {
+// A broadcast. Made by FanOut::open; blocks may be pushed from any one thread.
+class Broadcast {
   public:
-    virtual ~Flow() = default;
+    virtual ~Broadcast() = default;
     virtual void push(std::vector<Block> blocks) = 0;
     // What each client gets in front of the start it begins with, or is moved on to.
     virtual void set_preface(Bytes preface) = 0;
@@ -40,7 +41,7 @@ struct FanOutSettings {
 struct FanOutClient {
     std::uint64_t id = 0;
     std::string address;  // "192.168.1.20"
-    std::string name;     // of the flow
+    std::string name;     // of the broadcast
     Time connected{};     // how long
     Time lag{};           // behind the newest block
     std::uint64_t sent = 0;
@@ -57,22 +58,23 @@ class FanOut {
     // Closes all.
     ~FanOut();
 
-    std::shared_ptr<Flow> open(std::string name);
-    // A flow of what `flow` gets from now on, each block changed by `change`.
-    std::shared_ptr<Flow> derive(const std::shared_ptr<Flow>& flow, std::function<Bytes(const Bytes&)> change);
+    std::shared_ptr<Broadcast> open(std::string name);
+    // A broadcast of what `broadcast` gets from now on, each block changed by `change`.
+    std::shared_ptr<Broadcast> derive(const std::shared_ptr<Broadcast>& broadcast,
+                                      std::function<Bytes(const Bytes&)> change);
     // `socket` is closed by the fan-out when the client is gone; non-blocking writing is all it is used for. The client
     // begins with `first`, then the newest start; where there is none yet it waits for one.
     // `beside` is a client whose connection this one shares (another socket handle of it); their blocks never mix.
     // `change`, where there is one, makes of each block (and preface) what this client gets; it is called in their
     // order from the sending thread.
     using Change = std::function<Bytes(const Bytes& block)>;
-    std::uint64_t add(const std::shared_ptr<Flow>& flow, int socket, std::string address, Bytes first,
+    std::uint64_t add(const std::shared_ptr<Broadcast>& broadcast, int socket, std::string address, Bytes first,
                       std::uint64_t beside = 0, Change change = {});
     // Sends bytes of its own to one client, between two blocks. A client that leaves more than kMostOwn of them lying
     // is dropped.
     static constexpr std::size_t kMostOwn = 256 << 10;
     void send(std::uint64_t client, Bytes bytes);
-    // Nothing more of the flow is sent to this client, or again, from the newest start on.
+    // Nothing more of the broadcast is sent to this client, or again, from the newest start on.
     void pause(std::uint64_t client, bool paused);
     // Ends it behind the block it is in; the connection itself stays.
     void remove(std::uint64_t client);

@@ -19,6 +19,8 @@ namespace beast = boost::beast;
 namespace http = beast::http;
 using boost::system::error_code;
 
+constexpr std::size_t kReceived = 64 << 10, kPiece = 8 << 10;
+
 constexpr std::string_view kPlainScheme = "http://", kSecureScheme = "https://";
 
 std::uint16_t usual_port(const Url& url) {
@@ -66,7 +68,7 @@ Result<Url> parse_url(const std::string& text) {
         url.host = authority.substr(0, colon);
         if (colon != std::string::npos) port = authority.substr(colon);
     }
-    if (url.host.empty()) return wrong("the address names no host");
+    if (url.host.empty()) return wrong("the address has no host");
     if (!port.empty()) {
         unsigned number = 0;
         const auto [rest, error] = std::from_chars(port.data() + 1, port.data() + port.size(), number);
@@ -76,7 +78,7 @@ Result<Url> parse_url(const std::string& text) {
         url.port = static_cast<std::uint16_t>(number);
     }
     if (url.target.find_first_of(" \r\n\t") != std::string::npos)
-        return wrong("the address contains blanks: write them as %20");
+        return wrong("the address contains spaces: write them as %20");
     return url;
 }
 
@@ -84,7 +86,7 @@ struct HttpClient::State {
     Url url;
     Time limit;
     std::optional<Wire> wire;
-    ByteVector received = ByteVector(64 << 10);
+    ByteVector received = ByteVector(kReceived);
     std::size_t parsed = 0, end = 0;  // of it
     std::optional<http::response_parser<http::buffer_body>> parser;
     bool reusable = false;
@@ -105,8 +107,8 @@ tl::unexpected<Error> HttpClient::State::unreachable(const WireError& error, con
     };
     switch (error.kind) {
         case WireError::Kind::refused:
-            return wanting("nothing answers at this address: the connection was refused",
-                           "start the stream (wavecrest stream run), and compare host and port with what it printed");
+            return wanting("connection refused: nothing listens at this address",
+                           "start the stream (wavecrest stream run), and check host and port");
         case WireError::Kind::timeout:
             return wanting(fmt::format("no answer while {}, within {:.0f} s", doing, base::to_seconds(limit)),
                            "check the cable or Wi-Fi, the address, and any firewall in between");
@@ -117,13 +119,12 @@ tl::unexpected<Error> HttpClient::State::unreachable(const WireError& error, con
                 "the server's certificate is not accepted: " + error.text,
                 error.certificate == X509_V_ERR_HOSTNAME_MISMATCH || error.certificate == X509_V_ERR_IP_ADDRESS_MISMATCH
                     ? "use the name in the address for which the certificate was made"
-                    : "players refuse it, too, unless they were told of it; to check with it all the same, "
+                    : "players refuse it, too, unless it is installed on them; to verify with it anyway, "
                       "name it with --trust");
         case WireError::Kind::not_tls:
-            return wanting("what answers at this address doesn't speak TLS",
-                           "compare scheme and port with what wavecrest stream run printed");
+            return wanting("no TLS (https) at this address", "check http or https, and the port");
         case WireError::Kind::closed:
-            return wanting(fmt::format("the server ended the connection while {}", doing), "look at the server's log");
+            return wanting(fmt::format("the server closed the connection while {}", doing), "check the server's log");
         case WireError::Kind::other:
             break;
     }
@@ -170,8 +171,7 @@ Status HttpClient::State::advance(Parser& into, const char* doing) {
     std::copy(received.begin() + static_cast<std::ptrdiff_t>(parsed),
               received.begin() + static_cast<std::ptrdiff_t>(end), received.begin());
     end -= std::exchange(parsed, 0);
-    if (end == received.size())
-        return unreachable({WireError::Kind::other, "a head of its answer is too long", 0}, doing);
+    if (end == received.size()) return unreachable({WireError::Kind::other, "response header too long", 0}, doing);
     const auto got = wire->read(std::span(received).subspan(end));
     if (!got) return unreachable(got.error(), doing);
     end += *got;
@@ -228,24 +228,26 @@ Result<ResponseHead> HttpClient::get(std::uint64_t first, std::optional<std::uin
     }
     if (result.status == 404)
         return fail(ErrorKind::wanting, "the server has no stream at this path (status 404)", s.url.text(),
-                    "compare the path with what wavecrest stream run printed");
+                    "check the path (wavecrest site show, or what stream run printed)");
     if (result.status != 200 && result.status != 206) {
         return fail(ErrorKind::wanting, fmt::format("the server answers with status {}", result.status), s.url.text(),
-                    "look at the server's log");
+                    "check the server's log");
     }
     if (result.status == 200 && first > 0)
-        return fail(ErrorKind::wanting, "the server ignores byte ranges, so players can't skip", s.url.text(),
-                    "serve the file with a server that knows byte ranges");
+        return fail(ErrorKind::wanting, "the server does not support seeking (no byte ranges)", s.url.text(),
+                    "use a server that supports byte ranges");
     return result;
 }
 
-void HttpClient::aim(const std::string& target) {
+void HttpClient::set_target(const std::string& target) {
     state_->url.target = target;
 }
 
 Result<std::size_t> HttpClient::read(std::span<std::uint8_t> buffer) {
     State& s = *state_;
     if (!s.parser) return 0;
+    // Whoever measures when bytes come wants them as they come, not in lumps.
+    buffer = buffer.first(std::min(buffer.size(), kPiece));
     while (!s.parser->is_done()) {
         auto& body = s.parser->get().body();
         body.data = buffer.data();

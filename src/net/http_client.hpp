@@ -59,7 +59,7 @@ class HttpClient {
     // checked and can't be reached): no connection, time limit, no HTTP, a status other than 200 and 206.
     Result<ResponseHead> get(std::uint64_t first, std::optional<std::uint64_t> last = {});
     // Asks for another path of the same server from now on.
-    void aim(const std::string& target);
+    void set_target(const std::string& target);
     // The next piece of the body; 0 at its end.
     Result<std::size_t> read(std::span<std::uint8_t> buffer);
     // Gives up the body and the connection.

@@ -175,8 +175,8 @@ constexpr std::size_t kSmallBody = 64 << 10;  // isn't counted
 
 HttpReply unavailable(host::DiskWork::Outcome outcome) {
     HttpReply reply = HttpReply::text(503, outcome == host::DiskWork::Outcome::busy
-                                               ? "Too much is asked for at once. Try again in a moment.\n"
-                                               : "The drive or share of this stream does not answer.\n");
+                                               ? "The server is busy. Try again in a moment.\n"
+                                               : "The drive or share of this stream does not respond.\n");
     reply.fields.emplace_back("Retry-After", outcome == host::DiskWork::Outcome::busy ? "1" : "5");
     return reply;
 }
@@ -232,11 +232,11 @@ struct HttpServer::State {
     asio::awaitable<HttpReply> find_reply(const http::request<http::string_body>& request, Client& client);
     bool make_room(const std::string& address);
     bool make_room_for(const Client& client, const Bytes& body);
-    asio::awaitable<host::DiskWork::Outcome> on_disk(Client& client, host::DiskLane lane, std::function<void()> work);
+    asio::awaitable<host::DiskWork::Outcome> on_disk(Client& client, host::DiskQueue queue, std::function<void()> work);
     asio::awaitable<bool> send_file(std::shared_ptr<Client> client, std::shared_ptr<File> file, base::Path path,
                                     std::uint64_t first, std::uint64_t count);
     asio::awaitable<bool> send_bytes(Client& client, ByteSpan bytes);
-    asio::awaitable<void> send_flow(Client& client, const HttpReply& reply, std::string header);
+    asio::awaitable<void> send_broadcast(Client& client, const HttpReply& reply, std::string header);
     void keep_house();
 };
 
@@ -289,7 +289,7 @@ bool HttpServer::State::make_room(const std::string& address) {
     if (!choice) return true;
     if (!crowded.exchange(true))
         event(ServerEvent::Kind::refused, address,
-              fmt::format("{} connections are open: those that ask or take nothing are closed", clients.size()));
+              fmt::format("{} connections are open: idle ones are closed", clients.size()));
     if (*choice == guests.size()) return false;
     all[*choice]->hang_up();
     clients.remove(all[*choice]);  // it counts no more, though it is on its way out still
@@ -318,7 +318,7 @@ bool HttpServer::State::make_room_for(const Client& client, const Bytes& body) {
 }
 
 // Runs work on the threads of a file system, while this connection's thread serves others.
-asio::awaitable<host::DiskWork::Outcome> HttpServer::State::on_disk(Client& client, host::DiskLane lane,
+asio::awaitable<host::DiskWork::Outcome> HttpServer::State::on_disk(Client& client, host::DiskQueue queue,
                                                                     std::function<void()> work) {
     struct Wait {
         explicit Wait(const asio::any_io_executor& executor) : over(executor) {}
@@ -334,7 +334,7 @@ asio::awaitable<host::DiskWork::Outcome> HttpServer::State::on_disk(Client& clie
             wait->over.cancel();
         });
     };
-    disks->run(lane, std::move(work), std::move(done));
+    disks->run(queue, std::move(work), std::move(done));
     error_code ignored;
     while (!wait->outcome) co_await wait->over.async_wait(asio::redirect_error(asio::use_awaitable, ignored));
     co_return *wait->outcome;
@@ -383,7 +383,7 @@ asio::awaitable<void> HttpServer::State::serve(std::shared_ptr<Client> client) {
             refused = error == http::error::body_limit ? 413 : error == http::error::header_limit ? 431 : 400;
         if (refused != 0) {
             event(ServerEvent::Kind::refused, client->address,
-                  fmt::format("not a proper HTTP request ({})", error ? error.message() : std::to_string(refused)));
+                  fmt::format("invalid HTTP request ({})", error ? error.message() : std::to_string(refused)));
             const std::string bad =
                 fmt::format("HTTP/1.1 {} {}\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", refused,
                             std::string(http::obsolete_reason(static_cast<http::status>(refused))));
@@ -444,9 +444,9 @@ asio::awaitable<HttpReply> HttpServer::State::find_reply(const http::request<htt
     if (!reply.later) co_return reply;
     const auto made = std::make_shared<HttpReply>();
     const std::string file = reply.later_from.string();
-    host::DiskLane lane{reply.later_from, "made of " + file, 1, client.address};
+    host::DiskQueue queue{reply.later_from, "made of " + file, 1, client.address};
     auto work = [made, later = std::move(reply.later)] { *made = later(); };
-    const auto outcome = co_await on_disk(client, std::move(lane), std::move(work));
+    const auto outcome = co_await on_disk(client, std::move(queue), std::move(work));
     if (outcome != host::DiskWork::Outcome::done) co_return unavailable(outcome);
     co_return std::move(*made);
 }
@@ -475,8 +475,8 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
         path = *reply.file;
         const auto opened = std::make_shared<std::shared_ptr<File>>();
         auto work = [opened, path] { *opened = std::make_shared<File>(path); };
-        host::DiskLane lane{path, "open", 4, client.address};
-        const auto outcome = co_await on_disk(client, std::move(lane), std::move(work));
+        host::DiskQueue queue{path, "open", 4, client.address};
+        const auto outcome = co_await on_disk(client, std::move(queue), std::move(work));
         if (outcome != host::DiskWork::Outcome::done) {
             reply = unavailable(outcome);
         } else if (!(*opened)->ok()) {
@@ -498,7 +498,7 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
     const std::uint64_t size = file ? file->size() : reply.body.size();
     std::uint64_t first = 0, count = size;
     std::string part;
-    if (reply.flow && reply.status == 200) {
+    if (reply.broadcast && reply.status == 200) {
         response.set(http::field::accept_ranges, "none");
         response.keep_alive(false);
     } else if (reply.status == 200) {
@@ -566,8 +566,8 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
         text << response.base();
         header = text.str();
     }
-    if (reply.flow && reply.status == 200 && !head) {
-        co_await send_flow(client, reply, std::move(header));
+    if (reply.broadcast && reply.status == 200 && !head) {
+        co_await send_broadcast(client, reply, std::move(header));
         co_return false;
     }
     error_code error;
@@ -616,14 +616,14 @@ asio::awaitable<bool> HttpServer::State::send_bytes(Client& client, ByteSpan byt
 }
 
 // The fan-out writes; here the client is only listened to, to notice that it leaves.
-asio::awaitable<void> HttpServer::State::send_flow(Client& client, const HttpReply& reply, std::string header) {
+asio::awaitable<void> HttpServer::State::send_broadcast(Client& client, const HttpReply& reply, std::string header) {
     const int socket = ::dup(client.socket.native_handle());
     if (socket < 0 || settings.fan_out == nullptr) co_return;
     client.live = true;
     client.begin(reply.name);
     const ByteSpan bytes = base::as_bytes(header);
     const std::uint64_t id =
-        settings.fan_out->add(reply.flow, socket, client.address, Bytes(ByteVector(bytes.begin(), bytes.end())));
+        settings.fan_out->add(reply.broadcast, socket, client.address, Bytes(ByteVector(bytes.begin(), bytes.end())));
     std::array<char, 1024> ignored{};
     error_code error;
     while (!error) {
@@ -661,8 +661,8 @@ asio::awaitable<bool> HttpServer::State::send_file(std::shared_ptr<Client> clien
             result->send(*client, *file, step);
         } else {
             auto work = [result, client, file, step] { result->send(*client, *file, step); };
-            host::DiskLane lane{path, "send", 1000, client->address};
-            const auto outcome = co_await on_disk(*client, std::move(lane), std::move(work));
+            host::DiskQueue queue{path, "send", 1000, client->address};
+            const auto outcome = co_await on_disk(*client, std::move(queue), std::move(work));
             if (outcome == host::DiskWork::Outcome::busy) {
                 asio::steady_timer pause(client->socket.get_executor(), std::chrono::milliseconds(50));
                 error_code ignored;
@@ -722,7 +722,7 @@ Result<std::unique_ptr<HttpServer>> HttpServer::start(HttpServerSettings setting
     }
     state->limits.idle = state->settings.idle_limit;
     state->settings.disks.on_change = [s = state.get()](const std::string& at, bool hangs) {
-        s->event(ServerEvent::Kind::disk, at, hangs ? "does not answer: its streams wait" : "answers again");
+        s->event(ServerEvent::Kind::disk, at, hangs ? "does not respond: its streams wait" : "responds again");
     };
     state->disks = std::make_unique<host::DiskWork>(state->settings.disks);
     for (int i = 0; i < std::max(1, state->settings.threads); ++i)
@@ -803,8 +803,8 @@ HttpReply HttpReply::text(int status, std::string text) {
 
 HttpAnswer serve_files(std::vector<ServedFile> files) {
     return [files = std::move(files)](const HttpRequest& request) {
-        if (request.method != "GET") return HttpReply::text(405, "This server only serves: GET and HEAD.\n");
-        std::string list = "There is no stream at this address. Streams of this house:\n";
+        if (request.method != "GET") return HttpReply::text(405, "Only GET and HEAD are supported.\n");
+        std::string list = "No stream at this address. Streams of this site:\n";
         for (const ServedFile& file : files) {
             if (file.path == request.path) {
                 HttpReply reply;

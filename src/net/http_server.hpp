@@ -1,7 +1,7 @@
 // An HTTP/1.1 server (RFC 9110, RFC 9112): files with byte ranges, HEAD, conditional requests and keep-alive, whose
-// bodies go from the page cache to the socket by sendfile; bodies made in memory; and live flows that never end. What
-// is at which path is decided by a function: only what it gives is ever served. Drives and shares that hang hold their
-// own viewers alone (host/disk_work.hpp), and a crowd of connections none that is being served (net/crowd.hpp).
+// bodies go from the page cache to the socket by sendfile; bodies made in memory; and live broadcasts that never end.
+// What is at which path is decided by a function: only what it gives is ever served. Drives and shares that hang hold
+// their own viewers alone (host/disk_work.hpp), and a crowd of connections none that is being served (net/crowd.hpp).
 #pragma once
 
 #include <algorithm>
@@ -37,15 +37,15 @@ struct HttpRequest {
 };
 inline constexpr std::size_t kMostHttpBody = 64 * 1024;
 
-// What is sent back. One of file, flow and body; an empty body is one, too.
+// What is sent back. One of file, broadcast and body; an empty body is one, too.
 struct HttpReply {
     int status = 200;
     std::string media_type = "text/plain; charset=utf-8";
     Bytes body;
     std::optional<base::Path> file;
-    std::shared_ptr<Flow> flow;  // a live stream; the server has a fan-out for it
-    std::string name;            // the stream's, for status and log; empty: neither shows it
-    std::string cache_control;   // empty: none
+    std::shared_ptr<Broadcast> broadcast;  // a live stream; the server has a fan-out for it
+    std::string name;                      // the stream's, for status and log; empty: neither shows it
+    std::string cache_control;             // empty: none
     // When set, this is called by a thread of the file system that holds `later_from` (it may take a while) and what it
     // gives is sent. One at a time is made of that file.
     std::function<HttpReply()> later;
@@ -105,7 +105,7 @@ struct HttpServerSettings {
     std::size_t body_memory = 96 << 20;
     host::DiskWorkSettings disks;  // on_change is the server's own
     HttpAnswer answer;             // called from the server's threads, several at a time; should be quick
-    FanOut* fan_out = nullptr;     // for flows; must outlive the server
+    FanOut* fan_out = nullptr;     // for broadcasts; must outlive the server
     std::function<void(const ServerEvent&)> on_event;  // called from the server's threads, one at a time
 };
 

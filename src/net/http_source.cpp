@@ -99,7 +99,7 @@ class HttpSource : public base::ByteSource {
             }
         }
         if (offset < kept_from_) {
-            return fail(ErrorKind::input, "this server sends no byte ranges, so what has gone by can't be read again",
+            return fail(ErrorKind::input, "the server does not support seeking (no byte ranges)",
                         fmt::format("{}, byte {}", name(), offset), "save it to a file and name that");
         }
         const std::uint64_t at = offset - kept_from_;

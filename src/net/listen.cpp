@@ -13,10 +13,10 @@ Error listen_error(int error, const std::string& message, const std::string& add
     if (error == EADDRINUSE) {
         const auto holder = host::tcp_listener(port);
         const bool known = holder && holder->pid != 0;
-        const std::string who = known ? fmt::format("the process \"{}\" (number {})", holder->program, holder->pid)
+        const std::string who = known ? fmt::format("the process \"{}\" (PID {})", holder->program, holder->pid)
                                       : "a process of another user";
         return {ErrorKind::machine, fmt::format("the port is in use by {}", who), where,
-                known ? fmt::format("end it (kill {}) or choose another port", holder->pid) : "choose another port"};
+                known ? fmt::format("stop it (kill {}) or choose another port", holder->pid) : "choose another port"};
     }
     if (error == EACCES)
         return {ErrorKind::machine, "this user may not listen on this port", where, "choose a port above 1023"};

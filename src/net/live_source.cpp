@@ -87,7 +87,7 @@ Error as_input(Error error) {
 Result<std::unique_ptr<base::ByteSource>> open_fed(const std::string& name, std::function<Result<ByteVector>()> take) {
     int ends[2];
     if (::pipe2(ends, O_CLOEXEC) != 0)
-        return fail(ErrorKind::machine, "no pipe can be made", name, "close other programs");
+        return fail(ErrorKind::machine, "can't create a pipe", name, "close other programs");
     ::fcntl(ends[1], F_SETPIPE_SZ, kPipeBytes);
     ::fcntl(ends[1], F_SETFL, O_NONBLOCK);
     return std::unique_ptr<base::ByteSource>(std::make_unique<FedSource>(name, ends[0], ends[1], std::move(take)));
@@ -133,7 +133,7 @@ Result<std::unique_ptr<base::ByteSource>> open_live(const std::string& address) 
                 WAVECREST_TRY_ASSIGN(messages, client->receive(50ms));
                 for (const rtmp::Message& message : messages) {
                     if (message.type == rtmp::kCommand && RtmpClient::status_code(message) == "NetStream.Play.Stop")
-                        return fail(ErrorKind::input, "the stream is over", "RTMP", "");
+                        return fail(ErrorKind::input, "the stream has ended", "RTMP", "");
                     if (message.type != rtmp::kAudio && message.type != rtmp::kVideo && message.type != rtmp::kData)
                         continue;
                     append_flv_tag(out, message.type, message.timestamp, message.payload);

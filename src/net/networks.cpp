@@ -31,8 +31,8 @@ Result<Networks> Networks::parse(const std::vector<std::string>& texts) {
             good = error == std::errc{} && rest == end && network.prefix >= 0 && network.prefix <= network.size * 8;
         }
         if (!good)
-            return fail(ErrorKind::usage, fmt::format("\"{}\" is no address and no network", text), "addresses let in",
-                        "write 192.168.1.20, or 192.168.1.0/24 for all that begin so");
+            return fail(ErrorKind::usage, fmt::format("\"{}\" isn't an IP address or network", text),
+                        "addresses let in", "write 192.168.1.20, or 192.168.1.0/24 for a subnet");
         networks.list_.push_back(network);
     }
     return networks;

@@ -12,8 +12,8 @@ constexpr std::uint32_t kExtended = 0xFFFFFF;
 constexpr std::size_t kMostStreams = 16;
 
 tl::unexpected<Error> malformed(std::string what) {
-    return fail(ErrorKind::input, "the RTMP connection sends what makes no sense: " + std::move(what),
-                "RTMP chunk stream", "check the program at its other end");
+    return fail(ErrorKind::input, "invalid RTMP data: " + std::move(what), "RTMP chunk stream",
+                "check the program at its other end");
 }
 
 std::uint32_t little32(ByteSpan b) {
@@ -35,7 +35,7 @@ void append_message(ByteVector& out, int chunk_stream, const Message& message, B
     out.insert(out.end(), head.bytes().begin(), head.bytes().end());
     for (std::size_t at = 0; at < payload.size() || at == 0;) {
         if (at > 0) {
-            // Type 3 repeats the extended time stamp (5.3.1.3).
+            // Type 3 repeats the extended timestamp (5.3.1.3).
             base::ByteWriter next;
             next.u8(0xC0u | static_cast<unsigned>(chunk_stream));
             if (extended) next.u32(message.timestamp);
@@ -50,7 +50,7 @@ void append_message(ByteVector& out, int chunk_stream, const Message& message, B
 }
 
 Result<std::size_t> ChunkReader::take_chunk(ByteSpan bytes, std::optional<Message>& out) {
-    // 5.3.1: basic header, message header, extended time stamp.
+    // 5.3.1: basic header, message header, extended timestamp.
     base::ByteReader reader(bytes);
     const std::uint8_t first = reader.u8();
     const int form = first >> 6;
@@ -66,7 +66,7 @@ Result<std::size_t> ChunkReader::take_chunk(ByteSpan bytes, std::optional<Messag
     if (!reader.ok()) return 0;
     const auto known = streams_.find(id);
     if (form != 0 && (known == streams_.end() || !known->second.any))
-        return malformed(fmt::format("chunk stream {} goes on before it began", id));
+        return malformed(fmt::format("chunk stream {} continues without a start", id));
     if (known == streams_.end() && streams_.size() >= kMostStreams) return malformed("too many chunk streams");
     // Nothing is changed before the whole chunk is there.
     Stream next;
@@ -79,10 +79,10 @@ Result<std::size_t> ChunkReader::take_chunk(ByteSpan bytes, std::optional<Messag
         next.message.stream = known->second.message.stream;
     }
     base::ByteReader fields(head);
-    std::uint32_t stamp = 0;
+    std::uint32_t timestamp = 0;
     if (form < 3) {
-        stamp = fields.u24();
-        next.extended = stamp == kExtended;
+        timestamp = fields.u24();
+        next.extended = timestamp == kExtended;
     }
     if (form < 2) {
         next.length = fields.u24();
@@ -91,7 +91,7 @@ Result<std::size_t> ChunkReader::take_chunk(ByteSpan bytes, std::optional<Messag
     if (form == 0) next.message.stream = little32(head.subspan(7));
     if (next.extended) {
         const std::uint32_t full = reader.u32();
-        if (form < 3) stamp = full;
+        if (form < 3) timestamp = full;
     }
     if (!reader.ok()) return 0;
     const std::uint8_t type = next.message.type;
@@ -111,11 +111,11 @@ Result<std::size_t> ChunkReader::take_chunk(ByteSpan bytes, std::optional<Messag
     Stream& stream = streams_[id];
     if (begins) {
         if (form == 0) {
-            stream.timestamp = stamp;
+            stream.timestamp = timestamp;
             stream.delta = 0;
         } else if (form < 3) {
-            stream.delta = stamp;
-            stream.timestamp += stamp;
+            stream.delta = timestamp;
+            stream.timestamp += timestamp;
         } else {
             // A new message of the same form: the last difference again, or the same time after a full header.
             stream.timestamp += stream.delta;
@@ -131,7 +131,7 @@ Result<std::size_t> ChunkReader::take_chunk(ByteSpan bytes, std::optional<Messag
     stream.message.payload.insert(stream.message.payload.end(), data.begin(), data.end());
     stream.filled = filled + part;
     unfinished_ += data.size();
-    if (unfinished_ > std::size_t{2} * most_) return malformed("too much in messages that don't end");
+    if (unfinished_ > std::size_t{2} * most_) return malformed("unfinished messages too large");
     if (stream.filled < stream.length) return reader.position();
     stream.filled = 0;
     unfinished_ -= stream.message.payload.size();

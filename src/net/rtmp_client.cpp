@@ -44,7 +44,7 @@ std::string RtmpAddress::place() const {
 
 Result<RtmpAddress> parse_rtmp_address(const std::string& text) {
     const auto refuse = [&] {
-        return fail(ErrorKind::usage, fmt::format("\"{}\" is no RTMP address", text), "address",
+        return fail(ErrorKind::usage, fmt::format("\"{}\" isn't an RTMP address", text), "address",
                     "write it as rtmp://HOST/APPLICATION/STREAM, with :PORT behind the host if it isn't 1935");
     };
     constexpr std::string_view kScheme = "rtmp://";
@@ -121,7 +121,7 @@ struct RtmpClient::State {
                 continue;
             }
             if (errno != EAGAIN && errno != EWOULDBLOCK && errno != EINTR)
-                return wanting("the server ended the connection", "look at the server's log");
+                return wanting("the server closed the connection", "check the server's log");
             WAVECREST_TRY(wait_for(POLLOUT, until));
         }
         return {};
@@ -133,8 +133,7 @@ struct RtmpClient::State {
             WAVECREST_TRY(wait_for(POLLIN, until));
             const ssize_t n = ::recv(socket, buffer.data() + done, buffer.size() - done, MSG_DONTWAIT);
             if (n == 0 || (n < 0 && errno != EAGAIN && errno != EINTR))
-                return wanting("what answers there does not speak RTMP, or ended the connection at once",
-                               "check the port");
+                return wanting("no RTMP server at this port", "check the port");
             if (n > 0) done += static_cast<std::size_t>(n);
         }
         return {};
@@ -166,9 +165,8 @@ Status RtmpClient::State::open() {
             case WireError::Kind::timeout:
                 return wanting("no answer in time", "check the address, and any firewall in between");
             case WireError::Kind::refused:
-                return wanting(
-                    "nothing answers at this address: the connection was refused",
-                    "start the stream (wavecrest stream run), and compare host and port with what it printed");
+                return wanting("connection refused: nothing listens at this address",
+                               "start the stream (wavecrest stream run), and check host and port");
             default:
                 return wanting("connecting failed: " + connected.error().text, "check the address");
         }
@@ -182,13 +180,13 @@ Status RtmpClient::State::open() {
     WAVECREST_TRY(send(hello));
     ByteVector answer_bytes(1 + 2 * kHandshake);
     WAVECREST_TRY(read_exactly(answer_bytes));
-    if (answer_bytes[0] != 3) return wanting("what answers there does not speak RTMP", "check the port");
+    if (answer_bytes[0] != 3) return wanting("no RTMP server at this port", "check the port");
     WAVECREST_TRY(send(ByteSpan(answer_bytes).subspan(1, kHandshake)));  // C2: S1 again
 
     base::ByteWriter size;
-    size.u32(kRtmpFlowChunk);
+    size.u32(kRtmpBroadcastChunk);
     WAVECREST_TRY(send_message(2, rtmp::kSetChunkSize, 0, size.release()));
-    chunk = kRtmpFlowChunk;
+    chunk = kRtmpBroadcastChunk;
     const std::string base_address = RtmpAddress{address.host, address.port, address.application, ""}.text();
     WAVECREST_TRY(command(0, {"connect", ++transaction,
                               Members{{"app", address.application},
@@ -209,7 +207,7 @@ Status RtmpClient::State::open() {
     WAVECREST_TRY(command(0, {"createStream", ++transaction, Value()}));
     WAVECREST_TRY_ASSIGN(made, answer(transaction));
     if (made[0].text() != "_result" || made.size() < 4 || !made[3].number())
-        return wanting("the server makes no stream", "look at the server's log");
+        return wanting("the server can't create a stream", "check the server's log");
     stream = static_cast<std::uint32_t>(*made[3].number());
     return {};
 }
@@ -222,7 +220,7 @@ Status RtmpClient::State::pump(std::chrono::milliseconds wait) {
     while (true) {
         const ssize_t got = ::recv(socket, buffer.data(), buffer.size(), MSG_DONTWAIT);
         if (got < 0 && (errno == EAGAIN || errno == EINTR)) break;
-        if (got <= 0) return wanting("the server ended the connection", "look at the server's log");
+        if (got <= 0) return wanting("the server closed the connection", "check the server's log");
         received += static_cast<std::uint64_t>(got);
         std::vector<Message> messages;
         WAVECREST_TRY(reader.push(ByteSpan(buffer.data(), static_cast<std::size_t>(got)), messages));
@@ -261,8 +259,7 @@ Result<std::vector<Value>> RtmpClient::State::answer(double wanted) {
         if (message != waiting.end()) {
             auto values = amf0::parse(message->payload);
             waiting.erase(message);
-            if (!values || values->size() < 2)
-                return wanting("the server answers with a command that can't be read", "check the address");
+            if (!values || values->size() < 2) return wanting("invalid command from the server", "check the address");
             const std::string name = (*values)[0].text();
             const bool fits =
                 wanted == 0 ? name == "onStatus"
@@ -272,7 +269,7 @@ Result<std::vector<Value>> RtmpClient::State::answer(double wanted) {
         }
         WAVECREST_TRY(pump(50ms));
     }
-    return wanting("the server does not answer", "check that this is an RTMP server's port");
+    return wanting("the server does not respond", "check that this is an RTMP server's port");
 }
 
 RtmpClient::RtmpClient(std::unique_ptr<State> state) : state_(std::move(state)) {}
@@ -305,7 +302,7 @@ Status RtmpClient::play() {
         if (code == "NetStream.Play.Start") return {};
         if (member_text(values, "level") == "error" || code.find("NotFound") != std::string::npos)
             return s.wanting("the server has no such stream: " + member_text(values, "description"),
-                             "compare application and name with what wavecrest stream run printed");
+                             "check application and name (wavecrest site show, or what stream run printed)");
     }
 }
 
@@ -316,8 +313,8 @@ Status RtmpClient::publish() {
         WAVECREST_TRY_ASSIGN(values, s.answer(0));
         if (member_text(values, "code") == "NetStream.Publish.Start") return {};
         if (member_text(values, "level") == "error")
-            return s.wanting("the server won't have the stream: " + member_text(values, "description"),
-                             "check the stream key, and that nobody else publishes there");
+            return s.wanting("the server refuses the stream: " + member_text(values, "description"),
+                             "check the stream key, and that nobody else is publishing there");
     }
 }
 

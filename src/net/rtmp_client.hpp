@@ -47,8 +47,8 @@ class RtmpClient {
     // The code of a status command ("NetStream.Play.Stop"); empty for other messages.
     static std::string status_code(const rtmp::Message& message);
 
-    // For a fan-out that writes from here on: chunks of kRtmpFlowChunk for stream(). What the protocol wants answered
-    // is then handed to `write`, since two may not write to one connection.
+    // For a fan-out that writes from here on: chunks of kRtmpBroadcastChunk for stream(). What the protocol wants
+    // answered is then handed to `write`, since two may not write to one connection.
     void write_by(std::function<void(ByteVector)> write);
     int socket() const;
     std::uint32_t stream() const;

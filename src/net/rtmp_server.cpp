@@ -61,7 +61,7 @@ struct Connection {
     std::string application;
     struct Playing {
         std::uint64_t client = 0;
-        std::shared_ptr<Flow> flow;
+        std::shared_ptr<Broadcast> broadcast;
         std::string name;
     };
     std::map<std::uint32_t, Playing> playing;  // by message stream
@@ -104,7 +104,7 @@ struct RtmpServer::State {
         if (settings.on_event) settings.on_event({kind, connection.address, std::move(what)});
     }
     static void send(Connection& connection, int chunks, std::uint8_t type, std::uint32_t stream, ByteVector payload) {
-        rtmp::append_message(connection.out, chunks, {type, 0, stream, std::move(payload)}, kRtmpFlowChunk);
+        rtmp::append_message(connection.out, chunks, {type, 0, stream, std::move(payload)}, kRtmpBroadcastChunk);
     }
     static void reply(Connection& connection, std::uint32_t stream, const std::vector<Value>& values) {
         // A chunk size isn't known to the other end before it was told: replies to connect come behind it.
@@ -147,8 +147,7 @@ void RtmpServer::State::make_room(const std::string& address) {
     }
     const auto is_its = [&](const auto& one) { return one->address == address; };
     const auto close = [&](Connection& one) {
-        event(RtmpEvent::Kind::refused, one,
-              "too many connections that neither play nor publish: the oldest is closed");
+        event(RtmpEvent::Kind::refused, one, "too many idle connections: the oldest is closed");
         error_code ignored;
         one.socket.close(ignored);
     };
@@ -172,7 +171,7 @@ void RtmpServer::State::keep_house() {
             const bool silent = !one->publishing.empty() && since(one->last_media) > settings.silence_limit;
             if (silent) {
                 event(RtmpEvent::Kind::refused, *one,
-                      fmt::format("published nothing for {}: the key is free",
+                      fmt::format("published nothing for {}: the stream key is free again",
                                   base::format_span(settings.silence_limit)));
                 one->publishing.clear();
             }
@@ -191,7 +190,7 @@ asio::awaitable<bool> RtmpServer::State::handshake(Connection& connection) {
     co_await asio::async_read(connection.socket, asio::buffer(hello), asio::redirect_error(asio::use_awaitable, error));
     if (error) co_return false;
     if (hello[0] != kVersion) {
-        event(RtmpEvent::Kind::refused, connection, fmt::format("speaks version {} of RTMP, or none", hello[0]));
+        event(RtmpEvent::Kind::refused, connection, fmt::format("not RTMP (version {})", hello[0]));
         co_return false;
     }
     // S0, S1 and S2, which is C1 again (5.2.4).
@@ -231,7 +230,7 @@ asio::awaitable<void> RtmpServer::State::serve(std::shared_ptr<Connection> held)
         unfinished += connection.reader.held() - connection.held;
         connection.held = connection.reader.held();
         if (unfinished > settings.memory) {
-            event(RtmpEvent::Kind::refused, connection, "unfinished messages of all connections take too much memory");
+            event(RtmpEvent::Kind::refused, connection, "unfinished messages use too much memory");
             open = false;
         }
         if (connection.peer_window > 0 && connection.received - connection.acknowledged >= connection.peer_window) {
@@ -306,7 +305,7 @@ bool RtmpServer::State::handle(Connection& connection, const Message& message) {
 bool RtmpServer::State::command(Connection& connection, const Message& message) {
     const auto values = amf0::parse(message.payload);
     if (!values || values->size() < 2) {
-        event(RtmpEvent::Kind::refused, connection, "a command that can't be read");
+        event(RtmpEvent::Kind::refused, connection, "invalid command");
         return false;
     }
     const std::string name = (*values)[0].text();
@@ -321,7 +320,7 @@ bool RtmpServer::State::command(Connection& connection, const Message& message) 
         ByteVector bandwidth = u32(kWindow);
         bandwidth.push_back(2);  // dynamic
         send(connection, kControlChunks, rtmp::kPeerBandwidth, 0, std::move(bandwidth));
-        send(connection, kControlChunks, rtmp::kSetChunkSize, 0, u32(kRtmpFlowChunk));
+        send(connection, kControlChunks, rtmp::kSetChunkSize, 0, u32(kRtmpBroadcastChunk));
         Members info = status("status", "NetConnection.Connect.Success", "connected");
         info.emplace_back("objectEncoding", 0.0);
         reply(connection, 0, {"_result", transaction, Members{{"capabilities", 31.0}}, info});
@@ -353,14 +352,13 @@ bool RtmpServer::State::command(Connection& connection, const Message& message) 
             reply(connection, message.stream,
                   {"onStatus", 0.0, Value(),
                    status("status", paused ? "NetStream.Pause.Notify" : "NetStream.Unpause.Notify",
-                          paused ? "paused for this player" : "goes on at the newest picture")});
+                          paused ? "paused for this player" : "resumed at the live edge")});
         }
         return true;
     }
     if (name == "seek") {
         reply(connection, message.stream,
-              {"onStatus", 0.0, Value(),
-               status("error", "NetStream.Seek.Failed", "this stream is live: everybody sees the same")});
+              {"onStatus", 0.0, Value(), status("error", "NetStream.Seek.Failed", "this stream is live: no seeking")});
         return true;
     }
     if (name == "closeStream") {
@@ -376,7 +374,7 @@ bool RtmpServer::State::command(Connection& connection, const Message& message) 
     if (transaction != 0)
         reply(connection, message.stream,
               {"_error", transaction, Value(),
-               status("error", "NetConnection.Call.Failed", "there is no command " + name.substr(0, 64))});
+               status("error", "NetConnection.Call.Failed", "unknown command " + name.substr(0, 64))});
     return true;
 }
 
@@ -391,16 +389,15 @@ void RtmpServer::State::close_stream(Connection& connection, std::uint32_t strea
 void RtmpServer::State::play(Connection& connection, std::uint32_t stream, const std::string& name, bool reset) {
     const std::size_t mark = name.find('?');
     const std::string plain = name.substr(0, mark), query = mark == std::string::npos ? "" : name.substr(mark + 1);
-    auto flow = settings.play
-                    ? settings.play({connection.application, plain, query, connection.address, connection.port})
-                    : nullptr;
-    if (stream == 0 || stream > connection.streams) flow = nullptr;
-    if (!flow) {
+    auto broadcast = settings.play
+                         ? settings.play({connection.application, plain, query, connection.address, connection.port})
+                         : nullptr;
+    if (stream == 0 || stream > connection.streams) broadcast = nullptr;
+    if (!broadcast) {
         // (Without the query, in which keys are.)
         event(RtmpEvent::Kind::refused, connection, fmt::format("play {}/{}", connection.application, plain));
         reply(connection, stream,
-              {"onStatus", 0.0, Value(),
-               status("error", "NetStream.Play.StreamNotFound", "there is no stream " + plain)});
+              {"onStatus", 0.0, Value(), status("error", "NetStream.Play.StreamNotFound", "no stream " + plain)});
         return;
     }
     close_stream(connection, stream);
@@ -414,10 +411,10 @@ void RtmpServer::State::play(Connection& connection, std::uint32_t stream, const
     reply(connection, stream, {"onStatus", 0.0, Value(), status("status", "NetStream.Play.Start", "playing " + plain)});
     const int socket = ::dup(connection.socket.native_handle());
     if (socket < 0) return;
-    Connection::Playing playing{0, flow, plain};
+    Connection::Playing playing{0, broadcast, plain};
     const std::uint64_t beside = connection.playing.empty() ? 0 : connection.playing.begin()->second.client;
-    playing.client = settings.fan_out->add(flow, socket, connection.address, Bytes(std::move(connection.out)), beside,
-                                           for_player(stream));
+    playing.client = settings.fan_out->add(broadcast, socket, connection.address, Bytes(std::move(connection.out)),
+                                           beside, for_player(stream));
     connection.out = {};
     connection.playing[stream] = std::move(playing);
     connection.what = "played " + plain;
@@ -425,7 +422,7 @@ void RtmpServer::State::play(Connection& connection, std::uint32_t stream, const
 }
 
 void RtmpServer::State::publish(Connection& connection, std::uint32_t stream, const std::string& name) {
-    std::string why = "this server takes no streams";
+    std::string why = "this server does not accept publishing";
     auto publication =
         settings.publish && stream != 0 && stream <= connection.streams
             ? settings.publish({connection.application, name, "", connection.address, connection.port}, why)
@@ -494,7 +491,7 @@ Bytes for_message_stream(const Bytes& chunks, std::uint32_t stream) {
         if (out[at + 7] != rtmp::kSetChunkSize && (out[at] & 0x3F) != kControlChunks) {
             for (std::size_t i = 0; i < 4; ++i) out[at + 8 + i] = static_cast<std::uint8_t>(stream >> (8 * i));
         }
-        const std::size_t more = length == 0 ? 0 : (length - 1) / kRtmpFlowChunk;  // chunks of type 3
+        const std::size_t more = length == 0 ? 0 : (length - 1) / kRtmpBroadcastChunk;  // chunks of type 3
         at += 12 + (extended ? 4 : 0) + length + more * (extended ? 5 : 1);
     }
     return Bytes(std::move(out));
@@ -531,7 +528,7 @@ std::function<Bytes(const Bytes& chunks)> for_player(std::uint32_t stream) {
             for (std::size_t left = length, first = 1; left > 0; first = 0) {
                 if (first == 0) end += extended ? 5 : 1;  // a chunk of type 3
                 const std::size_t part =
-                    std::min<std::size_t>({left, kRtmpFlowChunk, from.size() - std::min(end, from.size())});
+                    std::min<std::size_t>({left, kRtmpBroadcastChunk, from.size() - std::min(end, from.size())});
                 if (part == 0) break;
                 body.insert(body.end(), from.begin() + static_cast<std::ptrdiff_t>(end),
                             from.begin() + static_cast<std::ptrdiff_t>(end + part));
@@ -548,7 +545,7 @@ std::function<Bytes(const Bytes& chunks)> for_player(std::uint32_t stream) {
                 time = since < 0x8000'0000 ? since : 0;
             }
             const bool control = chunk_stream == kControlChunks || type == rtmp::kSetChunkSize;
-            rtmp::append_message(out, chunk_stream, {type, time, control ? 0 : stream, {}}, body, kRtmpFlowChunk);
+            rtmp::append_message(out, chunk_stream, {type, time, control ? 0 : stream, {}}, body, kRtmpBroadcastChunk);
         }
         return Bytes(std::move(out));
     };

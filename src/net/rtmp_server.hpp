@@ -1,5 +1,5 @@
-// An RTMP server (Adobe RTMP Specification 1.0, plain handshake): players are given flows by a fan-out, publishers'
-// messages are handed on.
+// An RTMP server (Adobe RTMP Specification 1.0, plain handshake): players are given broadcasts by a fan-out,
+// publishers' messages are handed on.
 #pragma once
 
 #include <cstdint>
@@ -44,9 +44,9 @@ struct RtmpServerSettings {
     std::uint16_t port = kDefaultRtmpPort;  // 0: any free one
     std::vector<std::uint16_t> further;     // ports it listens at, too
     FanOut* fan_out = nullptr;              // must outlive the server
-    // What a player gets; null: there is no such stream for it. The flow's blocks are chunks of kRtmpFlowChunk for
-    // message stream 1, each message with a full header.
-    std::function<std::shared_ptr<Flow>(const RtmpRequest& request)> play;
+    // What a player gets; null: there is no such stream for it. The broadcast's blocks are chunks of
+    // kRtmpBroadcastChunk for message stream 1, each message with a full header.
+    std::function<std::shared_ptr<Broadcast>(const RtmpRequest& request)> play;
     // Who may publish: null refuses. `why` is told to the publisher.
     std::function<std::unique_ptr<RtmpPublication>(const RtmpRequest& request, std::string& why)> publish;
     std::function<void(const RtmpEvent&)> on_event;
@@ -61,7 +61,7 @@ struct RtmpServerSettings {
     std::size_t memory = 48 << 20;
 };
 // Large, so that most messages are one chunk; readers are known that hold no chunk size of more than 15 bits.
-inline constexpr std::uint32_t kRtmpFlowChunk = 32'000;
+inline constexpr std::uint32_t kRtmpBroadcastChunk = 32'000;
 
 class RtmpServer {
   public:
@@ -77,7 +77,7 @@ class RtmpServer {
 };
 
 // The same chunks for another message stream (for players that have several on one connection). `chunks` are whole
-// messages with full headers, cut at kRtmpFlowChunk.
+// messages with full headers, cut at kRtmpBroadcastChunk.
 Bytes for_message_stream(const Bytes& chunks, std::uint32_t stream);
 // The same for one player, called with what it gets in order: times begin near 0 with the first frame, whenever it
 // joined (players show the time, and some wait for it to come from 0).

@@ -49,8 +49,7 @@ Result<Certificate> read_certificate(const base::Path& path) {
                                                           &BIO_free);
     Certificate certificate(::PEM_read_bio_X509(bytes.get(), nullptr, nullptr, nullptr), &X509_free);
     if (!certificate)
-        return unfit("this is no certificate in PEM form", path,
-                     "name the file that begins with -----BEGIN CERTIFICATE-----");
+        return unfit("not a PEM certificate", path, "name the file that starts with -----BEGIN CERTIFICATE-----");
     return certificate;
 }
 
@@ -91,15 +90,14 @@ Status load(asio::ssl::context& context, const CertificateFiles& files) {
     error_code error;
     context.use_certificate_chain_file(files.certificate.string(), error);
     if (error)
-        return unfit(fmt::format("the certificate can't be used: {}", error.message()), files.certificate,
-                     "have it made anew");
+        return unfit(fmt::format("the certificate can't be used: {}", error.message()), files.certificate, "renew it");
     // A password would be asked for on the terminal: at a boot nobody is there to type it.
     context.set_password_callback([](std::size_t, asio::ssl::context::password_purpose) { return std::string(); },
                                   error);
     context.use_private_key(asio::buffer(key_text), asio::ssl::context::pem, error);
     if (error)
-        return unfit("this is no private key in PEM form, it has a password, or it belongs to another certificate",
-                     files.key, "name the key that was made with the certificate, without a password");
+        return unfit("not a PEM private key, password-protected, or of another certificate", files.key,
+                     "name the private key of this certificate, without a password");
     return {};
 }
 
@@ -114,9 +112,9 @@ std::string reason(error_code error) {
         case SSL_R_SSLV3_ALERT_CERTIFICATE_UNKNOWN:
             return "the player does not accept the certificate";
         case SSL_R_SSLV3_ALERT_CERTIFICATE_EXPIRED:
-            return "the certificate has ended, by the player's clock";
+            return "certificate expired, by the player's clock";
         case SSL_R_UNSUPPORTED_PROTOCOL:
-            return "the player is too old: it speaks no TLS 1.2";
+            return "the player is too old: no TLS 1.2";
         default:
             return error.message();
     }

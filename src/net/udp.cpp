@@ -51,12 +51,12 @@ Result<UdpAddress> parse_udp_address(const std::string& text) {
                     "write address and port, such as 239.20.0.1:5004 or [ff15::7]:5004");
     };
     const std::size_t colon = text.rfind(':');
-    if (colon == std::string::npos) return refuse("names no port");
+    if (colon == std::string::npos) return refuse("has no port");
     std::string host = text.substr(0, colon);
     unsigned port = 0;
     const auto [end, error] = std::from_chars(text.data() + colon + 1, text.data() + text.size(), port);
     if (error != std::errc{} || end != text.data() + text.size() || port == 0 || port > 65535)
-        return refuse("names no port from 1 to 65535");
+        return refuse("has no port from 1 to 65535");
     if (host.size() > 2 && host.front() == '[' && host.back() == ']') host = host.substr(1, host.size() - 2);
     UdpAddress address;
     address.port = static_cast<std::uint16_t>(port);
@@ -77,7 +77,7 @@ Result<UdpAddress> parse_udp_address(const std::string& text) {
         address.size = sizeof v6;
         std::memcpy(address.raw.data(), &v6, sizeof v6);
     } else {
-        return refuse("begins with no IP address");
+        return refuse("does not start with an IP address");
     }
     return address;
 }
@@ -91,17 +91,17 @@ Result<std::uint16_t> free_udp_port() {
     const bool bound = socket >= 0 && ::bind(socket, reinterpret_cast<const sockaddr*>(&at), size) == 0 &&
                        ::getsockname(socket, reinterpret_cast<sockaddr*>(&at), &size) == 0;
     if (socket >= 0) ::close(socket);
-    if (!bound) return fail(ErrorKind::machine, "no UDP port is free", "127.0.0.1", "end what holds so many");
+    if (!bound) return fail(ErrorKind::machine, "no UDP port is free", "127.0.0.1", "close programs that use many");
     return ntohs(at.sin_port);
 }
 
 Result<std::unique_ptr<UdpSender>> UdpSender::open(const UdpSettings& settings) {
     WAVECREST_TRY_ASSIGN(index, interface_of(settings.interface));
     const int v4 = ::socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
-    if (v4 < 0) return refused("no socket can be made", "UDP");
+    if (v4 < 0) return refused("can't create a socket", "UDP");
     const int v6 = ::socket(AF_INET6, SOCK_DGRAM | SOCK_CLOEXEC, 0);  // a machine may be without
     std::unique_ptr<UdpSender> sender(new UdpSender(v4, v6));
-    const int buffer = kSendBuffer, hops = settings.hops;
+    const int buffer = kSendBuffer, hops = settings.ttl;
     ::setsockopt(v4, SOL_SOCKET, SO_SNDBUF, &buffer, sizeof buffer);
     ::setsockopt(v4, IPPROTO_IP, IP_MULTICAST_TTL, &hops, sizeof hops);
     if (v6 >= 0) {
@@ -165,7 +165,7 @@ UdpReceiver::~UdpReceiver() {
 Result<std::unique_ptr<UdpReceiver>> UdpReceiver::open(const UdpAddress& address, const UdpSettings& settings) {
     WAVECREST_TRY_ASSIGN(index, interface_of(settings.interface));
     const int handle = ::socket(address.ipv6 ? AF_INET6 : AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
-    if (handle < 0) return refused("no socket can be made", address.text);
+    if (handle < 0) return refused("can't create a socket", address.text);
     std::unique_ptr<UdpReceiver> receiver(new UdpReceiver(handle));
     const int on = 1, buffer = kReceiveBuffer;
     // Several receivers of one group on a machine are usual; of one plain port they would take each other's datagrams.
@@ -176,7 +176,7 @@ Result<std::unique_ptr<UdpReceiver>> UdpReceiver::open(const UdpAddress& address
     if (::bind(handle, reinterpret_cast<const sockaddr*>(address.raw.data()), address.size) != 0) {
         if (errno == EADDRINUSE)
             return fail(ErrorKind::machine, "the UDP port is in use", address.text,
-                        "end the program that receives there, or choose another port");
+                        "stop the program that receives there, or choose another port");
         return refused("the address can't be listened on", address.text);
     }
     if (address.multicast && !address.ipv6) {
@@ -268,9 +268,9 @@ Result<std::vector<UdpReceiver::Datagram>> UdpReceiver::receive(std::chrono::mil
     return datagrams;
 }
 
-std::chrono::nanoseconds arrival_on_steady_clock(std::chrono::nanoseconds stamp, std::chrono::nanoseconds wall,
+std::chrono::nanoseconds arrival_on_steady_clock(std::chrono::nanoseconds timestamp, std::chrono::nanoseconds wall,
                                                  std::chrono::nanoseconds steady) {
-    const std::chrono::nanoseconds age = wall - stamp;
+    const std::chrono::nanoseconds age = wall - timestamp;
     return age < std::chrono::nanoseconds(0) || age > std::chrono::seconds(1) ? steady : steady - age;
 }
 

@@ -30,7 +30,7 @@ Result<UdpAddress> parse_udp_address(const std::string& text);
 Result<std::uint16_t> free_udp_port();
 
 struct UdpSettings {
-    int hops = 4;           // how many routers multicast may pass, 1 to 255
+    int ttl = 4;            // how many routers multicast may pass, 1 to 255
     std::string interface;  // by name or address, for multicast; empty: the system's choice
 };
 
@@ -75,9 +75,10 @@ class UdpReceiver {
     std::chrono::nanoseconds last_{};  // arrival
 };
 
-// When a datagram came, on the steady clock: the kernel stamps it by the machine's clock, which may be set at any time.
-// `wall` and `steady` are now; a stamp that can't be (in the future, or of more than a second ago) counts as now.
-std::chrono::nanoseconds arrival_on_steady_clock(std::chrono::nanoseconds stamp, std::chrono::nanoseconds wall,
+// When a datagram came, on the steady clock: the kernel timestamps it by the machine's clock, which may be set at any
+// time. `wall` and `steady` are now; a timestamp that can't be (in the future, or of more than a second ago) counts as
+// now.
+std::chrono::nanoseconds arrival_on_steady_clock(std::chrono::nanoseconds timestamp, std::chrono::nanoseconds wall,
                                                  std::chrono::nanoseconds steady);
 
 }  // namespace wavecrest::net

@@ -241,10 +241,10 @@ std::string describe(const LinkFaults& faults) {
     if (faults.rate_bps > 0) add(base::format_bitrate(faults.rate_bps));
     if (faults.delay.count() > 0) add(base::format_span(faults.delay) + " delay");
     if (faults.jitter.count() > 0) add(base::format_span(faults.jitter) + " jitter");
-    if (faults.loss > 0) add(fmt::format("{:g} % lost", faults.loss * 100));
+    if (faults.loss > 0) add(fmt::format("{:g} % loss", faults.loss * 100));
     if (faults.reorder > 0) add(fmt::format("{:g} % out of order", faults.reorder * 100));
     if (faults.outage.count() > 0)
-        add(fmt::format("{} of outage every {}", base::format_span(faults.outage),
+        add(fmt::format("outage of {} every {}", base::format_span(faults.outage),
                         base::format_span(faults.outage_every)));
     return text;
 }
@@ -314,8 +314,8 @@ Result<std::unique_ptr<WorseLink>> WorseLink::tcp(const std::string& listen_addr
     addrinfo wanted{}, *found = nullptr;
     wanted.ai_socktype = SOCK_STREAM;
     if (::getaddrinfo(host.c_str(), fmt::format("{}", port).c_str(), &wanted, &found) != 0)
-        return fail(ErrorKind::usage, fmt::format("the host \"{}\" is not known on this network", host),
-                    "the link's far end", "use its address in digits");
+        return fail(ErrorKind::usage, fmt::format("host name \"{}\" not found (DNS)", host), "destination of the link",
+                    "use its IP address");
     sockaddr_storage to{};
     const socklen_t to_size = found->ai_addrlen;
     std::memcpy(&to, found->ai_addr, to_size);
@@ -325,8 +325,8 @@ Result<std::unique_ptr<WorseLink>> WorseLink::tcp(const std::string& listen_addr
     at.sin_port = htons(listen_port);
     at.sin_addr.s_addr = htonl(INADDR_ANY);
     if (!listen_address.empty() && ::inet_pton(AF_INET, listen_address.c_str(), &at.sin_addr) != 1)
-        return fail(ErrorKind::usage, fmt::format("\"{}\" is no IPv4 address", listen_address), "address to listen on",
-                    "write it in digits, such as 192.168.1.10");
+        return fail(ErrorKind::usage, fmt::format("\"{}\" isn't an IPv4 address", listen_address),
+                    "address to listen on", "write for example 192.168.1.10");
     const int listener = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
     const int on = 1;
     ::setsockopt(listener, SOL_SOCKET, SO_REUSEADDR, &on, sizeof on);

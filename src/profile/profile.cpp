@@ -21,38 +21,37 @@ bool is_file_name(const std::string& name) {
 Result<Profile> parse(std::string_view text, const std::string& file) {
     WAVECREST_TRY_ASSIGN(root, base::ConfigTable::parse(text, file));
     Profile profile;
-    WAVECREST_TRY_ASSIGN(name, root.text("name"));
+    const auto name = root.text("name");
     profile.name = name;
-    WAVECREST_TRY_ASSIGN(purpose, root.text("purpose", ""));
+    const auto purpose = root.text("purpose", "");
     profile.purpose = purpose;
-    WAVECREST_TRY(root.choice("container", {"mp4"}, "mp4"));
+    root.choice("container", {"mp4"}, "mp4");
 
-    WAVECREST_TRY_ASSIGN(video, root.table("video"));
-    WAVECREST_TRY(video.choice("codec", {"h264"}, "h264"));
-    WAVECREST_TRY_ASSIGN(codec_profile, video.choice("codec_profile", {"baseline", "main", "high"}, "high"));
-    WAVECREST_TRY_ASSIGN(level,
-                         video.choice("level", {"", "3.0", "3.1", "3.2", "4.0", "4.1", "4.2", "5.0", "5.1"}, ""));
-    WAVECREST_TRY_ASSIGN(effort, video.number("effort", 1, 9, 5));
-    WAVECREST_TRY_ASSIGN(quality, video.decimal("quality", 0, 51, 20));
-    WAVECREST_TRY_ASSIGN(peak, video.bitrate("peak_bitrate", 0));
-    WAVECREST_TRY_ASSIGN(buffer, video.span("buffer", profile.video.buffer));
-    WAVECREST_TRY_ASSIGN(keyframes, video.span("keyframe_every", Time{}));
-    WAVECREST_TRY_ASSIGN(largest, video.size("largest", profile.video.largest));
-    WAVECREST_TRY_ASSIGN(pixels, video.choice("pixels", {"square", "as-source"}, "square"));
-    WAVECREST_TRY_ASSIGN(interlaced, video.choice("interlaced", {"per-frame", "per-field"}, "per-frame"));
-    WAVECREST_TRY_ASSIGN(rate, video.text("frame_rate", "as-source"));
+    auto video = root.table("video");
+    video.choice("codec", {"h264"}, "h264");
+    const auto codec_profile = video.choice("profile", {"baseline", "main", "high"}, "high");
+    const auto level = video.choice("level", {"", "3.0", "3.1", "3.2", "4.0", "4.1", "4.2", "5.0", "5.1"}, "");
+    const auto effort = video.number("effort", 1, 9, 5);
+    const auto quality = video.decimal("quality", 0, 51, 20);
+    const auto peak = video.bitrate("peak_bitrate", 0);
+    const auto buffer = video.span("buffer", profile.video.buffer);
+    const auto keyframes = video.span("keyframe_interval", Time{});
+    const auto largest = video.size("max_size", profile.video.largest);
+    const auto pixels = video.choice("pixels", {"square", "as-source"}, "square");
+    const auto interlaced = video.choice("interlaced", {"per-frame", "per-field"}, "per-frame");
+    const auto rate = video.text("frame_rate", "as-source");
     std::optional<Ratio> fixed;
     if (rate != "as-source" && rate != "constant") {
         fixed = base::parse_frame_rate(rate);
         if (!fixed)
-            return video.refuse("frame_rate", fmt::format("\"{}\" is no frame rate", rate),
-                                "write \"as-source\", \"constant\" or frames per second such as \"25\" or \"29.97\"");
+            video.wrong("frame_rate", fmt::format("\"{}\" isn't a valid frame rate", rate),
+                        "write \"as-source\", \"constant\" or frames per second such as \"25\" or \"29.97\"");
     }
-    if (keyframes.count() == 0 && video.has("keyframe_every"))
-        return video.refuse("keyframe_every", "the keyframe interval must be longer than 0",
-                            "write a length such as \"4 s\", or leave it out");
+    if (keyframes.count() == 0 && video.has("keyframe_interval"))
+        video.wrong("keyframe_interval", "the keyframe interval must be longer than 0",
+                    "write a length such as \"4 s\", or leave it out");
     if (buffer.count() == 0)
-        return video.refuse("buffer", "the buffer must be longer than 0", "write a length such as \"2 s\"");
+        video.wrong("buffer", "the buffer must be longer than 0", "write a length such as \"2 s\"");
     profile.video = {codec_profile,
                      level,
                      static_cast<int>(effort),
@@ -65,17 +64,17 @@ Result<Profile> parse(std::string_view text, const std::string& file) {
                      interlaced == "per-field",
                      rate != "as-source",
                      fixed.value_or(Ratio{0, 1})};
-    WAVECREST_TRY(video.finish());
+    video.finish();
 
-    WAVECREST_TRY_ASSIGN(audio, root.table("audio"));
-    WAVECREST_TRY(audio.choice("codec", {"aac"}, "aac"));
-    WAVECREST_TRY_ASSIGN(bitrate, audio.bitrate("bitrate", profile.audio.bitrate_bps));
+    auto audio = root.table("audio");
+    audio.choice("codec", {"aac"}, "aac");
+    const auto bitrate = audio.bitrate("bitrate", profile.audio.bitrate_bps);
     if (bitrate < 32'000 || bitrate > 320'000)
-        return audio.refuse("bitrate", "sound takes 32 to 320 kbit/s in stereo", "write a rate such as \"160 kbit/s\"");
+        audio.wrong("bitrate", "audio needs 32 to 320 kbit/s in stereo", "write for example \"160 kbit/s\"");
     profile.audio.bitrate_bps = bitrate;
-    WAVECREST_TRY(audio.finish());
-    WAVECREST_TRY(root.finish());
-    return profile;
+    audio.finish();
+    root.finish();
+    return root.complete(Result<Profile>(std::move(profile)));
 }
 
 const std::vector<Profile>& built_in() {
@@ -99,7 +98,7 @@ Result<std::string> source_text(const std::string& name) {
         names.emplace_back(file.name.substr(kFolder.size(), file.name.size() - kFolder.size() - 5));
     }
     const std::string meant = base::nearest(name, names);
-    return fail(ErrorKind::usage, fmt::format("there is no profile \"{}\"", name), "profile",
+    return fail(ErrorKind::usage, fmt::format("unknown profile \"{}\"", name), "profile",
                 meant.empty() ? fmt::format("use one of: {}; or a file ending in .toml", fmt::join(names, ", "))
                               : fmt::format("did you mean \"{}\"?", meant));
 }

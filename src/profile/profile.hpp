@@ -12,13 +12,13 @@
 namespace wavecrest::profile {
 
 struct VideoSettings {
-    std::string codec_profile = "high";  // H.264: baseline, main, high
-    std::string level;                   // H.264 level such as "3.1"; empty: as needed
-    int effort = 5;                      // 1 quick to 9 thorough
-    double quality = 20;                 // 0 best to 51 worst
-    std::int64_t peak_bps = 0;           // 0: not limited
+    std::string profile = "high";  // H.264: baseline, main, high
+    std::string level;             // H.264 level such as "3.1"; empty: as needed
+    int effort = 5;                // 1 quick to 9 thorough
+    double quality = 20;           // 0 best to 51 worst
+    std::int64_t peak_bps = 0;     // 0: not limited
     Time buffer = base::from_seconds(2);
-    Time keyframe_every{};           // 0: the encoder's choice
+    Time keyframe_interval{};        // 0: the encoder's choice
     base::Size largest{1920, 1080};  // the picture is scaled down to fit
     bool square_pixels = true;       // else the source's pixel aspect is kept
     bool every_field = false;        // interlaced video: a picture for each field, else for each frame

@@ -108,7 +108,7 @@ Status write_png(const Figure& figure, const base::Path& target) {
         target.parent_path() / fmt::format(".{}.{}.drawing", target.filename().string(), ::getpid());
     int pipe_ends[2];
     if (::pipe2(pipe_ends, O_CLOEXEC) != 0)
-        return fail(ErrorKind::machine, "no pipe can be opened", target.string(), "close some programs");
+        return fail(ErrorKind::machine, "can't create a pipe", target.string(), "close some programs");
     posix_spawn_file_actions_t actions;
     posix_spawn_file_actions_init(&actions);
     posix_spawn_file_actions_adddup2(&actions, pipe_ends[0], STDIN_FILENO);

@@ -19,7 +19,7 @@ struct Series {
     std::vector<std::pair<double, double>> points;
 };
 
-struct Band {  // a shaded stretch of the x axis: a stall
+struct Band {  // a shaded interval of the x axis: a stall
     double from = 0;
     double to = 0;
 };

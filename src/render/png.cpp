@@ -33,7 +33,7 @@ Status write_rgb_png(const base::Path& path, int width, int height, ByteSpan rgb
     uLongf size = ::compressBound(static_cast<uLong>(lines.size()));
     ByteVector packed(size);
     if (::compress2(packed.data(), &size, lines.data(), static_cast<uLong>(lines.size()), 6) != Z_OK)
-        return fail(ErrorKind::machine, "the picture can't be packed", path.string(), "free some memory");
+        return fail(ErrorKind::machine, "the PNG can't be compressed", path.string(), "free some memory");
     base::ByteWriter out;
     constexpr std::uint8_t kSignature[] = {0x89, 'P', 'N', 'G', '\r', '\n', 0x1A, '\n'};
     out.raw(kSignature);

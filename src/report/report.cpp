@@ -87,20 +87,18 @@ class Page {
                 }
             }
             page["verifications"] = std::move(cards);
-            page["verdict_line"] =
-                all == 0 ? "Nothing has been verified yet."
-                : passed == all
-                    ? fmt::format("All {} combinations of stream and device play.", all)
-                    : fmt::format("{} of {} combinations of stream and device play; what to change is said below.",
-                                  passed, all);
+            page["verdict_line"] = all == 0 ? "Nothing has been verified yet."
+                                   : passed == all
+                                       ? fmt::format("All {} tests passed.", all)
+                                       : fmt::format("{} of {} tests passed; fixes are listed below.", passed, all);
             if (gone > 0)
                 missing.push_back(
-                    fmt::format("{} of devices or streams that the site no longer has: marked so, and not counted; "
-                                "verify again, or remove their result files",
+                    fmt::format("{} for devices or streams no longer in the site file: marked, and not counted; verify "
+                                "again, or delete their result files",
                                 base::format_count(static_cast<std::size_t>(gone), "verdict")));
-            if (rips.empty()) missing.push_back("no rip was inspected with --out, so its section is left out");
-            if (conversions.empty()) missing.push_back("no conversion was made with --out, so its section is left out");
-            if (all == 0) missing.push_back("nothing was verified with --out, so there are no verdicts");
+            if (rips.empty()) missing.push_back("no disc was inspected with --out: that section is left out");
+            if (conversions.empty()) missing.push_back("no conversion was made with --out: that section is left out");
+            if (all == 0) missing.push_back("nothing was verified with --out: there are no verdicts");
             page["has_rips"] = !rips.empty();
             page["has_conversions"] = !conversions.empty();
             page["has_verifications"] = all + gone > 0;
@@ -194,8 +192,8 @@ class Page {
         data row = data::type::object;
         row["name"] = json.at("name").get<std::string>();
         row["size"] = bytes_of(json, "size_bytes");
-        row["rate"] = fmt::format("{} on average, {} in the highest second", rate_of(json, "bitrate_bps"),
-                                  rate_of(json, "peak_1s_bps"));
+        row["rate"] =
+            fmt::format("average {}, peak {} (1 s)", rate_of(json, "bitrate_bps"), rate_of(json, "peak_1s_bps"));
         data titles = data::type::list;
         for (const Json& title : json.at("titles")) {
             data entry = data::type::object;
@@ -293,9 +291,9 @@ class Page {
         row["url"] = net::without_keys(json.value("url", ""));
         row["link"] = json.at("link").value("name", "");
         row["verdict"] = verdict;
-        const std::string what = json.value("short", "none");
-        row["is_short"] = what != "none";
-        row["short"] = what;
+        const std::string what = json.value("cause", "none");
+        row["has_cause"] = what != "none";
+        row["cause"] = what;
         row["summary"] = sentence(json.value("summary", ""));
         row["remedy"] = json.value("remedy", "");
         row["has_remedy"] = !json.value("remedy", "").empty();
@@ -303,7 +301,7 @@ class Page {
         double stood = 0;
         for (const Json& stall : json.at("stalls")) stood += stall.value("for_s", 0.0);
         row["stalls"] = json.at("stalls").empty() ? "none"
-                                                  : fmt::format("{}, {} in all", json.at("stalls").size(),
+                                                  : fmt::format("{}, {} total", json.at("stalls").size(),
                                                                 base::format_span(base::from_seconds(stood)));
         row["mean"] = rate_of(json.at("bitrate"), "mean_bps");
         row["peak"] = rate_of(json.at("bitrate"), "peak_1s_bps");

@@ -23,32 +23,31 @@
 namespace wavecrest::site {
 namespace {
 
-Result<SiteDevice> parse_device(base::ConfigTable& table) {
+SiteDevice parse_device(base::ConfigTable& table) {
     SiteDevice entry;
     entry.line = table.line();
-    WAVECREST_TRY_ASSIGN(name, table.text("name"));
-    WAVECREST_TRY_ASSIGN(device_class, table.text("class"));
-    WAVECREST_TRY_ASSIGN(room, table.text("room", ""));
-    WAVECREST_TRY_ASSIGN(player, table.text("player", ""));
-    WAVECREST_TRY_ASSIGN(address, table.text("address", ""));
-    WAVECREST_TRY_ASSIGN(link, table.text("link", "gigabit"));
-    WAVECREST_TRY(table.finish());
+    const auto name = table.text("name");
+    const auto device_class = table.text("class");
+    const auto room = table.text("room", "");
+    const auto player = table.text("player", "");
+    const auto address = table.text("address", "");
+    const auto link = table.text("link", "gigabit");
+    table.finish();
     auto found = device::find(device_class);
-    if (!found) return table.refuse("class", found.error().what, found.error().remedy);
+    if (!found) table.wrong("class", found.error().what, found.error().remedy);
     const auto parsed_link = device::parse_link(link);
     if (!parsed_link)
-        return table.refuse("link", fmt::format("\"{}\" is no link", link),
-                            "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
-    entry.device = std::move(*found);
+        table.wrong("link", fmt::format("\"{}\" isn't a valid link", link),
+                    "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
+    if (found) entry.device = std::move(*found);
     entry.device.name = name;
     entry.device_class = device_class;
     entry.room = room;
     entry.player = player;
     entry.address = address;
     if (!address.empty() && (!net::Networks::parse({address}) || address.find('/') != std::string::npos))
-        return table.refuse("address", fmt::format("\"{}\" is no IP address", address),
-                            "write it in digits, such as 192.168.1.20");
-    entry.link = *parsed_link;
+        table.wrong("address", fmt::format("\"{}\" isn't an IP address", address), "write for example 192.168.1.20");
+    if (parsed_link) entry.link = *parsed_link;
     return entry;
 }
 
@@ -57,87 +56,92 @@ base::Path from_folder(const std::string& file, const base::Path& folder) {
     return elsewhere ? base::Path(file) : folder / file;
 }
 
-Result<std::vector<stream::Part>> parse_parts(base::ConfigTable& table, const base::Path& folder) {
-    WAVECREST_TRY_ASSIGN(file, table.text("file", ""));
-    WAVECREST_TRY_ASSIGN(files, table.texts("files"));
-    WAVECREST_TRY_ASSIGN(all_of, table.text("folder", ""));
-    WAVECREST_TRY_ASSIGN(title, table.text("title", "main"));
-    WAVECREST_TRY_ASSIGN(chapter, table.number("chapter", 1, 999, 1));
+std::vector<stream::Part> parse_parts(base::ConfigTable& table, const base::Path& folder) {
+    const auto file = table.text("file", "");
+    auto files = table.texts("files");
+    const auto all_of = table.text("folder", "");
+    const auto title = table.text("title", "main");
+    const auto chapter = table.number("chapter", 1, 999, 1);
     if (!file.empty()) files.insert(files.begin(), file);
     std::vector<stream::Part> parts;
     for (const std::string& one : files) parts.push_back({from_folder(one, folder), title, 1});
     if (!all_of.empty()) {
         for (const base::Path& one : media_in(from_folder(all_of, folder))) parts.push_back({one, title, 1});
-        if (parts.empty()) return table.refuse("folder", "there are no media files in it", "name another folder");
+        if (parts.empty()) table.wrong("folder", "there are no media files in it", "name another folder");
     }
     if (!parts.empty()) parts.front().chapter = static_cast<int>(chapter);
     return parts;
 }
 
 // A key, or the file that holds it: "key" or "key_file".
-Result<std::string> parse_key(base::ConfigTable& table, const std::string& name, const base::Path& folder) {
-    WAVECREST_TRY_ASSIGN(key, table.text(name, ""));
-    WAVECREST_TRY_ASSIGN(file, table.text(name + "_file", ""));
+std::string parse_key(base::ConfigTable& table, const std::string& name, const base::Path& folder) {
+    std::string key = table.text(name, "");
+    const std::string file = table.text(name + "_file", "");
     if (!key.empty() && !file.empty())
-        return table.refuse(name, fmt::format("{0} and {0}_file are both there", name), "leave one of them out");
+        table.wrong(name, fmt::format("{0} and {0}_file are both set", name), "leave one of them out");
     if (!file.empty()) {
-        WAVECREST_TRY_ASSIGN(read, stream::read_key(from_folder(file, folder)));
-        key = std::move(read);
+        auto read = stream::read_key(from_folder(file, folder));
+        if (!read) {
+            table.wrong(name + "_file", fmt::format("{} ({})", read.error().what, read.error().where),
+                        read.error().remedy);
+            return "";
+        }
+        key = std::move(*read);
     }
     if (!key.empty() && key.size() < stream::kShortestKey)
-        return table.refuse(file.empty() ? name : name + "_file", "the key is too short",
-                            "use eight letters and digits or more");
+        table.wrong(file.empty() ? name : name + "_file", "the stream key is too short",
+                    "use at least eight letters and digits");
     return key;
 }
 
-Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& folder) {
+SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder) {
     SiteStream entry;
-    stream::StationItem& item = entry.item;
+    stream::ServedStream& item = entry.item;
     entry.line = table.line();
-    WAVECREST_TRY_ASSIGN(name, table.text("name"));
-    WAVECREST_TRY_ASSIGN(parts, parse_parts(table, folder));
-    WAVECREST_TRY_ASSIGN(publish_key, parse_key(table, "publish_key", folder));
-    WAVECREST_TRY_ASSIGN(path, table.text("path", ""));
-    WAVECREST_TRY_ASSIGN(port, table.number("port", 1, 65535, 0));
-    WAVECREST_TRY_ASSIGN(tls_port, table.number("tls_port", 1, 65535, 0));
-    WAVECREST_TRY_ASSIGN(rtmp_port, table.number("rtmp_port", 1, 65535, 0));
-    WAVECREST_TRY_ASSIGN(subtitles, table.text("subtitles", ""));
-    WAVECREST_TRY_ASSIGN(sound, table.texts("sound"));
-    WAVECREST_TRY_ASSIGN(picture, table.number("picture", 1, 99, 0));
-    WAVECREST_TRY_ASSIGN(drawn, table.text("draw_subtitles", TrackChoice{}.drawn));
-    WAVECREST_TRY_ASSIGN(devices, table.texts("devices"));
-    WAVECREST_TRY_ASSIGN(offers, table.texts("offer"));
-    for (const std::string& word : offers) {
-        const Status added = stream::add_offer(item.offers, word);
-        if (!added) return table.refuse("offer", added.error().what, added.error().remedy);
+    const auto name = table.text("name");
+    auto parts = parse_parts(table, folder);
+    const std::string publish_key = parse_key(table, "publish_key", folder);
+    const auto path = table.text("path", "");
+    const auto port = table.number("port", 1, 65535, 0);
+    const auto tls_port = table.number("tls_port", 1, 65535, 0);
+    const auto rtmp_port = table.number("rtmp_port", 1, 65535, 0);
+    const auto subtitles = table.text("subtitles", "");
+    const auto audio = table.texts("audio");
+    const auto picture = table.number("video", 1, 99, 0);
+    const auto drawn = table.text("burn_in", TrackChoice{}.drawn);
+    const auto devices = table.texts("devices");
+    const auto deliveries = table.texts("delivery");
+    for (const std::string& word : deliveries) {
+        const Status added = stream::add_delivery(item.deliveries, word);
+        if (!added) table.wrong("delivery", added.error().what, added.error().remedy);
     }
     for (const bool rtp : {false, true}) {
-        WAVECREST_TRY_ASSIGN(targets, table.texts(rtp ? "rtp" : "udp"));
+        const auto targets = table.texts(rtp ? "rtp" : "udp");
         for (const std::string& text : targets) {
             const auto address = net::parse_udp_address(text);
-            if (!address) return table.refuse(rtp ? "rtp" : "udp", address.error().what, address.error().remedy);
-            item.targets.push_back({*address, rtp});
+            if (!address) table.wrong(rtp ? "rtp" : "udp", address.error().what, address.error().remedy);
+            if (address) item.targets.push_back({*address, rtp});
         }
     }
-    WAVECREST_TRY_ASSIGN(servers, table.texts("push"));
+    const auto servers = table.texts("push");
     for (const std::string& text : servers) {
         const auto address = net::parse_rtmp_address(text);
-        if (!address) return table.refuse("push", address.error().what, address.error().remedy);
-        item.push.push_back(*address);
+        if (!address) table.wrong("push", address.error().what, address.error().remedy);
+        if (address) item.push.push_back(*address);
     }
-    WAVECREST_TRY_ASSIGN(loop, table.flag("loop", false));
-    WAVECREST_TRY_ASSIGN(rate, table.bitrate("rate", 0));
-    WAVECREST_TRY_ASSIGN(profile, table.text("profile", ""));
-    WAVECREST_TRY_ASSIGN(from, table.texts("from"));
-    WAVECREST_TRY_ASSIGN(key, parse_key(table, "key", folder));
-    WAVECREST_TRY(table.finish());
+    const auto loop = table.flag("loop", false);
+    const auto rate = table.bitrate("bitrate", 0);
+    const auto profile = table.text("profile", "");
+    const auto from = table.texts("from");
+    const std::string key = parse_key(table, "key", folder);
+    table.finish();
     const auto networks = net::Networks::parse(from);
-    if (!networks) return table.refuse("from", networks.error().what, networks.error().remedy);
+    if (!networks) table.wrong("from", networks.error().what, networks.error().remedy);
     if (parts.empty() && publish_key.empty())
-        return table.refuse("name", fmt::format("\"file\" is missing: stream \"{}\" has no source", name),
-                            "add file, files or folder; or publish_key, for somebody to publish it by RTMP");
+        table.wrong("name", fmt::format("\"file\" is missing: stream \"{}\" has no source", name),
+                    "add file, files or folder; or publish_key, to accept RTMP publishing");
     if (!parts.empty() && !publish_key.empty())
-        return table.refuse("publish_key", "what is published here has no file", "leave one of them out");
+        table.wrong("publish_key", "a stream is either published here or played from files", "leave one of them out");
     item.name = name;
     item.path =
         path.empty() ? stream::default_path(name, parts.empty() ? base::Path("live.flv") : parts.front().source) : path;
@@ -147,54 +151,55 @@ Result<SiteStream> parse_stream(base::ConfigTable& table, const base::Path& fold
     item.publish_key = publish_key;
     item.loop = loop;
     item.rate_bps = rate;
-    item.from = *networks;
+    if (networks) item.from = *networks;
     item.key = key;
     item.parts = std::move(parts);
     entry.profile = profile;
     entry.devices = devices;
     // Where nothing is said, one file is served as it is, and everything else live.
-    if (!item.offers.any() && item.published()) item.offers.rtmp = true;
-    if (!item.offers.any()) {
+    if (!item.deliveries.any() && item.published()) item.deliveries.rtmp = true;
+    if (!item.deliveries.any()) {
         std::error_code error;
         const bool plain = item.parts.size() == 1 && !std::filesystem::is_directory(item.parts.front().source, error);
         if (plain && profile.empty()) {
-            item.offers.file = true;
+            item.deliveries.file = true;
         } else if (item.targets.empty() && item.push.empty()) {
-            item.offers.live = true;
+            item.deliveries.live = true;
         }
     }
-    if (!sound.empty() && !item.is_live() && !item.offers.hls)
-        return table.refuse("sound", "files go out with all of their sound: players choose",
-                            "offer the stream live or as hls, too, or leave the sound out");
-    if (picture > 0 && !item.is_live() && !item.offers.hls)
-        return table.refuse("picture", "files go out with all of their pictures: players choose",
-                            "offer the stream live or as hls, too, or leave the picture out");
+    if (!audio.empty() && !item.is_live() && !item.deliveries.hls)
+        table.wrong("audio", "a file is delivered with all of its audio tracks: players select one",
+                    "add live or hls to \"delivery\", or leave \"audio\" out");
+    if (picture > 0 && !item.is_live() && !item.deliveries.hls)
+        table.wrong("video", "a file is delivered with all of its video tracks: players select one",
+                    "add live or hls to \"delivery\", or leave \"video\" out");
     if (drawn != TrackChoice{}.drawn && profile.empty())
-        return table.refuse("draw_subtitles", "subtitles are drawn into pictures that are encoded anew",
-                            "name a profile for the stream, or leave it out");
-    WAVECREST_TRY(media::check_sound_words(sound, table.where("sound")));
-    for (stream::Part& part : item.parts) part.choice = {sound, static_cast<int>(picture), drawn};
-    if (!subtitles.empty() && !item.offers.file && !item.offers.hls)
-        return table.refuse("subtitles", "live streams carry no subtitle file",
-                            "offer the stream as file or hls, too, or leave the subtitles out");
-    const bool by_http = item.offers.file || item.offers.hls || item.offers.live || item.offers.live_hls;
+        table.wrong("burn_in", "subtitles are burned in only when transcoding",
+                    "name a profile for the stream, or leave it out");
+    if (const auto fit = media::check_audio_words(audio, table.where("audio")); !fit)
+        table.wrong("audio", fit.error().what, fit.error().remedy);
+    for (stream::Part& part : item.parts) part.choice = {audio, static_cast<int>(picture), drawn};
+    if (!subtitles.empty() && !item.deliveries.file && !item.deliveries.hls)
+        table.wrong("subtitles", "subtitle files are for file and hls",
+                    "offer the stream as file or hls, too, or leave the subtitles out");
+    const bool by_http =
+        item.deliveries.file || item.deliveries.hls || item.deliveries.live || item.deliveries.live_hls;
     if (!by_http && (port != 0 || tls_port != 0))
-        return table.refuse(port != 0 ? "port" : "tls_port", "this stream does not go out by HTTP",
-                            "offer it as file, hls, live or live-hls, too, or leave the port out");
-    if (rtmp_port != 0 && !item.offers.rtmp && !item.published())
-        return table.refuse("rtmp_port", "this stream does not go out by RTMP",
-                            "offer it as rtmp, too, or leave the port out");
+        table.wrong(port != 0 ? "port" : "tls_port", "this stream is not delivered by HTTP",
+                    "offer it as file, hls, live or live-hls, too, or leave the port out");
+    if (rtmp_port != 0 && !item.deliveries.rtmp && !item.published())
+        table.wrong("rtmp_port", "this stream is not delivered by RTMP",
+                    "offer it as rtmp, too, or leave the port out");
     const bool live = item.is_live() && !item.published();
     if (!live && (loop || rate != 0 || !profile.empty()))
-        return table.refuse(
-            loop        ? "loop"
-            : rate != 0 ? "rate"
-                        : "profile",
-            item.published() ? "what is published here goes out as it comes"
-                             : "only live streams have it: viewers of others fetch the file at their own pace",
-            item.published() ? "leave it out"
-                             : "offer the stream live, live-hls or rtmp, or send it by udp or rtp; or leave this "
-                               "out");
+        table.wrong(loop        ? "loop"
+                    : rate != 0 ? "bitrate"
+                                : "profile",
+                    item.published() ? "a published stream is passed on unchanged" : "this is for live streams only",
+                    item.published()
+                        ? "leave it out"
+                        : "offer the stream live, live-hls or rtmp, or send it by udp or rtp; or leave this "
+                          "out");
     return entry;
 }
 
@@ -203,7 +208,7 @@ Status refuse_twins(const std::vector<Entry>& entries, const base::Path& file, c
                     std::string (*name)(const Entry&)) {
     for (std::size_t i = 0; i < entries.size(); ++i) {
         for (std::size_t k = 0; k < i; ++k) {
-            if (name(entries[i]) != name(entries[k])) continue;
+            if (name(entries[i]).empty() || name(entries[i]) != name(entries[k])) continue;
             return fail(ErrorKind::usage, fmt::format("two {} are named \"{}\"", what, name(entries[i])),
                         fmt::format("{}, line {}", file.string(), entries[i].line), "give one of them another name");
         }
@@ -225,7 +230,7 @@ void check_ports(const Site& site, std::vector<Finding>& findings) {
         findings.push_back({severity, {ErrorKind::wanting, std::move(what), std::move(where), std::move(remedy)}});
     };
     const bool rtmp = std::any_of(site.streams.begin(), site.streams.end(), [](const SiteStream& s) {
-        return (s.item.offers.rtmp || s.item.published()) && s.item.ports.rtmp == 0;
+        return (s.item.deliveries.rtmp || s.item.published()) && s.item.ports.rtmp == 0;
     });
     struct Port {
         std::string key;
@@ -269,15 +274,15 @@ void check_ports(const Site& site, std::vector<Finding>& findings) {
     for (const auto& [key, port, where, name] : ports) {
         if (const auto holder = host::tcp_listener(port); holder && !runs_this(holder->pid)) {
             add(Finding::Severity::error,
-                holder->pid != 0 ? fmt::format("TCP port {} is in use by the process \"{}\" (number {})", port,
+                holder->pid != 0 ? fmt::format("TCP port {} is in use by the process \"{}\" (PID {})", port,
                                                holder->program, holder->pid)
                                  : fmt::format("TCP port {} is in use by a process of another user", port),
-                where, "end that process (it may be an earlier stream run), or choose another port");
+                where, "stop that process (it may be an earlier stream run), or choose another port");
         }
         if (const auto answer = host::firewall(host::Transport::tcp, port);
             answer.kind == host::FirewallAnswer::Kind::closed)
-            add(Finding::Severity::error, fmt::format("the firewall is closed for TCP port {}: {}", port, answer.why),
-                where, fmt::format("open it: nft add rule TABLE CHAIN tcp dport {} accept", port));
+            add(Finding::Severity::error, fmt::format("the firewall blocks TCP port {}: {}", port, answer.why), where,
+                fmt::format("open it: nft add rule TABLE CHAIN tcp dport {} accept", port));
     }
 }
 
@@ -298,21 +303,21 @@ void check_certificate(const Site& site, std::vector<Finding>& findings) {
     constexpr std::int64_t kDay = 86'400, kSoon = 30 * kDay;
     if (facts->valid_from > now || facts->valid_until < now) {
         add(Finding::Severity::error,
-            facts->valid_until < now ? fmt::format("the certificate ended {} ago",
+            facts->valid_until < now ? fmt::format("certificate expired {} ago",
                                                    base::format_count((now - facts->valid_until) / kDay, "day"))
                                      : "the certificate is not valid yet",
-            "have it made anew, and look at this machine's clock");
+            "renew it, and check this machine's clock");
     } else if (facts->valid_until - now < kSoon) {
         add(Finding::Severity::warning,
-            fmt::format("the certificate ends in {}: players will refuse the streams then",
+            fmt::format("certificate expires in {}: players will then refuse the streams",
                         base::format_count((facts->valid_until - now) / kDay, "day")),
-            "have it made anew before");
+            "renew it before");
     }
     if (const auto named = net::certificate_names(site.certificate->certificate, site.host()); named && !*named)
         add(Finding::Severity::error,
-            fmt::format("the certificate is for {}, and devices are told {}",
+            fmt::format("certificate is for {}, but the announced address is {}",
                         facts->names.empty() ? "no host" : facts->names, site.host()),
-            "set advertise in [server] to a name of the certificate, or have one made for this address");
+            "set advertise in [server] to a name of the certificate, or get a certificate for this address");
 }
 
 // Devices that a stream is meant for, and that may not have it.
@@ -324,7 +329,7 @@ void check_admission(const Site& site, const SiteStream& entry, const std::strin
             continue;
         findings.push_back({Finding::Severity::error,
                             {ErrorKind::wanting,
-                             fmt::format("stream \"{}\" is meant for {}, but lets nobody in from its address {}",
+                             fmt::format("stream \"{}\" is for {}, but its address {} is blocked by \"from\"",
                                          entry.name(), d.device.name, d.address),
                              where, "add the address to \"from\", or leave the device out of \"devices\""}});
     }
@@ -342,14 +347,15 @@ void check_supply(const SiteStream& entry, const stream::Part& part, std::int64_
     constexpr double kReserve = 3;
     const double reserve = *speed * 8 / static_cast<double>(mean_bps);
     if (reserve >= kReserve) return;
-    findings.push_back({Finding::Severity::warning,
-                        {ErrorKind::wanting,
-                         fmt::format("stream \"{}\" is read from {} at {}, {:.1f} times what it takes on average",
-                                     entry.name(), mount->is_share() ? "the share " + mount->device : mount->at,
-                                     base::format_bitrate(static_cast<std::int64_t>(*speed * 8)), reserve),
-                         where,
-                         mount->is_share() ? "wire the server and the share's machine, or copy the film to this machine"
-                                           : "move the film to a faster drive"}});
+    findings.push_back(
+        {Finding::Severity::warning,
+         {ErrorKind::wanting,
+          fmt::format("stream \"{}\": {} reads at {}, {:.1f} times its average bit rate", entry.name(),
+                      mount->is_share() ? "the share " + mount->device : mount->at,
+                      base::format_bitrate(static_cast<std::int64_t>(*speed * 8)), reserve),
+          where,
+          mount->is_share() ? "connect server and file server by Ethernet, or copy the film to this machine"
+                            : "move the film to a faster drive"}});
 }
 
 // What a device is sent of a stream that is encoded anew: what the encoder promises.
@@ -398,14 +404,14 @@ std::int64_t check_devices(const Site& site, const SiteStream& entry, const std:
         std::string why;  // by its first way; empty when one is fit
         std::int64_t least = 0;
         bool fit = false;
-        for (const stream::StationAddress& one : site.addresses_for(entry, d)) {
-            const bool own = one.way == "file" || one.way == "hls";  // made of the file
-            if (one.way == "subtitles") continue;
+        for (const stream::StreamAddress& one : site.addresses_for(entry, d)) {
+            const bool own = one.delivery == "file" || one.delivery == "hls";  // made of the file
+            if (one.delivery == "subtitles") continue;
             const bool anew = !own && !encoded.empty();
             const std::int64_t bps = anew ? encoded_bps : file_bps;
             std::vector<device::Check> checks = {device::judge_protocol(d.device, stream::protocol_of(one))};
-            const std::string held = one.way == "file" ? container : stream::container_of(one);
-            const std::vector<Track>& tracks = anew ? encoded : one.way == "file" ? title.tracks : chosen;
+            const std::string held = one.delivery == "file" ? container : stream::container_of(one);
+            const std::vector<Track>& tracks = anew ? encoded : one.delivery == "file" ? title.tracks : chosen;
             for (device::Check& check : device::judge(d.device, held, tracks, bps)) checks.push_back(std::move(check));
             const auto bad = std::find_if(checks.begin(), checks.end(),
                                           [](const device::Check& c) { return c.verdict == device::Verdict::fail; });
@@ -413,7 +419,7 @@ std::int64_t check_devices(const Site& site, const SiteStream& entry, const std:
                 least = fit ? std::min(least, bps) : bps;
                 fit = true;
             } else if (why.empty()) {
-                why = fmt::format("{}: {} {} (takes {})", d.device.name, bad->name, bad->measured, bad->limit);
+                why = fmt::format("{}: {} {} (supported: {})", d.device.name, bad->name, bad->measured, bad->limit);
             }
         }
         all_screens += least;
@@ -421,16 +427,18 @@ std::int64_t check_devices(const Site& site, const SiteStream& entry, const std:
             cannot.push_back(why);
         } else if (least > d.link.payload_bps) {
             add(Finding::Severity::warning,
-                fmt::format("stream \"{}\" takes {} {}, more than the link of {} carries ({})", entry.name(),
-                            base::format_bitrate(least), least == file_bps ? "on average" : "at its highest",
+                fmt::format("stream \"{}\" needs {} {}, more than the link of {} ({})", entry.name(),
+                            base::format_bitrate(least), least == file_bps ? "on average" : "at its peak",
                             d.device.name, d.link.name),
-                "wire the device, or convert the film with a profile of a lower rate (wavecrest profile list)");
+                "connect the device by Ethernet, or convert the film with a profile of lower bit rate (wavecrest "
+                "profile list)");
         }
     }
-    const std::string remedy = "convert the film with a profile these devices can play, or offer it in a way they take";
+    const std::string remedy =
+        "convert the film with a profile that these devices support, or add a delivery that they support";
     if (meant > 0 && cannot.size() == meant) {
         add(Finding::Severity::error,
-            fmt::format("no device of the house can play stream \"{}\": {}", entry.name(), fmt::join(cannot, "; ")),
+            fmt::format("no device of the site can play stream \"{}\": {}", entry.name(), fmt::join(cannot, "; ")),
             remedy);
     } else if (!cannot.empty()) {
         add(Finding::Severity::warning,
@@ -471,7 +479,7 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
         }
         const auto input = source::open_input(entry.item.parts.front().source);
         if (!input) continue;
-        if ((*input)->is_disc() && (entry.item.offers.file || entry.item.offers.hls)) {
+        if ((*input)->is_disc() && (entry.item.deliveries.file || entry.item.deliveries.hls)) {
             findings.push_back(
                 {Finding::Severity::error,
                  {ErrorKind::wanting,
@@ -487,7 +495,7 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
             Status fit;
             if (!items) fit = fail(items.error());
             if (items) {
-                const auto ready = stream::prepare_station(*items);
+                const auto ready = stream::prepare_server(*items);
                 if (!ready) fit = fail(ready.error());
             }
             if (!fit) {
@@ -524,9 +532,9 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
     if (all_screens > carries) {
         findings.push_back({Finding::Severity::warning,
                             {ErrorKind::wanting,
-                             fmt::format("all screens at once would take {}, more than {} carries ({})",
+                             fmt::format("all devices at once need {}, more than {} ({})",
                                          base::format_bitrate(all_screens), port, base::format_bitrate(carries)),
-                             site.file.string(), "use lower rates, or a faster port"}});
+                             site.file.string(), "use lower bit rates, or a faster network port"}});
     }
 }
 
@@ -544,12 +552,12 @@ void check_as_run(const Site& site, std::vector<Finding>& findings) {
         about.where = fmt::format("{} ({})", site.file.string(), about.where);
         findings.push_back({Finding::Severity::error, std::move(about)});
     };
-    if (const auto udp = net::UdpSender::open(site.station_settings().udp); !udp) refuse(udp.error());
+    if (const auto udp = net::UdpSender::open(site.server_settings().udp); !udp) refuse(udp.error());
     for (const SiteStream& entry : site.streams) {
         for (const net::RtmpAddress& to : entry.item.push) {
             if (net::can_resolve(to.host)) continue;
             refuse({ErrorKind::wanting,
-                    fmt::format("stream \"{}\" is published to {}, a name that isn't found", entry.name(), to.host),
+                    fmt::format("stream \"{}\" is published to {}: host name not found (DNS)", entry.name(), to.host),
                     fmt::format("line {}", entry.line), "check the name, or write the server's IP address"});
         }
     }
@@ -559,7 +567,7 @@ void check_as_run(const Site& site, std::vector<Finding>& findings) {
     if (!fine || site.streams.empty()) return;
     const auto items = site.items();
     if (!items) return refuse(items.error());
-    if (const auto ready = stream::prepare_station(*items); !ready) refuse(ready.error());
+    if (const auto ready = stream::prepare_server(*items); !ready) refuse(ready.error());
 }
 
 }  // namespace
@@ -571,15 +579,15 @@ bool SiteStream::meant_for(const std::string& device) const {
 std::string Site::host() const {
     return !advertise.empty() ? advertise : !listen.empty() ? listen : host::best_address();
 }
-std::vector<stream::StationAddress> Site::addresses_of(const SiteStream& s) const {
+std::vector<stream::StreamAddress> Site::addresses_of(const SiteStream& s) const {
     return stream::addresses_of(
         s.item, host(), {plain_http ? port : std::uint16_t{0}, certificate ? tls_port : std::uint16_t{0}, rtmp_port});
 }
-std::vector<stream::StationAddress> Site::addresses_for(const SiteStream& s, const SiteDevice& d) const {
+std::vector<stream::StreamAddress> Site::addresses_for(const SiteStream& s, const SiteDevice& d) const {
     return stream::addresses_for(d.device, addresses_of(s));
 }
-stream::StationSettings Site::station_settings() const {
-    stream::StationSettings settings;
+stream::StreamServerSettings Site::server_settings() const {
+    stream::StreamServerSettings settings;
     settings.address = listen;
     settings.announced = advertise;
     settings.http = plain_http;
@@ -596,8 +604,8 @@ std::string Site::address_of(const SiteStream& s) const {
     return all.empty() ? "" : all.front().address;
 }
 
-Result<std::vector<stream::StationItem>> Site::items() const {
-    std::vector<stream::StationItem> result;
+Result<std::vector<stream::ServedStream>> Site::items() const {
+    std::vector<stream::ServedStream> result;
     for (const SiteStream& s : streams) {
         result.push_back(s.item);
         if (s.profile.empty()) continue;
@@ -621,7 +629,7 @@ Result<convert::Plan> plan_of(const stream::Part& part, const std::string& name)
     request.pick = part.title;
     request.profile = profile;
     request.picture = part.choice.picture;
-    if (!part.choice.sound.empty()) request.sound = fmt::format("{}", fmt::join(part.choice.sound, ","));
+    if (!part.choice.audio.empty()) request.audio = fmt::format("{}", fmt::join(part.choice.audio, ","));
     request.subtitles = part.choice.drawn;
     // Nothing is written: a name that can't be taken.
     request.into = std::filesystem::temp_directory_path() / fmt::format("wavecrest-live-{}", ::getpid());
@@ -650,12 +658,11 @@ Result<std::optional<Error>> try_encode(const stream::Part& part, const std::str
     }
     return std::optional<Error>(
         {ErrorKind::wanting,
-         fmt::format(
-             "this machine encodes \"{}\" with {} at {:.2f} times the speed it plays: it will stand still at times",
-             part.source.filename().string(), profile, speed),
+         fmt::format("this machine transcodes \"{}\" with {} at {:.2f} times real time: playback will stall",
+                     part.source.filename().string(), profile, speed),
          part.source.string(),
          smaller.empty() ? "convert it beforehand (wavecrest convert), and stream the file"
-                         : fmt::format("use a profile of a lower rate ({}), or convert it beforehand", smaller)});
+                         : fmt::format("use a faster profile ({}), or convert it beforehand", smaller)});
 }
 
 std::vector<base::Path> media_in(const base::Path& folder) {
@@ -691,39 +698,39 @@ Result<Site> parse(std::string_view text, const base::Path& file) {
     WAVECREST_TRY_ASSIGN(root, base::ConfigTable::parse(text, file.string()));
     Site site;
     site.file = file;
-    WAVECREST_TRY_ASSIGN(house, root.table("house"));
-    WAVECREST_TRY_ASSIGN(name, house.text("name", "My house"));
+    auto house = root.table("site");
+    const auto name = house.text("name", "My site");
     site.house = name;
-    WAVECREST_TRY(house.finish());
-    WAVECREST_TRY_ASSIGN(server, root.table("server"));
-    WAVECREST_TRY_ASSIGN(port, server.number("port", 1, 65535, net::kDefaultHttpPort));
-    WAVECREST_TRY_ASSIGN(rtmp_port, server.number("rtmp_port", 1, 65535, net::kDefaultRtmpPort));
-    WAVECREST_TRY_ASSIGN(listen, server.text("listen", ""));
-    WAVECREST_TRY_ASSIGN(advertise, server.text("advertise", ""));
-    WAVECREST_TRY_ASSIGN(interface, server.text("interface", ""));
-    WAVECREST_TRY_ASSIGN(certificate, server.text("certificate", ""));
-    WAVECREST_TRY_ASSIGN(key, server.text("certificate_key", ""));
-    WAVECREST_TRY_ASSIGN(tls_port, server.number("tls_port", 1, 65535, net::kDefaultTlsPort));
-    WAVECREST_TRY_ASSIGN(plain_http, server.flag("plain_http", true));
+    house.finish();
+    auto server = root.table("server");
+    const auto port = server.number("port", 1, 65535, net::kDefaultHttpPort);
+    const auto rtmp_port = server.number("rtmp_port", 1, 65535, net::kDefaultRtmpPort);
+    const auto listen = server.text("listen", "");
+    const auto advertise = server.text("advertise", "");
+    const auto interface = server.text("interface", "");
+    const auto certificate = server.text("certificate", "");
+    const auto key = server.text("certificate_key", "");
+    const auto tls_port = server.number("tls_port", 1, 65535, net::kDefaultTlsPort);
+    const auto plain_http = server.flag("plain_http", true);
     if (certificate.empty() != key.empty())
-        return server.refuse(certificate.empty() ? "certificate_key" : "certificate",
-                             "a certificate and its key belong together", "name both files, or none");
+        server.wrong(certificate.empty() ? "certificate_key" : "certificate",
+                     "a certificate and its key belong together", "name both files, or none");
     if (certificate.empty() && !plain_http)
-        return server.refuse("plain_http", "without a certificate there is no HTTPS: nothing would be left",
-                             "add certificate and certificate_key, or leave this out");
-    WAVECREST_TRY_ASSIGN(memory, server.text("memory", ""));
+        server.wrong("plain_http", "without HTTP and without a certificate nothing can be served",
+                     "add certificate and certificate_key, or leave this out");
+    const auto memory = server.text("memory", "");
     if (!memory.empty()) {
         const auto bytes = base::parse_bytes(memory);
         constexpr std::uint64_t kLeast = 32'000'000, kMost = std::uint64_t{1} << 40;
         if (!bytes || *bytes < kLeast || *bytes > kMost)
-            return server.refuse("memory", fmt::format("\"{}\" is not enough memory, or none at all", memory),
-                                 "write a number and MB, 32 or more: \"144 MB\"");
-        site.memory = static_cast<std::size_t>(*bytes);
+            server.wrong("memory", fmt::format("\"{}\" isn't enough memory", memory),
+                         "write at least \"32 MB\", for example \"144 MB\"");
+        if (bytes) site.memory = static_cast<std::size_t>(*bytes);
     }
-    WAVECREST_TRY_ASSIGN(hops, server.number("hops", 1, 255, site.udp.hops));
-    WAVECREST_TRY(server.finish());
+    const auto hops = server.number("ttl", 1, 255, site.udp.ttl);
+    server.finish();
     site.udp.interface = interface;
-    site.udp.hops = static_cast<int>(hops);
+    site.udp.ttl = static_cast<int>(hops);
     site.port = static_cast<std::uint16_t>(port);
     site.tls_port = static_cast<std::uint16_t>(tls_port);
     site.plain_http = plain_http;
@@ -732,47 +739,48 @@ Result<Site> parse(std::string_view text, const base::Path& file) {
     site.rtmp_port = static_cast<std::uint16_t>(rtmp_port);
     site.listen = listen == "0.0.0.0" || listen == "::" ? "" : listen;  // both mean all addresses
     site.advertise = advertise;
-    WAVECREST_TRY_ASSIGN(devices, root.tables("device"));
+    auto devices = root.tables("device");
     for (base::ConfigTable& table : devices) {
-        WAVECREST_TRY_ASSIGN(entry, parse_device(table));
+        SiteDevice entry = parse_device(table);
         site.devices.push_back(std::move(entry));
     }
-    WAVECREST_TRY_ASSIGN(streams, root.tables("stream"));
+    auto streams = root.tables("stream");
     for (base::ConfigTable& table : streams) {
-        WAVECREST_TRY_ASSIGN(entry, parse_stream(table, file.parent_path()));
+        SiteStream entry = parse_stream(table, file.parent_path());
         if (entry.item.ports.http != 0 && !site.plain_http)
-            return table.refuse("port", "plain_http = false in [server]: there is no HTTP",
-                                "name a tls_port, or leave the port out");
+            table.wrong("port", "plain_http = false in [server]: there is no HTTP",
+                        "name a tls_port, or leave the port out");
         if (entry.item.ports.tls != 0 && !site.certificate)
-            return table.refuse("tls_port", "without a certificate in [server] there is no HTTPS",
-                                "name a port, or add the certificate");
+            table.wrong("tls_port", "without a certificate in [server] there is no HTTPS",
+                        "name a port, or add the certificate");
         std::vector<std::string> known;
         for (const SiteDevice& d : site.devices) known.push_back(d.device.name);
         for (const std::string& wanted : entry.devices) {
             if (std::find(known.begin(), known.end(), wanted) != known.end()) continue;
             const std::string meant = base::nearest(wanted, known);
-            return table.refuse("devices", fmt::format("there is no device \"{}\"", wanted),
-                                meant.empty() ? fmt::format("name one of: {}", fmt::join(known, ", "))
-                                              : fmt::format("did you mean \"{}\"?", meant));
+            table.wrong("devices", fmt::format("there is no device \"{}\"", wanted),
+                        meant.empty() ? fmt::format("name one of: {}", fmt::join(known, ", "))
+                                      : fmt::format("did you mean \"{}\"?", meant));
         }
         for (const SiteStream& other : site.streams) {
             for (const stream::LiveTarget& a : other.item.targets) {
                 for (const stream::LiveTarget& b : entry.item.targets) {
                     if (a.to.text != b.to.text) continue;
-                    return table.refuse(b.rtp ? "rtp" : "udp",
-                                        fmt::format("stream \"{}\" is sent to {} already", other.name(), a.to.text),
-                                        "give this one another address or port");
+                    table.wrong(b.rtp ? "rtp" : "udp",
+                                fmt::format("stream \"{}\" is sent to {} already", other.name(), a.to.text),
+                                "give this one another address or port");
                 }
             }
         }
         site.streams.push_back(std::move(entry));
     }
-    WAVECREST_TRY(root.finish());
-    WAVECREST_TRY(
-        refuse_twins<SiteDevice>(site.devices, file, "devices", [](const SiteDevice& d) { return d.device.name; }));
-    WAVECREST_TRY(
-        refuse_twins<SiteStream>(site.streams, file, "streams", [](const SiteStream& s) { return s.name(); }));
-    return site;
+    root.finish();
+    Status twins =
+        refuse_twins<SiteDevice>(site.devices, file, "devices", [](const SiteDevice& d) { return d.device.name; });
+    if (twins)
+        twins = refuse_twins<SiteStream>(site.streams, file, "streams", [](const SiteStream& s) { return s.name(); });
+    if (!twins) return root.complete(Result<Site>(fail(twins.error())));
+    return root.complete(Result<Site>(std::move(site)));
 }
 
 std::vector<Finding> check(const Site& site) {
@@ -781,10 +789,10 @@ std::vector<Finding> check(const Site& site) {
         findings.push_back({severity, {ErrorKind::wanting, std::move(what), std::move(where), std::move(remedy)}});
     };
     if (site.devices.empty())
-        add(Finding::Severity::warning, "no devices are listed, so nothing can be verified", site.file.string(),
-            "add a [[device]] for every screen (wavecrest device list shows the classes)");
+        add(Finding::Severity::warning, "the site has no devices, so nothing can be verified", site.file.string(),
+            "add a [[device]] for each (wavecrest device list shows the classes)");
     if (site.streams.empty())
-        add(Finding::Severity::error, "no streams are listed", site.file.string(),
+        add(Finding::Severity::error, "the site has no streams", site.file.string(),
             "add a [[stream]] with a name and a file");
     check_ports(site, findings);
     check_certificate(site, findings);
@@ -809,59 +817,70 @@ std::vector<Finding> check(const Site& site) {
     }
     if (const auto lease = host::lease_seconds(site.host())) {
         add(Finding::Severity::warning,
-            fmt::format("the address {} is leased, for {} more: every address given to a device breaks when it changes",
-                        site.host(), base::format_span(std::chrono::seconds(*lease))),
-            "network interfaces", "give this machine a fixed address, or reserve this one for it in the router");
+            fmt::format(
+                "the IP address {} comes from DHCP (lease {} more): addresses entered on devices fail when it changes",
+                site.host(), base::format_span(std::chrono::seconds(*lease))),
+            "network interfaces", "reserve it in the router, or set a static address");
     }
     if (outward == 0)
-        add(Finding::Severity::warning,
-            "this machine has no network address: only programs on it can reach the streams", "network interfaces",
-            "connect the network");
+        add(Finding::Severity::warning, "this machine has no network address: devices can't reach the streams",
+            "network interfaces", "connect the network");
     check_streams(site, findings);
     check_as_run(site, findings);
     return findings;
 }
 
 std::string compose(const NewSite& site) {
-    std::string text = fmt::format(
-        "# The installation of one house. wavecrest site check tells what is wrong with it.\n\n"
-        "[house]\nname = {}\n\n"
-        "[server]\nport = {}            # TCP port of the streams\n"
-        "# listen = \"192.168.1.10\"    # only this address; all when left out\n"
-        "# advertise = \"192.168.1.10\" # the address devices are told; this machine's first when left out\n"
-        "# certificate = \"house.pem\"; certificate_key = \"house-key.pem\" # HTTPS, too, at tls_port = 8443\n"
-        "# interface = \"eth0\"         # by which multicast is sent; hops = 4: routers it may pass\n",
-        toml_text(site.house), site.port);
-    text +=
-        "\n# Every screen and player of the house. Classes: wavecrest device list.\n"
-        "# Links: gigabit, fast-ethernet, or the payload rate measured there, such as \"12 Mbit/s\".\n";
+    std::string text = fmt::format(R"(# The site file of one installation. wavecrest site check tests it.
+
+[site]
+name = {}
+
+[server]
+port = {}                     # TCP port of the streams
+# listen = "192.168.1.10"        # listen on this address only; default: all
+# advertise = "192.168.1.10"     # announced address; default: this machine's first
+# certificate = "site.pem"       # HTTPS; with certificate_key = "site-key.pem", at tls_port = 8443
+# interface = "eth0"             # network interface of multicast; ttl = 4
+
+# Every device of the site. Classes: wavecrest device list.
+# Links: gigabit, fast-ethernet, or a measured bit rate such as "12 Mbit/s".
+)",
+                                   toml_text(site.house), site.port);
     for (const auto& d : site.devices) {
         text += fmt::format("[[device]]\nname = {}\nclass = {}\nlink = {}\n\n", toml_text(d.name),
                             toml_text(d.device_class), toml_text(d.link));
     }
     if (site.devices.empty())
-        text +=
-            "# [[device]]\n# name = \"Lounge TV\"\n# class = \"tv-hd\"\n# room = \"Lounge\"\n# link = \"gigabit\"\n"
-            "# player = \"living-room app\"  # the program on it, where there are several\n"
-            "# address = \"192.168.1.20\"    # the device's own, where it is fixed\n\n";
-    text += "# What is streamed. Files are named from this file's folder. Without devices a stream is meant for all.\n";
+        text += R"(# [[device]]
+# name = "Lounge TV"
+# class = "tv-hd"
+# room = "Lounge"
+# link = "gigabit"
+# player = "living-room app"     # the player program, if the device has several
+# address = "192.168.1.20"       # the device's own IP address, if it is static
+
+)";
+    text += "# The streams. Files are relative to this file. Without \"devices\" a stream is for all.\n";
     for (const auto& s : site.streams)
         text += fmt::format("[[stream]]\nname = {}\nfile = {}\n\n", toml_text(s.name), toml_text(s.file));
     if (site.streams.empty())
-        text +=
-            "# [[stream]]\n# name = \"Lake film\"\n# file = \"library/Lake Film (2019)/Lake Film (2019).mp4\"\n# path "
-            "= \"/lake.mp4\"\n# devices = [\"Lounge TV\"]\n"
-            "# port = 8090                # of its own; tls_port, rtmp_port likewise\n"
-            "# sound = [\"en\"]            # live and hls: of these languages only, or by number: [\"2\"]\n"
-            "# draw_subtitles = \"en\"     # with a profile: drawn into the picture; else what is forced, or \"none\"\n"
-            "# subtitles = \"lake.en.srt\"  # a file of text that goes with it (file and hls)\n"
-            "# offer = [\"file\", \"hls\"]     # every viewer pauses and skips for themselves; or the same for all:\n"
-            "#                             # \"live\" (HTTP), \"live-hls\", \"rtmp\"\n"
-            "# udp = [\"239.20.0.1:5004\"]   # sent there, too, to all who listen; rtp = [...] the same as RTP\n"
-            "# loop = true                 # live: begin anew at the end\n"
-            "# files = [\"a.mp4\", \"b.mp4\"] # live: one after the other; or folder = \"evening\"\n"
-            "# profile = \"small-screen\"    # live: encoded anew on the way\n"
-            "# from = [\"192.168.1.0/24\"]   # who may have it; key_file = \"key.txt\": must be in the address, too\n";
+        text += R"(# [[stream]]
+# name = "Lake film"
+# file = "library/Lake Film (2019)/Lake Film (2019).mp4"
+# path = "/lake.mp4"
+# devices = ["Lounge TV"]
+# port = 8090                    # of its own; also tls_port, rtmp_port
+# audio = ["en"]                 # live and hls: languages, or track numbers: ["2"]
+# burn_in = "en"                 # with a profile: subtitles burned in; default "forced"
+# subtitles = "lake.en.srt"      # subtitle file, for file and hls
+# delivery = ["file", "hls"]     # on demand; or shared: "live" (HTTP), "live-hls", "rtmp"
+# udp = ["239.20.0.1:5004"]      # also send by UDP; rtp = [...] by RTP
+# loop = true                    # live: loop
+# files = ["a.mp4", "b.mp4"]     # live: several in a row; or folder = "evening"
+# profile = "small-screen"       # live: transcode
+# from = ["192.168.1.0/24"]      # who may connect; key_file = "key.txt": key that must be in the URL
+)";
     return text;
 }
 
@@ -885,7 +904,7 @@ std::string service_unit(const Site& site, const base::Path& program, const std:
     }
     const base::Path file = base::absolute_path(site.file);
     return fmt::format(
-        "# Starts the streams of {} at every boot, and again if they die.\n"
+        "# Starts the streams of {} at boot, and restarts them on failure.\n"
         "[Unit]\nDescription=Streams of {}\nWants=network-online.target\nAfter=network-online.target remote-fs.target\n"
         "{}StartLimitIntervalSec=0\n\n"
         "[Service]\nUser={}\nExecStart={} stream run --site {} -q\nWorkingDirectory={}\n"

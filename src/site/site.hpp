@@ -10,7 +10,7 @@
 #include "base/file.hpp"
 #include "base/result.hpp"
 #include "device/device.hpp"
-#include "stream/station.hpp"
+#include "stream/stream_server.hpp"
 
 namespace wavecrest::site {
 
@@ -25,7 +25,7 @@ struct SiteDevice {
 };
 
 struct SiteStream {
-    stream::StationItem item;          // as it is run, but for the profile; files absolute or from the working folder
+    stream::ServedStream item;         // as it is run, but for the profile; files absolute or from the working folder
     std::string profile;               // encoded anew with it on the way; empty: as it is
     std::vector<std::string> devices;  // names; empty: all
     int line = 0;
@@ -44,7 +44,7 @@ struct Site {
     std::optional<net::CertificateFiles> certificate;  // for HTTPS
     std::uint16_t tls_port = net::kDefaultTlsPort;
     bool plain_http = true;  // HTTP beside HTTPS
-    std::size_t memory = stream::StationSettings{}.memory;
+    std::size_t memory = stream::StreamServerSettings{}.memory;
     net::UdpSettings udp;
     std::vector<SiteDevice> devices;
     std::vector<SiteStream> streams;
@@ -53,13 +53,13 @@ struct Site {
     std::string host() const;
     // The one to enter first of all, and all of them.
     std::string address_of(const SiteStream& stream) const;
-    std::vector<stream::StationAddress> addresses_of(const SiteStream& stream) const;
+    std::vector<stream::StreamAddress> addresses_of(const SiteStream& stream) const;
     // Those to enter on a device.
-    std::vector<stream::StationAddress> addresses_for(const SiteStream& stream, const SiteDevice& device) const;
-    // As a station runs them.
-    stream::StationSettings station_settings() const;
-    // What a station runs. Plans encodes, which looks at their sources: fails as convert::make_plan does.
-    Result<std::vector<stream::StationItem>> items() const;
+    std::vector<stream::StreamAddress> addresses_for(const SiteStream& stream, const SiteDevice& device) const;
+    // As a server runs them.
+    stream::StreamServerSettings server_settings() const;
+    // What a server runs. Plans encodes, which looks at their sources: fails as convert::make_plan does.
+    Result<std::vector<stream::ServedStream>> items() const;
 };
 
 // Kind usage for mistakes in the file, with its line; kind input when it can't be read.

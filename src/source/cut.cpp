@@ -43,7 +43,7 @@ class CutSource : public PacketSource {
             const bool video = kinds_[packet->track] == TrackKind::video;
             if (video && packet->dts >= to_) return std::optional<Packet>{};
             if (packet->pts >= to_) continue;
-            // Sound begins at the cut; pictures before it are needed to decode those after.
+            // AudioFrames begins at the cut; pictures before it are needed to decode those after.
             if (!video && packet->pts + packet->duration <= from_ && packet->pts < from_) continue;
             packet->pts -= from_;
             packet->dts -= from_;

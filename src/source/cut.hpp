@@ -1,4 +1,4 @@
-// A stretch of a source, on a timeline of its own from 0.
+// An interval of a source, on a timeline of its own from 0.
 #pragma once
 
 #include <memory>
@@ -8,7 +8,7 @@
 namespace wavecrest::source {
 
 // What is shown and heard from `from` until `to` (0: the end). Packets keep their meaning: pictures begin with one that
-// can be decoded at or before `from`, with a negative time if it is before, and sound may overhang by less than a
+// can be decoded at or before `from`, with a negative time if it is before, and audio may overhang by less than a
 // frame.
 Result<std::unique_ptr<PacketSource>> cut(std::unique_ptr<PacketSource> source, Time from, Time to);
 

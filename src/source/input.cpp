@@ -30,7 +30,7 @@ std::vector<disc::Episode> choose(std::vector<Title>& titles) {
         shape.segments = title.segments;
         for (const Chapter& chapter : title.chapters) shape.chapters.push_back(chapter.start);
         for (const Track& track : title.tracks) {
-            shape.sound_tracks += track.kind == TrackKind::audio ? 1 : 0;
+            shape.audio_tracks += track.kind == TrackKind::audio ? 1 : 0;
             shape.subtitle_tracks += track.kind == TrackKind::subtitle ? 1 : 0;
         }
         shapes.push_back(std::move(shape));
@@ -165,7 +165,7 @@ class FileInput : public Input {
             auto pieces = waiting->second.rate();
             if (!pieces.empty()) return pieces;
         }
-        return fail(ErrorKind::input, "no index tells it without reading all of the file", path_,
+        return fail(ErrorKind::input, "no index: the whole file would have to be read", path_,
                     "wavecrest inspect --deep reads all of it");
     }
     Result<std::unique_ptr<PacketSource>> open(int number, int) const override {
@@ -176,7 +176,7 @@ class FileInput : public Input {
             return source;
         }
         if (!seekable_) {
-            return fail(ErrorKind::input, "what comes in over a pipe can be read once only", path_,
+            return fail(ErrorKind::input, "piped input can be read only once", path_,
                         "save it to a file and name that");
         }
         WAVECREST_TRY_ASSIGN(bytes, opener_());
@@ -205,8 +205,7 @@ class FileInput : public Input {
             }
             add_title(static_cast<int>(i) + 1, std::move(file), size == base::kUnknownSize ? 0 : size / count);
         }
-        if (titles_.empty())
-            return fail(ErrorKind::input, "no program has pictures or sound", path_, "record it again");
+        if (titles_.empty()) return fail(ErrorKind::input, "no program has video or audio", path_, "record it again");
         auto main = titles_.begin();
         for (auto t = titles_.begin(); t != titles_.end(); ++t) {
             const auto has_picture = [](const Title& title) {
@@ -216,7 +215,7 @@ class FileInput : public Input {
             if (has_picture(*t) && !has_picture(*main)) main = t;
         }
         main->main = true;
-        main->why = titles_.size() == 1 ? "the only title" : "the first program with a picture";
+        main->why = titles_.size() == 1 ? "the only title" : "the first program with video";
         return {};
     }
     void add_title(int number, container::MediaFile file, std::uint64_t size) {
@@ -256,10 +255,11 @@ Result<std::vector<Pick>> Input::picks(const std::string& choice) const {
     };
     const auto whole = [](const Title& title) { return Pick{std::make_shared<const Title>(title), 0, {}, {}}; };
     const auto refuse = [&](std::string what) {
-        return fail(ErrorKind::usage, std::move(what), path(),
-                    fmt::format("pick main, episodes, all, or numbers from 1 to {} such as 1,3-5; wavecrest inspect "
-                                "lists the titles",
-                                titles().back().number));
+        return fail(
+            ErrorKind::usage, std::move(what), path(),
+            fmt::format(
+                "pick main, episodes, all, or numbers from 1 to {}, e.g. 1,3-5; wavecrest inspect lists the titles",
+                titles().back().number));
     };
     if (choice == "main") {
         for (const Title& title : titles()) {
@@ -284,7 +284,7 @@ Result<std::vector<Pick>> Input::picks(const std::string& choice) const {
     }
     if (choice == "all") {
         for (const Title& title : titles()) {
-            if (title.role != disc::Role::duplicate && title.role != disc::Role::decoy) picks.push_back(whole(title));
+            if (title.role != disc::Role::duplicate && title.role != disc::Role::fake) picks.push_back(whole(title));
         }
         return picks;
     }
@@ -297,7 +297,7 @@ Result<std::vector<Pick>> Input::picks(const std::string& choice) const {
         if (parsed.ec == std::errc{} && parsed.ptr != end && *parsed.ptr == '-')
             parsed = std::from_chars(parsed.ptr + 1, end, last);
         if (parsed.ec != std::errc{} || last < first || last - first > 999)
-            return refuse(fmt::format("\"{}\" picks no title", choice));
+            return refuse(fmt::format("invalid title selection \"{}\"", choice));
         for (int number = first; number <= last; ++number) {
             const Title* title = find(number);
             if (title == nullptr) return refuse(fmt::format("there is no title {}", number));
@@ -306,7 +306,7 @@ Result<std::vector<Pick>> Input::picks(const std::string& choice) const {
             if (!known) picks.push_back(whole(*title));
         }
         if (parsed.ptr == end) return picks;
-        if (*parsed.ptr != ',') return refuse(fmt::format("\"{}\" picks no title", choice));
+        if (*parsed.ptr != ',') return refuse(fmt::format("invalid title selection \"{}\"", choice));
         at = parsed.ptr + 1;
     }
 }
@@ -335,7 +335,7 @@ Result<std::unique_ptr<Input>> open_disc(std::shared_ptr<disc::DiscFiles> files,
         WAVECREST_TRY_ASSIGN(disc, disc::BluRayDisc::open(std::move(files)));
         return std::unique_ptr<Input>(std::make_unique<DiscInput<disc::BluRayDisc>>(std::move(disc), "blu-ray"));
     }
-    return fail(ErrorKind::input, fmt::format("{} holds no DVD-Video and no Blu-ray structure", what), files->path(),
+    return fail(ErrorKind::input, fmt::format("{} has no DVD-Video or Blu-ray structure", what), files->path(),
                 "name the folder or image of a ripped disc, or a media file");
 }
 
@@ -381,8 +381,7 @@ Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::Re
     }
     if (std::filesystem::is_directory(kind)) return open_disc(disc::folder_files(path, settings), "this folder");
     if (std::filesystem::is_fifo(kind)) {
-        return fail(ErrorKind::input, "this is a pipe with a name", name,
-                    "feed it to the program: name the input - and write < before its name");
+        return fail(ErrorKind::input, "this is a named pipe", name, "use - as the input, and redirect: < PIPE");
     }
     WAVECREST_TRY_ASSIGN(file, base::FileSource::open(path));
     if (file.size() == 0) return fail(ErrorKind::input, "the file is empty", name, "copy or make the file again");

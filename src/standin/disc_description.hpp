@@ -12,7 +12,7 @@ namespace wavecrest::standin {
 
 struct DiscDescription {
     enum class Kind { dvd, blu_ray };
-    struct Sound {
+    struct Audio {
         Codec codec = Codec::lpcm;  // lpcm or ac3
         int channels = 2;           // 1, 2 or 6
         int bits = 16;              // LPCM
@@ -30,7 +30,7 @@ struct DiscDescription {
         enum class Kind { zeros, rubbish, scrambled, encrypted } kind = Kind::zeros;
         Time from{}, to{};  // in the part
     };
-    // Material: pictures of one test card with its sound and subtitles.
+    // Material: pictures of one test card with its audio and subtitles.
     struct Part {
         enum class Pictures { film, film_unmarked, film_shifted, film_phases, whole, interlaced };
         std::string name;
@@ -61,7 +61,7 @@ struct DiscDescription {
     std::uint32_t seed = 1;
     std::int64_t video_bps = 4'500'000;
     std::uint64_t file_limit = 1ull << 30;  // VOB files are cut there
-    std::vector<Sound> sound = {{}};
+    std::vector<Audio> audio = {{}};
     std::vector<Subtitles> subtitles;
     std::vector<Part> parts;
     std::vector<Title> titles;  // numbers from 1 in each set's order; empty: every part is one

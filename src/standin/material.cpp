@@ -44,9 +44,9 @@ Speakers speakers_of(int channels) {
     return media::usual_speakers(channels);
 }
 
-// The card's stereo sound spread over a track's channels, with a tone that tells tracks and channels apart.
-std::vector<float> track_sound(const TestCard& card, std::int64_t first, std::int64_t count, int channels, int track) {
-    const auto stereo = card.sound(first, count);
+// The card's stereo audio spread over a track's channels, with a tone that tells tracks and channels apart.
+std::vector<float> track_audio(const TestCard& card, std::int64_t first, std::int64_t count, int channels, int track) {
+    const auto stereo = card.audio(first, count);
     std::vector<float> out(static_cast<std::size_t>(count * channels));
     for (std::int64_t n = 0; n < count; ++n) {
         const float left = static_cast<float>(stereo[static_cast<std::size_t>(2 * n)]) / 32768.0f;
@@ -208,15 +208,15 @@ Material::Material(const DiscDescription& disc, const DiscDescription::Part& par
     video.mean_bps = disc.video_bps;
     video.peak_bps = std::min<std::int64_t>(std::max<std::int64_t>(8'000'000, disc.video_bps * 3 / 2), 40'000'000);
     if (!blu_ray) {
-        // What sound leaves of the 10.08 Mbit/s that a DVD gives, packs' headers included.
-        std::int64_t sound_bps = 0;
-        for (const auto& sound : disc.sound) {
-            sound_bps += sound.codec == Codec::lpcm ? 48000LL * sound.channels * sound.bits
-                         : sound.bitrate_bps > 0    ? sound.bitrate_bps
-                         : sound.channels > 2       ? 448'000
+        // What audio leaves of the 10.08 Mbit/s that a DVD gives, packs' headers included.
+        std::int64_t audio_bps = 0;
+        for (const auto& audio : disc.audio) {
+            audio_bps += audio.codec == Codec::lpcm ? 48000LL * audio.channels * audio.bits
+                         : audio.bitrate_bps > 0    ? audio.bitrate_bps
+                         : audio.channels > 2       ? 448'000
                                                     : 192'000;
         }
-        const std::int64_t left = 9'500'000 - sound_bps * 108 / 100;
+        const std::int64_t left = 9'500'000 - audio_bps * 108 / 100;
         video.peak_bps = std::clamp<std::int64_t>(left, 1'500'000, 8'000'000);
         video.mean_bps = std::min(video.mean_bps, video.peak_bps * 3 / 4);
     }
@@ -233,13 +233,13 @@ Material::Material(const DiscDescription& disc, const DiscDescription::Part& par
     card.title_number = (part_number + 5 * angle) & 15;
     card.seed = disc.seed + static_cast<std::uint32_t>(part_number + 100 * angle);
     state_ = std::make_unique<State>(disc, part, card, video, first, end);
-    for (const auto& sound : disc.sound) {
-        if (sound.codec != Codec::ac3) {
+    for (const auto& audio : disc.audio) {
+        if (audio.codec != Codec::ac3) {
             state_->ac3.push_back(nullptr);
             continue;
         }
-        const std::int64_t bitrate = sound.bitrate_bps > 0 ? sound.bitrate_bps : sound.channels > 2 ? 448'000 : 192'000;
-        auto encoder = codec::make_ac3_encoder({speakers_of(sound.channels), bitrate, sound.purpose, 27});
+        const std::int64_t bitrate = audio.bitrate_bps > 0 ? audio.bitrate_bps : audio.channels > 2 ? 448'000 : 192'000;
+        auto encoder = codec::make_ac3_encoder({speakers_of(audio.channels), bitrate, audio.purpose, 27});
         state_->ac3.push_back(encoder ? std::move(*encoder) : nullptr);
     }
 }
@@ -266,16 +266,16 @@ Result<std::optional<MaterialGroup>> Material::next() {
         group.pictures.push_back({std::move(coded.data), coded.key, coded.fields, at, at});
     }
     group.last = to == s.end;
-    // Sound of the part from its own start on, so that stretches of it join without a seam.
+    // AudioFrames of the part from its own start on, so that intervals of it join without a seam.
     const std::int64_t from_sample = s.samples_before(s.at), to_sample = s.samples_before(to);
-    for (std::size_t i = 0; i < s.disc.sound.size(); ++i) {
-        const auto& sound = s.disc.sound[i];
-        auto& packets = group.sound.emplace_back();
-        if (sound.codec == Codec::lpcm && sound.channels == 2 && sound.bits == 16 && i == 0) {
+    for (std::size_t i = 0; i < s.disc.audio.size(); ++i) {
+        const auto& audio = s.disc.audio[i];
+        auto& packets = group.audio.emplace_back();
+        if (audio.codec == Codec::lpcm && audio.channels == 2 && audio.bits == 16 && i == 0) {
             // The card's own samples, untouched.
             Packet packet;
             ByteVector bytes;
-            for (const std::int16_t sample : s.card.sound(from_sample, to_sample - from_sample)) {
+            for (const std::int16_t sample : s.card.audio(from_sample, to_sample - from_sample)) {
                 bytes.push_back(static_cast<std::uint8_t>(static_cast<std::uint16_t>(sample) >> 8));
                 bytes.push_back(static_cast<std::uint8_t>(sample));
             }
@@ -283,20 +283,20 @@ Result<std::optional<MaterialGroup>> Material::next() {
             packets.push_back(std::move(packet));
             continue;
         }
-        Sound samples;
+        AudioFrames samples;
         samples.sample_rate = 48000;
-        samples.channels = sound.channels;
-        samples.speakers = speakers_of(sound.channels);
+        samples.channels = audio.channels;
+        samples.speakers = speakers_of(audio.channels);
         samples.samples =
-            track_sound(s.card, from_sample, to_sample - from_sample, sound.channels, static_cast<int>(i));
-        if (sound.codec == Codec::lpcm) {
+            track_audio(s.card, from_sample, to_sample - from_sample, audio.channels, static_cast<int>(i));
+        if (audio.codec == Codec::lpcm) {
             Packet packet;
-            packet.data = Bytes(plain_samples(samples.samples, sound.bits));
+            packet.data = Bytes(plain_samples(samples.samples, audio.bits));
             packets.push_back(std::move(packet));
             continue;
         }
         if (!s.ac3[i]) {
-            return fail(ErrorKind::usage, "the AC-3 bit rate does not fit the channels", "sound",
+            return fail(ErrorKind::usage, "the AC-3 bit rate does not fit the channels", "audio",
                         "leave bitrate out, or take 192 kbit/s for stereo and 448 kbit/s for 5.1");
         }
         WAVECREST_TRY(s.ac3[i]->encode(samples, packets));

@@ -1,4 +1,4 @@
-// What goes onto made-up discs: coded pictures of the test card, its sound coded, its subtitles drawn. The same
+// What goes onto made-up discs: coded pictures of the test card, its audio coded, its subtitles drawn. The same
 // description gives the same bytes.
 #pragma once
 
@@ -12,9 +12,9 @@
 
 namespace wavecrest::standin {
 
-// A group of pictures with the sound that goes with it.
+// A group of pictures with the audio that goes with it.
 struct MaterialGroup {
-    std::int64_t first_picture = 0;  // since the stretch began
+    std::int64_t first_picture = 0;  // since the interval began
     struct Picture {
         ByteVector data;  // as the disc has it
         bool key = false;
@@ -22,12 +22,12 @@ struct MaterialGroup {
         Time pts{}, dts{};  // since the group began
     };
     std::vector<Picture> pictures;  // in decoding order
-    // For each sound track: pieces of plain samples in the disc's own packing are made by the caller from these.
-    std::vector<std::vector<Packet>> sound;  // AC-3 frames, or one packet of plain LPCM (bitstream/lpcm.hpp)
+    // For each audio track: pieces of plain samples in the disc's own packing are made by the caller from these.
+    std::vector<std::vector<Packet>> audio;  // AC-3 frames, or one packet of plain LPCM (bitstream/lpcm.hpp)
     bool last = false;
 };
 
-// A stretch of a part, coded for itself: its first picture and sample are at 0.
+// An interval of a part, coded for itself: its first picture and sample are at 0.
 class Material {
   public:
     // Pictures from `first` to `end` of the part; `angle` from 0 changes the card's look.
@@ -55,7 +55,7 @@ struct SubtitleCue {
     int x = 0, y = 0, width = 0, height = 0;
     std::vector<std::uint8_t> pixels;
 };
-// Those that begin in a stretch of the part.
+// Those that begin in an interval of the part.
 std::vector<SubtitleCue> subtitles_between(const DiscDescription& disc, int width, int height, Time from, Time to);
 
 }  // namespace wavecrest::standin

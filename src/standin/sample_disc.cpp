@@ -76,8 +76,8 @@ class DvdMaker {
         set.wide = disc_.wide;
         set.captions = disc_.captions;
         set.palette = palette();
-        for (const auto& sound : disc_.sound)
-            set.sound.push_back({sound.codec, sound.channels, sound.bits, sound.language, sound.purpose});
+        for (const auto& audio : disc_.audio)
+            set.audio.push_back({audio.codec, audio.channels, audio.bits, audio.language, audio.purpose});
         for (const auto& subtitles : disc_.subtitles) {
             set.subtitles.push_back(
                 {subtitles.language, subtitles.forced == DiscDescription::Subtitles::Forced::all, Purpose::main});
@@ -100,7 +100,7 @@ class DvdMaker {
             for (int angle = 0; angle < part.angles; ++angle) {
                 const int vob = writer_.begin_vob();
                 place.cells.push_back({vob, writer_.begin_cell()});
-                WAVECREST_TRY(write_stretch(part, number, 0, count, angle, {}));
+                WAVECREST_TRY(write_interval(part, number, 0, count, angle, {}));
                 WAVECREST_TRY(writer_.end_vob());
             }
             WAVECREST_TRY(writer_.end_angles());
@@ -116,7 +116,7 @@ class DvdMaker {
         }
         if (!part.clock_breaks) {
             const int vob = writer_.begin_vob();
-            WAVECREST_TRY(write_stretch(part, number, 0, count, 0, starts));
+            WAVECREST_TRY(write_interval(part, number, 0, count, 0, starts));
             WAVECREST_TRY(writer_.end_vob());
             for (std::size_t i = 0; i < starts.size(); ++i) places.push_back({{{vob, static_cast<int>(i) + 1}}, true});
             return {};
@@ -124,7 +124,7 @@ class DvdMaker {
         for (std::size_t i = 0; i < starts.size(); ++i) {
             const int vob = writer_.begin_vob();
             WAVECREST_TRY(
-                write_stretch(part, number, starts[i], i + 1 < starts.size() ? starts[i + 1] : count, 0, {starts[i]}));
+                write_interval(part, number, starts[i], i + 1 < starts.size() ? starts[i + 1] : count, 0, {starts[i]}));
             WAVECREST_TRY(writer_.end_vob());
             places.push_back({{{vob, 1}}, true});
         }
@@ -132,8 +132,8 @@ class DvdMaker {
     }
 
     // Pictures from `first` to `end` of a part as one VOB, cells beginning at the pictures named.
-    Status write_stretch(const Part& part, int number, std::int64_t first, std::int64_t end, int angle,
-                         const std::vector<std::int64_t>& cells) {
+    Status write_interval(const Part& part, int number, std::int64_t first, std::int64_t end, int angle,
+                          const std::vector<std::int64_t>& cells) {
         const Ratio rate = Material::picture_rate(disc_, part);
         const Time begin = base::frames_to_time(first, rate), until = base::frames_to_time(end, rate);
         auto cues = subtitles_between(disc_, disc_.width(), disc_.height(), begin, until);
@@ -149,12 +149,12 @@ class DvdMaker {
                        to = base::frames_to_time(at + static_cast<std::int64_t>(group->pictures.size()), rate);
             disc::DvdGroup out;
             for (auto& picture : group->pictures) out.pictures.push_back({std::move(picture.data), picture.fields});
-            for (std::size_t i = 0; i < group->sound.size(); ++i) {
-                auto& pieces = out.sound.emplace_back();
-                for (const Packet& packet : group->sound[i]) {
+            for (std::size_t i = 0; i < group->audio.size(); ++i) {
+                auto& pieces = out.audio.emplace_back();
+                for (const Packet& packet : group->audio[i]) {
                     const ByteSpan data = packet.data.view();
-                    pieces.push_back(disc_.sound[i].codec == Codec::lpcm
-                                         ? dvd_samples(data, disc_.sound[i].channels, disc_.sound[i].bits)
+                    pieces.push_back(disc_.audio[i].codec == Codec::lpcm
+                                         ? dvd_samples(data, disc_.audio[i].channels, disc_.audio[i].bits)
                                          : ByteVector(data.begin(), data.end()));
                 }
             }
@@ -222,15 +222,15 @@ class BluRayMaker {
     BluRayMaker(const DiscDescription& disc, disc::BluRayWriter& writer, const Progress& progress, const Cancel& cancel)
         : disc_(disc), writer_(writer), progress_(progress), cancel_(cancel) {
         for (const Part& part : disc.parts) total_ += part.length * part.angles;
-        for (std::size_t i = 0; i < disc.sound.size(); ++i) {
-            const auto& sound = disc.sound[i];
+        for (std::size_t i = 0; i < disc.audio.size(); ++i) {
+            const auto& audio = disc.audio[i];
             disc::blu_ray::StreamInfo stream;
             stream.pid = 0x1100 + static_cast<int>(i);
-            stream.coding = sound.codec == Codec::ac3 ? 0x81 : 0x80;
-            stream.format = sound.channels == 1 ? 1 : sound.channels == 2 ? 3 : 6;
+            stream.coding = audio.codec == Codec::ac3 ? 0x81 : 0x80;
+            stream.format = audio.channels == 1 ? 1 : audio.channels == 2 ? 3 : 6;
             stream.rate = 1;
-            stream.language = media::language_639_2(sound.language);
-            sound_.push_back(stream);
+            stream.language = media::language_639_2(audio.language);
+            audio_.push_back(stream);
         }
         for (std::size_t i = 0; i < disc.subtitles.size(); ++i)
             graphics_.push_back(
@@ -305,7 +305,7 @@ class BluRayMaker {
                           : disc_.pal                     ? 3
                                                           : 4,
                           ""};
-        settings.sound = sound_;
+        settings.audio = audio_;
         settings.graphics = graphics_;
         WAVECREST_TRY(writer_.begin_clip(settings));
         const Time begin = base::frames_to_time(first, rate), until = base::frames_to_time(end, rate);
@@ -323,10 +323,10 @@ class BluRayMaker {
             disc::BluRayGroup out;
             for (auto& picture : group->pictures)
                 out.pictures.push_back({std::move(picture.data), from + picture.pts, from + picture.dts, picture.key});
-            for (std::size_t i = 0; i < group->sound.size(); ++i) {
-                for (const Packet& packet : group->sound[i]) add_sound(i, packet, begin + from, begin, out);
+            for (std::size_t i = 0; i < group->audio.size(); ++i) {
+                for (const Packet& packet : group->audio[i]) add_audio(i, packet, begin + from, begin, out);
             }
-            std::stable_sort(out.sound.begin(), out.sound.end(),
+            std::stable_sort(out.audio.begin(), out.audio.end(),
                              [](const auto& a, const auto& b) { return a.at < b.at; });
             for (; cue < cues.size() && cues[cue].from < begin + to; ++cue) {
                 const SubtitleCue& c = cues[cue];
@@ -368,7 +368,7 @@ class BluRayMaker {
         place.item.in_time = times.in_time;
         place.item.out_time = times.out_time;
         place.item.video = {settings.video};
-        place.item.audio = sound_;
+        place.item.audio = audio_;
         place.item.graphics = graphics_;
         for (const std::int64_t chapter : chapters) {
             place.chapters.push_back(times.in_time +
@@ -383,40 +383,40 @@ class BluRayMaker {
         return disc_.pal ? (fields ? 2 : 7) : (fields ? 1 : 3);
     }
 
-    // A packet of sound as a Blu-ray disc has it. LPCM goes into units of 5 ms behind a header.
-    void add_sound(std::size_t index, const Packet& packet, Time group_start, Time clip_start, disc::BluRayGroup& out) {
-        const auto& sound = disc_.sound[index];
+    // A packet of audio as a Blu-ray disc has it. LPCM goes into units of 5 ms behind a header.
+    void add_audio(std::size_t index, const Packet& packet, Time group_start, Time clip_start, disc::BluRayGroup& out) {
+        const auto& audio = disc_.audio[index];
         const ByteSpan data = packet.data.view();
         const int stream = static_cast<int>(index);
-        if (sound.codec == Codec::ac3) {
-            out.sound.push_back({stream, packet.pts, ByteVector(data.begin(), data.end()), 0});
+        if (audio.codec == Codec::ac3) {
+            out.audio.push_back({stream, packet.pts, ByteVector(data.begin(), data.end()), 0});
             return;
         }
-        const std::size_t width = sound.bits == 16 ? 2 : 3;
-        const std::size_t frame = width * static_cast<std::size_t>(sound.channels), unit = 240 * frame;
+        const std::size_t width = audio.bits == 16 ? 2 : 3;
+        const std::size_t frame = width * static_cast<std::size_t>(audio.channels), unit = 240 * frame;
         // In the disc's order: low frequency last; an odd channel count is filled up.
         static constexpr std::size_t kFiveOne[] = {0, 1, 2, 4, 5, 3};
         for (std::size_t at = 0; at < data.size(); at += unit) {
             const std::size_t size = std::min(unit, data.size() - at);
             ByteVector body;
             for (std::size_t n = 0; n < size / frame; ++n) {
-                for (std::size_t c = 0; c < static_cast<std::size_t>(sound.channels); ++c) {
-                    const std::size_t from = at + n * frame + width * (sound.channels == 6 ? kFiveOne[c] : c);
+                for (std::size_t c = 0; c < static_cast<std::size_t>(audio.channels); ++c) {
+                    const std::size_t from = at + n * frame + width * (audio.channels == 6 ? kFiveOne[c] : c);
                     body.insert(body.end(), data.begin() + static_cast<std::ptrdiff_t>(from),
                                 data.begin() + static_cast<std::ptrdiff_t>(from + width));
                 }
-                if (sound.channels == 1) body.insert(body.end(), width, 0);
+                if (audio.channels == 1) body.insert(body.end(), width, 0);
             }
             ByteVector whole = {static_cast<std::uint8_t>(body.size() >> 8), static_cast<std::uint8_t>(body.size()),
-                                static_cast<std::uint8_t>((sound.channels == 1   ? 1
-                                                           : sound.channels == 2 ? 3
+                                static_cast<std::uint8_t>((audio.channels == 1   ? 1
+                                                           : audio.channels == 2 ? 3
                                                                                  : 9)
                                                               << 4 |
                                                           1),
-                                static_cast<std::uint8_t>((sound.bits - 12) / 4 << 6)};
+                                static_cast<std::uint8_t>((audio.bits - 12) / 4 << 6)};
             whole.insert(whole.end(), body.begin(), body.end());
             const Time start = base::from_ticks(base::to_ticks(group_start, 48000), 48000);
-            out.sound.push_back({stream,
+            out.audio.push_back({stream,
                                  start + base::from_ticks(static_cast<std::int64_t>(at / frame), 48000) - clip_start,
                                  std::move(whole), 0});
         }
@@ -426,7 +426,7 @@ class BluRayMaker {
     disc::BluRayWriter& writer_;
     const Progress& progress_;
     const Cancel& cancel_;
-    std::vector<disc::blu_ray::StreamInfo> sound_, graphics_;
+    std::vector<disc::blu_ray::StreamInfo> audio_, graphics_;
     std::map<std::string, std::vector<Place>> places_;
     int clips_ = 0;
     Time total_{}, done_{};
@@ -438,7 +438,7 @@ Status damage_file(const base::Path& folder, const DiscDescription::FileFlaw& fl
     const std::uint64_t size = std::filesystem::file_size(path, error);
     if (error) {
         return fail(ErrorKind::usage, fmt::format("the disc has no file {} to damage", flaw.file), "file_flaw",
-                    "name a file as it lies on the disc, such as VIDEO_TS/VTS_01_0.IFO");
+                    "use its path on the disc, such as VIDEO_TS/VTS_01_0.IFO");
     }
     switch (flaw.kind) {
         case DiscDescription::FileFlaw::Kind::missing:

@@ -211,7 +211,7 @@ Picture TestCard::draw(std::int64_t frame) const {
     }
 
     // Lake: texture that drifts and swells, and spray that comes and goes every 32 s, so that the bit rate has calm and
-    // busy stretches as a film's has.
+    // busy intervals as a film's has.
     const int lake_left = w * 8 / 100 & ~1, lake_width = w * 22 / 100, lake_top = h * 20 / 100 & ~1,
               lake_height = h * 40 / 100;
     const int swell = sine((frame - 192) * 4096 / 768);
@@ -278,7 +278,7 @@ Picture TestCard::draw(std::int64_t frame) const {
     return p;
 }
 
-std::vector<std::int16_t> TestCard::sound(std::int64_t first, std::int64_t count) const {
+std::vector<std::int16_t> TestCard::audio(std::int64_t first, std::int64_t count) const {
     constexpr std::int64_t kBeepLength = kCardSampleRate / 25;
     const std::int64_t period =
         base::rescale(kFlashEvery * kCardSampleRate, settings_.frame_rate.den, settings_.frame_rate.num);

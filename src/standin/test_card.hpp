@@ -40,7 +40,7 @@ class TestCard {
 
     // Interleaved 16-bit stereo at 48 kHz: a beep of 1/25 s starts exactly with each flash, between them a quiet
     // tone, lower on the left than on the right. `first` counts sample frames from the start.
-    std::vector<std::int16_t> sound(std::int64_t first, std::int64_t count) const;
+    std::vector<std::int16_t> audio(std::int64_t first, std::int64_t count) const;
 
   private:
     void draw_background();

@@ -16,7 +16,7 @@
 
 #include "base/embedded.hpp"
 #include "base/units.hpp"
-#include "stream/station.hpp"
+#include "stream/stream_server.hpp"
 
 namespace wavecrest::stream {
 namespace {
@@ -44,17 +44,17 @@ net::HttpReply refusal(int status, const std::string& what, const std::string& r
     return json_reply(status, json);
 }
 
-Json status_json(const Station& station) {
-    const StationStatus status = station.status();
+Json status_json(const StreamServer& server) {
+    const StreamServerStatus status = server.status();
     auto streams = Json::array(), viewers = Json::array(), hung = Json::array();
     for (const host::HungDisk& disk : status.hung) hung.push_back({{"at", disk.at}, {"since_s", seconds(disk.since)}});
-    for (const StationStream& s : status.streams) {
+    for (const StreamStatus& s : status.streams) {
         Json one = {{"name", s.name},
                     {"live", s.live},
                     {"rate_bps", s.status.ended ? 0 : std::llround(s.rate_bps)},
                     {"rate_minute_bps", s.status.ended ? 0 : std::llround(s.rate_minute_bps)}};
         const auto clients = std::count_if(status.viewers.begin(), status.viewers.end(),
-                                           [&](const StationViewer& v) { return v.stream == s.name; });
+                                           [&](const ViewerStatus& v) { return v.stream == s.name; });
         one["viewers"] = clients;
         if (s.live) {
             one["state"] = short_name(s.status.state);
@@ -63,7 +63,7 @@ Json status_json(const Station& station) {
             one["part_number"] = s.status.part_number;
             one["position_s"] = seconds(s.status.position);
             one["duration_s"] = seconds(s.status.duration);
-            one["rounds"] = s.status.rounds;
+            one["loops"] = s.status.rounds;
             one["stalls"] = s.status.stalls;
             one["datagrams"] = s.status.datagrams;
             one["refused"] = s.status.refused;
@@ -73,7 +73,7 @@ Json status_json(const Station& station) {
         }
         streams.push_back(std::move(one));
     }
-    for (const StationViewer& v : status.viewers) {
+    for (const ViewerStatus& v : status.viewers) {
         Json one = {{"address", v.address},
                     {"stream", v.stream},
                     {"live", v.live},
@@ -104,89 +104,88 @@ Json status_json(const Station& station) {
 
 // Whoever types a name in another case means it all the same, and so does who types its beginning or a part of it,
 // where only one stream has that. No name at all is the one that can be steered.
-const StationItem* find_item(const std::vector<StationItem>& items, const std::string& name) {
+const ServedStream* find_item(const std::vector<ServedStream>& items, const std::string& name) {
     const auto lower = [](std::string text) {
         std::transform(text.begin(), text.end(), text.begin(), [](unsigned char c) { return std::tolower(c); });
         return text;
     };
     const std::string wanted = lower(name);
-    const auto only = [&](const auto& fits) -> const StationItem* {
+    const auto only = [&](const auto& fits) -> const ServedStream* {
         if (std::count_if(items.begin(), items.end(), fits) != 1) return nullptr;
         return &*std::find_if(items.begin(), items.end(), fits);
     };
-    if (name.empty()) return only([](const StationItem& item) { return item.is_live() && !item.published(); });
-    if (const auto* found = only([&](const StationItem& item) { return item.name == name; })) return found;
-    if (const auto* found = only([&](const StationItem& item) { return lower(item.name) == wanted; })) return found;
-    if (const auto* found = only([&](const StationItem& item) { return lower(item.name).starts_with(wanted); }))
+    if (name.empty()) return only([](const ServedStream& item) { return item.is_live() && !item.published(); });
+    if (const auto* found = only([&](const ServedStream& item) { return item.name == name; })) return found;
+    if (const auto* found = only([&](const ServedStream& item) { return lower(item.name) == wanted; })) return found;
+    if (const auto* found = only([&](const ServedStream& item) { return lower(item.name).starts_with(wanted); }))
         return found;
-    return only([&](const StationItem& item) { return lower(item.name).find(wanted) != std::string::npos; });
+    return only([&](const ServedStream& item) { return lower(item.name).find(wanted) != std::string::npos; });
 }
 
-std::string names_of(const std::vector<StationItem>& items) {
+std::string names_of(const std::vector<ServedStream>& items) {
     std::string names;
-    for (const StationItem& item : items) names += fmt::format("{}\"{}\"", names.empty() ? "" : ", ", item.name);
+    for (const ServedStream& item : items) names += fmt::format("{}\"{}\"", names.empty() ? "" : ", ", item.name);
     return names;
 }
 
-net::HttpReply obey(Station& station, const std::string& body) {
+net::HttpReply obey(StreamServer& server, const std::string& body) {
     const Json order = Json::parse(body, nullptr, false);
     if (!order.is_object() || !order.contains("stream") || !order["stream"].is_string() || !order.contains("do") ||
         !order["do"].is_string())
         return refusal(400, "an order is a JSON object with \"stream\" and \"do\"");
     const auto asked = order["stream"].get<std::string>(), what = order["do"].get<std::string>();
-    const StationItem* item = find_item(station.items(), asked);
+    const ServedStream* item = find_item(server.items(), asked);
     if (item == nullptr && asked.empty())
-        return refusal(409, "there isn't exactly one live stream to be meant",
-                       "name one of " + names_of(station.items()));
+        return refusal(409, "there is more than one live stream, or none", "name one of " + names_of(server.items()));
     if (item == nullptr)
-        return refusal(404, fmt::format("there is no stream \"{}\", or several could be meant", asked),
-                       "name one of " + names_of(station.items()));
+        return refusal(404, fmt::format("there is no stream \"{}\", or several names start with it", asked),
+                       "name one of " + names_of(server.items()));
     const std::string& name = item->name;
     if (item->published())
-        return refusal(409, fmt::format("\"{}\" is steered by whoever publishes it", name), "pause it there");
+        return refusal(409, fmt::format("\"{}\" is controlled by its publisher", name), "pause it there");
     if (!item->is_live())
-        return refusal(409, fmt::format("every viewer of \"{}\" pauses and skips at their own player", name),
-                       "to steer it for everybody, offer it live, live-hls or rtmp");
+        return refusal(409, fmt::format("viewers of \"{}\" control their own playback", name),
+                       "to control it for all viewers, offer it as live, live-hls or rtmp");
     bool done = false;
     if (what == "pause" || what == "resume") {
-        done = station.pause(name, what == "pause");
+        done = server.pause(name, what == "pause");
     } else if (what == "stop") {
-        done = station.stop(name);
-    } else if (what == "skip") {
-        Programme::Skip skip;
+        done = server.stop(name);
+    } else if (what == "seek") {
+        Playout::SeekOrder seek;
         const auto number = [&](const char* key) -> std::optional<double> {
             if (!order.contains(key) || !order[key].is_number()) return std::nullopt;
             const double value = order[key].get<double>();
             return std::abs(value) < 1e6 ? std::optional(value) : std::nullopt;
         };
         if (const auto by = number("by_s")) {
-            skip = {Programme::Skip::What::by, base::from_seconds(*by), 0};
+            seek = {Playout::SeekOrder::What::by, base::from_seconds(*by), 0};
         } else if (const auto to = number("to_s"); to && *to >= 0) {
-            for (const StationStream& stream : station.status().streams) {
+            for (const StreamStatus& stream : server.status().streams) {
                 const Time length = stream.status.duration;
                 if (stream.name != name || length.count() == 0 || base::from_seconds(*to) < length) continue;
                 return refusal(
                     409,
-                    fmt::format("{} lies beyond the end: {} is {} long", base::format_clock(base::from_seconds(*to)),
+                    fmt::format("{} is beyond the end: {} is {} long", base::format_clock(base::from_seconds(*to)),
                                 stream.status.part, base::format_clock(length)),
                     "seek to a time before that");
             }
-            skip = {Programme::Skip::What::to, base::from_seconds(*to), 0};
+            seek = {Playout::SeekOrder::What::to, base::from_seconds(*to), 0};
         } else if (const auto part = number("part"); part && std::abs(*part) == 1) {
-            skip = {Programme::Skip::What::part, {}, static_cast<int>(*part)};
+            seek = {Playout::SeekOrder::What::part, {}, static_cast<int>(*part)};
         } else {
-            return refusal(400, "a skip has \"by_s\", \"to_s\" or \"part\" (1 or -1)");
+            return refusal(400, "seek needs \"by_s\", \"to_s\" or \"part\" (1 or -1)");
         }
-        done = station.skip(name, skip);
+        done = server.order_seek(name, seek);
     } else {
-        return refusal(400, fmt::format("\"{}\" can't be done: pause, resume, skip or stop", what));
+        return refusal(400, fmt::format("unknown order \"{}\": use pause, resume, seek or stop", what));
     }
-    if (!done) return refusal(409, fmt::format("stream \"{}\" has ended", name), "start the streams anew");
+    if (!done) return refusal(409, fmt::format("stream \"{}\" has ended", name), "restart the streams");
     bool paused = false;
-    for (const StationStream& stream : station.status().streams)
+    for (const StreamStatus& stream : server.status().streams)
         paused = paused || (stream.name == name && stream.status.state == LiveStatus::State::paused);
     Json answer = {{"done", what}, {"stream", name}, {"paused", paused}};
-    if (const Time late = station.hls_latency(name); late.count() > 0) answer["hls_latency_s"] = seconds(late);
+    if (const Time late = server.hls_latency(name); late.count() > 0) answer["hls_latency_s"] = seconds(late);
     return json_reply(200, answer);
 }
 
@@ -198,8 +197,8 @@ base::Path state_folder() {
 }
 
 tl::unexpected<Error> cannot_keep(const base::Path& file) {
-    return fail(ErrorKind::machine, "the token for controls can't be kept", file.string(),
-                "make this place writable for this user, or set XDG_STATE_HOME to one that is");
+    return fail(ErrorKind::machine, "the access code can't be saved", file.string(),
+                "make the folder writable for this user, or set XDG_STATE_HOME to one that is");
 }
 
 }  // namespace
@@ -230,10 +229,10 @@ net::HttpReply guarded(net::HttpReply reply) {
     return reply;
 }
 
-net::HttpReply answer_control(Station& station, const std::string& token, net::GuessLimiter& guesses,
+net::HttpReply answer_control(StreamServer& server, const std::string& token, net::GuessLimiter& guesses,
                               const net::HttpRequest& request) {
-    if (!is_own_host(request.host, station.announced_host()))
-        return refusal(421, "the controls answer to this machine's address alone", "ask by its IP address");
+    if (!is_own_host(request.host, server.announced_host()))
+        return refusal(421, "the control page answers only under this machine's own address", "ask by its IP address");
     if (request.path == kControlPath || request.path == std::string(kControlPath) + "/") {
         if (request.method != "GET") return net::HttpReply::text(405, "GET and HEAD\n");
         for (const base::EmbeddedFile& file : base::embedded_files()) {
@@ -247,30 +246,30 @@ net::HttpReply answer_control(Station& station, const std::string& token, net::G
     constexpr std::string_view kBearer = "Bearer ";
     const bool given = request.authorization.starts_with(kBearer);
     if (given && !guesses.may_try(request.address))
-        return refusal(429, "too many wrong tokens came from this address", "wait a few seconds");
+        return refusal(429, "too many wrong access codes from this address", "wait a few seconds");
     if (!given || !net::same_secret(request.authorization.substr(kBearer.size()), token)) {
         if (given) guesses.failed(request.address);
-        return refusal(401, "this needs the token that wavecrest stream run prints the place of");
+        return refusal(401, "access code required: wavecrest stream run prints its file");
     }
     if (request.path == std::string(kControlPath) + "/status" && request.method == "GET")
-        return json_reply(200, status_json(station));
+        return json_reply(200, status_json(server));
     if (request.path == std::string(kControlPath) + "/do") {
         if (request.method != "POST") return refusal(405, "orders are sent by POST");
-        return obey(station, request.body);
+        return obey(server, request.body);
     }
-    return refusal(404, "there is nothing here");
+    return refusal(404, "not found");
 }
 
 }  // namespace
 
-net::HttpAnswer control_answer(Station& station, std::string token, net::GuessLimiter& guesses) {
-    return [&station, &guesses, token = std::move(token)](const net::HttpRequest& request) {
-        return guarded(answer_control(station, token, guesses, request));
+net::HttpAnswer control_answer(StreamServer& server, std::string token, net::GuessLimiter& guesses) {
+    return [&server, &guesses, token = std::move(token)](const net::HttpRequest& request) {
+        return guarded(answer_control(server, token, guesses, request));
     };
 }
 
 base::Path control_token_file() {
-    return state_folder() / "control-token";
+    return state_folder() / "access-code";
 }
 
 Result<std::string> control_token() {
@@ -279,8 +278,8 @@ Result<std::string> control_token() {
     if (::lstat(file.c_str(), &info) == 0) {
         // What others could have read or written is no secret any more.
         if (!S_ISREG(info.st_mode) || info.st_uid != ::geteuid() || (info.st_mode & 077) != 0) {
-            return fail(ErrorKind::machine, "others can read or change the token for controls", file.string(),
-                        "remove the file: the next stream run makes a new one");
+            return fail(ErrorKind::machine, "other users can read or change the access code", file.string(),
+                        "delete the file: the next stream run makes a new one");
         }
         WAVECREST_TRY_ASSIGN(text, base::read_text_file(file, 256));
         while (!text.empty() && std::isspace(static_cast<unsigned char>(text.back())) != 0) text.pop_back();
@@ -295,7 +294,7 @@ Result<std::string> control_token() {
     constexpr std::string_view kLetters = "abcdefghjkmnpqrstuvwxyz23456789z";
     std::string token;
     for (const unsigned char byte : random) token += kLetters[byte % 31];
-    const base::Path fresh = file.parent_path() / fmt::format(".control-token-{}", ::getpid());
+    const base::Path fresh = file.parent_path() / fmt::format(".access-code-{}", ::getpid());
     const int handle = ::open(fresh.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0600);
     if (handle < 0) return cannot_keep(file);
     const std::string line = token + "\n";

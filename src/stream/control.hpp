@@ -12,23 +12,23 @@
 
 namespace wavecrest::stream {
 
-class Station;
+class StreamServer;
 
 // Answers below kControlPath: the page for people (GET /control), the state of all streams (GET /control/status), and
 // orders (POST /control/do), the last two with "Authorization: Bearer TOKEN". Orders are JSON objects:
 //   {"stream": NAME, "do": "pause" | "resume" | "stop"}
-//   {"stream": NAME, "do": "skip", "by_s": SECONDS | "to_s": SECONDS | "part": 1 or -1}
+//   {"stream": NAME, "do": "seek", "by_s": SECONDS | "to_s": SECONDS | "part": 1 or -1}
 // Wrong tokens of an address are slowed down by `guesses`. The controls answer only where they are asked for by an IP
 // address, "localhost", a name of this machine or one ending in .local or .home.arpa: not by a name of somebody's own
-// that points here. `station` and `guesses` must outlive the answer.
-net::HttpAnswer control_answer(Station& station, std::string token, net::GuessLimiter& guesses);
+// that points here. `server` and `guesses` must outlive the answer.
+net::HttpAnswer control_answer(StreamServer& server, std::string token, net::GuessLimiter& guesses);
 
 // The token of this user on this machine, made at first use and kept in a file that only the user can read:
-// control-token in $XDG_STATE_HOME/wavecrest, or in ~/.local/state/wavecrest. Kind machine where that can't be.
+// access-code in $XDG_STATE_HOME/wavecrest, or in ~/.local/state/wavecrest. Kind machine where that can't be.
 Result<std::string> control_token();
 base::Path control_token_file();
 
-// A running station, noted in a file beside the token for as long as it runs.
+// A running server, noted in a file beside the token for as long as it runs.
 struct Run {
     int pid = 0;
     std::uint16_t port = 0;
@@ -36,7 +36,7 @@ struct Run {
 };
 class RunNote {
   public:
-    // Without a place to write, there is no note: the station runs all the same.
+    // Without a place to write, there is no note: the server runs all the same.
     explicit RunNote(const Run& run);
     RunNote(const RunNote&) = delete;
     RunNote& operator=(const RunNote&) = delete;

@@ -18,7 +18,7 @@
 #include "container/writer.hpp"
 #include "media/language.hpp"
 #include "source/input.hpp"
-#include "stream/words.hpp"
+#include "stream/text_subtitles.hpp"
 
 namespace wavecrest::stream {
 namespace {
@@ -31,9 +31,9 @@ constexpr std::size_t kMostLooked = 4000;      // packets read for a keyframe
 constexpr Time kInterleaving = std::chrono::seconds(4);
 // Subtitles are sparse: so much further is looked for them.
 constexpr Time kWordsLate = std::chrono::seconds(1);
-// What is sent comes so long before it is decoded at most. Where one segment ends and the next begins, sound is there
+// What is sent comes so long before it is decoded at most. Where one segment ends and the next begins, audio is there
 // for less: what decoders of stereo AAC have room for at 320 kbit/s.
-constexpr Time kLead = std::chrono::milliseconds(200), kSoundLead = std::chrono::milliseconds(60);
+constexpr Time kLead = std::chrono::milliseconds(200), kAudioLead = std::chrono::milliseconds(60);
 
 class Collect : public PacketSink {
   public:
@@ -107,7 +107,7 @@ FilmHls::~FilmHls() {
     Cache::instance().forget(state_);
 }
 
-Result<FilmHls::Stamp> FilmHls::stamp_of(const base::Path& file) {
+Result<FilmHls::Stamp> FilmHls::timestamp_of(const base::Path& file) {
     struct stat info {};
     const int handle = base::open_without_links(file);
     const bool known = handle >= 0 && ::fstat(handle, &info) == 0 && S_ISREG(info.st_mode);
@@ -134,59 +134,59 @@ std::vector<Track> FilmHls::tracks() const {
     const std::lock_guard lock(shape_mutex_);
     return tracks_;
 }
-std::vector<Track> FilmHls::words() const {
+std::vector<Track> FilmHls::text_subtitles() const {
     const std::lock_guard lock(shape_mutex_);
-    return words_;
+    return subtitles_;
 }
 
 // Takes in the headers.
 Status FilmHls::look() {
-    WAVECREST_TRY_ASSIGN(stamp, stamp_of(file_));
+    WAVECREST_TRY_ASSIGN(timestamp, timestamp_of(file_));
     WAVECREST_TRY_ASSIGN(input, source::open_input(file_));
     WAVECREST_TRY_ASSIGN(pick, input->pick("main"));
-    std::vector<Track> tracks, words;
+    std::vector<Track> tracks, subtitles;
     std::vector<std::string> notes;
     bool picture = false;
     media::TrackPicker picker(choice_);
     for (const Track& track : pick.title->tracks) {
-        if (is_words(track)) {
-            words.push_back(track);
+        if (is_text_subtitle(track)) {
+            subtitles.push_back(track);
             continue;
         }
         std::string why = picker.why_not(track);
         const bool other_picture = track.kind == TrackKind::video && !why.empty();
         if (why.empty())
-            why = track.kind == TrackKind::subtitle ? "HLS has no subtitles that are images; a profile draws them in"
+            why = track.kind == TrackKind::subtitle ? "HLS does not support bitmap subtitles; a profile burns them in"
                                                     : container::why_not("mpeg-ts", track);
         if (why.empty()) {
             picture = picture || track.kind == TrackKind::video;
             tracks.push_back(track);
         } else if (track.kind == TrackKind::video && !other_picture) {
-            return fail(ErrorKind::input, fmt::format("its pictures can't be sent as HLS: {}", why), file_.string(),
+            return fail(ErrorKind::input, fmt::format("its video can't be delivered by HLS: {}", why), file_.string(),
                         "convert it first (wavecrest convert)");
         } else {
-            notes.push_back(fmt::format("{} {} {} is left out: {}", media::short_name(track.codec),
+            notes.push_back(fmt::format("{} {} {} skipped: {}", media::display_name(track.codec),
                                         media::short_name(track.kind), media::language_name(track.language), why));
         }
     }
     WAVECREST_TRY(media::check_chosen(choice_, tracks, file_.string()));
     if (tracks.empty() || pick.title->duration.count() <= 0)
-        return fail(ErrorKind::input, "it holds neither pictures nor sound that can be sent as HLS", file_.string(),
+        return fail(ErrorKind::input, "it has no video and no audio that HLS supports", file_.string(),
                     "convert it first (wavecrest convert)");
     duration_ = pick.title->duration;
-    stamp_ = stamp;
+    timestamp_ = timestamp;
     if (state_ == 0) notes_ = std::move(notes);
     state_ = Cache::instance().new_state();
     const std::lock_guard lock(shape_mutex_);
     tracks_ = std::move(tracks);
-    words_ = std::move(words);
+    subtitles_ = std::move(subtitles);
     return {};
 }
 
 // What was found in a file that has changed since counts no more.
 Status FilmHls::look_again() {
-    WAVECREST_TRY_ASSIGN(stamp, stamp_of(file_));
-    if (stamp == stamp_) return {};
+    WAVECREST_TRY_ASSIGN(timestamp, timestamp_of(file_));
+    if (timestamp == timestamp_) return {};
     Cache::instance().forget(state_);
     starts_.clear();
     cursors_.clear();
@@ -207,7 +207,7 @@ Status FilmHls::find_segments() {
     std::vector<Start> starts;
     for (Time at{}; at < duration_; at += kSegment) {
         if (picture == tracks_.end()) {
-            starts.push_back({at, at - kSoundLead});
+            starts.push_back({at, at - kAudioLead});
             continue;
         }
         if (!starts.empty() && at > Time{}) WAVECREST_TRY(source->seek(at));
@@ -222,8 +222,7 @@ Status FilmHls::find_segments() {
             break;
         }
         if (starts.empty())
-            return fail(ErrorKind::input, "no picture was found that decoding can begin with", file_.string(),
-                        "convert it (wavecrest convert)");
+            return fail(ErrorKind::input, "no keyframe was found", file_.string(), "convert it (wavecrest convert)");
     }
     starts_ = std::move(starts);
     // It serves again when somebody skips.
@@ -247,7 +246,7 @@ Time FilmHls::end_of(std::uint64_t number) const {
 Result<std::string> FilmHls::playlist(const std::string& stem, const std::string& query) {
     return list_of(stem, "ts", query);
 }
-Result<std::string> FilmHls::words_playlist(const std::string& stem, const std::string& query) {
+Result<std::string> FilmHls::subtitles_playlist(const std::string& stem, const std::string& query) {
     return list_of(stem, "vtt", query);
 }
 
@@ -286,7 +285,7 @@ Result<std::unique_ptr<FilmHls::Cursor>> FilmHls::cursor_at(std::size_t number) 
         cursors_.erase(idle);
     }
     cursor->next = number;
-    cursor->cues.resize(words_.size());
+    cursor->cues.resize(subtitles_.size());
     if (number == 0) return cursor;
     // From a keyframe before it: what is decoded behind the segment's first picture but shown before it (an open group)
     // belongs to it, and is left out by readers that begin with that picture.
@@ -299,11 +298,11 @@ Result<std::unique_ptr<FilmHls::Cursor>> FilmHls::cursor_at(std::size_t number) 
 Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
     const bool last = number + 1 == starts_.size();
     const Time from = starts_[number].shown, to = last ? Time::max() : starts_[number + 1].shown;
-    // Sound is cut by the clock, not where pictures are: all of a segment is sent before the next one's clock begins,
-    // and sound that is heard with its last pictures would be there too early.
-    const Time sound_from = number == 0 ? Time::min() : starts_[number].clock + kSoundLead;
+    // AudioFrames is cut by the clock, not where pictures are: all of a segment is sent before the next one's clock
+    // begins, and audio that is heard with its last pictures would be there too early.
+    const Time audio_from = number == 0 ? Time::min() : starts_[number].clock + kAudioLead;
     const Time next_clock = last ? Time::max() : starts_[number + 1].clock;
-    const Time sound_to = last ? Time::max() : next_clock + kSoundLead;
+    const Time audio_to = last ? Time::max() : next_clock + kAudioLead;
     std::vector<Packet> held;  // of the segment before, when this one's clock begins
     Collect sink;
     container::Interleaver interleaver(sink, tracks_, Time{});
@@ -325,8 +324,9 @@ Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
             packet = std::move(*read);
         }
         const auto is_its = [&](const Track& t) { return t.id == packet.track; };
-        if (const auto words = std::find_if(words_.begin(), words_.end(), is_its); words != words_.end()) {
-            cursor.cues[static_cast<std::size_t>(words - words_.begin())].push_back(std::move(packet));
+        if (const auto subtitles = std::find_if(subtitles_.begin(), subtitles_.end(), is_its);
+            subtitles != subtitles_.end()) {
+            cursor.cues[static_cast<std::size_t>(subtitles - subtitles_.begin())].push_back(std::move(packet));
             continue;
         }
         const auto track = std::find_if(tracks_.begin(), tracks_.end(), is_its);
@@ -346,19 +346,19 @@ Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
                 continue;
             }
         } else {
-            if (packet.pts < sound_from) {
+            if (packet.pts < audio_from) {
                 if (packet.pts >= starts_[number].clock) held.push_back(std::move(packet));
                 continue;
             }
             if (packet.pts >= next_clock) cursor.carried.push_back(packet);
-            if (packet.pts < sound_to) {
+            if (packet.pts < audio_to) {
                 WAVECREST_TRY(interleaver.write(std::move(packet)));
                 continue;
             }
             done[index] = true;
         }
         if (std::all_of(done.begin(), done.end(), [](bool d) { return d; }) &&
-            (words_.empty() || reached > to + kWordsLate))
+            (subtitles_.empty() || reached > to + kWordsLate))
             break;
     }
     // What was carried over and not looked at stays in front of what comes.
@@ -379,11 +379,11 @@ Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
     cursor.next = number + 1;
     if (out.empty())
         return fail(ErrorKind::input, fmt::format("nothing of segment {} is in the file", number), file_.string(),
-                    "the file is cut short or damaged: copy it again");
+                    "the file is truncated or damaged: copy it again");
     Made segment{Bytes(std::move(out)), {}};
     for (std::vector<Packet>& cues : cursor.cues) {
-        segment.words.push_back(words_between(cues, number == 0 ? Time{} : from, to));
-        forget_words(cues, to);
+        segment.subtitles.push_back(cues_between(cues, number == 0 ? Time{} : from, to));
+        forget_cues(cues, to);
     }
     return segment;
 }
@@ -394,15 +394,15 @@ Result<Bytes> FilmHls::segment(std::size_t number) {
     return one.bytes;
 }
 
-Result<Bytes> FilmHls::words_segment(std::size_t track, std::size_t number) {
+Result<Bytes> FilmHls::subtitles_segment(std::size_t track, std::size_t number) {
     const std::lock_guard lock(mutex_);
     WAVECREST_TRY(look_again());
-    if (track >= words_.size())
+    if (track >= subtitles_.size())
         return fail(ErrorKind::usage, fmt::format("there are no subtitles {}", track + 1), file_.string(),
                     "ask for the playlist");
     // Made with the pictures, which whoever shows the subtitles fetches, too.
     WAVECREST_TRY_ASSIGN(one, made(number));
-    return one.words[track];
+    return one.subtitles[track];
 }
 
 Result<FilmHls::Made> FilmHls::made(std::size_t number) {

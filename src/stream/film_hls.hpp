@@ -1,7 +1,8 @@
 // A film for players of HTTP Live Streaming (RFC 8216), on demand: the playlist lists all of it, and each segment is
 // made of the file when it is asked for. Nothing is stored, and every viewer pauses and skips for themselves. Subtitles
-// of text in the file are given in segments beside it (stream/words.hpp). A file that has changed since (copied on, cut
-// short, replaced) is looked at anew; segments asked for last are kept in memory, at most 64 MB of all films.
+// of text in the file are given in segments beside it (stream/text_subtitles.hpp). A file that has changed since
+// (copied on, cut short, replaced) is looked at anew; segments asked for last are kept in memory, at most 64 MB of all
+// films.
 #pragma once
 
 #include <deque>
@@ -27,7 +28,7 @@ class FilmHls {
 
     // Of the file as it was looked at last; never waits for it.
     std::vector<Track> tracks() const;
-    std::vector<Track> words() const;
+    std::vector<Track> text_subtitles() const;
     const std::vector<std::string>& notes() const { return notes_; }  // as it was opened
 
     // From any thread; each may take as long as reading a few seconds of the file, the first playlist as long as
@@ -35,11 +36,11 @@ class FilmHls {
     // Segments' addresses are `stem`-NUMBER.ts, from 0, with
     // `query` ("?key=...") behind them.
     Result<std::string> playlist(const std::string& stem, const std::string& query = "");
-    // The same of subtitles: of words()[track], segments at `stem`-NUMBER.vtt.
-    Result<std::string> words_playlist(const std::string& stem, const std::string& query = "");
+    // The same of subtitles: of text_subtitles()[track], segments at `stem`-NUMBER.vtt.
+    Result<std::string> subtitles_playlist(const std::string& stem, const std::string& query = "");
     // Both fail with kind usage where there is none of this number.
     Result<Bytes> segment(std::size_t number);
-    Result<Bytes> words_segment(std::size_t track, std::size_t number);
+    Result<Bytes> subtitles_segment(std::size_t track, std::size_t number);
 
     // Where in the film the end of a segment lies; 0 while that isn't known.
     Time end_of(std::uint64_t number) const;
@@ -53,7 +54,7 @@ class FilmHls {
     };
     struct Made {
         Bytes bytes;
-        std::vector<Bytes> words;
+        std::vector<Bytes> subtitles;
     };
     // What tells that the file is another than before.
     struct Stamp {
@@ -64,7 +65,7 @@ class FilmHls {
     class Cache;
 
     FilmHls() = default;
-    static Result<Stamp> stamp_of(const base::Path& file);
+    static Result<Stamp> timestamp_of(const base::Path& file);
     Status look();
     Status look_again();
     Status find_segments();
@@ -80,10 +81,10 @@ class FilmHls {
     mutable std::mutex shape_mutex_;  // of the tracks and ends, for whoever asks while the file is read
     std::vector<Time> ends_;          // of the segments
     std::vector<Track> tracks_;       // that are sent
-    std::vector<Track> words_;
+    std::vector<Track> subtitles_;
 
     std::mutex mutex_;  // of reading, and of what follows; it alone changes the tracks
-    Stamp stamp_;
+    Stamp timestamp_;
     std::uint64_t state_ = 0;  // of the file, for the cache: no two have the same
     Time duration_{};
     std::vector<Start> starts_;                   // of the segments

@@ -17,7 +17,7 @@
 #include "net/rtmp_chunks.hpp"
 #include "net/rtp.hpp"
 #include "stream/rtmp_wire.hpp"
-#include "stream/words.hpp"
+#include "stream/text_subtitles.hpp"
 
 namespace wavecrest::stream {
 namespace {
@@ -72,7 +72,7 @@ Bytes null_packets() {
 
 // What goes to connected clients.
 struct Pending {
-    enum class Way { transport, rtmp } way = Way::transport;
+    enum class Delivery { transport, rtmp } delivery = Delivery::transport;
     Time due{};
     Time group{};  // of a start: the keyframe's decoding time
     net::Block block;
@@ -165,12 +165,12 @@ class LendingMutex {
 };
 
 // Waiting under a lending mutex (std::condition_variable_any has a mutex inside that lends nothing).
-class Turn {
+class Condition {
   public:
-    Turn() { ::pthread_cond_init(&condition_, nullptr); }
-    Turn(const Turn&) = delete;
-    Turn& operator=(const Turn&) = delete;
-    ~Turn() { ::pthread_cond_destroy(&condition_); }
+    Condition() { ::pthread_cond_init(&condition_, nullptr); }
+    Condition(const Condition&) = delete;
+    Condition& operator=(const Condition&) = delete;
+    ~Condition() { ::pthread_cond_destroy(&condition_); }
     void wait(LendingMutex& locked) { ::pthread_cond_wait(&condition_, locked.handle()); }
     void wait_for(LendingMutex& locked, std::chrono::nanoseconds most) {
         timespec until{};
@@ -186,16 +186,16 @@ class Turn {
     pthread_cond_t condition_;
 };
 
-struct Feed {
+struct LiveChannel {
     ReadyLive ready;
-    std::unique_ptr<Programme> programme;
+    std::unique_ptr<Playout> playout;
     std::thread producer;
     Cancel cancel;
-    std::shared_ptr<net::Flow> http, rtmp;
+    std::shared_ptr<net::Broadcast> http, rtmp;
     std::shared_ptr<LiveHls> hls;
     // Under the service's mutex:
     Ring queue;                      // for datagrams
-    std::deque<Pending> pending[2];  // for the others, by way
+    std::deque<Pending> pending[2];  // for the others, by delivery
     bool waiting = false;            // the producer, for its turn
     bool done = false;               // nothing more comes
     bool paused = false, stopped = false;
@@ -205,10 +205,10 @@ struct Feed {
     bool begun = false;
     Steady::time_point zero;  // when time 0 of the stream's timeline is sent
     Steady::time_point paused_at, still_there, nulls_at;
-    std::optional<std::uint64_t> pause_behind;  // paused again when the skip behind this many is shown
+    std::optional<std::uint64_t> pause_behind;  // paused again when the seek behind this many is shown
     LiveStatus status;
     Steady::time_point busy_from;  // an encode's: to tell its speed
-    Turn turn;
+    Condition may_go_on;
     // The sender's:
     std::uint16_t sequence = 0;
     std::uint32_t source = 0;
@@ -255,16 +255,16 @@ class Outlets : public PacketSink {
     using Push = std::function<bool(std::vector<Datagram>& datagrams, std::size_t count, std::vector<Pending>& blocks,
                                     Time last_due)>;
 
-    Outlets(Feed& feed, std::vector<Track> tracks, Push push)
-        : feed_(feed),
+    Outlets(LiveChannel& channel, std::vector<Track> tracks, Push push)
+        : feed_(channel),
           tracks_(std::move(tracks)),
           push_(std::move(push)),
-          mux_(tracks_, settings(feed), [this](const container::MuxedPacket& packet) { return take(packet); }) {
+          mux_(tracks_, settings(channel), [this](const container::MuxedPacket& packet) { return take(packet); }) {
         for (const Track& track : tracks_) {
             if (const std::string why = why_not_rtmp(track); why.empty() && !(has(track.kind)))
                 rtmp_tracks_.push_back(track);
         }
-        if (feed.rtmp) feed.rtmp->set_preface(rtmp_preface(rtmp_tracks_));
+        if (channel.rtmp) channel.rtmp->set_preface(rtmp_preface(rtmp_tracks_));
     }
 
     Status write(const Packet& packet) override {
@@ -281,10 +281,10 @@ class Outlets : public PacketSink {
     }
 
   private:
-    static container::MuxSettings settings(const Feed& feed) {
+    static container::MuxSettings settings(const LiveChannel& channel) {
         container::MuxSettings mux;
-        mux.title = feed.ready.item.name;
-        mux.rate_bps = feed.ready.item.rate_bps;
+        mux.title = channel.ready.item.name;
+        mux.rate_bps = channel.ready.item.rate_bps;
         return mux;
     }
     bool has(TrackKind kind) const {
@@ -347,13 +347,15 @@ class Outlets : public PacketSink {
     }
     void give_transport() {
         if (block_.empty()) return;
-        blocks_.push_back(
-            {Pending::Way::transport, block_due_, block_group_, {Bytes(std::move(block_)), block_due_, block_start_}});
+        blocks_.push_back({Pending::Delivery::transport,
+                           block_due_,
+                           block_group_,
+                           {Bytes(std::move(block_)), block_due_, block_start_}});
         block_ = {};
     }
     void give_rtmp() {
         if (messages_.empty()) return;
-        blocks_.push_back({Pending::Way::rtmp,
+        blocks_.push_back({Pending::Delivery::rtmp,
                            messages_due_,
                            messages_due_,
                            {Bytes(std::move(messages_)), messages_due_, messages_start_}});
@@ -368,7 +370,7 @@ class Outlets : public PacketSink {
         return goes_on;
     }
 
-    Feed& feed_;
+    LiveChannel& feed_;
     const std::vector<Track> tracks_;
     std::vector<Track> rtmp_tracks_;
     Push push_;
@@ -384,11 +386,11 @@ class Outlets : public PacketSink {
     Time last_due_ = Time::min();
 };
 
-// A programme without its subtitles of text, which go to HLS on the way.
-class WithoutWords : public PacketSource {
+// A playout without its subtitles of text, which go to HLS on the delivery.
+class WithoutTextSubtitles : public PacketSource {
   public:
-    WithoutWords(PacketSource& from, LiveHls* hls) : from_(from), hls_(hls), tracks_(from.tracks()) {
-        std::erase_if(tracks_, is_words);
+    WithoutTextSubtitles(PacketSource& from, LiveHls* hls) : from_(from), hls_(hls), tracks_(from.tracks()) {
+        std::erase_if(tracks_, is_text_subtitle);
     }
     const std::vector<Track>& tracks() const override { return tracks_; }
     const std::vector<Chapter>& chapters() const override { return from_.chapters(); }
@@ -399,7 +401,7 @@ class WithoutWords : public PacketSource {
             if (!next || !*next) return next;
             const TrackId id = (*next)->track;
             if (std::any_of(tracks_.begin(), tracks_.end(), [&](const Track& t) { return t.id == id; })) return next;
-            if (hls_ != nullptr) hls_->say(**next);
+            if (hls_ != nullptr) hls_->add_cue(**next);
         }
     }
     Status seek(Time time) override { return from_.seek(time); }
@@ -412,10 +414,10 @@ class WithoutWords : public PacketSource {
 };
 
 // What a stream plays, of the tracks that its ways out can carry.
-Result<ReadyProgramme> find_programme(const LiveItem& item) {
+Result<ReadyPlayout> find_playout(const LiveItem& item) {
     const bool transport = !item.targets.empty() || item.http || item.hls;
     const auto why_not = [&](const Track& track, bool disc) -> std::string {
-        if (is_words(track)) return item.hls ? "" : "subtitles of text go by HLS alone";
+        if (is_text_subtitle(track)) return item.hls ? "" : "text subtitles are delivered by HLS only";
         if (item.transcode) {
             const auto& graph = *item.transcode;
             const bool used = track.id == graph.video.from.id ||
@@ -423,50 +425,50 @@ Result<ReadyProgramme> find_programme(const LiveItem& item) {
                                           [&](const auto& path) { return path.from.id == track.id; }) ||
                               std::any_of(graph.video.subtitles.begin(), graph.video.subtitles.end(),
                                           [&](const auto& path) { return path.from.id == track.id; });
-            return used ? "" : "the profile leaves it out";
+            return used ? "" : "not in the profile";
         }
         if (track.kind == TrackKind::subtitle)
-            return "subtitles that are images are not sent live; a profile draws them in";
+            return "bitmap subtitles are not supported live; a profile burns them in";
         const std::string first = !transport ? ""
                                   : disc     ? container::why_not_codec("mpeg-ts", track)
                                              : container::why_not("mpeg-ts", track);
-        // A track goes where it can; RTMP alone decides only where it is the only way.
+        // A track goes where it can; RTMP alone decides only where it is the only delivery.
         return !first.empty() || transport ? first : why_not_rtmp(track);
     };
-    WAVECREST_TRY_ASSIGN(programme, prepare_programme(item.parts, why_not));
+    WAVECREST_TRY_ASSIGN(playout, prepare_playout(item.parts, why_not));
     if (item.rate_bps > 0 && item.transcode && item.transcode->video.encode.peak_bps > item.rate_bps)
         return fail(ErrorKind::usage,
-                    fmt::format("{} is less than the profile's peak of {}", base::format_bitrate(item.rate_bps),
+                    fmt::format("{} is below the profile's peak of {}", base::format_bitrate(item.rate_bps),
                                 base::format_bitrate(item.transcode->video.encode.peak_bps)),
                     fmt::format("rate of stream \"{}\"", item.name), "raise the rate, or use a smaller profile");
-    for (const ReadyPart& part : programme.parts) {
+    for (const ReadyPart& part : playout.parts) {
         // Packets, tables and clocks take a twentieth more than what they carry.
         const std::int64_t least = part.mean_bps + part.mean_bps / 20;
         if (item.rate_bps == 0 || item.transcode || item.rate_bps >= least) continue;
         return fail(ErrorKind::usage,
-                    fmt::format("{} is less than {} needs: {} on average", base::format_bitrate(item.rate_bps),
-                                part.name, base::format_bitrate(least)),
+                    fmt::format("{} is too low for {}: average {}", base::format_bitrate(item.rate_bps), part.name,
+                                base::format_bitrate(least)),
                     fmt::format("rate of stream \"{}\"", item.name),
-                    "raise the rate to one and a half times that, leave it out, or name a profile of a lower rate");
+                    "set at least 1.5 times that, leave it out, or use a profile of lower bit rate");
     }
     if (item.rtmp && transport && !item.transcode) {
-        for (const Track& track : programme.tracks) {
-            if (is_words(track)) continue;
+        for (const Track& track : playout.tracks) {
+            if (is_text_subtitle(track)) continue;
             const std::string why = why_not_rtmp(track);
             if (why.empty()) continue;
             if (track.kind == TrackKind::video)
-                return fail(ErrorKind::input, "its pictures can't be sent by RTMP: " + why,
+                return fail(ErrorKind::input, "its video can't be sent by RTMP: " + why,
                             item.parts.front().source.string(), "name a profile for the stream, or leave RTMP out");
-            programme.notes.push_back("RTMP goes without the sound: " + why);
+            playout.notes.push_back("RTMP without audio: " + why);
         }
     }
-    return programme;
+    return playout;
 }
 
 }  // namespace
 
 struct LiveService::State {
-    std::vector<std::unique_ptr<Feed>> feeds;
+    std::vector<std::unique_ptr<LiveChannel>> channels;
     std::unique_ptr<net::UdpSender> sender;
     std::thread sending, publishing;
     mutable LendingMutex mutex;
@@ -474,73 +476,76 @@ struct LiveService::State {
     bool real_time = false;
     Histogram late;
 
-    Status produce(Feed& feed);
-    Status wait_for_source(Feed& feed);
+    Status produce(LiveChannel& channel);
+    Status wait_for_source(LiveChannel& channel);
     void send_all();
     void publish_all();
-    Feed* find(const std::string& name) const {
-        const auto found =
-            std::find_if(feeds.begin(), feeds.end(), [&](const auto& feed) { return feed->ready.item.name == name; });
-        return found == feeds.end() ? nullptr : found->get();
+    LiveChannel* find(const std::string& name) const {
+        const auto found = std::find_if(channels.begin(), channels.end(),
+                                        [&](const auto& channel) { return channel->ready.item.name == name; });
+        return found == channels.end() ? nullptr : found->get();
     }
     // False when the service or the stream ends.
-    bool push(Feed& feed, std::vector<Datagram>& datagrams, std::size_t count, std::vector<Pending>& blocks,
+    bool push(LiveChannel& channel, std::vector<Datagram>& datagrams, std::size_t count, std::vector<Pending>& blocks,
               Time last_due) {
         const std::lock_guard lock(mutex);
-        for (Time most = kAhead; !stopping && !feed.stopped && feed.ahead(Steady::now()) >= most; most = kLowAhead) {
-            feed.waiting = true;
-            feed.turn.wait(mutex);
+        for (Time most = kAhead; !stopping && !channel.stopped && channel.ahead(Steady::now()) >= most;
+             most = kLowAhead) {
+            channel.waiting = true;
+            channel.may_go_on.wait(mutex);
         }
-        feed.waiting = false;
-        if (stopping || feed.stopped) return false;
+        channel.waiting = false;
+        if (stopping || channel.stopped) return false;
         for (std::size_t i = 0; i < count; ++i) {
-            if (!feed.first_due) feed.first_due = datagrams[i].due;
+            if (!channel.first_due) channel.first_due = datagrams[i].due;
             // (Where blocks are made, too, they are counted.)
-            if (!feed.http && !feed.hls) feed.status.made += datagrams[i].bytes.size() - kRtpHeader;
-            feed.queue.push(datagrams[i]);
+            if (!channel.http && !channel.hls) channel.status.made += datagrams[i].bytes.size() - kRtpHeader;
+            channel.queue.push(datagrams[i]);
         }
         for (Pending& one : blocks) {
-            if (!feed.first_due) feed.first_due = one.due;
-            feed.status.made += one.way == Pending::Way::transport || !feed.transport() ? one.block.bytes.size() : 0;
-            feed.pending[static_cast<int>(one.way)].push_back(std::move(one));
+            if (!channel.first_due) channel.first_due = one.due;
+            channel.status.made +=
+                one.delivery == Pending::Delivery::transport || !channel.transport() ? one.block.bytes.size() : 0;
+            channel.pending[static_cast<int>(one.delivery)].push_back(std::move(one));
         }
-        feed.last_due = last_due;
+        channel.last_due = last_due;
         return true;
     }
 };
 
 // What a stream plays may begin to come, or become what can be sent, at any time.
-Status LiveService::State::wait_for_source(Feed& feed) {
+Status LiveService::State::wait_for_source(LiveChannel& channel) {
     while (true) {
-        auto found = find_programme(feed.ready.item);
+        auto found = find_playout(channel.ready.item);
         const std::lock_guard lock(mutex);
-        if (stopping || feed.stopped) return base::interrupted();
+        if (stopping || channel.stopped) return base::interrupted();
         if (found) {
-            feed.error.clear();
-            feed.ready.programme = std::move(*found);
-            feed.status.parts = feed.ready.programme.parts.size();
-            feed.programme = std::make_unique<Programme>(feed.ready.programme, feed.ready.item.loop, feed.cancel);
+            channel.error.clear();
+            channel.ready.playout = std::move(*found);
+            channel.status.parts = channel.ready.playout.parts.size();
+            channel.playout = std::make_unique<Playout>(channel.ready.playout, channel.ready.item.loop, channel.cancel);
             return {};
         }
-        feed.error = found.error().what;
-        feed.status.state = LiveStatus::State::waiting;
-        feed.turn.wait_for(mutex, kLookAgain);
+        channel.error = found.error().what;
+        channel.status.state = LiveStatus::State::waiting;
+        channel.may_go_on.wait_for(mutex, kLookAgain);
     }
 }
 
-Status LiveService::State::produce(Feed& feed) {
-    const auto give = [this, &feed](std::vector<Datagram>& datagrams, std::size_t count, std::vector<Pending>& blocks,
-                                    Time last_due) { return push(feed, datagrams, count, blocks, last_due); };
-    if (!feed.programme) WAVECREST_TRY(wait_for_source(feed));
-    WithoutWords source(*feed.programme, feed.hls.get());
-    if (feed.ready.item.transcode) {
+Status LiveService::State::produce(LiveChannel& channel) {
+    const auto give = [this, &channel](std::vector<Datagram>& datagrams, std::size_t count,
+                                       std::vector<Pending>& blocks,
+                                       Time last_due) { return push(channel, datagrams, count, blocks, last_due); };
+    if (!channel.playout) WAVECREST_TRY(wait_for_source(channel));
+    WithoutTextSubtitles source(*channel.playout, channel.hls.get());
+    if (channel.ready.item.transcode) {
         const transcode::SinkMaker make = [&](const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
-            return std::unique_ptr<PacketSink>(std::make_unique<Outlets>(feed, tracks, give));
+            return std::unique_ptr<PacketSink>(std::make_unique<Outlets>(channel, tracks, give));
         };
-        WAVECREST_TRY(transcode::run(source, *feed.ready.item.transcode, make, {}, feed.cancel));
+        WAVECREST_TRY(transcode::run(source, *channel.ready.item.transcode, make, {}, channel.cancel));
         return {};
     }
-    Outlets outlets(feed, source.tracks(), give);
+    Outlets outlets(channel, source.tracks(), give);
     container::Interleaver interleaver(outlets, source.tracks(), Time{});
     while (true) {
         WAVECREST_TRY_ASSIGN(packet, source.read());
@@ -560,52 +565,52 @@ void LiveService::State::send_all() {
         real_time = granted;
     }
     struct Going {
-        Feed* feed;
+        LiveChannel* channel;
         Datagram datagram;
         Steady::time_point due;
     };
     std::vector<Going> going(1);  // its places keep their buffers, too
     std::vector<net::UdpSender::Datagram> out;
-    std::vector<Feed*> owners;
+    std::vector<LiveChannel*> owners;
     std::unique_lock lock(mutex);
     while (!stopping) {
         const auto now = Steady::now();
         Steady::time_point wake = now + 50ms;
         std::size_t due_now = 0;
-        for (const auto& feed : feeds) {
-            if (!feed->datagrams()) continue;
-            if (!feed->begin(now)) {
+        for (const auto& channel : channels) {
+            if (!channel->datagrams()) continue;
+            if (!channel->begin(now)) {
                 wake = std::min(wake, now + 5ms);
                 continue;
             }
-            if (feed->paused) {
-                if (now - feed->nulls_at >= kStillThere) {
-                    feed->nulls_at = now;
+            if (channel->paused) {
+                if (now - channel->nulls_at >= kStillThere) {
+                    channel->nulls_at = now;
                     if (due_now == going.size()) going.emplace_back();
-                    going[due_now].feed = feed.get();
+                    going[due_now].channel = channel.get();
                     going[due_now].due = now;
                     Datagram& nulls = going[due_now++].datagram;
-                    nulls.due = feed->now(now);
+                    nulls.due = channel->now(now);
                     nulls.bytes.assign(kRtpHeader, 0);
                     const Bytes packets = null_packets();
                     nulls.bytes.insert(nulls.bytes.end(), packets.view().begin(), packets.view().end());
                 }
                 continue;
             }
-            while (!feed->queue.empty()) {
-                Datagram& next = feed->queue.front();
-                feed->move_clock(next.due, now);
-                const auto due = feed->zero + std::chrono::duration_cast<Steady::duration>(next.due);
+            while (!channel->queue.empty()) {
+                Datagram& next = channel->queue.front();
+                channel->move_clock(next.due, now);
+                const auto due = channel->zero + std::chrono::duration_cast<Steady::duration>(next.due);
                 if (due > now + kBatch / 2) {
                     wake = std::min(wake, due);
                     break;
                 }
-                feed->status.datagrams += 1;
-                feed->status.bytes += next.bytes.size() - kRtpHeader;
+                channel->status.datagrams += 1;
+                channel->status.bytes += next.bytes.size() - kRtpHeader;
                 if (due_now == going.size()) going.emplace_back();
-                going[due_now].feed = feed.get();
+                going[due_now].channel = channel.get();
                 going[due_now].due = due;
-                feed->queue.pop(going[due_now++].datagram);
+                channel->queue.pop(going[due_now++].datagram);
             }
         }
         if (due_now > 0) {
@@ -615,14 +620,14 @@ void LiveService::State::send_all() {
             out.clear();
             owners.clear();
             for (auto one = going.begin(); one != end; ++one) {
-                Feed& feed = *one->feed;
+                LiveChannel& channel = *one->channel;
                 const ByteSpan bytes(one->datagram.bytes);
                 net::write_rtp(std::span(one->datagram.bytes).first<kRtpHeader>(),
-                               {net::kRtpTransportStream, false, feed.sequence++,
-                                static_cast<std::uint32_t>(base::to_ticks(one->datagram.due, 90'000)), feed.source});
-                for (const LiveTarget& target : feed.ready.item.targets) {
+                               {net::kRtpTransportStream, false, channel.sequence++,
+                                static_cast<std::uint32_t>(base::to_ticks(one->datagram.due, 90'000)), channel.source});
+                for (const LiveTarget& target : channel.ready.item.targets) {
                     out.push_back({&target.to, target.rtp ? bytes : bytes.subspan(kRtpHeader)});
-                    owners.push_back(&feed);
+                    owners.push_back(&channel);
                 }
             }
             const std::size_t failed = sender->send(out);
@@ -644,70 +649,71 @@ void LiveService::State::publish_all() {
     std::vector<Pending> due, segment_parts;
     std::unique_lock lock(mutex);
     while (!stopping) {
-        for (const auto& feed : feeds) {
+        for (const auto& channel : channels) {
             const auto now = Steady::now();
-            feed->begin(now);
+            channel->begin(now);
             due.clear();
-            if (feed->begun && !feed->paused) {
-                for (auto& pending : feed->pending) {
+            if (channel->begun && !channel->paused) {
+                for (auto& pending : channel->pending) {
                     while (!pending.empty()) {
-                        if (!feed->datagrams()) feed->move_clock(pending.front().due, now);
-                        if (pending.front().due > feed->now(now)) break;
+                        if (!channel->datagrams()) channel->move_clock(pending.front().due, now);
+                        if (pending.front().due > channel->now(now)) break;
                         due.push_back(std::move(pending.front()));
                         pending.pop_front();
                     }
                 }
                 // Segments are made of what lies ready: their viewers lag by several of them anyhow.
-                for (Pending& one : feed->pending[static_cast<int>(Pending::Way::transport)]) {
-                    if (!feed->hls || one.due > feed->now(now) + Time(kSegmentLead)) break;
+                for (Pending& one : channel->pending[static_cast<int>(Pending::Delivery::transport)]) {
+                    if (!channel->hls || one.due > channel->now(now) + Time(kSegmentLead)) break;
                     if (std::exchange(one.in_segment, true)) continue;
                     segment_parts.push_back(one);
                 }
             }
-            if (feed->begun && feed->pause_behind) {
+            if (channel->begun && channel->pause_behind) {
                 // It goes on until what was sought has been seen.
-                const auto shown = feed->programme->latest_skip();
-                if (shown.number > *feed->pause_behind && feed->now(now) > shown.at + Time(kShown)) {
-                    feed->pause_behind.reset();
-                    feed->stand(true, now);
+                const auto shown = channel->playout->latest_seek();
+                if (shown.number > *channel->pause_behind && channel->now(now) > shown.at + Time(kShown)) {
+                    channel->pause_behind.reset();
+                    channel->stand(true, now);
                 }
             }
-            if (feed->begun && feed->paused && now - feed->still_there >= kStillThere && due.empty()) {
-                feed->still_there = now;
-                const Time at = feed->now(now);
-                if (feed->http) feed->http->push({{null_packets(), at, false}});
-                if (feed->rtmp) feed->rtmp->push({{rtmp_ping(at), at, false}});
+            if (channel->begun && channel->paused && now - channel->still_there >= kStillThere && due.empty()) {
+                channel->still_there = now;
+                const Time at = channel->now(now);
+                if (channel->http) channel->http->push({{null_packets(), at, false}});
+                if (channel->rtmp) channel->rtmp->push({{rtmp_ping(at), at, false}});
             }
-            if (feed->waiting && feed->ahead(now) < Time(kLowAhead)) feed->turn.notify();
-            const bool ends = feed->done && feed->queue.empty() && feed->pending[0].empty() &&
-                              feed->pending[1].empty() && !feed->status.ended;
+            if (channel->waiting && channel->ahead(now) < Time(kLowAhead)) channel->may_go_on.notify();
+            const bool ends = channel->done && channel->queue.empty() && channel->pending[0].empty() &&
+                              channel->pending[1].empty() && !channel->status.ended;
             if (ends) {
-                feed->status.ended = true;
-                feed->status.state = LiveStatus::State::ended;
+                channel->status.ended = true;
+                channel->status.state = LiveStatus::State::ended;
             }
-            const Time end = feed->last_due;
+            const Time end = channel->last_due;
             if (due.empty() && segment_parts.empty() && !ends) continue;
             lock.unlock();
             std::vector<net::Block> transport, rtmp;
             for (Pending& one : due) {
-                if (one.way == Pending::Way::rtmp) {
+                if (one.delivery == Pending::Delivery::rtmp) {
                     rtmp.push_back(std::move(one.block));
                     continue;
                 }
-                if (feed->hls && !one.in_segment) feed->hls->push(one.block.bytes.view(), one.block.start, one.group);
-                if (feed->http) transport.push_back(std::move(one.block));
+                if (channel->hls && !one.in_segment)
+                    channel->hls->push(one.block.bytes.view(), one.block.start, one.group);
+                if (channel->http) transport.push_back(std::move(one.block));
             }
             for (const Pending& one : segment_parts)
-                feed->hls->push(one.block.bytes.view(), one.block.start, one.group);
+                channel->hls->push(one.block.bytes.view(), one.block.start, one.group);
             segment_parts.clear();
-            if (feed->http && !transport.empty()) feed->http->push(std::move(transport));
-            if (feed->rtmp && !rtmp.empty()) feed->rtmp->push(std::move(rtmp));
+            if (channel->http && !transport.empty()) channel->http->push(std::move(transport));
+            if (channel->rtmp && !rtmp.empty()) channel->rtmp->push(std::move(rtmp));
             if (ends) {
-                if (feed->hls) feed->hls->finish(end);
-                if (feed->http) feed->http->finish();
-                if (feed->rtmp) {
-                    feed->rtmp->push({{rtmp_ending(), end, false}});
-                    feed->rtmp->finish();
+                if (channel->hls) channel->hls->finish(end);
+                if (channel->http) channel->http->finish();
+                if (channel->rtmp) {
+                    channel->rtmp->push({{rtmp_ending(), end, false}});
+                    channel->rtmp->finish();
                 }
             }
             lock.lock();
@@ -725,7 +731,8 @@ std::string address_for(const LiveTarget& target) {
 }
 
 std::string_view short_name(LiveStatus::State state) {
-    constexpr std::string_view kNames[] = {"starting", "playing", "paused", "source lost", "not published", "ended"};
+    constexpr std::string_view kNames[] = {"starting", "playing", "paused", "source lost", "waiting for publisher",
+                                           "ended"};
     return kNames[static_cast<int>(state)];
 }
 
@@ -746,15 +753,15 @@ Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items) 
                                             [&](const auto& entry) { return entry.first == target.to.text; });
             if (other != taken.end()) {
                 return fail(ErrorKind::usage,
-                            fmt::format("the streams \"{}\" and \"{}\" would both go to {}", other->second, item.name,
+                            fmt::format("the streams \"{}\" and \"{}\" both go to {}", other->second, item.name,
                                         target.to.text),
                             "streams", "give one of them another address or port");
             }
             taken.emplace_back(target.to.text, item.name);
         }
         if (!item.parts.empty()) {
-            WAVECREST_TRY_ASSIGN(programme, find_programme(ready.item));
-            ready.programme = std::move(programme);
+            WAVECREST_TRY_ASSIGN(playout, find_playout(ready.item));
+            ready.playout = std::move(playout);
         }
         all.push_back(std::move(ready));
     }
@@ -768,19 +775,19 @@ Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> s
     state->sender = std::move(sender);
     std::random_device random;
     for (ReadyLive& ready : streams) {
-        auto feed = std::make_unique<Feed>();
-        feed->status.name = ready.item.name;
-        feed->status.parts = ready.programme.parts.size();
-        feed->ready = std::move(ready);
-        const LiveItem& item = feed->ready.item;
-        if (!feed->ready.programme.parts.empty())
-            feed->programme = std::make_unique<Programme>(feed->ready.programme, item.loop, feed->cancel);
-        if (item.http) feed->http = fan_out->open(item.name);
-        if (item.rtmp) feed->rtmp = fan_out->open(item.name);
+        auto channel = std::make_unique<LiveChannel>();
+        channel->status.name = ready.item.name;
+        channel->status.parts = ready.playout.parts.size();
+        channel->ready = std::move(ready);
+        const LiveItem& item = channel->ready.item;
+        if (!channel->ready.playout.parts.empty())
+            channel->playout = std::make_unique<Playout>(channel->ready.playout, item.loop, channel->cancel);
+        if (item.http) channel->http = fan_out->open(item.name);
+        if (item.rtmp) channel->rtmp = fan_out->open(item.name);
         if (item.hls) {
             std::vector<Track> words;
-            std::copy_if(feed->ready.programme.tracks.begin(), feed->ready.programme.tracks.end(),
-                         std::back_inserter(words), is_words);
+            std::copy_if(channel->ready.playout.tracks.begin(), channel->ready.playout.tracks.end(),
+                         std::back_inserter(words), is_text_subtitle);
             LiveHlsSettings hls;
             // (Seconds since 2020, so that names stay short.)
             constexpr std::int64_t kYear2020 = 1'577'836'800;
@@ -789,17 +796,17 @@ Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> s
                         .count() -
                     kYear2020,
                 1));
-            feed->hls = std::make_shared<LiveHls>(hls, std::move(words));
+            channel->hls = std::make_shared<LiveHls>(hls, std::move(words));
         }
         // Unforeseeable beginnings, as RFC 3550 asks for (5.1).
-        feed->sequence = static_cast<std::uint16_t>(random());
-        feed->source = random();
-        state->feeds.push_back(std::move(feed));
+        channel->sequence = static_cast<std::uint16_t>(random());
+        channel->source = random();
+        state->channels.push_back(std::move(channel));
     }
     State* s = state.get();
-    for (const auto& feed : state->feeds) {
-        feed->busy_from = Steady::now();
-        feed->producer = std::thread([s, f = feed.get()] {
+    for (const auto& channel : state->channels) {
+        channel->busy_from = Steady::now();
+        channel->producer = std::thread([s, f = channel.get()] {
             const Status status = s->produce(*f);
             const std::lock_guard lock(s->mutex);
             f->done = true;
@@ -820,16 +827,16 @@ LiveService::~LiveService() {
         const std::lock_guard lock(state_->mutex);
         state_->stopping = true;
     }
-    for (const auto& feed : state_->feeds) {
-        feed->cancel.request();
-        feed->turn.notify();
+    for (const auto& channel : state_->channels) {
+        channel->cancel.request();
+        channel->may_go_on.notify();
     }
     state_->sending.join();
     state_->publishing.join();
-    for (const auto& feed : state_->feeds) feed->producer.join();
-    for (const auto& feed : state_->feeds) {
-        if (feed->http) feed->http->finish();
-        if (feed->rtmp) feed->rtmp->finish();
+    for (const auto& channel : state_->channels) channel->producer.join();
+    for (const auto& channel : state_->channels) {
+        if (channel->http) channel->http->finish();
+        if (channel->rtmp) channel->rtmp->finish();
     }
 }
 
@@ -837,26 +844,26 @@ LiveFigures LiveService::figures() const {
     LiveFigures figures;
     const std::lock_guard lock(state_->mutex);
     const auto now = Steady::now();
-    for (const auto& feed : state_->feeds) {
-        LiveStatus status = feed->status;
-        status.error = feed->error;
-        if (!feed->programme) {
+    for (const auto& channel : state_->channels) {
+        LiveStatus status = channel->status;
+        status.error = channel->error;
+        if (!channel->playout) {
             figures.streams.push_back(std::move(status));
             continue;
         }
-        const Programme::Place place = feed->programme->place(feed->begun ? feed->now(now) : Time{});
-        const ReadyPart& part = feed->ready.programme.parts[place.part];
+        const Playout::Place place = channel->playout->place(channel->begun ? channel->now(now) : Time{});
+        const ReadyPart& part = channel->ready.playout.parts[place.part];
         status.part = part.name;
         status.part_number = place.part + 1;
         status.duration = part.duration;
         status.position = status.duration.count() > 0 ? std::min(place.position, status.duration) : place.position;
         status.rounds = place.rounds;
-        if (const std::string lost = feed->programme->lost(); !lost.empty() && !status.ended) {
+        if (const std::string lost = channel->playout->lost(); !lost.empty() && !status.ended) {
             status.error = lost;
             // What lies ready is still played.
-            if (feed->ahead(now) <= Time{}) status.state = LiveStatus::State::lost;
+            if (channel->ahead(now) <= Time{}) status.state = LiveStatus::State::lost;
         }
-        if ((feed->paused || feed->pause_behind) && !status.ended) status.state = LiveStatus::State::paused;
+        if ((channel->paused || channel->pause_behind) && !status.ended) status.state = LiveStatus::State::paused;
         figures.streams.push_back(std::move(status));
     }
     figures.late_99 = state_->late.percentile(0.99);
@@ -873,56 +880,56 @@ void LiveService::restart_lateness() {
 
 bool LiveService::ended() const {
     const std::lock_guard lock(state_->mutex);
-    return std::all_of(state_->feeds.begin(), state_->feeds.end(), [](const auto& f) { return f->status.ended; });
+    return std::all_of(state_->channels.begin(), state_->channels.end(), [](const auto& f) { return f->status.ended; });
 }
 
-std::shared_ptr<net::Flow> LiveService::http_flow(const std::string& name) const {
-    const Feed* feed = state_->find(name);
-    return feed != nullptr ? feed->http : nullptr;
+std::shared_ptr<net::Broadcast> LiveService::http_broadcast(const std::string& name) const {
+    const LiveChannel* channel = state_->find(name);
+    return channel != nullptr ? channel->http : nullptr;
 }
-std::shared_ptr<net::Flow> LiveService::rtmp_flow(const std::string& name) const {
-    const Feed* feed = state_->find(name);
-    return feed != nullptr ? feed->rtmp : nullptr;
+std::shared_ptr<net::Broadcast> LiveService::rtmp_broadcast(const std::string& name) const {
+    const LiveChannel* channel = state_->find(name);
+    return channel != nullptr ? channel->rtmp : nullptr;
 }
 std::shared_ptr<LiveHls> LiveService::hls(const std::string& name) const {
-    const Feed* feed = state_->find(name);
-    return feed != nullptr ? feed->hls : nullptr;
+    const LiveChannel* channel = state_->find(name);
+    return channel != nullptr ? channel->hls : nullptr;
 }
 
 bool LiveService::pause(const std::string& name, bool paused) {
-    Feed* feed = state_->find(name);
-    if (feed == nullptr) return false;
+    LiveChannel* channel = state_->find(name);
+    if (channel == nullptr) return false;
     const std::lock_guard lock(state_->mutex);
-    if (feed->status.ended) return false;
-    feed->pause_behind.reset();
-    feed->stand(paused, Steady::now());
+    if (channel->status.ended) return false;
+    channel->pause_behind.reset();
+    channel->stand(paused, Steady::now());
     return true;
 }
 
-bool LiveService::skip(const std::string& name, const Programme::Skip& skip) {
-    Feed* feed = state_->find(name);
-    if (feed == nullptr) return false;
+bool LiveService::order_seek(const std::string& name, const Playout::SeekOrder& seek) {
+    LiveChannel* channel = state_->find(name);
+    if (channel == nullptr) return false;
     {
         const std::lock_guard lock(state_->mutex);
-        if (feed->status.ended || feed->done || !feed->programme) return false;
+        if (channel->status.ended || channel->done || !channel->playout) return false;
         // What stands still goes on until the new place is seen.
-        if (feed->paused || feed->pause_behind) feed->pause_behind = feed->programme->latest_skip().number;
-        feed->stand(false, Steady::now());
+        if (channel->paused || channel->pause_behind) channel->pause_behind = channel->playout->latest_seek().number;
+        channel->stand(false, Steady::now());
     }
-    feed->programme->skip(skip);
+    channel->playout->order_seek(seek);
     return true;
 }
 
 bool LiveService::stop(const std::string& name) {
-    Feed* feed = state_->find(name);
-    if (feed == nullptr) return false;
-    feed->cancel.request();
+    LiveChannel* channel = state_->find(name);
+    if (channel == nullptr) return false;
+    channel->cancel.request();
     const std::lock_guard lock(state_->mutex);
-    if (feed->status.ended) return false;
-    feed->stopped = true;
-    for (auto& pending : feed->pending) pending.clear();
-    feed->queue = {};
-    feed->turn.notify();
+    if (channel->status.ended) return false;
+    channel->stopped = true;
+    for (auto& pending : channel->pending) pending.clear();
+    channel->queue = {};
+    channel->may_go_on.notify();
     return true;
 }
 

@@ -18,7 +18,7 @@
 #include "net/fan_out.hpp"
 #include "net/udp.hpp"
 #include "stream/live_hls.hpp"
-#include "stream/programme.hpp"
+#include "stream/playout.hpp"
 #include "transcode/graph.hpp"
 
 namespace wavecrest::stream {
@@ -47,9 +47,9 @@ struct LiveItem {
 // A stream that was found fit to be sent.
 struct ReadyLive {
     LiveItem item;
-    ReadyProgramme programme;
+    ReadyPlayout playout;
 };
-// Opens every part, but for those of a stream that waits. Fails on the first that is missing or has no picture or sound
+// Opens every part, but for those of a stream that waits. Fails on the first that is missing or has no picture or audio
 // that its ways out can carry (kind input), and on two streams to one address (kind usage).
 Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items);
 
@@ -92,13 +92,13 @@ class LiveService {
     void restart_lateness();
 
     // What clients of a stream are given; null where it doesn't go out that way.
-    std::shared_ptr<net::Flow> http_flow(const std::string& name) const;
-    std::shared_ptr<net::Flow> rtmp_flow(const std::string& name) const;
+    std::shared_ptr<net::Broadcast> http_broadcast(const std::string& name) const;
+    std::shared_ptr<net::Broadcast> rtmp_broadcast(const std::string& name) const;
     std::shared_ptr<LiveHls> hls(const std::string& name) const;
 
     // Controls act for everybody who watches. False where there is no stream of this name (or it has ended).
     bool pause(const std::string& name, bool paused);
-    bool skip(const std::string& name, const Programme::Skip& skip);
+    bool order_seek(const std::string& name, const Playout::SeekOrder& seek);
     bool stop(const std::string& name);
 
   private:

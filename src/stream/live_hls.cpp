@@ -7,7 +7,7 @@
 #include <cmath>
 
 #include "container/media_playlist.hpp"
-#include "stream/words.hpp"
+#include "stream/text_subtitles.hpp"
 
 namespace wavecrest::stream {
 namespace {
@@ -27,13 +27,13 @@ void LiveHls::close(Time end) {
         segments_.pop_front();
         ++first_;
     }
-    for (std::vector<Packet>& cues : cues_) forget_words(cues, segments_.front().from);
+    for (std::vector<Packet>& cues : cues_) forget_cues(cues, segments_.front().from);
 }
 
-void LiveHls::say(const Packet& cue) {
+void LiveHls::add_cue(const Packet& cue) {
     const std::lock_guard lock(mutex_);
-    for (std::size_t i = 0; i < words_.size(); ++i) {
-        if (words_[i].id == cue.track) cues_[i].push_back(cue);
+    for (std::size_t i = 0; i < subtitles_.size(); ++i) {
+        if (subtitles_[i].id == cue.track) cues_[i].push_back(cue);
     }
 }
 
@@ -70,7 +70,7 @@ void LiveHls::finish(Time end) {
 Result<std::string> LiveHls::playlist(const std::string& stem, const std::string& query) const {
     return list_of(stem, "ts", query);
 }
-Result<std::string> LiveHls::words_playlist(const std::string& stem, const std::string& query) const {
+Result<std::string> LiveHls::subtitles_playlist(const std::string& stem, const std::string& query) const {
     return list_of(stem, "vtt", query);
 }
 
@@ -117,7 +117,7 @@ std::optional<Time> LiveHls::behind(std::uint64_t number) const {
 Result<const LiveHls::Segment*> LiveHls::find(std::uint64_t number) const {
     if (number >= first_ && number - first_ < segments_.size())
         return &segments_[static_cast<std::size_t>(number - first_)];
-    return fail(ErrorKind::usage, number < first_ ? "this segment is gone" : "this segment isn't there yet",
+    return fail(ErrorKind::usage, number < first_ ? "this segment has expired" : "this segment isn't there yet",
                 fmt::format("segment {}", number), "ask for the playlist");
 }
 
@@ -127,13 +127,13 @@ Result<Bytes> LiveHls::segment(std::uint64_t number) const {
     return found->bytes;
 }
 
-Result<Bytes> LiveHls::words_segment(std::size_t track, std::uint64_t number) const {
+Result<Bytes> LiveHls::subtitles_segment(std::size_t track, std::uint64_t number) const {
     const std::lock_guard lock(mutex_);
     WAVECREST_TRY_ASSIGN(found, find(number));
-    if (track >= words_.size())
+    if (track >= subtitles_.size())
         return fail(ErrorKind::usage, fmt::format("there are no subtitles {}", track + 1), "the stream",
                     "ask for the playlist");
-    return words_between(cues_[track], found->from, found->from + found->length);
+    return cues_between(cues_[track], found->from, found->from + found->length);
 }
 
 std::int64_t LiveHls::peak_bps() const {

@@ -1,6 +1,6 @@
 // The short window of a live stream for players of HTTP Live Streaming (RFC 8216): segments cut from its transport
 // packets at keyframes, and the playlist that lists the last of them. Subtitles of text go in segments beside it
-// (stream/words.hpp).
+// (stream/text_subtitles.hpp).
 #pragma once
 
 #include <deque>
@@ -29,15 +29,18 @@ struct LiveHlsSettings {
 // Pushed to by one thread, asked by any.
 class LiveHls {
   public:
-    // `words`: the subtitles there are, each of text.
-    explicit LiveHls(LiveHlsSettings settings = {}, std::vector<Track> words = {})
-        : settings_(settings), words_(std::move(words)), first_(settings.first_number), cues_(words_.size()) {}
-    const std::vector<Track>& words() const { return words_; }
+    // `subtitles`: the subtitles there are, each of text.
+    explicit LiveHls(LiveHlsSettings settings = {}, std::vector<Track> subtitles = {})
+        : settings_(settings),
+          subtitles_(std::move(subtitles)),
+          first_(settings.first_number),
+          cues_(subtitles_.size()) {}
+    const std::vector<Track>& text_subtitles() const { return subtitles_; }
 
     // `start`: tables and a keyframe follow, of decoding time `group`.
     void push(ByteSpan packets, bool start, Time group);
-    // A cue of one of words(), by its id; early enough, it comes with the pictures it belongs to.
-    void say(const Packet& cue);
+    // A cue of one of text_subtitles(), by its id; early enough, it comes with the pictures it belongs to.
+    void add_cue(const Packet& cue);
     // The stream has ended: the playlist says so.
     void finish(Time end);
 
@@ -47,10 +50,10 @@ class LiveHls {
     // behind them.
     Result<std::string> playlist(const std::string& stem, const std::string& query = "") const;
     // The same of subtitles: segments at `stem`-NUMBER.vtt.
-    Result<std::string> words_playlist(const std::string& stem, const std::string& query = "") const;
+    Result<std::string> subtitles_playlist(const std::string& stem, const std::string& query = "") const;
     // Both fail (kind usage) where it isn't there any more, or not yet.
     Result<Bytes> segment(std::uint64_t number) const;
-    Result<Bytes> words_segment(std::size_t track, std::uint64_t number) const;  // of words()[track]
+    Result<Bytes> subtitles_segment(std::size_t track, std::uint64_t number) const;  // of text_subtitles()[track]
     // How far the end of a segment lies behind the newest; nothing for one that isn't there.
     std::optional<Time> behind(std::uint64_t number) const;
     // How far players keep from the newest: three target durations (6.3.3), and half a segment that is being filled.
@@ -68,12 +71,12 @@ class LiveHls {
     Result<const Segment*> find(std::uint64_t number) const;
 
     const LiveHlsSettings settings_;
-    const std::vector<Track> words_;
+    const std::vector<Track> subtitles_;
     mutable std::mutex mutex_;
     std::deque<Segment> segments_;  // numbered from first_
     std::uint64_t first_;
     ByteVector filling_;
-    std::vector<std::vector<Packet>> cues_;  // of each of words_: what may be shown in the segments, and later
+    std::vector<std::vector<Packet>> cues_;  // of each of subtitles_: what may be shown in the segments, and later
     std::int64_t peak_bps_ = 0;
     bool begun_ = false, ended_ = false, paused_ = false;
     Time from_{};

@@ -44,7 +44,7 @@ void RtmpIngest::Reader::end() {
 Result<ByteVector> RtmpIngest::Reader::take() {
     std::unique_lock lock(mutex);
     more.wait_for(lock, kWaitForBytes, [&] { return ended || !tags.empty(); });
-    if (tags.empty() && ended) return fail(ErrorKind::input, "the publisher has gone", "RTMP", "");
+    if (tags.empty() && ended) return fail(ErrorKind::input, "the publisher disconnected", "RTMP", "");
     return std::exchange(tags, {});
 }
 
@@ -113,9 +113,10 @@ void RtmpIngest::take(const net::rtmp::Message& message) {
     const std::uint32_t time = message.timestamp + offset_;
     last_ = time;
     ByteVector out;
-    net::rtmp::append_message(out, video ? 6 : 4, {message.type, time, kRtmpStream, {}}, body, net::kRtmpFlowChunk);
+    net::rtmp::append_message(out, video ? 6 : 4, {message.type, time, kRtmpStream, {}}, body,
+                              net::kRtmpBroadcastChunk);
     const bool key = video ? (body[0] >> 4 & 7) == 1 && !config : !has_video_ && !config;
-    flow_->push({{Bytes(std::move(out)), base::from_ticks(time, 1000), key}});
+    broadcast_->push({{Bytes(std::move(out)), base::from_ticks(time, 1000), key}});
 }
 
 std::string RtmpIngest::published_by() const {
@@ -132,12 +133,12 @@ void RtmpIngest::set_preface() {
     ByteVector out;
     const auto put = [&](int chunks, std::uint8_t type, const ByteVector& body) {
         if (!body.empty())
-            net::rtmp::append_message(out, chunks, {type, 0, kRtmpStream, {}}, body, net::kRtmpFlowChunk);
+            net::rtmp::append_message(out, chunks, {type, 0, kRtmpStream, {}}, body, net::kRtmpBroadcastChunk);
     };
     put(5, net::rtmp::kData, metadata_);
     put(6, net::rtmp::kVideo, video_config_);
     put(4, net::rtmp::kAudio, audio_config_);
-    flow_->set_preface(Bytes(std::move(out)));
+    broadcast_->set_preface(Bytes(std::move(out)));
 }
 
 void RtmpIngest::give_readers(std::uint8_t type, std::uint32_t timestamp, ByteSpan body) {
@@ -153,7 +154,7 @@ Result<std::unique_ptr<base::ByteSource>> RtmpIngest::open() {
     std::unique_lock lock(mutex_);
     begins_.wait_for(lock, kWaitForPublisher, [&] { return busy_ || closed_; });
     if (!busy_ || closed_)
-        return fail(ErrorKind::input, "nobody publishes it now", name_, "start the publisher with this stream's key");
+        return fail(ErrorKind::input, "nobody is publishing it", name_, "start the publisher with this stream's key");
     base::ByteWriter begin;
     net::append_flv_header(begin);
     const auto put = [&](std::uint8_t type, const ByteVector& body) {

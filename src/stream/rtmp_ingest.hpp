@@ -22,7 +22,8 @@ namespace wavecrest::stream {
 class RtmpIngest {
   public:
     // `to`: what RTMP players are given.
-    RtmpIngest(std::string name, std::shared_ptr<net::Flow> to) : flow_(std::move(to)), name_(std::move(name)) {}
+    RtmpIngest(std::string name, std::shared_ptr<net::Broadcast> to)
+        : broadcast_(std::move(to)), name_(std::move(name)) {}
 
     // False when somebody publishes already.
     bool begin(const std::string& by);
@@ -37,7 +38,7 @@ class RtmpIngest {
     // Nothing is given any more: all readers come to their end.
     void close();
 
-    const std::shared_ptr<net::Flow>& flow() const { return flow_; }
+    const std::shared_ptr<net::Broadcast>& broadcast() const { return broadcast_; }
     std::string published_by() const;  // the address; empty: nobody publishes
     std::uint64_t bytes() const;       // that came so far
 
@@ -57,7 +58,7 @@ class RtmpIngest {
     void set_preface();
     void give_readers(std::uint8_t type, std::uint32_t timestamp, ByteSpan body);
 
-    const std::shared_ptr<net::Flow> flow_;
+    const std::shared_ptr<net::Broadcast> broadcast_;
     const std::string name_;
     mutable std::mutex mutex_;
     std::condition_variable begins_;

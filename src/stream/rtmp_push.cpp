@@ -18,8 +18,9 @@ constexpr std::chrono::milliseconds kFirstPause{1000}, kLongestPause{15'000};
 
 }  // namespace
 
-RtmpPush::RtmpPush(net::RtmpAddress to, std::shared_ptr<net::Flow> flow, net::FanOut& fan_out, OnChange on_change)
-    : to_(std::move(to)), flow_(std::move(flow)), fan_out_(fan_out), on_change_(std::move(on_change)) {
+RtmpPush::RtmpPush(net::RtmpAddress to, std::shared_ptr<net::Broadcast> broadcast, net::FanOut& fan_out,
+                   OnChange on_change)
+    : to_(std::move(to)), broadcast_(std::move(broadcast)), fan_out_(fan_out), on_change_(std::move(on_change)) {
     thread_ = std::thread([this] { run(); });
 }
 
@@ -51,11 +52,12 @@ void RtmpPush::set(std::string state, bool tell) {
 // Until the connection ends or this is to stop.
 Status RtmpPush::publish(net::RtmpClient& client) {
     const int socket = ::dup(client.socket());
-    auto flow = flow_;
+    auto broadcast = broadcast_;
     const std::uint32_t stream = client.stream();
     if (stream != kRtmpStream)
-        flow = fan_out_.derive(flow, [stream](const Bytes& chunks) { return net::for_message_stream(chunks, stream); });
-    const std::uint64_t id = fan_out_.add(flow, socket, "to " + to_.host, {});
+        broadcast = fan_out_.derive(broadcast,
+                                    [stream](const Bytes& chunks) { return net::for_message_stream(chunks, stream); });
+    const std::uint64_t id = fan_out_.add(broadcast, socket, "to " + to_.host, {});
     client.write_by([&](ByteVector bytes) { fan_out_.send(id, Bytes(std::move(bytes))); });
     Status status;
     while (!is_stopping() && status) {

@@ -18,8 +18,8 @@ class RtmpPush {
     // Called from a thread of its own, with each change of state: "publishing", "ended; trying again in 2 s".
     using OnChange = std::function<void(const std::string& state)>;
 
-    // `flow`: blocks of chunks for kRtmpStream. `fan_out` must outlive this.
-    RtmpPush(net::RtmpAddress to, std::shared_ptr<net::Flow> flow, net::FanOut& fan_out, OnChange on_change);
+    // `broadcast`: blocks of chunks for kRtmpStream. `fan_out` must outlive this.
+    RtmpPush(net::RtmpAddress to, std::shared_ptr<net::Broadcast> broadcast, net::FanOut& fan_out, OnChange on_change);
     // Ends it within a tenth of a second, or when a connection that is being made fails.
     ~RtmpPush();
     RtmpPush(const RtmpPush&) = delete;
@@ -35,7 +35,7 @@ class RtmpPush {
     bool is_stopping() const;
 
     const net::RtmpAddress to_;
-    const std::shared_ptr<net::Flow> flow_;
+    const std::shared_ptr<net::Broadcast> broadcast_;
     net::FanOut& fan_out_;
     const OnChange on_change_;
     mutable std::mutex mutex_;

@@ -30,13 +30,14 @@ std::string why_not_rtmp(const Track& track) {
 Bytes rtmp_preface(const std::vector<Track>& tracks) {
     ByteVector out;
     rtmp::append_message(out, kDataChunks, {rtmp::kData, 0, kRtmpStream, {}}, flv::metadata(tracks),
-                         net::kRtmpFlowChunk);
+                         net::kRtmpBroadcastChunk);
     for (const Track& track : tracks) {
         const ByteVector config = flv::configuration(track);
         if (config.empty()) continue;
         const bool picture = track.kind == TrackKind::video;
         rtmp::append_message(out, picture ? kVideoChunks : kAudioChunks,
-                             {picture ? rtmp::kVideo : rtmp::kAudio, 0, kRtmpStream, {}}, config, net::kRtmpFlowChunk);
+                             {picture ? rtmp::kVideo : rtmp::kAudio, 0, kRtmpStream, {}}, config,
+                             net::kRtmpBroadcastChunk);
     }
     return Bytes(std::move(out));
 }
@@ -46,12 +47,12 @@ Bytes rtmp_ending() {
     base::ByteWriter end;
     end.u16(1);  // Stream EOF (7.1.7)
     end.u32(kRtmpStream);
-    rtmp::append_message(out, 2, {rtmp::kUserControl, 0, 0, {}}, end.bytes(), net::kRtmpFlowChunk);
+    rtmp::append_message(out, 2, {rtmp::kUserControl, 0, 0, {}}, end.bytes(), net::kRtmpBroadcastChunk);
     const ByteVector status = net::amf0::write(
         {"onStatus", 0.0, net::amf0::Value(),
          net::amf0::Members{
-             {"level", "status"}, {"code", "NetStream.Play.Stop"}, {"description", "the stream is over"}}});
-    rtmp::append_message(out, 3, {rtmp::kCommand, 0, kRtmpStream, {}}, status, net::kRtmpFlowChunk);
+             {"level", "status"}, {"code", "NetStream.Play.Stop"}, {"description", "the stream has ended"}}});
+    rtmp::append_message(out, 3, {rtmp::kCommand, 0, kRtmpStream, {}}, status, net::kRtmpBroadcastChunk);
     return Bytes(std::move(out));
 }
 
@@ -60,7 +61,7 @@ Bytes rtmp_ping(Time now) {
     base::ByteWriter ping;
     ping.u16(6);
     ping.u32(static_cast<std::uint32_t>(base::to_ticks(now, 1000)));
-    rtmp::append_message(out, 2, {rtmp::kUserControl, 0, 0, {}}, ping.bytes(), net::kRtmpFlowChunk);
+    rtmp::append_message(out, 2, {rtmp::kUserControl, 0, 0, {}}, ping.bytes(), net::kRtmpBroadcastChunk);
     return Bytes(std::move(out));
 }
 
@@ -70,7 +71,7 @@ void append_rtmp(ByteVector& out, const Track& track, const Packet& packet) {
     const bool picture = track.kind == TrackKind::video;
     rtmp::append_message(out, picture ? kVideoChunks : kAudioChunks,
                          {picture ? rtmp::kVideo : rtmp::kAudio, static_cast<std::uint32_t>(ms), kRtmpStream, {}}, body,
-                         net::kRtmpFlowChunk);
+                         net::kRtmpBroadcastChunk);
 }
 
 }  // namespace wavecrest::stream

@@ -12,7 +12,7 @@
 #include "container/subtitle_text.hpp"
 #include "net/http_client.hpp"
 #include "source/input.hpp"
-#include "stream/words.hpp"
+#include "stream/text_subtitles.hpp"
 
 namespace wavecrest::stream {
 namespace {
@@ -34,11 +34,11 @@ constexpr std::string_view kPlaylistType = "application/vnd.apple.mpegurl";
 // What an address of a stream's HLS asks for.
 struct HlsAsk {
     enum class What {
-        entry,         // STEM.m3u8: of segments, or of variants where there are subtitles
-        film,          // STEM-film.m3u8: of segments, where there are
-        segment,       // STEM-NUMBER.ts
-        words,         // STEM-words-TRACK.m3u8: of the segments of subtitles; tracks count from 1
-        words_segment  // STEM-words-TRACK-NUMBER.vtt
+        entry,             // STEM.m3u8: of segments, or of variants where there are subtitles
+        film,              // STEM-film.m3u8: of segments, where there are
+        segment,           // STEM-NUMBER.ts
+        words,             // STEM-words-TRACK.m3u8: of the segments of subtitles; tracks count from 1
+        subtitles_segment  // STEM-words-TRACK-NUMBER.vtt
     } what = What::entry;
     std::size_t track = 0;  // from 0
     std::uint64_t number = 0;
@@ -72,7 +72,7 @@ std::optional<HlsAsk> parse_hls(std::string_view path, std::string_view stem) {
             return extension == ".m3u8" ? std::optional(HlsAsk{What::words, index}) : std::nullopt;
         const auto number = whole_number(path.substr(dash + 1));
         if (!number || extension != ".vtt") return std::nullopt;
-        return HlsAsk{What::words_segment, index, *number};
+        return HlsAsk{What::subtitles_segment, index, *number};
     }
     if (extension != ".ts" || !path.starts_with("-")) return std::nullopt;
     const auto number = whole_number(path.substr(1));
@@ -154,16 +154,17 @@ net::HttpReply answer_hls(Hls& hls, const HlsAsk& ask, const std::string& stem, 
         case HlsAsk::What::segment:
             return media(hls.segment(ask.number), "video/mp2t");
         case HlsAsk::What::words:
-            if (ask.track >= hls.words().size()) return net::HttpReply::text(404, "There are no such subtitles.\n");
-            return list(hls.words_playlist(fmt::format("{}{}{}", beside(stem), kWords, ask.track + 1), query));
-        case HlsAsk::What::words_segment:
-            return media(hls.words_segment(ask.track, ask.number), "text/vtt");
+            if (ask.track >= hls.text_subtitles().size())
+                return net::HttpReply::text(404, "There are no such subtitles.\n");
+            return list(hls.subtitles_playlist(fmt::format("{}{}{}", beside(stem), kWords, ask.track + 1), query));
+        case HlsAsk::What::subtitles_segment:
+            return media(hls.subtitles_segment(ask.track, ask.number), "text/vtt");
     }
     return net::HttpReply::text(404, "There is nothing here.\n");
 }
 
-void add_words(container::MediaPlaylist& list, const std::vector<Track>& words, const std::string& stem,
-               const std::string& query) {
+void add_text_subtitles(container::MediaPlaylist& list, const std::vector<Track>& words, const std::string& stem,
+                        const std::string& query) {
     for (std::size_t i = 0; i < words.size(); ++i)
         add_rendition(list, words[i], fmt::format("{}{}{}.m3u8{}", beside(stem), kWords, i + 1, query));
 }
@@ -240,7 +241,7 @@ Result<StreamSubtitles> read_subtitles(const base::Path& file) {
     WAVECREST_TRY_ASSIGN(opened, base::FileSource::open(file));
     WAVECREST_TRY_ASSIGN(media, container::open_media(std::make_shared<base::FileSource>(std::move(opened))));
     if (media.container != "srt" && media.container != "webvtt")
-        return fail(ErrorKind::input, "these are no subtitles of text", file.string(), "name an SRT or WebVTT file");
+        return fail(ErrorKind::input, "not a text subtitle file", file.string(), "name an SRT or WebVTT file");
     StreamSubtitles subtitles;
     const std::string before = file.stem().extension().string();
     if (before.size() == 3 || before.size() == 4) subtitles.language = before.substr(1);
@@ -262,9 +263,9 @@ Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
         WAVECREST_TRY_ASSIGN(input, source::open_input(item.file));
         if (input->is_disc()) {
             return fail(ErrorKind::input,
-                        fmt::format("a disc rip can't be offered as {}", item.hls && item.whole ? "file or hls"
-                                                                         : item.hls             ? "hls"
-                                                                                                : "file"),
+                        fmt::format("a disc can't be offered as {}", item.hls && item.whole ? "file or hls"
+                                                                     : item.hls             ? "hls"
+                                                                                            : "file"),
                         item.file.string(),
                         "offer it live, live-hls or rtmp only; or convert it first (wavecrest convert) and stream the "
                         "file it makes");
@@ -313,7 +314,7 @@ Result<std::unique_ptr<Service>> Service::start(std::vector<ReadyStream> streams
 }
 
 net::HttpReply Service::nothing_there(const net::HttpRequest& request) const {
-    std::string list = "There is no stream at this address. Those at this port that need no key:\n";
+    std::string list = "No stream at this address. Streams on this port that need no key:\n";
     const auto is_listed = [&](const std::string& name) {
         return is_here(name, request) && (!settings_.is_listed || settings_.is_listed(name, request));
     };
@@ -325,7 +326,7 @@ net::HttpReply Service::nothing_there(const net::HttpRequest& request) const {
     }
     for (const auto& [path, name] : settings_.live_paths) {
         if (!is_listed(name)) continue;
-        if (settings_.live->http_flow(name)) list += "  " + net::encode_path(live_path(path)) + "\n";
+        if (settings_.live->http_broadcast(name)) list += "  " + net::encode_path(live_path(path)) + "\n";
         if (settings_.live->hls(name)) list += "  " + net::encode_path(live_hls_path(path)) + "\n";
     }
     return net::HttpReply::text(404, list);
@@ -335,11 +336,11 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
     if (settings_.control && is_here("", request) &&
         (request.path == kControlPath || request.path.starts_with(std::string(kControlPath) + "/")))
         return settings_.control(request);
-    if (request.method != "GET") return net::HttpReply::text(405, "This server only serves: GET and HEAD.\n");
+    if (request.method != "GET") return net::HttpReply::text(405, "Only GET and HEAD are supported.\n");
     const auto may = [&](const std::string& name) { return !settings_.lets_in || settings_.lets_in(name, request); };
     // Players keep a playlist's query to themselves: its segments get it written behind them.
     const std::string query = request.query.empty() ? "" : "?" + request.query;
-    const auto refuse = [] { return net::HttpReply::text(403, "This stream is not for this device.\n"); };
+    const auto refuse = [] { return net::HttpReply::text(403, "Access to this stream is denied.\n"); };
     for (const ReadyStream& s : streams_) {
         if (!is_here(s.name, request)) continue;
         if (s.whole && request.path == s.path) {
@@ -373,7 +374,7 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
             beside_it.language = s.subtitles->language;
             add_rendition(list, beside_it, beside(words) + query);
         }
-        add_words(list, s.hls->words(), stem, query);
+        add_text_subtitles(list, s.hls->text_subtitles(), stem, query);
         if (!list.subtitles.empty())
             list.variants.push_back(
                 {fmt::format("{}{}.m3u8{}", beside(stem), kFilm, query), bandwidth_of(s), "", true});
@@ -392,10 +393,10 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
     for (const auto& [path, name] : settings_.live_paths) {
         if (!is_here(name, request)) continue;
         if (request.path == live_path(path)) {
-            if (auto flow = settings_.live->http_flow(name)) {
+            if (auto broadcast = settings_.live->http_broadcast(name)) {
                 if (!may(name)) return refuse();
                 net::HttpReply reply;
-                reply.flow = std::move(flow);
+                reply.broadcast = std::move(broadcast);
                 reply.media_type = "video/mp2t";
                 reply.name = name;
                 reply.cache_control = "no-store";
@@ -421,7 +422,7 @@ net::HttpReply Service::answer_live_hls(LiveHls& hls, const std::string& path, c
     if (viewer.empty() && ask.what == HlsAsk::What::entry)
         query += fmt::format("{}{}={}", query.empty() ? "?" : "&", kViewer, hls_viewers_.new_name());
     container::MediaPlaylist list;
-    add_words(list, hls.words(), stem, query);
+    add_text_subtitles(list, hls.text_subtitles(), stem, query);
     list.variants.push_back({fmt::format("{}{}.m3u8{}", beside(stem), kFilm, query),
                              std::max<std::int64_t>(hls.peak_bps(), 1), "", !list.subtitles.empty()});
     net::HttpReply reply = answer_hls(hls, ask, stem, query, list, name, true);
@@ -482,7 +483,7 @@ ServiceStatus Service::status() const {
         viewer.connected = client.connected;
         if (stream != streams_.end() && client.size > 0) {
             viewer.duration = stream->duration;
-            // The index comes first in the file, then pictures and sound in the order of their times.
+            // The index comes first in the file, then pictures and audio in the order of their times.
             const std::uint64_t media = stream->curve.bytes();
             const std::uint64_t index = stream->size_bytes > media ? stream->size_bytes - media : 0;
             viewer.position = stream->curve.time_of(client.offset > index ? client.offset - index : 0);

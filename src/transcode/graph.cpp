@@ -16,13 +16,13 @@
 #include "codec/audio_decoder.hpp"
 #include "codec/subtitle_decoder.hpp"
 #include "codec/video_decoder.hpp"
+#include "filter/audio_timeline.hpp"
 #include "filter/constant_rate.hpp"
 #include "filter/downmix.hpp"
 #include "filter/limiter.hpp"
 #include "filter/overlay.hpp"
 #include "filter/resample.hpp"
 #include "filter/scale.hpp"
-#include "filter/sound_timeline.hpp"
 
 namespace wavecrest::transcode {
 namespace {
@@ -33,7 +33,7 @@ constexpr TrackId kFirstAudio = 2;
 // Subtitles may lie behind the pictures they belong to by what a decoder buffers: pictures wait that long for them.
 const Time kSubtitleLead = base::from_seconds(2);
 
-// Sound at another rate goes on as long as its times fit what came before to this.
+// AudioFrames at another rate goes on as long as its times fit what came before to this.
 const Time kLongestStep = std::chrono::milliseconds(20);
 
 // Puts the packets of all tracks into decoding-time order. Called from the encoding stages.
@@ -53,7 +53,7 @@ class Interleaver {
     }
 
   private:
-    // A track with nothing to give (sound that is missing on the disc) holds the other up this long, then no more:
+    // A track with nothing to give (audio that is missing on the disc) holds the other up this long, then no more:
     // what waits stays small, and players can read any order.
     static constexpr double kLongestWait = 10;  // seconds
 
@@ -107,38 +107,38 @@ class Graph {
         result_.tracks.push_back(video_track);
         for (std::size_t i = 0; i < settings_.audio.size(); ++i) {
             const AudioPath& path = settings_.audio[i];
-            auto lane = std::make_unique<SoundLane>();
-            lane->id = kFirstAudio + static_cast<TrackId>(i);
-            lane->path = &path;
+            auto chain = std::make_unique<AudioChain>();
+            chain->id = kFirstAudio + static_cast<TrackId>(i);
+            chain->path = &path;
             WAVECREST_TRY_ASSIGN(made, codec::make_aac_encoder(path.from.sample_rate, std::min(path.from.channels, 2),
                                                                path.bitrate_bps));
-            lane->encoder = std::move(made);
-            Track audio_track = lane->encoder->track();
-            audio_track.id = lane->id;
+            chain->encoder = std::move(made);
+            Track audio_track = chain->encoder->track();
+            audio_track.id = chain->id;
             audio_track.language = path.from.language;
             audio_track.purpose = path.from.purpose;
             result_.tracks.push_back(audio_track);
-            lanes_.push_back(std::move(lane));
+            audio_chains_.push_back(std::move(chain));
         }
         for (const VideoPath::Subtitles& path : settings_.video.subtitles)
-            subtitle_lanes_[path.from.id].decoder = codec::make_subtitle_decoder(path.from);
+            subtitle_chains_[path.from.id].decoder = codec::make_subtitle_decoder(path.from);
         WAVECREST_TRY_ASSIGN(sink, make_sink(result_.tracks));
-        Interleaver interleaver(*sink, 1 + lanes_.size());
+        Interleaver interleaver(*sink, 1 + audio_chains_.size());
 
         {
             std::vector<std::jthread> stages;
             stages.emplace_back([&] { guard(read_stage()); });
             stages.emplace_back([&] { guard(decode_stage()); });
             stages.emplace_back([&] { guard(filter_stage(scaler.get())); });
-            for (const auto& lane : lanes_)
-                stages.emplace_back([&, lane = lane.get()] { guard(audio_stage(*lane, interleaver)); });
+            for (const auto& chain : audio_chains_)
+                stages.emplace_back([&, chain = chain.get()] { guard(audio_stage(*chain, interleaver)); });
             guard(encode_stage(*video_encoder, interleaver));
         }
         if (cancel_.requested()) return base::interrupted();
         if (error_) return fail(std::move(*error_));
         if (result_.pictures == 0)
-            return fail(ErrorKind::input, "the title holds no picture that can be decoded", "video track",
-                        "the rip is damaged; make it again");
+            return fail(ErrorKind::input, "the title has no video that can be decoded", "video track",
+                        "the rip is damaged; rip the disc again");
         result_.duration = last_end_ - result_.first_picture;
         if (settings_.accept) WAVECREST_TRY(settings_.accept(result_));
         WAVECREST_TRY(sink->finish());
@@ -157,24 +157,24 @@ class Graph {
     }
     void stop() {
         video_packets_.abandon();
-        for (const auto& lane : lanes_) lane->packets.abandon();
+        for (const auto& chain : audio_chains_) chain->packets.abandon();
         decoded_.abandon();
         filtered_.abandon();
     }
 
-    // One sound track on its way.
-    struct SoundLane {
+    // One audio track on its way.
+    struct AudioChain {
         TrackId id = 0;
         const AudioPath* path = nullptr;
         std::unique_ptr<media::AudioEncoder> encoder;
-        // Sound must not hold the reader up while pictures are waited for: its queue takes what comes with the pictures
-        // in flight.
+        // AudioFrames must not hold the reader up while pictures are waited for: its queue takes what comes with the
+        // pictures in flight.
         base::BoundedQueue<Packet> packets{4096};
     };
 
     Status read_stage() {
         const TrackId video = settings_.video.from.id;
-        const Time lead = subtitle_lanes_.empty() ? Time{} : kSubtitleLead;
+        const Time lead = subtitle_chains_.empty() ? Time{} : kSubtitleLead;
         std::deque<Packet> held;  // pictures that wait for their subtitles
         const auto release = [&](std::optional<Time> up_to) {
             while (!held.empty() && (!up_to || held.front().dts <= *up_to)) {
@@ -197,12 +197,12 @@ class Graph {
                 const Time now = packet->dts;
                 held.push_back(std::move(*packet));
                 if (!release(now - lead)) break;
-            } else if (subtitle_lanes_.contains(packet->track)) {
+            } else if (subtitle_chains_.contains(packet->track)) {
                 take_subtitle(*packet);
             } else {
-                for (const auto& lane : lanes_) {
-                    if (packet->track == lane->path->from.id) {
-                        lane->packets.push(std::move(*packet));
+                for (const auto& chain : audio_chains_) {
+                    if (packet->track == chain->path->from.id) {
+                        chain->packets.push(std::move(*packet));
                         break;
                     }
                 }
@@ -210,36 +210,36 @@ class Graph {
         }
         release({});
         video_packets_.close();
-        for (const auto& lane : lanes_) lane->packets.close();
+        for (const auto& chain : audio_chains_) chain->packets.close();
         return {};
     }
 
     void take_subtitle(const Packet& packet) {
         std::vector<Overlay> shown;
-        SubtitleLane& lane = subtitle_lanes_.at(packet.track);
-        lane.decoder->decode(packet, shown);
+        SubtitleChain& chain = subtitle_chains_.at(packet.track);
+        chain.decoder->decode(packet, shown);
         const auto path = std::find_if(settings_.video.subtitles.begin(), settings_.video.subtitles.end(),
                                        [&](const VideoPath::Subtitles& p) { return p.from.id == packet.track; });
         const std::lock_guard lock(overlay_mutex_);
         for (Overlay& overlay : shown) {
             // What is not forced is not drawn, yet it ends what was drawn before.
             if (path->forced_only && !overlay.forced) overlay.regions.clear();
-            lane.coming.push_back(std::move(overlay));
+            chain.coming.push_back(std::move(overlay));
         }
-        std::stable_sort(lane.coming.begin(), lane.coming.end(),
+        std::stable_sort(chain.coming.begin(), chain.coming.end(),
                          [](const Overlay& a, const Overlay& b) { return a.pts < b.pts; });
     }
 
-    void draw_subtitles(Picture& picture) {
+    void burn_in(Picture& picture) {
         const std::lock_guard lock(overlay_mutex_);
         bool any = false;
-        for (auto& [id, lane] : subtitle_lanes_) {
-            while (!lane.coming.empty() && lane.coming.front().pts <= picture.pts) {
-                lane.showing = std::move(lane.coming.front());
-                lane.coming.pop_front();
-                result_.subtitles += lane.showing.regions.empty() ? 0 : 1;
+        for (auto& [id, chain] : subtitle_chains_) {
+            while (!chain.coming.empty() && chain.coming.front().pts <= picture.pts) {
+                chain.showing = std::move(chain.coming.front());
+                chain.coming.pop_front();
+                result_.subtitles += chain.showing.regions.empty() ? 0 : 1;
             }
-            any = any || !lane.showing.regions.empty();
+            any = any || !chain.showing.regions.empty();
         }
         if (!any) return;
         // The decoder's samples may be shared: the overlay goes onto a copy.
@@ -252,7 +252,7 @@ class Graph {
                             static_cast<std::size_t>(own.strides[plane]));
             }
         }
-        for (const auto& [id, lane] : subtitle_lanes_) filter::lay_over(own, lane.showing);
+        for (const auto& [id, chain] : subtitle_chains_) filter::lay_over(own, chain.showing);
         picture = std::move(own);
     }
 
@@ -275,7 +275,7 @@ class Graph {
             if (!begun && !packet->key) continue;
             begun = true;
             if (packet->hidden && packet->key && !last_hidden) {
-                // A stretch that begins between keyframes: its hidden pictures' times may be those of shown ones
+                // An interval that begins between keyframes: its hidden pictures' times may be those of shown ones
                 // before it, so that these must have left the decoder.
                 WAVECREST_TRY(decoder->flush(pictures));
                 pass_on();
@@ -336,17 +336,16 @@ class Graph {
 
     Status finish_picture(Picture picture, filter::Scaler* scaler) {
         if (picture.pts < Time{}) return {};  // before a cut: needed for decoding only
-        if (!settings_.video.subtitles.empty()) draw_subtitles(picture);
+        if (!settings_.video.subtitles.empty()) burn_in(picture);
         if (scaler != nullptr) {
             WAVECREST_TRY_ASSIGN(scaled, scaler->apply(picture));
             filtered_.push(std::move(scaled));
             return {};
         }
         if (picture.width != settings_.video.encode.width || picture.height != settings_.video.encode.height) {
-            return fail(
-                ErrorKind::input,
-                fmt::format("the picture size changes to {}x{} inside the title", picture.width, picture.height),
-                "video track", "such titles can't be converted yet");
+            return fail(ErrorKind::input,
+                        fmt::format("the video size changes to {}x{} inside the title", picture.width, picture.height),
+                        "video track", "such titles can't be converted yet");
         }
         filtered_.push(std::move(picture));
         return {};
@@ -378,64 +377,64 @@ class Graph {
         return out.end(kVideo);
     }
 
-    Status audio_stage(SoundLane& lane, Interleaver& out) {
-        media::AudioEncoder& encoder = *lane.encoder;
-        WAVECREST_TRY_ASSIGN(decoder, codec::make_audio_decoder(lane.path->from));
+    Status audio_stage(AudioChain& chain, Interleaver& out) {
+        media::AudioEncoder& encoder = *chain.encoder;
+        WAVECREST_TRY_ASSIGN(decoder, codec::make_audio_decoder(chain.path->from));
         const int channels = encoder.track().channels;
-        const int rate = lane.path->from.sample_rate;
+        const int rate = chain.path->from.sample_rate;
         filter::Limiter limiter(rate, channels);
-        std::vector<Sound> sounds, limited;
+        std::vector<AudioFrames> audio_frames, limited;
         std::vector<Packet> packets;
         const auto encode = [&]() -> Status {
-            for (const Sound& sound : limited) WAVECREST_TRY(encoder.encode(sound, packets));
+            for (const AudioFrames& audio : limited) WAVECREST_TRY(encoder.encode(audio, packets));
             limited.clear();
             for (Packet& packet : packets) {
-                packet.track = lane.id;
+                packet.track = chain.id;
                 WAVECREST_TRY(out.add(std::move(packet)));
             }
             packets.clear();
             return {};
         };
-        filter::SoundTimeline timeline([&](const Sound& sound) -> Status {
-            limiter.push(sound, limited);
+        filter::AudioTimeline timeline([&](const AudioFrames& audio) -> Status {
+            limiter.push(audio, limited);
             return encode();
         });
         std::unique_ptr<filter::Resampler> resampler;  // while the source has another rate than it began with
-        const auto take = [&](Sound sound) -> Status {
-            filter::fold_to_stereo(sound);
-            if (sound.channels != channels) filter::match_channels(sound, channels);
-            drop_before_start(sound);
-            if (sound.samples.empty()) return {};
-            if (lane.id == kFirstAudio) result_.sound_frames += static_cast<std::int64_t>(sound.frames());
-            return timeline.push(std::move(sound));
+        const auto take = [&](AudioFrames audio) -> Status {
+            filter::fold_to_stereo(audio);
+            if (audio.channels != channels) filter::match_channels(audio, channels);
+            drop_before_start(audio);
+            if (audio.samples.empty()) return {};
+            if (chain.id == kFirstAudio) result_.audio_frames += static_cast<std::int64_t>(audio.frames());
+            return timeline.push(std::move(audio));
         };
         const auto end_resampling = [&]() -> Status {
-            std::vector<Sound> rest;
+            std::vector<AudioFrames> rest;
             if (resampler) resampler->flush(rest);
             resampler.reset();
-            for (Sound& sound : rest) WAVECREST_TRY(take(std::move(sound)));
+            for (AudioFrames& audio : rest) WAVECREST_TRY(take(std::move(audio)));
             return {};
         };
-        while (auto packet = lane.packets.pop()) {
-            sounds.clear();
-            WAVECREST_TRY(decoder->decode(*packet, sounds));
-            for (Sound& sound : sounds) {
-                const bool goes_on = resampler && sound.sample_rate == resampler->from_rate() &&
-                                     sound.channels == resampler->channels() &&
-                                     std::chrono::abs(sound.pts - resampler->end()) < kLongestStep;
+        while (auto packet = chain.packets.pop()) {
+            audio_frames.clear();
+            WAVECREST_TRY(decoder->decode(*packet, audio_frames));
+            for (AudioFrames& audio : audio_frames) {
+                const bool goes_on = resampler && audio.sample_rate == resampler->from_rate() &&
+                                     audio.channels == resampler->channels() &&
+                                     std::chrono::abs(audio.pts - resampler->end()) < kLongestStep;
                 if (!goes_on) WAVECREST_TRY(end_resampling());
-                if (sound.sample_rate == rate) {
-                    WAVECREST_TRY(take(std::move(sound)));
+                if (audio.sample_rate == rate) {
+                    WAVECREST_TRY(take(std::move(audio)));
                     continue;
                 }
-                if (sound.sample_rate <= 0 || sound.channels <= 0) continue;
+                if (audio.sample_rate <= 0 || audio.channels <= 0) continue;
                 if (!resampler) {
-                    WAVECREST_TRY_ASSIGN(made, filter::Resampler::create(sound.sample_rate, rate, sound.channels));
+                    WAVECREST_TRY_ASSIGN(made, filter::Resampler::create(audio.sample_rate, rate, audio.channels));
                     resampler = std::move(made);
                 }
-                std::vector<Sound> resampled;
-                resampler->push(sound, resampled);
-                for (Sound& piece : resampled) WAVECREST_TRY(take(std::move(piece)));
+                std::vector<AudioFrames> resampled;
+                resampler->push(audio, resampled);
+                for (AudioFrames& piece : resampled) WAVECREST_TRY(take(std::move(piece)));
             }
         }
         WAVECREST_TRY(end_resampling());
@@ -444,18 +443,18 @@ class Graph {
         WAVECREST_TRY(encode());
         WAVECREST_TRY(encoder.flush(packets));
         WAVECREST_TRY(encode());
-        return out.end(lane.id);
+        return out.end(chain.id);
     }
 
     // The part before a cut.
-    static void drop_before_start(Sound& sound) {
-        if (sound.pts >= Time{}) return;
+    static void drop_before_start(AudioFrames& audio) {
+        if (audio.pts >= Time{}) return;
         const auto drop =
-            std::min(static_cast<std::size_t>(base::to_ticks(-sound.pts, sound.sample_rate)), sound.frames());
-        sound.samples.erase(
-            sound.samples.begin(),
-            sound.samples.begin() + static_cast<std::ptrdiff_t>(drop * static_cast<std::size_t>(sound.channels)));
-        sound.pts += base::from_ticks(static_cast<std::int64_t>(drop), sound.sample_rate);
+            std::min(static_cast<std::size_t>(base::to_ticks(-audio.pts, audio.sample_rate)), audio.frames());
+        audio.samples.erase(
+            audio.samples.begin(),
+            audio.samples.begin() + static_cast<std::ptrdiff_t>(drop * static_cast<std::size_t>(audio.channels)));
+        audio.pts += base::from_ticks(static_cast<std::int64_t>(drop), audio.sample_rate);
     }
 
     PacketSource& source_;
@@ -465,16 +464,16 @@ class Graph {
 
     // Packets are small, pictures large: a second or two of the former, a handful of the latter.
     base::BoundedQueue<Packet> video_packets_{48};
-    std::vector<std::unique_ptr<SoundLane>> lanes_;
+    std::vector<std::unique_ptr<AudioChain>> audio_chains_;
     base::BoundedQueue<Picture> decoded_{6};
     base::BoundedQueue<Picture> filtered_{6};
 
-    struct SubtitleLane {
+    struct SubtitleChain {
         std::unique_ptr<media::SubtitleDecoder> decoder;
         std::deque<Overlay> coming;
         Overlay showing;
     };
-    std::map<TrackId, SubtitleLane> subtitle_lanes_;  // complete before the stages start
+    std::map<TrackId, SubtitleChain> subtitle_chains_;  // complete before the stages start
     std::mutex overlay_mutex_;
 
     std::mutex mutex_;

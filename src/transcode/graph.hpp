@@ -1,7 +1,7 @@
-// Decode, filter and encode one picture track and any number of sound tracks, as parallel stages with bounded queues:
+// Decode, filter and encode one picture track and any number of audio tracks, as parallel stages with bounded queues:
 //
 //   source -> [decode] -> [filter] -> [encode] --+
-//        \--> [decode and encode sound] ... -----+--> interleaved packets -> sink
+//        \--> [decode and encode audio] ... -----+--> interleaved packets -> sink
 //
 // The same graph serves files and, later, live streams; it ends with its source.
 #pragma once
@@ -50,7 +50,7 @@ struct EncoderWatch {
 struct GraphSettings {
     VideoPath video;
     std::vector<AudioPath> audio;
-    // Stop at this time of the source (excerpts); 0: to the end. Pictures and sound before 0 are decoded and dropped.
+    // Stop at this time of the source (excerpts); 0: to the end. Pictures and audio before 0 are decoded and dropped.
     Time until{};
     EncoderWatch watch;
     // Asked before the sink is finished, with what came out: an error leaves the sink unfinished. Empty: nobody asks.
@@ -62,12 +62,12 @@ struct GraphResult {
     Time duration{};  // of the picture track
     Time first_picture{};
     std::vector<Track> tracks;      // as encoded
-    std::int64_t sound_frames = 0;  // of the source's first track (per channel), silence put into gaps not counted
+    std::int64_t audio_frames = 0;  // of the source's first track (per channel), silence put into gaps not counted
     int subtitles = 0;              // images drawn into the pictures
     std::vector<Problem> problems;  // of decoding the pictures
 };
 
-// Makes the sink once the encoded tracks are known; track ids are 1 for picture, 2 and up for sound.
+// Makes the sink once the encoded tracks are known; track ids are 1 for picture, 2 and up for audio.
 using SinkMaker = std::function<Result<std::unique_ptr<PacketSink>>(const std::vector<Track>&)>;
 
 // Shows the pictures of the next `length` of a source to the finders, as a run of its own.

@@ -39,7 +39,7 @@ void add_stalls(Verification& v, std::string why) {
     Time stood{};
     for (const measure::Stall& stall : v.stalls) stood += stall.length;
     add(v, "stalls", v.stalls.empty() ? Verdict::pass : Verdict::fail,
-        v.stalls.empty() ? "none" : fmt::format("{}, {} in all", v.stalls.size(), base::format_span(stood)), "none",
+        v.stalls.empty() ? "none" : fmt::format("{}, {} total", v.stalls.size(), base::format_span(stood)), "none",
         std::move(why));
 }
 
@@ -66,16 +66,16 @@ void add(Verification& v, std::string name, Verdict verdict, std::string measure
                         verdict == Verdict::pass ? "" : std::move(why)});
 }
 
-Verification failed(Verification v, Short short_of, const Error& error, std::string check) {
+Verification failed(Verification v, Cause cause, const Error& error, std::string check) {
     v.verdict = Verdict::fail;
-    v.short_of = short_of;
+    v.cause = cause;
     v.summary = error.what;
     v.remedy = error.remedy;
     add(v, std::move(check), Verdict::fail, error.what, "", error.remedy);
     return v;
 }
 
-void add_playback(Verification& v, const measure::PlaybackModel& player, Short cause, bool filled) {
+void add_playback(Verification& v, const measure::PlaybackModel& player, Cause cause, bool filled) {
     v.started = player.started();
     v.startup = player.startup().value_or(Time{});
     v.stalls = player.stalls();
@@ -83,47 +83,47 @@ void add_playback(Verification& v, const measure::PlaybackModel& player, Short c
     std::erase_if(v.stalls, [](const measure::Stall& stall) { return stall.length < 20ms; });
     v.levels = player.levels();
     if (v.started) {
-        add_startup(v, "people wait too long for the first picture: encode with shorter distances between keyframes");
+        add_startup(v, "startup too slow: convert with a shorter keyframe interval");
     } else {
-        add(v, "startup", Verdict::fail, "the picture never started", fmt::format("{:g} s", kSlowStart),
-            cause == Short::network ? "the link is too slow for this stream"
-                                    : "the server, or the network between it and here, sends too little");
+        add(v, "startup", Verdict::fail, "no video appeared", fmt::format("{:g} s", kSlowStart),
+            cause == Cause::network ? "the link is too slow for this stream"
+                                    : "the server, or the network up to here, is too slow");
     }
-    add_stalls(v, cause == Short::network ? "the link did not deliver in time"
-                                          : "the server, or the network between it and here, did not deliver in time");
+    add_stalls(v,
+               cause == Cause::network ? "the link is too slow" : "the server, or the network up to here, is too slow");
     const auto peak = static_cast<double>(v.peak_1s_bps), link = static_cast<double>(v.link.payload_bps);
     const bool carried = v.stalls.empty() && v.started;
-    const bool fits = peak <= link && (carried ? !filled : cause != Short::network);
+    const bool fits = peak <= link && (carried ? !filled : cause != Cause::network);
     add(v, "link",
         fits      ? Verdict::pass
         : carried ? Verdict::warn
                   : Verdict::fail,
-        fmt::format("{} on average, {} in the highest second", base::format_bitrate(v.mean_bps),
-                    base::format_bitrate(v.peak_1s_bps)),
-        fmt::format("{} of payload", base::format_bitrate(v.link.payload_bps)),
-        carried ? "the link is nearly filled; the player's buffer carried it this time"
-                : "the stream needs more than the link carries: wire the device, or encode at a lower rate");
+        fmt::format("average {}, peak {} (1 s)", base::format_bitrate(v.mean_bps), base::format_bitrate(v.peak_1s_bps)),
+        fmt::format("{} usable", base::format_bitrate(v.link.payload_bps)),
+        carried
+            ? "the bit rate is near the link speed; only buffering hid it"
+            : "the link is too slow for this bit rate: connect the device by Ethernet, or convert at a lower bit rate");
 }
 
 void add_skips(Verification& v) {
-    if (v.skips.empty()) return;
+    if (v.seeks.empty()) return;
     Time longest{};
     std::string measured;
-    for (const Skip& skip : v.skips) {
-        longest = std::max(longest, skip.first_picture);
-        measured += (measured.empty() ? "" : ", ") + base::format_span(skip.first_picture);
+    for (const SeekOrder& seek : v.seeks) {
+        longest = std::max(longest, seek.first_picture);
+        measured += (measured.empty() ? "" : ", ") + base::format_span(seek.first_picture);
     }
     const double seconds = base::to_seconds(longest);
-    add(v, "skips",
+    add(v, "seeking",
         seconds > kTooSlowSkip ? Verdict::fail
         : seconds > kSlowSkip  ? Verdict::warn
                                : Verdict::pass,
-        measured, fmt::format("{:g} s", kSlowSkip), "after a skip the picture takes long to come back");
+        measured, fmt::format("{:g} s", kSlowSkip), "seeking is slow");
 }
 
-void add_film_playback(Verification& v, Short cause, const std::string& why_slow) {
+void add_film_playback(Verification& v, Cause cause, const std::string& why_slow) {
     if (v.started) add_startup(v, why_slow);
-    add_stalls(v, cause == Short::server ? "the server did not deliver in time" : "the link did not deliver in time");
+    add_stalls(v, cause == Cause::server ? "the server is too slow" : "the link is too slow");
     add_skips(v);
     const auto peak = static_cast<double>(v.peak_1s_bps), link = static_cast<double>(v.link.payload_bps);
     const bool carried = v.stalls.empty();
@@ -131,11 +131,10 @@ void add_film_playback(Verification& v, Short cause, const std::string& why_slow
         peak <= kHeadroom * link ? Verdict::pass
         : carried                ? Verdict::warn
                                  : Verdict::fail,
-        fmt::format("{} on average, {} in the busiest second", base::format_bitrate(v.mean_bps),
-                    base::format_bitrate(v.peak_1s_bps)),
-        fmt::format("{} of payload", base::format_bitrate(v.link.payload_bps)),
-        carried ? "the busiest second nearly fills or exceeds the link; the player's buffer carried it this time"
-                : "the stream needs more than the link carries");
+        fmt::format("average {}, peak {} (1 s)", base::format_bitrate(v.mean_bps), base::format_bitrate(v.peak_1s_bps)),
+        fmt::format("{} usable", base::format_bitrate(v.link.payload_bps)),
+        carried ? "peak is near or above the link speed; only buffering hid it"
+                : "the link is too slow for this bit rate");
 }
 
 void add_pictures(Verification& v, const Job& job, PacketSource& source, int places, const Cancel& cancel) {
@@ -156,53 +155,53 @@ void add_pictures(Verification& v, const Job& job, PacketSource& source, int pla
         return;
     }
     if (!look->refused.empty()) {
-        add(v, "pictures", Verdict::warn, "not decoded here", "all whole",
-            look->refused + "; few devices can: look at it on this one");
+        add(v, "frames", Verdict::warn, "not decoded here", "all decoded without errors",
+            look->refused + "; few devices support it: test it on the device");
     } else if (look->possible) {
         const bool fine = look->decoded > 0 && look->problems.empty();
         std::string measured = fmt::format("{} decoded", look->decoded);
-        if (look->in_part) measured += ", then given up: there are too many";
+        if (look->in_part) measured += ", then stopped: too many";
         if (!look->problems.empty())
             measured += fmt::format(", damaged in {}, first at {}", base::format_count(look->problems.size(), "place"),
                                     base::format_clock(look->problems.front().from));
-        add(v, "pictures",
+        add(v, "frames",
             !fine           ? Verdict::fail
             : look->in_part ? Verdict::warn
                             : Verdict::pass,
-            measured, "all whole",
-            look->in_part && fine    ? "more arrives than a device could play: look at what is being sent"
-            : look->problems.empty() ? "nothing that arrived could be decoded"
+            measured, "all decoded without errors",
+            look->in_part && fine    ? "more data than a device can play: check what is being sent"
+            : look->problems.empty() ? "nothing could be decoded"
                                      : look->problems.front().what);
     }
     if (!job.stills.empty() && look->stills.empty())
         add(v, "stills", Verdict::warn, "none saved", "",
-            look->possible ? "nothing that arrived could be decoded" : "pictures of this kind can't be decoded here");
+            look->possible ? "nothing could be decoded" : "this video codec is not supported here");
     v.stills = std::move(look->stills);
 }
 
 void add_transport(Verification& v, const measure::TransportReport& report, const std::string& why_gaps) {
     add(v, "packets", report.discontinuities + report.marked_bad > 0 ? Verdict::fail : Verdict::pass,
         fmt::format("{} gaps", report.discontinuities), "no gaps", why_gaps);
-    add(v, "clock references",
+    add(v, "PCR interval",
         report.clock_interval > 100ms  ? Verdict::fail
         : report.clock_interval > 40ms ? Verdict::warn
                                        : Verdict::pass,
         "at most " + ms(report.clock_interval) + " apart", "40 ms (100 ms at most)",
-        "players that follow the sender's clock drift or stutter");
+        "players that follow the PCR drift or stutter");
     add(v, "tables", report.table_interval > 500ms ? Verdict::warn : Verdict::pass,
-        "at most " + ms(report.table_interval) + " apart", "500 ms", "joining takes so much longer");
+        "at most " + ms(report.table_interval) + " apart", "500 ms", "channel change takes longer");
     std::uint64_t late = 0;
     for (const auto& stream : report.streams) late += stream.late;
     add(v, "in time", late > 0 ? Verdict::warn : Verdict::pass, fmt::format("{} too late", late), "none",
-        "by the stream's own clock its data comes after it is due");
+        "late data (T-STD)");
 }
 
-void conclude_live(Verification& v, Short cause) {
+void conclude_live(Verification& v, Cause cause) {
     v.verdict = Verdict::pass;
     if (v.paused) {
         // All else follows from it.
         v.verdict = Verdict::fail;
-        v.short_of = Short::none;
+        v.cause = Cause::none;
         v.summary = "the stream is paused";
         v.remedy = "resume it (wavecrest stream resume NAME, or at its source), then verify again";
         return;
@@ -211,13 +210,13 @@ void conclude_live(Verification& v, Short cause) {
     for (const Check& check : v.checks) {
         // Damaged pictures are the last thing to name: what was lost on the way explains them.
         if (worst == nullptr || (check.verdict == Verdict::fail && worst->verdict != Verdict::fail) ||
-            (check.verdict == Verdict::fail && worst->name == "pictures") ||
+            (check.verdict == Verdict::fail && worst->name == "frames") ||
             (check.verdict == Verdict::warn && worst->verdict == Verdict::pass))
             worst = &check;
         v.verdict = device::worse(v.verdict, check.verdict);
     }
     if (v.verdict == Verdict::pass) {
-        v.summary = fmt::format("starts after {}, plays without a stall, {} on average", base::format_span(v.startup),
+        v.summary = fmt::format("starts after {}, no stalls, average {}", base::format_span(v.startup),
                                 base::format_bitrate(v.mean_bps));
         return;
     }
@@ -225,14 +224,14 @@ void conclude_live(Verification& v, Short cause) {
     v.remedy = worst->why;
     if (v.verdict != Verdict::fail) return;
     const std::string& name = worst->name;
-    v.short_of =
+    v.cause =
         name == "stalls" || name == "startup" || name == "link" ? cause
-        : name == "datagrams lost" || name == "packets" || name == "arrival"
-            ? (name == "packets" ? cause : Short::network)
-        : name == "pictures" ? Short::file
-        : name == "clock references" || name == "received" || name == "seen" || name == "playlist" || name == "segments"
-            ? Short::server
-            : Short::device;
+        : name == "packets lost" || name == "packets" || name == "arrival"
+            ? (name == "packets" ? cause : Cause::network)
+        : name == "frames" ? Cause::file
+        : name == "PCR interval" || name == "received" || name == "seen" || name == "playlist" || name == "segments"
+            ? Cause::server
+            : Cause::device;
 }
 
 void add_seen(Verification& v, const Job& job, Time seen, bool ended) {
@@ -242,34 +241,35 @@ void add_seen(Verification& v, const Job& job, Time seen, bool ended) {
                                                                  : Verdict::fail;
     add(v, "seen", verdict,
         fmt::format("{:.1f} s of {:.1f} s{}", base::to_seconds(std::min(seen, job.listen)),
-                    base::to_seconds(job.listen), ended && !meant ? ", then it ended" : ""),
+                    base::to_seconds(job.listen), ended && !meant ? ", then it stopped" : ""),
         "the whole time",
         v.paused ? "the stream is paused: resume it, then verify again"
         : ended  ? "the stream has ended: start it again, then verify it"
-                 : "the stream does not go on: it is paused, nobody publishes it, or its source is lost");
+                 : "the stream has stopped: it is paused, nobody publishes it, or its source is lost");
 }
 
 void add_film_timing(Verification& v, const Film& film) {
     std::optional<Time> video, audio;  // their ends
-    for (const Film::Lane& lane : film.lanes) {
-        std::optional<Time>& end = lane.pictures ? video : audio;
-        for (const Film::Piece& piece : lane.pieces) end = std::max(end.value_or(Time{}), piece.pts + piece.duration);
+    for (const Film::TrackState& track_state : film.track_states) {
+        std::optional<Time>& end = track_state.pictures ? video : audio;
+        for (const Film::Piece& piece : track_state.pieces)
+            end = std::max(end.value_or(Time{}), piece.pts + piece.duration);
     }
     if (video && audio) {
         const Time apart = std::chrono::abs(*video - *audio);
         const Time limit = std::max(base::from_seconds(0.5), std::max(*video, *audio) / 100);
-        add(v, "equal length", apart > limit ? Verdict::fail : Verdict::pass,
+        add(v, "track lengths", apart > limit ? Verdict::fail : Verdict::pass,
             fmt::format("video {:.1f} s, audio {:.1f} s", base::to_seconds(*video), base::to_seconds(*audio)),
             fmt::format("{:.1f} s apart", base::to_seconds(limit)),
-            "one of them runs away from the other, or ends early: convert the film again from its source");
+            "audio and video drift apart, or one ends early: convert the film again from its source");
     }
     if (video && !audio)
         add(v, "audio", Verdict::warn, "none", "an audio track",
-            "the film is silent: if it shouldn't be, convert it again");
-    for (const Film::Lane& lane : film.lanes) {
-        if (!lane.pictures || lane.pieces.size() < 24) continue;
+            "no audio track: convert the film again if it should have one");
+    for (const Film::TrackState& track_state : film.track_states) {
+        if (!track_state.pictures || track_state.pieces.size() < 24) continue;
         std::vector<Time> times;
-        for (const Film::Piece& piece : lane.pieces) {
+        for (const Film::Piece& piece : track_state.pieces) {
             if (piece.pts >= Time{}) times.push_back(piece.pts);  // what an edit list hides lies before
         }
         if (times.size() < 24) continue;
@@ -288,10 +288,10 @@ void add_film_timing(Verification& v, const Film& film) {
                                 : uneven * 10 > steps.size()  ? Verdict::warn
                                                               : Verdict::pass;
         add(v, "frame times", verdict,
-            together > 0 ? fmt::format("{} of {} frames at another's time", together, times.size())
-                         : fmt::format("{:.0f} % of the steps uneven",
+            together > 0 ? fmt::format("{} of {} frames with duplicate timestamps", together, times.size())
+                         : fmt::format("{:.0f} % of frame intervals uneven",
                                        100 * static_cast<double>(uneven) / static_cast<double>(steps.size())),
-            "regular", "the picture jerks: convert the film again from its source");
+            "regular", "motion judders: convert the film again from its source");
     }
 }
 
@@ -315,36 +315,35 @@ void fill_seconds(Verification& v, const std::vector<double>& title_rate, const 
     }
 }
 
-void conclude_film(Verification& v, Short stall_cause) {
+void conclude_film(Verification& v, Cause stall_cause) {
     const Check* worst = nullptr;
     for (const Check& check : v.checks) {
         v.verdict = device::worse(v.verdict, check.verdict);
         if (check.verdict == Verdict::fail && worst == nullptr) worst = &check;
     }
-    static constexpr std::string_view kPlayback[] = {"startup", "stalls", "skips", "link"};
+    static constexpr std::string_view kPlayback[] = {"startup", "stalls", "seeking", "link"};
     const auto is_playback = [](const Check& c) {
         return std::find(std::begin(kPlayback), std::end(kPlayback), c.name) != std::end(kPlayback);
     };
     if (worst != nullptr && !is_playback(*worst)) {
-        v.short_of = worst->name == "complete" || worst->name == "pictures"      ? Short::file
-                     : worst->name == "received" || worst->name == "byte ranges" ? Short::server
-                                                                                 : Short::device;
-        v.summary = fmt::format("{}: {}, but the limit is {}", worst->name, worst->measured, worst->limit);
+        v.cause = worst->name == "complete" || worst->name == "frames"        ? Cause::file
+                  : worst->name == "received" || worst->name == "byte ranges" ? Cause::server
+                                                                              : Cause::device;
+        v.summary = fmt::format("{}: {} (supported: {})", worst->name, worst->measured, worst->limit);
         v.remedy = worst->why;
     } else if (worst != nullptr) {
-        v.short_of = stall_cause;
+        v.cause = stall_cause;
         if (v.simulated) {
-            v.summary =
-                fmt::format("the simulated network does not deliver in time: {} {}", worst->name, worst->measured);
-            v.remedy = "a network as bad as this one needs a lower bit rate or a longer buffer: try a smaller profile";
-        } else if (stall_cause == Short::network) {
-            v.summary = fmt::format("the link carries {}, the film needs {} on average and {} in its busiest second",
+            v.summary = fmt::format("the simulated network is too slow: {} {}", worst->name, worst->measured);
+            v.remedy = "such a network needs a lower bit rate or a longer buffer: try a smaller profile";
+        } else if (stall_cause == Cause::network) {
+            v.summary = fmt::format("the link carries {}; the stream needs {} (average), {} (peak, 1 s)",
                                     base::format_bitrate(v.link.payload_bps), base::format_bitrate(v.mean_bps),
                                     base::format_bitrate(v.peak_1s_bps));
-            v.remedy = "connect the device by wire or a better link, or " + fitting_profile(v.link);
+            v.remedy = "connect the device by Ethernet or a better link, or " + fitting_profile(v.link);
         } else {
-            v.summary = fmt::format("the server delivered too slowly: {}", worst->measured);
-            v.remedy = "look for what else keeps the server or its drive busy, then verify again";
+            v.summary = fmt::format("the server was too slow: {}", worst->measured);
+            v.remedy = "check what else uses the server or its drive, then verify again";
         }
     } else if (v.verdict == Verdict::warn) {
         for (const Check& check : v.checks) {
@@ -354,7 +353,7 @@ void conclude_film(Verification& v, Short stall_cause) {
             break;
         }
     } else {
-        v.summary = fmt::format("starts after {}, plays to the end without a stall", base::format_span(v.startup));
+        v.summary = fmt::format("starts after {}, plays to the end without stalls", base::format_span(v.startup));
     }
 }
 

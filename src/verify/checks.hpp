@@ -12,15 +12,15 @@ namespace wavecrest::verify {
 void add(Verification& v, std::string name, device::Verdict verdict, std::string measured, std::string limit,
          std::string why = "");
 // A stream that can't be played at all.
-Verification failed(Verification v, Short short_of, const Error& error, std::string check);
+Verification failed(Verification v, Cause cause, const Error& error, std::string check);
 // Startup and stalls of a player's model, and the link. `cause` is what stalls are put down to; `filled`: it was the
 // link that was waited for most of the time.
-void add_playback(Verification& v, const measure::PlaybackModel& player, Short cause, bool filled);
-// How long the skips took, where there were some.
+void add_playback(Verification& v, const measure::PlaybackModel& player, Cause cause, bool filled);
+// How long the seeks took, where there were some.
 void add_skips(Verification& v);
-// Startup, stalls, skips and the link of a film that was played to its end; v has them. `why_slow` is said of a slow
+// Startup, stalls, seeks and the link of a film that was played to its end; v has them. `why_slow` is said of a slow
 // start.
-void add_film_playback(Verification& v, Short cause, const std::string& why_slow);
+void add_film_playback(Verification& v, Cause cause, const std::string& why_slow);
 // Whether enough of a live stream was seen to judge it: `seen` of its own timeline, in the time the job listens. What
 // ended, stands still or is paused gives little, however whole that is. `ended`: the sender said so.
 void add_seen(Verification& v, const Job& job, Time seen, bool ended);
@@ -34,7 +34,7 @@ void add_pictures(Verification& v, const Job& job, PacketSource& source, int pla
 // Gaps, clock references, tables and lateness of transport packets.
 void add_transport(Verification& v, const measure::TransportReport& report, const std::string& why_gaps);
 // Verdict, what is short, and the words for it, from the checks. `cause` is what stalls are put down to.
-void conclude_live(Verification& v, Short cause);
-void conclude_film(Verification& v, Short cause);
+void conclude_live(Verification& v, Cause cause);
+void conclude_film(Verification& v, Cause cause);
 
 }  // namespace wavecrest::verify

@@ -119,9 +119,9 @@ struct Received {
     }
 };
 
-Verification not_there(Verification v, Short short_of, std::string summary, std::string remedy) {
+Verification not_there(Verification v, Cause cause, std::string summary, std::string remedy) {
     v.verdict = Verdict::fail;
-    v.short_of = short_of;
+    v.cause = cause;
     v.summary = std::move(summary);
     v.remedy = std::move(remedy);
     return v;
@@ -168,20 +168,19 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
     if (!got.first && got.malformed == 0) {
         add(v, "arrives", Verdict::fail, "nothing", "a stream");
         return not_there(
-            std::move(v), Short::network,
-            fmt::format("nothing arrived at {} in {}", job.address, base::format_span(job.wait)),
+            std::move(v), Cause::network,
+            fmt::format("nothing received at {} in {}", job.address, base::format_span(job.wait)),
             address.multicast
-                ? "check that it is being sent to this address and port, that a firewall lets it in, and that "
-                  "switches and access points between pass multicast on"
-                : "check that it is being sent to this machine's address and this port, and that a firewall "
-                  "lets it in");
+                ? "check that it is sent to this address and port, that no firewall blocks it, and that switches and "
+                  "access points forward multicast"
+                : "check that it is sent to this machine's address and port, and that no firewall blocks it");
     }
     if (!got.first) {
-        add(v, "arrives", Verdict::fail, fmt::format("{} other datagrams", got.malformed), "transport packets");
-        return not_there(std::move(v), Short::server,
-                         fmt::format("datagrams arrive at {}, but they hold no transport packets{}", job.address,
-                                     rtp ? " in RTP" : ""),
-                         rtp ? "try udp:// in front of the address" : "try rtp:// in front of the address");
+        add(v, "arrives", Verdict::fail, fmt::format("{} other packets", got.malformed), "transport packets");
+        return not_there(
+            std::move(v), Cause::server,
+            fmt::format("packets arrive at {}, but not an MPEG transport stream{}", job.address, rtp ? " in RTP" : ""),
+            rtp ? "try udp:// in front of the address" : "try rtp:// in front of the address");
     }
     const Time spanned = std::chrono::duration_cast<Time>(*got.last - *got.first);
     v.duration = spanned;
@@ -201,24 +200,23 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
     // Whoever pauses a stream keeps it alive by packets that carry nothing.
     v.paused = !silent && (!got.last_content || *got.last - *got.last_content > 1500ms);
     if (!got.last_content) {
-        add(v, "arrives", Verdict::fail, "packets that carry nothing", "a stream");
-        return not_there(std::move(v), Short::none, "the stream is paused",
+        add(v, "arrives", Verdict::fail, "null packets only", "a stream");
+        return not_there(std::move(v), Cause::none, "the stream is paused",
                          "resume it (wavecrest stream resume NAME, or at its source), then verify again");
     }
-    add(v, "arrives", Verdict::pass, fmt::format("{} datagrams in {}", got.datagrams, base::format_span(spanned)), "");
+    add(v, "arrives", Verdict::pass, fmt::format("{} packets in {}", got.datagrams, base::format_span(spanned)), "");
 
     add_seen(v, job, spanned + (silent && job.to_end ? job.listen : Time{}), silent);
     if (silent)
-        add(v, "goes on", job.to_end ? Verdict::pass : Verdict::warn,
-            fmt::format("nothing came in the last {}", base::format_span(kSilence)), "",
-            job.to_end ? "" : "the stream ended, was paused, or something on the way stopped carrying it");
+        add(v, "continues", job.to_end ? Verdict::pass : Verdict::warn,
+            fmt::format("nothing received in the last {}", base::format_span(kSilence)), "",
+            job.to_end ? "" : "the stream stopped, was paused, or the network stopped forwarding it");
 
     // What it is made of, against the device.
     auto media = container::open_media(std::make_shared<base::MemorySource>(std::move(got.kept), job.address));
     if (!media) {
-        add(v, "content", Verdict::fail, media.error().what, "pictures and sound");
-        return not_there(std::move(v), Short::server,
-                         fmt::format("what arrives can't be played: {}", media.error().what),
+        add(v, "content", Verdict::fail, media.error().what, "video and audio");
+        return not_there(std::move(v), Cause::server, fmt::format("the stream can't be played: {}", media.error().what),
                          "check what is being sent");
     }
     v.checks.push_back(device::judge_protocol(job.device, rtp ? "rtp" : "udp"));
@@ -229,41 +227,40 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
     const std::vector<Track>& tracks = media->source->tracks();
     if (!got.keyframe && (tracks.empty() || std::any_of(tracks.begin(), tracks.end(), is_video)))
         add(v, "first keyframe", Verdict::warn, fmt::format("none in {}", base::format_span(spanned)), "one",
-            "nothing of the picture could be judged: listen longer (--for)");
+            "no video was checked: use a longer --for");
     add_pictures(v, job, *media->source, 0, cancel);
 
     const measure::TransportReport report = got.meter.report();
     if (rtp) {
         const std::uint64_t lost = got.sequence.lost(), all = lost + got.sequence.received();
-        add(v, "datagrams lost", lost > 0 ? Verdict::fail : Verdict::pass, fmt::format("{} of {}", lost, all), "none",
-            "every loss is seen or heard: wire the device, or use HTTP, which repeats what is lost");
-        add(v, "datagrams in order", got.sequence.reordered() > 0 ? Verdict::warn : Verdict::pass,
-            fmt::format("{} late, {} doubled", got.sequence.reordered(), got.sequence.doubled()), "all",
-            "players without a reordering buffer show faults");
+        add(v, "packets lost", lost > 0 ? Verdict::fail : Verdict::pass, fmt::format("{} of {}", lost, all), "none",
+            "every loss is visible or audible: connect the device by Ethernet, or use HTTP, which retransmits");
+        add(v, "packet order", got.sequence.reordered() > 0 ? Verdict::warn : Verdict::pass,
+            fmt::format("{} late, {} duplicated", got.sequence.reordered(), got.sequence.doubled()), "all",
+            "players without a reordering buffer show errors");
     }
-    add_transport(v, report,
-                  fmt::format("packets are missing: lost on the way{}",
-                              receiver->overrun() > 0 ? ", or by this machine, which was too busy to take them"
-                                                      : ", or never sent"));
+    add_transport(
+        v, report,
+        fmt::format("packets lost on the network{}",
+                    receiver->overrun() > 0 ? ", or by this machine (too busy to receive)" : ", or never sent"));
     const Time jitter = got.arrivals.spread();
     add(v, "arrival",
         jitter > kJitterLimit     ? Verdict::fail
         : jitter > kJitterWarning ? Verdict::warn
                                   : Verdict::pass,
-        ms(jitter) + " off the clock", ms(kJitterWarning),
-        "datagrams come in bursts or late: the sender is too busy, or "
-        "the network holds them up");
+        ms(jitter) + " jitter", ms(kJitterWarning),
+        "packets arrive in bursts or late: the sender is too busy, or the network delays them");
     const bool fits = v.peak_1s_bps <= job.link.payload_bps;
-    add(v, "link", fits ? Verdict::pass : Verdict::fail, base::format_bitrate(v.peak_1s_bps) + " in the highest second",
+    add(v, "link", fits ? Verdict::pass : Verdict::fail, base::format_bitrate(v.peak_1s_bps) + " peak (1 s)",
         base::format_bitrate(job.link.payload_bps),
-        "the link can't carry the stream: send it at a lower rate, or wire the device");
+        "the link is too slow for the stream: send it at a lower bit rate, or connect the device by Ethernet");
     add(v, "startup", v.startup > base::from_seconds(5) ? Verdict::warn : Verdict::pass,
-        fmt::format("{:.1f} s to a keyframe", base::to_seconds(v.startup)), "5.0 s",
-        "channel changes take so long: encode with shorter distances between keyframes");
+        fmt::format("channel change {:.1f} s", base::to_seconds(v.startup)), "5.0 s",
+        "slow channel change: convert with a shorter keyframe interval");
 
-    conclude_live(v, Short::network);
+    conclude_live(v, Cause::network);
     if (v.verdict == Verdict::pass)
-        v.summary = fmt::format("arrives whole, {} on average, and suits the device", base::format_bitrate(v.mean_bps));
+        v.summary = fmt::format("no loss, average {}; the device can play it", base::format_bitrate(v.mean_bps));
     return v;
 }
 

@@ -9,17 +9,18 @@ namespace wavecrest::verify {
 
 std::vector<RatePiece> Film::rate() const {
     std::vector<RatePiece> all;
-    for (const Lane& lane : lanes) {
-        for (const Piece& piece : lane.pieces) all.push_back({piece.pts, piece.pts + piece.duration, piece.size});
+    for (const TrackState& track_state : track_states) {
+        for (const Piece& piece : track_state.pieces)
+            all.push_back({piece.pts, piece.pts + piece.duration, piece.size});
     }
     return all;
 }
 
 const Film::Piece* Film::keyframe_before(Time time) const {
-    for (const Lane& lane : lanes) {
-        if (!lane.pictures || lane.pieces.empty()) continue;
-        const Piece* key = &lane.pieces.front();
-        for (const Piece& piece : lane.pieces) {
+    for (const TrackState& track_state : track_states) {
+        if (!track_state.pictures || track_state.pieces.empty()) continue;
+        const Piece* key = &track_state.pieces.front();
+        for (const Piece& piece : track_state.pieces) {
             if (piece.key && piece.pts <= time) key = &piece;
         }
         return key;
@@ -32,15 +33,15 @@ Film film_of(const container::Mp4Movie& movie) {
     film.container = "mp4";
     film.duration = movie.duration;
     film.index_in_front = movie.index_in_front;
-    if (movie.missing_bytes > 0) film.damage = "the file is cut short";
+    if (movie.missing_bytes > 0) film.damage = "file is truncated";
     for (const container::Mp4Track& track : movie.tracks) {
         film.tracks.push_back(track.info);
         if (track.info.kind == TrackKind::subtitle) continue;
-        Film::Lane lane;
-        lane.pictures = track.info.kind == TrackKind::video;
+        Film::TrackState track_state;
+        track_state.pictures = track.info.kind == TrackKind::video;
         for (const container::Mp4Sample& s : track.samples)
-            lane.pieces.push_back({s.offset, s.size, s.pts, s.duration, s.key});
-        film.lanes.push_back(std::move(lane));
+            track_state.pieces.push_back({s.offset, s.size, s.pts, s.duration, s.key});
+        film.track_states.push_back(std::move(track_state));
     }
     return film;
 }
@@ -53,7 +54,7 @@ Result<Film> learn_film(const net::Url& url, const Cancel& cancel) {
     Film film;
     film.container = media.container;
     film.tracks = source.tracks();
-    film.lanes.resize(film.tracks.size());
+    film.track_states.resize(film.tracks.size());
     std::uint64_t payload = 0;
     while (true) {
         if (cancel.requested()) return base::interrupted();
@@ -61,18 +62,19 @@ Result<Film> learn_film(const net::Url& url, const Cancel& cancel) {
         if (!packet) break;
         for (std::size_t i = 0; i < film.tracks.size(); ++i) {
             if (film.tracks[i].id != packet->track || film.tracks[i].kind == TrackKind::subtitle) continue;
-            film.lanes[i].pictures = film.tracks[i].kind == TrackKind::video;
-            film.lanes[i].pieces.push_back({payload, packet->data.size(), packet->pts, packet->duration, packet->key});
+            film.track_states[i].pictures = film.tracks[i].kind == TrackKind::video;
+            film.track_states[i].pieces.push_back(
+                {payload, packet->data.size(), packet->pts, packet->duration, packet->key});
         }
         payload += packet->data.size();
     }
     film.duration = source.duration();
-    std::erase_if(film.lanes, [](const Film::Lane& lane) { return lane.pieces.empty(); });
+    std::erase_if(film.track_states, [](const Film::TrackState& track_state) { return track_state.pieces.empty(); });
     if (!source.problems().empty()) film.damage = source.problems().front().what;
     if (!media.problems.empty()) film.damage = media.problems.front().what;
     const double packing = payload > 0 ? static_cast<double>(bytes->size()) / static_cast<double>(payload) : 1;
-    for (Film::Lane& lane : film.lanes) {
-        for (Film::Piece& piece : lane.pieces) {
+    for (Film::TrackState& track_state : film.track_states) {
+        for (Film::Piece& piece : track_state.pieces) {
             const auto place = [&](std::uint64_t at) {
                 return static_cast<std::uint64_t>(static_cast<double>(at) * packing);
             };

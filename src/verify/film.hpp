@@ -12,24 +12,24 @@
 namespace wavecrest::verify {
 
 struct Film {
-    struct Piece {  // a picture, or a piece of sound
+    struct Piece {  // a picture, or a piece of audio
         std::uint64_t offset = 0, size = 0;
         Time pts{}, duration{};
         bool key = false;
     };
-    struct Lane {  // of a track with pictures or sound
+    struct TrackState {  // of a track with pictures or audio
         bool pictures = false;
         std::vector<Piece> pieces;  // in decoding order
     };
     std::string container;
     Time duration{};
     std::vector<Track> tracks;
-    std::vector<Lane> lanes;
+    std::vector<TrackState> track_states;
     bool index_in_front = true;
     std::string damage;  // empty: none
 
     std::vector<RatePiece> rate() const;
-    // Of the first lane with pictures; null: there is none.
+    // Of the first track_state with pictures; null: there is none.
     const Piece* keyframe_before(Time time) const;
 };
 

@@ -21,7 +21,7 @@
 #include "net/rtmp_client.hpp"
 #include "net/shaped_link.hpp"
 #include "verify/checks.hpp"
-#include "verify/words.hpp"
+#include "verify/text_subtitles.hpp"
 
 namespace wavecrest::verify {
 namespace {
@@ -52,14 +52,14 @@ class MediaClock {
         if (has_picture_ && !picture) return;
         // What starts here says that all before it has come.
         constexpr std::int64_t kRange = std::int64_t{1} << 33;
-        const std::int64_t stamp = pes->dts ? *pes->dts : *pes->pts;
-        if (!first_) first_ = last_ = stamp;
-        std::int64_t step = (stamp - *last_) % kRange;
+        const std::int64_t timestamp = pes->dts ? *pes->dts : *pes->pts;
+        if (!first_) first_ = last_ = timestamp;
+        std::int64_t step = (timestamp - *last_) % kRange;
         if (step < -kRange / 2) step += kRange;
         if (step > kRange / 2) step -= kRange;
         // A jump is a new beginning of the sender's clock, not time that was received.
         if (step > 0 && step < 10 * 90'000) passed_ += step;
-        last_ = stamp;
+        last_ = timestamp;
         if (parsed->random_access) keyframe = true;
     }
     Time until() const { return base::from_ticks(passed_, 90'000); }
@@ -140,7 +140,7 @@ struct Receiving {
     Time server_time{};
 
     bool filled() const { return base::to_seconds(link.waited()) > 0.5 * base::to_seconds(clock->now()); }
-    Short cause() const { return v.simulated || link.waited() >= server_time ? Short::network : Short::server; }
+    Cause cause() const { return v.simulated || link.waited() >= server_time ? Cause::network : Cause::server; }
     // Nothing but packets that carry nothing has come for a while, and the connection lives.
     bool is_paused() const { return empty_packets >= 14 && clock->now() - last_content > base::from_seconds(1.5); }
 
@@ -180,7 +180,7 @@ class GapWatch : public PacketSource {
             }
         }
         add(v, "gaps in tracks", where.empty() ? Verdict::pass : Verdict::warn, where.empty() ? "none" : where, "none",
-            "audio or video is missing there: from its source, or where somebody skipped");
+            "audio or video is missing there: in its source, or at a seek");
     }
 
   private:
@@ -194,8 +194,8 @@ bool judge_content(Receiving& r, const Job& job, const char* protocol, const Can
     if (job.address.starts_with("https://")) r.v.checks.push_back(device::judge_protocol(job.device, "https"));
     auto media = container::open_media(std::make_shared<base::MemorySource>(std::move(r.kept), job.address));
     if (!media) {
-        r.v = failed(std::move(r.v), Short::server,
-                     {ErrorKind::input, "what arrives can't be played: " + media.error().what, job.address,
+        r.v = failed(std::move(r.v), Cause::server,
+                     {ErrorKind::input, "the stream can't be played: " + media.error().what, job.address,
                       "check what is being sent"},
                      "content");
         return false;
@@ -210,9 +210,9 @@ bool judge_content(Receiving& r, const Job& job, const char* protocol, const Can
 }
 
 void add_delay(Receiving& r, Time delay) {
-    add(r.v, "live delay", delay > base::from_seconds(30) ? Verdict::warn : Verdict::pass,
-        fmt::format("{:.1f} s behind the newest", base::to_seconds(delay)), "30 s",
-        "people see events long after they happened: use shorter segments, or another protocol");
+    add(r.v, "latency", delay > base::from_seconds(30) ? Verdict::warn : Verdict::pass,
+        fmt::format("{:.1f} s behind the live edge", base::to_seconds(delay)), "30 s",
+        "latency too high: use shorter segments, or another protocol");
 }
 
 // Until something answers, for as long as the job waits.
@@ -253,7 +253,7 @@ class HlsSource {
             client_ = std::make_unique<net::HttpClient>(url);
             host_ = url;
         }
-        client_->aim(url.target);
+        client_->set_target(url.target);
         const Time before = r_.clock->now();
         WAVECREST_TRY_ASSIGN(head, client_->get(0));
         r_.server_time += r_.clock->now() - before;
@@ -291,9 +291,9 @@ Result<Verification> run_http_live(const Job& job, const Progress& progress, con
     net::HttpClient client(url);
     const auto head = wait_for(job, cancel, [&] { return client.get(0); });
     Receiving r(job, true);
-    if (!head) return failed(std::move(r.v), Short::server, head.error(), "reachable");
+    if (!head) return failed(std::move(r.v), Cause::server, head.error(), "reachable");
     add(r.v, "reachable", Verdict::pass, head->media_type + ", live", "");
-    measure::PlaybackModel player({job.device.start_after, kForEver, kForEver});
+    measure::PlaybackModel player({job.device.start_buffer, kForEver, kForEver});
     ByteVector buffer(kPiece);
     std::optional<Error> lost;
     bool ended = false;
@@ -322,9 +322,9 @@ Result<Verification> run_http_live(const Job& job, const Progress& progress, con
     if (lost) add(r.v, "received", Verdict::fail, lost->what, "to the end", lost->remedy);
     add_seen(r.v, job, r.media.until(), ended && !lost);
     // What is waited for of a live stream is its own pace: the link is to blame where it held things up.
-    const Short cause = r.filled() || r.v.simulated ? Short::network : Short::server;
+    const Cause cause = r.filled() || r.v.simulated ? Cause::network : Cause::server;
     const measure::TransportReport report = r.meter.report();
-    add_transport(r.v, report, "packets are missing: this viewer was too slow and was moved on to a later picture");
+    add_transport(r.v, report, "packets missing: this viewer was too slow and skipped ahead");
     add_playback(r.v, player, cause, r.filled());
     if (r.v.started) add_delay(r, delay);
     conclude_live(r.v, cause);
@@ -341,7 +341,7 @@ Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Ca
     });
     if (!opened) {
         if (opened.error().kind == ErrorKind::interrupted) return fail(opened.error());
-        return failed(std::move(r.v), Short::server, opened.error(), "reachable");
+        return failed(std::move(r.v), Cause::server, opened.error(), "reachable");
     }
     add(r.v, "reachable", Verdict::pass, "an RTMP server has the stream", "");
     // The tags as a file has them (FLV, E.2): the reader of files tells what they are.
@@ -352,7 +352,7 @@ Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Ca
     file.u32(9);
     file.u32(0);
     r.keep(file.bytes());
-    measure::PlaybackModel player({job.device.start_after, kForEver, kForEver});
+    measure::PlaybackModel player({job.device.start_buffer, kForEver, kForEver});
     std::optional<std::uint32_t> first_time;
     std::uint32_t last_time = 0;
     Time until{};
@@ -411,7 +411,7 @@ Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Ca
     r.v.duration = until;
     const Time delay = until - player.position();
     if (r.total == 0) {
-        return failed(std::move(r.v), Short::server,
+        return failed(std::move(r.v), Cause::server,
                       {ErrorKind::wanting, lost ? lost->what : "the server has the stream, but sends nothing",
                        job.address, "check that the stream is being published and isn't paused"},
                       "received");
@@ -419,10 +419,10 @@ Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Ca
     if (!judge_content(r, job, "rtmp", cancel)) return std::move(r.v);
     if (lost) add(r.v, "received", Verdict::fail, lost->what, "to the end", lost->remedy);
     add_seen(r.v, job, until, ended);
-    const Short cause = r.filled() ? Short::network : Short::server;
+    const Cause cause = r.filled() ? Cause::network : Cause::server;
     add(r.v, "first keyframe", keyframe && *keyframe - begun < 2s ? Verdict::pass : Verdict::warn,
         keyframe ? base::format_span(*keyframe - begun) : "none", "2 s",
-        "players wait for a keyframe: encode with shorter distances between them");
+        "players wait for a keyframe: use a shorter keyframe interval");
     add_playback(r.v, player, cause, r.filled());
     if (r.v.started) add_delay(r, delay);
     conclude_live(r.v, cause);
@@ -440,8 +440,8 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
         WAVECREST_TRY_ASSIGN(answered, net::HttpClient::exchange(at, {"GET", "", "", base::from_seconds(15)}));
         if (answered.status != 200)
             return fail(ErrorKind::wanting, fmt::format("the server answers with status {}", answered.status), address,
-                        answered.status == 404 ? "compare the path with what wavecrest stream run printed"
-                                               : "look at the server's log");
+                        answered.status == 404 ? "check the path (wavecrest site show, or what stream run printed)"
+                                               : "check the server's log");
         return container::parse_playlist(answered.body, address);
     };
     auto list = wait_for(job, cancel, look);
@@ -462,17 +462,17 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
     }
     const bool live = list && !list->ended;
     Receiving r(job, live || job.real_time);
-    if (!list) return failed(std::move(r.v), Short::server, list.error(), "playlist");
+    if (!list) return failed(std::move(r.v), Cause::server, list.error(), "playlist");
     if (list->encrypted)
-        return failed(std::move(r.v), Short::device,
+        return failed(std::move(r.v), Cause::device,
                       {ErrorKind::input, "its segments are encrypted", address, "use a stream that isn't"}, "segments");
     HlsSource source(r, url);
     Words words(subtitles, job.address, [&](const std::string& at) { return source.text(at); });
     // Once more, now as a player on that link does.
     auto first = source.text(address);
-    if (!first) return failed(std::move(r.v), Short::server, first.error(), "playlist");
+    if (!first) return failed(std::move(r.v), Cause::server, first.error(), "playlist");
     auto now_list = container::parse_playlist(*first, address);
-    if (!now_list) return failed(std::move(r.v), Short::server, now_list.error(), "playlist");
+    if (!now_list) return failed(std::move(r.v), Cause::server, now_list.error(), "playlist");
     container::MediaPlaylist playlist = std::move(*now_list);
     add(r.v, "playlist", Verdict::pass,
         live ? fmt::format("live, {} segments listed", playlist.segments.size())
@@ -484,7 +484,7 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
     const bool kept_promise = std::llround(base::to_seconds(longest)) <= playlist.target_s;
     add(r.v, "target duration", kept_promise ? Verdict::pass : Verdict::warn,
         fmt::format("longest segment {:.2f} s", base::to_seconds(longest)), fmt::format("{} s", playlist.target_s),
-        "players plan their buffers by it: the server breaks its promise");
+        "segments longer than announced");
 
     // A live stream is entered three target durations before its end (6.3.3).
     std::size_t index = 0;
@@ -495,7 +495,7 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
         while (index > 0 && behind < wanted) behind += playlist.segments[--index].duration;
     }
     measure::PlaybackModel player(
-        {job.device.start_after, live ? kForEver : job.device.reads_ahead, live ? kForEver : playlist.duration()});
+        {job.device.start_buffer, live ? kForEver : job.device.buffer, live ? kForEver : playlist.duration()});
     ByteVector buffer(kPiece);
     std::vector<RatePiece> pieces;
     Time reached{};
@@ -509,8 +509,8 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
     while (!live || r.clock->now() - begun < job.listen) {
         if (cancel.requested()) return base::interrupted();
         if (next < playlist.sequence) {
-            lost = Error{ErrorKind::wanting, "segments left the playlist before they were fetched", address,
-                         "the link is too slow, or the list too short"};
+            lost = Error{ErrorKind::wanting, "segments expired before download", address,
+                         "the link is too slow, or the playlist too short"};
             break;
         }
         if (next - playlist.sequence >= playlist.segments.size()) {
@@ -583,7 +583,7 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
         r.v.seconds[i].stream_bps = by_second[i];
     if (fetched == 0)
         return failed(
-            std::move(r.v), Short::server,
+            std::move(r.v), Cause::server,
             lost ? *lost
                  : Error{ErrorKind::wanting, "the playlist lists no segment", address, "check what is being sent"},
             "segments");
@@ -598,18 +598,18 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
                  std::min(reached, appeared + base::from_seconds(static_cast<double>(playlist.target_s) * 1.5)),
                  playlist.ended);
     if (!live && !playlist.on_demand && playlist.sequence > 0)
-        add(r.v, "seen", job.to_end ? Verdict::pass : Verdict::fail, "the end of a live stream that is over",
-            "a stream", "the stream has ended: start it again, then verify it");
+        add(r.v, "seen", job.to_end ? Verdict::pass : Verdict::fail, "the stream has ended", "a stream",
+            "the stream has ended: start it again, then verify it");
     words.conclude(r.v);
-    const Short cause = r.cause();
+    const Cause cause = r.cause();
     if (!live && !lost) {
         for (const double part : {0.25, 0.5, 0.75}) {
             if (cancel.requested()) return base::interrupted();
-            Skip skip;
-            skip.to = base::from_seconds(base::to_seconds(playlist.duration()) * part);
+            SeekOrder seek;
+            seek.to = base::from_seconds(base::to_seconds(playlist.duration()) * part);
             std::size_t i = 0;
-            while (i + 1 < playlist.segments.size() && skip.landed + playlist.segments[i].duration <= skip.to)
-                skip.landed += playlist.segments[i++].duration;
+            while (i + 1 < playlist.segments.size() && seek.landed + playlist.segments[i].duration <= seek.to)
+                seek.landed += playlist.segments[i++].duration;
             const Time before = r.clock->now();
             const auto head = source.begin(container::resolve_uri(address, playlist.segments[i].uri));
             // The tables and a keyframe: as much as a fifth of a second of the link carries, or a small piece.
@@ -624,12 +624,12 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
             }
             source.close();
             if (!status) {
-                add(r.v, "skips", Verdict::fail, status.error().what, "", status.error().remedy);
-                r.v.skips.clear();
+                add(r.v, "seeking", Verdict::fail, status.error().what, "", status.error().remedy);
+                r.v.seeks.clear();
                 break;
             }
-            skip.first_picture = r.clock->now() - before;
-            r.v.skips.push_back(skip);
+            seek.first_picture = r.clock->now() - before;
+            r.v.seeks.push_back(seek);
         }
         add_skips(r.v);
     }

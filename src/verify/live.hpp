@@ -12,7 +12,7 @@ bool is_playlist_address(const std::string& address);
 Result<Verification> run_http_live(const Job& job, const Progress& progress, const Cancel& cancel);
 // The same from an RTMP server.
 Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Cancel& cancel);
-// HLS: on demand it is played to its end, with skips; live for job.listen.
+// HLS: on demand it is played to its end, with seeks; live for job.listen.
 Result<Verification> run_hls(const Job& job, const Progress& progress, const Cancel& cancel);
 
 }  // namespace wavecrest::verify

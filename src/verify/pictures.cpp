@@ -50,21 +50,21 @@ class Look {
     Result<PictureLook> run() {
         look_.possible = true;
         if (settings_.places == 0) {
-            WAVECREST_TRY(stretch(Time::max()));
+            WAVECREST_TRY(interval(Time::max()));
             return std::move(look_);
         }
         for (int place = 0; place < settings_.places; ++place) {
             const double part = static_cast<double>(place) / settings_.places;
             if (!source_.seek(base::from_seconds(base::to_seconds(source_.duration()) * part))) break;
             next_ = Time::min();
-            WAVECREST_TRY(stretch(std::chrono::seconds(1)));
+            WAVECREST_TRY(interval(std::chrono::seconds(1)));
         }
         return std::move(look_);
     }
 
   private:
     // Decodes from the next keyframe on.
-    Status stretch(Time length) {
+    Status interval(Time length) {
         WAVECREST_TRY_ASSIGN(decoder, codec::make_video_decoder(track_));
         std::vector<Picture> pictures;
         std::optional<Packet> held;  // the last one isn't decoded: its end may be missing
@@ -92,7 +92,7 @@ class Look {
             if (held) WAVECREST_TRY(decode(*held));
             held = std::move(*packet);
         }
-        // A stretch that was cut out is whole to its end.
+        // An interval that was cut out is whole to its end.
         if (held && length != Time::max()) WAVECREST_TRY(decode(*held));
         if (decoder->flush(pictures)) WAVECREST_TRY(take(pictures));
         for (Problem& problem : decoder->problems()) look_.problems.push_back(std::move(problem));
@@ -115,10 +115,10 @@ class Look {
                 return fail(ErrorKind::machine, "the folder can't be made: " + error.message(),
                             settings_.folder.string(), "name another with --stills");
         }
-        const bool skips = settings_.places > 0;
-        next_ = skips ? Time::max() : picture.pts + settings_.every;
+        const bool seeks = settings_.places > 0;
+        next_ = seeks ? Time::max() : picture.pts + settings_.every;
         const auto moment =
-            static_cast<std::int64_t>(base::to_seconds(skips ? picture.pts : picture.pts - *zero_) + 0.001);
+            static_cast<std::int64_t>(base::to_seconds(seeks ? picture.pts : picture.pts - *zero_) + 0.001);
         const base::Path file = settings_.folder / fmt::format("{}-{}-{:02}-{:02}.png", settings_.stem, moment / 3600,
                                                                moment / 60 % 60, moment % 60);
         // Keyframes far apart: the same picture again.

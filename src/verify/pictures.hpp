@@ -19,7 +19,7 @@ struct PictureSettings {
     std::optional<Time> patience;        // decoding ends after so long, wherever it is
     base::Path folder;                   // for stills: made when it isn't there; empty: none are saved
     std::string stem;                    // of their files' names: "Lanterns-Lounge-TV-0-00-05.png"
-    Time every = base::from_seconds(5);  // a still in each such time; where it skips, one at each place
+    Time every = base::from_seconds(5);  // a still in each such time; where it seeks, one at each place
 };
 
 struct PictureLook {

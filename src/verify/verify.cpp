@@ -136,25 +136,27 @@ class RemoteFile : public base::ByteSource {
 class ArrivalMap {
   public:
     explicit ArrivalMap(const Film& film) : duration_(film.duration) {
-        for (const Film::Lane& track : film.lanes) {
+        for (const Film::TrackState& track : film.track_states) {
             if (track.pieces.empty()) continue;
-            Lane lane;
+            TrackState track_state;
             for (const Film::Piece& piece : track.pieces)
-                lane.pieces.push_back({piece.offset + piece.size, std::max(piece.pts, Time{})});
-            std::stable_sort(lane.pieces.begin(), lane.pieces.end(),
+                track_state.pieces.push_back({piece.offset + piece.size, std::max(piece.pts, Time{})});
+            std::stable_sort(track_state.pieces.begin(), track_state.pieces.end(),
                              [](const Arrival& a, const Arrival& b) { return a.end < b.end; });
             // What is playable is limited by the earliest piece that is still missing.
             Time earliest = duration_;
-            for (auto a = lane.pieces.rbegin(); a != lane.pieces.rend(); ++a)
+            for (auto a = track_state.pieces.rbegin(); a != track_state.pieces.rend(); ++a)
                 a->until = earliest = std::min(earliest, a->until);
-            lanes_.push_back(std::move(lane));
+            track_states_.push_back(std::move(track_state));
         }
     }
     Time playable(std::uint64_t received) {
         Time until = duration_;
-        for (Lane& lane : lanes_) {
-            while (lane.next < lane.pieces.size() && lane.pieces[lane.next].end <= received) ++lane.next;
-            if (lane.next < lane.pieces.size()) until = std::min(until, lane.pieces[lane.next].until);
+        for (TrackState& track_state : track_states_) {
+            while (track_state.next < track_state.pieces.size() && track_state.pieces[track_state.next].end <= received)
+                ++track_state.next;
+            if (track_state.next < track_state.pieces.size())
+                until = std::min(until, track_state.pieces[track_state.next].until);
         }
         return until;
     }
@@ -164,15 +166,15 @@ class ArrivalMap {
         std::uint64_t end;
         Time until;
     };
-    struct Lane {
+    struct TrackState {
         std::vector<Arrival> pieces;
         std::size_t next = 0;
     };
     Time duration_;
-    std::vector<Lane> lanes_;
+    std::vector<TrackState> track_states_;
 };
 
-// Plays a film to its end over the link, and skips in it. Where it isn't known yet, its index is read as players do.
+// Plays a film to its end over the link, and seeks in it. Where it isn't known yet, its index is read as players do.
 Result<Verification> play_film(const Job& job, const net::Url& url, std::optional<Film> film, const Progress& progress,
                                const Cancel& cancel) {
     Verification v;
@@ -193,7 +195,7 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
         std::this_thread::sleep_for(std::chrono::milliseconds(250));
         opened = remote.open();
     }
-    if (!opened) return failed(std::move(v), Short::server, opened.error(), "reachable");
+    if (!opened) return failed(std::move(v), Cause::server, opened.error(), "reachable");
     if (remote.head().endless) {
         remote.close();  // one viewer, not two
         return run_http_live(job, progress, cancel);
@@ -204,18 +206,18 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
     if (!film) {
         ByteVector first(container::kSniffBytes);
         const auto got = remote.read_at(0, first);
-        if (!got) return failed(std::move(v), Short::server, got.error(), "received");
+        if (!got) return failed(std::move(v), Cause::server, got.error(), "received");
         first.resize(*got);
         if (container::sniff(first) != "mp4") {
             remote.close();
             auto learnt = learn_film(url, cancel);
             if (!learnt && learnt.error().kind == ErrorKind::interrupted) return fail(learnt.error());
-            if (!learnt) return failed(std::move(v), Short::file, learnt.error(), "content");
+            if (!learnt) return failed(std::move(v), Cause::file, learnt.error(), "content");
             return play_film(job, url, std::move(*learnt), progress, cancel);
         }
         const auto movie = container::read_mp4(remote);
         if (!movie)
-            return failed(std::move(v), movie.error().kind == ErrorKind::wanting ? Short::server : Short::file,
+            return failed(std::move(v), movie.error().kind == ErrorKind::wanting ? Cause::server : Cause::file,
                           movie.error(), "index");
         film = film_of(*movie);
     }
@@ -231,7 +233,7 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
 
     // Plays: reads on as long as the player's buffer has room.
     ArrivalMap arrivals(*film);
-    measure::PlaybackModel player({job.device.start_after, job.device.reads_ahead, film->duration});
+    measure::PlaybackModel player({job.device.start_buffer, job.device.buffer, film->duration});
     remote.forget_prefix();
     std::vector<std::uint64_t> received;
     std::optional<Error> lost;
@@ -266,27 +268,28 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
     v.levels = player.levels();
     // Where the time went decides who is to blame for a stall: waiting for the link's turn, or for the server's bytes.
     v.simulated = job.simulated;
-    const Short stall_cause = job.simulated || link.waited() >= remote.server_time() ? Short::network : Short::server;
+    const Cause stall_cause = job.simulated || link.waited() >= remote.server_time() ? Cause::network : Cause::server;
 
     for (const double part : {0.25, 0.5, 0.75}) {
         if (!remote.head().takes_ranges) break;
         if (cancel.requested()) return base::interrupted();
-        Skip skip;
-        skip.to = base::from_seconds(base::to_seconds(film->duration) * part);
-        const Film::Piece* key = film->keyframe_before(skip.to);
+        SeekOrder seek;
+        seek.to = base::from_seconds(base::to_seconds(film->duration) * part);
+        const Film::Piece* key = film->keyframe_before(seek.to);
         if (key == nullptr) break;
-        skip.landed = key->pts;
+        seek.landed = key->pts;
         const auto took = remote.fetch(key->offset, key->size);
         if (!took) {
-            add(v, "skips", Verdict::fail, took.error().what, "", took.error().remedy);
-            v.skips.clear();
+            add(v, "seeking", Verdict::fail, took.error().what, "", took.error().remedy);
+            v.seeks.clear();
             break;
         }
-        skip.first_picture = *took;
-        v.skips.push_back(skip);
+        seek.first_picture = *took;
+        v.seeks.push_back(seek);
     }
     if (!remote.head().takes_ranges)
-        add(v, "byte ranges", Verdict::fail, "the server does not support seeking", "byte ranges (RFC 9110, 14)",
+        add(v, "byte ranges", Verdict::fail, "the server does not support seeking (no byte ranges)",
+            "byte ranges (RFC 9110, 14)",
             "players can't seek: use a server that serves byte ranges, or offer the film as hls");
 
     // Outside of the link: whether the pictures are whole is the file's matter.
@@ -294,10 +297,9 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
     auto media = again ? container::open_media(std::shared_ptr<base::ByteSource>(std::move(*again)))
                        : Result<container::MediaFile>(fail(again.error()));
     if (media) add_pictures(v, job, *media->source, kLooks, cancel);
-    add_film_playback(v, stall_cause,
-                      film->index_in_front ? "people wait too long for the first picture"
-                                           : "the index lies behind the pictures, so the player first fetches the end "
-                                             "of the file; convert or rewrap it with the index in front");
+    add_film_playback(
+        v, stall_cause,
+        film->index_in_front ? "startup too slow" : "index at the end of the file (slow start); convert or remux it");
     fill_seconds(v, rate.per_second(), received);
     conclude_film(v, stall_cause);
     return v;
@@ -305,7 +307,7 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
 
 }  // namespace
 
-std::string_view short_name(Short what) {
+std::string_view short_name(Cause what) {
     constexpr std::string_view kNames[] = {"none", "server", "supply", "network", "device", "file"};
     return kNames[static_cast<int>(what)];
 }
@@ -371,8 +373,9 @@ Result<Verification> run(const Job& job, const Progress& progress, const Cancel&
     v.address = job.address;
     const net::LinkFigures figures = detour.link->figures();
     add(v, "network", Verdict::pass,
-        fmt::format("{}{}", net::describe(job.faults),
-                    figures.lost > 0 ? fmt::format(": {} of {} lost on the way", figures.lost, figures.passed) : ""),
+        fmt::format(
+            "{}{}", net::describe(job.faults),
+            figures.lost > 0 ? fmt::format(": {} of {} lost on the network", figures.lost, figures.passed) : ""),
         "");
     return v;
 }

@@ -29,7 +29,7 @@ struct Job {
     bool simulated = false;  // `faults` are at work: set by run()
 };
 
-struct Skip {
+struct SeekOrder {
     Time to{};             // asked for
     Time landed{};         // the keyframe at which playing goes on
     Time first_picture{};  // from the request to that keyframe's arrival
@@ -41,8 +41,8 @@ struct Second {             // of the player's clock, from the request
 };
 
 // What kept the stream from playing well.
-enum class Short { none, server, supply, network, device, file };
-std::string_view short_name(Short what);
+enum class Cause { none, server, supply, network, device, file };
+std::string_view short_name(Cause what);
 
 struct Verification {
     std::string stream;
@@ -50,7 +50,7 @@ struct Verification {
     std::string device;
     device::Link link;
     device::Verdict verdict = device::Verdict::pass;
-    Short short_of = Short::none;
+    Cause cause = Cause::none;
     std::string summary;     // one sentence
     std::string remedy;      // what to change; empty on a pass
     Time duration{};         // of the title
@@ -61,7 +61,7 @@ struct Verification {
     std::vector<measure::Stall> stalls;
     std::vector<measure::BufferLevel> levels;
     std::vector<Second> seconds;
-    std::vector<Skip> skips;
+    std::vector<SeekOrder> seeks;
     std::int64_t mean_bps = 0;
     std::int64_t peak_1s_bps = 0;
     std::vector<device::Check> checks;

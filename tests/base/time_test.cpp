@@ -77,19 +77,34 @@ TEST_CASE("quantities are written as people read them", "[units]") {
     CHECK(base::format_count(0, "stream") == "0 streams");
 }
 
-TEST_CASE("quantities are read with their units, and nothing else is", "[units]") {
+TEST_CASE("quantities are read as people write them, and nothing else is", "[units]") {
+    for (const char* same : {"8 Mbit/s", "8 Mbps", "8Mb/s", "8 mbit/s", "8000 kbps", "0.008 Gbps"}) {
+        INFO(same);
+        CHECK(base::parse_bitrate(same) == 8'000'000);
+    }
+    for (const char* same : {"90", "90 s", "90 sec", "1.5 min", "1.5 Minutes", "0.025 h", "90000 ms"}) {
+        INFO(same);
+        CHECK(base::parse_span(same) == base::from_seconds(90));
+    }
+    for (const char* same : {"4k", "4K", "UHD", "2160", "2160p", "3840x2160", "3840X2160"}) {
+        INFO(same);
+        const auto size = base::parse_size(same);
+        REQUIRE(size);
+        CHECK(size->width == 3840);
+        CHECK(size->height == 2160);
+    }
+    CHECK(base::parse_bytes("16 mb") == 16'000'000u);
     CHECK(base::parse_bitrate("8 Mbit/s") == 8'000'000);
     CHECK(base::parse_bitrate("1.5Mbit/s") == 1'500'000);
     CHECK(base::parse_bitrate("96 kbit/s") == 96'000);
     CHECK(base::parse_span("250 ms") == base::from_seconds(0.25));
     CHECK(base::parse_span("2 min") == base::from_seconds(120));
     CHECK(base::parse_bytes("16 MB") == 16'000'000u);
-    for (const char* wrong :
-         {"", "8", "Mbit/s", "8 MB/s", "8 mbit/s", "-8 Mbit/s", "nan Mbit/s", "1e300 Mbit/s", "8 Mbit/s "}) {
+    for (const char* wrong : {"", "8", "Mbit/s", "8 MB/s", "-8 Mbit/s", "nan Mbit/s", "1e300 Mbit/s", "8 Mbit/s "}) {
         INFO(wrong);
         CHECK_FALSE(base::parse_bitrate(wrong));
     }
-    CHECK_FALSE(base::parse_span("5"));
+    for (const char* wrong : {"", "s", "5 x", "-5", "1e9"}) CHECK_FALSE(base::parse_span(wrong));
     const auto hd = base::parse_size("1080p");
     REQUIRE(hd);
     CHECK(hd->width == 1920);
@@ -101,7 +116,7 @@ TEST_CASE("quantities are read with their units, and nothing else is", "[units]"
     REQUIRE(exact);
     CHECK(exact->width == 640);
     CHECK(exact->height == 360);
-    for (const char* wrong : {"", "x", "0x0", "640x", "640", "640x-1", "99999x1", "480i"}) {
+    for (const char* wrong : {"", "x", "0x0", "640x", "64", "640x-1", "99999x1", "480q"}) {
         INFO(wrong);
         CHECK_FALSE(base::parse_size(wrong));
     }

@@ -1,4 +1,4 @@
-// Headers of coded sound, put together here bit by bit, and streams cut into frames.
+// Headers of coded audio, put together here bit by bit, and streams cut into frames.
 #include "bitstream/audio_frames.hpp"
 
 #include <catch2/catch.hpp>
@@ -106,7 +106,7 @@ TEST_CASE("DTS and MPEG audio headers", "[audioframes]") {
     CHECK(three->channels == 1);
 }
 
-TEST_CASE("frames are found behind chance bytes, with their stamps, in pieces of any size", "[audioframes]") {
+TEST_CASE("frames are found behind chance bytes, with their timestamps, in pieces of any size", "[audioframes]") {
     ByteVector stream = {0xFF, 0x0B, 0x77, 0x00, 0x12};
     for (int i = 0; i < 5; ++i) append(stream, dts_frame(960, 2, 0));
     for (const std::size_t piece : {1u, 7u, 100u, 5000u}) {
@@ -114,7 +114,7 @@ TEST_CASE("frames are found behind chance bytes, with their stamps, in pieces of
         std::vector<bitstream::AudioFrame> frames;
         for (std::size_t at = 0; at < stream.size(); at += piece) {
             const auto part = ByteSpan(stream).subspan(at, std::min(piece, stream.size() - at));
-            // A stamp with every piece: it belongs to the first frame that starts there.
+            // A timestamp with every piece: it belongs to the first frame that starts there.
             splitter.push(part, static_cast<std::int64_t>(at), frames);
         }
         splitter.flush(frames);

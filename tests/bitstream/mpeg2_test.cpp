@@ -193,7 +193,7 @@ TEST_CASE("two field pictures make one access unit", "[mpeg2]") {
     CHECK(split(out.release(), 50).size() == 2);
 }
 
-TEST_CASE("a stamp belongs to the first unit that starts in its piece", "[mpeg2]") {
+TEST_CASE("a timestamp belongs to the first unit that starts in its piece", "[mpeg2]") {
     BitWriter first;
     sequence(first);
     picture(first, {0, 1});
@@ -207,7 +207,8 @@ TEST_CASE("a stamp belongs to the first unit that starts in its piece", "[mpeg2]
 
     mpeg2::AccessUnitSplitter splitter;
     std::vector<mpeg2::AccessUnit> units;
-    // Piece 2 begins with the end of unit 1; its stamp is unit 2's. Piece 3 holds only an end: its stamp is nobody's.
+    // Piece 2 begins with the end of unit 1; its timestamp is unit 2's. Piece 3 holds only an end: its timestamp is
+    // nobody's.
     const std::size_t cut = a.size() - 10;
     splitter.push(ByteSpan(a).first(cut), 1000, 900, 1, units);
     ByteVector piece(a.begin() + static_cast<std::ptrdiff_t>(cut), a.end());
@@ -305,7 +306,7 @@ TEST_CASE("picture times follow display order and repeat flags, exactly and with
     }
     timer.flush(timed);
     REQUIRE(timed.size() == 6 * kGroups);
-    // The first stamp was rounded, too: all times share its error of at most half a tick, and nothing adds to it.
+    // The first timestamp was rounded, too: all times share its error of at most half a tick, and nothing adds to it.
     const Time start = timed[1].pts;
     CHECK(std::chrono::abs(start) <= base::from_ticks(1, 180000));
     CHECK(timed[0].pts - start == 5 * field);
@@ -321,7 +322,7 @@ TEST_CASE("picture times follow display order and repeat flags, exactly and with
     }
 }
 
-TEST_CASE("a stamp that jumps makes a new anchor", "[mpeg2]") {
+TEST_CASE("a timestamp that jumps makes a new anchor", "[mpeg2]") {
     mpeg2::Sequence video;
     video.frame_rate = {25, 1};
     mpeg2::PictureTimer timer;

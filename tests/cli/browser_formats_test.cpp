@@ -1,4 +1,4 @@
-// What the writers write, played by a browser: duration, size, pictures counted, sound decoded, skips.
+// What the writers write, played by a browser: duration, size, pictures counted, audio decoded, skips.
 #include <catch2/catch.hpp>
 #include <chrono>
 #include <nlohmann/json.hpp>
@@ -29,7 +29,7 @@ std::string base64(const ByteVector& bytes) {
 
 struct File {
     std::string name, format, mime;
-    std::vector<Lane> lanes;
+    std::vector<TestTrack> test_tracks;
     container::WriterSettings settings{};
     bool by_media_source = false;
 };
@@ -54,7 +54,7 @@ async function play(file) {
     result.duration = v.duration; result.width = v.videoWidth; result.height = v.videoHeight;
     const ended = event(v, 'ended'); await v.play(); await within(ended, 15000, 'playing');
     result.frames = v.getVideoPlaybackQuality().totalVideoFrames;
-    result.sound = v.webkitAudioDecodedByteCount;
+    result.audio = v.webkitAudioDecodedByteCount;
     result.landed = [];
     for (const part of [0.7, 0.2]) { const seeked = event(v, 'seeked'); v.currentTime = v.duration * part; await within(seeked, 5000, 'skip'); result.landed.push(v.currentTime / v.duration); }
     const context = new OfflineAudioContext(2, 48000, 48000);
@@ -71,11 +71,11 @@ async function play(file) {
 TEST_CASE("a browser plays what the writers wrote", "[browser]") {
     if (!has_browser()) return;
     const TempDir dir;
-    const Lane avc = picture_lane(Codec::h264, 60), vp9 = picture_lane(Codec::vp9, 60),
-               vp8 = picture_lane(Codec::vp8, 60);
-    const Lane aac = sound_lane(Codec::aac, 2.5), opus = sound_lane(Codec::opus, 2.5),
-               vorbis = sound_lane(Codec::vorbis, 2.5), flac = sound_lane(Codec::flac, 2.5),
-               mp3 = sound_lane(Codec::mp3, 2.5), lpcm = sound_lane(Codec::lpcm, 2.5);
+    const TestTrack avc = video_track(Codec::h264, 60), vp9 = video_track(Codec::vp9, 60),
+                    vp8 = video_track(Codec::vp8, 60);
+    const TestTrack aac = audio_track(Codec::aac, 2.5), opus = audio_track(Codec::opus, 2.5),
+                    vorbis = audio_track(Codec::vorbis, 2.5), flac = audio_track(Codec::flac, 2.5),
+                    mp3 = audio_track(Codec::mp3, 2.5), lpcm = audio_track(Codec::lpcm, 2.5);
     container::WriterSettings fragmented;
     fragmented.fragments = std::chrono::seconds(1);
     std::vector<File> files = {
@@ -103,7 +103,7 @@ TEST_CASE("a browser plays what the writers wrote", "[browser]") {
     std::string page = "<!DOCTYPE html><meta charset=\"utf-8\"><body><script>const files = [";
     for (const File& file : files) {
         const base::Path path = dir / file.name;
-        write_media(path, file.format, file.lanes, file.settings);
+        write_media(path, file.format, file.test_tracks, file.settings);
         page += "{name: '" + file.name + "', mime: '" + file.mime +
                 "', source: " + (file.by_media_source ? "true" : "false") + ", data: '" + base64(read_all(path)) +
                 "'},\n";
@@ -115,7 +115,7 @@ TEST_CASE("a browser plays what the writers wrote", "[browser]") {
         const auto& r = results[i];
         INFO(r.dump());
         REQUIRE_FALSE(r.contains("error"));
-        const bool video = files[i].lanes.size() == 2;
+        const bool video = files[i].test_tracks.size() == 2;
         CHECK(r["duration"].get<double>() == Approx(2.5).margin(0.11));
         if (video) {
             CHECK(r["width"] == 320);
@@ -123,15 +123,15 @@ TEST_CASE("a browser plays what the writers wrote", "[browser]") {
             CHECK(r["frames"].get<int>() >= 59);
             CHECK(r["frames"].get<int>() <= 62);
         }
-        CHECK(r["sound"].get<int>() > 1000);
+        CHECK(r["audio"].get<int>() > 1000);
         // (Ogg has no index: the browser lands by its own estimate.)
         const double near = files[i].format == "ogg" ? 0.12 : 0.02;
         CHECK(std::abs(r["landed"][0].get<double>() - 0.7) < near);
         CHECK(std::abs(r["landed"][1].get<double>() - 0.2) < near);
         // The very number of samples, where the format tells it.
-        const bool exact = files[i].lanes.back().track.codec == Codec::opus ||
-                           files[i].lanes.back().track.codec == Codec::flac ||
-                           files[i].lanes.back().track.codec == Codec::lpcm;
+        const bool exact = files[i].test_tracks.back().track.codec == Codec::opus ||
+                           files[i].test_tracks.back().track.codec == Codec::flac ||
+                           files[i].test_tracks.back().track.codec == Codec::lpcm;
         if (exact && !video) CHECK(r["samples"] == 120'000);
     }
 }
@@ -140,7 +140,7 @@ TEST_CASE("a browser gives an edited film the length that our reader does", "[br
     if (!has_browser()) return;
     using namespace std::chrono_literals;
     const TempDir dir;
-    write_media(dir / "a.mp4", "mp4", {picture_lane(Codec::h264, 100), sound_lane(Codec::aac, 4.2)});
+    write_media(dir / "a.mp4", "mp4", {video_track(Codec::h264, 100), audio_track(Codec::aac, 4.2)});
     // (Its pictures are no reference: asked for 1.4 s of the first, Chromium 156 shows those of 1.58 s.)
     const std::vector<std::vector<EditEntry>> lists = {{{1500ms, 0ms}, {1200ms, 2600ms}, {700ms, 500ms}},
                                                        {{1000ms, 0ms}, {500ms, -1ms}, {1000ms, 2002ms}},
@@ -151,8 +151,8 @@ TEST_CASE("a browser gives an edited film the length that our reader does", "[br
         const ByteVector edited = with_edits(read_all(dir / "a.mp4"), list);
         write_all(dir / "b.mp4", edited);
         lengths.emplace_back();
-        for (const Lane& lane : read_media(dir / "b.mp4"))
-            lengths.back() = std::max(lengths.back(), lane.track.duration);
+        for (const TestTrack& test_track : read_media(dir / "b.mp4"))
+            lengths.back() = std::max(lengths.back(), test_track.track.duration);
         page += "'" + base64(edited) + "',\n";
     }
     page += R"(];
@@ -185,7 +185,7 @@ TEST_CASE("a browser hears every speaker of 5.1 where our writers put it", "[bro
                                      {Codec::vorbis, "ogg"}, {Codec::opus, "ogg"}};
     std::string page = "<!DOCTYPE html><meta charset=\"utf-8\"><body><script>const files = [";
     for (const Form& form : forms) {
-        write_media(dir / "a", form.format, {surround_lane(form.codec, 2)});
+        write_media(dir / "a", form.format, {surround_track(form.codec, 2)});
         page += "'" + base64(read_all(dir / "a")) + "',\n";
         std::filesystem::remove(dir / "a");
     }
@@ -198,9 +198,9 @@ const level = (x, f) => { let r = 0, i = 0; for (let n = 0; n < 48000; ++n) { co
   const all = [];
   for (const data of files) {
     try {
-      const sound = await new OfflineAudioContext(6, 48000, 48000).decodeAudioData(Uint8Array.from(atob(data), c => c.charCodeAt(0)).buffer);
+      const audio = await new OfflineAudioContext(6, 48000, 48000).decodeAudioData(Uint8Array.from(atob(data), c => c.charCodeAt(0)).buffer);
       const loudest = [];
-      for (let c = 0; c < sound.numberOfChannels; ++c) { const l = tones.map(f => level(sound.getChannelData(c), f)); loudest.push(l.indexOf(Math.max(...l))); }
+      for (let c = 0; c < audio.numberOfChannels; ++c) { const l = tones.map(f => level(audio.getChannelData(c), f)); loudest.push(l.indexOf(Math.max(...l))); }
       all.push(loudest.join());
     } catch (e) { all.push(String(e)); }
   }

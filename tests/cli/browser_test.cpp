@@ -1,4 +1,4 @@
-// The converted film, streamed by the program and played by a browser: every frame, the sound, skips.
+// The converted film, streamed by the program and played by a browser: every frame, the audio, skips.
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
@@ -13,7 +13,7 @@ using namespace wavecrest::test;
 
 namespace {
 
-// The page shows each frame by seeking to its middle and reads the card's code and flash; decodes the sound and lists
+// The page shows each frame by seeking to its middle and reads the card's code and flash; decodes the audio and lists
 // where beeps begin; then plays the whole film and skips three times.
 std::string page_for(const std::string& url, int frames) {
     std::string page = R"(<!DOCTYPE html><meta charset="utf-8"><canvas id="c"></canvas><script>
@@ -64,9 +64,9 @@ async function main() {
     result.landings.push([to * rate, read()]);
   }
   const bytes = await (await fetch(url)).arrayBuffer();
-  const sound = (await new OfflineAudioContext(2, 48000, 48000).decodeAudioData(bytes));
-  result.samples = sound.length; result.channels = sound.numberOfChannels;
-  const s = sound.getChannelData(0);
+  const audio = (await new OfflineAudioContext(2, 48000, 48000).decodeAudioData(bytes));
+  result.samples = audio.length; result.channels = audio.numberOfChannels;
+  const s = audio.getChannelData(0);
   for (let i = 0, quiet = 48000; i < s.length; ++i) {
     if (Math.abs(s[i]) > 0.2) { if (quiet > 4800) result.beeps.push(i); quiet = 0; } else ++quiet;
   }
@@ -94,7 +94,7 @@ main().catch(e => report({error: String(e)}));
 
 }  // namespace
 
-TEST_CASE("the converted film plays in a browser: every frame once, sound on time, skips land", "[browser]") {
+TEST_CASE("the converted film plays in a browser: every frame once, audio on time, skips land", "[browser]") {
     if (!has_browser()) {
         WARN("Chromium is not installed: this test did nothing");
         return;

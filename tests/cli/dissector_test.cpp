@@ -99,7 +99,7 @@ class Tap {
 TEST_CASE("RTP and the transport packets in it are what a dissector expects", "[live][dissector]") {
     if (!has_dissector()) return;
     const TempDir dir;
-    write_media(dir / "harbour.mp4", "mp4", {picture_lane(Codec::h264, 120), sound_lane(Codec::aac, 5)});
+    write_media(dir / "harbour.mp4", "mp4", {video_track(Codec::h264, 120), audio_track(Codec::aac, 5)});
     std::uint16_t port = 0;
     const int socket = bound(SOCK_DGRAM, port);
     const int room = 4 << 20;
@@ -135,7 +135,7 @@ TEST_CASE("RTP and the transport packets in it are what a dissector expects", "[
         if (sequence) CHECK(now == ((*sequence + 1) & 0xFFFF));
         sequence = now;
     }
-    // Seven transport packets in each but where a picture ends, with tables, clock references, pictures and sound.
+    // Seven transport packets in each but where a picture ends, with tables, clock references, pictures and audio.
     std::set<std::string> pids;
     std::size_t packets = 0;
     for (const std::string& line : capture.fields({"mp2t", "mp2t.pid"}, as)) {
@@ -158,12 +158,12 @@ TEST_CASE("RTP and the transport packets in it are what a dissector expects", "[
     CHECK(capture.fields({"_ws.malformed"}, as).empty());
 }
 
-TEST_CASE("RTMP is what a dissector expects, in both directions", "[station][dissector]") {
+TEST_CASE("RTMP is what a dissector expects, in both directions", "[server][dissector]") {
     if (!has_dissector()) return;
     const TempDir dir;
-    write_media(dir / "harbour.mp4", "mp4", {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10)});
+    write_media(dir / "harbour.mp4", "mp4", {video_track(Codec::h264, 240), audio_track(Codec::aac, 10)});
     const std::uint16_t port = free_port(), rtmp_port = free_port();
-    const Background program({"stream", "run", "harbour.mp4", "--offer", "rtmp", "--loop", "--port",
+    const Background program({"stream", "run", "harbour.mp4", "--delivery", "rtmp", "--loop", "--port",
                               std::to_string(port), "--rtmp-port", std::to_string(rtmp_port)},
                              dir.path());
     REQUIRE(wait_for_port(rtmp_port));
@@ -177,23 +177,23 @@ TEST_CASE("RTMP is what a dissector expects, in both directions", "[station][dis
     tap.wait();
     const auto lines = capture.fields({"rtmpt", "rtmpt.header.typeid", "rtmpt.function.call", "amf.string"});
     std::string all;
-    std::size_t sound = 0, pictures = 0;
+    std::size_t audio = 0, pictures = 0;
     for (const std::string& line : lines) {
         const auto values = split(line, '\t');
         if (values.size() > 1) {
             for (const std::string& type : split(values[1], ',')) {
-                sound += type == "0x08" ? 1 : 0;
+                audio += type == "0x08" ? 1 : 0;
                 pictures += type == "0x09" ? 1 : 0;
             }
         }
         all += line + "\n";
     }
     INFO(all.substr(0, 2000));
-    // Commands of the player, answers of the server, and what is played: 24 pictures and 47 frames of sound a second.
+    // Commands of the player, answers of the server, and what is played: 24 pictures and 47 frames of audio a second.
     for (const char* word : {"connect", "house", "createStream", "play", "harbour", "_result",
                              "NetConnection.Connect.Success", "NetStream.Play.Start", "onMetaData"})
         CHECK(all.find(word) != std::string::npos);
     CHECK(pictures >= 48);
-    CHECK(sound >= 94);
+    CHECK(audio >= 94);
     CHECK(capture.fields({"_ws.malformed"}).empty());
 }

@@ -56,9 +56,9 @@ std::vector<std::int64_t> card_numbers(const base::Path& path) {
 TEST_CASE("a Blu-ray disc of H.264 is converted, picture for picture", "[cli][convert][h264]") {
     const TempDir dir;
     write_all(dir / "disc.toml", std::string("title = \"HARBOUR\"\nkind = \"blu-ray\"\ncodec = \"h264\"\n"
-                                             "definition = \"standard\"\n[[sound]]\ncodec = \"ac3\"\nchannels = 2\n"
+                                             "definition = \"standard\"\n[[audio]]\ncodec = \"ac3\"\nchannels = 2\n"
                                              "language = \"en\"\n[[part]]\nname = \"film\"\nlength = \"4 s\"\n"
-                                             "pictures = \"whole\"\n"));
+                                             "cadence = \"progressive\"\n"));
     REQUIRE(run_program({"standin", "disc", "Harbour (2021)", "--from", "disc.toml", "-q"}, dir.path()).status == 0);
     const Ran ran = run_program({"convert", "Harbour (2021)", "--into", "library", "--json"}, dir.path());
     INFO(ran.err);
@@ -120,16 +120,16 @@ TEST_CASE("interlaced H.264, of fields and pairs in every mixture, is inspected 
     settings.b_slices = settings.cabac = true;
     settings.pictures = 50;
     const H264Written written = write_h264(settings);
-    Lane lane;
-    lane.track.id = 1;
-    lane.track.kind = TrackKind::video;
-    lane.track.codec = Codec::h264;
-    lane.track.codec_config = written.config;
-    lane.track.width = 320;
-    lane.track.height = 192;
-    lane.track.frame_rate = {25, 1};
-    lane.packets = written.packets;
-    for (Packet& packet : lane.packets) {
+    TestTrack test_track;
+    test_track.track.id = 1;
+    test_track.track.kind = TrackKind::video;
+    test_track.track.codec = Codec::h264;
+    test_track.track.codec_config = written.config;
+    test_track.track.width = 320;
+    test_track.track.height = 192;
+    test_track.track.frame_rate = {25, 1};
+    test_track.packets = written.packets;
+    for (Packet& packet : test_track.packets) {
         packet.track = 1;
         packet.pts += base::from_ticks(2, 25);  // decoded before it is shown
     }
@@ -137,7 +137,7 @@ TEST_CASE("interlaced H.264, of fields and pairs in every mixture, is inspected 
         if (!timed && std::string(format) != "mpeg-ts") continue;
         INFO(format);
         const std::string name = std::string("camera.") + format;
-        write_media(dir / name, format, {lane});
+        write_media(dir / name, format, {test_track});
         const Ran inspected = run_program({"inspect", name, "--json"}, dir.path());
         REQUIRE(inspected.status == 0);
         CHECK(json_of(inspected)["tracks"][0]["scan"] == "interlaced");

@@ -38,12 +38,12 @@ std::size_t resident(pid_t pid) {
 }
 
 void film(const base::Path& path, int seconds) {
-    write_media(path, "mp4", {picture_lane(Codec::h264, seconds * 24), sound_lane(Codec::aac, seconds)});
+    write_media(path, "mp4", {video_track(Codec::h264, seconds * 24), audio_track(Codec::aac, seconds)});
 }
 
 }  // namespace
 
-TEST_CASE("a share that hangs holds its own viewers alone, and no end", "[hostile][station]") {
+TEST_CASE("a share that hangs holds its own viewers alone, and no end", "[hostile][server]") {
     const TempDir dir;
     std::filesystem::create_directories(dir / "there");
     film(dir / "there/far.mp4", 10);
@@ -55,9 +55,9 @@ TEST_CASE("a share that hangs holds its own viewers alone, and no end", "[hostil
     }
     const std::uint16_t port = free_port();
     write_all(dir / "site.toml",
-              "[house]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
-                  "\n[[stream]]\nname = \"far\"\nfile = \"share/far.mp4\"\noffer = [\"file\", \"hls\"]\n"
-                  "[[stream]]\nname = \"near\"\nfile = \"near.mp4\"\noffer = [\"file\", \"hls\"]\n");
+              "[site]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
+                  "\n[[stream]]\nname = \"far\"\nfile = \"share/far.mp4\"\ndelivery = [\"file\", \"hls\"]\n"
+                  "[[stream]]\nname = \"near\"\nfile = \"near.mp4\"\ndelivery = [\"file\", \"hls\"]\n");
     Background program({"stream", "run", "--site", "site.toml"}, dir.path());
     INFO(program.output());
     REQUIRE(wait_for_port(port));
@@ -76,13 +76,13 @@ TEST_CASE("a share that hangs holds its own viewers alone, and no end", "[hostil
         CHECK(Steady::now() - begun < 2s);
     }
     // It is said: to whoever looks, and to who wants to watch.
-    for (int i = 0; i < 100 && !program.has_written("does not answer"); ++i) std::this_thread::sleep_for(50ms);
+    for (int i = 0; i < 100 && !program.has_written("does not respond"); ++i) std::this_thread::sleep_for(50ms);
     const auto status =
         json_of(run_program({"stream", "status", "--port", std::to_string(port), "--json"}, dir.path()));
     REQUIRE(status["hung"].size() == 1);
     CHECK(status["hung"][0]["at"] == std::filesystem::canonical(dir.path()).string() + "/share");
     for (const int handle : viewers) ::close(handle);
-    SECTION("it answers again") {
+    SECTION("it responds again") {
         mount.answer_again();
         bool again = false;
         for (int i = 0; i < 200 && !again; ++i) {
@@ -99,14 +99,15 @@ TEST_CASE("a share that hangs holds its own viewers alone, and no end", "[hostil
     }
 }
 
-TEST_CASE("a pipe in a film's place holds nobody up", "[hostile][station]") {
+TEST_CASE("a pipe in a film's place holds nobody up", "[hostile][server]") {
     const TempDir dir;
     film(dir / "film.mp4", 4);
     film(dir / "other.mp4", 4);
     const std::uint16_t port = free_port();
-    write_all(dir / "site.toml", "[house]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
-                                     "\n[[stream]]\nname = \"film\"\nfile = \"film.mp4\"\noffer = [\"file\", \"hls\"]\n"
-                                     "[[stream]]\nname = \"other\"\nfile = \"other.mp4\"\n");
+    write_all(dir / "site.toml",
+              "[site]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
+                  "\n[[stream]]\nname = \"film\"\nfile = \"film.mp4\"\ndelivery = [\"file\", \"hls\"]\n"
+                  "[[stream]]\nname = \"other\"\nfile = \"other.mp4\"\n");
     Background program({"stream", "run", "--site", "site.toml"}, dir.path());
     REQUIRE(wait_for_port(port));
     std::filesystem::remove(dir / "film.mp4");
@@ -127,11 +128,11 @@ TEST_CASE("HLS follows a film that is copied on, and is refused where nothing is
     const TempDir dir;
     container::WriterSettings parts;
     parts.fragments = 1s;
-    write_media(dir / "whole.mp4", "mp4", {picture_lane(Codec::h264, 24 * 40), sound_lane(Codec::aac, 40)}, parts);
+    write_media(dir / "whole.mp4", "mp4", {video_track(Codec::h264, 24 * 40), audio_track(Codec::aac, 40)}, parts);
     const ByteVector whole = read_all(dir / "whole.mp4");
     write_all(dir / "film.mp4", ByteSpan(whole).first(whole.size() / 3));
     const std::uint16_t port = free_port();
-    Background program({"stream", "run", "film.mp4", "--offer", "hls", "--port", std::to_string(port)}, dir.path());
+    Background program({"stream", "run", "film.mp4", "--delivery", "hls", "--port", std::to_string(port)}, dir.path());
     REQUIRE(wait_for_port(port));
     const auto segments = [&] {
         const std::string list = get(port, "/film.m3u8");
@@ -144,7 +145,7 @@ TEST_CASE("HLS follows a film that is copied on, and is refused where nothing is
     write_all(dir / "film.mp4", whole);
     CHECK(segments() > before);
     CHECK(get(port, "/film-" + std::to_string(segments() - 1) + ".ts").starts_with("HTTP/1.1 200"));
-    write_all(dir / "film.mp4", std::string("short"));
+    write_all(dir / "film.mp4", std::string("cause"));
     CHECK(get(port, "/film.m3u8").starts_with("HTTP/1.1 503"));
     CHECK(get(port, "/film-0.ts").starts_with("HTTP/1.1 503"));
     CHECK(program.end(SIGTERM) == 0);
@@ -153,9 +154,9 @@ TEST_CASE("HLS follows a film that is copied on, and is refused where nothing is
 TEST_CASE("clients that don't read hold no memory", "[hostile][hls]") {
     const TempDir dir;
     // Segments of about a megabyte and a half.
-    write_media(dir / "film.mp4", "mp4", {picture_lane(Codec::h264, 24 * 120), sound_lane(Codec::aac, 120)});
+    write_media(dir / "film.mp4", "mp4", {video_track(Codec::h264, 24 * 120), audio_track(Codec::aac, 120)});
     const std::uint16_t port = free_port();
-    Background program({"stream", "run", "film.mp4", "--offer", "hls", "--port", std::to_string(port), "-q"},
+    Background program({"stream", "run", "film.mp4", "--delivery", "hls", "--port", std::to_string(port), "-q"},
                        dir.path());
     REQUIRE(wait_for_port(port));
     REQUIRE(get(port, "/film.m3u8").starts_with("HTTP/1.1 200"));
@@ -171,7 +172,7 @@ TEST_CASE("clients that don't read hold no memory", "[hostile][hls]") {
     CHECK(program.end(SIGTERM) == 0);
 }
 
-TEST_CASE("slow connections beyond what is to be had cost honest viewers nothing", "[hostile][station]") {
+TEST_CASE("slow connections beyond what is to be had cost honest viewers nothing", "[hostile][server]") {
     const TempDir dir;
     film(dir / "film.mp4", 4);
     const std::uint16_t port = free_port();
@@ -188,12 +189,12 @@ TEST_CASE("slow connections beyond what is to be had cost honest viewers nothing
 }
 
 TEST_CASE("what clients send can't steer the terminal that shows the log, and keys are not in it",
-          "[hostile][station]") {
+          "[hostile][server]") {
     const TempDir dir;
     film(dir / "film.mp4", 4);
     const std::uint16_t port = free_port();
     write_all(dir / "key", std::string("harbour-24\n"));
-    write_all(dir / "site.toml", "[house]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
+    write_all(dir / "site.toml", "[site]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
                                      "\n[[stream]]\nname = \"Inner room\"\nfile = \"film.mp4\"\nkey_file = \"key\"\n");
     Background program({"stream", "run", "--site", "site.toml"}, dir.path());
     REQUIRE(wait_for_port(port));
@@ -227,7 +228,7 @@ TEST_CASE("what clients send can't steer the terminal that shows the log, and ke
 TEST_CASE("keys that are too short are refused, for viewers, too", "[hostile][site]") {
     const TempDir dir;
     film(dir / "film.mp4", 2);
-    write_all(dir / "site.toml", std::string("[house]\nname = \"Cedar Landing\"\n[[stream]]\nname = \"film\"\n"
+    write_all(dir / "site.toml", std::string("[site]\nname = \"Cedar Landing\"\n[[stream]]\nname = \"film\"\n"
                                              "file = \"film.mp4\"\nkey = \"short\"\n"));
     const Ran ran = run_program({"site", "check", "site.toml"}, dir.path());
     CHECK(ran.status != 0);
@@ -245,7 +246,7 @@ TEST_CASE("output that can't be written is no success", "[hostile][cli]") {
                                  command + " >/dev/full 2>error";
         const int status = std::system(line.c_str());
         CHECK(WEXITSTATUS(status) == 4);
-        CHECK(base::read_text_file(dir / "error").value().find("not complete") != std::string::npos);
+        CHECK(base::read_text_file(dir / "error").value().find("incomplete") != std::string::npos);
         // A reader that has enough is no failure.
         const std::string cut = std::string("bash -c \"set -o pipefail; cd '") + dir.path().string() + "' && '" +
                                 WAVECREST_PROGRAM + "' " + command + " 2>error | head -c 1 >/dev/null\"";
@@ -301,14 +302,14 @@ TEST_CASE("when the terminal goes, streams and conversions end as they should; l
     const Ran again =
         run_program({"convert", sample_disc().string(), "--into", "library", "--name", "Film", "-q"}, dir.path());
     CHECK(again.status == 0);
-    CHECK(again.err.find("removed what an earlier run that was killed had left") != std::string::npos);
+    CHECK(again.err.find("partial files of an earlier run were removed") != std::string::npos);
     CHECK(parts() == 0);
 }
 
-TEST_CASE("a disc goes out live with a profile", "[station]") {
+TEST_CASE("a disc goes out live with a profile", "[server]") {
     const TempDir dir;
     const std::uint16_t port = free_port();
-    Background program({"stream", "run", sample_disc().string(), "--offer", "live", "--profile", "small-screen",
+    Background program({"stream", "run", sample_disc().string(), "--delivery", "live", "--profile", "small-screen",
                         "--name", "disc", "--port", std::to_string(port), "--loop", "-q"},
                        dir.path());
     REQUIRE(wait_for_port(port, 60'000));
@@ -328,12 +329,12 @@ TEST_CASE("a mistyped command or option is named, with the one that was meant", 
         CHECK(ran.status == 2);
         CHECK(ran.err.find(text) != std::string::npos);
     };
-    says({"inspct", "x"}, "do you mean inspect?");
-    says({"stream", "rum"}, "do you mean run?");
-    says({"convert", "--int", "x"}, "do you mean --into?");  // though the input is missing, too
-    says({"verify", "--devise=tv-hd"}, "do you mean --device?");
+    says({"inspct", "x"}, "did you mean inspect?");
+    says({"stream", "rum"}, "did you mean run?");
+    says({"convert", "--int", "x"}, "did you mean --into?");  // though the input is missing, too
+    says({"verify", "--devise=tv-hd"}, "did you mean --device?");
     const Ran json = run_program({"inspect", "--json", "--depp", "x"}, dir.path());
-    CHECK(json_of(json)["error"]["remedy"] == "do you mean --deep?");
+    CHECK(json_of(json)["error"]["remedy"] == "did you mean --deep?");
 }
 
 TEST_CASE("a plan that can't be carried out says so by its status", "[cli]") {
@@ -341,9 +342,9 @@ TEST_CASE("a plan that can't be carried out says so by its status", "[cli]") {
     film(dir / "film.mp4", 2);
     const Ran ran = run_program({"convert", "film.mp4", "--into", "film.mp4/library", "--plan"}, dir.path());
     CHECK(ran.status == 4);
-    CHECK(ran.out.find("Expected from") != std::string::npos);
+    CHECK(ran.out.find("Estimate from") != std::string::npos);
     CHECK(ran.err.find("film.mp4") != std::string::npos);
     CHECK(
-        run_program({"convert", "film.mp4", "--rewrap", "matroska", "--into", "film.mp4/library", "--plan"}, dir.path())
+        run_program({"convert", "film.mp4", "--remux", "matroska", "--into", "film.mp4/library", "--plan"}, dir.path())
             .status == 4);
 }

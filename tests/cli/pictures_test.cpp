@@ -69,8 +69,8 @@ TEST_CASE("stills show what is on at their times, in the shape of the screen", "
     const TempDir dir;
     std::filesystem::copy_file(sample_film(), dir / "film.mp4");
     const std::uint16_t port = free_port();
-    const Background server({"stream", "run", "film.mp4", "--port", std::to_string(port), "--offer", "file,live", "-q"},
-                            dir.path());
+    const Background server(
+        {"stream", "run", "film.mp4", "--port", std::to_string(port), "--delivery", "file,live", "-q"}, dir.path());
     REQUIRE(wait_for_port(port));
     const std::string address = "http://127.0.0.1:" + std::to_string(port) + "/film";
 

@@ -15,7 +15,7 @@ const char* kDescription = R"(title = "STORM NIGHT"
 kind = "dvd"
 television = "pal"
 aspect = "4:3"
-[[sound]]
+[[audio]]
 codec = "ac3"
 channels = 2
 language = "en"
@@ -26,7 +26,7 @@ every = "1.2 s"
 [[part]]
 name = "storm"
 length = "3 s"
-pictures = "interlaced"
+cadence = "interlaced"
 )";
 
 }  // namespace
@@ -51,8 +51,8 @@ TEST_CASE("standin disc --from: PAL, 4:3, interlaced, as folder and image; inspe
     }
     const Ran done = run_program({"convert", "storm.iso", "--into", "library", "--json"}, dir.path());
     const Json output = json_of(done)["outputs"][0];
-    CHECK(output["pictures"] == 150);  // a picture for every field
-    CHECK(output["subtitles_drawn"].get<int>() >= 2);
+    CHECK(output["frames"] == 150);  // a picture for every field
+    CHECK(output["subtitles_burned_in"].get<int>() >= 2);
     CHECK(output["tracks"][1]["action"] == "transcode");
     const Json film = json_of(run_program({"inspect", "library/storm/storm.mp4", "--json"}, dir.path()));
     CHECK(film["tracks"][0]["frame_rate"] == "50/1");
@@ -61,8 +61,8 @@ TEST_CASE("standin disc --from: PAL, 4:3, interlaced, as folder and image; inspe
     const Json plain = json_of(run_program({"convert", "storm", "--into", "library", "--name", "Plain", "--subtitles",
                                             "none", "--profile", "small-screen", "--json"},
                                            dir.path()))["outputs"][0];
-    CHECK(plain["pictures"] == 75);
-    CHECK(plain["subtitles_drawn"] == 0);
+    CHECK(plain["frames"] == 75);
+    CHECK(plain["subtitles_burned_in"] == 0);
     CHECK_FALSE(std::filesystem::exists(dir / "storm.iso.disc"));
     CHECK(run_program({"standin", "disc", "storm.iso", "--from", "storm.toml"}, dir.path()).status == 4);
 }
@@ -80,8 +80,8 @@ TEST_CASE("descriptions with mistakes are refused with their line", "[cli]") {
     };
     refused("title = \"X\"\n", "no parts");
     refused("[[part]]\nname = \"a\"\nlenght = \"3 s\"\n", "length");
-    refused("[[part]]\nname = \"a\"\n[[plays]]\nplays = [\"b\"]\n", "no part \"b\"");
-    refused("[[sound]]\nchannels = 5\n[[part]]\nname = \"a\"\n", "5 channels");
+    refused("[[part]]\nname = \"a\"\n[[playlist]]\nparts = [\"b\"]\n", "no part \"b\"");
+    refused("[[audio]]\nchannels = 5\n[[part]]\nname = \"a\"\n", "5 channels");
     refused("bitrate = \"50 Mbit/s\"\n[[part]]\nname = \"a\"\n", "7.5 Mbit/s on a DVD");
     CHECK(run_program({"standin", "disc", "disc", "--from", "missing.toml"}, dir.path()).status == 3);
 }
@@ -96,7 +96,7 @@ TEST_CASE("episodes: found, planned and converted under a series' names", "[cli]
     CHECK(shown.out.find("duplicate: the same data as title 1") != std::string::npos);
     const Ran done = run_program(
         {"convert", rip, "--pick", "episodes", "--season", "2", "--first-episode", "4", "--name", "Boathouse Stories",
-         "--into", "library", "--profile", "small-screen", "--sound", "en,de", "--json"},
+         "--into", "library", "--profile", "small-screen", "--audio", "en,de", "--json"},
         dir.path());
     const Json outputs = json_of(done)["outputs"];
     REQUIRE(outputs.size() == 3);
@@ -105,9 +105,9 @@ TEST_CASE("episodes: found, planned and converted under a series' names", "[cli]
     // The third was film inside interlaced video: found, and put together again.
     bool woven = false;
     for (const auto& step : outputs[2]["steps"])
-        woven = woven || step.get<std::string>().find("film with pulldown, not marked so") != std::string::npos;
+        woven = woven || step.get<std::string>().find("film, 3:2 pulldown, not flagged") != std::string::npos;
     CHECK(woven);
-    CHECK(std::abs(outputs[2]["pictures"].get<int>() - 132) <= 1);  // 5.5 s at 24000/1001
+    CHECK(std::abs(outputs[2]["frames"].get<int>() - 132) <= 1);  // 5.5 s at 24000/1001
     const Json film = json_of(run_program({"inspect", outputs[2]["path"].get<std::string>(), "--json"}, dir.path()));
     REQUIRE(film["tracks"].size() == 3);
     CHECK(film["tracks"][1]["language"] == "eng");
@@ -115,7 +115,7 @@ TEST_CASE("episodes: found, planned and converted under a series' names", "[cli]
     CHECK(film["tracks"][0]["frame_rate"] == "24000/1001");
 }
 
-TEST_CASE("picks, angles, sound and subtitles that name nothing are usage errors", "[cli]") {
+TEST_CASE("picks, angles, audio and subtitles that name nothing are usage errors", "[cli]") {
     const TempDir dir;
     const std::string rip = rich_dvd().string();
     const auto wrong = [&](const std::vector<std::string>& extra, const char* what) {
@@ -127,9 +127,9 @@ TEST_CASE("picks, angles, sound and subtitles that name nothing are usage errors
         CHECK(ran.err.find(what) != std::string::npos);
     };
     wrong({"--pick", "9"}, "there is no title 9");
-    wrong({"--pick", "1-"}, "picks no title");
+    wrong({"--pick", "1-"}, "invalid title selection");
     wrong({"--pick", "1", "--angle", "2"}, "has no angle 2");
-    wrong({"--pick", "1", "--sound", "it"}, "no sound track in \"it\"");
+    wrong({"--pick", "1", "--audio", "it"}, "no audio track in \"it\"");
     wrong({"--pick", "1", "--subtitles", "fi"}, "no subtitles in \"fi\"");
     CHECK_FALSE(std::filesystem::exists(dir / "library"));
     // Several at once, each once.
@@ -148,10 +148,10 @@ TEST_CASE("a Blu-ray rip is inspected and converted", "[cli]") {
     CHECK(shown["titles"].size() == 6);
     CHECK(shown["episodes"].size() == 3);
     const Json output = json_of(run_program({"convert", rip, "--pick", "5", "--angle", "2", "--into", "library",
-                                             "--name", "Angle", "--profile", "small-screen", "--sound", "fr", "--json"},
+                                             "--name", "Angle", "--profile", "small-screen", "--audio", "fr", "--json"},
                                             dir.path()))["outputs"][0];
     CHECK(output["problems"].empty());
-    CHECK(output["pictures"] == 36 + 72);
+    CHECK(output["frames"] == 36 + 72);
     const Json film = json_of(run_program({"inspect", "library/Angle/Angle.mp4", "--json"}, dir.path()));
     CHECK(film["tracks"][0]["width"] == 640);
     CHECK(film["tracks"][1]["language"] == "fra");
@@ -159,7 +159,7 @@ TEST_CASE("a Blu-ray rip is inspected and converted", "[cli]") {
     const Json forced = json_of(run_program(
         {"convert", rip, "--pick", "1", "--into", "library", "--name", "Forced", "--profile", "small-screen", "--json"},
         dir.path()))["outputs"][0];
-    CHECK(forced["subtitles_drawn"] == 2);
+    CHECK(forced["subtitles_burned_in"] == 2);
 }
 
 TEST_CASE("hundreds of decoys don't bury the film", "[cli]") {
@@ -169,15 +169,16 @@ TEST_CASE("hundreds of decoys don't bury the film", "[cli]") {
         description += std::string("[[part]]\nname = \"") + name + "\"\nlength = \"1 s\"\n";
     for (int i = 0; i < 60; ++i) {
         const char* orders[] = {"\"c\", \"a\", \"b\"", "\"b\", \"a\", \"c\"", "\"c\", \"b\", \"a\""};
-        description += std::string("[[plays]]\nplays = [") + (i == 37 ? "\"a\", \"b\", \"c\"" : orders[i % 3]) + "]\n";
+        description +=
+            std::string("[[playlist]]\nparts = [") + (i == 37 ? "\"a\", \"b\", \"c\"" : orders[i % 3]) + "]\n";
     }
     write_all(dir / "d.toml", description);
     REQUIRE(run_program({"standin", "disc", "disc", "--from", "d.toml", "-q"}, dir.path()).status == 0);
     const Ran shown = run_program({"inspect", "disc"}, dir.path());
     CHECK(shown.out.find("* 38") != std::string::npos);
-    CHECK(shown.out.find("59 duplicates and decoys are left out") != std::string::npos);
+    CHECK(shown.out.find("59 duplicate and fake titles") != std::string::npos);
     const Json json = json_of(run_program({"inspect", "disc", "--json"}, dir.path()));
     CHECK(json["titles"].size() == 60);
     CHECK(json["titles"][37]["main"] == true);
-    CHECK(json["titles"][0]["role"] == "decoy");
+    CHECK(json["titles"][0]["role"] == "fake title");
 }

@@ -26,7 +26,7 @@ struct House {
         std::filesystem::create_directories(dir / "library");
         std::filesystem::create_hard_link(sample_film(), dir / "library/film.mp4");
         write_all(dir / "site.toml",
-                  "[house]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
+                  "[site]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
                       "\nlisten = \"127.0.0.1\"\n[[device]]\nname = \"Lounge TV\"\nclass = \"tv-hd\"\n[[device]]\nname "
                       "= \"Tablet\"\nclass = \"tablet-basic\"\nlink = \"" +
                       tablet_link + "\"\n[[stream]]\nname = \"Film\"\nfile = \"library/film.mp4\"\n" + more);
@@ -82,7 +82,7 @@ TEST_CASE("a port that is taken ends with status 4, naming who holds it", "[cli]
     const Ran second = house.run({"stream", "run", "--site", "site.toml", "--for", "1 s"});
     CHECK(second.status == 4);
     INFO(second.err);
-    CHECK(second.err.find("the port is in use by the process \"wavecrest\" (number " + std::to_string(first.worker()) +
+    CHECK(second.err.find("the port is in use by the process \"wavecrest\" (PID " + std::to_string(first.worker()) +
                           ")") != std::string::npos);
     CHECK(second.err.find("  to do:  ") != std::string::npos);
 }
@@ -96,7 +96,7 @@ TEST_CASE("streams that can't be served are refused before anything listens", "[
     const Ran same = twice.run({"stream", "run", "--site", "site.toml", "--for", "5 s"});
     CHECK(same.status == 2);
     CHECK(same.err.find("the same path") != std::string::npos);
-    const Ran rip = twice.run({"stream", "run", sample_disc().string(), "--offer", "file", "--for", "5 s"});
+    const Ran rip = twice.run({"stream", "run", sample_disc().string(), "--delivery", "file", "--for", "5 s"});
     CHECK(rip.status == 3);
     CHECK(rip.err.find("convert it first") != std::string::npos);
     CHECK(twice.run({"stream", "run"}).status == 2);
@@ -117,17 +117,17 @@ TEST_CASE("verify: one device passes, one is short of network, with figures", "[
     const Json& tv = json["results"][0];
     CHECK(tv["device"] == "Lounge TV");
     CHECK(tv["verdict"] == "pass");
-    CHECK(tv["short"] == "none");
+    CHECK(tv["cause"] == "none");
     CHECK(tv["stalls"].empty());
     CHECK(tv["startup_s"].get<double>() < 1);
-    REQUIRE(tv["skips"].size() == 3);
-    for (const Json& skip : tv["skips"]) {
+    REQUIRE(tv["seeks"].size() == 3);
+    for (const Json& skip : tv["seeks"]) {
         CHECK(skip["landed_s"].get<double>() <= skip["to_s"].get<double>());
         CHECK(skip["first_picture_s"].get<double>() < 1);
     }
     const Json& tablet = json["results"][1];
     CHECK(tablet["verdict"] == "fail");
-    CHECK(tablet["short"] == "network");
+    CHECK(tablet["cause"] == "network");
     REQUIRE_FALSE(tablet["stalls"].empty());
     CHECK(tablet["remedy"].get<std::string>().find("500 kbit/s") == std::string::npos);
     CHECK(check_named(tablet, "stalls")["verdict"] == "fail");
@@ -145,7 +145,7 @@ TEST_CASE("verify: one device passes, one is short of network, with figures", "[
     }
     // For people: verdict, cause and what to do.
     const Ran text = house.run({"verify", "--site", "site.toml", "--device", "Tablet", "-q"});
-    CHECK(text.out.find("short is the network") != std::string::npos);
+    CHECK(text.out.find("cause: network") != std::string::npos);
     CHECK(text.out.find("to do:  ") != std::string::npos);
 }
 
@@ -184,8 +184,8 @@ TEST_CASE("verify names what a device lacks", "[cli][verify]") {
     const Ran ran = house.run({"verify", "--site", "site.toml", "--device", "Old box", "--json"});
     CHECK(ran.status == 1);
     const Json result = json_of(ran)["results"][0];
-    CHECK(result["short"] == "device");
-    CHECK(check_named(result, "picture size")["verdict"] == "fail");
+    CHECK(result["cause"] == "device");
+    CHECK(check_named(result, "video size")["verdict"] == "fail");
     CHECK(check_named(result, "codec profile")["verdict"] == "fail");
     CHECK(check_named(result, "stalls")["verdict"] == "pass");
     CHECK_FALSE(result["remedy"].get<std::string>().empty());
@@ -225,14 +225,13 @@ TEST_CASE("a file cut short is found by verifying", "[cli][verify]") {
     CHECK(ran.status == 1);
     const Json result = json_of(ran)["results"][0];
     CHECK(check_named(result, "complete")["verdict"] == "fail");
-    CHECK(result["short"] == "file");
+    CHECK(result["cause"] == "file");
 }
 
 TEST_CASE("site new, check and show", "[cli][site]") {
     const House house;
-    const Ran made =
-        house.run({"site", "new", "mine.toml", "--house", "Boathouse", "--port", std::to_string(house.port), "--device",
-                   "Lounge TV,tv-hd,gigabit", "--stream", "Film,library/film.mp4"});
+    const Ran made = house.run({"site", "new", "mine.toml", "--name", "Boathouse", "--port", std::to_string(house.port),
+                                "--device", "Lounge TV,tv-hd,gigabit", "--stream", "Film,library/film.mp4"});
     CHECK(made.status == 0);
     CHECK(made.out.find("1 device, 1 stream") != std::string::npos);
     CHECK(house.run({"site", "check", "mine.toml"}).status == 0);
@@ -242,7 +241,7 @@ TEST_CASE("site new, check and show", "[cli][site]") {
     CHECK(house.run({"site", "new", "mine.toml"}).status == 4);  // never overwritten
     CHECK(house.run({"site", "new", "other.toml", "--device", "TV,no-such-class,gigabit"}).status == 2);
     CHECK_FALSE(std::filesystem::exists(house.dir / "other.toml"));
-    write_all(house.dir / "bad.toml", std::string("[house]\nname = \"x\"\nrooms = 3\n"));
+    write_all(house.dir / "bad.toml", std::string("[site]\nname = \"x\"\nrooms = 3\n"));
     const Ran bad = house.run({"site", "check", "bad.toml"});
     CHECK(bad.status == 1);
     CHECK(bad.err.find("bad.toml, line 3") != std::string::npos);
@@ -266,8 +265,8 @@ TEST_CASE("the report holds the house, the verdicts and the figures in one file"
     CHECK(ran.err.find("no conversion was made") != std::string::npos);
     const ByteVector bytes = read_all(house.dir / "report/index.html");
     const std::string page(bytes.begin(), bytes.end());
-    for (const char* expected : {"Cedar Landing", "/film.mp4", "1 of 2 combinations", "Sample Film (2020)",
-                                 "What is short: the network", "data:image/png;base64,iVBOR"}) {
+    for (const char* expected : {"Cedar Landing", "/film.mp4", "1 of 2 tests passed", "Sample Film (2020)",
+                                 "Cause: network", "data:image/png;base64,iVBOR"}) {
         INFO(expected);
         CHECK(page.find(expected) != std::string::npos);
     }
@@ -283,7 +282,7 @@ TEST_CASE("the report holds the house, the verdicts and the figures in one file"
     renamed.insert(at + mark.size(), "Old ");
     write_all(house.dir / "results/verify.json", renamed);
     const Ran later = house.run({"report", "--site", "site.toml"});
-    CHECK(later.err.find("no longer has") != std::string::npos);
+    CHECK(later.err.find("no longer in the site file") != std::string::npos);
     const ByteVector marked = read_all(house.dir / "report/index.html");
     CHECK(std::string(marked.begin(), marked.end()).find("no longer valid: the device") != std::string::npos);
     write_all(house.dir / "results/verify.json", results);
@@ -298,7 +297,7 @@ TEST_CASE("the report holds the house, the verdicts and the figures in one file"
 
 TEST_CASE("names of the house are text in the page, never markup", "[cli][report]") {
     const House house;
-    write_all(house.dir / "site.toml", std::string("[house]\nname = \"<script>alert(1)</script> & Sons\"\n"));
+    write_all(house.dir / "site.toml", std::string("[site]\nname = \"<script>alert(1)</script> & Sons\"\n"));
     REQUIRE(house.run({"report", "--site", "site.toml"}).status == 0);
     const ByteVector bytes = read_all(house.dir / "report/index.html");
     const std::string page(bytes.begin(), bytes.end());
@@ -334,12 +333,12 @@ TEST_CASE("the report opens in a browser with all its pictures", "[cli][report][
 }
 
 TEST_CASE("a port that is taken between the check and the run is said, and nothing else begins", "[cli][stream]") {
-    const House house("offer = [\"file\", \"rtmp\"]\n");
+    const House house("delivery = [\"file\", \"rtmp\"]\n");
     const Ran checked = house.run({"site", "check", "site.toml"});
     INFO(checked.out);
     CHECK(checked.out.find("in use") == std::string::npos);
     const Background intruder({"stream", "run", "library/film.mp4", "--address", "127.0.0.1", "--port",
-                               std::to_string(house.port), "--offer", "file"},
+                               std::to_string(house.port), "--delivery", "file"},
                               house.dir.path());
     REQUIRE(wait_for_port(house.port));
     const Ran ran = house.run({"stream", "run", "--site", "site.toml", "--for", "5 s"});
@@ -351,7 +350,7 @@ TEST_CASE("a port that is taken between the check and the run is said, and nothi
 TEST_CASE("films of other formats are verified as MP4 is", "[cli][verify]") {
     const House house;
     for (const char* format : {"matroska", "mpeg-ts", "flv"})
-        REQUIRE(house.run({"convert", "library/film.mp4", "--rewrap", format, "--into", "made", "-q"}).status == 0);
+        REQUIRE(house.run({"convert", "library/film.mp4", "--remux", format, "--into", "made", "-q"}).status == 0);
     std::vector<std::string> made;
     for (const auto& one : std::filesystem::recursive_directory_iterator(house.dir / "made")) {
         if (one.is_regular_file()) made.push_back(one.path().string());
@@ -368,7 +367,7 @@ TEST_CASE("films of other formats are verified as MP4 is", "[cli][verify]") {
             "http://127.0.0.1:" + std::to_string(house.port) + "/film" + base::Path(file).extension().string();
         const Json fine = json_of(house.run({"verify", address, "--device", "player-full", "--json"}))["results"][0];
         CHECK(fine["verdict"] == "pass");
-        CHECK(fine["skips"].size() == 3);
+        CHECK(fine["seeks"].size() == 3);
         CHECK(fine["duration_s"].get<double>() == Approx(12).margin(0.2));
         // The same film: packing differs by a few in a hundred.
         if (mean == 0) mean = fine["bitrate"]["mean_bps"].get<double>();
@@ -376,7 +375,7 @@ TEST_CASE("films of other formats are verified as MP4 is", "[cli][verify]") {
         const Json slow = json_of(
             house.run({"verify", address, "--device", "player-full", "--link", "500 kbit/s", "--json"}))["results"][0];
         CHECK(slow["verdict"] == "fail");
-        CHECK(slow["short"] == "network");
+        CHECK(slow["cause"] == "network");
         CHECK_FALSE(slow["stalls"].empty());
     }
 }
@@ -390,7 +389,7 @@ TEST_CASE("the rate measured over a full link is the link's, within one in a hun
                                    "player-full", "--link", std::to_string(static_cast<int>(link / 1000)) + " kbit/s",
                                    "--out", "results", "--json"});
         const Json result = json_of(ran)["results"][0];
-        CHECK(result["short"] == "network");
+        CHECK(result["cause"] == "network");
         for (const auto& one : std::filesystem::directory_iterator(house.dir / "results")) {
             if (one.path().extension() != ".csv") continue;
             // Bytes of the HTTP body received in each second while the link is full: the second column from the left.

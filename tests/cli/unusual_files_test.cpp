@@ -29,8 +29,8 @@ std::string text_in(const base::Path& path) {
 
 TEST_CASE("an edited film is converted as it is meant to be seen", "[unusual]") {
     const TempDir dir;
-    write_media(dir / "plain.mp4", "mp4", {picture_lane(Codec::mpeg4, 100), sound_lane(Codec::aac, 4.2)});
-    // The second and third stretch begin between keyframes.
+    write_media(dir / "plain.mp4", "mp4", {video_track(Codec::mpeg4, 100), audio_track(Codec::aac, 4.2)});
+    // The second and third interval begin between keyframes.
     write_all(dir / "film.mp4",
               with_edits(read_all(dir / "plain.mp4"), {{1500ms, 0ms}, {1200ms, 2600ms}, {700ms, 500ms}}));
     const auto inspected = json_of(run_program({"inspect", "film.mp4", "--json"}, dir.path()));
@@ -40,19 +40,19 @@ TEST_CASE("an edited film is converted as it is meant to be seen", "[unusual]") 
     REQUIRE(ran.status == 0);
     const auto output = json_of(ran)["outputs"][0];
     CHECK(output["problems"].empty());
-    const auto lanes = read_media(dir / "Seen (2021)/Seen (2021).mp4");
-    REQUIRE(lanes.size() == 2);
+    const auto test_tracks = read_media(dir / "Seen (2021)/Seen (2021).mp4");
+    REQUIRE(test_tracks.size() == 2);
     // 36, then 29 or 30 (one is shown in part), then 17 or 18.
-    CHECK(lanes[0].packets.size() >= 82);
-    CHECK(lanes[0].packets.size() <= 85);
-    CHECK(std::chrono::abs(lanes[0].track.duration - 3400ms) <= 2 * kPicture);
-    CHECK(std::chrono::abs(lanes[1].track.duration - 3400ms) <= 25ms);
+    CHECK(test_tracks[0].packets.size() >= 82);
+    CHECK(test_tracks[0].packets.size() <= 85);
+    CHECK(std::chrono::abs(test_tracks[0].track.duration - 3400ms) <= 2 * kPicture);
+    CHECK(std::chrono::abs(test_tracks[1].track.duration - 3400ms) <= 25ms);
 
     // Without coding anew, what begins between keyframes can't be kept: said, with its times.
-    const Ran rewrapped = run_program(
-        {"convert", "film.mp4", "--rewrap", "matroska", "--into", ".", "--name", "Kept", "--json"}, dir.path());
-    REQUIRE(rewrapped.status == 0);
-    const auto problems = json_of(rewrapped)["outputs"][0]["problems"];
+    const Ran remuxed = run_program(
+        {"convert", "film.mp4", "--remux", "matroska", "--into", ".", "--name", "Kept", "--json"}, dir.path());
+    REQUIRE(remuxed.status == 0);
+    const auto problems = json_of(remuxed)["outputs"][0]["problems"];
     REQUIRE(problems.size() == 2);
     CHECK(problems[0]["what"].get<std::string>().find("between keyframes") != std::string::npos);
     CHECK(problems[0]["from_s"].get<double>() == Approx(1.5).margin(0.05));
@@ -60,7 +60,7 @@ TEST_CASE("an edited film is converted as it is meant to be seen", "[unusual]") 
     std::string times;
     for (const Packet& p : kept[0].packets) times += (p.key ? "*" : "") + std::to_string(base::to_seconds(p.pts)) + " ";
     CAPTURE(times);
-    // Two stretches wait for their keyframes.
+    // Two intervals wait for their keyframes.
     int waits = 0;
     for (std::size_t i = 1; i < kept[0].packets.size(); ++i) {
         const bool jump = kept[0].packets[i].pts - kept[0].packets[i - 1].pts > 5 * kPicture;
@@ -73,12 +73,12 @@ TEST_CASE("an edited film is converted as it is meant to be seen", "[unusual]") 
 
 TEST_CASE("HDR10 and the turn of a picture go along through the program", "[unusual]") {
     const TempDir dir;
-    Lane picture = open_group_lane(72);
+    TestTrack picture = open_gop_track(72);
     picture.track.rotation = 270;
-    write_media(dir / "a.mp4", "mp4", {picture, sound_lane(Codec::ac3, 3)});
+    write_media(dir / "a.mp4", "mp4", {picture, audio_track(Codec::ac3, 3)});
     for (const auto& [from, format, to] : {std::tuple{"a.mp4", "matroska", "b/b.mkv"}, {"b/b.mkv", "mp4", "c/c.mp4"}}) {
         const Ran ran = run_program(
-            {"convert", from, "--rewrap", format, "--into", ".", "--name", std::string(1, to[0]), "-q"}, dir.path());
+            {"convert", from, "--remux", format, "--into", ".", "--name", std::string(1, to[0]), "-q"}, dir.path());
         INFO(ran.err);
         REQUIRE(ran.status == 0);
         const auto track = json_of(run_program({"inspect", to, "--json"}, dir.path()))["tracks"][0];
@@ -88,21 +88,21 @@ TEST_CASE("HDR10 and the turn of a picture go along through the program", "[unus
         CHECK(track["mastering_display"]["min_cd_m2"] == 0.005);
         const Ran text = run_program({"inspect", to}, dir.path());
         CHECK(text.out.find("HDR10 metadata") != std::string::npos);
-        CHECK(text.out.find("turned 270 degrees") != std::string::npos);
+        CHECK(text.out.find("rotated 270 degrees") != std::string::npos);
     }
     const auto before = read_media(dir / "a.mp4"), after = read_media(dir / "c/c.mp4");
     CHECK(payload_of(after[0]) == payload_of(before[0]));
     // A transport stream holds neither beside the pictures: what is inside of them stays.
-    const Ran ts = run_program({"convert", "a.mp4", "--rewrap", "mpeg-ts", "--into", ".", "--name", "d"}, dir.path());
+    const Ran ts = run_program({"convert", "a.mp4", "--remux", "mpeg-ts", "--into", ".", "--name", "d"}, dir.path());
     CHECK(ts.status == 0);
     INFO(ts.out << ts.err);
-    CHECK((ts.out + ts.err).find("turn") != std::string::npos);
+    CHECK((ts.out + ts.err).find("rotated") != std::string::npos);
 }
 
 TEST_CASE("both eyes' views in one picture: found, kept, and told on", "[unusual][frame-packing]") {
     const TempDir dir;
     const FramePacking packing{FramePacking::Arrangement::side_by_side, FramePacking::View::right};
-    Lane picture = picture_lane(Codec::h264, 72);
+    TestTrack picture = video_track(Codec::h264, 72);
     for (Packet& packet : picture.packets) {
         if (!packet.key) continue;
         ByteVector data;
@@ -124,7 +124,7 @@ TEST_CASE("both eyes' views in one picture: found, kept, and told on", "[unusual
     const Ran ran = run_program({"convert", "film.mp4", "--into", ".", "--name", "Small", "--json"}, dir.path());
     INFO(ran.err);
     REQUIRE(ran.status == 0);
-    const Lane small = read_media(dir / "Small/Small.mp4")[0];
+    const TestTrack small = read_media(dir / "Small/Small.mp4")[0];
     CHECK(small.track.frame_packing == packing);
     auto decoder = codec::make_video_decoder(small.track);
     REQUIRE(decoder);
@@ -134,9 +134,9 @@ TEST_CASE("both eyes' views in one picture: found, kept, and told on", "[unusual
     CHECK(pictures.size() == 72);
     for (const Picture& one : pictures) CHECK(one.frame_packing == packing);
     // Matroska and WebM say it of their own, of any codec: StereoMode 11 (RFC 9559, 5.1.4.1.28.3).
-    REQUIRE(run_program({"convert", "film.mp4", "--rewrap", "matroska", "--into", ".", "--name", "Kept"}, dir.path())
+    REQUIRE(run_program({"convert", "film.mp4", "--remux", "matroska", "--into", ".", "--name", "Kept"}, dir.path())
                 .status == 0);
-    Lane web = picture_lane(Codec::vp9, 24);
+    TestTrack web = video_track(Codec::vp9, 24);
     web.track.frame_packing = packing;
     write_media(dir / "film.webm", "webm", {web});
     for (const char* file : {"Kept/Kept.mkv", "film.webm"}) {
@@ -148,17 +148,17 @@ TEST_CASE("both eyes' views in one picture: found, kept, and told on", "[unusual
 
 TEST_CASE("captions inside the pictures are found, and written out", "[unusual]") {
     const TempDir dir;
-    Lane picture = picture_lane(Codec::h264, 240);
+    TestTrack picture = video_track(Codec::h264, 240);
     add_captions(picture, {{1500ms, 3s, "THE LAKE IS COLD"}, {5s, 8s, "COME IN"}});
     for (const std::string format : {"mpeg-ts", "matroska", "mp4"}) {
         const std::string name = "film" + std::string(container::extension_of(format));
-        write_media(dir / name, format, {picture, sound_lane(Codec::aac, 10)});
+        write_media(dir / name, format, {picture, audio_track(Codec::aac, 10)});
         INFO(format);
         const auto inspected = json_of(run_program({"inspect", name, "--json"}, dir.path()));
         INFO(inspected.dump());
         CHECK(inspected["tracks"][0]["closed_captions"] == true);
         const Ran ran =
-            run_program({"convert", name, "--rewrap", "webvtt", "--into", format, "--name", "x"}, dir.path());
+            run_program({"convert", name, "--remux", "webvtt", "--into", format, "--name", "x"}, dir.path());
         INFO(ran.err);
         REQUIRE(ran.status == 0);
         const std::string vtt = text_in(dir / (format + "/x/x.vtt"));
@@ -167,15 +167,15 @@ TEST_CASE("captions inside the pictures are found, and written out", "[unusual]"
               "00:00:05.005 --> 00:00:08.008\nCOME IN\n");
     }
     // A picture without any.
-    write_media(dir / "none.mp4", "mp4", {picture_lane(Codec::h264, 24)});
-    const Ran none = run_program({"convert", "none.mp4", "--rewrap", "webvtt", "--into", "n"}, dir.path());
+    write_media(dir / "none.mp4", "mp4", {video_track(Codec::h264, 24)});
+    const Ran none = run_program({"convert", "none.mp4", "--remux", "webvtt", "--into", "n"}, dir.path());
     CHECK(none.status == 3);
     CHECK(none.err.find("no closed captions") != std::string::npos);
 }
 
 TEST_CASE("a cut in open groups leaves no picture that can't be decoded", "[unusual]") {
     const TempDir dir;
-    const Lane picture = open_group_lane(192);
+    const TestTrack picture = open_gop_track(192);
     // Pictures behind a keyframe that are shown before it: without them this would test nothing.
     int leading = 0;
     Time key{};
@@ -186,24 +186,24 @@ TEST_CASE("a cut in open groups leaves no picture that can't be decoded", "[unus
     REQUIRE(leading > 4);
     for (const std::string format : {"matroska", "mp4", "mpeg-ts"}) {
         const std::string name = "a" + std::string(container::extension_of(format));
-        write_media(dir / name, format, {picture, sound_lane(Codec::ac3, 8)});
+        write_media(dir / name, format, {picture, audio_track(Codec::ac3, 8)});
         INFO(format);
         const Ran ran = run_program(
-            {"convert", name, "--rewrap", "matroska", "--cut", "0:02.2-0:04.5", "--into", ".", "--name", format, "-q"},
+            {"convert", name, "--remux", "matroska", "--cut", "0:02.2-0:04.5", "--into", ".", "--name", format, "-q"},
             dir.path());
         INFO(ran.err);
         REQUIRE(ran.status == 0);
-        const auto lanes = read_media(dir / (format + "/" + format + ".mkv"));
-        REQUIRE(lanes.size() == 2);
+        const auto test_tracks = read_media(dir / (format + "/" + format + ".mkv"));
+        REQUIRE(test_tracks.size() == 2);
         // From 2.002 s to before 5.005 s, less the pictures that need the keyframe at the end.
-        const auto& packets = lanes[0].packets;
+        const auto& packets = test_tracks[0].packets;
         CHECK(packets.front().key);
         CHECK(packets.front().pts == Time{});
         CHECK(packets.size() >= 68);
         CHECK(packets.size() <= 72);
         for (const Packet& p : packets) CHECK(p.pts < 3003ms);
-        CHECK(std::chrono::abs(lanes[1].packets.front().pts) <= 32ms);
-        CHECK(std::chrono::abs(lanes[1].packets.back().pts + 32ms - 3003ms) <= 33ms);
+        CHECK(std::chrono::abs(test_tracks[1].packets.front().pts) <= 32ms);
+        CHECK(std::chrono::abs(test_tracks[1].packets.back().pts + 32ms - 3003ms) <= 33ms);
         // Each group but the first keeps its leading pictures, and each is there once.
         std::vector<Time> times;
         for (const Packet& p : packets) times.push_back(p.pts);
@@ -215,7 +215,7 @@ TEST_CASE("a cut in open groups leaves no picture that can't be decoded", "[unus
 
 TEST_CASE("a cut of a disc title", "[unusual]") {
     const TempDir dir;
-    const Ran ran = run_program({"convert", sample_disc().string(), "--rewrap", "matroska", "--cut", "0:03-0:09",
+    const Ran ran = run_program({"convert", sample_disc().string(), "--remux", "matroska", "--cut", "0:03-0:09",
                                  "--into", ".", "--name", "Part", "--json"},
                                 dir.path());
     INFO(ran.err);
@@ -249,7 +249,7 @@ TEST_CASE("what this program can't read is told by name, and no remedy leads bac
     const Ran converted = run_program({"convert", "old.avi", "--into", "library"}, dir.path());
     CHECK(converted.status == 3);
     CHECK(converted.err.find("copy it again") == std::string::npos);
-    CHECK(converted.err.find("rewrap") == std::string::npos);
+    CHECK(converted.err.find("remux") == std::string::npos);
     // A codec a device doesn't play in a container it doesn't read: converting helps, and works.
     write_all(dir / "film.avi", mpeg4_avi(48, true));
     write_all(dir / "old.toml", std::string("name = \"old\"\n[plays]\ncontainers = [\"mp4\"]\n[[plays.video]]\ncodec = "
@@ -267,7 +267,7 @@ TEST_CASE("what this program can't read is told by name, and no remedy leads bac
     CHECK(std::filesystem::exists(dir / "library/Film/Film.mp4"));
     // One profile for two ways of working is one too many.
     const Ran both =
-        run_program({"convert", "film.avi", "--into", "x", "--rewrap", "mp4", "--profile", "small-screen"}, dir.path());
+        run_program({"convert", "film.avi", "--into", "x", "--remux", "mp4", "--profile", "small-screen"}, dir.path());
     CHECK(both.status == 2);
     CHECK(both.err.find("--profile") != std::string::npos);
 }
@@ -276,9 +276,9 @@ TEST_CASE("what comes over a pipe is converted, though it can't be looked at fir
     const TempDir dir;
     for (const std::string format : {"mpeg-ts", "matroska"}) {
         INFO(format);
-        Lane picture = picture_lane(Codec::h264, 72);
+        TestTrack picture = video_track(Codec::h264, 72);
         if (format == "matroska") picture.track.frame_rate = {0, 1};
-        write_media(dir / format, format, {picture, sound_lane(Codec::aac, 3)});
+        write_media(dir / format, format, {picture, audio_track(Codec::aac, 3)});
         const std::string command =
             "cd '" + dir.path().string() + "' && cat " + format +
             " | " WAVECREST_PROGRAM " convert - --into library --profile small-screen -q --name " + format;
@@ -286,7 +286,7 @@ TEST_CASE("what comes over a pipe is converted, though it can't be looked at fir
         const ByteVector out = read_all(dir / "out");
         INFO(std::string(out.begin(), out.end()));
         REQUIRE(std::filesystem::exists(dir / "library" / format / (format + ".mp4")));
-        const auto lanes = read_media(dir / "library" / format / (format + ".mp4"));
-        CHECK(lanes[0].packets.size() == 72);
+        const auto test_tracks = read_media(dir / "library" / format / (format + ".mp4"));
+        CHECK(test_tracks[0].packets.size() == 72);
     }
 }

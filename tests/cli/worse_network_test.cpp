@@ -30,7 +30,7 @@ TEST_CASE("verify over a worse network: loss, delay and outages of every protoco
     const std::string group = "127.0.0.1:" + std::to_string(*udp);
     const Background server(
         {"stream", "run", "film.mp4", "--name", "Film", "--port", std::to_string(port), "--rtmp-port",
-         std::to_string(rtmp), "--offer", "file,live,rtmp", "--rtp", group, "--loop", "-q"},
+         std::to_string(rtmp), "--delivery", "file,live,rtmp", "--rtp", group, "--loop", "-q"},
         dir.path());
     REQUIRE(wait_for_port(port));
     const std::string http = "http://127.0.0.1:" + std::to_string(port);
@@ -46,17 +46,17 @@ TEST_CASE("verify over a worse network: loss, delay and outages of every protoco
         INFO(ran.out << ran.err);
         REQUIRE(ran.status == 1);
         const Json result = json_of(ran)["results"][0];
-        CHECK(result["short"] == "network");
+        CHECK(result["cause"] == "network");
         CHECK(result["url"] == "rtp://" + group);
-        CHECK(check_of(result, "datagrams lost")["verdict"] == "fail");
-        CHECK(check_of(result, "network")["measured"].get<std::string>().find("3 % lost") != std::string::npos);
+        CHECK(check_of(result, "packets lost")["verdict"] == "fail");
+        CHECK(check_of(result, "network")["measured"].get<std::string>().find("3 % loss") != std::string::npos);
     }
     SECTION("a connection repeats what is lost: it plays, a little later") {
         const Ran ran = verify({http + "/film-live.ts", "--loss", "1", "--delay", "20 ms", "--for", "5 s"});
         INFO(ran.out << ran.err);
         CHECK(ran.status == 0);
         const Json result = json_of(ran)["results"][0];
-        CHECK(check_of(result, "pictures")["verdict"] == "pass");
+        CHECK(check_of(result, "frames")["verdict"] == "pass");
         CHECK(check_of(result, "packets")["verdict"] == "pass");
         CHECK(result["startup_s"].get<double>() > 0.04);
     }
@@ -72,7 +72,7 @@ TEST_CASE("verify over a worse network: loss, delay and outages of every protoco
         INFO(ran.out << ran.err);
         CHECK(ran.status == 1);
         const Json result = json_of(ran)["results"][0];
-        CHECK(result["short"] == "network");
+        CHECK(result["cause"] == "network");
         CHECK_FALSE(result["stalls"].empty());
     }
     SECTION("an outage of which only the length is said") {

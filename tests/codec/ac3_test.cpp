@@ -12,7 +12,7 @@ using namespace wavecrest::media::speaker;
 namespace {
 
 // A different tone on each channel, and a soft noise that all share.
-std::vector<float> test_sound(int channels, int frames) {
+std::vector<float> test_audio(int channels, int frames) {
     std::vector<float> samples(static_cast<std::size_t>(channels * frames));
     std::uint32_t state = 7;
     for (int n = 0; n < frames; ++n) {
@@ -37,24 +37,24 @@ Coded code(const codec::Ac3Settings& settings, const std::vector<float>& samples
     REQUIRE(encoder);
     Coded result;
     result.track = (*encoder)->track();
-    Sound sound;
-    sound.sample_rate = 48000;
-    sound.channels = result.track.channels;
-    sound.samples = samples;
-    REQUIRE((*encoder)->encode(sound, result.packets));
+    AudioFrames audio;
+    audio.sample_rate = 48000;
+    audio.channels = result.track.channels;
+    audio.samples = samples;
+    REQUIRE((*encoder)->encode(audio, result.packets));
     REQUIRE((*encoder)->flush(result.packets));
     auto decoder = codec::make_audio_decoder(result.track);
     REQUIRE(decoder);
-    std::vector<Sound> sounds;
-    for (const Packet& packet : result.packets) REQUIRE((*decoder)->decode(packet, sounds));
-    for (const Sound& s : sounds) {
+    std::vector<AudioFrames> audio_frames;
+    for (const Packet& packet : result.packets) REQUIRE((*decoder)->decode(packet, audio_frames));
+    for (const AudioFrames& s : audio_frames) {
         REQUIRE(s.channels == result.track.channels);
         result.decoded.insert(result.decoded.end(), s.samples.begin(), s.samples.end());
     }
     return result;
 }
 
-// Signal over error in dB of one channel, the decoded sound shifted back by the encoder's delay.
+// Signal over error in dB of one channel, the decoded audio shifted back by the encoder's delay.
 double quality(const std::vector<float>& in, const std::vector<float>& out, int channels, int channel) {
     double signal = 0, error = 0;
     const std::size_t frames = in.size() / static_cast<std::size_t>(channels);
@@ -78,7 +78,7 @@ TEST_CASE("AC-3: what is decoded is what was coded, in time and on each channel"
     const auto c = GENERATE(Case{kStereo, 192'000, 28}, Case{kFiveOne, 448'000, 28}, Case{kCentre, 96'000, 28},
                             Case{kStereo | kCentre | kLeftSurround | kRightSurround, 384'000, 28});
     const int channels = media::speaker_count(c.speakers);
-    const auto samples = test_sound(channels, 48000);
+    const auto samples = test_audio(channels, 48000);
     const auto coded = code({c.speakers, c.rate, Purpose::main, 27}, samples);
     REQUIRE(coded.decoded.size() >= samples.size() + static_cast<std::size_t>(channels * codec::kAc3Delay));
     for (int channel = 0; channel < channels; ++channel) {
@@ -104,7 +104,7 @@ TEST_CASE("AC-3: the low-frequency channel carries its band", "[ac3]") {
 }
 
 TEST_CASE("AC-3: frames are whole, say what they are, and their check sums hold", "[ac3]") {
-    const auto coded = code({kFiveOne, 448'000, Purpose::commentary, 27}, test_sound(6, 10000));
+    const auto coded = code({kFiveOne, 448'000, Purpose::commentary, 27}, test_audio(6, 10000));
     REQUIRE(coded.packets.size() == 7);
     CHECK(base::to_ticks(coded.packets[0].pts, 48000) == -256);
     for (const Packet& packet : coded.packets) {

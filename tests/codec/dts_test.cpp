@@ -30,7 +30,7 @@ ByteVector frame(int arrangement, int channels, bool low, int loud, int phase) {
     w.bits(static_cast<std::uint32_t>(arrangement), 6);
     w.bits(13, 4);  // 48 kHz
     w.bits(15, 5);  // 768 kbit/s
-    w.bits(0, 5);   // no downmix, dynamic range, time stamp, auxiliary data, HDCD
+    w.bits(0, 5);   // no downmix, dynamic range, timestamp, auxiliary data, HDCD
     w.bits(0, 4);   // no extension
     w.bits(0, 1);   // synchronisation once a subframe
     w.bits(low ? 2 : 0, 2);
@@ -63,7 +63,7 @@ ByteVector frame(int arrangement, int channels, bool low, int loud, int phase) {
         for (int c = 0; c < channels; ++c) {
             for (int k = 0; k < 32; ++k) w.bits(c == loud && k == kSubband ? 11 : 0, 5);
         }
-        if (loud >= 0) w.bits(80, 7);  // the scale factor of the one that sounds
+        if (loud >= 0) w.bits(80, 7);  // the scale factor of the one that audio tracks
         if (low) {
             for (int i = 0; i < 4; ++i) w.bits(loud < 0 ? 40 : 0, 8);
             w.bits(80, 8);
@@ -94,16 +94,16 @@ std::vector<double> energies(int arrangement, int channels, bool low, int loud, 
     for (int n = 0; n < 12; ++n) {
         Packet packet;
         packet.data = Bytes(frame(arrangement, channels, low, loud, 16 * n));
-        std::vector<Sound> sounds;
-        REQUIRE((*decoder)->decode(packet, sounds));
-        REQUIRE(sounds.size() == 1);
-        REQUIRE(sounds[0].frames() == 512);
-        speakers = sounds[0].speakers;
-        sum.resize(static_cast<std::size_t>(sounds[0].channels));
+        std::vector<AudioFrames> audio_frames;
+        REQUIRE((*decoder)->decode(packet, audio_frames));
+        REQUIRE(audio_frames.size() == 1);
+        REQUIRE(audio_frames[0].frames() == 512);
+        speakers = audio_frames[0].speakers;
+        sum.resize(static_cast<std::size_t>(audio_frames[0].channels));
         if (n < 4) continue;  // the filter banks settle
-        for (std::size_t i = 0; i < sounds[0].samples.size(); ++i) {
-            REQUIRE(std::isfinite(sounds[0].samples[i]));
-            sum[i % sum.size()] += sounds[0].samples[i] * sounds[0].samples[i];
+        for (std::size_t i = 0; i < audio_frames[0].samples.size(); ++i) {
+            REQUIRE(std::isfinite(audio_frames[0].samples[i]));
+            sum[i % sum.size()] += audio_frames[0].samples[i] * audio_frames[0].samples[i];
         }
     }
     return sum;
@@ -151,9 +151,9 @@ TEST_CASE("DTS: damaged frames are silence of their length", "[dts]") {
     for (std::size_t i = 20; i < bytes.size(); ++i) bytes[i] = static_cast<std::uint8_t>(i * 37);
     Packet packet;
     packet.data = Bytes(bytes);
-    std::vector<Sound> sounds;
-    REQUIRE((*decoder)->decode(packet, sounds));
-    REQUIRE(sounds.size() == 1);
-    CHECK(sounds[0].frames() == 512);
-    CHECK(sounds[0].channels == 6);
+    std::vector<AudioFrames> audio_frames;
+    REQUIRE((*decoder)->decode(packet, audio_frames));
+    REQUIRE(audio_frames.size() == 1);
+    CHECK(audio_frames[0].frames() == 512);
+    CHECK(audio_frames[0].channels == 6);
 }

@@ -109,7 +109,7 @@ TEST_CASE("settings the encoder can't take are refused", "[encoders]") {
     CHECK_FALSE(codec::make_aac_encoder(47000, 2, 128'000));
 }
 
-TEST_CASE("AAC packets cover the sound, with its priming before it", "[encoders]") {
+TEST_CASE("AAC packets cover the audio, with its priming before it", "[encoders]") {
     auto encoder = codec::make_aac_encoder(48000, 2, 128'000);
     REQUIRE(encoder);
     const auto config = bitstream::aac::parse_config((*encoder)->track().codec_config.view());
@@ -119,22 +119,22 @@ TEST_CASE("AAC packets cover the sound, with its priming before it", "[encoders]
     const Time start = base::from_seconds(3);
     std::int64_t fed = 0;
     for (int block = 0; block < 50; ++block) {
-        Sound sound;
-        sound.pts = start + base::from_ticks(fed, 48000);
-        sound.sample_rate = 48000;
-        sound.channels = 2;
+        AudioFrames audio;
+        audio.pts = start + base::from_ticks(fed, 48000);
+        audio.sample_rate = 48000;
+        audio.channels = 2;
         for (int i = 0; i < 503; ++i, ++fed) {
             const auto v = static_cast<float>(0.3 * std::sin(0.05 * static_cast<double>(fed)));
-            sound.samples.insert(sound.samples.end(), {v, -v});
+            audio.samples.insert(audio.samples.end(), {v, -v});
         }
-        REQUIRE((*encoder)->encode(sound, packets));
+        REQUIRE((*encoder)->encode(audio, packets));
     }
     REQUIRE((*encoder)->flush(packets));
     CHECK(packets.front().pts == start - base::from_ticks(codec::kAacPriming, 48000));
     for (std::size_t i = 1; i < packets.size(); ++i) {
         CHECK(packets[i].pts - packets[i - 1].pts == base::from_ticks(1024, 48000));
     }
-    // The last sound lies within the last packet's stretch or before.
+    // The last audio lies within the last packet's interval or before.
     CHECK(packets.back().pts + packets.back().duration >= start + base::from_ticks(fed, 48000));
     std::uint64_t bytes = 0;
     for (const Packet& packet : packets) bytes += packet.data.size();
@@ -152,7 +152,7 @@ TEST_CASE("LPCM samples come out as they went in: 16 and 24 bits", "[codec]") {
         Packet packet;
         packet.data = Bytes(std::move(bytes));
         const auto decoder = codec::make_audio_decoder(track);
-        std::vector<Sound> out;
+        std::vector<AudioFrames> out;
         REQUIRE(decoder);
         REQUIRE((*decoder)->decode(packet, out));
         REQUIRE(out.size() == 1);

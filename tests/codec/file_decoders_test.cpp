@@ -18,11 +18,11 @@ TEST_CASE("pictures come out at their times and look like what went in", "[decod
     const standin::TestCard card(settings);
     for (const Codec codec : {Codec::h265, Codec::vp9, Codec::vp8, Codec::mpeg4}) {
         INFO(media::short_name(codec));
-        const Lane lane = picture_lane(codec, 30);
-        auto decoder = codec::make_video_decoder(lane.track);
+        const TestTrack test_track = video_track(codec, 30);
+        auto decoder = codec::make_video_decoder(test_track.track);
         REQUIRE(decoder);
         std::vector<Picture> pictures;
-        for (const Packet& packet : lane.packets) REQUIRE((*decoder)->decode(packet, pictures));
+        for (const Packet& packet : test_track.packets) REQUIRE((*decoder)->decode(packet, pictures));
         REQUIRE((*decoder)->flush(pictures));
         REQUIRE(pictures.size() == 30);
         for (std::size_t i = 0; i < pictures.size(); ++i) {
@@ -35,26 +35,26 @@ TEST_CASE("pictures come out at their times and look like what went in", "[decod
 TEST_CASE("AV1 of a browser's recording comes out whole", "[decoders]") {
     const base::Path file = base::Path(WAVECREST_SOURCE) / "../shared/interop/clip.mp4";
     if (!std::filesystem::exists(file)) return;
-    const auto lanes = read_media(file);
-    auto decoder = codec::make_video_decoder(lanes[0].track);
+    const auto test_tracks = read_media(file);
+    auto decoder = codec::make_video_decoder(test_tracks[0].track);
     REQUIRE(decoder);
     std::vector<Picture> pictures;
-    for (const Packet& packet : lanes[0].packets) REQUIRE((*decoder)->decode(packet, pictures));
+    for (const Packet& packet : test_tracks[0].packets) REQUIRE((*decoder)->decode(packet, pictures));
     REQUIRE((*decoder)->flush(pictures));
-    CHECK(pictures.size() == lanes[0].packets.size());
+    CHECK(pictures.size() == test_tracks[0].packets.size());
     CHECK(pictures.back().width == 640);
-    CHECK(pictures.back().pts == lanes[0].packets.back().pts);
+    CHECK(pictures.back().pts == test_tracks[0].packets.back().pts);
 }
 
 TEST_CASE("FLAC gives back every bit", "[decoders]") {
-    const Lane coded = sound_lane(Codec::flac, 2), plain = sound_lane(Codec::lpcm, 2);
+    const TestTrack coded = audio_track(Codec::flac, 2), plain = audio_track(Codec::lpcm, 2);
     auto decoder = codec::make_audio_decoder(coded.track);
     REQUIRE(decoder);
-    std::vector<Sound> sounds;
-    for (const Packet& packet : coded.packets) REQUIRE((*decoder)->decode(packet, sounds));
+    std::vector<AudioFrames> audio_frames;
+    for (const Packet& packet : coded.packets) REQUIRE((*decoder)->decode(packet, audio_frames));
     std::vector<int> decoded, expected;
-    for (const Sound& sound : sounds) {
-        for (const float v : sound.samples) decoded.push_back(static_cast<int>(std::lround(v * 32768)));
+    for (const AudioFrames& audio : audio_frames) {
+        for (const float v : audio.samples) decoded.push_back(static_cast<int>(std::lround(v * 32768)));
     }
     for (const Packet& packet : plain.packets) {
         const ByteSpan data = packet.data.view();
@@ -68,29 +68,29 @@ TEST_CASE("what can be kept but not decoded is known before work starts", "[deco
     Track track;
     track.kind = TrackKind::video;
     track.codec = Codec::vc1;
-    CHECK(codec::why_no_pictures(track) == "vc1 pictures can't be decoded yet");
+    CHECK(codec::why_no_pictures(track) == "VC-1 can't be decoded yet");
     track.codec = Codec::h265;
     track.bit_depth = 10;
-    CHECK(codec::why_no_pictures(track) == "h265 pictures of 10 bits can be kept but not decoded");
+    CHECK(codec::why_no_pictures(track) == "H.265 with 10 bits can be remuxed but not decoded");
     CHECK_FALSE(codec::make_video_decoder(track));
     track.bit_depth = 8;
     CHECK(codec::can_decode_video(track));
 }
 
-TEST_CASE("every speaker of 5.1 gets its own sound", "[decoders]") {
+TEST_CASE("every speaker of 5.1 gets its own audio", "[decoders]") {
     for (const Codec codec : {Codec::aac, Codec::opus, Codec::vorbis, Codec::flac}) {
         INFO(media::short_name(codec));
-        const Lane lane = surround_lane(codec, 2);
-        CHECK(lane.track.channels == 6);
-        auto decoder = codec::make_audio_decoder(lane.track);
+        const TestTrack test_track = surround_track(codec, 2);
+        CHECK(test_track.track.channels == 6);
+        auto decoder = codec::make_audio_decoder(test_track.track);
         REQUIRE(decoder);
-        std::vector<Sound> sounds;
-        for (const Packet& packet : lane.packets) REQUIRE((*decoder)->decode(packet, sounds));
+        std::vector<AudioFrames> audio_frames;
+        for (const Packet& packet : test_track.packets) REQUIRE((*decoder)->decode(packet, audio_frames));
         std::vector<float> samples;
-        for (const Sound& sound : sounds) {
-            REQUIRE(sound.channels == 6);
-            CHECK(sound.speakers == media::speaker::kFiveOne);
-            samples.insert(samples.end(), sound.samples.begin(), sound.samples.end());
+        for (const AudioFrames& audio : audio_frames) {
+            REQUIRE(audio.channels == 6);
+            CHECK(audio.speakers == media::speaker::kFiveOne);
+            samples.insert(samples.end(), audio.samples.begin(), audio.samples.end());
         }
         REQUIRE(samples.size() >= 6 * 90'000);
         // Power of each tone in each channel over a whole second (Goertzel's sum, written out).

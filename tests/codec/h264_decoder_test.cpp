@@ -563,7 +563,7 @@ TEST_CASE("slices in any order are refused by name", "[h264]") {
             CHECK(planes_of(picture) == coded.pictures.at(base::to_ticks(picture.pts, 25)));
         return std::string();
     };
-    CHECK_THAT(said(0x00, {1, 0}), Catch::Contains("has slices in any order"));
+    CHECK_THAT(said(0x00, {1, 0}), Catch::Contains("has arbitrary slice order"));
     CHECK(said(0x00, {0, 1}).empty());
     // A slice that comes again is none of those.
     CHECK(said(0x00, {0, 1, 0, 1}).empty());
@@ -592,15 +592,15 @@ TEST_CASE("a browser's decoder sees the same pictures", "[h264][browser]") {
 TEST_CASE("a recording by another maker's encoder looks as a browser shows it", "[h264][browser]") {
     const base::Path file = base::Path(WAVECREST_SOURCE) / "../shared/interop/clip.mkv";
     if (!has_browser() || !std::filesystem::exists(file)) return;
-    for (const Lane& lane : read_media(file)) {
-        if (lane.track.codec != Codec::h264) continue;
+    for (const TestTrack& test_track : read_media(file)) {
+        if (test_track.track.codec != Codec::h264) continue;
         std::string why;
-        const auto judged = judge_h264({{lane.track.codec_config, lane.packets}}, why);
+        const auto judged = judge_h264({{test_track.track.codec_config, test_track.packets}}, why);
         INFO(why);
         REQUIRE(judged);
-        auto decoder = codec::make_h264_decoder(lane.track);
+        auto decoder = codec::make_h264_decoder(test_track.track);
         std::vector<Picture> out;
-        for (const Packet& packet : lane.packets) REQUIRE(decoder->decode(packet, out));
+        for (const Packet& packet : test_track.packets) REQUIRE(decoder->decode(packet, out));
         REQUIRE(decoder->flush(out));
         REQUIRE(out.size() > 100);
         REQUIRE(judged->front().size() == out.size());
@@ -613,7 +613,7 @@ TEST_CASE("a recording by another maker's encoder looks as a browser shows it", 
 namespace {
 
 // How far the luma of a picture is from what the encoder saw (dB).
-double likeness(const Picture& picture, const std::vector<std::uint8_t>& right) {
+double similarity(const Picture& picture, const std::vector<std::uint8_t>& right) {
     double sum = 0;
     for (int y = 0; y < picture.height; ++y) {
         for (int x = 0; x < picture.width; ++x) {
@@ -690,7 +690,7 @@ TEST_CASE("lost slices are filled in from before, and told with their times", "[
     CHECK(damaged.problems[0].to == coded.packets[10].pts + coded.packets[10].duration);
     for (const Picture& picture : damaged.pictures) {
         const std::int64_t at = base::to_ticks(picture.pts, 25);
-        const double like = likeness(picture, coded.pictures.at(at));
+        const double like = similarity(picture, coded.pictures.at(at));
         INFO(at << ": " << like);
         if (at < time) CHECK(like == 100);
         // The rest of the picture is right, and what moves on is near. (The scene changes at 17.)
@@ -698,7 +698,7 @@ TEST_CASE("lost slices are filled in from before, and told with their times", "[
         if (at == time) CHECK(like < 100);
     }
     // A keyframe begins anew.
-    CHECK(likeness(damaged.pictures[39], coded.pictures.at(39)) == 100);
+    CHECK(similarity(damaged.pictures[39], coded.pictures.at(39)) == 100);
 }
 
 TEST_CASE("a lost picture is stood in for, and times stay", "[h264][damage]") {
@@ -717,7 +717,7 @@ TEST_CASE("a lost picture is stood in for, and times stay", "[h264][damage]") {
             CHECK(at > last);
             last = at;
         }
-        CHECK(likeness(damaged.pictures.back(), coded.pictures.at(39)) == 100);
+        CHECK(similarity(damaged.pictures.back(), coded.pictures.at(39)) == 100);
         // What stands in may still be under way on another thread.
         const auto bytes = [](const Damaged& one) {
             std::vector<std::uint8_t> all;
@@ -756,7 +756,7 @@ TEST_CASE("a stream that begins between keyframes shows nothing false before the
         const std::int64_t at = base::to_ticks(picture.pts, 25);
         INFO(at);
         CHECK(picture.pts >= packets[0].pts);
-        CHECK(likeness(picture, coded.pictures.at(at)) == 100);
+        CHECK(similarity(picture, coded.pictures.at(at)) == 100);
     }
     CHECK(damaged.problems.empty());
 }

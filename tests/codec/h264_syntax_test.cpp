@@ -526,10 +526,10 @@ TEST_CASE("what can't be decoded is refused by name", "[h264][syntax]") {
     };
     const auto with = [&](const ByteVector& unit) { return refusal({with_units(written.packets.front(), {unit})}); };
     const ByteVector slice_groups = {0x68, 0xC5};  // both identifiers 0, variable length codes, two slice groups
-    CHECK_THAT(with({0x62, 0x88, 0x80}), Catch::Contains("is cut into data partitions"));
+    CHECK_THAT(with({0x62, 0x88, 0x80}), Catch::Contains("uses data partitioning"));
     CHECK_THAT(with(slice_groups), Catch::Contains("has slice groups"));
-    CHECK_THAT(with({0x6F, 83, 0x00, 0x28, 0xFF}), Catch::Contains("is scalable"));
-    CHECK_THAT(with({0x74, 0x80, 0x00, 0x07, 0x88}), Catch::Contains("is scalable"));
+    CHECK_THAT(with({0x6F, 83, 0x00, 0x28, 0xFF}), Catch::Contains("is scalable (SVC)"));
+    CHECK_THAT(with({0x74, 0x80, 0x00, 0x07, 0x88}), Catch::Contains("is scalable (SVC)"));
     const auto sets = bitstream::h264::parameter_sets(written.config.view());
     REQUIRE(sets);
     const auto sps = bitstream::h264::parse_sps(sets->units[0]);
@@ -556,13 +556,13 @@ TEST_CASE("what can't be decoded is refused by name", "[h264][syntax]") {
     REQUIRE(sets->units.size() >= 2);
     CHECK(codec::why_no_h264(track_of(written.config)).empty());
     CHECK_THAT(codec::why_no_h264(track_of(Bytes(bitstream::h264::make_config(sets->units[0], slice_groups)))),
-               Catch::Contains("in slice groups can be kept but not decoded"));
+               Catch::Contains("with slice groups can be remuxed but not decoded"));
     Track scalable = track_of(written.config);
     scalable.layers = media::Layers::scalable;
-    CHECK_THAT(codec::why_no_h264(scalable), Catch::StartsWith("scalable h264"));
+    CHECK_THAT(codec::why_no_h264(scalable), Catch::StartsWith("scalable H.264"));
 }
 
-TEST_CASE("frame packing goes through the encoder and the decoder, picture by picture", "[h264][frame-packing]") {
+TEST_CASE("frame packing goes through the encoder and the decoder, frame-sequential", "[h264][frame-packing]") {
     using Arrangement = FramePacking::Arrangement;
     using View = FramePacking::View;
     const FramePacking beside{Arrangement::side_by_side, View::right}, above{Arrangement::top_bottom, View::left};

@@ -10,11 +10,11 @@ using namespace wavecrest::test;
 
 namespace {
 
-std::vector<Picture> decode(const Lane& lane) {
-    auto decoder = codec::make_video_decoder(lane.track);
+std::vector<Picture> decode(const TestTrack& test_track) {
+    auto decoder = codec::make_video_decoder(test_track.track);
     REQUIRE(decoder);
     std::vector<Picture> pictures;
-    for (const Packet& packet : lane.packets) static_cast<void>((*decoder)->decode(packet, pictures));
+    for (const Packet& packet : test_track.packets) static_cast<void>((*decoder)->decode(packet, pictures));
     REQUIRE((*decoder)->flush(pictures));
     return pictures;
 }
@@ -22,7 +22,7 @@ std::vector<Picture> decode(const Lane& lane) {
 }  // namespace
 
 TEST_CASE("pictures behind a lost H.264 keyframe come out in order, at their times", "[h264][damage]") {
-    const Lane whole = picture_lane(Codec::h264, 120);
+    const TestTrack whole = video_track(Codec::h264, 120);
     std::vector<std::size_t> keys;
     Time end{};
     for (std::size_t i = 0; i < whole.packets.size(); ++i) {
@@ -32,10 +32,10 @@ TEST_CASE("pictures behind a lost H.264 keyframe come out in order, at their tim
     REQUIRE(keys.size() >= 4);
     // One keyframe; two in a row; one with some of what is before and behind it.
     const std::size_t lost = GENERATE(0, 1, 2);
-    Lane lane = whole;
+    TestTrack test_track = whole;
     const auto drop = [&](std::size_t from, std::size_t count) {
-        const auto at = lane.packets.begin() + static_cast<std::ptrdiff_t>(from);
-        lane.packets.erase(at, at + static_cast<std::ptrdiff_t>(count));
+        const auto at = test_track.packets.begin() + static_cast<std::ptrdiff_t>(from);
+        test_track.packets.erase(at, at + static_cast<std::ptrdiff_t>(count));
     };
     if (lost == 1) drop(keys[3], 1);
     if (lost == 2) {
@@ -43,8 +43,8 @@ TEST_CASE("pictures behind a lost H.264 keyframe come out in order, at their tim
     } else {
         drop(keys[2], 1);
     }
-    const auto pictures = decode(lane);
-    CHECK(pictures.size() + 12 >= lane.packets.size());
+    const auto pictures = decode(test_track);
+    CHECK(pictures.size() + 12 >= test_track.packets.size());
     for (std::size_t i = 1; i < pictures.size(); ++i) {
         INFO(i << " of " << pictures.size() << ", " << base::to_seconds(pictures[i].pts));
         CHECK(pictures[i].pts > pictures[i - 1].pts);
@@ -54,11 +54,11 @@ TEST_CASE("pictures behind a lost H.264 keyframe come out in order, at their tim
 
 TEST_CASE("a step back of decoding times in an MP4 file keeps nothing behind the other tracks", "[mp4][damage]") {
     const TempDir dir;
-    Lane picture = picture_lane(Codec::h264, 96);
-    const Lane sound = sound_lane(Codec::aac, 4);
+    TestTrack picture = video_track(Codec::h264, 96);
+    const TestTrack audio = audio_track(Codec::aac, 4);
     // Some come with times of three seconds before.
     for (std::size_t i = 50; i < 56; ++i) picture.packets[i].dts -= std::chrono::seconds(2);
-    write_media(dir / "a.mp4", "mp4", {picture, sound});
+    write_media(dir / "a.mp4", "mp4", {picture, audio});
     const auto back = read_media(dir / "a.mp4");
     REQUIRE(back[0].packets.size() == picture.packets.size());
     for (std::size_t i = 0; i < picture.packets.size(); ++i) {

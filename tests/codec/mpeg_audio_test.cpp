@@ -1,4 +1,4 @@
-// MPEG sound, coded by a library that did not write the decoder.
+// MPEG audio, coded by a library that did not write the decoder.
 #include <twolame.h>
 
 #include <catch2/catch.hpp>
@@ -9,7 +9,7 @@
 
 using namespace wavecrest;
 
-TEST_CASE("layer II sound is decoded frame by frame, each with its own time", "[mpegaudio]") {
+TEST_CASE("layer II audio is decoded frame by frame, each with its own time", "[mpegaudio]") {
     std::vector<float> samples(2 * 48000);
     for (std::size_t n = 0; n < 48000; ++n) {
         samples[2 * n] = 0.4f * static_cast<float>(std::sin(2 * 3.14159265 * 440 * static_cast<double>(n) / 48000));
@@ -42,19 +42,19 @@ TEST_CASE("layer II sound is decoded frame by frame, each with its own time", "[
     track.codec = Codec::mp2;
     const auto decoder = codec::make_audio_decoder(track);
     REQUIRE(decoder);
-    std::vector<Sound> sounds;
+    std::vector<AudioFrames> audio_frames;
     for (std::size_t i = 0; i < frames.size(); ++i) {
         Packet packet;
         packet.pts = base::from_ticks(static_cast<std::int64_t>(1152 * i), 48000);
         packet.data = Bytes(frames[i].data);
-        REQUIRE((*decoder)->decode(packet, sounds));
+        REQUIRE((*decoder)->decode(packet, audio_frames));
     }
-    REQUIRE(sounds.size() + 1 >= frames.size());
+    REQUIRE(audio_frames.size() + 1 >= frames.size());
     std::vector<float> decoded;
-    for (std::size_t i = 0; i < sounds.size(); ++i) {
-        CHECK(sounds[i].pts == base::from_ticks(static_cast<std::int64_t>(1152 * i), 48000));
-        CHECK(sounds[i].frames() == 1152);
-        decoded.insert(decoded.end(), sounds[i].samples.begin(), sounds[i].samples.end());
+    for (std::size_t i = 0; i < audio_frames.size(); ++i) {
+        CHECK(audio_frames[i].pts == base::from_ticks(static_cast<std::int64_t>(1152 * i), 48000));
+        CHECK(audio_frames[i].frames() == 1152);
+        decoded.insert(decoded.end(), audio_frames[i].samples.begin(), audio_frames[i].samples.end());
     }
     // The filter banks delay by 481 samples; best fit around that.
     double best = 0;

@@ -1,4 +1,4 @@
-// Edit lists of several stretches (ISO/IEC 14496-12, 8.6.6): each sample at the time that the list gives it.
+// Edit lists of several intervals (ISO/IEC 14496-12, 8.6.6): each sample at the time that the list gives it.
 #include <catch2/catch.hpp>
 #include <chrono>
 #include <map>
@@ -21,12 +21,12 @@ std::string key_of(const Packet& packet) {
 
 // The file as written, and with edits.
 struct Edited {
-    std::vector<Lane> plain, edited;
+    std::vector<TestTrack> plain, edited;
     std::vector<std::string> notes;
 };
-Edited edited(const std::vector<Lane>& lanes, const std::vector<EditEntry>& edits) {
+Edited edited(const std::vector<TestTrack>& test_tracks, const std::vector<EditEntry>& edits) {
     const TempDir dir;
-    write_media(dir / "a.mp4", "mp4", lanes);
+    write_media(dir / "a.mp4", "mp4", test_tracks);
     write_all(dir / "b.mp4", with_edits(read_all(dir / "a.mp4"), edits));
     auto source = base::FileSource::open(dir / "b.mp4");
     REQUIRE(source);
@@ -52,7 +52,7 @@ bool near(Time a, Time b) {
     return std::chrono::abs(a - b) < 100us;
 }
 
-void check_pictures(const Lane& plain, const Lane& edited, const std::vector<EditEntry>& edits) {
+void check_pictures(const TestTrack& plain, const TestTrack& edited, const std::vector<EditEntry>& edits) {
     std::map<std::string, Time> media;
     for (const Packet& p : plain.packets) media[key_of(p)] = p.pts;
     REQUIRE(media.size() == plain.packets.size());
@@ -76,16 +76,16 @@ void check_pictures(const Lane& plain, const Lane& edited, const std::vector<Edi
 
 }  // namespace
 
-TEST_CASE("stretches in another order, between keyframes", "[mp4]") {
+TEST_CASE("intervals in another order, between keyframes", "[mp4]") {
     // Keyframes are 24 pictures (1.001 s) apart, with B pictures between.
     const std::vector<EditEntry> edits = {{1500ms, 0ms}, {1200ms, 2600ms}, {700ms, 500ms}};
-    const auto e = edited({picture_lane(Codec::h264, 100), sound_lane(Codec::aac, 4.2)}, edits);
+    const auto e = edited({video_track(Codec::h264, 100), audio_track(Codec::aac, 4.2)}, edits);
     CHECK(e.notes.empty());
     REQUIRE(e.edited.size() == 2);
     check_pictures(e.plain[0], e.edited[0], edits);
     CHECK(std::chrono::abs(e.edited[0].track.duration - 3400ms) < kPicture);
 
-    // Sound keeps its distance to the picture exactly; cut at packets, it leaves at most one open or doubled.
+    // AudioFrames keeps its distance to the picture exactly; cut at packets, it leaves at most one open or doubled.
     std::map<std::string, Time> media;
     for (const Packet& p : e.plain[1].packets) media[key_of(p)] = p.pts;
     Time end{};
@@ -108,7 +108,7 @@ TEST_CASE("stretches in another order, between keyframes", "[mp4]") {
 }
 
 TEST_CASE("empty edits, standing pictures and cuts that only look like some", "[mp4]") {
-    const Lane picture = picture_lane(Codec::h264, 100);
+    const TestTrack picture = video_track(Codec::h264, 100);
     SECTION("a gap in the middle") {
         const std::vector<EditEntry> edits = {{1000ms, 0ms}, {500ms, -1ms}, {1000ms, 2002ms}};
         const auto e = edited({picture}, edits);
@@ -129,7 +129,7 @@ TEST_CASE("empty edits, standing pictures and cuts that only look like some", "[
         CHECK(standing == 1);
         CHECK(std::chrono::abs(e.edited[0].track.duration - 3501ms) < kPicture);
     }
-    SECTION("one stretch in two entries is one stretch") {
+    SECTION("one interval in two entries is one interval") {
         const auto e = edited({picture}, {{1000ms, 0ms}, {3000ms, 1000ms}});
         CHECK(e.edited[0].packets.size() >= 96);
         for (const Packet& p : e.edited[0].packets) CHECK_FALSE(p.hidden);
@@ -138,18 +138,18 @@ TEST_CASE("empty edits, standing pictures and cuts that only look like some", "[
         const std::vector<EditEntry> edits(400'000, {4000ms, 0ms});
         const auto e = edited({picture}, edits);
         REQUIRE(e.notes.size() == 1);
-        CHECK(e.notes[0].find("asks for too much") != std::string::npos);
+        CHECK(e.notes[0].find("too long") != std::string::npos);
         CHECK(e.edited[0].packets.size() == 100);
     }
 }
 
 TEST_CASE("samples of LPCM are cut exactly", "[mp4]") {
-    Lane sound = sound_lane(Codec::lpcm, 3);
-    const auto e = edited({picture_lane(Codec::h264, 72), sound}, {{700ms, 100ms}, {900ms, 1300ms}});
+    TestTrack audio = audio_track(Codec::lpcm, 3);
+    const auto e = edited({video_track(Codec::h264, 72), audio}, {{700ms, 100ms}, {900ms, 1300ms}});
     ByteVector before, after;
     for (const Packet& p : e.plain[1].packets) before.insert(before.end(), p.data.view().begin(), p.data.view().end());
     for (const Packet& p : e.edited[1].packets) after.insert(after.end(), p.data.view().begin(), p.data.view().end());
-    const std::size_t frame = static_cast<std::size_t>(sound.track.channels * sound.track.bit_depth / 8);
+    const std::size_t frame = static_cast<std::size_t>(audio.track.channels * audio.track.bit_depth / 8);
     const auto piece = [&](std::size_t from, std::size_t to) {
         return ByteVector(before.begin() + static_cast<std::ptrdiff_t>(from * frame),
                           before.begin() + static_cast<std::ptrdiff_t>(to * frame));
@@ -163,7 +163,7 @@ TEST_CASE("samples of LPCM are cut exactly", "[mp4]") {
 TEST_CASE("skips in an edited film land before their time", "[mp4]") {
     const TempDir dir;
     const std::vector<EditEntry> edits = {{1500ms, 0ms}, {1200ms, 2600ms}, {700ms, 500ms}};
-    write_media(dir / "a.mp4", "mp4", {picture_lane(Codec::h264, 100), sound_lane(Codec::aac, 4.2)});
+    write_media(dir / "a.mp4", "mp4", {video_track(Codec::h264, 100), audio_track(Codec::aac, 4.2)});
     write_all(dir / "b.mp4", with_edits(read_all(dir / "a.mp4"), edits));
     auto source = base::FileSource::open(dir / "b.mp4");
     REQUIRE(source);

@@ -191,7 +191,7 @@ TEST_CASE("track headers carry what players need", "[mp4]") {
     CHECK(audio.language == "eng");
     CHECK(audio.channels == 2);
     CHECK(audio.sample_rate == 48000);
-    // The picture's length is exact; the sound is cut to it.
+    // The picture's length is exact; the audio is cut to it.
     CHECK(movie.duration == base::frames_to_time(kFrames, kFilm));
     CHECK(movie.tracks[1].end <= movie.duration);
 }
@@ -210,24 +210,24 @@ TEST_CASE("edit list, priming and roll group by their bytes", "[mp4]") {
     CHECK(u32_at(elst, 24) == 0x10000);
     const ByteVector mdhd = find_box(bytes, {"moov", "trak", "mdia", "mdhd"});
     CHECK(u32_at(mdhd, 20) == 24000);
-    // Sound: the second track. Its edit starts 1600 samples in; its samples form a roll group of distance -1.
+    // AudioFrames: the second track. Its edit starts 1600 samples in; its samples form a roll group of distance -1.
     const ByteVector moov = find_box(bytes, {"moov"});
     std::size_t at = 0, traks = 0;
-    ByteVector sound;
+    ByteVector audio;
     while (at + 8 <= moov.size()) {
         const std::size_t size = u32_at(moov, at);
         if (std::string(moov.begin() + static_cast<std::ptrdiff_t>(at) + 4,
                         moov.begin() + static_cast<std::ptrdiff_t>(at) + 8) == "trak" &&
             ++traks == 2) {
-            sound.assign(moov.begin() + static_cast<std::ptrdiff_t>(at) + 8,
+            audio.assign(moov.begin() + static_cast<std::ptrdiff_t>(at) + 8,
                          moov.begin() + static_cast<std::ptrdiff_t>(at + size));
         }
         at += size;
     }
-    REQUIRE_FALSE(sound.empty());
-    const ByteVector sound_edit = find_box(sound, {"edts", "elst"});
-    CHECK(u32_at(sound_edit, 20) == 1600);
-    const ByteVector sgpd = find_box(sound, {"mdia", "minf", "stbl", "sgpd"});
+    REQUIRE_FALSE(audio.empty());
+    const ByteVector audio_edit = find_box(audio, {"edts", "elst"});
+    CHECK(u32_at(audio_edit, 20) == 1600);
+    const ByteVector sgpd = find_box(audio, {"mdia", "minf", "stbl", "sgpd"});
     CHECK(std::string(sgpd.begin() + 4, sgpd.begin() + 8) == "roll");
     CHECK(sgpd[sgpd.size() - 2] == 0xFF);
     CHECK(sgpd[sgpd.size() - 1] == 0xFF);
@@ -295,7 +295,7 @@ TEST_CASE("files without an index, empty or cut, say so", "[mp4]") {
     CHECK(error_of({}).find("no index") != std::string::npos);
     CHECK(error_of(ByteVector(whole.begin(), whole.begin() + 200)).find("index") != std::string::npos);
     ByteVector garbage(5000, 0x42);
-    CHECK(error_of(garbage).find("no MP4") != std::string::npos);
+    CHECK(error_of(garbage).find("not an MP4") != std::string::npos);
     // A file cut in its media data still has its index: it opens, and says how much is missing.
     base::MemorySource cut(ByteVector(whole.begin(), whole.end() - 3000));
     const auto movie = container::read_mp4(cut);
@@ -332,7 +332,7 @@ TEST_CASE("a track MP4 can't hold is refused before anything is written", "[mp4]
     track.codec = Codec::truehd;
     const auto writer = Mp4Writer::create(std::move(*file), {track}, {});
     REQUIRE_FALSE(writer);
-    CHECK(writer.error().what.find("truehd") != std::string::npos);
+    CHECK(writer.error().what.find("TrueHD") != std::string::npos);
     CHECK(dir.files().empty());
 }
 
@@ -356,22 +356,22 @@ TEST_CASE("files of other programs are recognised", "[sniff]") {
     }
 }
 
-TEST_CASE("skips land on the last keyframe before a time, with the sound that is heard there", "[mp4]") {
+TEST_CASE("skips land on the last keyframe before a time, with the audio that is heard there", "[mp4]") {
     const TempDir dir;
-    Lane picture = picture_lane(Codec::h264, 720);
-    const Lane sound = sound_lane(Codec::aac, 30), words = text_lane({{{2'000, 28'000}, "long"}}, 3);
+    TestTrack picture = video_track(Codec::h264, 720);
+    const TestTrack audio = audio_track(Codec::aac, 30), words = text_track({{{2'000, 28'000}, "long"}}, 3);
     // Keyframes at 0, 1.001 s and then none for 20 seconds.
     for (Packet& packet : picture.packets)
         if (packet.pts > base::from_seconds(1.5) && packet.pts < base::from_seconds(21)) packet.key = false;
-    write_media(dir / "a.mp4", "mp4", {picture, sound, words});
-    const auto lanes = read_media(dir / "a.mp4");
+    write_media(dir / "a.mp4", "mp4", {picture, audio, words});
+    const auto test_tracks = read_media(dir / "a.mp4");
     auto opened = container::open_media(std::make_shared<base::FileSource>(*base::FileSource::open(dir / "a.mp4")));
     REQUIRE(opened);
     for (double at = 0; at < 30; at += 0.7) {
         INFO(at);
         const Time time = base::from_seconds(at);
         Time key{}, heard{};
-        for (const Packet& packet : lanes[0].packets)
+        for (const Packet& packet : test_tracks[0].packets)
             if (packet.key && packet.pts <= time) key = packet.pts;
         REQUIRE(opened->source->seek(time));
         bool any[3] = {};
@@ -379,15 +379,15 @@ TEST_CASE("skips land on the last keyframe before a time, with the sound that is
             const auto packet = opened->source->read();
             REQUIRE(packet);
             REQUIRE(*packet);
-            const auto lane = static_cast<std::size_t>((*packet)->track == lanes[0].track.id   ? 0
-                                                       : (*packet)->track == lanes[1].track.id ? 1
-                                                                                               : 2);
-            if (any[lane]) continue;
-            any[lane] = true;
-            if (lane == 0) CHECK((*packet)->pts == key);
-            if (lane == 1) heard = (*packet)->pts;
-            if (lane == 1) CHECK(heard + (*packet)->duration > std::min(key, time));
-            if (lane == 1) CHECK(heard <= std::max(key, lanes[1].packets.front().pts));
+            const auto test_track = static_cast<std::size_t>((*packet)->track == test_tracks[0].track.id   ? 0
+                                                             : (*packet)->track == test_tracks[1].track.id ? 1
+                                                                                                           : 2);
+            if (any[test_track]) continue;
+            any[test_track] = true;
+            if (test_track == 0) CHECK((*packet)->pts == key);
+            if (test_track == 1) heard = (*packet)->pts;
+            if (test_track == 1) CHECK(heard + (*packet)->duration > std::min(key, time));
+            if (test_track == 1) CHECK(heard <= std::max(key, test_tracks[1].packets.front().pts));
         }
         // What is still shown there comes, too.
         if (key > base::from_seconds(2)) CHECK(any[2] == (at < 28));

@@ -28,24 +28,24 @@ TEST_CASE("a pack written by hand is parsed", "[ps]") {
 }
 
 TEST_CASE("what is written is read back, at the borders of the clocks", "[ps]") {
-    for (const std::int64_t stamp :
+    for (const std::int64_t timestamp :
          {std::int64_t{0}, std::int64_t{1}, std::int64_t{0x7FFF}, std::int64_t{0x8000}, std::int64_t{0x3FFFFFFF},
           std::int64_t{0x1'2345'6789}, std::int64_t{0x1'FFFF'FFFF}}) {
-        INFO(stamp);
+        INFO(timestamp);
         base::ByteWriter out;
-        ps::write_pack_header(out, stamp * 300 + 299, 10'080'000);
+        ps::write_pack_header(out, timestamp * 300 + 299, 10'080'000);
         CHECK(out.size() == ps::kPackHeaderSize);
-        const ps::PesHeader header{ps::kPrivate1, stamp, stamp, 0x2000 | 58, 3};
+        const ps::PesHeader header{ps::kPrivate1, timestamp, timestamp, 0x2000 | 58, 3};
         ps::write_pes_header(out, header, 5);
         CHECK(out.size() == ps::kPackHeaderSize + ps::pes_header_size(header));
         out.text("hello");
         ps::write_padding(out, 40);
         ps::PackContents contents;
         ps::parse_packs(out.bytes(), contents);
-        CHECK(contents.scr_27mhz == stamp * 300 + 299);
+        CHECK(contents.scr_27mhz == timestamp * 300 + 299);
         REQUIRE(contents.packets.size() == 1);
-        CHECK(contents.packets[0].pts == stamp);
-        CHECK(contents.packets[0].dts == stamp);
+        CHECK(contents.packets[0].pts == timestamp);
+        CHECK(contents.packets[0].dts == timestamp);
         CHECK(std::string(contents.packets[0].payload.begin(), contents.packets[0].payload.end()) == "hello");
         CHECK(contents.skipped_bytes == 0);
     }

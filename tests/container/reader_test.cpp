@@ -20,14 +20,15 @@ namespace {
 Result<container::MediaFile> open_bytes(ByteVector bytes, int program = 0) {
     return container::open_media(std::make_shared<base::MemorySource>(std::move(bytes)), program);
 }
-std::vector<Lane> lanes_of(ByteVector bytes) {
+std::vector<TestTrack> test_tracks_of(ByteVector bytes) {
     auto media = open_bytes(std::move(bytes));
     if (!media) FAIL(media.error().what);
     return read_all_packets(*media->source);
 }
-ByteVector written(std::string_view format, const std::vector<Lane>& lanes, container::WriterSettings settings = {}) {
+ByteVector written(std::string_view format, const std::vector<TestTrack>& test_tracks,
+                   container::WriterSettings settings = {}) {
     const TempDir dir;
-    write_media(dir / "a", format, lanes, std::move(settings));
+    write_media(dir / "a", format, test_tracks, std::move(settings));
     return read_all(dir / "a");
 }
 ByteVector operator+(ByteVector a, const ByteVector& b) {
@@ -85,14 +86,14 @@ TEST_CASE("all lacings of Matroska give their frames", "[matroska]") {
     for (const auto& [block, last] : {std::pair{xiph, 30}, {ebml, 30}, {fixed, 24}}) {
         const ByteVector cluster =
             endless({0x1F, 0x43, 0xB6, 0x75}, element({0xE7}, bytes({5})) + element({0xEC}, bytes({0, 0})) + block);
-        const auto lanes = lanes_of(matroska_with(cluster));
-        REQUIRE(lanes.size() == 1);
-        REQUIRE(lanes[0].packets.size() == 3);
-        CHECK(lanes[0].packets[0].data.size() == 24);
-        CHECK(lanes[0].packets[1].data.view()[10] == 2);
-        CHECK(lanes[0].packets[2].data.size() == static_cast<std::size_t>(last));
-        CHECK(lanes[0].packets[1].pts == lanes[0].packets[0].pts + lanes[0].packets[0].duration);
-        CHECK(std::chrono::abs(lanes[0].packets[0].pts - std::chrono::milliseconds(5)) <
+        const auto test_tracks = test_tracks_of(matroska_with(cluster));
+        REQUIRE(test_tracks.size() == 1);
+        REQUIRE(test_tracks[0].packets.size() == 3);
+        CHECK(test_tracks[0].packets[0].data.size() == 24);
+        CHECK(test_tracks[0].packets[1].data.view()[10] == 2);
+        CHECK(test_tracks[0].packets[2].data.size() == static_cast<std::size_t>(last));
+        CHECK(test_tracks[0].packets[1].pts == test_tracks[0].packets[0].pts + test_tracks[0].packets[0].duration);
+        CHECK(std::chrono::abs(test_tracks[0].packets[0].pts - std::chrono::milliseconds(5)) <
               std::chrono::microseconds(100));
     }
 }
@@ -104,30 +105,32 @@ TEST_CASE("sizes that lie, and lacings that run over, crash nothing", "[matroska
         const ByteVector cluster =
             endless({0x1F, 0x43, 0xB6, 0x75}, element({0xE7}, bytes({0})) + element({0xA3}, block) +
                                                   element({0xA3}, bytes({0x81, 0, 0, 0}) + small_frame(9)));
-        const auto lanes = lanes_of(matroska_with(cluster));
-        REQUIRE(lanes.size() == 1);
-        CHECK_FALSE(lanes[0].packets.empty());
-        CHECK(lanes[0].packets.back().data.view()[10] == 9);
+        const auto test_tracks = test_tracks_of(matroska_with(cluster));
+        REQUIRE(test_tracks.size() == 1);
+        CHECK_FALSE(test_tracks[0].packets.empty());
+        CHECK(test_tracks[0].packets.back().data.view()[10] == 9);
     }
 }
 
 TEST_CASE("a file cut anywhere gives what is whole", "[damage]") {
-    const Lane picture = picture_lane(Codec::h264, 60), sound = sound_lane(Codec::aac, 2.5);
+    const TestTrack picture = video_track(Codec::h264, 60), audio = audio_track(Codec::aac, 2.5);
     container::WriterSettings fragmented;
     fragmented.fragments = std::chrono::milliseconds(500);
     const std::pair<std::string, container::WriterSettings> formats[] = {
         {"matroska", {}}, {"mpeg-ts", {}}, {"flv", {}}, {"mp4", fragmented}};
     for (const auto& [format, settings] : formats) {
-        const ByteVector whole = written(format, {picture, sound}, settings);
+        const ByteVector whole = written(format, {picture, audio}, settings);
         for (const double part : {0.4, 0.61, 0.83}) {
             INFO(format << " cut at " << part);
             const auto keep = static_cast<std::size_t>(static_cast<double>(whole.size()) * part);
-            const auto lanes = lanes_of(ByteVector(whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(keep)));
-            REQUIRE(lanes.size() == 2);
+            const auto test_tracks =
+                test_tracks_of(ByteVector(whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(keep)));
+            REQUIRE(test_tracks.size() == 2);
             // Not far less than the part that is there, and each packet as it was.
-            CHECK(static_cast<double>(lanes[0].packets.size()) > part * 60 - 26);
-            for (std::size_t i = 0; i + 1 < lanes[0].packets.size(); ++i) {
-                const Lane one{picture.track, {picture.packets[i]}}, other{picture.track, {lanes[0].packets[i]}};
+            CHECK(static_cast<double>(test_tracks[0].packets.size()) > part * 60 - 26);
+            for (std::size_t i = 0; i + 1 < test_tracks[0].packets.size(); ++i) {
+                const TestTrack one{picture.track, {picture.packets[i]}},
+                    other{picture.track, {test_tracks[0].packets[i]}};
                 REQUIRE(payload_of(one) == payload_of(other));
             }
         }
@@ -135,28 +138,28 @@ TEST_CASE("a file cut anywhere gives what is whole", "[damage]") {
 }
 
 TEST_CASE("damage in the middle costs what lies there, and is told", "[damage]") {
-    const Lane picture = picture_lane(Codec::h264, 240), sound = sound_lane(Codec::aac, 10);
+    const TestTrack picture = video_track(Codec::h264, 240), audio = audio_track(Codec::aac, 10);
     for (const std::string format : {"matroska", "mpeg-ts", "flv"}) {
         INFO(format);
-        ByteVector damaged = written(format, {picture, sound});
+        ByteVector damaged = written(format, {picture, audio});
         std::uint32_t state = 5;
         for (std::size_t i = damaged.size() / 2; i < damaged.size() / 2 + 3000; ++i)
             damaged[i] = static_cast<std::uint8_t>((state = state * 1664525u + 1013904223u) >> 24);
         auto media = open_bytes(std::move(damaged));
         REQUIRE(media);
-        const auto lanes = read_all_packets(*media->source);
-        REQUIRE(lanes.size() == 2);
-        CHECK(lanes[0].packets.size() > 160);
-        CHECK(lanes[0].packets.size() <= 241);
-        CHECK(lanes[0].packets.back().pts > base::from_seconds(9.5));
+        const auto test_tracks = read_all_packets(*media->source);
+        REQUIRE(test_tracks.size() == 2);
+        CHECK(test_tracks[0].packets.size() > 160);
+        CHECK(test_tracks[0].packets.size() <= 241);
+        CHECK(test_tracks[0].packets.back().pts > base::from_seconds(9.5));
         REQUIRE_FALSE(media->source->problems().empty());
         CHECK(std::abs(base::to_seconds(media->source->problems().front().from) - 5) < 2);
     }
 }
 
 TEST_CASE("transport streams of any packet length and start are read", "[ts]") {
-    const Lane picture = picture_lane(Codec::h264, 60), sound = sound_lane(Codec::ac3, 2.5);
-    const ByteVector plain = written("mpeg-ts", {picture, sound});
+    const TestTrack picture = video_track(Codec::h264, 60), audio = audio_track(Codec::ac3, 2.5);
+    const ByteVector plain = written("mpeg-ts", {picture, audio});
     ByteVector timed, coded, late = text("rubbish that a tuner left in front, 0x47 G G");
     for (std::size_t at = 0; at + 188 <= plain.size(); at += 188) {
         const ByteVector packet(plain.begin() + static_cast<std::ptrdiff_t>(at),
@@ -167,10 +170,10 @@ TEST_CASE("transport streams of any packet length and start are read", "[ts]") {
     late.insert(late.end(), plain.begin(), plain.end());
     for (const ByteVector& stream : {timed, coded, late}) {
         CHECK(container::sniff(ByteSpan(stream).first(container::kSniffBytes)) == "mpeg-ts");
-        const auto lanes = lanes_of(stream);
-        REQUIRE(lanes.size() == 2);
-        CHECK(payload_of(lanes[0]) == payload_of(picture));
-        CHECK(payload_of(lanes[1]) == payload_of(sound));
+        const auto test_tracks = test_tracks_of(stream);
+        REQUIRE(test_tracks.size() == 2);
+        CHECK(payload_of(test_tracks[0]) == payload_of(picture));
+        CHECK(payload_of(test_tracks[1]) == payload_of(audio));
     }
 }
 
@@ -219,14 +222,14 @@ ByteVector map_packet(int pmt_pid, int number, int first_pid) {
 }  // namespace
 
 TEST_CASE("every program of a transport stream is a title of its own", "[ts]") {
-    const Lane one = picture_lane(Codec::h264, 60), sound = sound_lane(Codec::ac3, 2.5);
-    const Lane two = picture_lane(Codec::h264, 36), other = sound_lane(Codec::ac3, 1.5);
+    const TestTrack one = video_track(Codec::h264, 60), audio = audio_track(Codec::ac3, 2.5);
+    const TestTrack two = video_track(Codec::h264, 36), other = audio_track(Codec::ac3, 1.5);
     ByteVector pat = container::ts::write_pat(1, 0x1000);
     pat.insert(pat.end() - 4, {0, 2, 0xE0 | 0x10, 0x01});
     pat[2] = static_cast<std::uint8_t>(pat[2] + 4);
     const ByteVector tables = table_packet(0, pat) + map_packet(0x1000, 1, 0x100) + map_packet(0x1001, 2, 0x200);
     // Interleaved by pieces of a hundred packets.
-    const ByteVector a = moved(written("mpeg-ts", {one, sound}), 0), b = moved(written("mpeg-ts", {two, other}), 0x100);
+    const ByteVector a = moved(written("mpeg-ts", {one, audio}), 0), b = moved(written("mpeg-ts", {two, other}), 0x100);
     ByteVector stream = tables;
     for (std::size_t at = 0; at < std::max(a.size(), b.size()); at += 18800) {
         for (const ByteVector* part : {&a, &b}) {
@@ -240,36 +243,36 @@ TEST_CASE("every program of a transport stream is a title of its own", "[ts]") {
     const auto input = source::open_input(dir / "a.ts");
     REQUIRE(input);
     REQUIRE((*input)->titles().size() == 2);
-    for (const auto& [number, lanes] : {std::pair{1, std::vector<Lane>{one, sound}}, {2, {two, other}}}) {
+    for (const auto& [number, test_tracks] : {std::pair{1, std::vector<TestTrack>{one, audio}}, {2, {two, other}}}) {
         auto opened = (*input)->open(number);
         REQUIRE(opened);
         const auto read = read_all_packets(**opened);
         REQUIRE(read.size() == 2);
-        CHECK(payload_of(read[0]) == payload_of(lanes[0]));
-        CHECK(payload_of(read[1]) == payload_of(lanes[1]));
+        CHECK(payload_of(read[0]) == payload_of(test_tracks[0]));
+        CHECK(payload_of(read[1]) == payload_of(test_tracks[1]));
     }
 }
 
 TEST_CASE("tables that change on the way are followed", "[ts]") {
-    const Lane picture = picture_lane(Codec::h264, 60), sound = sound_lane(Codec::ac3, 2.5);
-    const ByteVector whole = written("mpeg-ts", {picture, sound});
+    const TestTrack picture = video_track(Codec::h264, 60), audio = audio_track(Codec::ac3, 2.5);
+    const ByteVector whole = written("mpeg-ts", {picture, audio});
     // Where a picture begins in the middle, everything moves to other PIDs.
     std::size_t half = whole.size() / 2 / 188 * 188;
     while ((whole[half + 1] & 0x5F) != 0x41 || whole[half + 2] != 0) half += 188;
     const ByteVector first(whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(half)),
         second(whole.begin() + static_cast<std::ptrdiff_t>(half), whole.end());
     const ByteVector pat = table_packet(0, container::ts::write_pat(1, 0x1000));
-    const auto lanes = lanes_of(pat + map_packet(0x1000, 1, 0x100) + moved(first, 0) + map_packet(0x1000, 1, 0x300) +
-                                moved(second, 0x200));
-    REQUIRE(lanes.size() == 2);
-    CHECK(payload_of(lanes[0]) == payload_of(picture));
-    CHECK(lanes[1].packets.size() + 2 >= sound.packets.size());
-    CHECK(lanes[0].packets.back().pts == picture.packets.back().pts);
+    const auto test_tracks = test_tracks_of(pat + map_packet(0x1000, 1, 0x100) + moved(first, 0) +
+                                            map_packet(0x1000, 1, 0x300) + moved(second, 0x200));
+    REQUIRE(test_tracks.size() == 2);
+    CHECK(payload_of(test_tracks[0]) == payload_of(picture));
+    CHECK(test_tracks[1].packets.size() + 2 >= audio.packets.size());
+    CHECK(test_tracks[0].packets.back().pts == picture.packets.back().pts);
 }
 
 TEST_CASE("clocks that wrap and jump become one timeline", "[ts]") {
-    // The stamps of every PES packet behind a place are moved by so many ticks (ISO/IEC 13818-1, 2.4.3.7).
-    const auto move_stamps = [](ByteVector stream, std::size_t from, std::int64_t by) {
+    // The timestamps of every PES packet behind a place are moved by so many ticks (ISO/IEC 13818-1, 2.4.3.7).
+    const auto move_timestamps = [](ByteVector stream, std::size_t from, std::int64_t by) {
         for (std::size_t at = from / 188 * 188; at + 188 <= stream.size(); at += 188) {
             if ((stream[at + 1] & 0x40) == 0) continue;
             std::size_t p = at + 4;
@@ -290,34 +293,35 @@ TEST_CASE("clocks that wrap and jump become one timeline", "[ts]") {
         }
         return stream;
     };
-    const Lane picture = picture_lane(Codec::h264, 240), sound = sound_lane(Codec::ac3, 10);
-    const ByteVector plain = written("mpeg-ts", {picture, sound});
+    const TestTrack picture = video_track(Codec::h264, 240), audio = audio_track(Codec::ac3, 10);
+    const ByteVector plain = written("mpeg-ts", {picture, audio});
     SECTION("the 33-bit wrap in the middle is seamless") {
-        const auto lanes = lanes_of(move_stamps(plain, 0, (std::int64_t{1} << 33) - 7 * 90000));
-        REQUIRE(lanes.size() == 2);
-        REQUIRE(lanes[0].packets.size() == 240);
+        const auto test_tracks = test_tracks_of(move_timestamps(plain, 0, (std::int64_t{1} << 33) - 7 * 90000));
+        REQUIRE(test_tracks.size() == 2);
+        REQUIRE(test_tracks[0].packets.size() == 240);
         for (std::size_t i = 0; i < 240; ++i)
-            REQUIRE(std::chrono::abs(lanes[0].packets[i].pts - picture.packets[i].pts) < std::chrono::microseconds(12));
+            REQUIRE(std::chrono::abs(test_tracks[0].packets[i].pts - picture.packets[i].pts) <
+                    std::chrono::microseconds(12));
     }
     SECTION("a jump of an hour goes on where the stream was, in step") {
-        auto media = open_bytes(move_stamps(plain, plain.size() / 2, 3600 * 90000));
+        auto media = open_bytes(move_timestamps(plain, plain.size() / 2, 3600 * 90000));
         REQUIRE(media);
         CHECK(std::abs(base::to_seconds(media->source->duration()) - 10.01) < 0.3);
-        const auto lanes = read_all_packets(*media->source);
-        REQUIRE(lanes[0].packets.size() >= 239);
-        const Time end = lanes[0].packets.back().pts, sound_end = lanes[1].packets.back().pts;
+        const auto test_tracks = read_all_packets(*media->source);
+        REQUIRE(test_tracks[0].packets.size() >= 239);
+        const Time end = test_tracks[0].packets.back().pts, audio_end = test_tracks[1].packets.back().pts;
         CHECK(std::abs(base::to_seconds(end) - 10) < 0.3);
-        CHECK(std::abs(base::to_seconds(sound_end - end)) < 0.3);
+        CHECK(std::abs(base::to_seconds(audio_end - end)) < 0.3);
         REQUIRE_FALSE(media->source->problems().empty());
-        CHECK(media->source->problems().front().what.find("the clock jumps") != std::string::npos);
+        CHECK(media->source->problems().front().what.find("clock discontinuity") != std::string::npos);
     }
 }
 
-TEST_CASE("a program stream whose pictures can't be read gives its sound", "[ps]") {
-    const Lane sound = sound_lane(Codec::ac3, 3);
+TEST_CASE("a program stream whose pictures can't be read gives its audio", "[ps]") {
+    const TestTrack audio = audio_track(Codec::ac3, 3);
     base::ByteWriter out;
     std::int64_t clock = 0;
-    for (const Packet& packet : sound.packets) {
+    for (const Packet& packet : audio.packets) {
         container::ps::write_pack_header(out, clock * 300, 5'000'000);
         container::ps::PesHeader video{};
         video.stream_id = 0xE0;
@@ -331,11 +335,11 @@ TEST_CASE("a program stream whose pictures can't be read gives its sound", "[ps]
         out.raw(packet.data.view());
         clock += 2880;
     }
-    const auto lanes = lanes_of(out.bytes());
-    REQUIRE(lanes.size() == 1);
-    CHECK(lanes[0].track.channels == 6);
-    CHECK(lanes[0].packets.size() == sound.packets.size());
-    CHECK(payload_of(lanes[0]) == payload_of(sound));
+    const auto test_tracks = test_tracks_of(out.bytes());
+    REQUIRE(test_tracks.size() == 1);
+    CHECK(test_tracks[0].track.channels == 6);
+    CHECK(test_tracks[0].packets.size() == audio.packets.size());
+    CHECK(payload_of(test_tracks[0]) == payload_of(audio));
 }
 
 TEST_CASE("header fields out of all bounds are refused, not added up", "[headers]") {
@@ -352,8 +356,8 @@ TEST_CASE("header fields out of all bounds are refused, not added up", "[headers
     CHECK(track.bit_depth <= 16);
     // Configurations of every codec cut at every place.
     for (const Codec codec : {Codec::h264, Codec::h265, Codec::vp9}) {
-        const Lane lane = picture_lane(codec, 2);
-        const ByteSpan config = lane.track.codec_config.view();
+        const TestTrack test_track = video_track(codec, 2);
+        const ByteSpan config = test_track.track.codec_config.view();
         for (std::size_t cut = 0; cut < config.size(); ++cut) {
             Track part;
             part.kind = TrackKind::video;
@@ -387,9 +391,9 @@ TEST_CASE("the web's names of codecs are those registered", "[headers]") {
 }
 
 TEST_CASE("subtitles of text are read from SRT and WebVTT", "[text]") {
-    const auto srt =
-        lanes_of(text("1\r\n00:00:01,500 --> 00:00:03,000\r\n<i>Good</i> evening\r\nto <Ann>\r\n\r\n2\n01:02:03,004 "
-                      "--> 01:02:04,000\nBye & go\n"));
+    const auto srt = test_tracks_of(
+        text("1\r\n00:00:01,500 --> 00:00:03,000\r\n<i>Good</i> evening\r\nto <Ann>\r\n\r\n2\n01:02:03,004 "
+             "--> 01:02:04,000\nBye & go\n"));
     REQUIRE(srt.size() == 1);
     REQUIRE(srt[0].packets.size() == 2);
     CHECK(srt[0].packets[0].pts == base::from_seconds(1.5));
@@ -397,12 +401,12 @@ TEST_CASE("subtitles of text are read from SRT and WebVTT", "[text]") {
     CHECK(payload_of({srt[0].track, {srt[0].packets[0]}}) == text("Good evening\nto <Ann>"));
     CHECK(payload_of({srt[0].track, {srt[0].packets[1]}}) == text("Bye & go"));
     const auto vtt =
-        lanes_of(text("WEBVTT\n\nNOTE no cue\n\nname\n00:01.500 --> 00:03.000 line:0\n<v Ann>A &lt;b&gt;</v>\n"));
+        test_tracks_of(text("WEBVTT\n\nNOTE no cue\n\nname\n00:01.500 --> 00:03.000 line:0\n<v Ann>A &lt;b&gt;</v>\n"));
     REQUIRE(vtt[0].packets.size() == 1);
     CHECK(payload_of(vtt[0]) == text("A <b>"));
     // And back.
     const std::string again = container::write_web_vtt(srt[0].packets);
-    const auto back = lanes_of(text(again));
+    const auto back = test_tracks_of(text(again));
     CHECK(payload_of(back[0]) == payload_of(srt[0]));
     CHECK(back[0].packets[1].pts == srt[0].packets[1].pts);
     CHECK(container::plain_text_of_ass("0,0,Default,,0,0,0,,{\\i1}One{\\i0}, two\\Nthree {\\p1}m 0 0{\\p0}end") ==
@@ -411,8 +415,8 @@ TEST_CASE("subtitles of text are read from SRT and WebVTT", "[text]") {
 
 TEST_CASE("compact sample sizes are read as plain ones", "[mp4]") {
     // ISO/IEC 14496-12, 8.7.3.3: sizes of 16 bits; a free box takes the room they leave.
-    const Lane sound = sound_lane(Codec::aac, 3);
-    ByteVector file = written("mp4", {sound});
+    const TestTrack audio = audio_track(Codec::aac, 3);
+    ByteVector file = written("mp4", {audio});
     const ByteVector name = text("stsz");
     const auto found = std::search(file.begin(), file.end(), name.begin(), name.end());
     REQUIRE(found != file.end());
@@ -434,40 +438,40 @@ TEST_CASE("compact sample sizes are read as plain ones", "[mp4]") {
     compact.fill(2 * count - 8);
     REQUIRE(compact.size() == size);
     std::copy(compact.bytes().begin(), compact.bytes().end(), file.begin() + static_cast<std::ptrdiff_t>(at));
-    const auto lanes = lanes_of(file);
-    REQUIRE(lanes.size() == 1);
-    CHECK(payload_of(lanes[0]) == payload_of(sound));
+    const auto test_tracks = test_tracks_of(file);
+    REQUIRE(test_tracks.size() == 1);
+    CHECK(payload_of(test_tracks[0]) == payload_of(audio));
 }
 
 TEST_CASE("a file that is still being written is read as far as it is", "[mp4]") {
     container::WriterSettings fragmented;
     fragmented.fragments = std::chrono::milliseconds(500);
-    const Lane picture = picture_lane(Codec::h264, 120);
+    const TestTrack picture = video_track(Codec::h264, 120);
     const ByteVector whole = written("mp4", {picture}, fragmented);
     std::size_t before = 0;
     for (const double part : {0.3, 0.6, 0.9}) {
         auto media = open_bytes(ByteVector(
             whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(static_cast<double>(whole.size()) * part)));
         REQUIRE(media);
-        const auto lanes = read_all_packets(*media->source);
-        CHECK(lanes[0].packets.size() > before);
-        before = lanes[0].packets.size();
+        const auto test_tracks = read_all_packets(*media->source);
+        CHECK(test_tracks[0].packets.size() > before);
+        before = test_tracks[0].packets.size();
         CHECK_FALSE(media->notes.empty());
     }
 }
 
 TEST_CASE("AVI is read with its index, with a wrong one, and without", "[avi]") {
-    // Made by hand: MP3 sound in chunks of three frames, and an index of them.
-    const Lane sound = sound_lane(Codec::mp3, 3);
+    // Made by hand: MP3 audio in chunks of three frames, and an index of them.
+    const TestTrack audio = audio_track(Codec::mp3, 3);
     base::ByteWriter movie, index;
     const auto little = [](base::ByteWriter& out, std::uint64_t value, int count) {
         for (int i = 0; i < count; ++i) out.u8(value >> (8 * i) & 0xFF);
     };
     movie.text("movi");
-    for (std::size_t i = 0; i < sound.packets.size(); i += 3) {
+    for (std::size_t i = 0; i < audio.packets.size(); i += 3) {
         ByteVector chunk;
-        for (std::size_t k = i; k < std::min(i + 3, sound.packets.size()); ++k)
-            chunk = chunk + ByteVector(sound.packets[k].data.view().begin(), sound.packets[k].data.view().end());
+        for (std::size_t k = i; k < std::min(i + 3, audio.packets.size()); ++k)
+            chunk = chunk + ByteVector(audio.packets[k].data.view().begin(), audio.packets[k].data.view().end());
         index.text("00wb");
         little(index, 0x10, 4);
         little(index, movie.size(), 4);
@@ -542,7 +546,7 @@ TEST_CASE("AVI is read with its index, with a wrong one, and without", "[avi]") 
         auto media = open_bytes(whole);
         REQUIRE(media);
         CHECK(media->notes.empty());
-        CHECK(payload_of(read_all_packets(*media->source)[0]) == payload_of(sound));
+        CHECK(payload_of(read_all_packets(*media->source)[0]) == payload_of(audio));
     }
     ByteVector wrong = index.bytes();
     for (std::size_t i = 8; i < wrong.size(); i += 16) wrong[i] ^= 0x55;
@@ -552,11 +556,11 @@ TEST_CASE("AVI is read with its index, with a wrong one, and without", "[avi]") 
         REQUIRE(media);
         CHECK(media->container == "avi");
         CHECK((*note == '\0' ? media->notes.empty() : media->notes.size() == 1 && media->notes[0].find(note) == 0));
-        const auto lanes = read_all_packets(*media->source);
-        REQUIRE(lanes.size() == 1);
-        CHECK(lanes[0].packets.size() == sound.packets.size());
-        CHECK(payload_of(lanes[0]) == payload_of(sound));
-        CHECK(lanes[0].packets.back().pts == sound.packets.back().pts);
+        const auto test_tracks = read_all_packets(*media->source);
+        REQUIRE(test_tracks.size() == 1);
+        CHECK(test_tracks[0].packets.size() == audio.packets.size());
+        CHECK(payload_of(test_tracks[0]) == payload_of(audio));
+        CHECK(test_tracks[0].packets.back().pts == audio.packets.back().pts);
     }
 }
 
@@ -566,15 +570,15 @@ TEST_CASE("browser recordings are read to their ends", "[interop]") {
     for (const auto& [name, codec] :
          {std::pair{"clip.mkv", Codec::h264}, {"clip.webm", Codec::vp9}, {"clip.mp4", Codec::av1}}) {
         INFO(name);
-        const auto lanes = read_media(folder / name);
-        REQUIRE(lanes.size() == 2);
-        CHECK(lanes[0].track.codec == codec);
-        CHECK(lanes[0].track.width == 640);
-        CHECK(lanes[0].track.height == 360);
-        CHECK(lanes[1].track.codec == Codec::opus);
-        CHECK(lanes[1].packets.size() > 100);
-        CHECK(std::abs(base::to_seconds(lanes[0].packets.back().pts) - 8) < 0.7);
-        CHECK(std::abs(base::to_seconds(lanes[1].packets.back().pts) - 8) < 0.7);
-        CHECK_FALSE(bitstream::codec_string(lanes[0].track).empty());
+        const auto test_tracks = read_media(folder / name);
+        REQUIRE(test_tracks.size() == 2);
+        CHECK(test_tracks[0].track.codec == codec);
+        CHECK(test_tracks[0].track.width == 640);
+        CHECK(test_tracks[0].track.height == 360);
+        CHECK(test_tracks[1].track.codec == Codec::opus);
+        CHECK(test_tracks[1].packets.size() > 100);
+        CHECK(std::abs(base::to_seconds(test_tracks[0].packets.back().pts) - 8) < 0.7);
+        CHECK(std::abs(base::to_seconds(test_tracks[1].packets.back().pts) - 8) < 0.7);
+        CHECK_FALSE(bitstream::codec_string(test_tracks[0].track).empty());
     }
 }

@@ -12,11 +12,11 @@ using namespace wavecrest::test;
 namespace {
 
 // Times equal after snapping to the frame or sample grid; none of the codecs here may be off by more.
-void check_same(const std::vector<Lane>& written, const std::vector<Lane>& read, Time tolerance = Time{}) {
+void check_same(const std::vector<TestTrack>& written, const std::vector<TestTrack>& read, Time tolerance = Time{}) {
     REQUIRE(read.size() == written.size());
     for (std::size_t i = 0; i < written.size(); ++i) {
-        const Lane& a = written[i];
-        const Lane& b = read[i];
+        const TestTrack& a = written[i];
+        const TestTrack& b = read[i];
         INFO("track " << i << ", " << media::short_name(a.track.codec));
         CHECK(b.track.codec == a.track.codec);
         CHECK(b.track.language.substr(0, 2) == a.track.language.substr(0, 2));
@@ -47,24 +47,24 @@ void check_same(const std::vector<Lane>& written, const std::vector<Lane>& read,
     }
 }
 
-void round_trip(std::string_view format, const std::vector<Lane>& lanes, Time tolerance = Time{},
+void round_trip(std::string_view format, const std::vector<TestTrack>& test_tracks, Time tolerance = Time{},
                 container::WriterSettings settings = {}) {
     const TempDir dir;
     const auto path = dir / ("a" + std::string(container::extension_of(format)));
     INFO(format);
-    write_media(path, format, lanes, std::move(settings));
-    check_same(lanes, read_media(path), tolerance);
+    write_media(path, format, test_tracks, std::move(settings));
+    check_same(test_tracks, read_media(path), tolerance);
 }
 
 }  // namespace
 
-TEST_CASE("pictures with sound come back from every container that holds them", "[roundtrip]") {
-    const Lane picture = picture_lane(Codec::h264, 100);
-    const Lane aac = sound_lane(Codec::aac, 4.2), ac3 = sound_lane(Codec::ac3, 4.2, 3);
+TEST_CASE("pictures with audio come back from every container that holds them", "[roundtrip]") {
+    const TestTrack picture = video_track(Codec::h264, 100);
+    const TestTrack aac = audio_track(Codec::aac, 4.2), ac3 = audio_track(Codec::ac3, 4.2, 3);
     round_trip("mp4", {picture, aac, ac3});
     round_trip("matroska", {picture, aac, ac3});
     round_trip("mpeg-ts", {picture, aac, ac3});
-    Lane nameless = aac;
+    TestTrack nameless = aac;
     nameless.track.language.clear();
     round_trip("flv", {picture, nameless}, base::from_ticks(1, 2000));  // a format of milliseconds
     container::WriterSettings fragmented;
@@ -73,82 +73,82 @@ TEST_CASE("pictures with sound come back from every container that holds them", 
 }
 
 TEST_CASE("every picture codec comes back", "[roundtrip]") {
-    const Lane sound = sound_lane(Codec::ac3, 2);
+    const TestTrack audio = audio_track(Codec::ac3, 2);
     for (const Codec codec : {Codec::h265, Codec::mpeg2, Codec::mpeg4}) {
-        const Lane picture = picture_lane(codec, 48);
-        for (const char* format : {"mp4", "matroska", "mpeg-ts"}) round_trip(format, {picture, sound});
+        const TestTrack picture = video_track(codec, 48);
+        for (const char* format : {"mp4", "matroska", "mpeg-ts"}) round_trip(format, {picture, audio});
     }
     // VC-1 is kept without being decoded.
-    const Lane vc1 = vc1_lane(48);
+    const TestTrack vc1 = vc1_track(48);
     CHECK(vc1.track.profile == "Advanced");
     CHECK(vc1.track.level == "2");
     CHECK(vc1.track.width == 320);
     CHECK(vc1.track.height == 180);
     CHECK(vc1.track.scan == Scan::progressive);
     CHECK(vc1.track.colour == ColourDescription{1, 1, 1, false});
-    for (const char* format : {"matroska", "mpeg-ts"}) round_trip(format, {vc1, sound});
-    const Lane vp9 = picture_lane(Codec::vp9, 48);
-    const Lane opus = sound_lane(Codec::opus, 2);
+    for (const char* format : {"matroska", "mpeg-ts"}) round_trip(format, {vc1, audio});
+    const TestTrack vp9 = video_track(Codec::vp9, 48);
+    const TestTrack opus = audio_track(Codec::opus, 2);
     round_trip("webm", {vp9, opus});
     round_trip("mp4", {vp9, opus});
-    round_trip("webm", {picture_lane(Codec::vp8, 48), sound_lane(Codec::vorbis, 2)});
+    round_trip("webm", {video_track(Codec::vp8, 48), audio_track(Codec::vorbis, 2)});
 }
 
-TEST_CASE("every sound codec comes back, with its beginning and its end", "[roundtrip]") {
+TEST_CASE("every audio codec comes back, with its beginning and its end", "[roundtrip]") {
     for (const Codec codec : {Codec::opus, Codec::flac, Codec::mp3, Codec::mp2, Codec::lpcm, Codec::aac, Codec::ac3}) {
-        const Lane sound = sound_lane(codec, 3.3);
-        round_trip("mp4", {sound});
-        round_trip("matroska", {sound});
+        const TestTrack audio = audio_track(codec, 3.3);
+        round_trip("mp4", {audio});
+        round_trip("matroska", {audio});
     }
-    round_trip("matroska", {sound_lane(Codec::vorbis, 3.3)});
+    round_trip("matroska", {audio_track(Codec::vorbis, 3.3)});
     for (const Codec codec : {Codec::opus, Codec::vorbis, Codec::flac}) {
-        Lane sound = sound_lane(codec, 3.3);
-        sound.track.language.clear();  // nothing in this format tells it
-        round_trip("ogg", {sound});
+        TestTrack audio = audio_track(codec, 3.3);
+        audio.track.language.clear();  // nothing in this format tells it
+        round_trip("ogg", {audio});
     }
     for (const Codec codec : {Codec::mp3, Codec::mp2, Codec::aac, Codec::ac3}) {
         // A transport stream has no place for what is cut off at the end.
-        Lane sound = sound_lane(codec, 3.3);
-        for (Packet& packet : sound.packets) packet.duration = sound.packets.front().duration;
+        TestTrack audio = audio_track(codec, 3.3);
+        for (Packet& packet : audio.packets) packet.duration = audio.packets.front().duration;
         if (codec == Codec::aac || codec == Codec::ac3) {
             // Its time starts with its first packet when there is no picture.
-            const Time first = sound.packets.front().pts;
-            for (Packet& packet : sound.packets) {
+            const Time first = audio.packets.front().pts;
+            for (Packet& packet : audio.packets) {
                 packet.pts -= first;
                 packet.dts -= first;
             }
         }
-        round_trip("mpeg-ts", {sound});
+        round_trip("mpeg-ts", {audio});
     }
 }
 
-TEST_CASE("files of one sound track come back", "[roundtrip]") {
-    const auto without_language = [](Lane lane) {
-        lane.track.language.clear();
-        const Time first = lane.packets.front().pts;
-        for (Packet& packet : lane.packets) {
+TEST_CASE("files of one audio track come back", "[roundtrip]") {
+    const auto without_language = [](TestTrack test_track) {
+        test_track.track.language.clear();
+        const Time first = test_track.packets.front().pts;
+        for (Packet& packet : test_track.packets) {
             packet.pts -= first;  // these have no place for a delay
             packet.dts -= first;
-            if (lane.track.codec != Codec::lpcm && lane.track.codec != Codec::flac)
-                packet.duration = lane.packets.front().duration;
+            if (test_track.track.codec != Codec::lpcm && test_track.track.codec != Codec::flac)
+                packet.duration = test_track.packets.front().duration;
         }
-        return lane;
+        return test_track;
     };
-    round_trip("wav", {without_language(sound_lane(Codec::lpcm, 3.3))});
-    round_trip("flac", {without_language(sound_lane(Codec::flac, 3.3))});
-    round_trip("mp3", {without_language(sound_lane(Codec::mp3, 3.3))});
-    round_trip("adts", {without_language(sound_lane(Codec::aac, 3.3))});
+    round_trip("wav", {without_language(audio_track(Codec::lpcm, 3.3))});
+    round_trip("flac", {without_language(audio_track(Codec::flac, 3.3))});
+    round_trip("mp3", {without_language(audio_track(Codec::mp3, 3.3))});
+    round_trip("adts", {without_language(audio_track(Codec::aac, 3.3))});
 }
 
 TEST_CASE("text, chapters, names and colours come back", "[roundtrip]") {
-    Lane picture = picture_lane(Codec::h264, 72);
+    TestTrack picture = video_track(Codec::h264, 72);
     picture.track.pixel_aspect = {32, 27};
     picture.track.rotation = 90;
     picture.track.mastering_display =
         media::MasteringDisplay{{34000, 13250, 7500}, {16000, 34500, 3000}, 15635, 16450, 10000000, 50};
     picture.track.content_light = media::ContentLight{1000, 400};
-    Lane text =
-        text_lane({{{200, 900}, "Good evening"}, {{900, 1400}, "Two lines\nof text"}, {{2000, 2600}, "Zoë & <Tom>"}});
+    TestTrack text =
+        text_track({{{200, 900}, "Good evening"}, {{900, 1400}, "Two lines\nof text"}, {{2000, 2600}, "Zoë & <Tom>"}});
     text.track.forced = true;
     container::WriterSettings settings;
     settings.title = "Lake House";
@@ -166,35 +166,36 @@ TEST_CASE("text, chapters, names and colours come back", "[roundtrip]") {
         REQUIRE(chapters.size() == 2);
         CHECK(chapters[1].name == "Two");
         CHECK(chapters[1].start == base::from_seconds(1.5));
-        const auto lanes = read_all_packets(*media->source);
-        REQUIRE(lanes.size() == 2);
-        const Track& track = lanes[0].track;
+        const auto test_tracks = read_all_packets(*media->source);
+        REQUIRE(test_tracks.size() == 2);
+        const Track& track = test_tracks[0].track;
         CHECK(track.pixel_aspect == Ratio{32, 27});
         CHECK(track.rotation == 90);
         CHECK(track.mastering_display == picture.track.mastering_display);
         CHECK(track.content_light == picture.track.content_light);
         CHECK(track.colour == picture.track.colour);
-        CHECK(lanes[1].track.forced);
-        REQUIRE(lanes[1].packets.size() == 3);
+        CHECK(test_tracks[1].track.forced);
+        REQUIRE(test_tracks[1].packets.size() == 3);
         for (std::size_t i = 0; i < 3; ++i) {
-            CHECK(std::chrono::abs(lanes[1].packets[i].pts - text.packets[i].pts) < std::chrono::microseconds(100));
-            CHECK(std::chrono::abs(lanes[1].packets[i].duration - text.packets[i].duration) <
+            CHECK(std::chrono::abs(test_tracks[1].packets[i].pts - text.packets[i].pts) <
+                  std::chrono::microseconds(100));
+            CHECK(std::chrono::abs(test_tracks[1].packets[i].duration - text.packets[i].duration) <
                   std::chrono::microseconds(100));
         }
-        CHECK(payload_of(lanes[1]) == payload_of(text));
+        CHECK(payload_of(test_tracks[1]) == payload_of(text));
     }
 }
 
 TEST_CASE("skipping lands on the keyframe before", "[roundtrip]") {
-    const Lane picture = picture_lane(Codec::h264, 240);
-    const Lane sound = sound_lane(Codec::aac, 10);
+    const TestTrack picture = video_track(Codec::h264, 240);
+    const TestTrack audio = audio_track(Codec::aac, 10);
     container::WriterSettings fragmented;
     fragmented.fragments = std::chrono::seconds(1);
     for (const auto& [format, settings] : std::vector<std::pair<std::string, container::WriterSettings>>{
              {"mp4", {}}, {"mp4", fragmented}, {"matroska", {}}, {"mpeg-ts", {}}, {"flv", {}}}) {
         const TempDir dir;
         INFO(format << (settings.fragments.count() > 0 ? " fragmented" : ""));
-        write_media(dir / "a", format, {picture, sound}, settings);
+        write_media(dir / "a", format, {picture, audio}, settings);
         auto file = base::FileSource::open(dir / "a");
         auto media = container::open_media(std::make_shared<base::FileSource>(std::move(*file)));
         REQUIRE(media);
@@ -207,13 +208,13 @@ TEST_CASE("skipping lands on the keyframe before", "[roundtrip]") {
             for (const Packet& p : picture.packets) {
                 if (p.key && p.pts <= time) expected = std::max(expected, p.pts);
             }
-            bool picture_seen = false, sound_seen = false;
+            bool picture_seen = false, audio_seen = false;
             INFO("to " << target);
-            while (!picture_seen || !sound_seen) {
+            while (!picture_seen || !audio_seen) {
                 auto packet = media->source->read();
                 REQUIRE(packet);
                 REQUIRE(*packet);
-                bool& seen = (*packet)->track == media->source->tracks()[0].id ? picture_seen : sound_seen;
+                bool& seen = (*packet)->track == media->source->tracks()[0].id ? picture_seen : audio_seen;
                 if (seen) continue;
                 seen = true;
                 CAPTURE(base::to_seconds((*packet)->pts), base::to_seconds(expected));
@@ -230,12 +231,12 @@ TEST_CASE("skipping lands on the keyframe before", "[roundtrip]") {
 }
 
 TEST_CASE("behind a skip pictures have the decoding times of reading through", "[roundtrip]") {
-    const Lane closed = picture_lane(Codec::h264, 240), open = open_group_lane(240);
-    for (const Lane* lane : {&closed, &open}) {
+    const TestTrack closed = video_track(Codec::h264, 240), open = open_gop_track(240);
+    for (const TestTrack* test_track : {&closed, &open}) {
         for (const char* format : {"mp4", "matroska", "mpeg-ts"}) {
-            INFO(format << (lane == &open ? ", open groups" : ""));
+            INFO(format << (test_track == &open ? ", open groups" : ""));
             const TempDir dir;
-            write_media(dir / "a", format, {*lane});
+            write_media(dir / "a", format, {*test_track});
             const auto opened = [&] {
                 auto media = container::open_media(
                     std::make_shared<base::FileSource>(std::move(*base::FileSource::open(dir / "a"))));
@@ -264,11 +265,11 @@ TEST_CASE("behind a skip pictures have the decoding times of reading through", "
     }
 }
 
-TEST_CASE("skipping in sound lands on the packet that holds the time", "[roundtrip]") {
+TEST_CASE("skipping in audio lands on the packet that holds the time", "[roundtrip]") {
     struct Way {
         std::string format;
         Codec codec;
-        int most_early_ms;  // sound before it that a decoder may need
+        int most_early_ms;  // audio before it that a decoder may need
     };
     for (const Way& way : {Way{"wav", Codec::lpcm, 0},
                            {"flac", Codec::flac, 0},
@@ -281,7 +282,7 @@ TEST_CASE("skipping in sound lands on the packet that holds the time", "[roundtr
         INFO(way.format << " " << media::short_name(way.codec));
         const TempDir dir;
         // Long enough that places are looked for by halving the file.
-        write_media(dir / "a", way.format, {sound_lane(way.codec, 60)});
+        write_media(dir / "a", way.format, {audio_track(way.codec, 60)});
         auto file = base::FileSource::open(dir / "a");
         auto media = container::open_media(std::make_shared<base::FileSource>(std::move(*file)));
         REQUIRE(media);

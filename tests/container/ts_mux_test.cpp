@@ -25,10 +25,10 @@ struct Made {
     container::MuxFigures figures;
 };
 
-Made multiplex(const std::vector<Lane>& lanes, container::MuxSettings settings = {}) {
+Made multiplex(const std::vector<TestTrack>& test_tracks, container::MuxSettings settings = {}) {
     Made made;
     std::vector<Track> tracks;
-    for (const Lane& lane : lanes) tracks.push_back(lane.track);
+    for (const TestTrack& test_track : test_tracks) tracks.push_back(test_track.track);
     container::TransportMux mux(tracks, std::move(settings), [&](const container::MuxedPacket& packet) -> Status {
         REQUIRE(packet.bytes.size() == 188);
         if (packet.group_start) made.groups.push_back(made.due.size());
@@ -36,15 +36,17 @@ Made multiplex(const std::vector<Lane>& lanes, container::MuxSettings settings =
         made.bytes.insert(made.bytes.end(), packet.bytes.begin(), packet.bytes.end());
         return {};
     });
-    std::vector<std::size_t> next(lanes.size());
+    std::vector<std::size_t> next(test_tracks.size());
     while (true) {
-        std::size_t best = lanes.size();
-        for (std::size_t i = 0; i < lanes.size(); ++i) {
-            if (next[i] >= lanes[i].packets.size()) continue;
-            if (best == lanes.size() || lanes[i].packets[next[i]].dts < lanes[best].packets[next[best]].dts) best = i;
+        std::size_t best = test_tracks.size();
+        for (std::size_t i = 0; i < test_tracks.size(); ++i) {
+            if (next[i] >= test_tracks[i].packets.size()) continue;
+            if (best == test_tracks.size() ||
+                test_tracks[i].packets[next[i]].dts < test_tracks[best].packets[next[best]].dts)
+                best = i;
         }
-        if (best == lanes.size()) break;
-        REQUIRE(mux.write(lanes[best].packets[next[best]++]));
+        if (best == test_tracks.size()) break;
+        REQUIRE(mux.write(test_tracks[best].packets[next[best]++]));
     }
     REQUIRE(mux.finish());
     made.figures = mux.figures();
@@ -57,27 +59,27 @@ measure::TransportReport measured(const ByteVector& bytes) {
     return meter.report();
 }
 
-void check_sound(const Made& made, const std::vector<Lane>& lanes) {
+void check_audio(const Made& made, const std::vector<TestTrack>& test_tracks) {
     const auto report = measured(made.bytes);
     CHECK(report.packets == made.due.size());
     CHECK(report.discontinuities == 0);
     CHECK(report.clock_jumps == 0);
     CHECK(report.clock_interval <= 40ms);
     CHECK(report.table_interval <= 200ms);
-    REQUIRE(report.streams.size() == lanes.size());
-    for (std::size_t i = 0; i < lanes.size(); ++i) {
+    REQUIRE(report.streams.size() == test_tracks.size());
+    for (std::size_t i = 0; i < test_tracks.size(); ++i) {
         const auto& stream = report.streams[i];
-        INFO(media::short_name(lanes[i].track.codec)
+        INFO(media::short_name(test_tracks[i].track.codec)
              << ", held " << stream.held_bytes << ", transport buffer " << stream.transport_buffer << ", late "
              << base::to_seconds(stream.latest));
         CHECK(stream.units > 10);
         CHECK(stream.late == 0);
         CHECK(stream.earliest <= 1s);
         CHECK(stream.overflows == 0);
-        if (const auto limit = bitstream::decoder_buffer(lanes[i].track))
+        if (const auto limit = bitstream::decoder_buffer(test_tracks[i].track))
             CHECK(stream.held_bytes <= limit->size_bits / 8);
-        if (lanes[i].track.codec == Codec::aac) CHECK(stream.held_bytes <= 3584);
-        if (lanes[i].track.codec == Codec::ac3) CHECK(stream.held_bytes <= 5696);
+        if (test_tracks[i].track.codec == Codec::aac) CHECK(stream.held_bytes <= 3584);
+        if (test_tracks[i].track.codec == Codec::ac3) CHECK(stream.held_bytes <= 5696);
     }
     CHECK(measure::in_words(report).empty());
     // Packets come in the order of their times.
@@ -89,15 +91,15 @@ void check_sound(const Made& made, const std::vector<Lane>& lanes) {
 TEST_CASE("clocks, tables and buffers keep their limits at a variable rate", "[mux]") {
     for (const Codec codec : {Codec::h264, Codec::h265, Codec::mpeg2}) {
         INFO(media::short_name(codec));
-        const std::vector<Lane> lanes = {picture_lane(codec, 240), sound_lane(Codec::aac, 10),
-                                         sound_lane(Codec::ac3, 10, 3)};
-        const Made made = multiplex(lanes);
-        check_sound(made, lanes);
+        const std::vector<TestTrack> test_tracks = {video_track(codec, 240), audio_track(Codec::aac, 10),
+                                                    audio_track(Codec::ac3, 10, 3)};
+        const Made made = multiplex(test_tracks);
+        check_audio(made, test_tracks);
         CHECK(made.figures.late == 0);
         CHECK(made.figures.null_packets == 0);
         // A group for every keyframe, with the tables first.
-        const auto keys =
-            std::count_if(lanes[0].packets.begin(), lanes[0].packets.end(), [](const Packet& p) { return p.key; });
+        const auto keys = std::count_if(test_tracks[0].packets.begin(), test_tracks[0].packets.end(),
+                                        [](const Packet& p) { return p.key; });
         CHECK(static_cast<std::ptrdiff_t>(made.groups.size()) == keys);
         for (const std::size_t at : made.groups) {
             const auto packet = container::ts::parse_packet(ByteSpan(made.bytes).subspan(at * 188, 188));
@@ -108,12 +110,12 @@ TEST_CASE("clocks, tables and buffers keep their limits at a variable rate", "[m
 }
 
 TEST_CASE("a constant rate is filled up, evenly to the tick", "[mux]") {
-    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10)};
+    const std::vector<TestTrack> test_tracks = {video_track(Codec::h264, 240), audio_track(Codec::aac, 10)};
     container::MuxSettings settings;
     settings.rate_bps = 3'000'000;
     settings.title = "Harbour";
-    const Made made = multiplex(lanes, settings);
-    check_sound(made, lanes);
+    const Made made = multiplex(test_tracks, settings);
+    check_audio(made, test_tracks);
     CHECK(made.figures.late == 0);
     CHECK(made.figures.null_packets > 0);
     for (std::size_t i = 0; i < made.due.size(); ++i) {
@@ -128,20 +130,21 @@ TEST_CASE("a constant rate is filled up, evenly to the tick", "[mux]") {
 TEST_CASE("a constant rate that is too low is told", "[mux]") {
     container::MuxSettings settings;
     settings.rate_bps = 150'000;
-    const Made made = multiplex({picture_lane(Codec::h264, 120), sound_lane(Codec::aac, 5)}, settings);
+    const Made made = multiplex({video_track(Codec::h264, 120), audio_track(Codec::aac, 5)}, settings);
     CHECK(made.figures.late > 0);
     CHECK(made.figures.latest > 100ms);
     // The meter sees the same from the bytes alone.
     const auto report = measured(made.bytes);
     CHECK(report.streams[0].late > 0);
     bool said = false;
-    for (const std::string& word : measure::in_words(report)) said = said || word.find("too late") != std::string::npos;
+    for (const std::string& word : measure::in_words(report))
+        said = said || word.find("late data") != std::string::npos;
     CHECK(said);
 }
 
 TEST_CASE("a large picture takes the time it needs and no more", "[mux]") {
     // 120 kB of a keyframe among small pictures: sent over its lead, not in one burst.
-    Lane picture = picture_lane(Codec::h264, 96);
+    TestTrack picture = video_track(Codec::h264, 96);
     ByteVector big(picture.packets[48].data.view().begin(), picture.packets[48].data.view().end());
     big.resize(big.size() + 4);
     ByteVector unit(120'000, 0x5A);
@@ -151,32 +154,32 @@ TEST_CASE("a large picture takes the time it needs and no more", "[mux]") {
         big[big.size() - 4 + static_cast<std::size_t>(i)] = static_cast<std::uint8_t>(size >> (24 - 8 * i));
     big.insert(big.end(), unit.begin(), unit.end());
     picture.packets[48].data = Bytes(std::move(big));
-    const std::vector<Lane> lanes = {picture, sound_lane(Codec::aac, 4)};
-    const Made made = multiplex(lanes);
-    check_sound(made, lanes);
+    const std::vector<TestTrack> test_tracks = {picture, audio_track(Codec::aac, 4)};
+    const Made made = multiplex(test_tracks);
+    check_audio(made, test_tracks);
     CHECK(made.figures.peak_bps < 2'600'000);  // 1 Mbit over 0.66 s, what comes beside it, and some headroom
     CHECK(made.figures.peak_bps > 1'400'000);
 }
 
-TEST_CASE("sound alone carries the clock", "[mux]") {
-    const std::vector<Lane> lanes = {sound_lane(Codec::aac, 5, 1)};
-    const Made made = multiplex(lanes);
-    check_sound(made, lanes);
+TEST_CASE("audio alone carries the clock", "[mux]") {
+    const std::vector<TestTrack> test_tracks = {audio_track(Codec::aac, 5, 1)};
+    const Made made = multiplex(test_tracks);
+    check_audio(made, test_tracks);
     CHECK(made.groups.size() > 10);
 }
 
 TEST_CASE("what is followed ends where that begins", "[mux]") {
-    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 100), sound_lane(Codec::aac, 4)};
+    const std::vector<TestTrack> test_tracks = {video_track(Codec::h264, 100), audio_track(Codec::aac, 4)};
     const auto clock_end = [](const Made& made) { return made.due.back(); };
     Time end{};
-    for (const Lane& lane : lanes) {
-        for (const Packet& packet : lane.packets) end = std::max(end, packet.dts + packet.duration);
+    for (const TestTrack& test_track : test_tracks) {
+        for (const Packet& packet : test_track.packets) end = std::max(end, packet.dts + packet.duration);
     }
     container::MuxSettings settings;
     settings.lead = 200ms;
     settings.from = -500ms;
     settings.until = end - settings.lead;
-    const Made made = multiplex(lanes, settings);
+    const Made made = multiplex(test_tracks, settings);
     CHECK(made.due.front() == *settings.from);
     CHECK(clock_end(made) < *settings.until);
     CHECK(clock_end(made) > *settings.until - 40ms);
@@ -194,16 +197,16 @@ TEST_CASE("what is followed ends where that begins", "[mux]") {
     for (const auto& stream : report.streams) CHECK(stream.late == 0);
     // A film that is damaged may go on after hours: that is no reason to fill them, or to be late.
     settings.until = end + 3h;
-    const Made gap = multiplex(lanes, settings);
+    const Made gap = multiplex(test_tracks, settings);
     CHECK(gap.bytes.size() < made.bytes.size() + 500 * 188);
     for (const auto& stream : measured(gap.bytes).streams) CHECK(stream.late == 0);
     // Nothing is nothing.
-    CHECK(multiplex({Lane{lanes[0].track, {}}}, settings).bytes.empty());
+    CHECK(multiplex({TestTrack{test_tracks[0].track, {}}}, settings).bytes.empty());
 }
 
 TEST_CASE("the meter finds what is wrong with a stream", "[mux]") {
-    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10)};
-    const ByteVector whole = multiplex(lanes).bytes;
+    const std::vector<TestTrack> test_tracks = {video_track(Codec::h264, 240), audio_track(Codec::aac, 10)};
+    const ByteVector whole = multiplex(test_tracks).bytes;
     const std::size_t count = whole.size() / 188;
     const auto without = [&](auto leave_out) {
         ByteVector bytes;
@@ -260,26 +263,26 @@ TEST_CASE("the rate of pictures that tell none is taken from their times", "[mux
         settings.pictures = 24;
         settings.timed = false;
         H264Written written = write_h264(settings);
-        Lane lane;
-        lane.track.id = 1;
-        lane.track.kind = TrackKind::video;
-        lane.track.codec = Codec::h264;
-        lane.track.codec_config = written.config;
-        lane.track.width = settings.columns * 16;
-        lane.track.height = settings.rows * 16;
+        TestTrack test_track;
+        test_track.track.id = 1;
+        test_track.track.kind = TrackKind::video;
+        test_track.track.codec = Codec::h264;
+        test_track.track.codec_config = written.config;
+        test_track.track.width = settings.columns * 16;
+        test_track.track.height = settings.rows * 16;
         std::int64_t number = 0;
         for (Packet& packet : written.packets) {
             packet.track = 1;
             packet.pts = packet.dts = base::frames_to_time(number++, rate);
             packet.duration = base::frames_to_time(1, rate);
-            lane.packets.push_back(packet);
+            test_track.packets.push_back(packet);
         }
         const TempDir dir;
-        write_media(dir / "a.ts", "mpeg-ts", {lane});
+        write_media(dir / "a.ts", "mpeg-ts", {test_track});
         const auto read = read_media(dir / "a.ts");
         REQUIRE(read.size() == 1);
         CHECK(read[0].track.frame_rate.num == rate.num);
         CHECK(read[0].track.frame_rate.den == rate.den);
-        CHECK(read[0].packets.size() == lane.packets.size());
+        CHECK(read[0].packets.size() == test_track.packets.size());
     }
 }

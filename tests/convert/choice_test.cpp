@@ -1,4 +1,4 @@
-// What conversion takes of a disc: sound, subtitles, cadence, parts; decided before anything is done.
+// What conversion takes of a disc: audio, subtitles, cadence, parts; decided before anything is done.
 #include <catch2/catch.hpp>
 
 #include <algorithm>
@@ -32,7 +32,7 @@ class FakeInput : public source::Input {
         titles_.push_back(title);
     }
     source::Title& title() { return titles_.front(); }
-    Track& add_sound(int id, Codec codec, int channels, const char* language, Purpose purpose = Purpose::main) {
+    Track& add_audio(int id, Codec codec, int channels, const char* language, Purpose purpose = Purpose::main) {
         Track track;
         track.id = id;
         track.kind = TrackKind::audio;
@@ -82,7 +82,7 @@ convert::Request request(const base::Path& into) {
     return r;
 }
 
-std::vector<TrackId> sound_of(const convert::Plan& plan) {
+std::vector<TrackId> audio_of(const convert::Plan& plan) {
     std::vector<TrackId> ids;
     for (const auto& path : plan.graph.audio) ids.push_back(path.from.id);
     return ids;
@@ -90,63 +90,63 @@ std::vector<TrackId> sound_of(const convert::Plan& plan) {
 
 }  // namespace
 
-TEST_CASE("sound: the first that tells the story, or what was asked for", "[choice]") {
+TEST_CASE("audio: the first that tells the story, or what was asked for", "[choice]") {
     const TempDir dir;
     FakeInput input;
-    input.add_sound(0x83, Codec::ac3, 2, "en", Purpose::commentary);
-    input.add_sound(0x80, Codec::ac3, 6, "en");
-    input.add_sound(0x81, Codec::dts, 6, "de");
-    input.add_sound(0x82, Codec::unknown, 2, "fr");  // can't be decoded
+    input.add_audio(0x83, Codec::ac3, 2, "en", Purpose::commentary);
+    input.add_audio(0x80, Codec::ac3, 6, "en");
+    input.add_audio(0x81, Codec::dts, 6, "de");
+    input.add_audio(0x82, Codec::unknown, 2, "fr");  // can't be decoded
     auto r = request(dir.path());
-    const auto plan = [&](const char* sound) {
-        r.sound = sound;
+    const auto plan = [&](const char* audio) {
+        r.audio = audio;
         auto made = convert::make_plan(input, r);
         REQUIRE(made);
         return *made;
     };
-    CHECK(sound_of(plan("first")) == std::vector<TrackId>{0x80});
-    CHECK(sound_of(plan("all")) == std::vector<TrackId>{0x83, 0x80, 0x81});
-    CHECK(sound_of(plan("none")).empty());
+    CHECK(audio_of(plan("first")) == std::vector<TrackId>{0x80});
+    CHECK(audio_of(plan("all")) == std::vector<TrackId>{0x83, 0x80, 0x81});
+    CHECK(audio_of(plan("none")).empty());
     CHECK(plan("none").warnings.empty());
-    CHECK(sound_of(plan("de,en")) == std::vector<TrackId>{0x81, 0x80});
-    CHECK(sound_of(plan("deu")) == std::vector<TrackId>{0x81});  // by any form of the code
-    r.sound = "fr";
+    CHECK(audio_of(plan("de,en")) == std::vector<TrackId>{0x81, 0x80});
+    CHECK(audio_of(plan("deu")) == std::vector<TrackId>{0x81});  // by any form of the code
+    r.audio = "fr";
     CHECK(convert::make_plan(input, r).error().kind == ErrorKind::usage);
     const auto made = plan("first");
     CHECK(made.graph.audio[0].bitrate_bps == 192'000);
     for (const auto& track : made.tracks) {
-        if (track.from.id == 0x80) CHECK(track.why.find("folded down to stereo") != std::string::npos);
-        if (track.from.id == 0x82) CHECK(track.why.find("unknown sound can't be decoded") != std::string::npos);
+        if (track.from.id == 0x80) CHECK(track.why.find("downmixed to stereo") != std::string::npos);
+        if (track.from.id == 0x82) CHECK(track.why.find("unknown audio can't be decoded") != std::string::npos);
         // The number it is told by takes it.
-        const std::size_t hint = track.why.find("--sound ");
+        const std::size_t hint = track.why.find("--audio ");
         if (track.from.id != 0x83 && track.from.id != 0x81) continue;
         REQUIRE(hint != std::string::npos);
         const std::string number = track.why.substr(hint + 8, 1);
-        CHECK(sound_of(plan(number.c_str())) == std::vector<TrackId>{track.from.id});
+        CHECK(audio_of(plan(number.c_str())) == std::vector<TrackId>{track.from.id});
     }
-    r.sound = "9";
+    r.audio = "9";
     CHECK(convert::make_plan(input, r).error().kind == ErrorKind::usage);
 }
 
-TEST_CASE("sound: a commentary alone is better than silence, and silence is told", "[choice]") {
+TEST_CASE("audio: a commentary alone is better than silence, and silence is told", "[choice]") {
     const TempDir dir;
     FakeInput input;
-    input.add_sound(0x80, Codec::ac3, 2, "en", Purpose::commentary);
-    CHECK(sound_of(*convert::make_plan(input, request(dir.path()))) == std::vector<TrackId>{0x80});
+    input.add_audio(0x80, Codec::ac3, 2, "en", Purpose::commentary);
+    CHECK(audio_of(*convert::make_plan(input, request(dir.path()))) == std::vector<TrackId>{0x80});
     FakeInput silent;
-    silent.add_sound(0x80, Codec::unknown, 2, "en");
+    silent.add_audio(0x80, Codec::unknown, 2, "en");
     const auto plan = convert::make_plan(silent, request(dir.path()));
     REQUIRE(plan);
-    CHECK(sound_of(*plan).empty());
+    CHECK(audio_of(*plan).empty());
     REQUIRE(plan->warnings.size() == 1);
-    CHECK(plan->warnings[0].find("silent") != std::string::npos);
+    CHECK(plan->warnings[0].find("no audio") != std::string::npos);
 }
 
 TEST_CASE("subtitles: forced ones in the language that is heard", "[choice]") {
     const TempDir dir;
     FakeInput input;
-    input.add_sound(0x80, Codec::ac3, 2, "en");
-    input.add_sound(0x81, Codec::ac3, 2, "de");
+    input.add_audio(0x80, Codec::ac3, 2, "en");
+    input.add_audio(0x81, Codec::ac3, 2, "de");
     input.add_subtitles(0x20, Codec::dvd_subpicture, "en", false);
     input.add_subtitles(0x21, Codec::dvd_subpicture, "de", false);
     input.add_subtitles(0x22, Codec::dvd_subpicture, "en", true);
@@ -161,7 +161,7 @@ TEST_CASE("subtitles: forced ones in the language that is heard", "[choice]") {
     REQUIRE(chosen.size() == 1);
     CHECK(chosen[0].from.id == 0x22);
     CHECK_FALSE(chosen[0].forced_only);
-    r.sound = "de";  // no track made for it: what is marked in the full one
+    r.audio = "de";  // no track made for it: what is marked in the full one
     chosen = subtitles();
     REQUIRE(chosen.size() == 1);
     CHECK(chosen[0].from.id == 0x21);
@@ -180,7 +180,7 @@ TEST_CASE("subtitles: forced ones in the language that is heard", "[choice]") {
 TEST_CASE("subtitles: of graphics tracks that don't say, all in the language are looked through", "[choice]") {
     const TempDir dir;
     FakeInput input;
-    input.add_sound(0x1100, Codec::ac3, 2, "eng");
+    input.add_audio(0x1100, Codec::ac3, 2, "eng");
     input.add_subtitles(0x1200, Codec::pgs, "eng", false);
     input.add_subtitles(0x1201, Codec::pgs, "deu", false);
     input.add_subtitles(0x1202, Codec::pgs, "eng", false);
@@ -198,7 +198,7 @@ TEST_CASE("pictures that can't be decoded are refused by name", "[choice]") {
     const auto plan = convert::make_plan(input, request(dir.path()));
     REQUIRE_FALSE(plan);
     CHECK(plan.error().kind == ErrorKind::input);
-    CHECK(plan.error().what.find("vc1") != std::string::npos);
+    CHECK(plan.error().what.find("VC-1") != std::string::npos);
 }
 
 TEST_CASE("episodes get a series' names and numbers, parts their own chapters", "[choice]") {
@@ -239,14 +239,14 @@ TEST_CASE("interlaced titles: what they really are decides what is done", "[choi
         REQUIRE(made);
         return *made;
     };
-    using Stretch = filter::WholeFrames::Stretch;
+    using TimeRange = filter::WholeFrames::TimeRange;
     using Rate = filter::Deinterlacer::Rate;
     const auto fields = [&](const char* pick) { return *plan(pick).graph.video.fields; };
-    CHECK(fields("1").first == Stretch::matched);
-    CHECK(fields("2").first == Stretch::video);
+    CHECK(fields("1").first == TimeRange::matched);
+    CHECK(fields("2").first == TimeRange::video);
     CHECK(fields("2").video == Rate::field);
     CHECK(plan("2").graph.video.encode.frame_rate == Ratio{60000, 1001});
-    CHECK(fields("3").first == Stretch::pulldown);
+    CHECK(fields("3").first == TimeRange::pulldown);
     CHECK(plan("3").graph.video.encode.frame_rate == Ratio{24000, 1001});
     r.profile = *profile::find("small-screen");
     CHECK(fields("2").video == Rate::frame);

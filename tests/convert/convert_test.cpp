@@ -18,7 +18,7 @@ namespace {
 
 profile::Profile quick() {
     auto parsed = profile::parse(
-        "name = \"quick\"\n[video]\neffort = 1\nquality = 30\nlargest = \"320x180\"\npeak_bitrate = \"1 Mbit/s\"\n",
+        "name = \"quick\"\n[video]\neffort = 1\nquality = 30\nmax_size = \"320x180\"\npeak_bitrate = \"1 Mbit/s\"\n",
         "quick");
     REQUIRE(parsed);
     return *parsed;
@@ -84,10 +84,10 @@ TEST_CASE("sizes fit the profile without being enlarged", "[convert]") {
         CHECK(aspect == Approx(16.0 / 9).epsilon(0.006));
         return std::pair(encode.width, encode.height);
     };
-    CHECK(size("largest = \"2160p\"\n") == std::pair(854, 480));
-    CHECK(size("largest = \"480p\"\n") == std::pair(854, 480));
-    CHECK(size("largest = \"640x360\"\n") == std::pair(640, 360));
-    CHECK(size("largest = \"320x2000\"\n") == std::pair(320, 180));
+    CHECK(size("max_size = \"2160p\"\n") == std::pair(854, 480));
+    CHECK(size("max_size = \"480p\"\n") == std::pair(854, 480));
+    CHECK(size("max_size = \"640x360\"\n") == std::pair(640, 360));
+    CHECK(size("max_size = \"320x2000\"\n") == std::pair(320, 180));
     CHECK(size("pixels = \"as-source\"\n") == std::pair(720, 480));
 }
 
@@ -120,7 +120,7 @@ TEST_CASE("a conversion keeps every picture, the chapters and the length", "[con
     CHECK(movie->tracks[0].info.frame_rate == Ratio{24000, 1001});
     CHECK(movie->tracks[1].info.language == "eng");
     CHECK(movie->duration == outcome->duration);
-    // The first sound packets lie before 0: the encoder's priming.
+    // The first audio packets lie before 0: the encoder's priming.
     CHECK(movie->tracks[1].samples[0].pts == base::from_ticks(-1600, 48000));
     // Interleaved: no packet far from its time in the file.
     std::uint64_t last = 0;
@@ -134,10 +134,10 @@ TEST_CASE("a conversion keeps every picture, the chapters and the length", "[con
     CHECK(again.error().kind == ErrorKind::machine);
 }
 
-TEST_CASE("sound that is missing, in part or wholly, does not shift or stop the picture, and is told", "[convert]") {
+TEST_CASE("audio that is missing, in part or wholly, does not shift or stop the picture, and is told", "[convert]") {
     const TempDir dir;
     for (const bool all : {false, true}) {
-        INFO((all ? "all sound" : "a stretch of sound") << " is missing");
+        INFO((all ? "all audio" : "an interval of audio") << " is missing");
         const base::Path rip = dir / (all ? "all" : "part");
         copy_disc(rip);
         ByteVector vob = read_all(rip / "VIDEO_TS/VTS_01_1.VOB");
@@ -156,13 +156,13 @@ TEST_CASE("sound that is missing, in part or wholly, does not shift or stop the 
         REQUIRE(outcome);
         CHECK(outcome->pictures == kSampleFrames);
         REQUIRE_FALSE(outcome->problems.empty());
-        CHECK(outcome->problems.back().what.find("sound") != std::string::npos);
+        CHECK(outcome->problems.back().what.find("audio") != std::string::npos);
         auto file = base::FileSource::open(outcome->path);
         REQUIRE(file);
         const auto movie = container::read_mp4(*file);
         REQUIRE(movie);
         CHECK(movie->duration == outcome->duration);
-        // With silence in the gap, the sound is as long as ever.
+        // With silence in the gap, the audio is as long as ever.
         if (!all) CHECK(std::abs(base::to_seconds(movie->tracks[1].end - movie->duration)) < 0.03);
     }
 }
@@ -206,15 +206,15 @@ TEST_CASE("what can't be decoded is named before anything is converted", "[conve
     H264WriterSettings settings;
     settings.pictures = 50;
     const H264Written written = write_h264(settings);
-    Lane lane;
-    lane.track.id = 1;
-    lane.track.kind = TrackKind::video;
-    lane.track.codec = Codec::h264;
-    lane.track.codec_config = written.config;
-    lane.packets = written.packets;
-    for (Packet& packet : lane.packets) packet.track = 1;
-    bitstream::describe_headers(lane.track, {});
-    const auto said = [&](const Lane& film) {
+    TestTrack test_track;
+    test_track.track.id = 1;
+    test_track.track.kind = TrackKind::video;
+    test_track.track.codec = Codec::h264;
+    test_track.track.codec_config = written.config;
+    test_track.packets = written.packets;
+    for (Packet& packet : test_track.packets) packet.track = 1;
+    bitstream::describe_headers(test_track.track, {});
+    const auto said = [&](const TestTrack& film) {
         std::filesystem::remove(dir / "film.mp4");
         write_media(dir / "film.mp4", "mp4", {film});
         const auto input = source::open_input(dir / "film.mp4");
@@ -224,15 +224,15 @@ TEST_CASE("what can't be decoded is named before anything is converted", "[conve
         const auto cost = convert::estimate(**input, *plan, Cancel());
         return cost ? std::string() : "estimate: " + cost.error().what;
     };
-    CHECK(said(lane).empty());
+    CHECK(said(test_track).empty());
     // By the parameter sets, or by what the first picture brings along.
     const auto sets = bitstream::h264::parameter_sets(written.config.view());
     REQUIRE(sets);
-    Lane groups = lane;
+    TestTrack groups = test_track;
     groups.track.codec_config = Bytes(bitstream::h264::make_config(sets->units[0], ByteVector{0x68, 0xC5}));
     CHECK_THAT(said(groups), Catch::StartsWith("plan: ") && Catch::Contains("slice groups"));
     const auto with = [&](std::size_t picture, const ByteVector& unit) {
-        Lane film = lane;
+        TestTrack film = test_track;
         ByteVector data;
         bitstream::nal::append(data, unit);
         const ByteSpan rest = film.packets[picture].data.view();
@@ -241,21 +241,21 @@ TEST_CASE("what can't be decoded is named before anything is converted", "[conve
         return film;
     };
     CHECK_THAT(said(with(0, {0x6F, 83, 0x00, 0x28, 0xFF})),
-               Catch::StartsWith("plan: ") && Catch::Contains("scalable h264"));
+               Catch::StartsWith("plan: ") && Catch::Contains("scalable H.264"));
     // What only later pictures tell: by trying.
     CHECK_THAT(said(with(1, {0x62, 0x88, 0x80})),
-               Catch::StartsWith("estimate: ") && Catch::Contains("is cut into data partitions"));
+               Catch::StartsWith("estimate: ") && Catch::Contains("uses data partitioning"));
     CHECK_FALSE(std::filesystem::exists(dir / "library"));
 }
 
 TEST_CASE("both eyes' views go along, or aren't mixed", "[convert][frame-packing]") {
     const TempDir dir;
-    Lane lane = picture_lane(Codec::h264, 24);
+    TestTrack test_track = video_track(Codec::h264, 24);
     using Arrangement = FramePacking::Arrangement;
     const auto plan = [&](Arrangement arrangement, const char* largest) {
-        lane.track.frame_packing = FramePacking{arrangement, FramePacking::View::right};
+        test_track.track.frame_packing = FramePacking{arrangement, FramePacking::View::right};
         std::filesystem::remove(dir / "film.mkv");
-        write_media(dir / "film.mkv", "matroska", {lane});
+        write_media(dir / "film.mkv", "matroska", {test_track});
         const auto input = source::open_input(dir / "film.mkv");
         REQUIRE(input);
         profile::Profile profile = quick();
@@ -267,14 +267,14 @@ TEST_CASE("both eyes' views go along, or aren't mixed", "[convert][frame-packing
         const auto kept = plan(arrangement, "as it is");
         REQUIRE(kept);
         CHECK(std::any_of(kept->steps.begin(), kept->steps.end(), [](const std::string& step) {
-            return step.find("3D ") == 0 && step.find("right view first: carried through") != std::string::npos;
+            return step.find("3D ") == 0 && step.find("right view first: kept") != std::string::npos;
         }));
     }
     CHECK(plan(Arrangement::side_by_side, "small"));
     const auto mixed = plan(Arrangement::rows, "small");
     REQUIRE_FALSE(mixed);
     CHECK(mixed.error().kind == ErrorKind::input);
-    CHECK(mixed.error().what.find("would mix both eyes' views") != std::string::npos);
+    CHECK(mixed.error().what.find("would mix the two views") != std::string::npos);
 }
 
 TEST_CASE("titles that can't be picked, and inputs that are none", "[convert]") {
@@ -303,7 +303,7 @@ TEST_CASE("losses add up once, and what is much of a film is not lost unasked", 
         return Problem{"unreadable", base::from_seconds(from), base::from_seconds(to)};
     };
     const auto loss = convert::add_up({at(10, 11), at(3, 3), at(10.5, 12), at(100, 100.5)});
-    REQUIRE(loss.stretches.size() == 3);
+    REQUIRE(loss.intervals.size() == 3);
     CHECK(base::to_seconds(loss.total) == Approx(0.04 + 2 + 0.5));
     CHECK(convert::times_of(loss) == "0:03.0 to 0:03.0, 0:10.0 to 0:12.0, 1:40.0 to 1:40.5");
     CHECK(convert::check_loss(loss, base::from_seconds(3600), "film"));

@@ -57,22 +57,22 @@ struct Beeps {
     std::vector<double> at;
     double left_db = 0, right_db = 0;
 };
-Beeps beeps_in(const Lane& lane) {
-    auto decoder = codec::make_audio_decoder(lane.track);
+Beeps beeps_in(const TestTrack& test_track) {
+    auto decoder = codec::make_audio_decoder(test_track.track);
     REQUIRE(decoder);
-    std::vector<Sound> sounds;
-    for (const Packet& packet : lane.packets) REQUIRE((*decoder)->decode(packet, sounds));
+    std::vector<AudioFrames> audio_frames;
+    for (const Packet& packet : test_track.packets) REQUIRE((*decoder)->decode(packet, audio_frames));
     Beeps found;
     float peak[2] = {0, 0};
     double quiet_until = -1;
-    for (const Sound& sound : sounds) {
-        const auto channels = static_cast<std::size_t>(sound.channels);
-        for (std::size_t n = 0; n < sound.frames(); ++n) {
-            const float left = std::abs(sound.samples[n * channels]);
+    for (const AudioFrames& audio : audio_frames) {
+        const auto channels = static_cast<std::size_t>(audio.channels);
+        for (std::size_t n = 0; n < audio.frames(); ++n) {
+            const float left = std::abs(audio.samples[n * channels]);
             for (std::size_t c = 0; c < std::min<std::size_t>(channels, 2); ++c)
-                peak[c] = std::max(peak[c], std::abs(sound.samples[n * channels + c]));
+                peak[c] = std::max(peak[c], std::abs(audio.samples[n * channels + c]));
             if (left < 0.25f) continue;
-            const double at = base::to_seconds(sound.pts) + static_cast<double>(n) / sound.sample_rate;
+            const double at = base::to_seconds(audio.pts) + static_cast<double>(n) / audio.sample_rate;
             if (at > quiet_until) found.at.push_back(at);
             quiet_until = at + 0.05;
         }
@@ -84,9 +84,9 @@ Beeps beeps_in(const Lane& lane) {
 
 Row looked_at(const base::Path& file, const std::vector<Run>& runs, bool cards_numbered = true) {
     Row row;
-    const auto lanes = read_media(file);
-    REQUIRE(lanes.size() >= 1);
-    auto decoder = codec::make_video_decoder(lanes[0].track);
+    const auto test_tracks = read_media(file);
+    REQUIRE(test_tracks.size() >= 1);
+    auto decoder = codec::make_video_decoder(test_tracks[0].track);
     REQUIRE(decoder);
     std::vector<Picture> pictures;
     std::map<std::pair<int, std::int64_t>, int> seen;
@@ -110,7 +110,7 @@ Row looked_at(const base::Path& file, const std::vector<Run>& runs, bool cards_n
         }
         pictures.clear();
     };
-    for (const Packet& packet : lanes[0].packets) {
+    for (const Packet& packet : test_tracks[0].packets) {
         REQUIRE((*decoder)->decode(packet, pictures));
         look();
     }
@@ -131,9 +131,9 @@ Row looked_at(const base::Path& file, const std::vector<Run>& runs, bool cards_n
                 std::abs(base::to_seconds(pts - frames[i - 1].second - base::frames_to_time(1, run.rate))) * 1000);
         }
     }
-    for (const Lane& lane : lanes) {
-        if (lane.track.kind != TrackKind::audio) continue;
-        const Beeps beeps = beeps_in(lane);
+    for (const TestTrack& test_track : test_tracks) {
+        if (test_track.track.kind != TrackKind::audio) continue;
+        const Beeps beeps = beeps_in(test_track);
         row.beeps = static_cast<int>(beeps.at.size());
         row.left_db = beeps.left_db;
         row.right_db = beeps.right_db;
@@ -143,7 +143,7 @@ Row looked_at(const base::Path& file, const std::vector<Run>& runs, bool cards_n
             for (const double beep : beeps.at) {
                 if (std::abs(beep - flash) < std::abs(nearest)) nearest = beep - flash;
             }
-            // (Where the sound is missing with the picture there is nothing to hold against it.)
+            // (Where the audio is missing with the picture there is nothing to hold against it.)
             nearest += base::to_seconds(runs.front().first);
             if (std::abs(nearest) < 0.2) row.sync_ms = std::max(row.sync_ms, std::abs(nearest) * 1000);
         }
@@ -154,7 +154,7 @@ Row looked_at(const base::Path& file, const std::vector<Run>& runs, bool cards_n
 
 profile::Profile quick() {
     return *profile::parse(
-        "name = \"q\"\n[video]\neffort = 1\nquality = 16\nlargest = \"1080p\"\npixels = \"as-source\"\ninterlaced = "
+        "name = \"q\"\n[video]\neffort = 1\nquality = 16\nmax_size = \"1080p\"\npixels = \"as-source\"\ninterlaced = "
         "\"per-field\"\n",
         "q");
 }
@@ -214,8 +214,8 @@ std::map<int, double> check_shelf(const std::vector<Shelf>& rows) {
         disc.high_definition = false;
         disc.codec = shelf.h264 ? Codec::h264 : Codec::mpeg2;
         disc.pal = shelf.pal;
-        disc.sound = {{Codec::ac3, shelf.channels}};
-        if (shelf.channels == 2) disc.sound = {{Codec::lpcm, 2}};
+        disc.audio = {{Codec::ac3, shelf.channels}};
+        if (shelf.channels == 2) disc.audio = {{Codec::lpcm, 2}};
         std::vector<std::string> names;
         std::vector<Run> runs;
         Time from{};
@@ -263,11 +263,11 @@ std::map<int, double> check_shelf(const std::vector<Shelf>& rows) {
 }
 
 // H.264 whose frames come at uneven times.
-Lane uneven(int frames) {
-    Lane lane = picture_lane(Codec::h264, frames);
+TestTrack uneven(int frames) {
+    TestTrack test_track = video_track(Codec::h264, frames);
     constexpr int kSteps[] = {20, 50, 33, 17, 100, 40, 16};  // ms
     std::vector<Time> times;
-    for (const Packet& packet : lane.packets) times.push_back(packet.pts);
+    for (const Packet& packet : test_track.packets) times.push_back(packet.pts);
     std::sort(times.begin(), times.end());
     std::map<Time, Time> moved;
     Time at{};
@@ -275,19 +275,19 @@ Lane uneven(int frames) {
         moved[times[i]] = at;
         at += std::chrono::milliseconds(kSteps[i % std::size(kSteps)]);
     }
-    for (std::size_t i = 0; i < lane.packets.size(); ++i) {
-        Packet& packet = lane.packets[i];
+    for (std::size_t i = 0; i < test_track.packets.size(); ++i) {
+        Packet& packet = test_track.packets[i];
         packet.dts = moved[times[i]] - base::from_seconds(0.5);
         packet.pts = moved[packet.pts];
         packet.duration = {};
     }
-    lane.track.frame_rate = {0, 1};
-    return lane;
+    test_track.track.frame_rate = {0, 1};
+    return test_track;
 }
 
 }  // namespace
 
-TEST_CASE("every frame of a shelf of discs of one kind comes once, at its time, with its sound", "[fidelity]") {
+TEST_CASE("every frame of a shelf of discs of one kind comes once, at its time, with its audio", "[fidelity]") {
     using P = Pictures;
     check_shelf({{"NTSC film, marked", false, false, false, {{P::film, 2}}},
                  {"NTSC film, unmarked", false, false, false, {{P::film_unmarked, 2.5}}},
@@ -301,9 +301,9 @@ TEST_CASE("every frame of a shelf of discs of one kind comes once, at its time, 
                  {"PAL video", true, false, false, {{P::interlaced, 2}}}});
 }
 
-TEST_CASE("every frame of a shelf of mixed discs comes once, at its time, with its sound", "[fidelity]") {
+TEST_CASE("every frame of a shelf of mixed discs comes once, at its time, with its audio", "[fidelity]") {
     using P = Pictures;
-    // Where stretches of unlike kinds meet, a few frames belong to neither.
+    // Where intervals of unlike kinds meet, a few frames belong to neither.
     auto level = check_shelf(
         {{"film marked, then video", false, false, false, {{P::film, 2}, {P::interlaced, 2}}, 2, false, 0, 0, 1},
          {"video, then film marked", false, false, false, {{P::interlaced, 2}, {P::film, 2}}, 2, false, 0, 0, 1},
@@ -345,14 +345,14 @@ TEST_CASE("frames at uneven times keep them; of damage only what it hit is lost"
         const std::string name = "uneven times, " + format;
         INFO(name);
         const TempDir dir;
-        const Lane lane = uneven(90);
-        write_media(dir / "a", format, {lane, sound_lane(Codec::aac, 3)});
+        const TestTrack test_track = uneven(90);
+        write_media(dir / "a", format, {test_track, audio_track(Codec::aac, 3)});
         auto even = quick();
         const base::Path kept = converted(dir / "a", dir / "kept", "main", even);
         const auto back = read_media(kept);
         REQUIRE(back[0].packets.size() == 90);
         std::vector<Time> before, after;
-        for (const Packet& packet : lane.packets) before.push_back(packet.pts);
+        for (const Packet& packet : test_track.packets) before.push_back(packet.pts);
         for (const Packet& packet : back[0].packets) after.push_back(packet.pts);
         std::sort(before.begin(), before.end());
         std::sort(after.begin(), after.end());
@@ -394,7 +394,7 @@ TEST_CASE("frames at uneven times keep them; of damage only what it hit is lost"
         disc.kind = h264 ? Disc::Kind::blu_ray : Disc::Kind::dvd;
         disc.high_definition = false;
         disc.codec = h264 ? Codec::h264 : Codec::mpeg2;
-        disc.sound = {{Codec::ac3, 2}};
+        disc.audio = {{Codec::ac3, 2}};
         Disc::Part part;
         part.name = "one";
         part.length = base::from_seconds(5);

@@ -22,7 +22,7 @@ Track h264(const char* profile, const char* level, int width, int height, Ratio 
     return track;
 }
 
-Track sound(Codec codec, int channels) {
+Track audio(Codec codec, int channels) {
     Track track;
     track.kind = TrackKind::audio;
     track.codec = codec;
@@ -62,16 +62,16 @@ TEST_CASE("what a device lacks is named, one thing at a time", "[device]") {
     const auto found = device::find("player-sd");
     REQUIRE(found);
     const device::Device& sd = *found;
-    const Track fine = h264("Main", "3.0", 720, 480), aac = sound(Codec::aac, 2);
+    const Track fine = h264("Main", "3.0", 720, 480), aac = audio(Codec::aac, 2);
     CHECK(failed(judge(sd, "mp4", {fine, aac}, 3'000'000)).empty());
     CHECK(failed(judge(sd, "matroska", {fine, aac}, 3'000'000)) == Names{"container"});
     CHECK(failed(judge(sd, "mp4", {h264("High", "3.0", 720, 480), aac}, 3'000'000)) == Names{"codec profile"});
     CHECK(failed(judge(sd, "mp4", {h264("Main", "3.1", 720, 480), aac}, 3'000'000)) == Names{"level"});
-    CHECK(failed(judge(sd, "mp4", {h264("Main", "3.0", 854, 480), aac}, 3'000'000)) == Names{"picture size"});
+    CHECK(failed(judge(sd, "mp4", {h264("Main", "3.0", 854, 480), aac}, 3'000'000)) == Names{"video size"});
     CHECK(failed(judge(sd, "mp4", {h264("Main", "3.0", 720, 480, {60, 1}), aac}, 3'000'000)) == Names{"frame rate"});
-    CHECK(failed(judge(sd, "mp4", {fine, sound(Codec::aac, 6)}, 3'000'000)) == Names{"audio"});
-    CHECK(failed(judge(sd, "mp4", {fine, sound(Codec::ac3, 2)}, 3'000'000)) == Names{"audio"});
-    CHECK(failed(judge(sd, "mp4", {fine, aac}, 4'000'001)) == Names{"highest bit rate"});
+    CHECK(failed(judge(sd, "mp4", {fine, audio(Codec::aac, 6)}, 3'000'000)) == Names{"audio"});
+    CHECK(failed(judge(sd, "mp4", {fine, audio(Codec::ac3, 2)}, 3'000'000)) == Names{"audio"});
+    CHECK(failed(judge(sd, "mp4", {fine, aac}, 4'000'001)) == Names{"max bit rate"});
     Track interlaced = fine;
     interlaced.scan = Scan::interlaced;
     CHECK(failed(judge(sd, "mp4", {interlaced, aac}, 3'000'000)) == Names{"scan"});
@@ -86,16 +86,16 @@ TEST_CASE("what a device lacks is named, one thing at a time", "[device]") {
 TEST_CASE("one track the device can play is enough", "[device]") {
     const auto tv = device::find("tv-hd");
     REQUIRE(tv);
-    CHECK(failed(judge(*tv, "mp4", {h264("High", "4.0", 1920, 1080), sound(Codec::ac3, 6), sound(Codec::aac, 2)},
+    CHECK(failed(judge(*tv, "mp4", {h264("High", "4.0", 1920, 1080), audio(Codec::ac3, 6), audio(Codec::aac, 2)},
                        9'000'000))
               .empty());
     // A film rate a hair above the limit's name is no failure: 60000/1001 on a device of 59.94... rounded to 60.
-    CHECK(failed(judge(*tv, "mp4", {h264("High", "4.1", 1920, 1080, {60000, 1001}), sound(Codec::aac, 2)}, 9'000'000))
+    CHECK(failed(judge(*tv, "mp4", {h264("High", "4.1", 1920, 1080, {60000, 1001}), audio(Codec::aac, 2)}, 9'000'000))
               .empty());
 }
 
 TEST_CASE("links carry their payload", "[device]") {
-    // 1460 of 1538 bytes on the wire: 94.9 %; with the time stamp option 1448 of 1538.
+    // 1460 of 1538 bytes on the wire: 94.9 %; with the timestamp option 1448 of 1538.
     CHECK(device::parse_link("fast-ethernet")->payload_bps == 94'100'000);
     CHECK(device::parse_link("gigabit")->payload_bps == 941'000'000);
     CHECK(device::parse_link("12 Mbit/s")->payload_bps == 12'000'000);
@@ -114,9 +114,9 @@ TEST_CASE("device descriptions with mistakes are refused at their line", "[devic
     CHECK(error("name = \"x\"\n[plays]\nstart_aftr = \"1 s\"\n").find("d.toml, line 3") == 0);
     CHECK(error("name = \"x\"\n[[plays.video]]\ncodec = \"h265x\"\n").find("d.toml, line 3") == 0);
     CHECK(error("name = \"x\"\n[[plays.video]]\ncodec = \"h264\"\nlevel = \"9\"\n").find("d.toml, line 4") == 0);
-    CHECK(error("name = \"x\"\n[plays]\nstart_after = \"5 s\"\nreads_ahead = \"2 s\"\n").find("shorter") !=
+    CHECK(error("name = \"x\"\n[plays]\nstart_buffer = \"5 s\"\nbuffer = \"2 s\"\n").find("shorter") !=
           std::string::npos);
-    CHECK(error("name = \"x\"\n[plays]\ncontainers = [\"mp5\"]\n").find("no container") != std::string::npos);
+    CHECK(error("name = \"x\"\n[plays]\ncontainers = [\"mp5\"]\n").find("unknown container") != std::string::npos);
     CHECK(error("name = \"x\"\n[[plays.video]]\ncodec = \"h264\"\nprofiles = [\"Hihg\"]\n").find("line 4") !=
           std::string::npos);
     CHECK(error("name = \"x\"\n[[plays.video]]\ncodec = \"h265\"\nbit_depth = 9\n").find("line 4") !=

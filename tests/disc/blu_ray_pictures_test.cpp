@@ -16,13 +16,13 @@ namespace {
 
 const Ratio kFilm{24000, 1001};
 
-// Writes one clip of a lane and of AC-3.
-disc::BluRayClipTimes write_clip(disc::BluRayWriter& writer, const std::string& name, const Lane& picture,
-                                 const Lane& sound, std::uint8_t coding) {
+// Writes one clip of a test_track and of AC-3.
+disc::BluRayClipTimes write_clip(disc::BluRayWriter& writer, const std::string& name, const TestTrack& picture,
+                                 const TestTrack& audio, std::uint8_t coding) {
     disc::BluRayClipSettings settings;
     settings.name = name;
     settings.video = {0x1011, coding, 6, 1, ""};
-    settings.sound = {{0x1100, 0x81, 6, 1, "eng"}};
+    settings.audio = {{0x1100, 0x81, 6, 1, "eng"}};
     REQUIRE(writer.begin_clip(settings));
     ByteVector sets;
     if (const auto parsed = bitstream::h264::parameter_sets(picture.track.codec_config.view());
@@ -30,8 +30,8 @@ disc::BluRayClipTimes write_clip(disc::BluRayWriter& writer, const std::string& 
         for (const ByteSpan unit : parsed->units) bitstream::nal::append_byte_stream(sets, unit);
     }
     disc::BluRayGroup group;
-    for (const Packet& p : sound.packets)
-        group.sound.push_back({0, p.pts, ByteVector(p.data.view().begin(), p.data.view().end()), 0});
+    for (const Packet& p : audio.packets)
+        group.audio.push_back({0, p.pts, ByteVector(p.data.view().begin(), p.data.view().end()), 0});
     for (const Packet& p : picture.packets) {
         ByteVector data =
             picture.track.codec == Codec::h264
@@ -49,8 +49,8 @@ disc::BluRayClipTimes write_clip(disc::BluRayWriter& writer, const std::string& 
 
 TEST_CASE("pictures of H.264 and VC-1 come off a Blu-ray disc untouched, over clip joins", "[blu-ray]") {
     const bool avc = GENERATE(true, false);
-    const Lane picture = avc ? picture_lane(Codec::h264, 96) : vc1_lane(96);
-    const Lane sound = sound_lane(Codec::ac3, 96 * 1001.0 / 24000);
+    const TestTrack picture = avc ? video_track(Codec::h264, 96) : vc1_track(96);
+    const TestTrack audio = audio_track(Codec::ac3, 96 * 1001.0 / 24000);
     const TempDir dir;
     {
         auto writer = disc::BluRayWriter::create(dir / "bd");
@@ -58,7 +58,7 @@ TEST_CASE("pictures of H.264 and VC-1 come off a Blu-ray disc untouched, over cl
         disc::blu_ray::Playlist playlist;
         for (const char* name : {"00001", "00002"}) {
             const std::uint8_t coding = avc ? 0x1B : 0xEA;
-            const auto times = write_clip(*writer, name, picture, sound, coding);
+            const auto times = write_clip(*writer, name, picture, audio, coding);
             disc::blu_ray::Playlist::Item item;
             item.clips = {name};
             item.in_time = times.in_time;
@@ -73,29 +73,29 @@ TEST_CASE("pictures of H.264 and VC-1 come off a Blu-ray disc untouched, over cl
     }
     // Through the program, to a container that holds it; two clips on one timeline.
     const Ran ran =
-        run_program({"convert", "bd", "--rewrap", "matroska", "--into", ".", "--name", "Film", "--json"}, dir.path());
+        run_program({"convert", "bd", "--remux", "matroska", "--into", ".", "--name", "Film", "--json"}, dir.path());
     INFO(ran.err);
     REQUIRE(ran.status == 0);
     const auto output = json_of(ran)["outputs"][0];
-    CHECK(output["pictures"] == 192);
+    CHECK(output["frames"] == 192);
     CHECK(output["problems"].empty());
-    const auto lanes = read_media(dir / "Film/Film.mkv");
-    REQUIRE(lanes.size() == 2);
-    CHECK(lanes[0].track.codec == picture.track.codec);
-    CHECK(lanes[0].track.frame_rate == kFilm);
-    CHECK(lanes[0].track.width == 320);
+    const auto test_tracks = read_media(dir / "Film/Film.mkv");
+    REQUIRE(test_tracks.size() == 2);
+    CHECK(test_tracks[0].track.codec == picture.track.codec);
+    CHECK(test_tracks[0].track.frame_rate == kFilm);
+    CHECK(test_tracks[0].track.width == 320);
     ByteVector twice = payload_of(picture);
     const ByteVector once = twice;
     twice.insert(twice.end(), once.begin(), once.end());
-    CHECK(payload_of(lanes[0]) == twice);
-    REQUIRE(lanes[0].packets.size() == 192);
+    CHECK(payload_of(test_tracks[0]) == twice);
+    REQUIRE(test_tracks[0].packets.size() == 192);
     for (std::size_t i = 0; i < 192; ++i) {
         const Time clip = i < 96 ? Time{} : base::frames_to_time(96, kFilm);
-        CHECK(lanes[0].packets[i].pts == picture.packets[i % 96].pts + clip);
-        CHECK(lanes[0].packets[i].key == picture.packets[i % 96].key);
+        CHECK(test_tracks[0].packets[i].pts == picture.packets[i % 96].pts + clip);
+        CHECK(test_tracks[0].packets[i].key == picture.packets[i % 96].key);
     }
-    // Both clips' sound, less what overlaps at the join.
-    CHECK(lanes[1].packets.size() >= 2 * sound.packets.size() - 2);
+    // Both clips' audio, less what overlaps at the join.
+    CHECK(test_tracks[1].packets.size() >= 2 * audio.packets.size() - 2);
     // A skip lands on a keyframe at or before its time.
     const auto inspected = json_of(run_program({"inspect", "bd", "--json"}, dir.path()));
     INFO(inspected.dump());

@@ -119,11 +119,11 @@ TEST_CASE("a playlist built by hand", "[blu-ray]") {
     CHECK(video.frame_rate == Ratio{24000, 1001});
     CHECK(video.scan == Scan::progressive);
     REQUIRE(item.audio.size() == 2);
-    const Track sound = describe(item.audio[0]);
-    CHECK(sound.codec == Codec::dts);
-    CHECK(sound.profile == "HD Master Audio");
-    CHECK(sound.language == "eng");
-    CHECK(sound.channels == 6);
+    const Track audio = describe(item.audio[0]);
+    CHECK(audio.codec == Codec::dts);
+    CHECK(audio.profile == "HD Master Audio");
+    CHECK(audio.language == "eng");
+    CHECK(audio.channels == 6);
     CHECK(describe(item.audio[1]).codec == Codec::truehd);
     CHECK(describe(item.audio[1]).language == "fra");
     REQUIRE(item.graphics.size() == 1);
@@ -245,7 +245,7 @@ TEST_CASE("transport packets and tables built by hand", "[ts]") {
     CHECK(ts::parse_pmt(ts::write_pmt(program, ByteVector{0x88, 4, 0x0F, 0xFF, 0xFF, 0xFC}))->copy_control == 3);
     CHECK(ts::parse_pmt(ts::write_pmt(program, ByteVector{0x09, 4, 0x12, 0x34, 0xE1, 0x00}))->access_control);
 
-    // A PES header with both stamps and an extension that names TrueHD's core.
+    // A PES header with both timestamps and an extension that names TrueHD's core.
     ByteVector pes = ts::write_pes(0xFD, 0x1'2345'6789, 0x1'2345'0000, 4, 0x76);
     pes.insert(pes.end(), {1, 2, 3, 4});
     const auto start = ts::parse_pes(pes);

@@ -17,7 +17,7 @@ disc::TitleShape title(int number, const std::string& pieces, double seconds, st
         shape.duration += base::from_seconds(seconds);
     }
     for (const double start : chapters) shape.chapters.push_back(base::from_seconds(start));
-    shape.sound_tracks = 1;
+    shape.audio_tracks = 1;
     return shape;
 }
 
@@ -29,7 +29,7 @@ TEST_CASE("choose: the longest title is the film, whatever its number", "[choose
     CHECK(choices.episodes.empty());
     CHECK(choices.titles[1].role == Role::film);
     CHECK(choices.titles[1].why.find("5:00") != std::string::npos);
-    CHECK(choices.titles[0].role == Role::extra);
+    CHECK(choices.titles[0].role == Role::bonus);
     CHECK(disc::choose_titles({title(1, "a", 60)}).titles[0].why == "the only title");
 }
 
@@ -48,19 +48,19 @@ TEST_CASE("choose: of titles with the same pieces in different orders the one th
                                               title(4, "baced", 1000), title(5, "z", 90)});
     CHECK(choices.main == 3);
     for (const std::size_t i : {0u, 1u, 3u}) {
-        CHECK(choices.titles[i].role == Role::decoy);
+        CHECK(choices.titles[i].role == Role::fake);
         CHECK(choices.titles[i].why.find("title 3") != std::string::npos);
     }
-    CHECK(choices.titles[4].role == Role::extra);
+    CHECK(choices.titles[4].role == Role::bonus);
 }
 
-TEST_CASE("choose: episodes by nearly equal lengths", "[choose]") {
+TEST_CASE("choose: episodes by nearly track lengthss", "[choose]") {
     const auto choices = disc::choose_titles(
         {title(1, "a", 30), title(2, "b", 2500), title(3, "c", 2600), title(4, "d", 2450), title(5, "e", 2700)});
     REQUIRE(choices.episodes.size() == 4);
     CHECK(choices.episodes[0].title == 2);
     CHECK(choices.episodes[3].title == 5);
-    CHECK(choices.titles[0].role == Role::extra);
+    CHECK(choices.titles[0].role == Role::bonus);
     // Two long titles are no series: a film in two versions, or a film and a long documentary.
     CHECK(disc::choose_titles({title(1, "a", 5400), title(2, "b", 5600)}).episodes.empty());
     // Nor are extras of equal length beside a film.
@@ -75,7 +75,7 @@ TEST_CASE("choose: a title that plays others in a row, and the same episode list
     CHECK(choices.titles[0].role == Role::all);
     CHECK(choices.titles[1].role == Role::episode);
     CHECK(choices.titles[4].role == Role::duplicate);
-    CHECK(choices.titles[5].role == Role::extra);
+    CHECK(choices.titles[5].role == Role::bonus);
     CHECK(choices.main == 1);
 }
 

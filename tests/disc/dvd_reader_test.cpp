@@ -94,7 +94,7 @@ TEST_CASE("every picture and sample comes out, on one exact timeline", "[dvdread
         CHECK(all.video[i].key == (i % 12 == 0));
         expected += base::frames_to_time(i % 2 == 0 ? 3 : 2, {60000, 1001});
     }
-    // The sound is the card's, sample by sample.
+    // The audio is the card's, sample by sample.
     standin::CardSettings settings;
     settings.seed = 2;
     const standin::TestCard card(settings);
@@ -103,7 +103,7 @@ TEST_CASE("every picture and sample comes out, on one exact timeline", "[dvdread
     for (const Packet& packet : all.audio) {
         CHECK(packet.pts == base::from_ticks(at, 48000));
         const auto count = static_cast<std::int64_t>(packet.data.size() / 4);
-        const auto right = card.sound(at, count);
+        const auto right = card.audio(at, count);
         for (std::size_t i = 0; i < right.size() && at + static_cast<std::int64_t>(i / 2) < kSampleFrames * 2002; ++i) {
             const auto sample =
                 static_cast<std::int16_t>(packet.data.view()[2 * i] << 8 | packet.data.view()[2 * i + 1]);
@@ -115,7 +115,7 @@ TEST_CASE("every picture and sample comes out, on one exact timeline", "[dvdread
     }
 }
 
-TEST_CASE("a skip lands at or before the time asked for, on a keyframe, with sound in step", "[dvdreader]") {
+TEST_CASE("a skip lands at or before the time asked for, on a keyframe, with audio in step", "[dvdreader]") {
     const DvdDisc disc = open_ok(sample_disc());
     for (const double seconds : {0.0, 1.0, 5.5, 11.5}) {
         INFO(seconds);
@@ -304,7 +304,7 @@ TEST_CASE("a title read from a source that fails at places loses only what lies 
         const auto& problems = (*source)->problems();
         REQUIRE_FALSE(problems.empty());
         const auto lost = std::find_if(problems.begin(), problems.end(),
-                                       [](const Problem& p) { return p.what == "pictures are missing"; });
+                                       [](const Problem& p) { return p.what == "video is missing"; });
         REQUIRE(lost != problems.end());
         CHECK(base::to_seconds(lost->to - lost->from) < 1.5);
         CHECK(std::abs(base::to_seconds(counted.video.back().pts) - (12.012 - 1001.0 / 24000)) < 0.011);
@@ -355,7 +355,7 @@ TEST_CASE("a VOB cut mid-pack gives what is there, and says what is not", "[dvdr
               ByteVector(vob.begin(), vob.begin() + static_cast<std::ptrdiff_t>(vob.size() * 6 / 10 + 777)));
     const DvdDisc disc = open_ok(dir / "d");
     REQUIRE_FALSE(disc.titles()[0].problems.empty());
-    CHECK(disc.notes()[0].find("cut short") != std::string::npos);
+    CHECK(disc.notes()[0].find("truncated") != std::string::npos);
     auto source = disc.open_title(1);
     REQUIRE(source);
     const Counted counted = read_title(**source);
@@ -366,7 +366,7 @@ TEST_CASE("a VOB cut mid-pack gives what is there, and says what is not", "[dvdr
     CHECK((*source)->problems().back().to == disc.titles()[0].duration);
 }
 
-TEST_CASE("sectors of rubbish in the middle are passed over; picture and sound stay together", "[dvdreader]") {
+TEST_CASE("sectors of rubbish in the middle are passed over; picture and audio stay together", "[dvdreader]") {
     const TempDir dir;
     copy_disc(dir / "d");
     ByteVector vob = read_all(dir / "d" / kVob);
@@ -380,8 +380,8 @@ TEST_CASE("sectors of rubbish in the middle are passed over; picture and sound s
     REQUIRE(counted.status);
     // What was lost is told, with its times: from where pictures end to where they go on.
     const auto& problems = (*source)->problems();
-    const auto lost = std::find_if(problems.begin(), problems.end(),
-                                   [](const Problem& p) { return p.what == "pictures are missing"; });
+    const auto lost =
+        std::find_if(problems.begin(), problems.end(), [](const Problem& p) { return p.what == "video is missing"; });
     REQUIRE(lost != problems.end());
     bool ends_there = false, goes_on_there = false;
     for (const Packet& packet : counted.video) {
@@ -391,7 +391,7 @@ TEST_CASE("sectors of rubbish in the middle are passed over; picture and sound s
     }
     CHECK(ends_there);
     CHECK(goes_on_there);
-    // The last picture and the last sound are where they belong.
+    // The last picture and the last audio are where they belong.
     CHECK(std::abs(base::to_seconds(counted.video.back().pts) - (12.012 - 1001.0 / 24000)) < 0.011);
     CHECK(std::abs(base::to_seconds(counted.audio.back().pts + counted.audio.back().duration) - 12.012) < 0.005);
 }

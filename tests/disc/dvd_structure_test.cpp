@@ -42,14 +42,14 @@ std::string text(const ByteVector& b, std::size_t at, std::size_t n) {
     return {b.begin() + static_cast<std::ptrdiff_t>(at), b.begin() + static_cast<std::ptrdiff_t>(at + n)};
 }
 
-// 33-bit stamps and the 42-bit clock, bit by bit.
+// 33-bit timestamps and the 42-bit clock, bit by bit.
 std::int64_t bits_at(const ByteVector& b, std::size_t byte, int first, int count) {
     std::int64_t value = 0;
     for (int i = first; i < first + count; ++i)
         value = value << 1 | (b.at(byte + static_cast<std::size_t>(i / 8)) >> (7 - i % 8) & 1);
     return value;
 }
-std::int64_t stamp(const ByteVector& b, std::size_t at) {
+std::int64_t timestamp(const ByteVector& b, std::size_t at) {
     CHECK(bits_at(b, at, 7, 1) == 1);
     CHECK(bits_at(b, at, 23, 1) == 1);
     CHECK(bits_at(b, at, 39, 1) == 1);
@@ -253,7 +253,7 @@ TEST_CASE("navigation packs tell what their VOBU holds", "[dvd]") {
             if (u32(vob, pes) != 0x1E0) continue;
             found = true;
             CHECK((u8(vob, pes + 7) & 0xC0) == 0xC0);
-            CHECK(stamp(vob, pes + 9) == start);
+            CHECK(timestamp(vob, pes + 9) == start);
             CHECK(u32(vob, pes + 9 + u8(vob, pes + 8)) == 0x1B3);
         }
         CHECK(found);
@@ -273,17 +273,17 @@ TEST_CASE("navigation packs tell what their VOBU holds", "[dvd]") {
             const std::uint32_t target = k <= 20 ? nav[i] + distance : nav[i] - distance;
             CHECK(std::find(nav.begin(), nav.end(), target) != nav.end());
         }
-        // The sound pack that goes with it holds sound for its start.
+        // The audio pack that goes with it holds audio for its start.
         const std::uint32_t sync = u16(vob, dsi + 0x192);
-        const std::int64_t sound =
+        const std::int64_t audio =
             (sync & 0x8000) != 0 ? static_cast<std::int64_t>(nav[i]) - (sync & 0x7FFF) : nav[i] + sync;
-        const auto pes = static_cast<std::size_t>(sound) * kSector + 14;
+        const auto pes = static_cast<std::size_t>(audio) * kSector + 14;
         CHECK(u32(vob, pes) == 0x1BD);
-        CHECK(std::abs(stamp(vob, pes + 9) - static_cast<std::int64_t>(start)) < 90000 / 50);
+        CHECK(std::abs(timestamp(vob, pes + 9) - static_cast<std::int64_t>(start)) < 90000 / 50);
     }
 }
 
-TEST_CASE("sound packs: header, pointer and stamps run without a gap", "[dvd]") {
+TEST_CASE("audio packs: header, pointer and timestamps run without a gap", "[dvd]") {
     const ByteVector& vob = disc().vob;
     std::int64_t bytes = 0;
     int packs = 0;
@@ -299,7 +299,7 @@ TEST_CASE("sound packs: header, pointer and stamps run without a gap", "[dvd]") 
         CHECK(u8(vob, header + 1) == (bytes + size + 319) / 320 - first);
         CHECK((u8(vob, header + 4) & 31) == first % 20);
         CHECK(u8(vob, header + 5) == 1);
-        CHECK(stamp(vob, pes + 9) == 27000 + first * 150);
+        CHECK(timestamp(vob, pes + 9) == 27000 + first * 150);
         bytes += size;
     }
     CHECK(packs > 100);
@@ -308,7 +308,7 @@ TEST_CASE("sound packs: header, pointer and stamps run without a gap", "[dvd]") 
 }
 
 TEST_CASE("a model decoder's buffers neither run over nor dry", "[dvd]") {
-    // ISO/IEC 13818-1, 2.5.2: bytes arrive during their pack; a picture leaves at its decoding time, sound as it plays.
+    // ISO/IEC 13818-1, 2.5.2: bytes arrive during their pack; a picture leaves at its decoding time, audio as it plays.
     const ByteVector& vob = disc().vob;
     struct Unit {
         std::int64_t decoded;  // 27 MHz

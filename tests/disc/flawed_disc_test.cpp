@@ -22,7 +22,7 @@ DiscDescription one_part(bool dvd, double seconds) {
     disc.kind = dvd ? DiscDescription::Kind::dvd : DiscDescription::Kind::blu_ray;
     disc.high_definition = false;
     disc.video_bps = 3'000'000;
-    disc.sound = {{Codec::ac3, 2, 16, "en", Purpose::main, 0}};
+    disc.audio = {{Codec::ac3, 2, 16, "en", Purpose::main, 0}};
     DiscDescription::Part part;
     part.name = "film";
     part.length = base::from_seconds(seconds);
@@ -37,7 +37,7 @@ std::unique_ptr<source::Input> open(const base::Path& path) {
 }
 
 struct Contents {
-    std::vector<Packet> video, sound;
+    std::vector<Packet> video, audio;
     std::vector<Problem> problems;
     Time duration{};
     Track track;
@@ -52,7 +52,7 @@ Contents read(const source::Input& input) {
         auto packet = (*source)->read();
         if (!packet) FAIL(packet.error().what);
         if (!*packet) break;
-        ((*packet)->track == contents.track.id ? contents.video : contents.sound).push_back(std::move(**packet));
+        ((*packet)->track == contents.track.id ? contents.video : contents.audio).push_back(std::move(**packet));
     }
     contents.problems = (*source)->problems();
     return contents;
@@ -69,7 +69,7 @@ TEST_CASE("zeros or rubbish in the middle: lost is told, what follows is in its 
         open(made_disc(std::string(dvd ? "dvd" : "bd") + (kind == Flaw::Kind::zeros ? "-zeros" : "-rubbish"), disc));
     const Contents contents = read(*input);
     const auto lost = std::find_if(contents.problems.begin(), contents.problems.end(),
-                                   [](const Problem& p) { return p.what == "pictures are missing"; });
+                                   [](const Problem& p) { return p.what == "video is missing"; });
     REQUIRE(lost != contents.problems.end());
     CHECK(base::to_seconds(lost->from) > 1.9);
     CHECK(base::to_seconds(lost->to) < 4.1);
@@ -90,8 +90,8 @@ TEST_CASE("zeros or rubbish in the middle: lost is told, what follows is in its 
         CHECK((picture.pts < lost->from || picture.pts >= lost->to));
     }
     CHECK(read_back >= static_cast<int>(pictures.size()) - 1);
-    // Sound frames stand on their own grid still.
-    for (const Packet& packet : contents.sound) {
+    // AudioFrames frames stand on their own grid still.
+    for (const Packet& packet : contents.audio) {
         const double frames = (base::to_seconds(packet.pts) + 256.0 / 48000) * 48000 / 1536;
         CHECK(std::abs(frames - std::round(frames)) < 0.01);
     }

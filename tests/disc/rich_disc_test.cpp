@@ -60,14 +60,14 @@ std::vector<Picture> pictures_of(const Contents& contents) {
 std::vector<double> beeps(const Contents& contents, const Track& track) {
     auto decoder = codec::make_audio_decoder(track);
     REQUIRE(decoder);
-    std::vector<Sound> sounds;
-    for (const Packet& packet : contents.packets.at(track.id)) REQUIRE((*decoder)->decode(packet, sounds));
+    std::vector<AudioFrames> audio_frames;
+    for (const Packet& packet : contents.packets.at(track.id)) REQUIRE((*decoder)->decode(packet, audio_frames));
     std::vector<double> starts;
     double last_loud = -1;
-    for (const Sound& sound : sounds) {
-        for (std::size_t n = 0; n < sound.frames(); ++n) {
-            const double at = base::to_seconds(sound.pts) + static_cast<double>(n) / sound.sample_rate;
-            if (std::abs(sound.samples[n * static_cast<std::size_t>(sound.channels)]) < 0.3) continue;
+    for (const AudioFrames& audio : audio_frames) {
+        for (std::size_t n = 0; n < audio.frames(); ++n) {
+            const double at = base::to_seconds(audio.pts) + static_cast<double>(n) / audio.sample_rate;
+            if (std::abs(audio.samples[n * static_cast<std::size_t>(audio.channels)]) < 0.3) continue;
             if (at - last_loud > 0.3) starts.push_back(at);
             last_loud = at;
         }
@@ -118,7 +118,7 @@ TEST_CASE("a disc's titles are told apart and its tracks named", "[rich]") {
     CHECK(input->titles()[1].tracks[0].scan == Scan::interlaced);
 }
 
-TEST_CASE("every picture comes once, at its time; all sound tracks beep with the flashes", "[rich]") {
+TEST_CASE("every picture comes once, at its time; all audio tracks beep with the flashes", "[rich]") {
     const bool dvd = GENERATE(true, false);
     const auto kind = dvd ? DiscDescription::Kind::dvd : DiscDescription::Kind::blu_ray;
     const auto description = rich_description(kind);
@@ -162,11 +162,11 @@ TEST_CASE("clocks that break are joined into one timeline, exact to the sample",
             expected = packet.pts + packet.duration;
         }
         CHECK(expected == contents.duration);
-        // Lossless sound goes on across the joins without a gap or overlap of a sample.
-        const auto& sound = contents.packets.at(contents.tracks[3].id);
-        for (std::size_t i = 1; i < sound.size(); ++i) {
-            const double off = base::to_seconds(sound[i].pts - sound[i - 1].pts - sound[i - 1].duration) * 48000;
-            CHECK(std::abs(off) < (dvd ? 81 : 1.01));  // DVD sound is filled up to frames of 80 samples
+        // Lossless audio goes on across the joins without a gap or overlap of a sample.
+        const auto& audio = contents.packets.at(contents.tracks[3].id);
+        for (std::size_t i = 1; i < audio.size(); ++i) {
+            const double off = base::to_seconds(audio[i].pts - audio[i - 1].pts - audio[i - 1].duration) * 48000;
+            CHECK(std::abs(off) < (dvd ? 81 : 1.01));  // DVD audio is filled up to frames of 80 samples
         }
     }
     const Contents three = read(*input, 3);

@@ -19,7 +19,7 @@ std::uint64_t at(const ByteVector& b, std::size_t from, int count) {
     for (int i = 0; i < count; ++i) value = value << 8 | b.at(from + static_cast<std::size_t>(i));
     return value;
 }
-std::int64_t stamp(const ByteVector& b, std::size_t from) {
+std::int64_t timestamp(const ByteVector& b, std::size_t from) {
     return static_cast<std::int64_t>((at(b, from, 1) >> 1 & 7) << 30 | (at(b, from + 1, 2) >> 1) << 15 |
                                      at(b, from + 3, 2) >> 1);
 }
@@ -36,9 +36,9 @@ const ByteVector& vob() {
 
 }  // namespace
 
-TEST_CASE("AC-3 packs: counts, pointers and stamps name the frames that begin in them", "[richdvd]") {
-    std::map<int, ByteVector> carried;       // bytes of the frame that goes on from the pack before
-    std::map<int, std::int64_t> next_stamp;  // of each stream's next frame
+TEST_CASE("AC-3 packs: counts, pointers and timestamps name the frames that begin in them", "[richdvd]") {
+    std::map<int, ByteVector> carried;           // bytes of the frame that goes on from the pack before
+    std::map<int, std::int64_t> next_timestamp;  // of each stream's next frame
     int packs = 0, last_vob = 0;
     for (std::size_t sector = 0; sector + kSector <= vob().size(); sector += kSector) {
         const ByteVector& b = vob();
@@ -46,7 +46,7 @@ TEST_CASE("AC-3 packs: counts, pointers and stamps name the frames that begin in
             const int number = static_cast<int>(at(b, sector + 1031 + 0x18, 2));
             if (number != last_vob) {
                 carried.clear();
-                next_stamp.clear();
+                next_timestamp.clear();
             }
             if (number >= 6) break;  // angles are interleaved: looked at below
             last_vob = number;
@@ -74,9 +74,9 @@ TEST_CASE("AC-3 packs: counts, pointers and stamps name the frames that begin in
         if (found > 0) {
             CHECK(pointer == owed + 1);
             CHECK((b[pes + 7] & 0x80) != 0);
-            const std::int64_t pts = stamp(b, pes + 9);
-            if (next_stamp.contains(stream)) CHECK(pts == next_stamp[stream]);
-            next_stamp[stream] = pts + 2880 * found;
+            const std::int64_t pts = timestamp(b, pes + 9);
+            if (next_timestamp.contains(stream)) CHECK(pts == next_timestamp[stream]);
+            next_timestamp[stream] = pts + 2880 * found;
         } else {
             CHECK(pointer == 0);
         }
@@ -89,7 +89,8 @@ TEST_CASE("AC-3 packs: counts, pointers and stamps name the frames that begin in
 }
 
 TEST_CASE("every stream's buffer in a model decoder holds", "[richdvd]") {
-    // ISO/IEC 13818-1, 2.5.2, with DVD-Video's sizes: sound leaves when it is heard, at the latest with the next stamp.
+    // ISO/IEC 13818-1, 2.5.2, with DVD-Video's sizes: audio leaves when it is heard, at the latest with the next
+    // timestamp.
     struct Part {
         std::int64_t leaves;
         std::size_t bytes;
@@ -121,7 +122,7 @@ TEST_CASE("every stream's buffer in a model decoder holds", "[richdvd]") {
         }
         const std::size_t bytes = pes + 6 + at(b, pes + 4, 2) - body;
         const bool stamped = (b[pes + 7] & 0x80) != 0;
-        const std::int64_t due = stamped ? stamp(b, pes + 9) * 300 : parts.empty() ? arrives : parts.back().leaves;
+        const std::int64_t due = stamped ? timestamp(b, pes + 9) * 300 : parts.empty() ? arrives : parts.back().leaves;
         if (stamped && arrives > due + 27'000) ++late;
         parts.push_back({std::max(due, arrives), bytes});
         fullness[stream] += bytes;

@@ -9,15 +9,15 @@
 using namespace wavecrest;
 
 TEST_CASE("two hours of cells with clocks of their own: not a sample of drift", "[assembler]") {
-    Track sound;
-    sound.id = 0xA0;
-    sound.kind = TrackKind::audio;
-    sound.codec = Codec::lpcm;
-    sound.channels = 2;
-    sound.sample_rate = 48000;
-    disc::TitleAssembler assembler({sound});
-    // 1440 cells of 150 frames of 1001/30000 s, a little over five seconds each; their clocks begin anywhere. Sound is
-    // exactly as long as the pictures: 240 240 samples a cell, stamped to the tick.
+    Track audio;
+    audio.id = 0xA0;
+    audio.kind = TrackKind::audio;
+    audio.codec = Codec::lpcm;
+    audio.channels = 2;
+    audio.sample_rate = 48000;
+    disc::TitleAssembler assembler({audio});
+    // 1440 cells of 150 frames of 1001/30000 s, a little over five seconds each; their clocks begin anywhere.
+    // AudioFrames is exactly as long as the pictures: 240 240 samples a cell, stamped to the tick.
     constexpr std::int64_t kCells = 1440, kSamples = 240'240, kPiece = 1001;
     Time start{};
     std::uint32_t state = 5;
@@ -43,14 +43,14 @@ TEST_CASE("two hours of cells with clocks of their own: not a sample of drift", 
     CHECK(assembler.problems().empty());
 }
 
-TEST_CASE("a hole in the sound is told once, an overlap is not", "[assembler]") {
-    Track sound;
-    sound.id = 0x80;
-    sound.kind = TrackKind::audio;
-    sound.codec = Codec::lpcm;
-    sound.channels = 1;
-    sound.sample_rate = 48000;
-    disc::TitleAssembler assembler({sound});
+TEST_CASE("a hole in the audio is told once, an overlap is not", "[assembler]") {
+    Track audio;
+    audio.id = 0x80;
+    audio.kind = TrackKind::audio;
+    audio.codec = Codec::lpcm;
+    audio.channels = 1;
+    audio.sample_rate = 48000;
+    disc::TitleAssembler assembler({audio});
     assembler.start_clock(1000, {});
     assembler.samples(0x80, ByteVector(2), 4800, 48000, 1000);
     assembler.samples(0x80, ByteVector(2), 4800, 48000, 1000 + 9000);
@@ -62,12 +62,12 @@ TEST_CASE("a hole in the sound is told once, an overlap is not", "[assembler]") 
     CHECK(packets[2].pts == base::from_seconds(1));
     CHECK(packets[3].pts == base::from_seconds(1.05));
     REQUIRE(assembler.problems().size() == 1);
-    CHECK(assembler.problems()[0].what == "sound is missing");
+    CHECK(assembler.problems()[0].what == "audio is missing");
     CHECK(assembler.problems()[0].from == base::from_seconds(0.2));
     CHECK(assembler.problems()[0].to == base::from_seconds(1));
 }
 
-TEST_CASE("33-bit stamps that wrap stay on the timeline", "[assembler]") {
+TEST_CASE("33-bit timestamps that wrap stay on the timeline", "[assembler]") {
     disc::TitleAssembler assembler(std::vector<Track>{});
     constexpr std::int64_t kRange = 1ll << 33;
     assembler.start_clock(kRange - 90000, base::from_seconds(10));
@@ -76,7 +76,7 @@ TEST_CASE("33-bit stamps that wrap stay on the timeline", "[assembler]") {
 }
 
 TEST_CASE("H.264 of Blu-ray discs is cut into access units with their times, across joins", "[assembler]") {
-    const test::Lane coded = test::picture_lane(Codec::h264, 60);
+    const test::TestTrack coded = test::video_track(Codec::h264, 60);
     Track track;
     track.id = 0x1011;
     track.kind = TrackKind::video;
@@ -116,7 +116,7 @@ TEST_CASE("H.264 of Blu-ray discs is cut into access units with their times, acr
     assembler.finish();
     REQUIRE(assembler.video_description() != nullptr);
     CHECK(assembler.video_description()->profile == "High");
-    test::Lane first{coded.track, {}}, second{coded.track, {}};
+    test::TestTrack first{coded.track, {}}, second{coded.track, {}};
     while (auto packet = assembler.take())
         (first.packets.size() < 60 ? first : second).packets.push_back(std::move(*packet));
     REQUIRE(second.packets.size() == 60);

@@ -19,7 +19,7 @@ using namespace wavecrest::test;
 
 namespace {
 
-using Stretch = filter::WholeFrames::Stretch;
+using TimeRange = filter::WholeFrames::TimeRange;
 
 Picture woven(const Picture& upper, const Picture& lower) {
     Picture out = Picture::allocate(upper.width, upper.height);
@@ -121,7 +121,7 @@ TEST_CASE("film in interlaced video is found and put together: every picture onc
     constexpr std::int64_t kFilm[] = {0, 0, 1, 1, 1, 2, 2, 3, 3, 3};
     const auto film = [&](std::int64_t field) { return field / 10 * 4 + kFilm[field % 10]; };
     filter::CadenceFinder finder({30000, 1001});
-    filter::WholeFrames weaver({{30000, 1001}, filter::Deinterlacer::Rate::frame, Stretch::pulldown});
+    filter::WholeFrames weaver({{30000, 1001}, filter::Deinterlacer::Rate::frame, TimeRange::pulldown});
     std::vector<Picture> out;
     for (int n = 0; n < 50; ++n) {
         Picture frame = woven(card.draw(film(2 * n)), card.draw(film(2 * n + 1)));
@@ -144,7 +144,7 @@ TEST_CASE("film in interlaced video is found and put together: every picture onc
 TEST_CASE("video, whole pictures and film cut one field off are told apart", "[cadence]") {
     const standin::TestCard video(card_at({60000, 1001})), card(card_at({25, 1}));
     filter::CadenceFinder fields({30000, 1001}), whole({25, 1}), shifted({25, 1}), still({25, 1});
-    filter::WholeFrames weaver({{25, 1}, filter::Deinterlacer::Rate::frame, Stretch::matched});
+    filter::WholeFrames weaver({{25, 1}, filter::Deinterlacer::Rate::frame, TimeRange::matched});
     std::vector<Picture> out;
     for (int n = 0; n < 30; ++n) {
         fields.push(woven(video.draw(2 * n), video.draw(2 * n + 1)));
@@ -175,7 +175,7 @@ TEST_CASE("film whose fields are cut now here, now there has no pulldown", "[cad
     for (const Ratio rate : {Ratio{25, 1}, Ratio{30000, 1001}}) {
         const standin::TestCard card(card_at(rate));
         filter::CadenceFinder finder(rate);
-        filter::WholeFrames weaver({rate, filter::Deinterlacer::Rate::frame, Stretch::matched});
+        filter::WholeFrames weaver({rate, filter::Deinterlacer::Rate::frame, TimeRange::matched});
         std::vector<Picture> out;
         for (int n = 0; n < 48; ++n) {
             Picture frame = woven(card.draw(n), card.draw(n / 12 % 2 == 0 ? n : n + 1));
@@ -192,7 +192,7 @@ TEST_CASE("film whose fields are cut now here, now there has no pulldown", "[cad
     }
 }
 
-TEST_CASE("a mixture of film and video: each stretch by its own rhythm, in order, in time", "[cadence]") {
+TEST_CASE("a mixture of film and video: each interval by its own rhythm, in order, in time", "[cadence]") {
     // Marked film of 2:3 fields, interlaced video, film without marks, whole frames: each told by its card's title.
     const Ratio coded{30000, 1001}, film_rate{24000, 1001};
     const Time field = base::frames_to_time(1, {60000, 1001});
@@ -222,7 +222,7 @@ TEST_CASE("a mixture of film and video: each stretch by its own rhythm, in order
     for (int n = 0; n < 50; ++n) add(woven(film.draw(film_at(2 * n)), film.draw(film_at(2 * n + 1))), false, 2);
     const Time whole_from = now;
     for (int n = 0; n < 30; ++n) add(woven(whole.draw(n), whole.draw(n)), false, 2);
-    filter::WholeFrames frames({coded, filter::Deinterlacer::Rate::field, Stretch::video, true});
+    filter::WholeFrames frames({coded, filter::Deinterlacer::Rate::field, TimeRange::video, true});
     for (const Picture& picture : in) frames.push(picture, out);
     frames.flush(out);
     std::map<int, std::vector<std::pair<std::int64_t, Time>>> seen;
@@ -264,21 +264,21 @@ TEST_CASE("a mixture of film and video: each stretch by its own rhythm, in order
     CHECK(whole_frames.size() == 30);
 }
 
-TEST_CASE("surround is folded to stereo by BS.775 and by what the programme says", "[downmix]") {
+TEST_CASE("surround is folded to stereo by BS.775 and by what the playout says", "[downmix]") {
     using namespace media::speaker;
-    Sound sound;
-    sound.channels = 6;
-    sound.speakers = kFiveOne;
-    sound.sample_rate = 48000;
-    sound.samples = {1, 1, 1, 1, 1, 1, 1, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 1};
-    filter::fold_to_stereo(sound);
-    REQUIRE(sound.channels == 2);
-    REQUIRE(sound.frames() == 5);
+    AudioFrames audio;
+    audio.channels = 6;
+    audio.speakers = kFiveOne;
+    audio.sample_rate = 48000;
+    audio.samples = {1, 1, 1, 1, 1, 1, 1, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 1};
+    filter::fold_to_stereo(audio);
+    REQUIRE(audio.channels == 2);
+    REQUIRE(audio.frames() == 5);
     constexpr float k = 0.70710678f;
     const std::vector<float> expected = {1 + 2 * k, 1 + 2 * k, 1, 0, k, k, 0, 0, 0, k};
-    for (std::size_t i = 0; i < expected.size(); ++i) CHECK(sound.samples[i] == Approx(expected[i]).margin(1e-6));
-    // As the programme wants it: centre 3 dB less, surround left out, dialogue 6 dB up.
-    Sound own;
+    for (std::size_t i = 0; i < expected.size(); ++i) CHECK(audio.samples[i] == Approx(expected[i]).margin(1e-6));
+    // As the playout wants it: centre 3 dB less, surround left out, dialogue 6 dB up.
+    AudioFrames own;
     own.channels = 6;
     own.speakers = kFiveOne;
     own.samples = {0.25f, 0, 0, 0, 0, 0, 0, 0, 0.25f, 0, 0, 0, 0, 0, 0, 0, 0.25f, 0};

@@ -2,12 +2,12 @@
 
 #include <chrono>
 
+#include "filter/audio_timeline.hpp"
 #include "filter/constant_rate.hpp"
 #include "filter/film.hpp"
 #include "filter/limiter.hpp"
 #include "filter/resample.hpp"
 #include "filter/scale.hpp"
-#include "filter/sound_timeline.hpp"
 
 using namespace wavecrest;
 
@@ -24,13 +24,13 @@ Picture at(Time pts, int fields) {
     return picture;
 }
 
-Sound sound_at(Time pts, std::size_t frames, float value = 0.5f) {
-    Sound sound;
-    sound.pts = pts;
-    sound.sample_rate = 48000;
-    sound.channels = 2;
-    sound.samples.assign(frames * 2, value);
-    return sound;
+AudioFrames audio_at(Time pts, std::size_t frames, float value = 0.5f) {
+    AudioFrames audio;
+    audio.pts = pts;
+    audio.sample_rate = 48000;
+    audio.channels = 2;
+    audio.samples.assign(frames * 2, value);
+    return audio;
 }
 
 }  // namespace
@@ -50,7 +50,7 @@ TEST_CASE("film pictures get even times, none lost, no drift over two hours", "[
     }
 }
 
-TEST_CASE("breaks of the film rhythm never add up against the sound", "[film]") {
+TEST_CASE("breaks of the film rhythm never add up against the audio", "[film]") {
     // Loops of an odd number of pictures: two pictures of three fields meet at each seam.
     filter::FilmTiming film(kFilm);
     Time now{};
@@ -68,37 +68,37 @@ TEST_CASE("breaks of the film rhythm never add up against the sound", "[film]") 
 
 namespace {
 
-// A timeline whose sound is collected.
+// A timeline whose audio is collected.
 struct Collected {
-    std::vector<Sound> sounds;
-    filter::SoundTimeline timeline{[this](Sound sound) -> Status {
-        sounds.push_back(std::move(sound));
+    std::vector<AudioFrames> audio_frames;
+    filter::AudioTimeline timeline{[this](AudioFrames audio) -> Status {
+        audio_frames.push_back(std::move(audio));
         return {};
     }};
     std::vector<float> samples() const {
         std::vector<float> all;
-        for (const Sound& s : sounds) all.insert(all.end(), s.samples.begin(), s.samples.end());
+        for (const AudioFrames& s : audio_frames) all.insert(all.end(), s.samples.begin(), s.samples.end());
         return all;
     }
     // All of it, one after the other?
     bool continuous() const {
         std::int64_t at = 0;
-        for (const Sound& s : sounds) {
-            if (s.pts != sounds.front().pts + base::from_ticks(at, 48000)) return false;
+        for (const AudioFrames& s : audio_frames) {
+            if (s.pts != audio_frames.front().pts + base::from_ticks(at, 48000)) return false;
             at += static_cast<std::int64_t>(s.frames());
         }
         return true;
     }
 };
-Sound filled(Time pts, std::size_t frames, float value) {
-    Sound sound = sound_at(pts, frames);
-    std::fill(sound.samples.begin(), sound.samples.end(), value);
-    return sound;
+AudioFrames filled(Time pts, std::size_t frames, float value) {
+    AudioFrames audio = audio_at(pts, frames);
+    std::fill(audio.samples.begin(), audio.samples.end(), value);
+    return audio;
 }
 
 }  // namespace
 
-TEST_CASE("sound that follows on passes unchanged", "[sound]") {
+TEST_CASE("audio that follows on passes unchanged", "[audio]") {
     Collected c;
     Time pts = base::from_seconds(5);
     for (int i = 0; i < 100; ++i) {
@@ -106,17 +106,17 @@ TEST_CASE("sound that follows on passes unchanged", "[sound]") {
         pts += base::from_ticks(503, 48000);
     }
     REQUIRE(c.timeline.flush());
-    REQUIRE(c.sounds.size() == 100);
+    REQUIRE(c.audio_frames.size() == 100);
     CHECK(c.continuous());
     for (std::size_t i = 0; i < 100; ++i) {
-        CHECK(c.sounds[i].frames() == 503);
-        CHECK(c.sounds[i].samples.back() == static_cast<float>(i));
+        CHECK(c.audio_frames[i].frames() == 503);
+        CHECK(c.audio_frames[i].samples.back() == static_cast<float>(i));
     }
 }
 
-TEST_CASE("missing sound becomes silence of the same length; of overlaps the older end goes", "[sound]") {
+TEST_CASE("missing audio becomes silence of the same length; of overlaps the older end goes", "[audio]") {
     Collected c;
-    const std::size_t channels = sound_at({}, 1).samples.size();
+    const std::size_t channels = audio_at({}, 1).samples.size();
     REQUIRE(c.timeline.push(filled({}, 480, 0.1f)));
     REQUIRE(c.timeline.push(filled(base::from_ticks(480 + 4800, 48000), 480, 0.2f)));
     const std::int64_t end = 480 + 4800 + 480;
@@ -137,23 +137,23 @@ TEST_CASE("missing sound becomes silence of the same length; of overlaps the old
     CHECK(at(end - 200 + 479) == 0.3f);
 }
 
-TEST_CASE("rounded stamps are no gaps, broken ones no hours of silence", "[sound]") {
+TEST_CASE("rounded timestamps are no gaps, broken ones no hours of silence", "[audio]") {
     Collected c;
     for (int i = 0; i < 1000; ++i) {
         // Stamped in 90 kHz ticks.
         const Time exact = base::from_ticks(i * 161, 48000);
-        REQUIRE(c.timeline.push(sound_at(base::from_ticks(base::to_ticks(exact, 90000), 90000), 161)));
+        REQUIRE(c.timeline.push(audio_at(base::from_ticks(base::to_ticks(exact, 90000), 90000), 161)));
     }
-    REQUIRE(c.timeline.push(sound_at(base::from_seconds(50'000), 100)));
+    REQUIRE(c.timeline.push(audio_at(base::from_seconds(50'000), 100)));
     REQUIRE(c.timeline.flush());
     std::size_t frames = 0;
-    for (const Sound& s : c.sounds) frames += s.frames();
+    for (const AudioFrames& s : c.audio_frames) frames += s.frames();
     CHECK(frames == 161'000 + 100);
 }
 
-TEST_CASE("the limiter changes peaks beyond full scale and what lies near them, nothing else", "[sound]") {
+TEST_CASE("the limiter changes peaks beyond full scale and what lies near them, nothing else", "[audio]") {
     filter::Limiter limiter(48000, 2);
-    std::vector<Sound> out;
+    std::vector<AudioFrames> out;
     std::vector<float> in;
     for (int i = 0; i < 96000; ++i) {
         const float wave = std::sin(static_cast<float>(i) * 0.13f);
@@ -162,17 +162,17 @@ TEST_CASE("the limiter changes peaks beyond full scale and what lies near them, 
         in.push_back(wave * 0.5f);
     }
     for (std::size_t at = 0; at < in.size(); at += 2 * 1536) {
-        Sound sound;
-        sound.sample_rate = 48000;
-        sound.channels = 2;
-        sound.pts = base::from_seconds(3) + base::from_ticks(static_cast<std::int64_t>(at / 2), 48000);
-        sound.samples.assign(in.begin() + static_cast<std::ptrdiff_t>(at),
+        AudioFrames audio;
+        audio.sample_rate = 48000;
+        audio.channels = 2;
+        audio.pts = base::from_seconds(3) + base::from_ticks(static_cast<std::int64_t>(at / 2), 48000);
+        audio.samples.assign(in.begin() + static_cast<std::ptrdiff_t>(at),
                              in.begin() + static_cast<std::ptrdiff_t>(std::min(at + 2 * 1536, in.size())));
-        limiter.push(sound, out);
+        limiter.push(audio, out);
     }
     limiter.flush(out);
     std::vector<float> all;
-    for (const Sound& s : out) {
+    for (const AudioFrames& s : out) {
         CHECK(s.pts == base::from_seconds(3) + base::from_ticks(static_cast<std::int64_t>(all.size() / 2), 48000));
         all.insert(all.end(), s.samples.begin(), s.samples.end());
     }
@@ -191,11 +191,11 @@ TEST_CASE("the limiter changes peaks beyond full scale and what lies near them, 
     CHECK(steps < 0.01f);
 }
 
-TEST_CASE("sound at another rate is brought to the track's, at its time", "[sound]") {
+TEST_CASE("audio at another rate is brought to the track's, at its time", "[audio]") {
     auto resampler = filter::Resampler::create(44100, 48000, 1);
     REQUIRE(resampler);
-    std::vector<Sound> out;
-    Sound in;
+    std::vector<AudioFrames> out;
+    AudioFrames in;
     in.sample_rate = 44100;
     in.channels = 1;
     for (int n = 0; n < 44100; n += 441) {
@@ -208,7 +208,7 @@ TEST_CASE("sound at another rate is brought to the track's, at its time", "[soun
     CHECK((*resampler)->end() == base::from_seconds(8));
     (*resampler)->flush(out);
     std::vector<float> all;
-    for (const Sound& s : out) {
+    for (const AudioFrames& s : out) {
         CHECK(s.sample_rate == 48000);
         CHECK(s.pts == base::from_seconds(7) + base::from_ticks(static_cast<std::int64_t>(all.size()), 48000));
         all.insert(all.end(), s.samples.begin(), s.samples.end());

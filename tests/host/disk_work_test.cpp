@@ -71,7 +71,7 @@ TEST_CASE("what waits for a drive that hangs is given up; another drive's work i
     Tally hanging, other;
     DiskWork work(settings);
     // /proc is mounted apart from the root everywhere.
-    const host::DiskLane bad{"/film.mp4", "send", 1000, "10.0.0.1"}, good{"/proc/version", "send", 1000, "10.0.0.1"};
+    const host::DiskQueue bad{"/film.mp4", "send", 1000, "10.0.0.1"}, good{"/proc/version", "send", 1000, "10.0.0.1"};
     for (int i = 0; i < 4; ++i)
         work.run(
             bad, [gate] { gate->wait(); }, hanging.taker());
@@ -126,7 +126,7 @@ TEST_CASE("an end doesn't wait for what hangs", "[disk-work]") {
     gate->open();  // its threads end by themselves
 }
 
-TEST_CASE("who asks for much waits for itself; a lane does so much at a time", "[disk-work]") {
+TEST_CASE("who asks for much waits for itself; a queue does so much at a time", "[disk-work]") {
     const auto gate = std::make_shared<Gate>();
     auto settings = quick();
     settings.hung_after = settings.give_up_after = 100s;

@@ -14,10 +14,10 @@ namespace {
 
 class ListSource : public PacketSource {
   public:
-    explicit ListSource(std::vector<Lane> lanes) {
-        for (Lane& lane : lanes) {
-            tracks_.push_back(lane.track);
-            for (Packet& p : lane.packets) packets_.push_back(std::move(p));
+    explicit ListSource(std::vector<TestTrack> test_tracks) {
+        for (TestTrack& test_track : test_tracks) {
+            tracks_.push_back(test_track.track);
+            for (Packet& p : test_track.packets) packets_.push_back(std::move(p));
         }
     }
     const std::vector<Track>& tracks() const override { return tracks_; }
@@ -38,8 +38,8 @@ class ListSource : public PacketSource {
     std::size_t next_ = 0;
 };
 
-measure::DeepReport measured(std::vector<Lane> lanes, bool decode = true) {
-    ListSource source(std::move(lanes));
+measure::DeepReport measured(std::vector<TestTrack> test_tracks, bool decode = true) {
+    ListSource source(std::move(test_tracks));
     const base::Cancel cancel;
     auto report = measure::measure_deep(source, {}, {decode}, {}, cancel);
     REQUIRE(report);
@@ -54,11 +54,11 @@ bool says(const measure::DeepReport& report, const std::string& text) {
 }
 
 // Pictures of given sizes, one each 40 ms.
-Lane sized(const std::vector<std::size_t>& sizes) {
-    Lane lane;
-    lane.track.id = 1;
-    lane.track.kind = TrackKind::video;
-    lane.track.codec = Codec::vp9;
+TestTrack sized(const std::vector<std::size_t>& sizes) {
+    TestTrack test_track;
+    test_track.track.id = 1;
+    test_track.track.kind = TrackKind::video;
+    test_track.track.codec = Codec::vp9;
     for (std::size_t i = 0; i < sizes.size(); ++i) {
         Packet p;
         p.track = 1;
@@ -66,9 +66,9 @@ Lane sized(const std::vector<std::size_t>& sizes) {
         p.duration = base::from_ticks(40, 1000);
         p.key = i % 50 == 0;
         p.data = Bytes(ByteVector(sizes[i]));
-        lane.packets.push_back(std::move(p));
+        test_track.packets.push_back(std::move(p));
     }
-    return lane;
+    return test_track;
 }
 
 }  // namespace
@@ -93,21 +93,21 @@ TEST_CASE("what peaks above half a wire is said", "[deep]") {
     // 62 Mbit/s for a second.
     std::vector<std::size_t> sizes(100, 20'000);
     for (std::size_t i = 50; i < 75; ++i) sizes[i] = 310'000;
-    CHECK(says(measured({sized(sizes)}), "two screens on one 100 Mbit/s wire will stutter"));
+    CHECK(says(measured({sized(sizes)}), "only 1 viewer on 100 Mbit/s Ethernet"));
     for (std::size_t i = 50; i < 75; ++i) sizes[i] = 600'000;
     CHECK(says(measured({sized(sizes)}), "needs gigabit"));
 }
 
 TEST_CASE("H.265 is measured against the buffer of its level", "[deep]") {
-    const Lane lane = picture_lane(Codec::h265, 48);
-    REQUIRE(lane.track.level == "2");  // 320x180 at 24: table A.8
-    const auto report = measured({lane});
+    const TestTrack test_track = video_track(Codec::h265, 48);
+    REQUIRE(test_track.track.level == "2");  // 320x180 at 24: table A.8
+    const auto report = measured({test_track});
     REQUIRE(report.tracks[0].buffer);
     CHECK(report.tracks[0].buffer->size_bits == 1'650'000);
     CHECK(report.tracks[0].buffer->rate_bps == 1'650'000);
     CHECK_FALSE(report.tracks[0].buffer->claimed);
     CHECK(report.tracks[0].buffer->missed == 0);
-    Lane fat = lane;
+    TestTrack fat = test_track;
     ByteVector big(fat.packets[20].data.view().begin(), fat.packets[20].data.view().end());
     big.resize(1'650'000 / 8 + 1000);
     fat.packets[20].data = Bytes(big);
@@ -116,7 +116,7 @@ TEST_CASE("H.265 is measured against the buffer of its level", "[deep]") {
 
 TEST_CASE("the decoder's buffer is emptied as the standard's model does", "[deep]") {
     // MPEG-2: 1.2 Mbit/s claimed with a buffer of 16 x 16384 bits; pictures of 48 000 bits a 1/25 s just fit.
-    const Lane coded = picture_lane(Codec::mpeg2, 48);
+    const TestTrack coded = video_track(Codec::mpeg2, 48);
     const auto report = measured({coded});
     REQUIRE(report.tracks[0].buffer);
     const auto& buffer = *report.tracks[0].buffer;
@@ -134,38 +134,38 @@ TEST_CASE("the decoder's buffer is emptied as the standard's model does", "[deep
     }
     CHECK(std::abs(static_cast<double>(buffer.lowest_bits) - lowest) < 16);
     // A picture larger than the buffer can't be there in time.
-    Lane fat = coded;
+    TestTrack fat = coded;
     ByteVector big(fat.packets[20].data.view().begin(), fat.packets[20].data.view().end());
     big.resize(static_cast<std::size_t>(buffer.size_bits / 8 + 1000));
     fat.packets[20].data = Bytes(std::move(big));
     const auto worse = measured({fat});
     CHECK(worse.tracks[0].buffer->missed >= 1);
     CHECK(*worse.tracks[0].buffer->first_missed == fat.packets[20].pts);
-    CHECK(says(worse, "come too late for the decoder's buffer"));
+    CHECK(says(worse, "too late for the decoder buffer"));
 }
 
 TEST_CASE("a header that claims too low a level is found out", "[deep]") {
-    Lane picture = picture_lane(Codec::h264, 48);
-    CHECK_FALSE(says(measured({picture}), "the header claims level"));
+    TestTrack picture = video_track(Codec::h264, 48);
+    CHECK_FALSE(says(measured({picture}), "as declared level"));
     ByteVector config(picture.track.codec_config.view().begin(), picture.track.codec_config.view().end());
     // Level 1 allows 99 macroblocks; 320x180 has 240. In the record and in the parameter set itself.
     config[3] = 10;
     config[8 + 3] = 10;
     picture.track.codec_config = Bytes(config);
     picture.track.level = "1";
-    CHECK(says(measured({picture}), "the header claims level 1"));
+    CHECK(says(measured({picture}), "level 1 declared"));
 }
 
 TEST_CASE("loudness is that of EBU R 128", "[deep]") {
     // EBU Tech 3341, test 1: a stereo sine of 1 kHz at -23 dBFS reads -23 LUFS.
     const auto tone = [](double level_db, int seconds) {
-        Lane lane;
-        lane.track.id = 2;
-        lane.track.kind = TrackKind::audio;
-        lane.track.codec = Codec::lpcm;
-        lane.track.channels = 2;
-        lane.track.sample_rate = 48000;
-        lane.track.bit_depth = 24;
+        TestTrack test_track;
+        test_track.track.id = 2;
+        test_track.track.kind = TrackKind::audio;
+        test_track.track.codec = Codec::lpcm;
+        test_track.track.channels = 2;
+        test_track.track.sample_rate = 48000;
+        test_track.track.bit_depth = 24;
         const double amplitude = std::pow(10, level_db / 20);
         for (int s = 0; s < seconds * 10; ++s) {
             ByteVector data;
@@ -183,9 +183,9 @@ TEST_CASE("loudness is that of EBU R 128", "[deep]") {
             p.duration = base::from_ticks(4800, 48000);
             p.key = true;
             p.data = Bytes(std::move(data));
-            lane.packets.push_back(std::move(p));
+            test_track.packets.push_back(std::move(p));
         }
-        return lane;
+        return test_track;
     };
     const auto report = measured({tone(-23, 20)});
     REQUIRE(report.tracks[0].loudness);
@@ -193,32 +193,32 @@ TEST_CASE("loudness is that of EBU R 128", "[deep]") {
     CHECK(report.tracks[0].loudness->true_peak == Approx(-23.0).margin(0.2));
     CHECK(report.tracks[0].loudness->short_term.size() == 20);
     CHECK(report.tracks[0].loudness->short_term[10].second == Approx(-23.0).margin(0.1));
-    CHECK(says(measured({tone(-36, 10)}), "is quiet (-36.0 LUFS)"));
+    CHECK(says(measured({tone(-36, 10)}), "has a low level (-36.0 LUFS)"));
     CHECK_FALSE(measured({tone(-23, 2)}, false).tracks[0].loudness);
 }
 
 TEST_CASE("gaps, overlaps and wide interleaving are found where they are", "[deep]") {
-    Lane sound = sound_lane(Codec::ac3, 6);
-    for (std::size_t i = 100; i < sound.packets.size(); ++i) {
-        sound.packets[i].pts += base::from_seconds(0.5);
-        sound.packets[i].dts += base::from_seconds(0.5);
+    TestTrack audio = audio_track(Codec::ac3, 6);
+    for (std::size_t i = 100; i < audio.packets.size(); ++i) {
+        audio.packets[i].pts += base::from_seconds(0.5);
+        audio.packets[i].dts += base::from_seconds(0.5);
     }
-    const Lane picture = picture_lane(Codec::h264, 120);
-    const auto report = measured({picture, sound});  // one behind the other: as far apart as can be
+    const TestTrack picture = video_track(Codec::h264, 120);
+    const auto report = measured({picture, audio});  // one behind the other: as far apart as can be
     const auto& m = report.tracks[1];
     CHECK(m.gap_count == 1);
     CHECK(m.gaps[0].length == base::from_seconds(0.5));
-    CHECK(m.gaps[0].at == sound.packets[99].pts + sound.packets[99].duration);
+    CHECK(m.gaps[0].at == audio.packets[99].pts + audio.packets[99].duration);
     CHECK(base::to_seconds(report.interleave) == Approx(119.0 * 1001 / 24000).margin(0.2));
-    CHECK(says(report, "rewrapping mends it"));
-    CHECK(says(report, "gap or jump"));
+    CHECK(says(report, "a remux fixes it"));
+    CHECK(says(report, "gap"));
 }
 
-TEST_CASE("sound of every codec is decoded at its loudness", "[deep]") {
-    const double reference = measured({sound_lane(Codec::lpcm, 5)}).tracks[0].loudness->integrated;
+TEST_CASE("audio of every codec is decoded at its loudness", "[deep]") {
+    const double reference = measured({audio_track(Codec::lpcm, 5)}).tracks[0].loudness->integrated;
     for (const Codec codec : {Codec::flac, Codec::opus, Codec::vorbis, Codec::aac, Codec::mp3, Codec::mp2}) {
         INFO(media::short_name(codec));
-        const auto report = measured({sound_lane(codec, 5)});
+        const auto report = measured({audio_track(codec, 5)});
         REQUIRE(report.tracks[0].loudness);
         CHECK(report.tracks[0].loudness->integrated == Approx(reference).margin(0.5));
     }

@@ -104,10 +104,10 @@ TEST_CASE("what doesn't differ is identical, and what differs evenly follows fro
 TEST_CASE("SSIM is that of its definition, also of sizes that aren't whole blocks", "[quality]") {
     for (const auto& [width, height] : {std::pair{64, 48}, {70, 54}, {131, 33}, {8, 8}}) {
         const Picture a = drawn(width, height, 0, 8), b = drawn(width, height, 1, 40);
-        const auto likeness = compare(a, b);
-        REQUIRE(likeness);
-        CHECK(likeness->ssim == Approx(ssim_by_definition(a, b)).epsilon(1e-9));
-        CHECK(likeness->ssim < 0.95);
+        const auto similarity = compare(a, b);
+        REQUIRE(similarity);
+        CHECK(similarity->ssim == Approx(ssim_by_definition(a, b)).epsilon(1e-9));
+        CHECK(similarity->ssim < 0.95);
     }
 }
 
@@ -181,13 +181,13 @@ TEST_CASE("an encoder's own figures are found again in what decoding gives", "[q
     REQUIRE(decoded.size() == kPictures);
     for (int i = 0; i < kPictures; ++i) {
         const auto at = static_cast<std::size_t>(i);
-        const auto likeness = compare(originals[at], decoded[at]);
-        REQUIRE(likeness);
+        const auto similarity = compare(originals[at], decoded[at]);
+        REQUIRE(similarity);
         for (int c = 0; c < 3; ++c)
-            CHECK(measure::psnr(likeness->squared_error[c]) == Approx(said.at(i).psnr[c]).margin(0.001));
+            CHECK(measure::psnr(similarity->squared_error[c]) == Approx(said.at(i).psnr[c]).margin(0.001));
         // Its windows lie two samples further on.
-        CHECK(likeness->ssim == Approx(said.at(i).ssim).margin(0.004));
-        CHECK(likeness->ssim < 0.99);
+        CHECK(similarity->ssim == Approx(said.at(i).ssim).margin(0.004));
+        CHECK(similarity->ssim < 0.99);
     }
 }
 

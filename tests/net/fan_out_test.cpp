@@ -1,4 +1,4 @@
-// One flow to many clients: all get all of it; who is too slow is moved on or let go, and nobody else notices.
+// One broadcast to many clients: all get all of it; who is too slow is moved on or let go, and nobody else notices.
 #include <fcntl.h>
 #include <sys/socket.h>
 #include <unistd.h>
@@ -66,22 +66,22 @@ struct End {
 
 TEST_CASE("clients get the same from the newest start on, each with its own words in front", "[fan-out]") {
     net::FanOut fan_out;
-    const auto flow = fan_out.open("lake");
-    flow->push({block(0, 1000, false, 0), block(1, 1000, true, 0.1), block(2, 1000, false, 0.2)});
+    const auto broadcast = fan_out.open("lake");
+    broadcast->push({block(0, 1000, false, 0), block(1, 1000, true, 0.1), block(2, 1000, false, 0.2)});
     End a, b;
-    fan_out.add(flow, a.theirs, "a", Bytes(ByteVector(5, 'a')));
+    fan_out.add(broadcast, a.theirs, "a", Bytes(ByteVector(5, 'a')));
     REQUIRE(a.wait(2005));
-    flow->push({block(3, 1000, true, 0.3)});
+    broadcast->push({block(3, 1000, true, 0.3)});
     REQUIRE(a.wait(3005));
-    fan_out.add(flow, b.theirs, "b", {});
+    fan_out.add(broadcast, b.theirs, "b", {});
     REQUIRE(b.wait(1000));
-    flow->push({block(4, 1000, false, 0.4)});
+    broadcast->push({block(4, 1000, false, 0.4)});
     REQUIRE(a.wait(4005));
     REQUIRE(b.wait(2000));
     CHECK(ByteVector(a.got.begin(), a.got.begin() + 5) == ByteVector(5, 'a'));
     CHECK(a.numbers(1000, 5) == std::vector<std::uint64_t>{1, 2, 3, 4});
     CHECK(b.numbers(1000) == std::vector<std::uint64_t>{3, 4});
-    flow->finish();
+    broadcast->finish();
     for (int i = 0; i < 200 && a.take(); ++i) std::this_thread::sleep_for(10ms);
     CHECK_FALSE(a.take());
 }
@@ -94,14 +94,14 @@ TEST_CASE("a slow client is moved on to a start at a block's border; the quick o
     net::FanOut fan_out(settings, [&](net::FanOut::Event event, const std::string&, const std::string&) {
         (event == net::FanOut::Event::skipped ? skipped : dropped)++;
     });
-    const auto flow = fan_out.open("lake");
+    const auto broadcast = fan_out.open("lake");
     End quick, slow(50'000);
-    fan_out.add(flow, quick.theirs, "quick", {});
-    fan_out.add(flow, slow.theirs, "slow", {});
+    fan_out.add(broadcast, quick.theirs, "quick", {});
+    fan_out.add(broadcast, slow.theirs, "slow", {});
     constexpr std::size_t kSize = 30'000;
-    // A start every tenth block, a tenth of a second of the flow's time each.
+    // A start every tenth block, a tenth of a second of the broadcast's time each.
     for (std::uint64_t i = 0; i < 100; ++i) {
-        flow->push({block(i, kSize, i % 10 == 0, static_cast<double>(i) / 10)});
+        broadcast->push({block(i, kSize, i % 10 == 0, static_cast<double>(i) / 10)});
         std::this_thread::sleep_for(10ms);
         quick.take();
     }
@@ -137,11 +137,11 @@ TEST_CASE("a client that takes nothing at all is dropped", "[fan-out]") {
     net::FanOut fan_out(settings, [&](net::FanOut::Event event, const std::string&, const std::string&) {
         dropped += event == net::FanOut::Event::dropped ? 1 : 0;
     });
-    const auto flow = fan_out.open("lake");
+    const auto broadcast = fan_out.open("lake");
     End stuck(4096);
-    fan_out.add(flow, stuck.theirs, "stuck", {});
+    fan_out.add(broadcast, stuck.theirs, "stuck", {});
     for (std::uint64_t i = 0; i < 300 && dropped == 0; ++i) {
-        flow->push({block(i, 20'000, true, static_cast<double>(i) / 50)});
+        broadcast->push({block(i, 20'000, true, static_cast<double>(i) / 50)});
         std::this_thread::sleep_for(10ms);
     }
     CHECK(dropped == 1);
@@ -150,15 +150,15 @@ TEST_CASE("a client that takes nothing at all is dropped", "[fan-out]") {
 
 TEST_CASE("paused clients get nothing, and go on with the preface at the newest start", "[fan-out]") {
     net::FanOut fan_out;
-    const auto flow = fan_out.open("lake");
-    flow->set_preface(Bytes(ByteVector(3, 'p')));
-    flow->push({block(0, 100, true, 0)});
+    const auto broadcast = fan_out.open("lake");
+    broadcast->set_preface(Bytes(ByteVector(3, 'p')));
+    broadcast->push({block(0, 100, true, 0)});
     End end;
-    const auto id = fan_out.add(flow, end.theirs, "x", {});
+    const auto id = fan_out.add(broadcast, end.theirs, "x", {});
     REQUIRE(end.wait(103));
     fan_out.pause(id, true);
     std::this_thread::sleep_for(100ms);
-    flow->push({block(1, 100, false, 1), block(2, 100, true, 2), block(3, 100, false, 3)});
+    broadcast->push({block(1, 100, false, 1), block(2, 100, true, 2), block(3, 100, false, 3)});
     std::this_thread::sleep_for(150ms);
     end.take();
     CHECK(end.got.size() == 103);
@@ -166,15 +166,15 @@ TEST_CASE("paused clients get nothing, and go on with the preface at the newest 
     REQUIRE(end.wait(103 + 203));
     CHECK(end.got[103] == 'p');
     CHECK(end.numbers(100, 106) == std::vector<std::uint64_t>{2, 3});
-    // A derived flow changes what it passes on.
-    const auto doubled = fan_out.derive(flow, [](const Bytes& bytes) {
+    // A derived broadcast changes what it passes on.
+    const auto doubled = fan_out.derive(broadcast, [](const Bytes& bytes) {
         ByteVector out(bytes.data(), bytes.data() + bytes.size());
         out.insert(out.end(), bytes.data(), bytes.data() + bytes.size());
         return Bytes(std::move(out));
     });
     End other;
     fan_out.add(doubled, other.theirs, "y", {});
-    flow->push({block(4, 100, true, 4)});
+    broadcast->push({block(4, 100, true, 4)});
     REQUIRE(other.wait(206));
     CHECK(other.numbers(100, 6) == std::vector<std::uint64_t>{4, 4});
 }

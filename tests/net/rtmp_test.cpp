@@ -43,7 +43,7 @@ net::RtmpServerSettings on_loopback(net::FanOut& fan_out) {
 
 struct Server {
     net::FanOut fan_out;
-    std::shared_ptr<net::Flow> flow = fan_out.open("lake");
+    std::shared_ptr<net::Broadcast> broadcast = fan_out.open("lake");
     std::unique_ptr<net::RtmpServer> server;
     struct Taken : net::RtmpPublication {
         std::vector<Message>* to;
@@ -56,7 +56,7 @@ struct Server {
         net::RtmpServerSettings settings = on_loopback(fan_out);
         settings.idle_limit = base::from_seconds(3);
         settings.play = [this](const net::RtmpRequest& request) {
-            return request.application == "house" && request.name == "lake" ? flow : nullptr;
+            return request.application == "house" && request.name == "lake" ? broadcast : nullptr;
         };
         settings.publish = [this](const net::RtmpRequest& request,
                                   std::string& why) -> std::unique_ptr<net::RtmpPublication> {
@@ -69,11 +69,11 @@ struct Server {
         server = std::move(*started);
     }
     net::RtmpAddress address(const std::string& name) const { return {"127.0.0.1", server->port(), "house", name}; }
-    // A message as flows have them: video of message stream 1.
+    // A message as broadcasts have them: video of message stream 1.
     static net::Block block(std::uint32_t time, std::size_t size, bool start) {
         ByteVector out;
         ByteVector payload(size, static_cast<std::uint8_t>(time));
-        net::rtmp::append_message(out, 6, {net::rtmp::kVideo, time, 1, {}}, payload, net::kRtmpFlowChunk);
+        net::rtmp::append_message(out, 6, {net::rtmp::kVideo, time, 1, {}}, payload, net::kRtmpBroadcastChunk);
         return {Bytes(std::move(out)), base::from_ticks(time, 1000), start};
     }
 };
@@ -93,7 +93,7 @@ std::vector<Message> receive(net::RtmpClient& client, std::size_t count) {
 }  // namespace
 
 TEST_CASE("the specification's chunk streams are read: 5.3.2.1 and 5.3.2.2", "[rtmp]") {
-    // Four messages of sound: times 1000, 1020, 1040, 1060; forms 0, 2, 3, 3.
+    // Four messages of audio: times 1000, 1020, 1040, 1060; forms 0, 2, 3, 3.
     ByteVector first;
     put(first, {0x03, 0, 0x03, 0xE8, 0, 0, 32, 8, 0x39, 0x30, 0, 0}, 32);
     put(first, {0x83, 0, 0, 20}, 32);
@@ -134,11 +134,11 @@ TEST_CASE("extended times are repeated with every chunk, and messages of two str
     ByteVector out;
     net::rtmp::append_message(out, 6, {9, late, 1, payload}, 128);
     CHECK(out.size() == 12 + 4 + 300 + 2 * 5);
-    // Sound between the chunks of a picture.
-    ByteVector sound;
-    net::rtmp::append_message(sound, 4, {8, 40, 1, ByteVector(10, 1)}, 128);
+    // AudioFrames between the chunks of a picture.
+    ByteVector audio;
+    net::rtmp::append_message(audio, 4, {8, 40, 1, ByteVector(10, 1)}, 128);
     ByteVector mixed(out.begin(), out.begin() + 144);
-    mixed.insert(mixed.end(), sound.begin(), sound.end());
+    mixed.insert(mixed.end(), audio.begin(), audio.end());
     mixed.insert(mixed.end(), out.begin() + 144, out.end());
     std::vector<Message> messages;
     ChunkReader reader;
@@ -217,8 +217,8 @@ TEST_CASE("values of commands are written and read by the bytes of AMF 0", "[rtm
 
 TEST_CASE("a player begins at the newest keyframe, several streams on one connection stay apart", "[rtmp]") {
     Server s;
-    s.flow->push({Server::block(1000, 400, true), Server::block(1040, 300, false), Server::block(2000, 90'000, true),
-                  Server::block(2040, 500, false)});
+    s.broadcast->push({Server::block(1000, 400, true), Server::block(1040, 300, false),
+                       Server::block(2000, 90'000, true), Server::block(2040, 500, false)});
     auto client = net::RtmpClient::connect(s.address("lake"));
     REQUIRE(client);
     REQUIRE((*client)->play());
@@ -227,7 +227,7 @@ TEST_CASE("a player begins at the newest keyframe, several streams on one connec
     CHECK(got[0].timestamp == 0);  // each player's time begins with its first frame
     CHECK(got[0].payload.size() == 90'000);
     CHECK(got[1].timestamp == 40);
-    s.flow->push({Server::block(2080, 70'000, false), Server::block(3000, 10, true)});
+    s.broadcast->push({Server::block(2080, 70'000, false), Server::block(3000, 10, true)});
     got = receive(**client, 2);
     REQUIRE(got.size() == 2);
     CHECK(got[0].payload == ByteVector(70'000, static_cast<std::uint8_t>(2080)));
@@ -246,15 +246,15 @@ TEST_CASE("a player begins at the newest keyframe, several streams on one connec
 
 TEST_CASE("chunks are addressed to another message stream without being cut anew", "[rtmp]") {
     ByteVector out;
-    net::rtmp::append_message(out, 6, {9, 0x1000000, 1, {}}, ByteVector(150'000, 6), net::kRtmpFlowChunk);
-    net::rtmp::append_message(out, 4, {8, 5, 1, {}}, ByteVector(9, 7), net::kRtmpFlowChunk);
+    net::rtmp::append_message(out, 6, {9, 0x1000000, 1, {}}, ByteVector(150'000, 6), net::kRtmpBroadcastChunk);
+    net::rtmp::append_message(out, 4, {8, 5, 1, {}}, ByteVector(9, 7), net::kRtmpBroadcastChunk);
     const Bytes changed = net::for_message_stream(Bytes(ByteVector(out)), 3);
     ChunkReader reader;
     reader.expect_media(true);
     std::vector<Message> messages;
     ByteVector stream;
     base::ByteWriter size;
-    size.u32(net::kRtmpFlowChunk);
+    size.u32(net::kRtmpBroadcastChunk);
     net::rtmp::append_message(stream, 2, {net::rtmp::kSetChunkSize, 0, 0, size.release()}, 128);
     stream.insert(stream.end(), changed.data(), changed.data() + changed.size());
     REQUIRE(reader.push(stream, messages));
@@ -271,7 +271,7 @@ TEST_CASE("a player's time begins with its first frame, however long the stream 
         ChunkReader reader;
         reader.expect_media(true);
         base::ByteWriter size;
-        size.u32(net::kRtmpFlowChunk);
+        size.u32(net::kRtmpBroadcastChunk);
         ByteVector all;
         net::rtmp::append_message(all, 2, {net::rtmp::kSetChunkSize, 0, 0, size.release()}, 128);
         all.insert(all.end(), chunks.view().begin(), chunks.view().end());
@@ -282,7 +282,8 @@ TEST_CASE("a player's time begins with its first frame, however long the stream 
     };
     const auto one = [&](int type, std::uint32_t time, ByteVector body) {
         ByteVector out;
-        net::rtmp::append_message(out, 6, {static_cast<std::uint8_t>(type), time, 1, {}}, body, net::kRtmpFlowChunk);
+        net::rtmp::append_message(out, 6, {static_cast<std::uint8_t>(type), time, 1, {}}, body,
+                                  net::kRtmpBroadcastChunk);
         return messages_of(change(Bytes(std::move(out)))).at(0);
     };
     // Six hours in, whose times take four bytes more in every chunk; configurations count for nothing.
@@ -299,7 +300,7 @@ TEST_CASE("a player's time begins with its first frame, however long the stream 
     CHECK(one(8, late + 20, {0xAF, 1, 5}).timestamp == 20);
     CHECK(one(9, late + 3'600'000, picture).timestamp == 3'600'000);
     ByteVector ping;
-    net::rtmp::append_message(ping, 2, {net::rtmp::kUserControl, 0, 0, {}}, ByteVector(6, 1), net::kRtmpFlowChunk);
+    net::rtmp::append_message(ping, 2, {net::rtmp::kUserControl, 0, 0, {}}, ByteVector(6, 1), net::kRtmpBroadcastChunk);
     CHECK(messages_of(change(Bytes(std::move(ping)))).at(0).stream == 0);
 }
 
@@ -314,7 +315,7 @@ TEST_CASE("a publisher is taken with its key alone, and what it sends arrives", 
     REQUIRE(right);
     REQUIRE((*right)->publish());
     ByteVector out;
-    net::rtmp::append_message(out, 6, {9, 77, (*right)->stream(), ByteVector(200'000, 1)}, net::kRtmpFlowChunk);
+    net::rtmp::append_message(out, 6, {9, 77, (*right)->stream(), ByteVector(200'000, 1)}, net::kRtmpBroadcastChunk);
     std::size_t at = 0;
     for (int i = 0; i < 500 && at < out.size(); ++i) {
         const ssize_t n = ::send((*right)->socket(), out.data() + at, out.size() - at, MSG_NOSIGNAL | MSG_DONTWAIT);

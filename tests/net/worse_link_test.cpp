@@ -162,5 +162,5 @@ TEST_CASE("what connections lose is sent again: late, never missing, the same fo
     }
     CHECK(late == Approx(100).margin(35));
     CHECK(one.repeated() == static_cast<std::uint64_t>(late));
-    CHECK(net::describe(faults) == "30 ms delay, 10 ms jitter, 2 % lost");
+    CHECK(net::describe(faults) == "30 ms delay, 10 ms jitter, 2 % loss");
 }

@@ -16,7 +16,7 @@ TEST_CASE("both built-in profiles are read, and the encoder takes them", "[profi
         codec::H264Settings settings;
         settings.width = 640;
         settings.height = 360;
-        settings.profile = p.video.codec_profile;
+        settings.profile = p.video.profile;
         settings.level = p.video.level;
         settings.effort = p.video.effort;
         settings.quality = p.video.quality;
@@ -28,7 +28,7 @@ TEST_CASE("both built-in profiles are read, and the encoder takes them", "[profi
 
 TEST_CASE("a profile of one's own needs only a name", "[profile]") {
     const auto parsed = profile::parse(
-        "name = \"mine\"\n[video]\nquality = 22.5\nlargest = \"720p\"\npixels = \"as-source\"\n", "mine.toml");
+        "name = \"mine\"\n[video]\nquality = 22.5\nmax_size = \"720p\"\npixels = \"as-source\"\n", "mine.toml");
     REQUIRE(parsed);
     CHECK(parsed->video.quality == 22.5);
     CHECK(parsed->video.largest.height == 720);
@@ -49,7 +49,7 @@ TEST_CASE("mistakes in a profile are named with their line", "[profile]") {
     CHECK(error("name = \"x\"\n[video]\ncodec = \"h265\"\n").where == "p.toml, line 3");
     CHECK(error("name = \"x\"\n[video]\npeak_bitrate = \"fast\"\n").where == "p.toml, line 3");
     CHECK(error("name = \"x\"\n[audio]\nbitrate = \"9 Mbit/s\"\n").where == "p.toml, line 3");
-    CHECK(error("name = \"x\"\n[video]\nkeyframe_every = \"0 s\"\n").where == "p.toml, line 3");
+    CHECK(error("name = \"x\"\n[video]\nkeyframe_interval = \"0 s\"\n").where == "p.toml, line 3");
     CHECK(error("name = \"x\"\n[video]\nframe_rate = \"fast\"\n").where == "p.toml, line 3");
     CHECK(profile::parse("name = \"x\"\n[video]\nframe_rate = \"29.97\"\n", "p")->video.frame_rate ==
           Ratio{30000, 1001});

@@ -11,7 +11,7 @@ using namespace wavecrest::test;
 namespace {
 
 std::string house(const std::string& rest) {
-    return "[house]\nname = \"Cedar Landing\"\n" + rest;
+    return "[site]\nname = \"Cedar Landing\"\n" + rest;
 }
 
 const std::string kDevices =
@@ -81,26 +81,26 @@ TEST_CASE("a check finds what would go wrong, and nothing where all is well", "[
               "does not exist") == false);  // said as: there is no such file
     CHECK(has(check(base_text + "[[stream]]\nname = \"Film\"\nfile = \"gone.mp4\"\n"), Severity::error,
               "there is no such file"));
-    CHECK(has(check(base_text + "[[stream]]\nname = \"Film\"\noffer = [\"file\"]\nfile = \"" + sample_disc().string() +
-                    "\"\n"),
+    CHECK(has(check(base_text + "[[stream]]\nname = \"Film\"\ndelivery = [\"file\"]\nfile = \"" +
+                    sample_disc().string() + "\"\n"),
               Severity::error, "disc rip"));
     CHECK(has(check(house("[server]\nadvertise = \"203.0.113.77\"\n" + good)), Severity::warning, "203.0.113.77"));
     // What stream run would refuse, or do wrong.
-    CHECK(has(check(base_text + good + "path = \"film\"\n"), Severity::error, "is no path"));
-    CHECK(has(check(base_text + good + "path = \"/control\"\n"), Severity::error, "path of the controls"));
+    CHECK(has(check(base_text + good + "path = \"film\"\n"), Severity::error, "isn't a valid path"));
+    CHECK(has(check(base_text + good + "path = \"/control\"\n"), Severity::error, "path of the control page"));
     CHECK(has(check(base_text + good + "[[stream]]\nname = \"film\"\npath = \"/film.ts\"\nfile = \"x.mp4\"\n"),
               Severity::error, "have the same path"));
     CHECK(has(check(house("[server]\nlisten = \"127.0.0.1\"\ninterface = \"none7\"\n") + kDevices + good),
               Severity::error, "none7"));
-    CHECK(
-        has(check(base_text + good + "offer = [\"live\"]\nrate = \"100 kbit/s\"\n"), Severity::error, "is less than"));
+    CHECK(has(check(base_text + good + "delivery = [\"live\"]\nbitrate = \"100 kbit/s\"\n"), Severity::error,
+              "is too low for"));
     CHECK(has(check(base_text + good + "push = [\"rtmp://nowhere.invalid/house/key-of-eight\"]\n"), Severity::error,
-              "a name that isn't found"));
+              "host name not found"));
     // A device that can't play it: a warning while another can, an error when none is left.
     const std::string old_player = "[[device]]\nname = \"Old\"\nclass = \"player-sd\"\n";
     CHECK(has(check(base_text + old_player + good), Severity::warning, "some devices can't play"));
     CHECK(
-        has(check(base_text + old_player + good + "devices = [\"Old\"]\n"), Severity::error, "no device of the house"));
+        has(check(base_text + old_player + good + "devices = [\"Old\"]\n"), Severity::error, "no device of the site"));
 
     const Background server(
         {"stream", "run", (dir / "x.mp4").string(), "--port", std::to_string(port), "--address", "127.0.0.1", "-q"},
@@ -160,15 +160,14 @@ TEST_CASE("HTTPS, players and addresses of devices in a site file", "[site]") {
         return false;
     };
     CHECK_FALSE(found(server(files) + devices + stream, "certificate"));
-    CHECK(
-        found("[server]\nadvertise = \"192.0.2.8\"\n" + files + devices + stream, "the certificate is for 192.0.2.7"));
+    CHECK(found("[server]\nadvertise = \"192.0.2.8\"\n" + files + devices + stream, "certificate is for 192.0.2.7"));
     CHECK(found(server("certificate = \"old.pem\"\ncertificate_key = \"old-key.pem\"\n") + devices + stream,
-                "the certificate ended 1 day ago"));
+                "certificate expired 1 day ago"));
     CHECK(found(server("certificate = \"gone.pem\"\ncertificate_key = \"key.pem\"\n") + devices + stream, "gone.pem") ==
           false);
     CHECK(found(server(files + "tls_port = 8080\n") + devices + stream, "port and tls_port are both 8080"));
     CHECK(found(server("") + devices + stream + "from = [\"192.0.2.30\"]\ndevices = [\"Lounge TV\"]\n",
-                "lets nobody in from its address 192.0.2.20"));
+                "its address 192.0.2.20 is blocked"));
     CHECK_FALSE(found(server("") + devices + stream + "from = [\"192.0.2.0/24\"]\n", "lets nobody in"));
     CHECK(found(server("") + devices + stream + "subtitles = \"site.toml\"\n", "site.toml") == false);
     CHECK(found(server("") + devices + stream + "subtitles = \"gone.srt\"\n", "stream \"Film\": "));
@@ -179,17 +178,17 @@ TEST_CASE("HTTPS, players and addresses of devices in a site file", "[site]") {
         return site.error().what;
     };
     CHECK(error("[server]\ncertificate = \"a.pem\"\n").find("belong together") != std::string::npos);
-    CHECK(error("[server]\nplain_http = false\n").find("nothing would be left") != std::string::npos);
-    CHECK(error("[[device]]\nname = \"A\"\nclass = \"tv-hd\"\naddress = \"lounge\"\n").find("no IP address") !=
+    CHECK(error("[server]\nplain_http = false\n").find("nothing can be served") != std::string::npos);
+    CHECK(error("[[device]]\nname = \"A\"\nclass = \"tv-hd\"\naddress = \"lounge\"\n").find("isn't an IP address") !=
           std::string::npos);
-    CHECK(error("[[stream]]\nname = \"x\"\nfile = \"x.mp4\"\noffer = [\"live\"]\nsubtitles = \"x.srt\"\n")
-              .find("no subtitle file") != std::string::npos);
+    CHECK(error("[[stream]]\nname = \"x\"\nfile = \"x.mp4\"\ndelivery = [\"live\"]\nsubtitles = \"x.srt\"\n")
+              .find("subtitle files are") != std::string::npos);
     const std::string plain = "[[stream]]\nname = \"x\"\nfile = \"x.mp4\"\n";
-    CHECK(error(plain + "picture = 2\n").find("players choose") != std::string::npos);
-    CHECK(error(plain + "offer = [\"live\"]\ndraw_subtitles = \"en\"\n").find("encoded anew") != std::string::npos);
+    CHECK(error(plain + "video = 2\n").find("players select") != std::string::npos);
+    CHECK(error(plain + "delivery = [\"live\"]\nburn_in = \"en\"\n").find("only when transcoding") !=
+          std::string::npos);
     const auto chosen = site::parse(
-        house(plain + "offer = [\"live\"]\nprofile = \"small-screen\"\npicture = 2\ndraw_subtitles = \"en\"\n"),
-        "site.toml");
+        house(plain + "delivery = [\"live\"]\nprofile = \"small-screen\"\nvideo = 2\nburn_in = \"en\"\n"), "site.toml");
     REQUIRE(chosen);
     CHECK(chosen->streams[0].item.parts[0].choice.picture == 2);
     CHECK(chosen->streams[0].item.parts[0].choice.drawn == "en");
@@ -201,14 +200,14 @@ TEST_CASE("devices are given the ways they take, and found wanting where there i
         "\"Tablet\"\nclass = \"tablet-basic\"\n";
     const auto with = [&](const std::string& offer) {
         const auto one = site::parse(house(devices + "[[stream]]\nname = \"Film\"\nfile = \"" + sample_film().string() +
-                                           "\"\noffer = " + offer + "\n"),
+                                           "\"\ndelivery = " + offer + "\n"),
                                      "site.toml");
         REQUIRE(one);
         return *one;
     };
     const auto ways = [](const site::Site& site, std::size_t device) {
         std::string all;
-        for (const auto& one : site.addresses_for(site.streams[0], site.devices[device])) all += one.way + " ";
+        for (const auto& one : site.addresses_for(site.streams[0], site.devices[device])) all += one.delivery + " ";
         return all;
     };
     const site::Site all = with(R"(["file", "hls", "live", "rtmp"])");
@@ -221,7 +220,7 @@ TEST_CASE("devices are given the ways they take, and found wanting where there i
         for (const site::Finding& finding : site::check(site)) text += finding.about.what + "\n";
         return text;
     };
-    CHECK(told(none).find("no device of the house can play stream \"Film\": Lounge TV: protocol rtmp") !=
+    CHECK(told(none).find("no device of the site can play stream \"Film\": Lounge TV: protocol rtmp") !=
           std::string::npos);
     CHECK(told(with(R"(["live"])")).find("some devices can't play stream \"Film\": Tablet: container mpeg-ts") !=
           std::string::npos);
@@ -229,29 +228,29 @@ TEST_CASE("devices are given the ways they take, and found wanting where there i
     // A disc's title, as it is and encoded anew.
     const auto disc = [&](const std::string& more) {
         const auto one = site::parse(house(devices + "[[stream]]\nname = \"Rip\"\nfile = \"" + sample_disc().string() +
-                                           "\"\noffer = [\"live-hls\"]\n" + more),
+                                           "\"\ndelivery = [\"live-hls\"]\n" + more),
                                      "site.toml");
         REQUIRE(one);
         return told(*one);
     };
-    CHECK(disc("").find("no device of the house can play stream \"Rip\": Lounge TV: video codec mpeg2") !=
+    CHECK(disc("").find("no device of the site can play stream \"Rip\": Lounge TV: video codec MPEG-2") !=
           std::string::npos);
     CHECK(disc("profile = \"small-screen\"\n").find("can't play") == std::string::npos);
     CHECK(disc("title = \"9\"\n").find("there is no title 9") != std::string::npos);
-    // What a stream leaves out of its sound isn't judged.
+    // What a stream leaves out of its audio isn't judged.
     const TempDir dir;
     write_media(dir / "two.mp4", "mp4",
-                {picture_lane(Codec::h264, 48), sound_lane(Codec::aac, 2, 2), sound_lane(Codec::ac3, 2, 3)});
-    const auto sound = [&](const std::string& word) {
+                {video_track(Codec::h264, 48), audio_track(Codec::aac, 2, 2), audio_track(Codec::ac3, 2, 3)});
+    const auto audio = [&](const std::string& word) {
         const auto one = site::parse(
             house("[[device]]\nname = \"Tablet\"\nclass = \"tablet-basic\"\n[[stream]]\nname = \"Film\"\nfile = \"" +
-                  (dir / "two.mp4").string() + "\"\noffer = [\"hls\"]\nsound = [\"" + word + "\"]\n"),
+                  (dir / "two.mp4").string() + "\"\ndelivery = [\"hls\"]\naudio = [\"" + word + "\"]\n"),
             "site.toml");
         REQUIRE(one);
         return told(*one);
     };
-    CHECK(sound("1").find("can play") == std::string::npos);
-    CHECK(sound("2").find("no device of the house can play stream \"Film\": Tablet: audio ac3") != std::string::npos);
+    CHECK(audio("1").find("can play") == std::string::npos);
+    CHECK(audio("2").find("no device of the site can play stream \"Film\": Tablet: audio AC-3") != std::string::npos);
 }
 
 TEST_CASE("the unit waits for the places of all sources, whatever their names", "[site]") {

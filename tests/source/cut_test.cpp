@@ -24,7 +24,7 @@ std::unique_ptr<source::Input> open(const base::Path& path) {
 
 }  // namespace
 
-TEST_CASE("a stretch of a title has a timeline of its own", "[cut]") {
+TEST_CASE("an interval of a title has a timeline of its own", "[cut]") {
     const bool dvd = GENERATE(true, false);
     const auto input = open(dvd ? rich_dvd() : rich_blu_ray());
     // The third part of the play-all title: its chapters 4 to 6.
@@ -39,7 +39,7 @@ TEST_CASE("a stretch of a title has a timeline of its own", "[cut]") {
     const Track video = (*source)->tracks().front();
     const auto decoder = codec::make_mpeg2_decoder(video);
     std::vector<Picture> pictures;
-    Time first_sound = Time::max(), last_sound{};
+    Time first_audio = Time::max(), last_audio{};
     while (true) {
         auto packet = (*source)->read();
         REQUIRE(packet);
@@ -47,17 +47,17 @@ TEST_CASE("a stretch of a title has a timeline of its own", "[cut]") {
         if ((*packet)->track == video.id) {
             REQUIRE(decoder->decode(**packet, pictures));
         } else if ((*packet)->track == (*source)->tracks()[3].id) {
-            first_sound = std::min(first_sound, (*packet)->pts);
-            last_sound = std::max(last_sound, (*packet)->pts + (*packet)->duration);
+            first_audio = std::min(first_audio, (*packet)->pts);
+            last_audio = std::max(last_audio, (*packet)->pts + (*packet)->duration);
         }
     }
     REQUIRE(decoder->flush(pictures));
     REQUIRE(pictures.size() > 60);
     CHECK(pictures.front().pts == Time{});
     CHECK(std::abs(base::to_seconds(pictures.back().pts + pictures.back().duration - (*source)->duration())) < 0.001);
-    CHECK(std::abs(base::to_seconds(first_sound)) < 0.03);
-    CHECK(std::abs(base::to_seconds(last_sound - (*source)->duration())) < 0.05);
-    // From the middle of the stretch on.
+    CHECK(std::abs(base::to_seconds(first_audio)) < 0.03);
+    CHECK(std::abs(base::to_seconds(last_audio - (*source)->duration())) < 0.05);
+    // From the middle of the interval on.
     REQUIRE((*source)->seek(base::from_seconds(1.5)));
     auto packet = (*source)->read();
     REQUIRE(packet);

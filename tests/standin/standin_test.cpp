@@ -69,7 +69,7 @@ TEST_CASE("the circle is round as displayed and the picture within range at its 
 
 TEST_CASE("beeps begin with the flashes, to the sample", "[card]") {
     const standin::TestCard card({});
-    const auto samples = card.sound(0, 48048 * 3);
+    const auto samples = card.audio(0, 48048 * 3);
     REQUIRE(samples.size() == 2 * 48048 * 3);
     for (const std::int64_t start : {0, 48048, 96096}) {
         CHECK(std::abs(samples[static_cast<std::size_t>(2 * start)]) > 12000);
@@ -77,7 +77,7 @@ TEST_CASE("beeps begin with the flashes, to the sample", "[card]") {
         CHECK(std::abs(samples[static_cast<std::size_t>(2 * (start + 2400))]) < 400);
     }
     // In pieces or as a whole: the same.
-    const auto piece = card.sound(47000, 2000);
+    const auto piece = card.audio(47000, 2000);
     CHECK(std::equal(piece.begin(), piece.end(), samples.begin() + 2 * 47000));
 }
 

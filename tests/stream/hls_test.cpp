@@ -20,7 +20,7 @@ using namespace std::chrono_literals;
 
 namespace {
 
-std::vector<Lane> read_segment(const Bytes& bytes) {
+std::vector<TestTrack> read_segment(const Bytes& bytes) {
     auto media = container::open_media(
         std::make_shared<base::MemorySource>(ByteVector(bytes.data(), bytes.data() + bytes.size())));
     REQUIRE(media);
@@ -45,12 +45,12 @@ std::string text_of(const Packet& packet) {
 
 }  // namespace
 
-TEST_CASE("a film's segments hold every picture and every sound once, and begin with keyframes", "[hls]") {
+TEST_CASE("a film's segments hold every picture and every audio once, and begin with keyframes", "[hls]") {
     const TempDir dir;
-    const Lane sound = sound_lane(Codec::aac, 24, 2, 256'000);
-    const auto check = [&](const Lane& picture, const char* format, const char* name) {
+    const TestTrack audio = audio_track(Codec::aac, 24, 2, 256'000);
+    const auto check = [&](const TestTrack& picture, const char* format, const char* name) {
         INFO(name);
-        write_media(dir / name, format, {picture, sound});
+        write_media(dir / name, format, {picture, audio});
         const auto film = stream::FilmHls::open(dir / name);
         REQUIRE(film);
         const auto text = (*film)->playlist("film", "?key=k");
@@ -64,23 +64,23 @@ TEST_CASE("a film's segments hold every picture and every sound once, and begin 
         for (const auto& segment : list->segments)
             CHECK(std::llround(base::to_seconds(segment.duration)) <= list->target_s);
         CHECK(base::to_seconds(list->duration()) == Approx(24.0).margin(0.2));
-        ByteVector pictures, sounds, again;
+        ByteVector pictures, audio_tracks, again;
         Time start{};
         std::vector<Bytes> segments;
         for (std::size_t i = 0; i < list->segments.size(); ++i) {
             const auto bytes = (*film)->segment(i);
             REQUIRE(bytes);
             segments.push_back(*bytes);
-            const auto lanes = read_segment(*bytes);
-            REQUIRE(lanes.size() == 2);
-            REQUIRE_FALSE(lanes[0].packets.empty());
-            CHECK(lanes[0].packets.front().key);
-            append(pictures, payload_of(lanes[0]));
-            append(sounds, payload_of(lanes[1]));
+            const auto test_tracks = read_segment(*bytes);
+            REQUIRE(test_tracks.size() == 2);
+            REQUIRE_FALSE(test_tracks[0].packets.empty());
+            CHECK(test_tracks[0].packets.front().key);
+            append(pictures, payload_of(test_tracks[0]));
+            append(audio_tracks, payload_of(test_tracks[1]));
             start += list->segments[i].duration;
         }
         CHECK(pictures == payload_of(picture));
-        CHECK(sounds == payload_of(sound));
+        CHECK(audio_tracks == payload_of(audio));
         // One behind the other they are one stream: no packet looks lost, or sent twice.
         measure::TransportMeter meter;
         for (const Bytes& segment : segments) {
@@ -88,7 +88,7 @@ TEST_CASE("a film's segments hold every picture and every sound once, and begin 
         }
         const measure::TransportReport report = meter.report();
         CHECK(report.discontinuities == 0);
-        // Nor does their clock jump, nor is a picture late by it, nor sound so early that its decoder can't hold it.
+        // Nor does their clock jump, nor is a picture late by it, nor audio so early that its decoder can't hold it.
         CHECK(report.clock_jumps == 0);
         CHECK(report.clock_interval <= base::from_seconds(0.040));
         CHECK(base::to_seconds(report.duration) == Approx(24.0).margin(0.3));
@@ -97,49 +97,51 @@ TEST_CASE("a film's segments hold every picture and every sound once, and begin 
             CHECK(one.late == 0);
             if (one.type == 0x0F) CHECK(one.held_bytes <= 3584);
         }
-        const double payload = static_cast<double>(payload_of(picture).size() + payload_of(sound).size());
+        const double payload = static_cast<double>(payload_of(picture).size() + payload_of(audio).size());
         CHECK(static_cast<double>(report.packets) * 188 < 1.05 * payload + 24 * 120'000 / 8);
-        // Out of order, by other readings: the same pictures and sound.
+        // Out of order, by other readings: the same pictures and audio.
         const auto other = stream::FilmHls::open(dir / name);
         REQUIRE(other);
         for (std::size_t i = segments.size(); i-- > 0;) {
             const auto bytes = (*other)->segment(i);
             REQUIRE(bytes);
             const auto one = read_segment(*bytes), same = read_segment(segments[i]);
-            for (std::size_t lane = 0; lane < 2; ++lane) CHECK(payload_of(one.at(lane)) == payload_of(same.at(lane)));
+            for (std::size_t test_track = 0; test_track < 2; ++test_track)
+                CHECK(payload_of(one.at(test_track)) == payload_of(same.at(test_track)));
         }
         CHECK((*film)->segment(list->segments.size()).error().kind == ErrorKind::usage);
     };
-    const Lane avc = picture_lane(Codec::h264, 576);
+    const TestTrack avc = video_track(Codec::h264, 576);
     check(avc, "mp4", "film.mp4");
     check(avc, "matroska", "film.mkv");
     check(avc, "mpeg-ts", "film.ts");
     // Groups that are open: pictures shown before a keyframe but coded behind it stay with it.
-    check(open_group_lane(576), "matroska", "open.mkv");
+    check(open_gop_track(576), "matroska", "open.mkv");
 }
 
 TEST_CASE("subtitles of text go beside a film's segments, each where it is shown", "[hls]") {
     const TempDir dir;
-    Lane english = text_lane({{{1'000, 2'000}, "The lake is calm."},
-                              {{4'500, 7'000}, "So it seems."},
-                              {{13'000, 13'500}, "A boat!"},
-                              {{22'000, 23'500}, "Good night."}},
-                             3),
-         german = text_lane({{{5'000, 20'000}, "Der See & die Nacht"}}, 4);
+    TestTrack english = text_track({{{1'000, 2'000}, "The lake is calm."},
+                                    {{4'500, 7'000}, "So it seems."},
+                                    {{13'000, 13'500}, "A boat!"},
+                                    {{22'000, 23'500}, "Good night."}},
+                                   3),
+              german = text_track({{{5'000, 20'000}, "Der See & die Nacht"}}, 4);
     english.track.language = "eng";
     german.track.language = "deu";
     german.track.forced = true;
-    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 576), sound_lane(Codec::aac, 24), english, german};
+    const std::vector<TestTrack> test_tracks = {video_track(Codec::h264, 576), audio_track(Codec::aac, 24), english,
+                                                german};
     for (const auto& [format, name] : {std::pair("mp4", "film.mp4"), std::pair("matroska", "film.mkv")}) {
         INFO(name);
-        write_media(dir / name, format, lanes);
+        write_media(dir / name, format, test_tracks);
         const auto film = stream::FilmHls::open(dir / name);
         REQUIRE(film);
         CHECK((*film)->tracks().size() == 2);
-        REQUIRE((*film)->words().size() == 2);
-        CHECK(media::language_639_2((*film)->words()[1].language) == "deu");
+        REQUIRE((*film)->text_subtitles().size() == 2);
+        CHECK(media::language_639_2((*film)->text_subtitles()[1].language) == "deu");
         CHECK((*film)->notes().empty());
-        const auto list = container::parse_playlist(*(*film)->words_playlist("film-words-1", "?key=k"), "words");
+        const auto list = container::parse_playlist(*(*film)->subtitles_playlist("film-words-1", "?key=k"), "words");
         REQUIRE(list);
         REQUIRE(list->segments.size() == 4);
         CHECK(list->segments[1].uri == "film-words-1-1.vtt?key=k");
@@ -148,7 +150,7 @@ TEST_CASE("subtitles of text go beside a film's segments, each where it is shown
         Time from{};
         for (std::size_t i = 0; i < 4; ++i) {
             INFO(i);
-            const auto words = (*film)->words_segment(0, i);
+            const auto words = (*film)->subtitles_segment(0, i);
             REQUIRE(words);
             std::vector<std::string> texts;
             for (const Packet& cue : cues_of(*words)) texts.push_back(text_of(cue));
@@ -167,20 +169,20 @@ TEST_CASE("subtitles of text go beside a film's segments, each where it is shown
         // Skipping into a cue: it is still there.
         const auto other = stream::FilmHls::open(dir / name);
         REQUIRE(other);
-        const auto late = (*other)->words_segment(0, 1);
+        const auto late = (*other)->subtitles_segment(0, 1);
         REQUIRE(late);
         REQUIRE(cues_of(*late).size() == 1);
         CHECK(cues_of(*late)[0].pts == base::from_seconds(4.5));
-        for (std::size_t i = 0; i < 4; ++i) CHECK(cues_of(*(*film)->words_segment(1, i)).size() == 1);
-        CHECK(text_of(cues_of(*(*film)->words_segment(1, 2))[0]) == "Der See & die Nacht");
-        CHECK((*film)->words_segment(2, 0).error().kind == ErrorKind::usage);
-        CHECK((*film)->words_segment(0, 4).error().kind == ErrorKind::usage);
+        for (std::size_t i = 0; i < 4; ++i) CHECK(cues_of(*(*film)->subtitles_segment(1, i)).size() == 1);
+        CHECK(text_of(cues_of(*(*film)->subtitles_segment(1, 2))[0]) == "Der See & die Nacht");
+        CHECK((*film)->subtitles_segment(2, 0).error().kind == ErrorKind::usage);
+        CHECK((*film)->subtitles_segment(0, 4).error().kind == ErrorKind::usage);
     }
 }
 
 TEST_CASE("of several pictures the one that is asked for goes out", "[hls]") {
     const TempDir dir;
-    const Lane far = picture_lane(Codec::h264, 96), close = picture_lane(Codec::h264, 48, 2);
+    const TestTrack far = video_track(Codec::h264, 96), close = video_track(Codec::h264, 48, 2);
     write_media(dir / "two.mkv", "matroska", {far, close});
     const auto pictures_of = [&](int number) {
         TrackChoice choice;
@@ -200,13 +202,13 @@ TEST_CASE("of several pictures the one that is asked for goes out", "[hls]") {
     const auto refused = stream::FilmHls::open(dir / "two.mkv", third);
     REQUIRE_FALSE(refused);
     CHECK(refused.error().kind == ErrorKind::usage);
-    CHECK(refused.error().what == "there is no picture track 3");
+    CHECK(refused.error().what == "there is no video track 3");
 }
 
-TEST_CASE("sound alone is cut evenly; what HLS can't carry is refused by name", "[hls]") {
+TEST_CASE("audio alone is cut evenly; what HLS can't carry is refused by name", "[hls]") {
     const TempDir dir;
-    const Lane sound = sound_lane(Codec::mp3, 20, 1);
-    write_media(dir / "a.mp3", "mp3", {sound});
+    const TestTrack audio = audio_track(Codec::mp3, 20, 1);
+    write_media(dir / "a.mp3", "mp3", {audio});
     const auto film = stream::FilmHls::open(dir / "a.mp3");
     REQUIRE(film);
     const auto text = (*film)->playlist("a");
@@ -220,8 +222,8 @@ TEST_CASE("sound alone is cut evenly; what HLS can't carry is refused by name", 
         REQUIRE(bytes);
         append(all, payload_of(read_segment(*bytes).at(0)));
     }
-    CHECK(all == payload_of(sound));
-    write_media(dir / "b.webm", "webm", {picture_lane(Codec::vp9, 48)});
+    CHECK(all == payload_of(audio));
+    write_media(dir / "b.webm", "webm", {video_track(Codec::vp9, 48)});
     const auto refused = stream::FilmHls::open(dir / "b.webm");
     REQUIRE_FALSE(refused);
     CHECK(refused.error().what.find("vp9") != std::string::npos);
@@ -321,7 +323,7 @@ TEST_CASE("a live window moves on, keeps what just left it, and says when it is 
             cue.duration = base::from_seconds(1.5);
             const std::string text = fmt::format("at {}", i);
             cue.data = Bytes(ByteVector(text.begin(), text.end()));
-            hls.say(cue);
+            hls.add_cue(cue);
         }
         hls.push(packet, true, base::from_seconds(i));
         hls.push(packet, true, base::from_seconds(i));
@@ -342,15 +344,15 @@ TEST_CASE("a live window moves on, keeps what just left it, and says when it is 
     // 14 to 16, 16 to 18, 18 to 20.
     const auto said = [&](std::uint64_t number) {
         std::string all;
-        for (const Packet& cue : cues_of(*hls.words_segment(0, number))) all += text_of(cue) + ";";
+        for (const Packet& cue : cues_of(*hls.subtitles_segment(0, number))) all += text_of(cue) + ";";
         return all;
     };
-    CHECK(container::parse_playlist(*hls.words_playlist("w"), "w")->segments.front().uri == "w-7.vtt");
+    CHECK(container::parse_playlist(*hls.subtitles_playlist("w"), "w")->segments.front().uri == "w-7.vtt");
     CHECK(said(7) == "at 15;");
     CHECK(said(8) == "at 15;");
     CHECK(said(9) == "at 18;");
-    CHECK(hls.words_segment(0, 4).error().kind == ErrorKind::usage);
-    CHECK(hls.words_segment(1, 9).error().kind == ErrorKind::usage);
+    CHECK(hls.subtitles_segment(0, 4).error().kind == ErrorKind::usage);
+    CHECK(hls.subtitles_segment(1, 9).error().kind == ErrorKind::usage);
     hls.finish(base::from_seconds(21));
     list = container::parse_playlist(*hls.playlist("x"), "x");
     REQUIRE(list);

@@ -34,7 +34,7 @@ TEST_CASE("a published stream is read as FLV, from its configuration on, and end
     stream::RtmpIngest ingest("Lake camera", fan_out.open("Lake camera"));
     const auto early = ingest.open();
     REQUIRE_FALSE(early);
-    CHECK(early.error().what.find("nobody publishes") != std::string::npos);
+    CHECK(early.error().what.find("nobody is publishing") != std::string::npos);
     REQUIRE(ingest.begin("192.0.2.7"));
     CHECK_FALSE(ingest.begin("192.0.2.8"));
     CHECK(ingest.published_by() == "192.0.2.7");

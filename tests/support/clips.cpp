@@ -55,7 +55,7 @@ standin::TestCard card(int height) {
     return standin::TestCard(settings);
 }
 
-Lane h264(int count) {
+TestTrack h264(int count) {
     codec::H264Settings settings;
     settings.width = kWidth;
     settings.height = kHeight;
@@ -65,21 +65,21 @@ Lane h264(int count) {
     settings.threads = 1;
     auto encoder = codec::make_h264_encoder(settings);
     REQUIRE(encoder);
-    Lane lane;
-    lane.track = (*encoder)->track();
+    TestTrack test_track;
+    test_track.track = (*encoder)->track();
     const auto source = card(kHeight);
     for (int i = 0; i < count; ++i) {
         Picture picture = source.draw(i);
         picture.pts = base::frames_to_time(i, kFilm);
         picture.duration = base::frames_to_time(1, kFilm);
-        REQUIRE((*encoder)->encode(picture, lane.packets));
+        REQUIRE((*encoder)->encode(picture, test_track.packets));
     }
-    REQUIRE((*encoder)->flush(lane.packets));
-    return lane;
+    REQUIRE((*encoder)->flush(test_track.packets));
+    return test_track;
 }
 
-Lane h265(int count, bool open) {
-    Lane lane;
+TestTrack h265(int count, bool open) {
+    TestTrack test_track;
     x265_param* param = x265_param_alloc();
     x265_param_default_preset(param, "ultrafast", nullptr);
     param->sourceWidth = kWidth;
@@ -98,9 +98,9 @@ Lane h265(int count, bool open) {
     param->vui.colorPrimaries = param->vui.transferCharacteristics = param->vui.matrixCoeffs = 1;
     x265_encoder* encoder = x265_encoder_open(param);
     REQUIRE(encoder != nullptr);
-    lane.track.kind = TrackKind::video;
-    lane.track.codec = Codec::h265;
-    lane.track.frame_rate = kFilm;
+    test_track.track.kind = TrackKind::video;
+    test_track.track.codec = Codec::h265;
+    test_track.track.frame_rate = kFilm;
     const auto source = card(kHeight);
     x265_picture in, out;
     const auto take = [&](x265_picture* picture) {
@@ -113,15 +113,15 @@ Lane h265(int count, bool open) {
             for (const ByteSpan unit : bitstream::nal::split_byte_stream({units[i].payload, units[i].sizeBytes}))
                 bitstream::nal::append(data, unit);
         }
-        if (lane.packets.empty()) bitstream::describe_headers(lane.track, data);
+        if (test_track.packets.empty()) bitstream::describe_headers(test_track.track, data);
         ByteVector bare;
         for (const ByteSpan unit : bitstream::nal::split_lengths(data)) {
             if (!bitstream::nal::is_parameter_set(Codec::h265, bitstream::nal::type(Codec::h265, unit)))
                 bitstream::nal::append(bare, unit);
         }
-        lane.packets.push_back(packet(1, base::frames_to_time(out.pts, kFilm), base::frames_to_time(out.dts, kFilm),
-                                      base::frames_to_time(1, kFilm),
-                                      bitstream::nal::is_random_access(Codec::h265, data), std::move(bare)));
+        test_track.packets.push_back(packet(1, base::frames_to_time(out.pts, kFilm),
+                                            base::frames_to_time(out.dts, kFilm), base::frames_to_time(1, kFilm),
+                                            bitstream::nal::is_random_access(Codec::h265, data), std::move(bare)));
         return true;
     };
     for (int i = 0; i < count; ++i) {
@@ -139,10 +139,10 @@ Lane h265(int count, bool open) {
     }
     x265_encoder_close(encoder);
     x265_param_free(param);
-    return lane;
+    return test_track;
 }
 
-Lane mpeg2(int count) {
+TestTrack mpeg2(int count) {
     codec::Mpeg2Settings settings;
     settings.width = kWidth;
     settings.height = 192;
@@ -150,19 +150,19 @@ Lane mpeg2(int count) {
     settings.mean_bps = 1'500'000;
     settings.peak_bps = 3'000'000;
     codec::Mpeg2Encoder encoder(settings);
-    Lane lane;
-    lane.track.kind = TrackKind::video;
-    lane.track.codec = Codec::mpeg2;
-    lane.track.frame_rate = kFilm;
+    TestTrack test_track;
+    test_track.track.kind = TrackKind::video;
+    test_track.track.codec = Codec::mpeg2;
+    test_track.track.frame_rate = kFilm;
     const auto source = card(192);
     for (int i = 0; i < count; ++i) {
         auto coded = encoder.encode(source.draw(i), i + 1 == count);
-        if (i == 0) bitstream::describe_headers(lane.track, coded.data);
+        if (i == 0) bitstream::describe_headers(test_track.track, coded.data);
         const Time at = base::frames_to_time(i, kFilm);
-        lane.packets.push_back(packet(1, at, at - base::frames_to_time(1, kFilm), base::frames_to_time(1, kFilm),
-                                      coded.key, std::move(coded.data)));
+        test_track.packets.push_back(packet(1, at, at - base::frames_to_time(1, kFilm), base::frames_to_time(1, kFilm),
+                                            coded.key, std::move(coded.data)));
     }
-    return lane;
+    return test_track;
 }
 
 // MPEG-4 part 2, with two B pictures between others: what the encoder gives out for each frame period, with whether it
@@ -215,11 +215,11 @@ std::vector<std::pair<ByteVector, bool>> mpeg4_chunks(int count, bool is_packed)
     return coded;
 }
 
-Lane mpeg4(int count) {
-    Lane lane;
-    lane.track.kind = TrackKind::video;
-    lane.track.codec = Codec::mpeg4;
-    lane.track.frame_rate = kFilm;
+TestTrack mpeg4(int count) {
+    TestTrack test_track;
+    test_track.track.kind = TrackKind::video;
+    test_track.track.codec = Codec::mpeg4;
+    test_track.track.frame_rate = kFilm;
     // Coding order tells the times: B pictures are shown when they are decoded, others after those before them.
     auto coded = mpeg4_chunks(count, false);
     const auto type_of = [](const ByteVector& data) {
@@ -239,20 +239,20 @@ Lane mpeg4(int count) {
         }
     }
     if (held >= 0) shown[static_cast<std::size_t>(held)] = next++;
-    bitstream::describe_headers(lane.track, coded.front().first);
+    bitstream::describe_headers(test_track.track, coded.front().first);
     for (std::size_t i = 0; i < coded.size(); ++i) {
-        lane.packets.push_back(packet(1, base::frames_to_time(shown[i], kFilm),
-                                      base::frames_to_time(static_cast<int>(i) - 1, kFilm),
-                                      base::frames_to_time(1, kFilm), coded[i].second, std::move(coded[i].first)));
+        test_track.packets.push_back(
+            packet(1, base::frames_to_time(shown[i], kFilm), base::frames_to_time(static_cast<int>(i) - 1, kFilm),
+                   base::frames_to_time(1, kFilm), coded[i].second, std::move(coded[i].first)));
     }
-    return lane;
+    return test_track;
 }
 
-Lane vpx(Codec codec, int count) {
-    Lane lane;
-    lane.track.kind = TrackKind::video;
-    lane.track.codec = codec;
-    lane.track.frame_rate = kFilm;
+TestTrack vpx(Codec codec, int count) {
+    TestTrack test_track;
+    test_track.track.kind = TrackKind::video;
+    test_track.track.codec = codec;
+    test_track.track.frame_rate = kFilm;
     const auto* face = codec == Codec::vp8 ? vpx_codec_vp8_cx() : vpx_codec_vp9_cx();
     vpx_codec_enc_cfg_t config;
     REQUIRE(vpx_codec_enc_config_default(face, &config, 0) == VPX_CODEC_OK);
@@ -281,42 +281,42 @@ Lane vpx(Codec codec, int count) {
             if (out->kind != VPX_CODEC_CX_FRAME_PKT) continue;
             const auto* bytes = static_cast<const std::uint8_t*>(out->data.frame.buf);
             ByteVector data(bytes, bytes + out->data.frame.sz);
-            if (lane.packets.empty()) bitstream::describe_headers(lane.track, data);
+            if (test_track.packets.empty()) bitstream::describe_headers(test_track.track, data);
             const Time at = base::frames_to_time(out->data.frame.pts, kFilm);
-            lane.packets.push_back(packet(1, at, at, base::frames_to_time(1, kFilm),
-                                          (out->data.frame.flags & VPX_FRAME_IS_KEY) != 0, std::move(data)));
+            test_track.packets.push_back(packet(1, at, at, base::frames_to_time(1, kFilm),
+                                                (out->data.frame.flags & VPX_FRAME_IS_KEY) != 0, std::move(data)));
         }
     }
     vpx_codec_destroy(&context);
-    return lane;
+    return test_track;
 }
 
-Sound chunk(std::int64_t first, int count, int channels) {
-    Sound sound;
-    sound.pts = base::from_ticks(first, kRate);
-    sound.sample_rate = kRate;
-    sound.channels = channels;
+AudioFrames chunk(std::int64_t first, int count, int channels) {
+    AudioFrames audio;
+    audio.pts = base::from_ticks(first, kRate);
+    audio.sample_rate = kRate;
+    audio.channels = channels;
     for (int i = 0; i < count; ++i) {
-        for (int c = 0; c < channels; ++c) sound.samples.push_back(tone(first + i, c));
+        for (int c = 0; c < channels; ++c) audio.samples.push_back(tone(first + i, c));
     }
-    return sound;
+    return audio;
 }
 
-Lane ours(std::unique_ptr<media::AudioEncoder> encoder, std::int64_t samples, int channels) {
-    Lane lane;
-    lane.track = encoder->track();
+TestTrack ours(std::unique_ptr<media::AudioEncoder> encoder, std::int64_t samples, int channels) {
+    TestTrack test_track;
+    test_track.track = encoder->track();
     for (std::int64_t at = 0; at < samples; at += 4800)
         REQUIRE(encoder->encode(chunk(at, static_cast<int>(std::min<std::int64_t>(4800, samples - at)), channels),
-                                lane.packets));
-    REQUIRE(encoder->flush(lane.packets));
-    return lane;
+                                test_track.packets));
+    REQUIRE(encoder->flush(test_track.packets));
+    return test_track;
 }
 
-Lane lpcm(std::int64_t samples) {
-    Lane lane;
-    lane.track.codec = Codec::lpcm;
-    lane.track.bit_depth = 16;
-    lane.track.speakers = media::speaker::kStereo;
+TestTrack lpcm(std::int64_t samples) {
+    TestTrack test_track;
+    test_track.track.codec = Codec::lpcm;
+    test_track.track.bit_depth = 16;
+    test_track.track.speakers = media::speaker::kStereo;
     for (std::int64_t at = 0; at < samples; at += 4096) {
         const int count = static_cast<int>(std::min<std::int64_t>(4096, samples - at));
         ByteVector data;
@@ -328,9 +328,9 @@ Lane lpcm(std::int64_t samples) {
             }
         }
         const Time pts = base::from_ticks(at, kRate);
-        lane.packets.push_back(packet(2, pts, pts, base::from_ticks(count, kRate), true, std::move(data)));
+        test_track.packets.push_back(packet(2, pts, pts, base::from_ticks(count, kRate), true, std::move(data)));
     }
-    return lane;
+    return test_track;
 }
 
 // Channels of 5.1 in the order that a format has, as indices into kSpeakerTones.
@@ -342,9 +342,9 @@ float sample_of(std::int64_t n, int channel, int channels, const int* order) {
            static_cast<float>(std::sin(2 * M_PI * kSpeakerTones[order[channel]] * static_cast<double>(n) / kRate));
 }
 
-Lane flac(std::int64_t samples, int channels) {
+TestTrack flac(std::int64_t samples, int channels) {
     struct Out {
-        Lane lane;
+        TestTrack test_track;
         ByteVector head;
         std::int64_t at = 0;
     } out;
@@ -360,7 +360,7 @@ Lane flac(std::int64_t samples, int channels) {
             o.head.insert(o.head.end(), bytes, bytes + size);
         } else {
             const Time pts = base::from_ticks(o.at, kRate);
-            o.lane.packets.push_back(
+            o.test_track.packets.push_back(
                 packet(2, pts, pts, base::from_ticks(count, kRate), true, ByteVector(bytes, bytes + size)));
             o.at += count;
         }
@@ -376,14 +376,14 @@ Lane flac(std::int64_t samples, int channels) {
     }
     FLAC__stream_encoder_finish(encoder);
     FLAC__stream_encoder_delete(encoder);
-    out.lane.track.codec = Codec::flac;
+    out.test_track.track.codec = Codec::flac;
     REQUIRE(out.head.size() >= 42);
-    out.lane.track.codec_config = Bytes(ByteVector(out.head.begin() + 8, out.head.begin() + 42));
-    return std::move(out.lane);
+    out.test_track.track.codec_config = Bytes(ByteVector(out.head.begin() + 8, out.head.begin() + 42));
+    return std::move(out.test_track);
 }
 
-Lane opus(std::int64_t samples, int channels) {
-    Lane lane;
+TestTrack opus(std::int64_t samples, int channels) {
+    TestTrack test_track;
     int error = 0, streams = 0, coupled = 0;
     std::uint8_t mapping[8] = {};
     OpusMSEncoder* encoder = opus_multistream_surround_encoder_create(
@@ -400,9 +400,9 @@ Lane opus(std::int64_t samples, int channels) {
         head.mapping = {static_cast<std::uint8_t>(streams), static_cast<std::uint8_t>(coupled)};
         head.mapping.insert(head.mapping.end(), mapping, mapping + channels);
     }
-    lane.track.codec = Codec::opus;
-    lane.track.channels = channels;
-    lane.track.codec_config = Bytes(bitstream::make_opus_head(head));
+    test_track.track.codec = Codec::opus;
+    test_track.track.channels = channels;
+    test_track.track.codec_config = Bytes(bitstream::make_opus_head(head));
     for (std::int64_t at = 0; at < samples + skip; at += 960) {
         std::vector<float> frame;
         for (std::int64_t n = at; n < at + 960; ++n) {
@@ -415,14 +415,14 @@ Lane opus(std::int64_t samples, int channels) {
         data.resize(static_cast<std::size_t>(size));
         const Time pts = base::from_ticks(at - skip, kRate);
         const std::int64_t heard = std::min<std::int64_t>(960, samples + skip - at);
-        lane.packets.push_back(packet(2, pts, pts, base::from_ticks(heard, kRate), true, std::move(data)));
+        test_track.packets.push_back(packet(2, pts, pts, base::from_ticks(heard, kRate), true, std::move(data)));
     }
     opus_multistream_encoder_destroy(encoder);
-    return lane;
+    return test_track;
 }
 
-Lane vorbis(std::int64_t samples, int channels) {
-    Lane lane;
+TestTrack vorbis(std::int64_t samples, int channels) {
+    TestTrack test_track;
     vorbis_info info;
     vorbis_info_init(&info);
     REQUIRE(vorbis_encode_init_vbr(&info, channels, kRate, 0.4f) == 0);
@@ -435,10 +435,10 @@ Lane vorbis(std::int64_t samples, int channels) {
     ogg_packet headers[3];
     vorbis_analysis_headerout(&dsp, &comment, &headers[0], &headers[1], &headers[2]);
     const auto span = [](const ogg_packet& p) { return ByteSpan(p.packet, static_cast<std::size_t>(p.bytes)); };
-    lane.track.codec = Codec::vorbis;
-    lane.track.codec_config =
+    test_track.track.codec = Codec::vorbis;
+    test_track.track.codec_config =
         Bytes(bitstream::join_vorbis_headers(span(headers[0]), span(headers[1]), span(headers[2])));
-    const auto timer = bitstream::VorbisTimer::create(lane.track.codec_config.view());
+    const auto timer = bitstream::VorbisTimer::create(test_track.track.codec_config.view());
     REQUIRE(timer);
     std::int64_t given = 0;
     const auto take = [&] {
@@ -450,8 +450,8 @@ Lane vorbis(std::int64_t samples, int channels) {
                 const int length = timer->samples(span(p));
                 const std::int64_t heard = std::min<std::int64_t>(length, samples - given);
                 const Time pts = base::from_ticks(given, kRate);
-                lane.packets.push_back(packet(2, pts, pts, base::from_ticks(heard, kRate), true,
-                                              ByteVector(p.packet, p.packet + p.bytes)));
+                test_track.packets.push_back(packet(2, pts, pts, base::from_ticks(heard, kRate), true,
+                                                    ByteVector(p.packet, p.packet + p.bytes)));
                 given += length;
             }
         }
@@ -471,11 +471,11 @@ Lane vorbis(std::int64_t samples, int channels) {
     vorbis_dsp_clear(&dsp);
     vorbis_comment_clear(&comment);
     vorbis_info_clear(&info);
-    return lane;
+    return test_track;
 }
 
 // Layers II and III: a stream of frames, cut by the splitter that readers use.
-Lane mpeg_sound(Codec codec, std::int64_t samples) {
+TestTrack mpeg_audio(Codec codec, std::int64_t samples) {
     ByteVector stream(1 << 20);
     std::size_t used = 0;
     std::vector<float> all;
@@ -513,32 +513,32 @@ Lane mpeg_sound(Codec codec, std::int64_t samples) {
     std::vector<bitstream::AudioFrame> frames;
     splitter.push(stream, std::nullopt, frames);
     splitter.flush(frames);
-    Lane lane;
-    lane.track.codec = codec;
+    TestTrack test_track;
+    test_track.track.codec = codec;
     std::int64_t at = 0;
     for (auto& frame : frames) {
         const Time pts = base::from_ticks(at, kRate);
-        lane.packets.push_back(
+        test_track.packets.push_back(
             packet(2, pts, pts, base::from_ticks(frame.header.samples, kRate), true, std::move(frame.data)));
         at += frame.header.samples;
     }
-    return lane;
+    return test_track;
 }
 
 }  // namespace
 
-Lane picture_lane(Codec codec, int pictures, TrackId id) {
-    Lane lane = codec == Codec::h264    ? h264(pictures)
-                : codec == Codec::h265  ? h265(pictures, false)
-                : codec == Codec::mpeg2 ? mpeg2(pictures)
-                : codec == Codec::mpeg4 ? mpeg4(pictures)
-                                        : vpx(codec, pictures);
-    lane.track.id = id;
-    for (Packet& p : lane.packets) p.track = id;
-    return lane;
+TestTrack video_track(Codec codec, int pictures, TrackId id) {
+    TestTrack test_track = codec == Codec::h264    ? h264(pictures)
+                           : codec == Codec::h265  ? h265(pictures, false)
+                           : codec == Codec::mpeg2 ? mpeg2(pictures)
+                           : codec == Codec::mpeg4 ? mpeg4(pictures)
+                                                   : vpx(codec, pictures);
+    test_track.track.id = id;
+    for (Packet& p : test_track.packets) p.track = id;
+    return test_track;
 }
 
-Lane vc1_lane(int pictures) {
+TestTrack vc1_track(int pictures) {
     // SMPTE ST 421, 6.1 and 6.2.
     base::BitWriter bits;
     bits.bits(0x0000010F, 32);
@@ -567,11 +567,11 @@ Lane vc1_lane(int pictures) {
     ByteVector headers = bits.release();
     for (const int byte : {0x00, 0x00, 0x01, 0x0E, 0x5A, 0x64, 0xB8})
         headers.push_back(static_cast<std::uint8_t>(byte));
-    Lane lane;
-    lane.track.id = 1;
-    lane.track.kind = TrackKind::video;
-    lane.track.codec = Codec::vc1;
-    lane.track.frame_rate = kFilm;
+    TestTrack test_track;
+    test_track.track.id = 1;
+    test_track.track.kind = TrackKind::video;
+    test_track.track.codec = Codec::vc1;
+    test_track.track.frame_rate = kFilm;
     std::uint32_t noise = 7;
     for (int i = 0; i < pictures; ++i) {
         const bool key = i % kGroup == 0;
@@ -581,28 +581,28 @@ Lane vc1_lane(int pictures) {
             noise = noise * 1664525u + 1013904223u;
             data.push_back(static_cast<std::uint8_t>(noise >> 24 | 0x40));
         }
-        if (i == 0) bitstream::describe_headers(lane.track, data);
-        lane.packets.push_back(packet(1, base::frames_to_time(i, kFilm), base::frames_to_time(i, kFilm),
-                                      base::frames_to_time(1, kFilm), key, std::move(data)));
+        if (i == 0) bitstream::describe_headers(test_track.track, data);
+        test_track.packets.push_back(packet(1, base::frames_to_time(i, kFilm), base::frames_to_time(i, kFilm),
+                                            base::frames_to_time(1, kFilm), key, std::move(data)));
     }
-    return lane;
+    return test_track;
 }
 
-Lane open_group_lane(int pictures) {
-    Lane lane = h265(pictures, true);
-    lane.track.id = 1;
-    lane.track.mastering_display =
+TestTrack open_gop_track(int pictures) {
+    TestTrack test_track = h265(pictures, true);
+    test_track.track.id = 1;
+    test_track.track.mastering_display =
         media::MasteringDisplay{{34000, 13250, 7500}, {16000, 34500, 3000}, 15635, 16450, 10000000, 50};
-    lane.track.content_light = media::ContentLight{1000, 400};
-    for (Packet& p : lane.packets) p.track = 1;
-    return lane;
+    test_track.track.content_light = media::ContentLight{1000, 400};
+    for (Packet& p : test_track.packets) p.track = 1;
+    return test_track;
 }
 
-void add_captions(Lane& lane, const std::vector<Caption>& captions) {
-    std::vector<std::size_t> shown(lane.packets.size());
+void add_captions(TestTrack& test_track, const std::vector<Caption>& captions) {
+    std::vector<std::size_t> shown(test_track.packets.size());
     for (std::size_t i = 0; i < shown.size(); ++i) shown[i] = i;
     std::sort(shown.begin(), shown.end(),
-              [&](std::size_t a, std::size_t b) { return lane.packets[a].pts < lane.packets[b].pts; });
+              [&](std::size_t a, std::size_t b) { return test_track.packets[a].pts < test_track.packets[b].pts; });
     // Two letters a picture; commands twice (CEA-608-E, 8).
     std::vector<std::pair<std::uint8_t, std::uint8_t>> pairs(shown.size(), {0x80, 0x80});
     const auto odd = [](int value) {
@@ -614,7 +614,7 @@ void add_captions(Lane& lane, const std::vector<Caption>& captions) {
             load.push_back({caption.text[i], i + 1 < caption.text.size() ? caption.text[i + 1] : 0});
         const auto at = [&](Time time) {
             std::size_t i = 0;
-            while (i < shown.size() && lane.packets[shown[i]].pts < time) ++i;
+            while (i < shown.size() && test_track.packets[shown[i]].pts < time) ++i;
             return i;
         };
         std::size_t place = at(caption.from) - load.size();
@@ -625,7 +625,7 @@ void add_captions(Lane& lane, const std::vector<Caption>& captions) {
     }
     // User data registered by ATSC A/53 in a supplemental enhancement information unit (H.264, D.1.6).
     for (std::size_t i = 0; i < shown.size(); ++i) {
-        Packet& packet = lane.packets[shown[i]];
+        Packet& packet = test_track.packets[shown[i]];
         base::ByteWriter unit;
         for (const int byte : {0x06, 0x04, 14, 0xB5, 0x00, 0x31}) unit.u8(static_cast<std::uint8_t>(byte));
         unit.text("GA94");
@@ -639,77 +639,78 @@ void add_captions(Lane& lane, const std::vector<Caption>& captions) {
         data.insert(data.end(), packet.data.view().begin(), packet.data.view().end());
         packet.data = Bytes(std::move(data));
     }
-    lane.track.closed_captions = true;
+    test_track.track.closed_captions = true;
 }
 
-Lane sound_lane(Codec codec, double seconds, TrackId id, int aac_bps) {
+TestTrack audio_track(Codec codec, double seconds, TrackId id, int aac_bps) {
     const auto samples = static_cast<std::int64_t>(seconds * kRate);
-    Lane lane;
+    TestTrack test_track;
     if (codec == Codec::aac) {
         auto encoder = codec::make_aac_encoder(kRate, 2, aac_bps);
         REQUIRE(encoder);
-        lane = ours(std::move(*encoder), samples, 2);
+        test_track = ours(std::move(*encoder), samples, 2);
     } else if (codec == Codec::ac3) {
         codec::Ac3Settings settings;
         settings.speakers = media::speaker::kFiveOne;
         settings.bitrate_bps = 384'000;
         auto encoder = codec::make_ac3_encoder(settings);
         REQUIRE(encoder);
-        lane = ours(std::move(*encoder), samples, 6);
+        test_track = ours(std::move(*encoder), samples, 6);
     } else if (codec == Codec::lpcm) {
-        lane = lpcm(samples);
+        test_track = lpcm(samples);
     } else if (codec == Codec::flac) {
-        lane = flac(samples, 2);
+        test_track = flac(samples, 2);
     } else if (codec == Codec::opus) {
-        lane = opus(samples, 2);
+        test_track = opus(samples, 2);
     } else if (codec == Codec::vorbis) {
-        lane = vorbis(samples, 2);
+        test_track = vorbis(samples, 2);
     } else {
-        lane = mpeg_sound(codec, samples);
+        test_track = mpeg_audio(codec, samples);
     }
-    lane.track.id = id;
-    lane.track.kind = TrackKind::audio;
-    lane.track.language = "fr";
-    if (lane.track.channels == 0) lane.track.channels = 2;
-    if (lane.track.sample_rate == 0) lane.track.sample_rate = kRate;
-    for (Packet& p : lane.packets) p.track = id;
-    if (!lane.packets.empty()) bitstream::describe_headers(lane.track, lane.packets.front().data.view());
-    return lane;
+    test_track.track.id = id;
+    test_track.track.kind = TrackKind::audio;
+    test_track.track.language = "fr";
+    if (test_track.track.channels == 0) test_track.track.channels = 2;
+    if (test_track.track.sample_rate == 0) test_track.track.sample_rate = kRate;
+    for (Packet& p : test_track.packets) p.track = id;
+    if (!test_track.packets.empty())
+        bitstream::describe_headers(test_track.track, test_track.packets.front().data.view());
+    return test_track;
 }
 
 namespace {
 
 // AAC of 5.1 from mono and stereo: their elements one after the other in one block (ISO/IEC 14496-3, 4.4.2.1).
-Lane joined_aac(std::int64_t samples) {
+TestTrack joined_aac(std::int64_t samples) {
     struct Part {
         int speakers[2];
         int count;
         std::uint32_t element, tag;
-        Lane lane;
+        TestTrack test_track;
     };
     Part parts[] = {{{2, 0}, 1, 0, 0, {}}, {{0, 1}, 2, 1, 0, {}}, {{4, 5}, 2, 1, 1, {}}, {{3, 0}, 1, 3, 0, {}}};
     for (Part& part : parts) {
         auto encoder = codec::make_aac_encoder(kRate, part.count, 64'000 * part.count);
         REQUIRE(encoder);
-        part.lane.track = (*encoder)->track();
+        part.test_track.track = (*encoder)->track();
         for (std::int64_t at = 0; at < samples; at += 4800) {
-            Sound sound;
-            sound.sample_rate = kRate;
-            sound.channels = part.count;
-            sound.pts = base::from_ticks(at, kRate);
+            AudioFrames audio;
+            audio.sample_rate = kRate;
+            audio.channels = part.count;
+            audio.pts = base::from_ticks(at, kRate);
             for (std::int64_t n = at; n < std::min(at + 4800, samples); ++n) {
                 for (int c = 0; c < part.count; ++c)
-                    sound.samples.push_back(sample_of(n, part.speakers[c], 6, kFlacOrder));
+                    audio.samples.push_back(sample_of(n, part.speakers[c], 6, kFlacOrder));
             }
-            REQUIRE((*encoder)->encode(sound, part.lane.packets));
+            REQUIRE((*encoder)->encode(audio, part.test_track.packets));
         }
-        REQUIRE((*encoder)->flush(part.lane.packets));
+        REQUIRE((*encoder)->flush(part.test_track.packets));
     }
-    Lane lane = parts[1].lane;
-    for (std::size_t i = 0; i < lane.packets.size(); ++i) {
+    TestTrack test_track = parts[1].test_track;
+    for (std::size_t i = 0; i < test_track.packets.size(); ++i) {
         base::BitWriter bits;
         for (const Part& part : parts) {
-            const ByteSpan data = part.lane.packets.at(i).data.view();
+            const ByteSpan data = part.test_track.packets.at(i).data.view();
             // The block ends with three ones and is filled up with zeros.
             std::size_t end = data.size() * 8;
             const auto bit = [&](std::size_t at) {
@@ -721,83 +722,85 @@ Lane joined_aac(std::int64_t samples) {
             for (std::size_t at = 7; at < end - 3; ++at) bits.bits(bit(at), 1);
         }
         bits.bits(7, 3);
-        lane.packets[i].data = Bytes(bits.release());
+        test_track.packets[i].data = Bytes(bits.release());
     }
-    ByteVector config(lane.track.codec_config.view().begin(), lane.track.codec_config.view().end());
+    ByteVector config(test_track.track.codec_config.view().begin(), test_track.track.codec_config.view().end());
     config.at(1) = static_cast<std::uint8_t>((config.at(1) & 0x87) | 6 << 3);
-    lane.track.codec_config = Bytes(std::move(config));
-    lane.track.channels = 6;
-    return lane;
+    test_track.track.codec_config = Bytes(std::move(config));
+    test_track.track.channels = 6;
+    return test_track;
 }
 
 }  // namespace
 
-Lane surround_lane(Codec codec, double seconds, TrackId id) {
+TestTrack surround_track(Codec codec, double seconds, TrackId id) {
     const auto samples = static_cast<std::int64_t>(seconds * kRate);
-    Lane lane = codec == Codec::aac    ? joined_aac(samples)
-                : codec == Codec::opus ? opus(samples, 6)
-                : codec == Codec::flac ? flac(samples, 6)
-                                       : vorbis(samples, 6);
-    lane.track.id = id;
-    lane.track.kind = TrackKind::audio;
-    lane.track.channels = 6;
-    lane.track.sample_rate = kRate;
-    for (Packet& p : lane.packets) p.track = id;
-    bitstream::describe_headers(lane.track, lane.packets.front().data.view());
-    return lane;
+    TestTrack test_track = codec == Codec::aac    ? joined_aac(samples)
+                           : codec == Codec::opus ? opus(samples, 6)
+                           : codec == Codec::flac ? flac(samples, 6)
+                                                  : vorbis(samples, 6);
+    test_track.track.id = id;
+    test_track.track.kind = TrackKind::audio;
+    test_track.track.channels = 6;
+    test_track.track.sample_rate = kRate;
+    for (Packet& p : test_track.packets) p.track = id;
+    bitstream::describe_headers(test_track.track, test_track.packets.front().data.view());
+    return test_track;
 }
 
-Lane text_lane(const std::vector<std::pair<std::pair<int, int>, std::string>>& cues, TrackId id) {
-    Lane lane;
-    lane.track.id = id;
-    lane.track.kind = TrackKind::subtitle;
-    lane.track.codec = Codec::text;
-    lane.track.language = "en";
+TestTrack text_track(const std::vector<std::pair<std::pair<int, int>, std::string>>& cues, TrackId id) {
+    TestTrack test_track;
+    test_track.track.id = id;
+    test_track.track.kind = TrackKind::subtitle;
+    test_track.track.codec = Codec::text;
+    test_track.track.language = "en";
     for (const auto& [when, text] : cues) {
         const Time from = base::from_ticks(when.first, 1000), to = base::from_ticks(when.second, 1000);
-        lane.packets.push_back(packet(id, from, from, to - from, true, ByteVector(text.begin(), text.end())));
+        test_track.packets.push_back(packet(id, from, from, to - from, true, ByteVector(text.begin(), text.end())));
     }
-    return lane;
+    return test_track;
 }
 
-void write_media(const base::Path& path, std::string_view format, const std::vector<Lane>& lanes,
+void write_media(const base::Path& path, std::string_view format, const std::vector<TestTrack>& test_tracks,
                  container::WriterSettings settings) {
     auto file = base::AtomicFile::create(path, base::AtomicFile::IfExists::refuse);
     REQUIRE(file);
     std::vector<Track> tracks;
-    for (const Lane& lane : lanes) tracks.push_back(lane.track);
+    for (const TestTrack& test_track : test_tracks) tracks.push_back(test_track.track);
     auto writer = container::create_media(format, std::move(*file), tracks, std::move(settings));
     if (!writer) FAIL(writer.error().what);
-    std::vector<std::size_t> next(lanes.size());
+    std::vector<std::size_t> next(test_tracks.size());
     while (true) {
-        std::size_t best = lanes.size();
-        for (std::size_t i = 0; i < lanes.size(); ++i) {
-            if (next[i] >= lanes[i].packets.size()) continue;
-            if (best == lanes.size() || lanes[i].packets[next[i]].dts < lanes[best].packets[next[best]].dts) best = i;
+        std::size_t best = test_tracks.size();
+        for (std::size_t i = 0; i < test_tracks.size(); ++i) {
+            if (next[i] >= test_tracks[i].packets.size()) continue;
+            if (best == test_tracks.size() ||
+                test_tracks[i].packets[next[i]].dts < test_tracks[best].packets[next[best]].dts)
+                best = i;
         }
-        if (best == lanes.size()) break;
-        const auto status = (*writer)->write(lanes[best].packets[next[best]++]);
+        if (best == test_tracks.size()) break;
+        const auto status = (*writer)->write(test_tracks[best].packets[next[best]++]);
         if (!status) FAIL(status.error().what);
     }
     const auto finished = (*writer)->finish();
     if (!finished) FAIL(finished.error().what << ", " << finished.error().where);
 }
 
-std::vector<Lane> read_all_packets(PacketSource& source) {
-    std::vector<Lane> lanes;
-    for (const Track& track : source.tracks()) lanes.push_back({track, {}});
+std::vector<TestTrack> read_all_packets(PacketSource& source) {
+    std::vector<TestTrack> test_tracks;
+    for (const Track& track : source.tracks()) test_tracks.push_back({track, {}});
     while (true) {
         auto packet = source.read();
         if (!packet) FAIL(packet.error().what << " " << packet.error().where);
         if (!*packet) break;
-        for (Lane& lane : lanes) {
-            if (lane.track.id == (*packet)->track) lane.packets.push_back(std::move(**packet));
+        for (TestTrack& test_track : test_tracks) {
+            if (test_track.track.id == (*packet)->track) test_track.packets.push_back(std::move(**packet));
         }
     }
-    return lanes;
+    return test_tracks;
 }
 
-std::vector<Lane> read_media(const base::Path& path) {
+std::vector<TestTrack> read_media(const base::Path& path) {
     auto file = base::FileSource::open(path);
     REQUIRE(file);
     auto media = container::open_media(std::make_shared<base::FileSource>(std::move(*file)));
@@ -815,10 +818,10 @@ std::int64_t first_picture_ticks(ByteSpan transport) {
     return -1;
 }
 
-ByteVector payload_of(const Lane& lane) {
+ByteVector payload_of(const TestTrack& test_track) {
     ByteVector out;
-    const Codec codec = lane.track.codec;
-    for (const Packet& p : lane.packets) {
+    const Codec codec = test_track.track.codec;
+    for (const Packet& p : test_track.packets) {
         const ByteSpan data = p.data.view();
         if (codec != Codec::h264 && codec != Codec::h265) {
             out.insert(out.end(), data.begin(), data.end());
@@ -933,10 +936,10 @@ ByteVector mpeg4_avi(int pictures, bool packed, bool told) {
         }
         chunk("00dc", key, data);
         const std::int64_t until = base::to_ticks(base::frames_to_time(++number, kFilm), kRate);
-        base::ByteWriter sound;
-        for (const std::int16_t v : source.sound(heard, until - heard)) little(sound, static_cast<std::uint16_t>(v), 2);
+        base::ByteWriter audio;
+        for (const std::int16_t v : source.audio(heard, until - heard)) little(audio, static_cast<std::uint16_t>(v), 2);
         heard = until;
-        chunk("01wb", true, sound.bytes());
+        chunk("01wb", true, audio.bytes());
     }
     const auto list = [&](std::string_view name, std::string_view kind, const ByteVector& body) {
         base::ByteWriter out;

@@ -23,11 +23,11 @@ DiscDescription rich_description(DiscDescription::Kind kind) {
     disc.title = "RICH";
     disc.captions = true;
     if (kind == DiscDescription::Kind::blu_ray) disc.video_bps = 6'000'000;
-    DiscDescription::Sound surround{Codec::ac3, 6, 16, "en", Purpose::main, 0};
-    DiscDescription::Sound german{Codec::ac3, 2, 16, "de", Purpose::main, 0};
-    DiscDescription::Sound french{Codec::lpcm, 2, 24, "fr", Purpose::main, 0};
-    DiscDescription::Sound comments{Codec::ac3, 2, 16, "en", Purpose::commentary, 0};
-    disc.sound = {surround, german, french, comments};
+    DiscDescription::Audio surround{Codec::ac3, 6, 16, "en", Purpose::main, 0};
+    DiscDescription::Audio german{Codec::ac3, 2, 16, "de", Purpose::main, 0};
+    DiscDescription::Audio french{Codec::lpcm, 2, 24, "fr", Purpose::main, 0};
+    DiscDescription::Audio comments{Codec::ac3, 2, 16, "en", Purpose::commentary, 0};
+    disc.audio = {surround, german, french, comments};
     using Forced = DiscDescription::Subtitles::Forced;
     disc.subtitles = {{"en", Forced::some, base::from_seconds(1.5)},
                       {"en", Forced::all, base::from_seconds(2)},

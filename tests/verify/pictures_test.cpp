@@ -15,15 +15,15 @@ namespace {
 
 // A film whose pictures each have this unit in front.
 void write_film(const base::Path& path, const ByteVector& unit) {
-    Lane lane = picture_lane(Codec::h264, 48);
-    for (Packet& packet : lane.packets) {
+    TestTrack test_track = video_track(Codec::h264, 48);
+    for (Packet& packet : test_track.packets) {
         ByteVector data;
         if (!unit.empty()) bitstream::nal::append(data, unit);
         const ByteSpan rest = packet.data.view();
         data.insert(data.end(), rest.begin(), rest.end());
         packet.data = Bytes(std::move(data));
     }
-    write_media(path, "mp4", {lane});
+    write_media(path, "mp4", {test_track});
 }
 
 std::unique_ptr<PacketSource> open_film(const base::Path& path) {
@@ -43,9 +43,8 @@ TEST_CASE("H.264 that can't be decoded is no damage: it is said why", "[verify][
     };
     const TempDir dir;
     const base::Path path = dir / "film.mp4";
-    const Film films[] = {{{}, ""},
-                          {{0x62, 0x88, 0x80}, "is cut into data partitions"},
-                          {{0x6F, 83, 0x00, 0x28, 0xFF}, "scalable h264 pictures"}};
+    const Film films[] = {
+        {{}, ""}, {{0x62, 0x88, 0x80}, "uses data partitioning"}, {{0x6F, 83, 0x00, 0x28, 0xFF}, "scalable H.264"}};
     for (const Film& film : films) {
         INFO(film.why);
         std::filesystem::remove(path);

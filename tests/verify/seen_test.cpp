@@ -22,11 +22,11 @@ Verdict of(const verify::Verification& v, const std::string& name) {
 // 25 frames a second with a step, and audio in pieces of 20 ms.
 Film film(int frames, Time step, double audio_seconds) {
     Film film;
-    film.lanes.resize(2);
-    film.lanes[0].pictures = true;
-    for (int i = 0; i < frames; ++i) film.lanes[0].pieces.push_back({0, 1, i * step, step, i % 25 == 0});
+    film.track_states.resize(2);
+    film.track_states[0].pictures = true;
+    for (int i = 0; i < frames; ++i) film.track_states[0].pieces.push_back({0, 1, i * step, step, i % 25 == 0});
     for (int i = 0; i < static_cast<int>(audio_seconds * 50); ++i)
-        film.lanes[1].pieces.push_back({0, 1, i * Time(20ms), 20ms, true});
+        film.track_states[1].pieces.push_back({0, 1, i * Time(20ms), 20ms, true});
     return film;
 }
 verify::Verification judged(const Film& film) {
@@ -55,27 +55,28 @@ TEST_CASE("a live stream that gives little of the time it was listened to is no 
 }
 
 TEST_CASE("a film whose tracks aren't as long as one another fails", "[verify]") {
-    CHECK(of(judged(film(250, 40ms, 10)), "equal length") == Verdict::pass);
-    CHECK(of(judged(film(250, 40ms, 10.4)), "equal length") == Verdict::pass);
-    CHECK(of(judged(film(270, 55ms, 11.26)), "equal length") == Verdict::fail);
+    CHECK(of(judged(film(250, 40ms, 10)), "track lengths") == Verdict::pass);
+    CHECK(of(judged(film(250, 40ms, 10.4)), "track lengths") == Verdict::pass);
+    CHECK(of(judged(film(270, 55ms, 11.26)), "track lengths") == Verdict::fail);
     // Of two hours a minute is within one in a hundred: credits without music.
-    CHECK(of(judged(film(7200 * 25, 40ms, 7140)), "equal length") == Verdict::pass);
+    CHECK(of(judged(film(7200 * 25, 40ms, 7140)), "track lengths") == Verdict::pass);
     Film silent = film(100, 40ms, 0);
-    silent.lanes.pop_back();
+    silent.track_states.pop_back();
     CHECK(of(judged(silent), "audio") == Verdict::warn);
 }
 
 TEST_CASE("frames at one time, and times that jerk, are seen", "[verify]") {
     CHECK(of(judged(film(250, 40ms, 10)), "frame times") == Verdict::pass);
     Film doubled = film(250, 40ms, 10);
-    for (std::size_t i = 1; i < 250; i += 10) doubled.lanes[0].pieces[i].pts = doubled.lanes[0].pieces[i - 1].pts;
+    for (std::size_t i = 1; i < 250; i += 10)
+        doubled.track_states[0].pieces[i].pts = doubled.track_states[0].pieces[i - 1].pts;
     CHECK(of(judged(doubled), "frame times") == Verdict::fail);
     Film jerking = film(250, 40ms, 10);
-    for (std::size_t i = 1; i < 250; i += 4) jerking.lanes[0].pieces[i].pts += 30ms;
+    for (std::size_t i = 1; i < 250; i += 4) jerking.track_states[0].pieces[i].pts += 30ms;
     CHECK(of(judged(jerking), "frame times") == Verdict::warn);
     // In the order of decoding times go up and down; that is no fault.
     Film reordered = film(240, 40ms, 9.6);
     for (std::size_t i = 0; i + 2 < 240; i += 3)
-        std::swap(reordered.lanes[0].pieces[i + 1].pts, reordered.lanes[0].pieces[i + 2].pts);
+        std::swap(reordered.track_states[0].pieces[i + 1].pts, reordered.track_states[0].pieces[i + 2].pts);
     CHECK(of(judged(reordered), "frame times") == Verdict::pass);
 }

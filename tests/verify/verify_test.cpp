@@ -109,7 +109,7 @@ TEST_CASE("a server that pauses is told apart from a slow link", "[verify]") {
     const verify::Verification v = verify_at(server.address());
     INFO(v.summary << "; started after " << base::to_seconds(v.startup) << " s");
     CHECK(v.verdict == device::Verdict::fail);
-    CHECK(v.short_of == verify::Short::server);
+    CHECK(v.cause == verify::Cause::server);
     REQUIRE(v.stalls.size() == 1);
     // Some seconds of the film had come; the pause outlasts them.
     CHECK(base::to_seconds(v.stalls[0].length) > 0.5);
@@ -122,7 +122,7 @@ TEST_CASE("a connection that breaks off is the server's", "[verify]") {
     const BadServer server(film, film.size() / 2, 0, true);
     const verify::Verification v = verify_at(server.address());
     CHECK(v.verdict == device::Verdict::fail);
-    CHECK(v.short_of == verify::Short::server);
+    CHECK(v.cause == verify::Cause::server);
     CHECK(v.summary.find("received") != std::string::npos);
 }
 
@@ -132,7 +132,7 @@ TEST_CASE("what arrives and is no film is the file's", "[verify]") {
         const BadServer server(content, 0, 0, false);
         const verify::Verification v = verify_at(server.address());
         CHECK(v.verdict == device::Verdict::fail);
-        CHECK((v.short_of == verify::Short::file || v.short_of == verify::Short::server));
+        CHECK((v.cause == verify::Cause::file || v.cause == verify::Cause::server));
         CHECK_FALSE(v.remedy.empty());
         CHECK_FALSE(v.started);
     }
@@ -148,6 +148,6 @@ TEST_CASE("startup over a slow link is the index and the first pictures at its r
     CHECK(slow.startup > fast.startup);
     CHECK(base::to_seconds(slow.startup) > 0.3);
     CHECK(slow.mean_bps == fast.mean_bps);
-    REQUIRE(slow.skips.size() == 3);
-    for (const verify::Skip& skip : slow.skips) CHECK(skip.landed <= skip.to);
+    REQUIRE(slow.seeks.size() == 3);
+    for (const verify::SeekOrder& seek : slow.seeks) CHECK(seek.landed <= seek.to);
 }

@@ -30,7 +30,7 @@ class Cabac {
         limit_ = end_ + bytes.size();
         past_ = 0;
         next_ = transitions().data() + 128;
-        next_stretch();
+        next_interval();
         for (std::size_t i = 0; i < header; ++i) next_byte();
         restart();
     }
@@ -105,14 +105,14 @@ class Cabac {
     }
     // 0 past the end.
     std::uint8_t next_byte() {
-        if (at_ == end_ && !next_stretch()) {
+        if (at_ == end_ && !next_interval()) {
             ++past_;
             return 0;
         }
         return *at_++;
     }
     // Up to the next emulation prevention byte, from behind this one on.
-    bool next_stretch() {
+    bool next_interval() {
         if (end_ == limit_) return false;
         at_ = at_ == nullptr ? end_ : end_ + 1;
         const ByteSpan left(at_, limit_);
@@ -120,7 +120,7 @@ class Cabac {
         return at_ < end_;
     }
 
-    const std::uint8_t *at_ = nullptr, *end_ = nullptr;  // of a stretch without emulation prevention bytes
+    const std::uint8_t *at_ = nullptr, *end_ = nullptr;  // of an interval without emulation prevention bytes
     const std::uint8_t* limit_ = nullptr;
     const std::uint8_t* next_ = nullptr;
     std::uint64_t value_ = 0;  // codIOffset, with bits_ more bits behind it

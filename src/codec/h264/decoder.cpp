@@ -49,8 +49,8 @@ class H264Decoder : public media::VideoDecoder {
             const int type = unit[0] & 0x1F;
             if (type == avc::kSps || type == avc::kPps) take_parameters(unit);
             if (type == avc::kSei) take_messages(unit);
-            if (type >= 2 && type <= 4) return refuse("is cut into data partitions");
-            if (avc::layer_of(unit) == media::Layers::scalable) return refuse("is scalable");
+            if (type >= 2 && type <= 4) return refuse("uses data partitioning");
+            if (avc::layer_of(unit) == media::Layers::scalable) return refuse("is scalable (SVC)");
             if (type == avc::kSlice || type == avc::kIdrSlice) WAVECREST_TRY(take_slice(unit, packet.data, number));
         }
         finish_picture();
@@ -70,7 +70,7 @@ class H264Decoder : public media::VideoDecoder {
   private:
     tl::unexpected<Error> refuse(const std::string& what) const {
         return fail(ErrorKind::input, fmt::format("this H.264 {}, which can't be decoded", what), "video track",
-                    "keep it as it is: convert --rewrap");
+                    "remux it: convert --remux");
     }
     // Comes before the picture it is about.
     void take_messages(ByteSpan unit) {
@@ -157,7 +157,7 @@ class H264Decoder : public media::VideoDecoder {
             header->first_mb < others.back().slice.header.first_mb &&
             std::none_of(others.begin(), others.end(),
                          [&](const Coded& other) { return other.slice.header.first_mb == header->first_mb; }))
-            return refuse("has slices in any order");
+            return refuse("has arbitrary slice order");
         std::vector<Reference> lists[2];
         buffer_.make_lists(sps->second, *header, lists);
         if (header->type != avc::SliceType::i && lists[0].empty()) return {};
@@ -187,7 +187,7 @@ class H264Decoder : public media::VideoDecoder {
     }
     Status check(const avc::Sps& sps, const avc::Pps& pps) const {
         if (sps.chroma_format != 1) return refuse("is not 4:2:0");
-        if (sps.columns * sps.rows > kMostMacroblocks) return refuse("has larger pictures than any level allows");
+        if (sps.columns * sps.rows > kMostMacroblocks) return refuse("is larger than any level allows");
         if (sps.bit_depth != 8) return refuse(fmt::format("has {} bits a sample", sps.bit_depth));
         if (pps.slice_groups > 1) return refuse("has slice groups");
         if (sps.transform_bypass) return refuse("may be lossless");
@@ -298,9 +298,9 @@ class H264Decoder : public media::VideoDecoder {
     void note_damage(const Frame& frame, const Picture& picture) {
         if (frame.lost == 0 && !frame.misses_references) return;
         const int all = frame.columns * frame.rows;
-        const std::string what = frame.lost == all ? "pictures are lost: one from before stands in for them"
-                                 : frame.lost > 0  ? "parts of pictures are lost, and filled in from one before"
-                                                   : "pictures refer to others that are missing";
+        const std::string what = frame.lost == all ? "frames are lost: the previous one is repeated"
+                                 : frame.lost > 0  ? "parts of frames are lost: filled in from the previous one"
+                                                   : "frames refer to missing ones";
         const Time end = picture.pts + picture.duration;
         if (!problems_.empty() && problems_.back().what == what && picture.pts <= problems_.back().to + kTogether) {
             problems_.back().to = std::max(problems_.back().to, end);
@@ -312,7 +312,7 @@ class H264Decoder : public media::VideoDecoder {
     // Of a slice, in bytes: 66 reordering commands, 66 of marking, and weights for 64 fields take less.
     static constexpr std::size_t kLongestHeader = 4096;
     static constexpr int kMostMacroblocks = 139'264;            // MaxFS of level 6.2 (table A-1)
-    static constexpr Time kTogether = std::chrono::seconds(1);  // what is no farther apart is one stretch
+    static constexpr Time kTogether = std::chrono::seconds(1);  // what is no farther apart is one interval
     static constexpr std::size_t kMostProblems = 1000;
 
     Track track_;
@@ -339,19 +339,19 @@ class H264Decoder : public media::VideoDecoder {
 }  // namespace
 
 std::string why_no_h264(const Track& track) {
-    if (track.layers == media::Layers::scalable) return "scalable h264 pictures can be kept but not decoded";
+    if (track.layers == media::Layers::scalable) return "scalable H.264 (SVC) can be remuxed but not decoded";
     const auto sets = avc::parameter_sets(track.codec_config.view());
     const auto sps = avc::parse_config(track.codec_config.view());
     if (!sps) return "";  // comes with the pictures
     if (sps->chroma_format != 1)
-        return fmt::format("h264 pictures of {} can be kept but not decoded", sps->chroma_format == 0   ? "luma alone"
-                                                                              : sps->chroma_format == 2 ? "4:2:2"
-                                                                                                        : "4:4:4");
-    if (sps->bit_depth != 8) return fmt::format("h264 pictures of {} bits can be kept but not decoded", sps->bit_depth);
-    if (sps->transform_bypass) return "lossless h264 pictures can be kept but not decoded";
+        return fmt::format("H.264 with {} can be remuxed but not decoded", sps->chroma_format == 0 ? "luma only (4:0:0)"
+                                                                           : sps->chroma_format == 2 ? "4:2:2"
+                                                                                                     : "4:4:4");
+    if (sps->bit_depth != 8) return fmt::format("H.264 with {} bits can be remuxed but not decoded", sps->bit_depth);
+    if (sps->transform_bypass) return "lossless H.264 can be remuxed but not decoded";
     for (const ByteSpan unit : sets ? sets->units : std::vector<ByteSpan>{}) {
         const auto pps = (unit[0] & 0x1F) == avc::kPps ? avc::parse_pps(unit, *sps) : std::nullopt;
-        if (pps && pps->slice_groups > 1) return "h264 pictures in slice groups can be kept but not decoded";
+        if (pps && pps->slice_groups > 1) return "H.264 with slice groups can be remuxed but not decoded";
     }
     return "";
 }

@@ -1,5 +1,5 @@
 // What a live stream plays: files, discs or titles one after the other, over and over if wished, as packets on one
-// timeline that never jumps: where the next part begins, where somebody skips, where a source comes back after it was
+// timeline that never jumps: where the next part begins, where somebody seeks, where a source comes back after it was
 // lost.
 #pragma once
 
@@ -35,10 +35,10 @@ struct ReadyPart {
     Time begin{};               // of the chapter
     Time duration{};            // of the whole title; 0: not known
     std::int64_t mean_bps = 0;  // of the tracks that are played; 0: not known
-    bool live = false;          // from another address, as it comes: no skips, and its end is a loss
+    bool live = false;          // from another address, as it comes: no seeks, and its end is a loss
 };
 
-struct ReadyProgramme {
+struct ReadyPlayout {
     std::vector<ReadyPart> parts;
     std::vector<Track> tracks;       // what is played: those of the first part that `wanted` lets through
     std::vector<std::string> notes;  // what is left out and why
@@ -46,37 +46,37 @@ struct ReadyProgramme {
 // Opens every part. `why_not` tells why a track is not wanted, empty when it is. Fails (kind input) on the first that
 // is missing, unreadable or protected, has nothing that is wanted, or has other tracks than the first: players don't
 // follow from one codec to another. (kind usage: a chapter or track that isn't there.)
-Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
-                                         const std::function<std::string(const Track& track, bool disc)>& why_not);
+Result<ReadyPlayout> prepare_playout(const std::vector<Part>& parts,
+                                     const std::function<std::string(const Track& track, bool disc)>& why_not);
 
-class Programme : public PacketSource {
+class Playout : public PacketSource {
   public:
     // `loop`: begins anew after the last part. Ends early (read fails with kind interrupted) when `cancel` asks.
-    Programme(ReadyProgramme ready, bool loop, const Cancel& cancel);
-    ~Programme() override;
+    Playout(ReadyPlayout ready, bool loop, const Cancel& cancel);
+    ~Playout() override;
 
     const std::vector<Track>& tracks() const override { return ready_.tracks; }
     const std::vector<Chapter>& chapters() const override { return no_chapters_; }
     Time duration() const override { return {}; }
     // Packets of tracks(). A source that is lost is tried again for as long as it takes, more and more seldom.
     Result<std::optional<Packet>> read() override;
-    Status seek(Time) override;  // fails: see skip()
+    Status seek(Time) override;  // fails: see order_seek()
     const std::vector<Problem>& problems() const override { return no_problems_; }
 
     // From any thread; carried out by the next read(). Times are those of the part being played when read() sees it.
-    struct Skip {
+    struct SeekOrder {
         enum class What { by, to, part } what = What::by;
         Time time{};    // by, to
         int parts = 0;  // 1: to the next part, -1: to the one before
     };
-    void skip(const Skip& skip);
+    void order_seek(const SeekOrder& seek);
 
-    // The latest skip that was carried out: how many there were, and from when on its pictures are shown.
+    // The latest seek that was carried out: how many there were, and from when on its pictures are shown.
     struct Landed {
         std::uint64_t number = 0;
         Time at{};  // on the timeline
     };
-    Landed latest_skip() const;
+    Landed latest_seek() const;
 
     // What is played at a time of the timeline.
     struct Place {
@@ -93,7 +93,7 @@ class Programme : public PacketSource {
         Time from{};
         Place place;
     };
-    struct Lane {
+    struct TrackState {
         TrackId from = -1;       // in the part; -1: it isn't there
         ByteVector in_front;     // of keyframes: parameter sets that differ from those of tracks()
         Time end{}, last_dts{};  // on the timeline; of what was read, tail_ included
@@ -103,17 +103,17 @@ class Programme : public PacketSource {
     Status enter(std::size_t part, Time position);
     Status open_part(std::size_t part);
     Result<std::optional<Packet>> next_of_part();
-    Status obey(const Skip& skip);
-    void leave(const Skip& skip);
-    bool comes_before_leaving(std::size_t lane, const Packet& packet);
-    Result<bool> has_sound_from(Time start);
+    Status carry_out(const SeekOrder& seek);
+    void leave(const SeekOrder& seek);
+    bool comes_before_leaving(std::size_t track_state, const Packet& packet);
+    Result<bool> has_audio_from(Time start);
     std::optional<Packet> next_of_tail();
     void drop_tail();
     Time picture_end() const;
     void wait_and_try_again(const Error& error);
     Time timeline_end() const;
 
-    ReadyProgramme ready_;
+    ReadyPlayout ready_;
     bool loop_;
     const Cancel& cancel_;
     std::vector<Chapter> no_chapters_;
@@ -121,7 +121,7 @@ class Programme : public PacketSource {
 
     std::unique_ptr<PacketSource> source_;
     std::size_t part_ = 0;
-    std::vector<Lane> lanes_;               // of tracks()
+    std::vector<TrackState> track_states_;  // of tracks()
     std::deque<Packet> held_;               // read to find where a part begins
     std::map<TrackId, Packet> unfollowed_;  // of a live source: the latest of each track
     Time offset_{};                         // from the part's times to the timeline
@@ -129,23 +129,23 @@ class Programme : public PacketSource {
     Time position_{};                       // reached in the part
     bool entered_ = false;
     bool any_in_part_ = false;
-    // Before a skip what is playing is brought to one end: each track up to the time that the pictures have come to,
+    // Before a seek what is playing is brought to one end: each track up to the time that the pictures have come to,
     // though it lies further on in the file.
     struct Leaving {
-        Skip skip;
+        SeekOrder seek;
         Time until{};             // in the part
-        std::vector<bool> there;  // lanes that have come to it
+        std::vector<bool> there;  // track_states that have come to it
         int packets = 0;          // read for it
     };
     std::optional<Leaving> leaving_;
-    std::deque<Packet> tail_;  // sound beyond the pictures so far: where the part ends before more of them, it goes
+    std::deque<Packet> tail_;  // audio beyond the pictures so far: where the part ends before more of them, it goes
     std::uint64_t rounds_ = 0;
     int failures_ = 0;  // at one place
     Time failed_at_{-1};
 
     mutable std::mutex mutex_;
     std::deque<Span> spans_;
-    std::optional<Skip> order_;
+    std::optional<SeekOrder> order_;
     Landed landed_;
     std::string lost_;
 };

@@ -1,4 +1,4 @@
-// One stream of a station: what it plays, how it goes out, and the addresses where it is then to be had.
+// One stream of a server: what it plays, how it goes out, and the addresses where it is then to be had.
 #pragma once
 
 #include <cstdint>
@@ -18,7 +18,7 @@
 namespace wavecrest::stream {
 
 // Ways a stream goes out besides UDP.
-struct Offers {
+struct Deliveries {
     bool file = false;      // the file itself over HTTP: every viewer pauses and skips for themselves
     bool hls = false;       // HLS of the file, likewise
     bool live = false;      // one endless body over HTTP: the same for everybody
@@ -29,21 +29,21 @@ struct Offers {
     bool any() const { return file || hls || any_live(); }
 };
 // "file", "hls", "live", "live-hls", "rtmp". Kind usage for others.
-Status add_offer(Offers& offers, const std::string& word);
-std::vector<std::string> names_of(const Offers& offers);
+Status add_delivery(Deliveries& deliveries, const std::string& word);
+std::vector<std::string> names_of(const Deliveries& deliveries);
 
-// TCP ports. 0: it doesn't listen for that; of a stream: it has none of its own, and is at the station's.
-struct StationPorts {
+// TCP ports. 0: it doesn't listen for that; of a stream: it has none of its own, and is at the server's.
+struct ServerPorts {
     std::uint16_t http = 0, tls = 0, rtmp = 0;
 };
 
-struct StationItem {
+struct ServedStream {
     std::string name;
     std::vector<Part> parts;  // empty: what somebody publishes here by RTMP
     std::string path;         // of the URL; empty: made from the name
-    StationPorts ports;       // of its own: it is there and nowhere else
+    ServerPorts ports;        // of its own: it is there and nowhere else
     base::Path subtitles;     // a file of text that goes with it (file and hls); empty: none
-    Offers offers;
+    Deliveries deliveries;
     std::vector<LiveTarget> targets;
     std::vector<net::RtmpAddress> push;  // servers it is published to
     bool loop = false;
@@ -54,7 +54,7 @@ struct StationItem {
     std::string key;                                    // that viewers must add as ?key=...; empty: none
 
     bool published() const { return parts.empty(); }
-    bool is_live() const { return published() || offers.any_live() || !targets.empty() || !push.empty(); }
+    bool is_live() const { return published() || deliveries.any_live() || !targets.empty() || !push.empty(); }
 };
 
 // RTMP streams are at rtmp://HOST/kRtmpApplication/NAME.
@@ -63,20 +63,20 @@ inline constexpr std::string_view kRtmpApplication = "house";
 std::string rtmp_name(const std::string& path);
 
 // Where a stream is to be had.
-struct StationAddress {
+struct StreamAddress {
     std::string stream;
-    std::string way;      // "file", "hls", "subtitles", "live", "live-hls", "rtmp", "udp", "rtp"
-    std::string address;  // to enter
+    std::string delivery;  // "file", "hls", "subtitles", "live", "live-hls", "rtmp", "udp", "rtp"
+    std::string address;   // to enter
 };
 
 // All of one stream's. What is to be had by HTTPS and HTTP is in it twice, HTTPS first.
-std::vector<StationAddress> addresses_of(const StationItem& item, const std::string& host, StationPorts ports);
+std::vector<StreamAddress> addresses_of(const ServedStream& item, const std::string& host, ServerPorts ports);
 // The protocol it is had by: "http", "https", "hls", "rtmp", "udp" or "rtp".
-std::string protocol_of(const StationAddress& address);
+std::string protocol_of(const StreamAddress& address);
 // What it is packed in: "mpeg-ts", or empty where that is the file's or the protocol's own.
-std::string container_of(const StationAddress& address);
+std::string container_of(const StreamAddress& address);
 // Those of them a device is given: by protocols it takes, in containers it reads, HTTPS where it can. All of them,
 // where it takes none.
-std::vector<StationAddress> addresses_for(const device::Device& device, std::vector<StationAddress> addresses);
+std::vector<StreamAddress> addresses_for(const device::Device& device, std::vector<StreamAddress> addresses);
 
 }  // namespace wavecrest::stream

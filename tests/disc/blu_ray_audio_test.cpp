@@ -1,4 +1,4 @@
-// Sound that carries an AC-3 core: TrueHD with the core beside it in the same PID, E-AC-3 with the core in front.
+// AudioFrames that carries an AC-3 core: TrueHD with the core beside it in the same PID, E-AC-3 with the core in front.
 #include <catch2/catch.hpp>
 
 #include <cmath>
@@ -43,7 +43,7 @@ TEST_CASE("TrueHD and E-AC-3 of a disc are heard by their AC-3 cores", "[blu-ray
     REQUIRE(writer);
     disc::BluRayClipSettings settings;
     settings.video = {0x1011, 0x02, 3, 4, ""};
-    settings.sound = {{0x1100, 0x83, 6, 1, "eng"}, {0x1101, 0x84, 6, 1, "deu"}};
+    settings.audio = {{0x1100, 0x83, 6, 1, "eng"}, {0x1101, 0x84, 6, 1, "deu"}};
     REQUIRE(writer->begin_clip(settings));
     codec::Mpeg2Settings video;
     video.pictures = codec::Mpeg2Settings::Pictures::whole;
@@ -62,27 +62,27 @@ TEST_CASE("TrueHD and E-AC-3 of a disc are heard by their AC-3 cores", "[blu-ray
             const Time at = base::frames_to_time(i, {30000, 1001});
             group.pictures.push_back({std::move(coded.data), at, at, coded.key});
         }
-        Sound sound;
-        sound.sample_rate = 48000;
-        sound.channels = 2;
+        AudioFrames audio;
+        audio.sample_rate = 48000;
+        audio.channels = 2;
         for (int k = n * 1602; k < (n + 15) * 1602; ++k) {
             const auto sample = 0.5f * static_cast<float>(std::sin(2 * 3.14159265358979 * 500 * k / 48000));
-            sound.samples.push_back(sample);
-            sound.samples.push_back(-sample);
+            audio.samples.push_back(sample);
+            audio.samples.push_back(-sample);
         }
         std::vector<Packet> frames;
-        REQUIRE((*encoder)->encode(sound, frames));
+        REQUIRE((*encoder)->encode(audio, frames));
         for (const Packet& frame : frames) {
             const ByteVector core(frame.data.data(), frame.data.data() + frame.data.size());
-            group.sound.push_back({0, frame.pts, core, 0x76});
+            group.audio.push_back({0, frame.pts, core, 0x76});
             // The lossless part, which is not ours to read: it even looks like AC-3 now and then.
             ByteVector lossless(1500, 0x0B);
             for (std::size_t i = 1; i < lossless.size(); i += 2) lossless[i] = 0x77;
-            group.sound.push_back({0, frame.pts, lossless, 0x72});
+            group.audio.push_back({0, frame.pts, lossless, 0x72});
             ByteVector extended = core;
             const ByteVector extension = dependent_frame();
             extended.insert(extended.end(), extension.begin(), extension.end());
-            group.sound.push_back({1, frame.pts, extended, 0});
+            group.audio.push_back({1, frame.pts, extended, 0});
         }
         REQUIRE(writer->add_group(group));
     }
@@ -94,7 +94,7 @@ TEST_CASE("TrueHD and E-AC-3 of a disc are heard by their AC-3 cores", "[blu-ray
     item.in_time = times->in_time;
     item.out_time = times->out_time;
     item.video = {settings.video};
-    item.audio = settings.sound;
+    item.audio = settings.audio;
     playlist.items = {item};
     REQUIRE(writer->add_playlist("00000", playlist));
     REQUIRE(writer->finish());
@@ -123,17 +123,17 @@ TEST_CASE("TrueHD and E-AC-3 of a disc are heard by their AC-3 cores", "[blu-ray
         CHECK(own[0].data.size() == (t == 1 ? 768u : 768u + 512u));
         auto decoder = codec::make_audio_decoder(tracks[t]);
         REQUIRE(decoder);
-        std::vector<Sound> sounds;
-        for (const Packet& packet : own) REQUIRE((*decoder)->decode(packet, sounds));
+        std::vector<AudioFrames> audio_frames;
+        for (const Packet& packet : own) REQUIRE((*decoder)->decode(packet, audio_frames));
         // The tone, in step with its time.
         double signal = 0, error = 0;
-        for (std::size_t i = 2; i + 1 < sounds.size(); ++i) {
-            const std::int64_t first = base::to_ticks(sounds[i].pts, 48000);
-            for (std::size_t n = 0; n < sounds[i].frames(); ++n) {
+        for (std::size_t i = 2; i + 1 < audio_frames.size(); ++i) {
+            const std::int64_t first = base::to_ticks(audio_frames[i].pts, 48000);
+            for (std::size_t n = 0; n < audio_frames[i].frames(); ++n) {
                 const double expected =
                     0.5 * std::sin(2 * 3.14159265358979 * 500 *
                                    static_cast<double>(first + static_cast<std::int64_t>(n)) / 48000);
-                const double d = sounds[i].samples[2 * n] - expected;
+                const double d = audio_frames[i].samples[2 * n] - expected;
                 signal += expected * expected;
                 error += d * d;
             }

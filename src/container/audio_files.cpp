@@ -1,4 +1,4 @@
-// Files of one sound track: WAV (RIFF), FLAC (RFC 9639), MP3 (with ID3 tags and the header frames of variable rates),
+// Files of one audio track: WAV (RIFF), FLAC (RFC 9639), MP3 (with ID3 tags and the header frames of variable rates),
 // ADTS (ISO/IEC 13818-7). Read and written.
 #include <fmt/format.h>
 
@@ -28,10 +28,10 @@ bool is(ByteSpan bytes, std::size_t at, std::string_view text) {
                       [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
 }
 
-// What the four have in common: one track, a stretch of the file that holds its data, places by time.
-class SoundSource : public PacketSource {
+// What the four have in common: one track, an interval of the file that holds its data, places by time.
+class AudioSource : public PacketSource {
   public:
-    explicit SoundSource(std::shared_ptr<base::ByteSource> bytes) : bytes_(std::move(bytes)) { tracks_.resize(1); }
+    explicit AudioSource(std::shared_ptr<base::ByteSource> bytes) : bytes_(std::move(bytes)) { tracks_.resize(1); }
     const std::vector<Track>& tracks() const override { return tracks_; }
     const std::vector<Chapter>& chapters() const override { return chapters_; }
     Time duration() const override { return tracks_.front().duration; }
@@ -67,9 +67,9 @@ class SoundSource : public PacketSource {
 
 // ---- WAV
 
-class WavSource : public SoundSource {
+class WavSource : public AudioSource {
   public:
-    using SoundSource::SoundSource;
+    using AudioSource::AudioSource;
     Status open() {
         container = "wav";
         track().id = 1;
@@ -82,9 +82,8 @@ class WavSource : public SoundSource {
         while (true) {
             WAVECREST_TRY_ASSIGN(head, bytes_.view(at, 8 + 64));
             if (head.size() < 8) {
-                return fail(ErrorKind::input, "the file has no sound in it",
-                            fmt::format("{}, byte {}", bytes_.source().name(), at),
-                            "the file is cut short; copy it again");
+                return fail(ErrorKind::input, "the file has no audio",
+                            fmt::format("{}, byte {}", bytes_.source().name(), at), "file is truncated; copy it again");
             }
             const std::uint64_t size = base::little_endian(head, 4, 4);
             if (is(head, 0, "ds64") && head.size() >= 24) wide_size = base::little_endian(head, 16, 8);
@@ -103,9 +102,9 @@ class WavSource : public SoundSource {
         }
         if (!has_format || format_.codec == Codec::unknown || format_.channels == 0 || format_.sample_rate == 0) {
             return fail(ErrorKind::input,
-                        has_format ? fmt::format("WAV files with {} can't be read", format_.name)
-                                   : "the file does not say what its sound is",
-                        bytes_.source().name(), "convert it to 16 or 24 bits elsewhere");
+                        has_format ? fmt::format("WAV files with {} are not supported", format_.name)
+                                   : "the file does not declare its audio format",
+                        bytes_.source().name(), "convert it to 16 or 24 bits with other software");
         }
         const bool streamed = data_size == 0 || data_size == 0xFFFFFFFF;
         end_ = streamed ? bytes_.size() : data_ + data_size;
@@ -120,8 +119,8 @@ class WavSource : public SoundSource {
         t.speakers = format_.speakers;
         if (format_.codec != Codec::lpcm) {
             return fail(ErrorKind::input,
-                        fmt::format("WAV files with {} inside can't be read", media::short_name(format_.codec)),
-                        bytes_.source().name(), "convert it to plain samples elsewhere");
+                        fmt::format("WAV files with {} inside are not supported", media::display_name(format_.codec)),
+                        bytes_.source().name(), "convert it to LPCM with other software");
         }
         t.bit_depth = format_.unsigned_bytes ? 16 : format_.bits;
         frame_ = static_cast<std::uint32_t>(format_.channels * format_.bits / 8);
@@ -130,8 +129,7 @@ class WavSource : public SoundSource {
             t.duration = base::from_ticks(static_cast<std::int64_t>((end_ - data_) / frame_), t.sample_rate);
         if (missing_ > 0)
             known_problems.push_back(
-                {fmt::format("the file is cut short: {} are missing at its end", base::format_bytes(missing_)),
-                 t.duration,
+                {fmt::format("file is truncated: {} missing at the end", base::format_bytes(missing_)), t.duration,
                  t.duration + base::from_ticks(static_cast<std::int64_t>(missing_ / frame_), t.sample_rate)});
         at_ = data_;
         return {};
@@ -175,9 +173,9 @@ class WavSource : public SoundSource {
 
 // ---- FLAC
 
-class FlacSource : public SoundSource {
+class FlacSource : public AudioSource {
   public:
-    using SoundSource::SoundSource;
+    using AudioSource::AudioSource;
     Status open(std::uint64_t start) {
         container = "flac";
         track().id = 1;
@@ -203,7 +201,7 @@ class FlacSource : public SoundSource {
                 info_ = *info;
                 track().codec_config = Bytes(ByteVector(body.begin(), body.begin() + bitstream::kFlacStreamInfo));
             } else if (type == 6) {
-                notes.emplace_back("an attached picture is left out");
+                notes.emplace_back("an attached picture is skipped");
             } else if (type == 3 && bytes_.source().seekable()) {
                 WAVECREST_TRY_ASSIGN(body, bytes_.view(at + 4, static_cast<std::size_t>(size)));
                 base::ByteReader reader(body);
@@ -233,7 +231,7 @@ class FlacSource : public SoundSource {
             if (view.size() < 8) return std::optional<Packet>{};
             const auto frame = bitstream::parse_flac_frame(view);
             if (!frame) {
-                if (!lost_) problems_.push_back({"damaged bytes were passed over", now_, now_});
+                if (!lost_) problems_.push_back({"damaged bytes skipped", now_, now_});
                 lost_ = true;
                 const auto next = next_header(view, 1);
                 if (next == view.size() && view.size() < kPiece) return std::optional<Packet>{};
@@ -360,9 +358,9 @@ class FlacSource : public SoundSource {
 
 // ---- MP3 and ADTS: frames one behind the other
 
-class FrameSource : public SoundSource {
+class FrameSource : public AudioSource {
   public:
-    FrameSource(std::shared_ptr<base::ByteSource> bytes, Codec codec) : SoundSource(std::move(bytes)), codec_(codec) {}
+    FrameSource(std::shared_ptr<base::ByteSource> bytes, Codec codec) : AudioSource(std::move(bytes)), codec_(codec) {}
     Status open(std::uint64_t start) {
         container = codec_ == Codec::aac ? "adts" : "mp3";
         track().id = 1;
@@ -376,7 +374,7 @@ class FrameSource : public SoundSource {
         }
         WAVECREST_TRY_ASSIGN(found, find_frame());
         if (!found)
-            return fail(ErrorKind::input, "no frame of sound was found", bytes_.source().name(), "copy the file again");
+            return fail(ErrorKind::input, "no audio frame was found", bytes_.source().name(), "copy the file again");
         data_ = at_;
         WAVECREST_TRY_ASSIGN(view, bytes_.view(at_, found->bytes + 64));
         const ByteSpan frame = view.first(std::min(view.size(), found->bytes));
@@ -412,8 +410,7 @@ class FrameSource : public SoundSource {
                         : static_cast<std::int64_t>(static_cast<double>(end_ - data_) /
                                                     (static_cast<double>(bytes) / static_cast<double>(frames))) *
                               samples_;
-            if (!all && !same)
-                notes.emplace_back("the length is an estimate: the file has no index and its rate varies");
+            if (!all && !same) notes.emplace_back("the duration is an estimate: variable bit rate without an index");
             at_ = from;
             now_ = 0;
             problems_.clear();
@@ -438,7 +435,7 @@ class FrameSource : public SoundSource {
             const Time pts = time();
             // What an encoder filled the last frames with is cut off; behind them come another file's.
             if (padding_ > 0 && now_ >= total_samples_) {
-                problems_.push_back({"the file holds more frames than its header tells", pts, pts});
+                problems_.push_back({"the file has more frames than declared", pts, pts});
                 padding_ = 0;
             }
             now_ += header->samples;
@@ -474,14 +471,14 @@ class FrameSource : public SoundSource {
             if (view.size() < 4) break;
             const auto header = bitstream::parse_audio_header(codec_, view);
             // After rubbish a frame counts when another follows.
-            bool sound = header.has_value() && (sample_rate_ == 0 || header->sample_rate == sample_rate_);
-            if (sound && (lost || sample_rate_ == 0)) {
+            bool audio = header.has_value() && (sample_rate_ == 0 || header->sample_rate == sample_rate_);
+            if (audio && (lost || sample_rate_ == 0)) {
                 WAVECREST_TRY_ASSIGN(behind, bytes_.view(at_ + header->bytes, bitstream::kAudioHeaderBytes));
-                sound = behind.size() < 4 || bitstream::parse_audio_header(codec_, behind);
+                audio = behind.size() < 4 || bitstream::parse_audio_header(codec_, behind);
             }
-            if (sound) {
+            if (audio) {
                 if (lost && sample_rate_ > 0 && at_ - begun > 32)
-                    problems_.push_back({"damaged bytes were passed over", time(), time()});
+                    problems_.push_back({"damaged bytes skipped", time(), time()});
                 return header;
             }
             lost = true;
@@ -491,7 +488,7 @@ class FrameSource : public SoundSource {
         }
         return std::optional<bitstream::AudioHeader>{};
     }
-    // The first frame of many files holds no sound but their length and what the encoder added.
+    // The first frame of many files holds no audio but their length and what the encoder added.
     Status read_header_frame(ByteSpan frame, const bitstream::AudioHeader& header) {
         const bool first = header.sample_rate >= 32000;
         const bool mono = header.channels == 1;
@@ -526,7 +523,7 @@ class FrameSource : public SoundSource {
                 problems_.resize(known);
                 WAVECREST_TRY_ASSIGN(behind, bytes_.view(at_ + (more ? more->bytes : 0), bitstream::kAudioHeaderBytes));
                 if (more && bitstream::parse_audio_header(codec_, behind)) {
-                    notes.emplace_back("its header tells of a part of it: the length is an estimate");
+                    notes.emplace_back("its header describes only part of it: the duration is an estimate");
                     total_samples_ = 0;
                     padding_ = 0;
                 }
@@ -550,9 +547,9 @@ class FrameSource : public SoundSource {
 
 // ---- Writers
 
-class SoundWriter : public PacketSink {
+class AudioWriter : public PacketSink {
   public:
-    SoundWriter(std::string_view format, base::AtomicFile file, Track track, WriterSettings settings)
+    AudioWriter(std::string_view format, base::AtomicFile file, Track track, WriterSettings settings)
         : format_(format), file_(std::move(file)), track_(std::move(track)), settings_(std::move(settings)) {}
 
     Status begin() {
@@ -573,7 +570,7 @@ class SoundWriter : public PacketSink {
             ByteVector samples(data.begin(), data.end());
             const auto width = static_cast<std::ptrdiff_t>(bytes_a_sample());
             for (auto p = samples.begin(); samples.end() - p >= width; p += width) std::reverse(p, p + width);
-            // The sound's own end may lie inside a packet.
+            // The audio's own end may lie inside a packet.
             const auto frames = static_cast<std::size_t>(
                 std::max<std::int64_t>(base::to_ticks(packet.duration, track_.sample_rate), 0));
             samples.resize(std::min(
@@ -584,8 +581,8 @@ class SoundWriter : public PacketSink {
         if (format_ == "adts") {
             const ByteVector header = bitstream::aac::make_adts(track_.codec_config.view(), data.size());
             if (header.empty())
-                return fail(ErrorKind::input, "this AAC sound has no ADTS form", fmt::format("track {}", track_.id),
-                            "choose MP4 or Matroska");
+                return fail(ErrorKind::input, "this AAC audio can't be written as ADTS",
+                            fmt::format("track {}", track_.id), "choose MP4 or Matroska");
             WAVECREST_TRY(put(header));
         }
         return put(data);
@@ -659,7 +656,7 @@ class SoundWriter : public PacketSink {
 
 }  // namespace
 
-Result<MediaFile> open_sound_file(std::shared_ptr<base::ByteSource> bytes) {
+Result<MediaFile> open_audio_file(std::shared_ptr<base::ByteSource> bytes) {
     // ID3v2 tags stand in front of any of them.
     std::uint64_t start = 0;
     ByteVector head(16);
@@ -672,7 +669,7 @@ Result<MediaFile> open_sound_file(std::shared_ptr<base::ByteSource> bytes) {
             10 + (static_cast<std::uint64_t>(head[6] & 0x7F) << 21 | static_cast<std::uint64_t>(head[7] & 0x7F) << 14 |
                   static_cast<std::uint64_t>(head[8] & 0x7F) << 7 | (head[9] & 0x7Fu));
     }
-    std::unique_ptr<SoundSource> source;
+    std::unique_ptr<AudioSource> source;
     if (is(head, 0, "RIFF") || is(head, 0, "RF64")) {
         auto wav = std::make_unique<WavSource>(std::move(bytes));
         WAVECREST_TRY(wav->open());
@@ -691,16 +688,16 @@ Result<MediaFile> open_sound_file(std::shared_ptr<base::ByteSource> bytes) {
     file.container = source->container;
     file.notes = source->notes;
     file.problems = source->known_problems;
-    SoundSource* reader = source.get();
+    AudioSource* reader = source.get();
     file.rate = [reader] { return reader->rate(); };
     file.source = std::move(source);
     return file;
 }
 
-Result<std::unique_ptr<PacketSink>> create_sound_file(std::string_view format, base::AtomicFile file,
+Result<std::unique_ptr<PacketSink>> create_audio_file(std::string_view format, base::AtomicFile file,
                                                       std::vector<Track> tracks, WriterSettings settings) {
     auto writer =
-        std::make_unique<SoundWriter>(format, std::move(file), std::move(tracks.front()), std::move(settings));
+        std::make_unique<AudioWriter>(format, std::move(file), std::move(tracks.front()), std::move(settings));
     WAVECREST_TRY(writer->begin());
     return std::unique_ptr<PacketSink>(std::move(writer));
 }

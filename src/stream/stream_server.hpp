@@ -14,11 +14,11 @@
 #include "net/tls.hpp"
 #include "stream/live.hpp"
 #include "stream/service.hpp"
-#include "stream/station_item.hpp"
+#include "stream/stream_item.hpp"
 
 namespace wavecrest::stream {
 
-struct StationSettings {
+struct StreamServerSettings {
     std::string address;  // to listen on; empty: all
     std::uint16_t http_port = net::kDefaultHttpPort;
     bool http = true;  // else it listens on loopback only, for its controls
@@ -38,10 +38,10 @@ inline constexpr std::size_t kShortestKey = 8;
 // A key in a file of its own: the first line, without blanks around it.
 Result<std::string> read_key(const base::Path& file);
 
-struct StationViewer : Viewer {
+struct ViewerStatus : Viewer {
     double rate_bps = 0;  // in the last seconds
 };
-struct StationStream {
+struct StreamStatus {
     std::string name;
     bool live = false;
     LiveStatus status;    // of live ones
@@ -51,40 +51,40 @@ struct StationStream {
     std::string published_by;       // the address; empty: nobody publishes
     std::vector<std::string> push;  // "rtmp://...: publishing since ...", one for each server
 };
-struct StationStatus {
+struct StreamServerStatus {
     Time uptime{};
     std::uint64_t sent = 0;
     std::uint64_t requests = 0;
     std::size_t connections = 0;
     double processor = 0;  // of one core, in the last seconds
-    std::vector<StationStream> streams;
-    std::vector<StationViewer> viewers;
+    std::vector<StreamStatus> streams;
+    std::vector<ViewerStatus> viewers;
     Time late_99{}, latest{};  // of datagrams
     bool real_time = false;
     std::vector<host::HungDisk> hung;  // drives and shares that don't answer
 };
 
-struct ReadyStation {
-    std::vector<StationItem> items;
+struct ReadyServer {
+    std::vector<ServedStream> items;
     std::vector<ReadyStream> on_demand;
     std::vector<ReadyLive> live;
 };
 // Opens every source; errors as of prepare() and prepare_live().
-Result<ReadyStation> prepare_station(std::vector<StationItem> items);
+Result<ReadyServer> prepare_server(std::vector<ServedStream> items);
 
-class Station {
+class StreamServer {
   public:
-    static Result<std::unique_ptr<Station>> start(ReadyStation ready, StationSettings settings);
+    static Result<std::unique_ptr<StreamServer>> start(ReadyServer ready, StreamServerSettings settings);
     // Ends everything at once.
-    ~Station();
+    ~StreamServer();
 
     std::uint16_t http_port() const;  // of its controls, at least
-    StationPorts ports() const;
+    ServerPorts ports() const;
     const std::string& announced_host() const;
-    const std::vector<StationItem>& items() const;
+    const std::vector<ServedStream>& items() const;
     const std::vector<ReadyStream>& on_demand() const;  // of them
-    std::vector<StationAddress> addresses(const std::string& host) const;
-    StationStatus status() const;
+    std::vector<StreamAddress> addresses(const std::string& host) const;
+    StreamServerStatus status() const;
     // Every live stream has ended and nothing else is served.
     bool ended() const;
 
@@ -93,12 +93,12 @@ class Station {
     // there is none.
     Time hls_latency(const std::string& name) const;
     bool pause(const std::string& name, bool paused);
-    bool skip(const std::string& name, const Programme::Skip& skip);
+    bool order_seek(const std::string& name, const Playout::SeekOrder& seek);
     bool stop(const std::string& name);
 
   private:
     struct State;
-    explicit Station(std::unique_ptr<State> state);
+    explicit StreamServer(std::unique_ptr<State> state);
     std::unique_ptr<State> state_;
 };
 

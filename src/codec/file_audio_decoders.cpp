@@ -1,4 +1,4 @@
-// Sound of files: AAC by faad2, FLAC, Opus and Vorbis by their own libraries.
+// AudioFrames of files: AAC by faad2, FLAC, Opus and Vorbis by their own libraries.
 #include <FLAC/stream_decoder.h>
 #include <neaacdec.h>
 #include <opus/opus_multistream.h>
@@ -16,18 +16,18 @@ namespace {
 using namespace media::speaker;
 
 // Puts interleaved channels that stand for `places` into the order of Speakers.
-void arrange(Sound& sound, const std::vector<Speakers>& places) {
+void arrange(AudioFrames& audio, const std::vector<Speakers>& places) {
     Speakers all = 0;
     for (const Speakers place : places) all |= place;
-    if (media::speaker_count(all) != sound.channels || static_cast<int>(places.size()) != sound.channels) return;
+    if (media::speaker_count(all) != audio.channels || static_cast<int>(places.size()) != audio.channels) return;
     std::vector<std::size_t> to(places.size());
     for (std::size_t i = 0; i < places.size(); ++i)
         to[i] = static_cast<std::size_t>(media::speaker_count(all & (places[i] - 1)));
-    sound.speakers = all;
+    audio.speakers = all;
     std::vector<float> frame(places.size());
-    for (std::size_t at = 0; at + places.size() <= sound.samples.size(); at += places.size()) {
-        for (std::size_t i = 0; i < places.size(); ++i) frame[to[i]] = sound.samples[at + i];
-        std::copy(frame.begin(), frame.end(), sound.samples.begin() + static_cast<std::ptrdiff_t>(at));
+    for (std::size_t at = 0; at + places.size() <= audio.samples.size(); at += places.size()) {
+        for (std::size_t i = 0; i < places.size(); ++i) frame[to[i]] = audio.samples[at + i];
+        std::copy(frame.begin(), frame.end(), audio.samples.begin() + static_cast<std::ptrdiff_t>(at));
     }
 }
 
@@ -72,20 +72,20 @@ class AacDecoder : public media::AudioDecoder {
     AacDecoder& operator=(const AacDecoder&) = delete;
     ~AacDecoder() override { NeAACDecClose(handle_); }
 
-    Status decode(const Packet& packet, std::vector<Sound>& out) override {
+    Status decode(const Packet& packet, std::vector<AudioFrames>& out) override {
         if (!ok_)
-            return fail(ErrorKind::input, "this AAC sound's configuration can't be used", "audio track",
-                        "choose another sound track");
+            return fail(ErrorKind::input, "the AAC configuration can't be used", "audio track",
+                        "choose another audio track");
         NeAACDecFrameInfo info{};
         ByteVector copy(packet.data.view().begin(), packet.data.view().end());
         const void* samples = NeAACDecDecode(handle_, &info, copy.data(), static_cast<unsigned long>(copy.size()));
         if (info.error != 0 || samples == nullptr || info.samples == 0 || info.channels == 0) return {};
-        Sound sound;
-        sound.pts = packet.pts;
-        sound.sample_rate = static_cast<int>(info.samplerate);
-        sound.channels = info.channels;
+        AudioFrames audio;
+        audio.pts = packet.pts;
+        audio.sample_rate = static_cast<int>(info.samplerate);
+        audio.channels = info.channels;
         const auto* begin = static_cast<const float*>(samples);
-        sound.samples.assign(begin, begin + info.samples);
+        audio.samples.assign(begin, begin + info.samples);
         std::vector<Speakers> places;
         for (int i = 0; i < info.channels; ++i) {
             constexpr std::array<Speakers, 10> kPlaces = {
@@ -99,8 +99,8 @@ class AacDecoder : public media::AudioDecoder {
             std::replace(places.begin(), places.end(), kLeftBack, kLeftSurround);
             std::replace(places.begin(), places.end(), kRightBack, kRightSurround);
         }
-        arrange(sound, places);
-        out.push_back(std::move(sound));
+        arrange(audio, places);
+        out.push_back(std::move(audio));
         return {};
     }
 
@@ -123,19 +123,19 @@ class FlacDecoder : public media::AudioDecoder {
     FlacDecoder& operator=(const FlacDecoder&) = delete;
     ~FlacDecoder() override { FLAC__stream_decoder_delete(decoder_); }
 
-    Status decode(const Packet& packet, std::vector<Sound>& out) override {
+    Status decode(const Packet& packet, std::vector<AudioFrames>& out) override {
         if (!ok_)
-            return fail(ErrorKind::input, "this FLAC sound's configuration can't be used", "audio track",
-                        "choose another sound track");
+            return fail(ErrorKind::input, "the FLAC configuration can't be used", "audio track",
+                        "choose another audio track");
         input_.assign(packet.data.view().begin(), packet.data.view().end());
         at_ = 0;
-        sound_ = {};
+        audio_ = {};
         FLAC__stream_decoder_process_single(decoder_);
         if (FLAC__stream_decoder_get_state(decoder_) >= FLAC__STREAM_DECODER_END_OF_STREAM)
             FLAC__stream_decoder_flush(decoder_);
-        if (!sound_.samples.empty()) {
-            sound_.pts = packet.pts;
-            out.push_back(std::move(sound_));
+        if (!audio_.samples.empty()) {
+            audio_.pts = packet.pts;
+            out.push_back(std::move(audio_));
         }
         return {};
     }
@@ -155,13 +155,13 @@ class FlacDecoder : public media::AudioDecoder {
         auto& self = *static_cast<FlacDecoder*>(self_pointer);
         const unsigned channels = frame->header.channels;
         const float scale = 1.0f / static_cast<float>(1u << (frame->header.bits_per_sample - 1));
-        self.sound_.sample_rate = static_cast<int>(frame->header.sample_rate);
-        self.sound_.channels = static_cast<int>(channels);
-        self.sound_.speakers = media::usual_speakers(static_cast<int>(channels));
-        self.sound_.samples.resize(std::size_t{frame->header.blocksize} * channels);
+        self.audio_.sample_rate = static_cast<int>(frame->header.sample_rate);
+        self.audio_.channels = static_cast<int>(channels);
+        self.audio_.speakers = media::usual_speakers(static_cast<int>(channels));
+        self.audio_.samples.resize(std::size_t{frame->header.blocksize} * channels);
         for (unsigned i = 0; i < frame->header.blocksize; ++i) {
             for (unsigned c = 0; c < channels; ++c)
-                self.sound_.samples[i * channels + c] = static_cast<float>(buffer[c][i]) * scale;
+                self.audio_.samples[i * channels + c] = static_cast<float>(buffer[c][i]) * scale;
         }
         return FLAC__STREAM_DECODER_WRITE_STATUS_CONTINUE;
     }
@@ -170,13 +170,13 @@ class FlacDecoder : public media::AudioDecoder {
     FLAC__StreamDecoder* decoder_;
     ByteVector input_;
     std::size_t at_ = 0;
-    Sound sound_;
+    AudioFrames audio_;
     bool ok_ = false;
 };
 
-class OpusSoundDecoder : public media::AudioDecoder {
+class OpusAudioDecoder : public media::AudioDecoder {
   public:
-    explicit OpusSoundDecoder(const Track& track) {
+    explicit OpusAudioDecoder(const Track& track) {
         const auto head = bitstream::parse_opus_head(track.codec_config.view());
         if (!head) return;
         channels_ = head->channels;
@@ -194,28 +194,28 @@ class OpusSoundDecoder : public media::AudioDecoder {
         if (decoder_ != nullptr) opus_multistream_decoder_ctl(decoder_, OPUS_SET_GAIN(head->gain));
         if (head->family <= 1) places_ = vorbis_order(channels_);
     }
-    OpusSoundDecoder(const OpusSoundDecoder&) = delete;
-    OpusSoundDecoder& operator=(const OpusSoundDecoder&) = delete;
-    ~OpusSoundDecoder() override {
+    OpusAudioDecoder(const OpusAudioDecoder&) = delete;
+    OpusAudioDecoder& operator=(const OpusAudioDecoder&) = delete;
+    ~OpusAudioDecoder() override {
         if (decoder_ != nullptr) opus_multistream_decoder_destroy(decoder_);
     }
-    Status decode(const Packet& packet, std::vector<Sound>& out) override {
+    Status decode(const Packet& packet, std::vector<AudioFrames>& out) override {
         if (decoder_ == nullptr)
-            return fail(ErrorKind::input, "this Opus sound's configuration can't be used", "audio track",
-                        "choose another sound track");
+            return fail(ErrorKind::input, "the Opus configuration can't be used", "audio track",
+                        "choose another audio track");
         constexpr int kMostSamples = 5760;
-        Sound sound;
-        sound.pts = packet.pts;
-        sound.sample_rate = bitstream::kOpusRate;
-        sound.channels = channels_;
-        sound.samples.resize(static_cast<std::size_t>(kMostSamples * channels_));
+        AudioFrames audio;
+        audio.pts = packet.pts;
+        audio.sample_rate = bitstream::kOpusRate;
+        audio.channels = channels_;
+        audio.samples.resize(static_cast<std::size_t>(kMostSamples * channels_));
         const int got =
             opus_multistream_decode_float(decoder_, packet.data.data(), static_cast<opus_int32>(packet.data.size()),
-                                          sound.samples.data(), kMostSamples, 0);
+                                          audio.samples.data(), kMostSamples, 0);
         if (got <= 0) return {};
-        sound.samples.resize(static_cast<std::size_t>(got * channels_));
-        arrange(sound, places_);
-        out.push_back(std::move(sound));
+        audio.samples.resize(static_cast<std::size_t>(got * channels_));
+        arrange(audio, places_);
+        out.push_back(std::move(audio));
         return {};
     }
 
@@ -254,10 +254,10 @@ class VorbisDecoder : public media::AudioDecoder {
         vorbis_comment_clear(&comment_);
         vorbis_info_clear(&info_);
     }
-    Status decode(const Packet& packet, std::vector<Sound>& out) override {
+    Status decode(const Packet& packet, std::vector<AudioFrames>& out) override {
         if (!ok_)
-            return fail(ErrorKind::input, "this Vorbis sound's configuration can't be used", "audio track",
-                        "choose another sound track");
+            return fail(ErrorKind::input, "the Vorbis configuration can't be used", "audio track",
+                        "choose another audio track");
         ByteVector copy(packet.data.view().begin(), packet.data.view().end());
         ogg_packet coded{};
         coded.packet = copy.data();
@@ -266,19 +266,19 @@ class VorbisDecoder : public media::AudioDecoder {
         if (vorbis_synthesis(&block_, &coded) != 0 || vorbis_synthesis_blockin(&dsp_, &block_) != 0) return {};
         float** planes = nullptr;
         int got = 0;
-        Sound sound;
-        sound.pts = packet.pts;
-        sound.sample_rate = static_cast<int>(info_.rate);
-        sound.channels = info_.channels;
+        AudioFrames audio;
+        audio.pts = packet.pts;
+        audio.sample_rate = static_cast<int>(info_.rate);
+        audio.channels = info_.channels;
         while ((got = vorbis_synthesis_pcmout(&dsp_, &planes)) > 0) {
             for (int i = 0; i < got; ++i) {
-                for (int c = 0; c < info_.channels; ++c) sound.samples.push_back(planes[c][i]);
+                for (int c = 0; c < info_.channels; ++c) audio.samples.push_back(planes[c][i]);
             }
             vorbis_synthesis_read(&dsp_, got);
         }
-        if (sound.samples.empty()) return {};
-        arrange(sound, vorbis_order(sound.channels));
-        out.push_back(std::move(sound));
+        if (audio.samples.empty()) return {};
+        arrange(audio, vorbis_order(audio.channels));
+        out.push_back(std::move(audio));
         return {};
     }
 
@@ -300,7 +300,7 @@ std::unique_ptr<media::AudioDecoder> make_flac_decoder(const Track& track) {
     return std::make_unique<FlacDecoder>(track);
 }
 std::unique_ptr<media::AudioDecoder> make_opus_decoder(const Track& track) {
-    return std::make_unique<OpusSoundDecoder>(track);
+    return std::make_unique<OpusAudioDecoder>(track);
 }
 std::unique_ptr<media::AudioDecoder> make_vorbis_decoder(const Track& track) {
     return std::make_unique<VorbisDecoder>(track);

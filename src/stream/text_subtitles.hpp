@@ -11,12 +11,12 @@
 namespace wavecrest::stream {
 
 // Whether a track can go out that way.
-bool is_words(const Track& track);
+bool is_text_subtitle(const Track& track);
 
 // A segment: what is shown at any time of [from, to), in order of time; a cue that lasts longer is in the next, too.
-Bytes words_between(const std::vector<Packet>& cues, Time from, Time to);
+Bytes cues_between(const std::vector<Packet>& cues, Time from, Time to);
 // Forgets what is over at a time.
-void forget_words(std::vector<Packet>& cues, Time until);
+void forget_cues(std::vector<Packet>& cues, Time until);
 
 // A track as players list it; names are told apart within the list. `uri`: of its playlist.
 void add_rendition(container::MediaPlaylist& list, const Track& track, std::string uri);

@@ -1,4 +1,4 @@
-#include "stream/words.hpp"
+#include "stream/text_subtitles.hpp"
 
 #include <fmt/format.h>
 
@@ -9,11 +9,11 @@
 
 namespace wavecrest::stream {
 
-bool is_words(const Track& track) {
+bool is_text_subtitle(const Track& track) {
     return track.kind == TrackKind::subtitle && track.codec == Codec::text;
 }
 
-Bytes words_between(const std::vector<Packet>& cues, Time from, Time to) {
+Bytes cues_between(const std::vector<Packet>& cues, Time from, Time to) {
     std::vector<Packet> shown;
     for (const Packet& cue : cues) {
         if (cue.pts < to && cue.pts + cue.duration > from) shown.push_back(cue);
@@ -24,7 +24,7 @@ Bytes words_between(const std::vector<Packet>& cues, Time from, Time to) {
     return Bytes(ByteVector(bytes.begin(), bytes.end()));
 }
 
-void forget_words(std::vector<Packet>& cues, Time until) {
+void forget_cues(std::vector<Packet>& cues, Time until) {
     std::erase_if(cues, [&](const Packet& cue) { return cue.pts + cue.duration <= until; });
 }
 

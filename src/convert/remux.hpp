@@ -1,4 +1,4 @@
-// Rewrapping: the tracks of any input in another container, codec data untouched. Planned, printed and refused before
+// Remuxping: the tracks of any input in another container, codec data untouched. Planned, printed and refused before
 // anything is written.
 #pragma once
 
@@ -9,13 +9,13 @@
 
 namespace wavecrest::convert {
 
-struct RewrapRequest {
+struct RemuxRequest {
     std::string pick = "main";  // see source::Input::picks
     std::string format;         // a container's short name, or "webvtt" for subtitles or closed captions as text
     base::Path into;
     std::string name;               // empty: from the input
     int picture = 0;                // track, from 1; 0: all
-    std::string sound = "all";      // "all", "first", "none", or languages and track numbers: "en,2"
+    std::string audio = "all";      // "all", "first", "none", or languages and track numbers: "en,2"
     std::string subtitles = "all";  // likewise
     int angle = 1;
     int season = 1, first_episode = 1;
@@ -23,7 +23,7 @@ struct RewrapRequest {
     bool accept_losses = false;
 };
 
-struct RewrapPlan {
+struct RemuxPlan {
     FilmName name;
     base::Path target;
     std::string source;
@@ -42,16 +42,16 @@ struct RewrapPlan {
 
 // One plan for each title that is picked. Fails (kind input) for a track that the format can't hold, by its name; kind
 // usage for a format that can't be written.
-Result<std::vector<RewrapPlan>> plan_rewrap(const source::Input& input, const RewrapRequest& request);
+Result<std::vector<RemuxPlan>> plan_remux(const source::Input& input, const RemuxRequest& request);
 
 // `Outcome::pictures` counts packets of pictures. On error or cancellation nothing is left.
-Result<Outcome> run_rewrap(const source::Input& input, const RewrapPlan& plan, const Progress& progress,
-                           const Cancel& cancel);
+Result<Outcome> run_remux(const source::Input& input, const RemuxPlan& plan, const Progress& progress,
+                          const Cancel& cancel);
 
 // "0:10:00-0:20:00", "90-" (seconds), "-1:00:00"; fails (kind usage) for anything else.
-struct Stretch {
+struct TimeRange {
     Time from{}, to{};  // to 0: the end
 };
-Result<Stretch> parse_stretch(const std::string& text);
+Result<TimeRange> parse_range(const std::string& text);
 
 }  // namespace wavecrest::convert

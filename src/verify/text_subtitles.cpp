@@ -1,4 +1,4 @@
-#include "verify/words.hpp"
+#include "verify/text_subtitles.hpp"
 
 #include <fmt/format.h>
 
@@ -38,7 +38,7 @@ void Words::follow(Rendition& rendition, Time until) {
         rendition.reached += segment.duration;
         const auto text = fetch_(container::resolve_uri(rendition.address, segment.uri));
         if (!text || !text->starts_with("WEBVTT")) {
-            rendition.problem = text ? "a segment of it is no WebVTT" : text.error().what;
+            rendition.problem = text ? "a segment of it isn't WebVTT" : text.error().what;
             return;
         }
         const ByteSpan bytes = base::as_bytes(*text);
@@ -64,8 +64,8 @@ void Words::conclude(Verification& v) const {
         if (problem.empty() && !rendition.problem.empty())
             problem = fmt::format("{}: {}", rendition.listed.name, rendition.problem);
     }
-    add(v, "subtitles", problem.empty() ? Verdict::pass : Verdict::warn, found, "each that is listed",
-        problem.empty() ? "" : problem + ": players list it and show nothing");
+    add(v, "subtitles", problem.empty() ? Verdict::pass : Verdict::warn, found, "all listed",
+        problem.empty() ? "" : problem + ": players list it but show nothing");
 }
 
 }  // namespace wavecrest::verify

@@ -39,7 +39,7 @@ std::string body_of(const std::string& response) {
     return end == std::string::npos ? "" : response.substr(end + 4);
 }
 std::string token() {
-    const ByteVector bytes = read_all(base::Path(std::getenv("XDG_STATE_HOME")) / "wavecrest" / "control-token");
+    const ByteVector bytes = read_all(base::Path(std::getenv("XDG_STATE_HOME")) / "wavecrest" / "access-code");
     std::string text(bytes.begin(), bytes.end());
     while (!text.empty() && text.back() == '\n') text.pop_back();
     return text;
@@ -48,12 +48,12 @@ std::string token() {
 // A film that runs over and over by every way.
 struct Running {
     TempDir dir;
-    std::vector<Lane> lanes = {picture_lane(Codec::h264, 480), sound_lane(Codec::aac, 20)};
+    std::vector<TestTrack> test_tracks = {video_track(Codec::h264, 480), audio_track(Codec::aac, 20)};
     std::uint16_t port = free_port(), rtmp_port = free_port();
     std::unique_ptr<Background> program;
 
-    explicit Running(std::vector<std::string> more = {"--offer", "file,hls,live,live-hls,rtmp"}, bool loop = true) {
-        write_media(dir / "harbour.mp4", "mp4", lanes);
+    explicit Running(std::vector<std::string> more = {"--delivery", "file,hls,live,live-hls,rtmp"}, bool loop = true) {
+        write_media(dir / "harbour.mp4", "mp4", test_tracks);
         std::vector<std::string> arguments = {
             "stream", "run", "harbour.mp4", "--port", std::to_string(port), "--rtmp-port", std::to_string(rtmp_port)};
         if (loop) arguments.emplace_back("--loop");
@@ -61,7 +61,7 @@ struct Running {
         program = std::make_unique<Background>(arguments, dir.path());
         INFO(program->output());
         REQUIRE(wait_for_port(port));
-        REQUIRE(program->has_written("Ctrl-C ends it"));
+        REQUIRE(program->has_written("Ctrl-C stops all streams"));
     }
     std::string address(const std::string& path) const { return "http://127.0.0.1:" + std::to_string(port) + path; }
     std::string rtmp(const std::string& name) const {
@@ -85,7 +85,7 @@ const Json* check_named(const Json& result, const std::string& name) {
 
 }  // namespace
 
-TEST_CASE("one film goes out by every way at once, and each is found fit", "[station]") {
+TEST_CASE("one film goes out by every way at once, and each is found fit", "[server]") {
     const Running r;
     // HLS on demand: all of the film, by an independent reading of the segments.
     const auto list = container::parse_playlist(body_of(get(r.port, "/harbour.m3u8")), "playlist");
@@ -94,12 +94,12 @@ TEST_CASE("one film goes out by every way at once, and each is found fit", "[sta
     for (const auto& segment : list->segments) {
         const std::string bytes = body_of(get(r.port, "/" + segment.uri));
         write_all(r.dir / "segment.ts", bytes);
-        const auto lanes = read_media(r.dir / "segment.ts");
-        REQUIRE(lanes.size() == 2);
-        const ByteVector some = payload_of(lanes[0]);
+        const auto test_tracks = read_media(r.dir / "segment.ts");
+        REQUIRE(test_tracks.size() == 2);
+        const ByteVector some = payload_of(test_tracks[0]);
         pictures.insert(pictures.end(), some.begin(), some.end());
     }
-    CHECK(pictures == payload_of(r.lanes[0]));
+    CHECK(pictures == payload_of(r.test_tracks[0]));
     // The endless body begins with tables and a keyframe at once.
     ByteVector live(10 * 188);
     {
@@ -145,26 +145,26 @@ TEST_CASE("one film goes out by every way at once, and each is found fit", "[sta
     CHECK(r.program->end(SIGTERM) == 0);
 }
 
-TEST_CASE("a link that is too slow for a live stream is named as what is short", "[station]") {
+TEST_CASE("a link that is too slow for a live stream is named as what is short", "[server]") {
     const Running r;
     const Ran ran = r.run({"verify", r.address("/harbour-live.ts"), "--device", "player-full", "--link", "150 kbit/s",
                            "--for", "8 s", "--json"});
     CHECK(ran.status == 1);
     const Json result = json_of(ran)["results"][0];
     INFO(result.dump(1));
-    CHECK(result["short"] == "network");
+    CHECK(result["cause"] == "network");
     CHECK(result["verdict"] == "fail");
     const Ran film =
         r.run({"verify", r.address("/harbour.m3u8"), "--device", "player-full", "--link", "150 kbit/s", "--json"});
     CHECK(film.status == 1);
-    CHECK(json_of(film)["results"][0]["short"] == "network");
+    CHECK(json_of(film)["results"][0]["cause"] == "network");
     CHECK_FALSE(json_of(film)["results"][0]["stalls"].empty());
 }
 
-TEST_CASE("running streams are seen and steered from elsewhere, with the token alone", "[station]") {
+TEST_CASE("running streams are seen and steered from elsewhere, with the token alone", "[server]") {
     Running r;
     struct stat info {};
-    const base::Path file = base::Path(std::getenv("XDG_STATE_HOME")) / "wavecrest" / "control-token";
+    const base::Path file = base::Path(std::getenv("XDG_STATE_HOME")) / "wavecrest" / "access-code";
     REQUIRE(::stat(file.c_str(), &info) == 0);
     CHECK((info.st_mode & 0777) == 0600);
     CHECK(get(r.port, "/control/status").starts_with("HTTP/1.1 401"));
@@ -176,7 +176,7 @@ TEST_CASE("running streams are seen and steered from elsewhere, with the token a
     CHECK(post("{").starts_with("HTTP/1.1 400"));
     CHECK(post("{\"stream\":\"x\",\"do\":\"stop\"}").starts_with("HTTP/1.1 404"));
     CHECK(post("{\"stream\":\"harbour\",\"do\":\"fly\"}").starts_with("HTTP/1.1 400"));
-    CHECK(post("{\"stream\":\"harbour\",\"do\":\"skip\",\"to_s\":1e300}").starts_with("HTTP/1.1 400"));
+    CHECK(post("{\"stream\":\"harbour\",\"do\":\"seek\",\"to_s\":1e300}").starts_with("HTTP/1.1 400"));
 
     const auto position = [&] { return r.status()["streams"][0]["position_s"].get<double>(); };
     const double before = position();
@@ -189,15 +189,15 @@ TEST_CASE("running streams are seen and steered from elsewhere, with the token a
     std::this_thread::sleep_for(700ms);
     CHECK(position() == Approx(stood).margin(0.01));
     CHECK(r.order({"resume", "harbour"}).status == 0);
-    CHECK(r.order({"skip", "harbour", "--to", "0:15"}).status == 0);
+    CHECK(r.order({"seek", "harbour", "--to", "0:15"}).status == 0);
     bool landed = false;
     for (int i = 0; i < 40 && !landed; ++i) {
         std::this_thread::sleep_for(100ms);
         landed = position() >= 14 && position() < 19;
     }
     CHECK(landed);
-    CHECK(r.order({"skip", "harbour"}).status == 2);
-    CHECK(r.order({"skip", "harbour", "--to", "soon"}).status == 2);
+    CHECK(r.order({"seek", "harbour"}).status == 2);
+    CHECK(r.order({"seek", "harbour", "--to", "soon"}).status == 2);
     CHECK(r.order({"pause", "lake"}).status == 2);
     // Somebody watches meanwhile, and is seen.
     {
@@ -217,9 +217,9 @@ TEST_CASE("running streams are seen and steered from elsewhere, with the token a
         const Ran text = r.order({"status"});
         CHECK(text.out.find("127.0.0.1") != std::string::npos);
     }
-    // In whatever letters; a skip in a pause shows the place and stands still again; a stop ends it.
-    CHECK(r.order({"pause", "Harbour"}).out.find("harbour: stands still") != std::string::npos);
-    CHECK(r.order({"skip", "harbour", "--to", "0:05"}).out.find("stands still there") != std::string::npos);
+    // In whatever letters; a seek in a pause shows the place and stands still again; a stop ends it.
+    CHECK(r.order({"pause", "Harbour"}).out.find("harbour: paused") != std::string::npos);
+    CHECK(r.order({"seek", "harbour", "--to", "0:05"}).out.find("then paused") != std::string::npos);
     CHECK(r.order({"stop", "harbour"}).status == 0);
     std::this_thread::sleep_for(300ms);
     CHECK(r.status()["streams"][0]["state"] == "ended");
@@ -231,14 +231,14 @@ TEST_CASE("running streams are seen and steered from elsewhere, with the token a
     CHECK(ended.status == 1);
 }
 
-TEST_CASE("a stream is meant by part of its name or by none, and a pause keeps its viewers", "[station]") {
+TEST_CASE("a stream is meant by part of its name or by none, and a pause keeps its viewers", "[server]") {
     const Running r;
     // A place beyond the end is refused; names may be short.
-    const Ran beyond = r.order({"skip", "har", "--to", "9:00:00"});
+    const Ran beyond = r.order({"seek", "har", "--to", "9:00:00"});
     CHECK(beyond.status == 1);
     CHECK(beyond.err.find("beyond the end") != std::string::npos);
-    CHECK(r.order({"skip", "--to", "0:10"}).status == 0);
-    const Ran none = r.order({"skip", "lake", "--to", "0:10"});
+    CHECK(r.order({"seek", "--to", "0:10"}).status == 0);
+    const Ran none = r.order({"seek", "lake", "--to", "0:10"});
     CHECK(none.status == 2);
     CHECK(none.err.find("\"harbour\"") != std::string::npos);
     // HLS begins with three segments and tells two players behind one address apart.
@@ -281,7 +281,7 @@ TEST_CASE("a stream is meant by part of its name or by none, and a pause keeps i
         CHECK(judged.out.find("the stream is paused") != std::string::npos);
     }
     // What is sought then is shown, and stands.
-    CHECK(r.order({"skip", "--to", "0:02"}).out.find("stands still there") != std::string::npos);
+    CHECK(r.order({"seek", "--to", "0:02"}).out.find("then paused") != std::string::npos);
     bool stands = false;
     for (int i = 0; i < 60 && !stands; ++i) {
         std::this_thread::sleep_for(100ms);
@@ -296,9 +296,9 @@ TEST_CASE("a stream is meant by part of its name or by none, and a pause keeps i
     CHECK(stands);
 }
 
-TEST_CASE("what one program publishes by RTMP another gives to players, through a lost connection", "[station]") {
+TEST_CASE("what one program publishes by RTMP another gives to players, through a lost connection", "[server]") {
     const TempDir dir;
-    write_media(dir / "harbour.mp4", "mp4", {picture_lane(Codec::h264, 480), sound_lane(Codec::aac, 20)});
+    write_media(dir / "harbour.mp4", "mp4", {video_track(Codec::h264, 480), audio_track(Codec::aac, 20)});
     const std::uint16_t rtmp = free_port();
     const std::string here = "rtmp://127.0.0.1:" + std::to_string(rtmp) + "/house/";
     auto server = std::make_unique<Background>(
@@ -350,12 +350,12 @@ TEST_CASE("what one program publishes by RTMP another gives to players, through 
     CHECK(watch("5 s").status == 0);
 }
 
-TEST_CASE("what is published by RTMP goes out by HTTP and HLS, too, from one publisher to the next", "[station]") {
+TEST_CASE("what is published by RTMP goes out by HTTP and HLS, too, from one publisher to the next", "[server]") {
     const TempDir dir;
-    const std::vector<Lane> lanes = {picture_lane(Codec::h264, 480), sound_lane(Codec::aac, 20)};
-    write_media(dir / "harbour.mp4", "mp4", lanes);
+    const std::vector<TestTrack> test_tracks = {video_track(Codec::h264, 480), audio_track(Codec::aac, 20)};
+    write_media(dir / "harbour.mp4", "mp4", test_tracks);
     const std::uint16_t port = free_port(), rtmp = free_port();
-    const Background server({"stream", "run", "--publish-key", "lakeside-key", "--name", "Camera", "--offer",
+    const Background server({"stream", "run", "--publish-key", "lakeside-key", "--name", "Camera", "--delivery",
                              "live,live-hls", "--port", std::to_string(port), "--rtmp-port", std::to_string(rtmp)},
                             dir.path());
     REQUIRE(wait_for_port(port));
@@ -387,8 +387,8 @@ TEST_CASE("what is published by RTMP goes out by HTTP and HLS, too, from one pub
     REQUIRE(got.size() == 2);
     // Both publishers' pictures, each once and in order, on one timeline.
     std::map<ByteVector, std::size_t> number;
-    for (std::size_t i = 0; i < lanes[0].packets.size(); ++i)
-        number.emplace(payload_of({lanes[0].track, {lanes[0].packets[i]}}), i);
+    for (std::size_t i = 0; i < test_tracks[0].packets.size(); ++i)
+        number.emplace(payload_of({test_tracks[0].track, {test_tracks[0].packets[i]}}), i);
     auto pictures = got[0].packets;
     pictures.pop_back();  // cut anywhere
     std::size_t breaks = 0, before = 0;
@@ -404,29 +404,30 @@ TEST_CASE("what is published by RTMP goes out by HTTP and HLS, too, from one pub
     CHECK(breaks == 1);
     CHECK(pictures.size() > 100);
     for (const char* what : {"file", "hls"}) {
-        const Ran no = run_program({"stream", "run", "--publish-key", "lakeside-key", "--offer", what}, dir.path());
+        const Ran no = run_program({"stream", "run", "--publish-key", "lakeside-key", "--delivery", what}, dir.path());
         CHECK(no.status == 2);
     }
     CHECK(run_program({"stream", "run", "--publish-key", "lakeside-key", "--profile", "small-screen"}, dir.path())
               .status == 2);
 }
 
-TEST_CASE("only those who may get a stream", "[station]") {
+TEST_CASE("only those who may get a stream", "[server]") {
     const TempDir dir;
-    write_media(dir / "a.mp4", "mp4", {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10)});
+    write_media(dir / "a.mp4", "mp4", {video_track(Codec::h264, 240), audio_track(Codec::aac, 10)});
     const std::uint16_t port = free_port(), rtmp = free_port();
     write_all(
         dir / "site.toml",
-        "[house]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
+        "[site]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
             "\nrtmp_port = " + std::to_string(rtmp) +
             "\n[[stream]]\nname = \"Open\"\nfile = \"a.mp4\"\n"
-            "[[stream]]\nname = \"Keyed\"\nfile = \"a.mp4\"\nkey = \"reed bed\"\noffer = [\"file\", \"hls\", \"live\", "
+            "[[stream]]\nname = \"Keyed\"\nfile = \"a.mp4\"\nkey = \"reed bed\"\ndelivery = [\"file\", \"hls\", "
+            "\"live\", "
             "\"rtmp\"]\nloop = true\n"
-            "[[stream]]\nname = \"Elsewhere\"\nfile = \"a.mp4\"\nfrom = [\"192.0.2.0/24\"]\noffer = [\"file\", "
+            "[[stream]]\nname = \"Elsewhere\"\nfile = \"a.mp4\"\nfrom = [\"192.0.2.0/24\"]\ndelivery = [\"file\", "
             "\"live\"]\n");
     const Background program({"stream", "run", "--site", "site.toml"}, dir.path());
     REQUIRE(wait_for_port(port));
-    REQUIRE(program.has_written("Ctrl-C ends it"));
+    REQUIRE(program.has_written("Ctrl-C stops all streams"));
     CHECK(get(port, "/open.mp4", "Range: bytes=0-1\r\n").starts_with("HTTP/1.1 206"));
     CHECK(get(port, "/elsewhere.mp4").starts_with("HTTP/1.1 403"));
     CHECK(get(port, "/elsewhere-live.ts").starts_with("HTTP/1.1 403"));
@@ -448,14 +449,14 @@ TEST_CASE("only those who may get a stream", "[station]") {
     CHECK(shown.status == 0);
 }
 
-TEST_CASE("lists play live one after the other, and what can't is refused", "[station]") {
+TEST_CASE("lists play live one after the other, and what can't is refused", "[server]") {
     const TempDir dir;
     std::filesystem::create_directory(dir / "evening");
-    write_media(dir / "evening/1 lake.mp4", "mp4", {picture_lane(Codec::h264, 48), sound_lane(Codec::aac, 2)});
-    write_media(dir / "evening/2 reeds.mkv", "matroska", {picture_lane(Codec::h264, 48), sound_lane(Codec::aac, 2)});
+    write_media(dir / "evening/1 lake.mp4", "mp4", {video_track(Codec::h264, 48), audio_track(Codec::aac, 2)});
+    write_media(dir / "evening/2 reeds.mkv", "matroska", {video_track(Codec::h264, 48), audio_track(Codec::aac, 2)});
     write_all(dir / "evening/notes.txt", std::string("not a film"));
     const std::uint16_t port = free_port();
-    write_all(dir / "site.toml", "[house]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
+    write_all(dir / "site.toml", "[site]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
                                      "\n[[stream]]\nname = \"Evening\"\nfolder = \"evening\"\nloop = true\n");
     CHECK(run_program({"site", "check", "site.toml"}, dir.path()).status == 0);
     const Background program({"stream", "run", "--site", "site.toml"}, dir.path());
@@ -477,7 +478,8 @@ TEST_CASE("lists play live one after the other, and what can't is refused", "[st
     CHECK(result["verdict"] != "fail");
     CHECK((*check_named(result, "packets"))["measured"] == "0 gaps");
     const Ran several = run_program(
-        {"stream", "run", "evening/1 lake.mp4", "evening/2 reeds.mkv", "--offer", "file", "--for", "1 s"}, dir.path());
+        {"stream", "run", "evening/1 lake.mp4", "evening/2 reeds.mkv", "--delivery", "file", "--for", "1 s"},
+        dir.path());
     CHECK(several.status == 2);
     CHECK(several.err.find("several parts") != std::string::npos);
     const Ran both = run_program(
@@ -487,24 +489,24 @@ TEST_CASE("lists play live one after the other, and what can't is refused", "[st
     CHECK(weak.status == 2);
     CHECK(weak.err.find("too short") != std::string::npos);
     const Ran word =
-        run_program({"stream", "run", "evening/1 lake.mp4", "--offer", "smoke", "--for", "1 s"}, dir.path());
+        run_program({"stream", "run", "evening/1 lake.mp4", "--delivery", "smoke", "--for", "1 s"}, dir.path());
     CHECK(word.status == 2);
-    CHECK(word.err.find("no way to offer") != std::string::npos);
+    CHECK(word.err.find("unknown delivery") != std::string::npos);
 }
 
-TEST_CASE("a live stream from another address goes out again, and is waited for when it is gone", "[station]") {
+TEST_CASE("a live stream from another address goes out again, and is waited for when it is gone", "[server]") {
     const TempDir dir;
-    write_media(dir / "harbour.mp4", "mp4", {picture_lane(Codec::h264, 480), sound_lane(Codec::aac, 20)});
+    write_media(dir / "harbour.mp4", "mp4", {video_track(Codec::h264, 480), audio_track(Codec::aac, 20)});
     const std::string far = "udp://127.0.0.1:" + std::to_string(free_port());
     const auto send = [&] {
         return std::make_unique<Background>(
             std::vector<std::string>{"stream", "run", "harbour.mp4", "--loop", "--udp", far.substr(6)}, dir.path());
     };
-    const Ran nothing = run_program({"stream", "run", far, "--offer", "live", "--for", "3 s"}, dir.path());
+    const Ran nothing = run_program({"stream", "run", far, "--delivery", "live", "--for", "3 s"}, dir.path());
     CHECK(nothing.status == 3);
     auto sender = send();
     const std::uint16_t port = free_port(), rtmp = free_port();
-    const Background relay({"stream", "run", far, "--name", "Tower", "--offer", "live,rtmp", "--port",
+    const Background relay({"stream", "run", far, "--name", "Tower", "--delivery", "live,rtmp", "--port",
                             std::to_string(port), "--rtmp-port", std::to_string(rtmp)},
                            dir.path());
     REQUIRE(wait_for_port(port, 20'000));
@@ -520,7 +522,7 @@ TEST_CASE("a live stream from another address goes out again, and is waited for 
     // And once more from there: a stream taken from an RTMP server.
     const std::uint16_t third_port = free_port();
     const Background third({"stream", "run", "rtmp://127.0.0.1:" + std::to_string(rtmp) + "/house/tower", "--name",
-                            "Third", "--offer", "live", "--port", std::to_string(third_port)},
+                            "Third", "--delivery", "live", "--port", std::to_string(third_port)},
                            dir.path());
     REQUIRE(wait_for_port(third_port, 20'000));
     ran = watch("http://127.0.0.1:" + std::to_string(third_port) + "/third-live.ts");
@@ -542,7 +544,7 @@ TEST_CASE("a live stream from another address goes out again, and is waited for 
     CHECK(after.status == 0);
 }
 
-// Plays a film and skips in it, then a live stream, in a browser, as its users would.
+// Plays a film and seeks in it, then a live stream, in a browser, as its users would.
 void check_in_browser(const Running& r, const std::string& film, const std::string& live) {
     // The live window needs a few segments before a browser begins.
     for (int i = 0; i < 100; ++i) {
@@ -557,7 +559,7 @@ const report = r => fetch('/result', {method: 'POST', body: JSON.stringify(r)});
 const within = (promise, ms, what) => Promise.race([promise, new Promise((_, no) => setTimeout(() => no('too slow: ' + what), ms))]);
 const event = (v, name) => new Promise((done, no) => { v.addEventListener(name, done, {once: true}); v.addEventListener('error', () => no(v.error && v.error.message), {once: true}); });
 const sleep = ms => new Promise(done => setTimeout(done, ms));
-async function play(url, skip) {
+async function play(url, seek) {
   const v = document.createElement('video'); v.muted = true; v.preload = 'auto'; document.body.append(v);
   const result = {};
   try {
@@ -566,7 +568,7 @@ async function play(url, skip) {
     result.duration = v.duration === Infinity ? -1 : v.duration; result.width = v.videoWidth; result.height = v.videoHeight;
     await within(v.play(), 8000, 'play'); const from = v.currentTime; await sleep(2500); result.moved = v.currentTime - from;
     result.frames = v.getVideoPlaybackQuality().totalVideoFrames;
-    if (skip) { const seeked = event(v, 'seeked'); v.currentTime = 13; await within(seeked, 8000, 'skip'); await sleep(800); result.landed = v.currentTime; }
+    if (seek) { const seeked = event(v, 'seeked'); v.currentTime = 13; await within(seeked, 8000, 'seek'); await sleep(800); result.landed = v.currentTime; }
   } catch (e) { result.error = String(e); }
   v.remove();
   return result;
@@ -591,13 +593,13 @@ async function play(url, skip) {
     CHECK(json["live"].value("frames", 0) > 5);
 }
 
-TEST_CASE("a browser plays HLS of a film and skips in it, and HLS of a live stream", "[station][browser]") {
+TEST_CASE("a browser plays HLS of a film and seeks in it, and HLS of a live stream", "[server][browser]") {
     if (!has_browser()) return;
     check_in_browser(Running(), "/harbour.m3u8", "/harbour-live.m3u8");
 }
 
-TEST_CASE("by HTTPS a stream is had in every way that HTTP has", "[station][tls]") {
-    Running r({"--offer", "file,hls,live"});  // makes the film
+TEST_CASE("by HTTPS a stream is had in every way that HTTP has", "[server][tls]") {
+    Running r({"--delivery", "file,hls,live"});  // makes the film
     r.program->end(SIGTERM);
     make_certificate(r.dir / "cert.pem", r.dir / "key.pem", "127.0.0.1");
     const std::uint16_t tls_port = free_port();
@@ -607,14 +609,14 @@ TEST_CASE("by HTTPS a stream is had in every way that HTTP has", "[station][tls]
                   "\ncertificate = \"cert.pem\"\ncertificate_key = \"key.pem\"\nplain_http = false\n"
                   "[[device]]\nname = \"Board\"\nclass = \"player-full\"\n[[device]]\nname = \"Tablet\"\nclass = "
                   "\"tablet-basic\"\n[[stream]]\nname = \"harbour\"\nfile = \"harbour.mp4\"\nloop = true\n"
-                  "offer = [\"file\", \"hls\", \"live\"]\n");
+                  "delivery = [\"file\", \"hls\", \"live\"]\n");
     const Background program({"stream", "run", "--site", "site.toml"}, r.dir.path());
     REQUIRE(wait_for_port(tls_port));
     CHECK(program.has_written("https://127.0.0.1:" + std::to_string(tls_port) + "/harbour.m3u8"));
     // The certificate of the site's own file is trusted; the table at the end tells all verdicts.
     const Ran all = r.run({"verify", "--site", "site.toml", "--for", "3 s"});
     INFO(all.out);
-    CHECK(all.out.find("In short:") != std::string::npos);
+    CHECK(all.out.find("Summary:") != std::string::npos);
     CHECK(all.out.find("stream          Board  Tablet") != std::string::npos);
     CHECK(all.out.find("harbour         pass   pass") != std::string::npos);
     CHECK(all.out.find("harbour (hls)   pass   pass") != std::string::npos);
@@ -635,16 +637,16 @@ TEST_CASE("by HTTPS a stream is had in every way that HTTP has", "[station][tls]
     CHECK(wrong.err.find("private key") != std::string::npos);
 }
 
-TEST_CASE("a screen that waits plays its stream whenever it appears", "[station]") {
-    Running r({"--offer", "live"}, false);
+TEST_CASE("a screen that waits plays its stream whenever it appears", "[server]") {
+    Running r({"--delivery", "live"}, false);
     r.program->end(SIGTERM);
     const std::string address = r.address("/harbour-live.ts");
     Background screen({"verify", address, "--device", "player-full", "--again"}, r.dir.path());
     REQUIRE(screen.has_written("waiting for " + address));
     for (int round = 1; round <= 2; ++round) {
-        const Background film(
-            {"stream", "run", "harbour.mp4", "--offer", "live", "--port", std::to_string(r.port), "--for", "4 s", "-q"},
-            r.dir.path());
+        const Background film({"stream", "run", "harbour.mp4", "--delivery", "live", "--port", std::to_string(r.port),
+                               "--for", "4 s", "-q"},
+                              r.dir.path());
         REQUIRE(wait_for_port(r.port));
         for (int i = 0; i < 200; ++i) {
             const std::string text = screen.output();
@@ -661,12 +663,12 @@ TEST_CASE("a screen that waits plays its stream whenever it appears", "[station]
     CHECK(several.status != 0);
 }
 
-TEST_CASE("a subtitle file goes along: beside the film, and in HLS as a rendition of its own", "[station]") {
-    Running r({"--offer", "file,hls"}, false);
+TEST_CASE("a subtitle file goes along: beside the film, and in HLS as a rendition of its own", "[server]") {
+    Running r({"--delivery", "file,hls"}, false);
     r.program->end(SIGTERM);
     write_all(r.dir / "harbour.de.srt", std::string("1\n00:00:01,000 --> 00:00:03,000\nThe boats <i>come</i> in.\n\n"
                                                     "2\n00:00:04,500 --> 00:00:06,000\nNets & ropes\n\n"));
-    const Background program({"stream", "run", "harbour.mp4", "--offer", "file,hls", "--subtitles", "harbour.de.srt",
+    const Background program({"stream", "run", "harbour.mp4", "--delivery", "file,hls", "--subtitles", "harbour.de.srt",
                               "--port", std::to_string(r.port)},
                              r.dir.path());
     REQUIRE(wait_for_port(r.port));
@@ -694,30 +696,30 @@ TEST_CASE("a subtitle file goes along: beside the film, and in HLS as a renditio
     REQUIRE(words);
     CHECK(words->segments.at(0).uri == "harbour.vtt");
     CHECK(r.run({"verify", r.address("/harbour.m3u8"), "--device", "player-full"}).status == 0);
-    CHECK(r.run({"stream", "run", "harbour.mp4", "--offer", "live", "--subtitles", "harbour.de.srt"}).status == 2);
+    CHECK(r.run({"stream", "run", "harbour.mp4", "--delivery", "live", "--subtitles", "harbour.de.srt"}).status == 2);
     CHECK(r.run({"stream", "run", "harbour.mp4", "--subtitles", "harbour.mp4"}).status == 3);
     write_all(r.dir / "choice.toml", std::string("[[stream]]\nname = \"Harbour\"\nfile = \"harbour.mp4\"\n"));
     // What is for files is not just left out where a site is run.
-    const Ran beside = r.run({"stream", "run", "--site", "choice.toml", "--picture", "2", "--loop", "--hops", "2"});
+    const Ran beside = r.run({"stream", "run", "--site", "choice.toml", "--video", "2", "--loop", "--ttl", "2"});
     CHECK(beside.status == 2);
-    CHECK(beside.err.find("--picture, --loop, --hops would change nothing") != std::string::npos);
-    CHECK(beside.err.find("picture, loop of a [[stream]]; hops of [server]") != std::string::npos);
+    CHECK(beside.err.find("--video, --loop, --ttl has no effect") != std::string::npos);
+    CHECK(beside.err.find("video, loop of a [[stream]]; ttl of [server]") != std::string::npos);
 }
 
-TEST_CASE("subtitles in the film go along by HLS, on demand and live, and verify counts them", "[station][browser]") {
+TEST_CASE("subtitles in the film go along by HLS, on demand and live, and verify counts them", "[server][browser]") {
     Running r({}, false);
     r.program->end(SIGTERM);
     // In all of the film: live, any part of it may be played.
     std::vector<std::pair<std::pair<int, int>, std::string>> lines = {{{500, 1'500}, "Is it far?"}};
     for (int second = 2; second < 20; second += 2)
         lines.push_back({{second * 1'000, second * 1'000 + 1'500}, "Across the lake."});
-    Lane words = text_lane(lines);
+    TestTrack words = text_track(lines);
     words.track.language = "eng";
     write_media(r.dir / "crossing.mkv", "matroska",
-                {picture_lane(Codec::h264, 480), sound_lane(Codec::aac, 20), words});
-    const Background program(
-        {"stream", "run", "crossing.mkv", "--offer", "hls,live-hls,live", "--loop", "--port", std::to_string(r.port)},
-        r.dir.path());
+                {video_track(Codec::h264, 480), audio_track(Codec::aac, 20), words});
+    const Background program({"stream", "run", "crossing.mkv", "--delivery", "hls,live-hls,live", "--loop", "--port",
+                              std::to_string(r.port)},
+                             r.dir.path());
     REQUIRE(wait_for_port(r.port));
     const auto list = container::parse_playlist(body_of(get(r.port, "/crossing.m3u8")), "x");
     REQUIRE(list);
@@ -750,8 +752,8 @@ TEST_CASE("subtitles in the film go along by HLS, on demand and live, and verify
     if (has_browser()) check_in_browser(r, "/crossing.m3u8", "/crossing-live.m3u8");
 }
 
-TEST_CASE("connections that never finish their request hold up nobody", "[station]") {
-    const Running r({"--offer", "file,live,rtmp"});
+TEST_CASE("connections that never finish their request hold up nobody", "[server]") {
+    const Running r({"--delivery", "file,live,rtmp"});
     std::vector<int> half;
     const auto open = [&](std::uint16_t port, const std::string& text) { half.push_back(connect_to(port, text)); };
     for (int i = 0; i < 60; ++i) {
@@ -773,9 +775,9 @@ TEST_CASE("connections that never finish their request hold up nobody", "[statio
     CHECK(r.program->end(SIGTERM) == 0);
 }
 
-TEST_CASE("streams have ports of their own, and are nowhere else", "[station]") {
+TEST_CASE("streams have ports of their own, and are nowhere else", "[server]") {
     const TempDir dir;
-    write_media(dir / "a.mp4", "mp4", {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10)});
+    write_media(dir / "a.mp4", "mp4", {video_track(Codec::h264, 240), audio_track(Codec::aac, 10)});
     make_certificate(dir / "cert.pem", dir / "key.pem", "127.0.0.1");
     const std::uint16_t port = free_port(), own = free_port(), rtmp = free_port(), own_rtmp = free_port(),
                         tls = free_port(), own_tls = free_port();
@@ -784,8 +786,9 @@ TEST_CASE("streams have ports of their own, and are nowhere else", "[station]") 
                                "\nrtmp_port = " + text(rtmp) + "\ntls_port = " + text(tls) +
                                "\ncertificate = \"cert.pem\"\ncertificate_key = \"key.pem\"\n";
     const std::string streams =
-        "[[stream]]\nname = \"Shared\"\nfile = \"a.mp4\"\noffer = [\"file\", \"rtmp\"]\nloop = true\n"
-        "[[stream]]\nname = \"Own\"\nfile = \"a.mp4\"\noffer = [\"file\", \"hls\", \"live\", \"rtmp\"]\nloop = true\n";
+        "[[stream]]\nname = \"Shared\"\nfile = \"a.mp4\"\ndelivery = [\"file\", \"rtmp\"]\nloop = true\n"
+        "[[stream]]\nname = \"Own\"\nfile = \"a.mp4\"\ndelivery = [\"file\", \"hls\", \"live\", \"rtmp\"]\nloop = "
+        "true\n";
     write_all(dir / "site.toml", server + streams + "port = " + text(own) + "\nrtmp_port = " + text(own_rtmp) +
                                      "\ntls_port = " + text(own_tls) + "\n");
     const Ran shown = run_program({"site", "show", "site.toml", "--plain"}, dir.path());
@@ -793,7 +796,7 @@ TEST_CASE("streams have ports of their own, and are nowhere else", "[station]") 
     {
         const Background program({"stream", "run", "--site", "site.toml"}, dir.path());
         REQUIRE(wait_for_port(port));
-        REQUIRE(program.has_written("Ctrl-C ends it"));
+        REQUIRE(program.has_written("Ctrl-C stops all streams"));
         CHECK(program.has_written("http://127.0.0.1:" + text(own) + "/own.mp4"));
         CHECK(program.has_written("https://127.0.0.1:" + text(own_tls) + "/own.mp4"));
         const auto answers = [](std::uint16_t at, const char* path, const char* status) {
@@ -851,23 +854,23 @@ TEST_CASE("streams have ports of their own, and are nowhere else", "[station]") 
     finds(server + streams + "port = " + text(rtmp) + "\n",
           "rtmp_port and port of stream \"Own\" are both " + text(rtmp));
     finds(streams + "tls_port = 9000\n", "without a certificate");
-    finds("[[stream]]\nname = \"x\"\nfile = \"a.mp4\"\nrtmp_port = 9000\n", "does not go out by RTMP");
-    finds("[[stream]]\nname = \"x\"\nfile = \"a.mp4\"\noffer = [\"rtmp\"]\nport = 9000\n", "does not go out by HTTP");
+    finds("[[stream]]\nname = \"x\"\nfile = \"a.mp4\"\nrtmp_port = 9000\n", "not delivered by RTMP");
+    finds("[[stream]]\nname = \"x\"\nfile = \"a.mp4\"\ndelivery = [\"rtmp\"]\nport = 9000\n", "not delivered by HTTP");
 }
 
-TEST_CASE("the sound that goes with a stream is chosen by language or number, in HLS, too", "[station]") {
+TEST_CASE("the audio that goes with a stream is chosen by language or number, in HLS, too", "[server]") {
     const TempDir dir;
-    std::vector<Lane> lanes = {picture_lane(Codec::h264, 240), sound_lane(Codec::aac, 10, 2),
-                               sound_lane(Codec::aac, 10, 3), sound_lane(Codec::aac, 10, 4)};
-    lanes[1].track.language = "eng";
-    lanes[2].track.language = "deu";
-    lanes[3].track.language = "eng";
-    lanes[3].track.purpose = Purpose::commentary;
-    write_media(dir / "a.mp4", "mp4", lanes);
-    const auto languages = [&](const std::string& sound) {
+    std::vector<TestTrack> test_tracks = {video_track(Codec::h264, 240), audio_track(Codec::aac, 10, 2),
+                                          audio_track(Codec::aac, 10, 3), audio_track(Codec::aac, 10, 4)};
+    test_tracks[1].track.language = "eng";
+    test_tracks[2].track.language = "deu";
+    test_tracks[3].track.language = "eng";
+    test_tracks[3].track.purpose = Purpose::commentary;
+    write_media(dir / "a.mp4", "mp4", test_tracks);
+    const auto languages = [&](const std::string& audio) {
         const std::uint16_t port = free_port();
-        const Background program({"stream", "run", "a.mp4", "--offer", "hls,live", "--loop", "--sound", sound, "--port",
-                                  std::to_string(port)},
+        const Background program({"stream", "run", "a.mp4", "--delivery", "hls,live", "--loop", "--audio", audio,
+                                  "--port", std::to_string(port)},
                                  dir.path());
         REQUIRE(wait_for_port(port));
         std::vector<std::string> all;
@@ -898,20 +901,20 @@ TEST_CASE("the sound that goes with a stream is chosen by language or number, in
     CHECK(languages("en") == "eng eng ");
     CHECK(languages("3,de") == "deu eng ");
     CHECK(languages("none").empty());
-    for (const char* sound : {"fr", "4"}) {
-        const Ran ran = run_program({"stream", "run", "a.mp4", "--offer", "hls", "--sound", sound}, dir.path());
+    for (const char* audio : {"fr", "4"}) {
+        const Ran ran = run_program({"stream", "run", "a.mp4", "--delivery", "hls", "--audio", audio}, dir.path());
         CHECK(ran.status == 2);
-        CHECK(ran.err.find(std::string("there is no sound \"") + sound + "\"") != std::string::npos);
+        CHECK(ran.err.find(std::string("there is no audio \"") + audio + "\"") != std::string::npos);
     }
-    CHECK(run_program({"stream", "run", "a.mp4", "--offer", "hls", "--sound", "none,en"}, dir.path()).status == 2);
-    CHECK(run_program({"stream", "run", "a.mp4", "--sound", "en"}, dir.path()).status == 2);
+    CHECK(run_program({"stream", "run", "a.mp4", "--delivery", "hls", "--audio", "none,en"}, dir.path()).status == 2);
+    CHECK(run_program({"stream", "run", "a.mp4", "--audio", "en"}, dir.path()).status == 2);
     // The same words choose what is converted; inspect gives the numbers.
-    CHECK(run_program({"inspect", "a.mp4"}, dir.path()).out.find("audio 3  aac") != std::string::npos);
+    CHECK(run_program({"inspect", "a.mp4"}, dir.path()).out.find("audio 3  AAC") != std::string::npos);
     const Ran kept = run_program(
-        {"convert", "a.mp4", "--rewrap", "matroska", "--into", ".", "--name", "b", "--sound", "2", "-q"}, dir.path());
+        {"convert", "a.mp4", "--remux", "matroska", "--into", ".", "--name", "b", "--audio", "2", "-q"}, dir.path());
     INFO(kept.out << kept.err);
     REQUIRE(kept.status == 0);
-    const auto rewrapped = read_media(dir / "b/b.mkv");
-    REQUIRE(rewrapped.size() == 2);
-    CHECK(media::language_639_2(rewrapped[1].track.language) == "deu");
+    const auto remuxed = read_media(dir / "b/b.mkv");
+    REQUIRE(remuxed.size() == 2);
+    CHECK(media::language_639_2(remuxed[1].track.language) == "deu");
 }

@@ -1,4 +1,4 @@
-#include "stream/programme.hpp"
+#include "stream/playout.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -22,12 +22,12 @@ using namespace std::chrono_literals;
 
 // A keyframe is looked for in so many packets; what has none begins with whatever comes.
 constexpr std::size_t kMostHeld = 4000;
-// Sound that goes on for longer behind the last picture belongs to the part; less is cut off.
-constexpr Time kLongerSound = std::chrono::seconds(1);
-// Pictures may lie so far behind their sound in a file.
+// AudioFrames that goes on for longer behind the last picture belongs to the part; less is cut off.
+constexpr Time kLongerAudio = std::chrono::seconds(1);
+// Pictures may lie so far behind their audio in a file.
 constexpr Time kPicturesBehind = std::chrono::seconds(1);
-// Sound may lie so far before its pictures.
-constexpr Time kSoundBefore = std::chrono::seconds(2);
+// AudioFrames may lie so far before its pictures.
+constexpr Time kAudioBefore = std::chrono::seconds(2);
 constexpr int kMostLooked = 2000;  // packets
 constexpr std::size_t kMostSpans = 4096;
 
@@ -51,8 +51,8 @@ std::vector<const Track*> continuing(const std::vector<Track>& first, const std:
     return chosen;
 }
 
-std::string sound_form(const Track& t) {
-    return fmt::format("{} {} {} Hz", media::short_name(t.codec), media::channel_layout(t), t.sample_rate);
+std::string audio_form(const Track& t) {
+    return fmt::format("{} {} {} Hz", media::display_name(t.codec), media::channel_layout(t), t.sample_rate);
 }
 
 // Why a part can't go on where another ended; empty when it can.
@@ -61,17 +61,17 @@ std::string why_not_after(const std::vector<Track>& first, const std::vector<Tra
     for (std::size_t i = 0; i < first.size(); ++i) {
         const Track& track = first[i];
         const Track* other = all[i];
-        // Subtitles, and sound that goes beside other sound, may pause for a part.
+        // Subtitles, and audio that goes beside other audio, may pause for a part.
         if (other == nullptr && track.kind == TrackKind::subtitle) continue;
         if (other == nullptr && track.kind == TrackKind::audio &&
             std::any_of(all.begin(), all.end(),
                         [](const Track* t) { return t != nullptr && t->kind == TrackKind::audio; }))
             continue;
         if (other == nullptr)
-            return fmt::format("it has no {} {}", media::short_name(track.codec), media::short_name(track.kind));
+            return fmt::format("it has no {} {}", media::display_name(track.codec), media::short_name(track.kind));
         if (track.kind == TrackKind::audio &&
             (other->sample_rate != track.sample_rate || other->channels != track.channels))
-            return fmt::format("its sound is {}, the first part's {}", sound_form(*other), sound_form(track));
+            return fmt::format("its audio is {}, that of the first part {}", audio_form(*other), audio_form(track));
     }
     return "";
 }
@@ -103,9 +103,9 @@ bool same_bytes(ByteSpan a, ByteSpan b) {
 
 }  // namespace
 
-Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
-                                         const std::function<std::string(const Track& track, bool disc)>& why_not) {
-    ReadyProgramme ready;
+Result<ReadyPlayout> prepare_playout(const std::vector<Part>& parts,
+                                     const std::function<std::string(const Track& track, bool disc)>& why_not) {
+    ReadyPlayout ready;
     for (const Part& part : parts) {
         WAVECREST_TRY_ASSIGN(input, open_input(part));
         WAVECREST_TRY_ASSIGN(pick, input->pick(part.title));
@@ -132,11 +132,10 @@ Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
                 if (why.empty()) {
                     ready.tracks.push_back(track);
                 } else if (track.kind == TrackKind::video && !other_picture) {
-                    return fail(ErrorKind::input, fmt::format("its pictures can't be sent: {}", why),
-                                part.source.string(),
+                    return fail(ErrorKind::input, fmt::format("its video can't be sent: {}", why), part.source.string(),
                                 "convert it first (wavecrest convert), or name a profile for the stream");
                 } else {
-                    ready.notes.push_back(fmt::format("{} {} {} is left out: {}", media::short_name(track.codec),
+                    ready.notes.push_back(fmt::format("{} {} {} skipped: {}", media::display_name(track.codec),
                                                       media::short_name(track.kind),
                                                       media::language_name(track.language), why));
                 }
@@ -144,8 +143,8 @@ Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
             WAVECREST_TRY(media::check_chosen(part.choice, ready.tracks, part.source.string()));
             if (std::all_of(ready.tracks.begin(), ready.tracks.end(),
                             [](const Track& t) { return t.kind == TrackKind::subtitle; }))
-                return fail(ErrorKind::input, "it holds neither pictures nor sound that can be sent",
-                            part.source.string(), "convert it first (wavecrest convert)");
+                return fail(ErrorKind::input, "it has no video and no audio that can be sent", part.source.string(),
+                            "convert it first (wavecrest convert)");
         } else if (const std::string why = why_not_after(ready.tracks, pick.title->tracks); !why.empty()) {
             return fail(ErrorKind::input,
                         fmt::format("it can't be played after \"{}\": {}", ready.parts.front().name, why),
@@ -162,26 +161,26 @@ Result<ReadyProgramme> prepare_programme(const std::vector<Part>& parts,
     return ready;
 }
 
-Programme::Programme(ReadyProgramme ready, bool loop, const Cancel& cancel)
-    : ready_(std::move(ready)), loop_(loop), cancel_(cancel), lanes_(ready_.tracks.size()) {}
-Programme::~Programme() = default;
+Playout::Playout(ReadyPlayout ready, bool loop, const Cancel& cancel)
+    : ready_(std::move(ready)), loop_(loop), cancel_(cancel), track_states_(ready_.tracks.size()) {}
+Playout::~Playout() = default;
 
-Status Programme::seek(Time) {
-    return fail(ErrorKind::usage, "a running stream is skipped in by its controls", ready_.parts.front().name,
-                "wavecrest stream skip");
+Status Playout::seek(Time) {
+    return fail(ErrorKind::usage, "seek in a running stream with its controls", ready_.parts.front().name,
+                "wavecrest stream seek");
 }
 
-void Programme::skip(const Skip& skip) {
+void Playout::order_seek(const SeekOrder& seek) {
     const std::lock_guard lock(mutex_);
     // Several in a row add up.
-    if (order_ && order_->what == Skip::What::by && skip.what == Skip::What::by) {
-        order_->time += skip.time;
+    if (order_ && order_->what == SeekOrder::What::by && seek.what == SeekOrder::What::by) {
+        order_->time += seek.time;
     } else {
-        order_ = skip;
+        order_ = seek;
     }
 }
 
-Programme::Place Programme::place(Time timeline) const {
+Playout::Place Playout::place(Time timeline) const {
     const std::lock_guard lock(mutex_);
     Place place;
     for (const Span& span : spans_) {
@@ -192,27 +191,27 @@ Programme::Place Programme::place(Time timeline) const {
     return place;
 }
 
-std::string Programme::lost() const {
+std::string Playout::lost() const {
     const std::lock_guard lock(mutex_);
     return lost_;
 }
 
-Time Programme::timeline_end() const {
-    Time picture{}, sound{};
+Time Playout::timeline_end() const {
+    Time picture{}, audio{};
     bool has_picture = false;
-    for (std::size_t i = 0; i < lanes_.size(); ++i) {
+    for (std::size_t i = 0; i < track_states_.size(); ++i) {
         const TrackKind kind = ready_.tracks[i].kind;
         if (kind == TrackKind::video) {
-            picture = lanes_[i].end;
+            picture = track_states_[i].end;
             has_picture = true;
         } else if (kind == TrackKind::audio) {
-            sound = std::max(sound, lanes_[i].end);
+            audio = std::max(audio, track_states_[i].end);
         }
     }
-    return !has_picture || sound > picture + kLongerSound ? sound : picture;
+    return !has_picture || audio > picture + kLongerAudio ? audio : picture;
 }
 
-Status Programme::open_part(std::size_t part) {
+Status Playout::open_part(std::size_t part) {
     source_.reset();
     const ReadyPart& ready = ready_.parts[part];
     WAVECREST_TRY_ASSIGN(input, open_input(ready.part));
@@ -220,24 +219,24 @@ Status Programme::open_part(std::size_t part) {
     WAVECREST_TRY_ASSIGN(source, input->open(pick));
     // It may have been exchanged for another since it was looked at.
     if (const std::string why = why_not_after(ready_.tracks, source->tracks()); !why.empty())
-        return fail(ErrorKind::input, fmt::format("the file is another one now: {}", why), ready.part.source.string(),
-                    "put the first one back, or start the stream anew");
+        return fail(ErrorKind::input, fmt::format("the file has been replaced: {}", why), ready.part.source.string(),
+                    "restore it, or restart the stream");
     const std::vector<const Track*> all = continuing(ready_.tracks, source->tracks());
-    for (std::size_t i = 0; i < lanes_.size(); ++i) {
+    for (std::size_t i = 0; i < track_states_.size(); ++i) {
         const Track& track = ready_.tracks[i];
         const Track* from = all[i];
-        lanes_[i].from = from != nullptr ? from->id : -1;
-        lanes_[i].in_front.clear();
+        track_states_[i].from = from != nullptr ? from->id : -1;
+        track_states_[i].in_front.clear();
         if (from == nullptr) continue;
         if (!same_bytes(track.codec_config.view(), from->codec_config.view()))
-            lanes_[i].in_front = parameter_sets(*from);
+            track_states_[i].in_front = parameter_sets(*from);
     }
     source_ = std::move(source);
     return {};
 }
 
 // Begins with the part at the last keyframe up to `position`.
-Status Programme::enter(std::size_t part, Time position) {
+Status Playout::enter(std::size_t part, Time position) {
     WAVECREST_TRY(open_part(part));
     held_.clear();
     unfollowed_.clear();
@@ -249,19 +248,19 @@ Status Programme::enter(std::size_t part, Time position) {
     while (!start && held_.size() < kMostHeld) {
         WAVECREST_TRY_ASSIGN(packet, source_->read());
         if (!packet) break;
-        for (std::size_t i = 0; i < lanes_.size(); ++i) {
-            if (lanes_[i].from != packet->track || packet->hidden) continue;
+        for (std::size_t i = 0; i < track_states_.size(); ++i) {
+            if (track_states_[i].from != packet->track || packet->hidden) continue;
             const TrackKind kind = ready_.tracks[i].kind;
             if (has_picture ? kind == TrackKind::video && packet->key : kind == TrackKind::audio) start = packet->pts;
         }
         held_.push_back(std::move(*packet));
     }
     if (start && has_picture && position.count() > 0 && !live) {
-        WAVECREST_TRY_ASSIGN(whole, has_sound_from(*start));
+        WAVECREST_TRY_ASSIGN(whole, has_audio_from(*start));
         if (!whole) {
             // It lies before the picture in the file; the picture is met again on the way.
             held_.clear();
-            WAVECREST_TRY(source_->seek(std::max(*start - kSoundBefore, Time{})));
+            WAVECREST_TRY(source_->seek(std::max(*start - kAudioBefore, Time{})));
         }
     }
     if (!start) start = held_.empty() ? position : std::max(held_.front().pts, Time{});
@@ -278,22 +277,22 @@ Status Programme::enter(std::size_t part, Time position) {
     return {};
 }
 
-// Whether each sound track goes on from this time in what is read from here on. Where it can't be told, it does.
-Result<bool> Programme::has_sound_from(Time start) {
-    std::vector<bool> met(lanes_.size());
+// Whether each audio track goes on from this time in what is read from here on. Where it can't be told, it does.
+Result<bool> Playout::has_audio_from(Time start) {
+    std::vector<bool> met(track_states_.size());
     bool whole = true;
     int looked = 0;
     const auto look = [&](const Packet& packet) {
-        for (std::size_t i = 0; i < lanes_.size(); ++i) {
-            if (lanes_[i].from != packet.track || ready_.tracks[i].kind != TrackKind::audio || met[i]) continue;
+        for (std::size_t i = 0; i < track_states_.size(); ++i) {
+            if (track_states_[i].from != packet.track || ready_.tracks[i].kind != TrackKind::audio || met[i]) continue;
             if (packet.pts + packet.duration <= start) continue;
             met[i] = true;
             whole = whole && packet.pts - start < packet.duration + base::from_seconds(0.001);
         }
     };
     const auto all_met = [&] {
-        for (std::size_t i = 0; i < lanes_.size(); ++i) {
-            if (lanes_[i].from >= 0 && ready_.tracks[i].kind == TrackKind::audio && !met[i]) return false;
+        for (std::size_t i = 0; i < track_states_.size(); ++i) {
+            if (track_states_[i].from >= 0 && ready_.tracks[i].kind == TrackKind::audio && !met[i]) return false;
         }
         return true;
     };
@@ -308,60 +307,60 @@ Result<bool> Programme::has_sound_from(Time start) {
 }
 
 // Tracks lie apart in a file: what is played ends at one time for all of them.
-void Programme::leave(const Skip& skip) {
-    leaving_ = Leaving{skip, timeline_end() - offset_, std::vector<bool>(lanes_.size()), 0};
-    for (std::size_t i = 0; i < lanes_.size(); ++i)
-        leaving_->there[i] = lanes_[i].from < 0 || ready_.tracks[i].kind == TrackKind::subtitle;
+void Playout::leave(const SeekOrder& seek) {
+    leaving_ = Leaving{seek, timeline_end() - offset_, std::vector<bool>(track_states_.size()), 0};
+    for (std::size_t i = 0; i < track_states_.size(); ++i)
+        leaving_->there[i] = track_states_[i].from < 0 || ready_.tracks[i].kind == TrackKind::subtitle;
 }
 
-// Whether a packet of a lane, with the part's times, still comes before the end.
-bool Programme::comes_before_leaving(std::size_t lane, const Packet& packet) {
+// Whether a packet of a track_state, with the part's times, still comes before the end.
+bool Playout::comes_before_leaving(std::size_t track_state, const Packet& packet) {
     ++leaving_->packets;
-    const bool sound = ready_.tracks[lane].kind == TrackKind::audio;
-    const Time at = sound ? packet.pts + packet.duration / 2 : packet.pts;
+    const bool audio = ready_.tracks[track_state].kind == TrackKind::audio;
+    const Time at = audio ? packet.pts + packet.duration / 2 : packet.pts;
     if (at < leaving_->until) return true;
-    if (sound || packet.dts >= leaving_->until) leaving_->there[lane] = true;
+    if (audio || packet.dts >= leaving_->until) leaving_->there[track_state] = true;
     return false;
 }
 
-// Sound that was read beyond the last picture does not go out.
-void Programme::drop_tail() {
+// AudioFrames that was read beyond the last picture does not go out.
+void Playout::drop_tail() {
     for (auto packet = tail_.rbegin(); packet != tail_.rend(); ++packet) {
-        for (std::size_t i = 0; i < lanes_.size(); ++i) {
+        for (std::size_t i = 0; i < track_states_.size(); ++i) {
             if (ready_.tracks[i].id != packet->track) continue;
-            lanes_[i].end = std::min(lanes_[i].end, packet->pts);
-            lanes_[i].last_dts = std::min(lanes_[i].last_dts, packet->dts - base::from_ticks(1, 90'000));
+            track_states_[i].end = std::min(track_states_[i].end, packet->pts);
+            track_states_[i].last_dts = std::min(track_states_[i].last_dts, packet->dts - base::from_ticks(1, 90'000));
         }
     }
     tail_.clear();
 }
 
 // The next of the tail that pictures have come to, or that waits for too long.
-std::optional<Packet> Programme::next_of_tail() {
+std::optional<Packet> Playout::next_of_tail() {
     if (tail_.empty()) return std::nullopt;
     const Packet& first = tail_.front();
-    const bool waits_long = tail_.back().pts - first.pts > kLongerSound + kPicturesBehind;
+    const bool waits_long = tail_.back().pts - first.pts > kLongerAudio + kPicturesBehind;
     if (!waits_long && first.pts + first.duration / 2 >= picture_end()) return std::nullopt;
     Packet packet = std::move(tail_.front());
     tail_.pop_front();
     return packet;
 }
 
-Time Programme::picture_end() const {
+Time Playout::picture_end() const {
     Time end = Time::min();
-    for (std::size_t i = 0; i < lanes_.size(); ++i) {
-        if (ready_.tracks[i].kind == TrackKind::video && lanes_[i].from >= 0 && lanes_[i].any)
-            end = std::max(end, lanes_[i].end);
+    for (std::size_t i = 0; i < track_states_.size(); ++i) {
+        if (ready_.tracks[i].kind == TrackKind::video && track_states_[i].from >= 0 && track_states_[i].any)
+            end = std::max(end, track_states_[i].end);
     }
     return end;
 }
 
-Status Programme::obey(const Skip& order) {
+Status Playout::carry_out(const SeekOrder& order) {
     drop_tail();
     std::size_t part = part_;
     Time to = order.time;
-    if (ready_.parts[part_].live && order.what != Skip::What::part) return {};  // there is nothing but now
-    if (order.what == Skip::What::part) {
+    if (ready_.parts[part_].live && order.what != SeekOrder::What::part) return {};  // there is nothing but now
+    if (order.what == SeekOrder::What::part) {
         const auto count = static_cast<std::int64_t>(ready_.parts.size());
         std::int64_t wanted = static_cast<std::int64_t>(part_) + order.parts;
         // Back from well inside a part is to its beginning.
@@ -369,7 +368,7 @@ Status Programme::obey(const Skip& order) {
         if (wanted >= count && !loop_) return {};  // there is none: it goes on
         part = static_cast<std::size_t>(((wanted % count) + count) % count);
         to = ready_.parts[part].begin;
-    } else if (order.what == Skip::What::by) {
+    } else if (order.what == SeekOrder::What::by) {
         to = position_ + order.time;
     }
     const Time length = ready_.parts[part].duration;
@@ -389,12 +388,12 @@ Status Programme::obey(const Skip& order) {
     return entered;
 }
 
-Programme::Landed Programme::latest_skip() const {
+Playout::Landed Playout::latest_seek() const {
     const std::lock_guard lock(mutex_);
     return landed_;
 }
 
-void Programme::wait_and_try_again(const Error& error) {
+void Playout::wait_and_try_again(const Error& error) {
     if (position_ != failed_at_) failures_ = 0;
     failed_at_ = position_;
     {
@@ -409,7 +408,7 @@ void Programme::wait_and_try_again(const Error& error) {
     while (!cancel_.requested() && std::chrono::steady_clock::now() < until) std::this_thread::sleep_for(20ms);
 }
 
-Result<std::optional<Packet>> Programme::next_of_part() {
+Result<std::optional<Packet>> Playout::next_of_part() {
     if (!held_.empty()) {
         Packet packet = std::move(held_.front());
         held_.pop_front();
@@ -433,10 +432,10 @@ Result<std::optional<Packet>> Programme::next_of_part() {
     }
 }
 
-Result<std::optional<Packet>> Programme::read() {
+Result<std::optional<Packet>> Playout::read() {
     while (true) {
         if (cancel_.requested()) return base::interrupted();
-        std::optional<Skip> order;
+        std::optional<SeekOrder> order;
         {
             const std::lock_guard lock(mutex_);
             order.swap(order_);
@@ -444,10 +443,10 @@ Result<std::optional<Packet>> Programme::read() {
         Status status;
         if (order && leaving_) {
             // It comes while the one before is being carried out.
-            if (leaving_->skip.what == Skip::What::by && order->what == Skip::What::by) {
-                leaving_->skip.time += order->time;
+            if (leaving_->seek.what == SeekOrder::What::by && order->what == SeekOrder::What::by) {
+                leaving_->seek.time += order->time;
             } else {
-                leaving_->skip = *order;
+                leaving_->seek = *order;
             }
         } else if (order && entered_ && source_ && any_in_part_ && !ready_.parts[part_].live) {
             leave(*order);
@@ -458,11 +457,11 @@ Result<std::optional<Packet>> Programme::read() {
         if (!entered_) {
             status = enter(0, ready_.parts[0].begin);
         } else if (left) {
-            const Skip skip = leaving_->skip;
+            const SeekOrder seek = leaving_->seek;
             leaving_.reset();
-            status = obey(skip);
+            status = carry_out(seek);
         } else if (order && !leaving_) {
-            status = obey(*order);
+            status = carry_out(*order);
         } else if (!source_) {
             status = enter(part_, position_);
         }
@@ -488,14 +487,14 @@ Result<std::optional<Packet>> Programme::read() {
             }
         }
         if (!*next && ready_.parts[part_].live) {
-            wait_and_try_again({ErrorKind::input, "nothing comes from there any more", ready_.parts[part_].name, ""});
+            wait_and_try_again({ErrorKind::input, "the source has stopped sending", ready_.parts[part_].name, ""});
             continue;
         }
         if (!*next) {
             failures_ = 0;
             const bool last = part_ + 1 == ready_.parts.size() && !loop_;
             if (!tail_.empty() && (last || timeline_end() > picture_end())) {
-                // So much sound belongs to the part.
+                // So much audio belongs to the part.
                 Packet packet = std::move(tail_.front());
                 tail_.pop_front();
                 return std::optional<Packet>(std::move(packet));
@@ -504,8 +503,8 @@ Result<std::optional<Packet>> Programme::read() {
             if (part_ + 1 == ready_.parts.size()) {
                 if (!loop_) return std::optional<Packet>{};
                 if (!any_in_part_)
-                    return fail(ErrorKind::input, "there is nothing in it to send", ready_.parts[part_].name,
-                                "wavecrest inspect tells what is in it");
+                    return fail(ErrorKind::input, "it has no packets to send", ready_.parts[part_].name,
+                                "check it with wavecrest inspect");
                 ++rounds_;
             }
             const std::size_t following = (part_ + 1) % ready_.parts.size();
@@ -517,10 +516,10 @@ Result<std::optional<Packet>> Programme::read() {
             continue;
         }
         Packet packet = std::move(**next);
-        const auto lane =
-            std::find_if(lanes_.begin(), lanes_.end(), [&](const Lane& l) { return l.from == packet.track; });
-        if (lane == lanes_.end() || packet.hidden) continue;
-        const auto number = static_cast<std::size_t>(lane - lanes_.begin());
+        const auto track_state = std::find_if(track_states_.begin(), track_states_.end(),
+                                              [&](const TrackState& l) { return l.from == packet.track; });
+        if (track_state == track_states_.end() || packet.hidden) continue;
+        const auto number = static_cast<std::size_t>(track_state - track_states_.begin());
         const Track& track = ready_.tracks[number];
         if (leaving_ && !comes_before_leaving(number, packet)) continue;
         if (track.kind == TrackKind::subtitle && packet.pts < start_ && packet.pts + packet.duration > start_) {
@@ -528,22 +527,24 @@ Result<std::optional<Packet>> Programme::read() {
             packet.duration -= start_ - packet.pts;
             packet.pts = packet.dts = start_;
         }
-        const bool sound = track.kind == TrackKind::audio;
-        const Time shown = sound ? packet.pts + packet.duration / 2 : packet.pts;
+        const bool audio = track.kind == TrackKind::audio;
+        const Time shown = audio ? packet.pts + packet.duration / 2 : packet.pts;
         if (shown < start_ && (offset_ != Time{} || track.kind == TrackKind::video)) continue;
         const Time position = packet.dts;
         packet.track = track.id;
         packet.pts += offset_;
         packet.dts += offset_;
-        // Sound of the part before that goes on into this one.
-        if (sound && lane->any && packet.pts + packet.duration / 2 < lane->end) continue;
-        if (lane->any && packet.dts <= lane->last_dts) packet.dts = lane->last_dts + base::from_ticks(1, 90'000);
+        // AudioFrames of the part before that goes on into this one.
+        if (audio && track_state->any && packet.pts + packet.duration / 2 < track_state->end) continue;
+        if (track_state->any && packet.dts <= track_state->last_dts)
+            packet.dts = track_state->last_dts + base::from_ticks(1, 90'000);
         if (packet.pts < packet.dts) packet.pts = packet.dts;
-        lane->last_dts = packet.dts;
-        lane->end = lane->any ? std::max(lane->end, packet.pts + packet.duration) : packet.pts + packet.duration;
-        lane->any = true;
-        if (packet.key && !lane->in_front.empty()) {
-            ByteVector data = lane->in_front;
+        track_state->last_dts = packet.dts;
+        track_state->end =
+            track_state->any ? std::max(track_state->end, packet.pts + packet.duration) : packet.pts + packet.duration;
+        track_state->any = true;
+        if (packet.key && !track_state->in_front.empty()) {
+            ByteVector data = track_state->in_front;
             const ByteSpan own = packet.data.view();
             data.insert(data.end(), own.begin(), own.end());
             packet.data = Bytes(std::move(data));
@@ -552,7 +553,7 @@ Result<std::optional<Packet>> Programme::read() {
         any_in_part_ = true;
         if (const std::lock_guard lock(mutex_); !lost_.empty()) lost_.clear();
         const Time pictures = picture_end();
-        if (sound && pictures != Time::min() && packet.pts + packet.duration / 2 >= pictures) {
+        if (audio && pictures != Time::min() && packet.pts + packet.duration / 2 >= pictures) {
             tail_.push_back(std::move(packet));
             continue;
         }

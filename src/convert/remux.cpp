@@ -1,4 +1,4 @@
-#include "convert/rewrap.hpp"
+#include "convert/remux.hpp"
 
 #include <fmt/format.h>
 
@@ -29,7 +29,7 @@ bool same_language(const std::string& a, const std::string& b) {
 }
 
 std::string label(const Track& track) {
-    std::string text = fmt::format("{} {}", media::short_name(track.codec), media::short_name(track.kind));
+    std::string text = fmt::format("{} {}", media::display_name(track.codec), media::short_name(track.kind));
     if (track.codec == Codec::unknown && !track.profile.empty())
         text = fmt::format("{} ({})", media::short_name(track.kind), track.profile);
     if (track.kind != TrackKind::video) text += fmt::format(", {}", media::language_name(track.language));
@@ -38,7 +38,7 @@ std::string label(const Track& track) {
 }
 
 // Whether a track is wanted: "all", "none", "first", "forced", languages or numbers.
-Result<bool> wanted(const Track& track, const std::string& choice, int number, const RewrapPlan& plan) {
+Result<bool> wanted(const Track& track, const std::string& choice, int number, const RemuxPlan& plan) {
     if (choice == "all") return true;
     if (choice == "none") return false;
     if (choice == "first") return number == 1;
@@ -53,8 +53,8 @@ Result<bool> wanted(const Track& track, const std::string& choice, int number, c
             continue;
         }
         if (media::language_639_2(language) == "und" || language.size() > 3) {
-            return fail(ErrorKind::usage, fmt::format("\"{}\" chooses no tracks", choice), plan.source,
-                        "give all, first, none, languages such as en,fr, or track numbers from 1");
+            return fail(ErrorKind::usage, fmt::format("\"{}\" isn't a valid track selection", choice), plan.source,
+                        "give all, first, none, languages, e.g. en,fr, or track numbers from 1");
         }
         if (same_language(track.language, language)) return true;
     }
@@ -77,10 +77,10 @@ bool carries_core(const source::Input& input) {
     return input.is_disc() || input.container() == "mpeg-ts";
 }
 
-Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& request, const source::Pick& pick,
-                            bool several) {
+Result<RemuxPlan> plan_one(const source::Input& input, const RemuxRequest& request, const source::Pick& pick,
+                           bool several) {
     const auto& title = pick.title;
-    RewrapPlan plan;
+    RemuxPlan plan;
     plan.title = title->number;
     plan.pick = pick;
     plan.angle = request.angle;
@@ -97,7 +97,7 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
     const Time whole = pick.duration();
     if (request.from.count() > 0 && whole.count() > 0 && request.from >= whole) {
         return fail(ErrorKind::usage,
-                    fmt::format("the cut begins at {}, behind the end", base::format_clock(request.from)), plan.source,
+                    fmt::format("the cut starts at {}, after the end", base::format_clock(request.from)), plan.source,
                     fmt::format("it is {} long", base::format_clock(whole)));
     }
     plan.duration =
@@ -106,14 +106,14 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
         plan.source_bytes =
             static_cast<std::uint64_t>(static_cast<double>(plan.source_bytes) * base::to_seconds(plan.duration) /
                                        base::to_seconds(title->duration));
-    int pictures = 0, sounds = 0, subtitles = 0, kept = 0;
+    int pictures = 0, audio_tracks = 0, subtitles = 0, kept = 0;
     std::vector<std::string> refused;
     const bool text_only = request.format == "webvtt";
     for (const Track& track : title->tracks) {
         TrackPlan entry{track, TrackPlan::Action::drop, ""};
         bool take = true;
         if (track.kind == TrackKind::audio) {
-            WAVECREST_TRY_ASSIGN(chosen, wanted(track, request.sound, ++sounds, plan));
+            WAVECREST_TRY_ASSIGN(chosen, wanted(track, request.audio, ++audio_tracks, plan));
             take = chosen;
         } else if (track.kind == TrackKind::video) {
             ++pictures;
@@ -123,16 +123,16 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
             take = chosen;
         }
         if (!take) {
-            entry.why = "not asked for";
+            entry.why = "not selected";
         } else if (container::holds_one_track(request.format) && track.kind == TrackKind::video) {
-            entry.why = fmt::format("{} files hold sound alone", request.format);
+            entry.why = fmt::format("{} files are audio only", request.format);
         } else if (text_only) {
             if (track.codec == Codec::text && kept == 0) {
                 entry.action = TrackPlan::Action::keep;
-                entry.why = "its text is written out";
+                entry.why = "written as text";
             } else {
-                entry.why = track.codec == Codec::text ? "one track goes into one file; choose it by its language"
-                                                       : "it is no text";
+                entry.why =
+                    track.codec == Codec::text ? "one track per file; select it by its language" : "bitmap subtitles";
             }
         } else {
             const Track out = written_as(track, carries_core(input));
@@ -144,24 +144,24 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
                 continue;
             }
             if (container::holds_one_track(request.format) && kept > 0) {
-                entry.why = fmt::format("{} files hold one track; choose it by its language", request.format);
+                entry.why = fmt::format("{} files have one track; select it by its language", request.format);
             } else {
                 entry.action = TrackPlan::Action::keep;
-                entry.why = out.codec != track.codec ? "its AC-3 core, untouched" : "untouched";
+                entry.why = out.codec != track.codec ? "its AC-3 core, remuxed" : "untouched";
             }
         }
         kept += entry.action == TrackPlan::Action::keep ? 1 : 0;
         plan.tracks.push_back(std::move(entry));
     }
     if (request.picture > pictures)
-        return fail(ErrorKind::usage, fmt::format("there is no picture track {}", request.picture), plan.source,
+        return fail(ErrorKind::usage, fmt::format("there is no video track {}", request.picture), plan.source,
                     "wavecrest inspect lists the tracks");
     if (text_only && kept == 0) {
         // Captions inside the pictures are text, too.
         for (TrackPlan& entry : plan.tracks) {
             if (entry.from.kind != TrackKind::video || !entry.from.closed_captions || kept > 0) continue;
             entry.action = TrackPlan::Action::keep;
-            entry.why = "its closed captions are written out";
+            entry.why = "its closed captions, written as text";
             ++kept;
         }
     }
@@ -169,15 +169,15 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
         std::string list;
         for (const std::string& one : refused) list += (list.empty() ? "" : "; ") + one;
         return fail(ErrorKind::input, list, plan.source,
-                    "choose another container (matroska holds nearly everything), or leave the track out with --sound "
+                    "use another container (matroska supports nearly everything), or leave the track out with --audio "
                     "or --subtitles");
     }
     if (kept == 0) {
         return fail(ErrorKind::input,
-                    text_only ? "there are no subtitles of text, and no closed captions" : "no track is left to write",
+                    text_only ? "there are no text subtitles, and no closed captions" : "no track is selected",
                     plan.source,
-                    text_only ? "wavecrest inspect lists the tracks; subtitles that are images can't become text"
-                              : "choose others with --sound and --subtitles");
+                    text_only ? "wavecrest inspect lists the tracks; bitmap subtitles can't be written as text"
+                              : "select others with --audio and --subtitles");
     }
     for (Chapter chapter : title->chapters) {
         if (chapter.start < pick.start + request.from ||
@@ -193,13 +193,13 @@ Result<RewrapPlan> plan_one(const source::Input& input, const RewrapRequest& req
             plan.steps.push_back(fmt::format("{} chapters kept", plan.chapters.size()));
         } else {
             plan.warnings.push_back(
-                fmt::format("the {} chapters are lost: this format has none", plan.chapters.size()));
+                fmt::format("{} chapters lost: the format does not support chapters", plan.chapters.size()));
         }
     }
     if (request.from.count() > 0 || request.to.count() > 0)
         plan.steps.push_back(
-            fmt::format("cut from the last keyframe before {} to {}", base::format_clock(request.from),
-                        request.to.count() > 0 ? "the first one behind " + base::format_clock(request.to) : "the end"));
+            fmt::format("cut from the keyframe at or before {} to {}", base::format_clock(request.from),
+                        request.to.count() > 0 ? "the first one after " + base::format_clock(request.to) : "the end"));
     for (const Problem& problem : title->problems) plan.warnings.push_back(problem.what);
 
     const std::string extension(text_only ? "vtt" : container::extension_of(request.format).substr(1));
@@ -245,7 +245,7 @@ class TextSink : public PacketSink {
                 cues_.push_back(std::move(packet));
             }
             if (cues_.empty())
-                return fail(ErrorKind::input, "the closed captions say nothing", "", "there is nothing to write out");
+                return fail(ErrorKind::input, "the closed captions are empty", "", "there is nothing to write");
         }
         const std::string text = container::write_web_vtt(cues_);
         WAVECREST_TRY(file_.write(base::as_bytes(text)));
@@ -299,10 +299,10 @@ Status complete(PacketSource& source, std::vector<Track>& tracks, std::vector<Pa
 
 }  // namespace
 
-Result<Stretch> parse_stretch(const std::string& text) {
+Result<TimeRange> parse_range(const std::string& text) {
     const auto refuse = [&] {
-        return fail(ErrorKind::usage, fmt::format("\"{}\" is no stretch of time", text), "--cut",
-                    "write FROM-TO, such as 0:10:00-0:25:30, or 90- for all behind 90 seconds");
+        return fail(ErrorKind::usage, fmt::format("invalid range \"{}\"", text), "--cut",
+                    "write FROM-TO, e.g. 0:10:00-0:25:30, or 90- for all after 90 seconds");
     };
     const std::size_t dash = text.find('-');
     if (dash == std::string::npos) return refuse();
@@ -323,30 +323,30 @@ Result<Stretch> parse_stretch(const std::string& text) {
         }
         return base::from_seconds(total);
     };
-    Stretch stretch;
+    TimeRange interval;
     if (dash > 0) {
         const auto from = clock(text.substr(0, dash));
         if (!from) return refuse();
-        stretch.from = *from;
+        interval.from = *from;
     }
     if (dash + 1 < text.size()) {
         const auto to = clock(text.substr(dash + 1));
-        if (!to || *to <= stretch.from) return refuse();
-        stretch.to = *to;
+        if (!to || *to <= interval.from) return refuse();
+        interval.to = *to;
     }
-    return stretch;
+    return interval;
 }
 
-Result<std::vector<RewrapPlan>> plan_rewrap(const source::Input& input, const RewrapRequest& request) {
+Result<std::vector<RemuxPlan>> plan_remux(const source::Input& input, const RemuxRequest& request) {
     const auto& formats = container::writable_formats();
     if (request.format != "webvtt" && std::find(formats.begin(), formats.end(), request.format) == formats.end()) {
         std::string list;
         for (const std::string_view name : formats) list += fmt::format("{}{}", list.empty() ? "" : ", ", name);
-        return fail(ErrorKind::usage, fmt::format("there is no container \"{}\" to write", request.format), "--rewrap",
+        return fail(ErrorKind::usage, fmt::format("unknown container \"{}\"", request.format), "--remux",
                     fmt::format("choose one of {}, webvtt", list));
     }
     WAVECREST_TRY_ASSIGN(picks, input.picks(request.pick));
-    std::vector<RewrapPlan> plans;
+    std::vector<RemuxPlan> plans;
     for (const source::Pick& pick : picks) {
         WAVECREST_TRY_ASSIGN(plan, plan_one(input, request, pick, picks.size() > 1));
         plans.push_back(std::move(plan));
@@ -354,13 +354,13 @@ Result<std::vector<RewrapPlan>> plan_rewrap(const source::Input& input, const Re
     return plans;
 }
 
-Result<Outcome> run_rewrap(const source::Input& input, const RewrapPlan& plan, const Progress& progress,
-                           const Cancel& cancel) {
+Result<Outcome> run_remux(const source::Input& input, const RemuxPlan& plan, const Progress& progress,
+                          const Cancel& cancel) {
     WAVECREST_TRY_ASSIGN(file, base::AtomicFile::create(plan.target, base::AtomicFile::IfExists::refuse));
     WAVECREST_TRY_ASSIGN(free, host::free_space(plan.target));
     if (plan.source_bytes > 0 && free < plan.source_bytes) {
         return fail(ErrorKind::machine,
-                    fmt::format("not enough space: {} free, {} needed", base::format_bytes(free),
+                    fmt::format("not enough disk space: {} free, {} needed", base::format_bytes(free),
                                 base::format_bytes(plan.source_bytes)),
                     plan.target.parent_path().string(), "free some space or choose another folder");
     }
@@ -413,8 +413,8 @@ Result<Outcome> run_rewrap(const source::Input& input, const RewrapPlan& plan, c
     const auto whole_again = [&](Time at) {
         if (lost_from && at > *lost_from) {
             outcome.problems.push_back(
-                {"the edit list begins between keyframes there; pictures up to the next one are "
-                 "left out, the one before them stands (converting keeps them)",
+                {"the edit list starts between keyframes there: frames up to the next keyframe are dropped (convert "
+                 "keeps them)",
                  *lost_from, at});
         }
         lost_from.reset();
@@ -423,7 +423,7 @@ Result<Outcome> run_rewrap(const source::Input& input, const RewrapPlan& plan, c
     const auto pass = [&](Packet packet) -> Status {
         const Track* track = kind_of(packet.track);
         const bool video = track->kind == TrackKind::video;
-        // Pictures shown before the first keyframe of a cut can't be decoded; sound before it has no picture.
+        // Pictures shown before the first keyframe of a cut can't be decoded; audio before it has no picture.
         if (cuts && packet.pts < *origin) return {};
         if (plan.to.count() > 0) {
             if (packet.track == picture && packet.key && packet.pts >= plan.to && !end) end = packet.pts;

@@ -1,4 +1,4 @@
-#include "stream/station.hpp"
+#include "stream/stream_server.hpp"
 
 #include <fmt/format.h>
 #include <unistd.h>
@@ -51,16 +51,16 @@ std::vector<std::string> keys_in(const std::string& query) {
 
 }  // namespace
 
-struct Station::State {
-    ReadyStation ready;
-    StationSettings settings;
+struct StreamServer::State {
+    ReadyServer ready;
+    StreamServerSettings settings;
     std::unique_ptr<net::FanOut> fan_out;
     std::map<std::string, std::shared_ptr<RtmpIngest>> ingests;  // by the stream's name
     std::unique_ptr<LiveService> live;
     std::unique_ptr<Service> service;
     std::unique_ptr<net::TlsFront> tls;
     std::unique_ptr<net::RtmpServer> rtmp;
-    bool rtmp_of_house = false;                                             // it listens at the station's port
+    bool rtmp_of_house = false;                                             // it listens at the server's port
     std::vector<std::pair<std::string, std::unique_ptr<RtmpPush>>> pushes;  // by the stream's name
     Steady::time_point started = Steady::now();
 
@@ -82,16 +82,16 @@ struct Station::State {
         const std::lock_guard lock(line_mutex);
         settings.on_line(net::without_keys(base::printable(text)));  // clients send what they like
     }
-    const StationItem* item(const std::string& name) const {
-        for (const StationItem& one : ready.items) {
+    const ServedStream* item(const std::string& name) const {
+        for (const ServedStream& one : ready.items) {
             if (one.name == name) return &one;
         }
         return nullptr;
     }
-    bool is_fenced(const StationItem& one, const std::string& address) const {
+    bool is_fenced(const ServedStream& one, const std::string& address) const {
         return !one.from.empty() && !one.from.contain(address);
     }
-    bool lets_in(const StationItem& one, const std::string& address, const std::string& query) {
+    bool lets_in(const ServedStream& one, const std::string& address, const std::string& query) {
         if (is_fenced(one, address)) return false;
         if (one.key.empty()) return true;
         const auto keys = keys_in(query);
@@ -101,17 +101,17 @@ struct Station::State {
         return false;
     }
     // Whether a stream is at a port of a kind.
-    bool is_at(const StationItem& one, std::uint16_t StationPorts::*kind, std::uint16_t port) const {
+    bool is_at(const ServedStream& one, std::uint16_t ServerPorts::*kind, std::uint16_t port) const {
         return one.ports.*kind != 0 ? one.ports.*kind == port : !is_own(kind, port);
     }
     // Whether a port is one of a stream's own.
-    bool is_own(std::uint16_t StationPorts::*kind, std::uint16_t port) const {
+    bool is_own(std::uint16_t ServerPorts::*kind, std::uint16_t port) const {
         return std::any_of(ready.items.begin(), ready.items.end(),
-                           [&](const StationItem& one) { return one.ports.*kind == port; });
+                           [&](const ServedStream& one) { return one.ports.*kind == port; });
     }
-    std::vector<std::uint16_t> own_ports(std::uint16_t StationPorts::*kind) const {
+    std::vector<std::uint16_t> own_ports(std::uint16_t ServerPorts::*kind) const {
         std::vector<std::uint16_t> ports;
-        for (const StationItem& one : ready.items) {
+        for (const ServedStream& one : ready.items) {
             const std::uint16_t port = one.ports.*kind;
             if (port != 0 && std::find(ports.begin(), ports.end(), port) == ports.end()) ports.push_back(port);
         }
@@ -128,65 +128,66 @@ Result<std::string> read_key(const base::Path& file) {
     while (!key.empty() && is_blank(key.back())) key.pop_back();
     while (!key.empty() && is_blank(key.front())) key.erase(0, 1);
     if (key.empty())
-        return fail(ErrorKind::input, "there is no key in the file", file.string(), "write the key in its first line");
+        return fail(ErrorKind::input, "the file has no key", file.string(), "write the key in its first line");
     return key;
 }
 
-Result<ReadyStation> prepare_station(std::vector<StationItem> items) {
-    ReadyStation ready;
+Result<ReadyServer> prepare_server(std::vector<ServedStream> items) {
+    ReadyServer ready;
     std::vector<StreamItem> on_demand;
     std::vector<LiveItem> live;
-    for (StationItem& item : items) {
+    for (ServedStream& item : items) {
         if (item.path.empty())
             item.path =
                 default_path(item.name, item.parts.empty() ? base::Path("stream.flv") : item.parts.front().source);
         if (item.published()) {
-            if (item.offers.file || item.offers.hls)
+            if (item.deliveries.file || item.deliveries.hls)
                 return fail(ErrorKind::usage,
-                            fmt::format("stream \"{}\" is published here by RTMP: it is no file", item.name), "offer",
+                            fmt::format("stream \"{}\" is published by RTMP: it is live only", item.name), "delivery",
                             "offer it as live, live-hls or rtmp, or send it by UDP");
-            if (!item.targets.empty() || item.offers.live || item.offers.live_hls)
+            if (!item.targets.empty() || item.deliveries.live || item.deliveries.live_hls)
                 live.push_back({item.name,
                                 {},
                                 false,
                                 item.targets,
-                                item.offers.live,
-                                item.offers.live_hls,
+                                item.deliveries.live,
+                                item.deliveries.live_hls,
                                 false,
                                 item.rate_bps,
                                 {}});
             continue;
         }
-        if (item.offers.file || item.offers.hls) {
+        if (item.deliveries.file || item.deliveries.hls) {
             const std::string& title = item.parts.front().title;
             if (title != "main" && title != "1")
                 return fail(ErrorKind::usage,
-                            fmt::format("stream \"{}\" is a file, which has no title {}", item.name, title), "title",
+                            fmt::format("stream \"{}\" is a file and has no title {}", item.name, title), "title",
                             "leave the title out; only discs and recordings of several programs have titles");
             if (item.parts.size() > 1)
                 return fail(ErrorKind::usage,
-                            fmt::format("stream \"{}\" has several parts, which play live only", item.name), "offer",
+                            fmt::format("stream \"{}\" has several parts: it can be live only", item.name), "delivery",
                             "offer it live, live-hls or rtmp, or send it by UDP; or make a stream of each part");
-            on_demand.push_back({item.name, item.parts.front().source, item.path, item.offers.file, item.offers.hls,
-                                 item.subtitles, item.parts.front().choice});
+            on_demand.push_back({item.name, item.parts.front().source, item.path, item.deliveries.file,
+                                 item.deliveries.hls, item.subtitles, item.parts.front().choice});
         } else if (!item.subtitles.empty()) {
             return fail(ErrorKind::usage,
-                        fmt::format("stream \"{}\" is live only, and live streams carry no subtitle file", item.name),
+                        fmt::format("stream \"{}\" is live only: subtitle files are for file and hls", item.name),
                         "subtitles", "offer it as file or hls, too, or leave the subtitles out");
         }
         if (item.is_live())
-            live.push_back({item.name, item.parts, item.loop, item.targets, item.offers.live, item.offers.live_hls,
-                            item.offers.rtmp || !item.push.empty(), item.rate_bps, item.transcode});
+            live.push_back({item.name, item.parts, item.loop, item.targets, item.deliveries.live,
+                            item.deliveries.live_hls, item.deliveries.rtmp || !item.push.empty(), item.rate_bps,
+                            item.transcode});
     }
-    for (const StationItem& one : items) {
+    for (const ServedStream& one : items) {
         if (one.path == kControlPath || one.path.starts_with(std::string(kControlPath) + "/") ||
             stem_of(one.path) == kControlPath)
-            return fail(ErrorKind::usage, fmt::format("\"{}\" is the path of the controls", one.path),
+            return fail(ErrorKind::usage, fmt::format("\"{}\" is the path of the control page", one.path),
                         fmt::format("stream \"{}\"", one.name), "give the stream another path");
         if (!one.path.starts_with("/") || one.path.find_first_of("?#") != std::string::npos)
-            return fail(ErrorKind::usage, fmt::format("\"{}\" is no path", one.path),
+            return fail(ErrorKind::usage, fmt::format("\"{}\" isn't a valid path", one.path),
                         fmt::format("stream \"{}\"", one.name), "begin it with / and leave out ? and #");
-        for (const StationItem& other : items) {
+        for (const ServedStream& other : items) {
             if (&one == &other) break;
             // All that goes by the path but for its extension, too: a playlist, a name for RTMP.
             if (stem_of(one.path) == stem_of(other.path))
@@ -197,23 +198,23 @@ Result<ReadyStation> prepare_station(std::vector<StationItem> items) {
         }
     }
     WAVECREST_TRY_ASSIGN(files, prepare(on_demand));
-    WAVECREST_TRY_ASSIGN(feeds, prepare_live(live));
+    WAVECREST_TRY_ASSIGN(channels, prepare_live(live));
     ready.items = std::move(items);
     ready.on_demand = std::move(files);
-    ready.live = std::move(feeds);
+    ready.live = std::move(channels);
     return ready;
 }
 
-Station::Station(std::unique_ptr<State> state) : state_(std::move(state)) {}
+StreamServer::StreamServer(std::unique_ptr<State> state) : state_(std::move(state)) {}
 
-Status Station::State::start_rtmp() {
-    const auto goes = [](const StationItem& i) { return i.offers.rtmp || i.published(); };
+Status StreamServer::State::start_rtmp() {
+    const auto goes = [](const ServedStream& i) { return i.deliveries.rtmp || i.published(); };
     if (std::none_of(ready.items.begin(), ready.items.end(), goes)) return {};
     net::RtmpServerSettings rtmp_settings;
     rtmp_settings.address = settings.address;
-    rtmp_settings.further = own_ports(&StationPorts::rtmp);
+    rtmp_settings.further = own_ports(&ServerPorts::rtmp);
     rtmp_of_house = std::any_of(ready.items.begin(), ready.items.end(),
-                                [&](const StationItem& i) { return goes(i) && i.ports.rtmp == 0; });
+                                [&](const ServedStream& i) { return goes(i) && i.ports.rtmp == 0; });
     if (rtmp_of_house) {
         rtmp_settings.port = settings.rtmp_port;
     } else {
@@ -222,27 +223,27 @@ Status Station::State::start_rtmp() {
     }
     rtmp_settings.fan_out = fan_out.get();
     rtmp_settings.memory = settings.memory / 3;
-    rtmp_settings.play = [this](const net::RtmpRequest& request) -> std::shared_ptr<net::Flow> {
+    rtmp_settings.play = [this](const net::RtmpRequest& request) -> std::shared_ptr<net::Broadcast> {
         if (request.application != kRtmpApplication) return nullptr;
-        for (const StationItem& one : ready.items) {
-            if (!one.offers.rtmp || rtmp_name(one.path) != request.name ||
-                !is_at(one, &StationPorts::rtmp, request.port) || !lets_in(one, request.address, request.query))
+        for (const ServedStream& one : ready.items) {
+            if (!one.deliveries.rtmp || rtmp_name(one.path) != request.name ||
+                !is_at(one, &ServerPorts::rtmp, request.port) || !lets_in(one, request.address, request.query))
                 continue;
-            if (one.published()) return ingests.at(one.name)->flow();
-            return live->rtmp_flow(one.name);
+            if (one.published()) return ingests.at(one.name)->broadcast();
+            return live->rtmp_broadcast(one.name);
         }
         return nullptr;
     };
     rtmp_settings.publish = [this](const net::RtmpRequest& request,
                                    std::string& why) -> std::unique_ptr<net::RtmpPublication> {
-        why = "this stream key is not known here";
+        why = "unknown stream key";
         if (request.application != kRtmpApplication) return nullptr;
         if (!guesses.may_try(request.address)) {
             why = "too many wrong stream keys came from this address: try again later";
             return nullptr;
         }
-        for (const StationItem& one : ready.items) {
-            if (!one.published() || !is_at(one, &StationPorts::rtmp, request.port) ||
+        for (const ServedStream& one : ready.items) {
+            if (!one.published() || !is_at(one, &ServerPorts::rtmp, request.port) ||
                 !net::same_secret(request.name, one.publish_key))
                 continue;
             const auto& to = ingests.at(one.name);
@@ -267,7 +268,7 @@ Status Station::State::start_rtmp() {
     return {};
 }
 
-void Station::State::sample() {
+void StreamServer::State::sample() {
     std::unique_lock lock(mutex);
     while (!stopping) {
         lock.unlock();
@@ -292,20 +293,20 @@ void Station::State::sample() {
         std::erase_if(viewers, [&](const auto& one) { return !still.contains(one.first); });
         seen.swap(still);
         for (const ReadyStream& s : ready.on_demand) {
-            if (const StationItem* one = item(s.name); one != nullptr && !one->is_live())
+            if (const ServedStream* one = item(s.name); one != nullptr && !one->is_live())
                 made[s.name].add(now, given[s.name]);
         }
         turn.wait_for(lock, 1s, [&] { return stopping; });
     }
 }
 
-Result<std::unique_ptr<Station>> Station::start(ReadyStation ready, StationSettings settings) {
-    auto station = std::unique_ptr<Station>(new Station(std::make_unique<State>()));
-    State& s = *station->state_;
+Result<std::unique_ptr<StreamServer>> StreamServer::start(ReadyServer ready, StreamServerSettings settings) {
+    auto server = std::unique_ptr<StreamServer>(new StreamServer(std::make_unique<State>()));
+    State& s = *server->state_;
     s.settings = std::move(settings);
     s.ready = std::move(ready);
-    for (StationItem& one : s.ready.items) {
-        // What names the station's port has none of its own.
+    for (ServedStream& one : s.ready.items) {
+        // What names the server's port has none of its own.
         if (one.ports.http == s.settings.http_port) one.ports.http = 0;
         if (one.ports.tls == s.settings.tls_port) one.ports.tls = 0;
         if (one.ports.rtmp == s.settings.rtmp_port) one.ports.rtmp = 0;
@@ -313,44 +314,45 @@ Result<std::unique_ptr<Station>> Station::start(ReadyStation ready, StationSetti
     s.fan_out = std::make_unique<net::FanOut>(
         net::FanOutSettings{}, [&s](net::FanOut::Event event, const std::string& address, const std::string& name) {
             s.line(event == net::FanOut::Event::skipped
-                       ? fmt::format("{}  behind   {}: moved on to the newest keyframe", address, name)
-                       : fmt::format("{}  dropped  {}: took nothing for 20 s", address, name));
+                       ? fmt::format("{}  slow     {}: skipped ahead to the latest keyframe", address, name)
+                       : fmt::format("{}  dropped  {}: stalled 20 s", address, name));
         });
-    for (const StationItem& one : s.ready.items) {
+    for (const ServedStream& one : s.ready.items) {
         if (one.published())
             s.ingests.emplace(one.name, std::make_shared<RtmpIngest>(one.name, s.fan_out->open(one.name)));
     }
-    std::vector<ReadyLive> feeds;
-    feeds.swap(s.ready.live);
-    for (ReadyLive& feed : feeds) {
-        if (const auto from = s.ingests.find(feed.item.name); from != s.ingests.end())
-            feed.item.parts.push_back({feed.item.name, "main", 1, {}, [in = from->second] { return in->open(); }});
+    std::vector<ReadyLive> channels;
+    channels.swap(s.ready.live);
+    for (ReadyLive& channel : channels) {
+        if (const auto from = s.ingests.find(channel.item.name); from != s.ingests.end())
+            channel.item.parts.push_back(
+                {channel.item.name, "main", 1, {}, [in = from->second] { return in->open(); }});
     }
-    if (!feeds.empty()) {
-        WAVECREST_TRY_ASSIGN(live, LiveService::start(std::move(feeds), s.settings.udp, s.fan_out.get()));
+    if (!channels.empty()) {
+        WAVECREST_TRY_ASSIGN(live, LiveService::start(std::move(channels), s.settings.udp, s.fan_out.get()));
         s.live = std::move(live);
     }
     ServiceSettings http;
     http.address = s.settings.http ? s.settings.address : "127.0.0.1";
     http.port = s.settings.http ? s.settings.http_port : 0;
-    if (s.settings.http) http.further = s.own_ports(&StationPorts::http);
+    if (s.settings.http) http.further = s.own_ports(&ServerPorts::http);
     http.body_memory = s.settings.memory / 3 * 2;
     http.live = s.live.get();
     http.fan_out = s.fan_out.get();
-    for (const StationItem& one : s.ready.items) {
-        if (one.offers.live || one.offers.live_hls) http.live_paths.emplace_back(one.path, one.name);
+    for (const ServedStream& one : s.ready.items) {
+        if (one.deliveries.live || one.deliveries.live_hls) http.live_paths.emplace_back(one.path, one.name);
     }
     http.is_here = [&s](const std::string& name, const net::HttpRequest& request) {
-        const auto kind = request.secure ? &StationPorts::tls : &StationPorts::http;
-        const StationItem* one = s.item(name);
+        const auto kind = request.secure ? &ServerPorts::tls : &ServerPorts::http;
+        const ServedStream* one = s.item(name);
         return one != nullptr ? s.is_at(*one, kind, request.port) : !s.is_own(kind, request.port);
     };
     http.lets_in = [&s](const std::string& name, const net::HttpRequest& request) {
-        const StationItem* one = s.item(name);
+        const ServedStream* one = s.item(name);
         return one == nullptr || s.lets_in(*one, request.address, request.query);
     };
     http.is_listed = [&s](const std::string& name, const net::HttpRequest& request) {
-        const StationItem* one = s.item(name);
+        const ServedStream* one = s.item(name);
         return one == nullptr || (one->key.empty() && !s.is_fenced(*one, request.address));
     };
     http.on_event = [&s](const net::ServerEvent& event) {
@@ -358,42 +360,43 @@ Result<std::unique_ptr<Station>> Station::start(ReadyStation ready, StationSetti
                            : event.kind == net::ServerEvent::Kind::refused ? "refused"
                            : event.kind == net::ServerEvent::Kind::left    ? "left"
                            : event.kind == net::ServerEvent::Kind::disk    ? "disk"
-                                                                           : "dropped: took nothing for a minute";
+                                                                           : "dropped: stalled 60 s";
         s.line(fmt::format("{}  {:<7}  {}", event.address, what, event.what));
     };
-    if (!s.settings.token.empty()) http.control = control_answer(*station, s.settings.token, s.guesses);
+    if (!s.settings.token.empty()) http.control = control_answer(*server, s.settings.token, s.guesses);
     WAVECREST_TRY_ASSIGN(service, Service::start(s.ready.on_demand, http));
     s.service = std::move(service);
     if (s.settings.certificate) {
         net::TlsFrontSettings front;
         front.address = s.settings.address;
         front.port = s.settings.tls_port;
-        front.further = s.own_ports(&StationPorts::tls);
+        front.further = s.own_ports(&ServerPorts::tls);
         front.files = *s.settings.certificate;
         front.hand_over = [&s](int socket, std::string address, std::uint16_t port) {
             s.service->server().adopt(socket, std::move(address), port);
         };
         front.on_refused = [&s](const std::string& address, const std::string& why) {
-            s.line(fmt::format("{}  {:<7}  no secure connection was made: {}", address, "refused", why));
+            s.line(fmt::format("{}  {:<7}  TLS handshake failed: {}", address, "refused", why));
         };
         WAVECREST_TRY_ASSIGN(tls, net::TlsFront::start(std::move(front)));
         s.tls = std::move(tls);
     }
     WAVECREST_TRY(s.start_rtmp());
-    for (const StationItem& one : s.ready.items) {
+    for (const ServedStream& one : s.ready.items) {
         for (const net::RtmpAddress& to : one.push) {
-            const auto flow = one.published() ? s.ingests.at(one.name)->flow() : s.live->rtmp_flow(one.name);
-            s.pushes.emplace_back(one.name,
-                                  std::make_unique<RtmpPush>(to, flow, *s.fan_out, [&s, to](const std::string& state) {
-                                      s.line(fmt::format("{}  {}", to.place(), state));
-                                  }));
+            const auto broadcast =
+                one.published() ? s.ingests.at(one.name)->broadcast() : s.live->rtmp_broadcast(one.name);
+            s.pushes.emplace_back(
+                one.name, std::make_unique<RtmpPush>(to, broadcast, *s.fan_out, [&s, to](const std::string& state) {
+                    s.line(fmt::format("{}  {}", to.place(), state));
+                }));
         }
     }
     s.sampling = std::thread([&s] { s.sample(); });
-    return station;
+    return server;
 }
 
-Station::~Station() {
+StreamServer::~StreamServer() {
     State& s = *state_;
     {
         const std::lock_guard lock(s.mutex);
@@ -411,38 +414,38 @@ Station::~Station() {
     s.fan_out.reset();
 }
 
-std::uint16_t Station::http_port() const {
+std::uint16_t StreamServer::http_port() const {
     return state_->service->port();
 }
-StationPorts Station::ports() const {
+ServerPorts StreamServer::ports() const {
     const State& s = *state_;
-    StationPorts ports;
+    ServerPorts ports;
     if (s.settings.http) ports.http = http_port();
     if (s.tls) ports.tls = s.tls->port();
     if (s.rtmp && s.rtmp_of_house) ports.rtmp = s.rtmp->port();
     return ports;
 }
-const std::string& Station::announced_host() const {
+const std::string& StreamServer::announced_host() const {
     return state_->settings.announced;
 }
-const std::vector<StationItem>& Station::items() const {
+const std::vector<ServedStream>& StreamServer::items() const {
     return state_->ready.items;
 }
-const std::vector<ReadyStream>& Station::on_demand() const {
+const std::vector<ReadyStream>& StreamServer::on_demand() const {
     return state_->ready.on_demand;
 }
 
-std::vector<StationAddress> Station::addresses(const std::string& host) const {
-    std::vector<StationAddress> all;
-    for (const StationItem& one : state_->ready.items) {
-        for (StationAddress& address : addresses_of(one, host, ports())) all.push_back(std::move(address));
+std::vector<StreamAddress> StreamServer::addresses(const std::string& host) const {
+    std::vector<StreamAddress> all;
+    for (const ServedStream& one : state_->ready.items) {
+        for (StreamAddress& address : addresses_of(one, host, ports())) all.push_back(std::move(address));
     }
     return all;
 }
 
-StationStatus Station::status() const {
+StreamServerStatus StreamServer::status() const {
     const State& s = *state_;
-    StationStatus status;
+    StreamServerStatus status;
     const ServiceStatus service = s.service->status();
     const LiveFigures figures = s.live ? s.live->figures() : LiveFigures{};
     status.uptime = std::chrono::duration_cast<Time>(Steady::now() - s.started);
@@ -455,8 +458,8 @@ StationStatus Station::status() const {
     status.real_time = figures.real_time;
     const std::lock_guard lock(s.mutex);
     status.processor = s.processor.rate(5s);
-    for (const StationItem& one : s.ready.items) {
-        StationStream stream;
+    for (const ServedStream& one : s.ready.items) {
+        StreamStatus stream;
         stream.name = one.name;
         stream.live = one.is_live();
         for (const LiveStatus& live : figures.streams) {
@@ -482,7 +485,7 @@ StationStatus Station::status() const {
         status.streams.push_back(std::move(stream));
     }
     for (const Viewer& viewer : service.viewers) {
-        StationViewer one;
+        ViewerStatus one;
         static_cast<Viewer&>(one) = viewer;
         if (const auto growth = s.viewers.find({viewer.live, viewer.id}); growth != s.viewers.end())
             one.rate_bps = growth->second.rate(5s) * 8;
@@ -491,24 +494,24 @@ StationStatus Station::status() const {
     return status;
 }
 
-bool Station::ended() const {
+bool StreamServer::ended() const {
     const State& s = *state_;
     if (!s.ready.on_demand.empty() || !s.ingests.empty()) return false;
     return !s.live || s.live->ended();
 }
 
-Time Station::hls_latency(const std::string& name) const {
+Time StreamServer::hls_latency(const std::string& name) const {
     const auto hls = state_->live ? state_->live->hls(name) : nullptr;
     return hls ? hls->latency() : Time{};
 }
 
-bool Station::pause(const std::string& name, bool paused) {
+bool StreamServer::pause(const std::string& name, bool paused) {
     return state_->live && state_->live->pause(name, paused);
 }
-bool Station::skip(const std::string& name, const Programme::Skip& skip) {
-    return state_->live && state_->live->skip(name, skip);
+bool StreamServer::order_seek(const std::string& name, const Playout::SeekOrder& seek) {
+    return state_->live && state_->live->order_seek(name, seek);
 }
-bool Station::stop(const std::string& name) {
+bool StreamServer::stop(const std::string& name) {
     return state_->live && state_->live->stop(name);
 }
 
