@@ -97,8 +97,10 @@ void make_long_blu_ray(const base::Path& folder) {
     const Ratio rate{24000, 1001};
     for (int i = 0; i < kVobus; ++i) {
         disc::BluRayGroup group;
-        for (int n = 0; n < 12; ++n)
-            group.pictures.push_back({ByteVector(100, 0x55), base::frames_to_time(i * 12 + n, rate), n == 0});
+        for (int n = 0; n < 12; ++n) {
+            const Time at = base::frames_to_time(i * 12 + n, rate);
+            group.pictures.push_back({ByteVector(100, 0x55), at, at, n == 0});
+        }
         must(writer.add_group(group));
     }
     const auto times = must(writer.end_clip(base::frames_to_time(kVobus * 12, rate)));

@@ -77,6 +77,11 @@ std::string format_span(Time time) {
     return fmt::format("{} h {:02} min", whole / 3600, whole / 60 % 60);
 }
 
+std::string capitalized(std::string text) {
+    if (!text.empty() && text[0] >= 'a' && text[0] <= 'z') text[0] = static_cast<char>(text[0] - 32);
+    return text;
+}
+
 std::string format_count(std::size_t count, std::string_view noun) {
     return fmt::format("{} {}{}", count, noun, count == 1 ? "" : "s");
 }

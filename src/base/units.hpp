@@ -14,6 +14,8 @@ std::string format_bitrate(std::int64_t bits_per_second);            // "850 kbi
 std::string format_bytes(std::uint64_t bytes);                       // "820 bytes", "14.2 MB"
 std::string format_clock(Time time);                                 // "0:15", "1:32:05"; rounded to seconds
 std::string format_span(Time time);                                  // "350 ms", "2.4 s", "3 min 20 s", "2 h 05 min"
+// "High" of "high": for names that are lower-case in configuration.
+std::string capitalized(std::string text);
 std::string format_count(std::size_t count, std::string_view noun);  // "1 stream", "2 streams"
 std::string format_rate(Ratio frames_per_second);                    // "23.976", "25"
 // "23.976", "29.97", "25", "30000/1001": 1 to 240 frames a second.

@@ -31,9 +31,9 @@ int run_profile_list(const ProfileOptions& options) {
         print_json(result);
         return 0;
     }
-    render::Table table({"profile", "video", "max_size", "peak", "audio", "for"});
+    render::Table table({"profile", "video", "max size", "peak", "audio", "for"});
     for (const profile::Profile& p : profile::built_in()) {
-        table.add({p.name, fmt::format("H.264 {}, effort {}", p.video.profile, p.video.effort),
+        table.add({p.name, fmt::format("H.264 {}, effort {}", base::capitalized(p.video.profile), p.video.effort),
                    fmt::format("{}x{}", p.video.largest.width, p.video.largest.height),
                    p.video.peak_bps > 0 ? base::format_bitrate(p.video.peak_bps) : "no limit",
                    base::format_bitrate(p.audio.bitrate_bps), p.purpose});

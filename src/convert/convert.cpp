@@ -272,11 +272,12 @@ Status plan_video(const source::Input& input, const Track& track, const Request&
     encode.peak_bps = settings.peak_bps;
     encode.buffer = settings.buffer;
     encode.keyframe_distance = settings.keyframe_interval;
-    plan.steps.push_back(fmt::format(
-        "video: H.264 {} profile, quality {:g}, effort {}{}", settings.profile, settings.quality, settings.effort,
-        settings.peak_bps > 0 ? fmt::format(", peak {} over {}", base::format_bitrate(settings.peak_bps),
-                                            base::format_span(settings.buffer))
-                              : ""));
+    plan.steps.push_back(fmt::format("video: H.264 {} profile, quality {:g}, effort {}{}",
+                                     base::capitalized(settings.profile), settings.quality, settings.effort,
+                                     settings.peak_bps > 0
+                                         ? fmt::format(", peak {} over {}", base::format_bitrate(settings.peak_bps),
+                                                       base::format_span(settings.buffer))
+                                         : ""));
     plan.tracks.push_back(
         {track, TrackPlan::Action::transcode,
          fmt::format("{} to H.264: much smaller, supported by nearly every device", media::display_name(track.codec))});
