@@ -264,7 +264,7 @@ Status write_deep_figures(const std::string& folder, const std::string& stem, co
         if (!line.points.empty()) figure.series.push_back(std::move(line));
     }
     if (figure.series.empty()) return {};
-    figure.series.push_back(flat(-23, "EBU R 128 playout loudness: -23", 3));
+    figure.series.push_back(flat(-23, "EBU R 128 programme loudness: -23", 3));
     return write("loudness", figure, csv);
 }
 

@@ -252,7 +252,7 @@ struct AudioFrames {
     int channels = 0;
     Speakers speakers = 0;  // as many as channels; 0: the usual ones
     std::vector<float> samples;
-    // How the playout wants to be folded to two channels, where it says so.
+    // How the programme wants to be folded to two channels, where it says so.
     struct Downmix {
         float centre = 0.70710678f, surround = 0.70710678f;
         float gain = 1;  // brings its dialogue to the usual level

@@ -386,7 +386,7 @@ class Outlets : public PacketSink {
     Time last_due_ = Time::min();
 };
 
-// A playout without its subtitles of text, which go to HLS on the delivery.
+// A playout without its subtitles of text, which go to HLS beside it.
 class WithoutTextSubtitles : public PacketSource {
   public:
     WithoutTextSubtitles(PacketSource& from, LiveHls* hls) : from_(from), hls_(hls), tracks_(from.tracks()) {
@@ -432,7 +432,7 @@ Result<ReadyPlayout> find_playout(const LiveItem& item) {
         const std::string first = !transport ? ""
                                   : disc     ? container::why_not_codec("mpeg-ts", track)
                                              : container::why_not("mpeg-ts", track);
-        // A track goes where it can; RTMP alone decides only where it is the only delivery.
+        // A track goes where it can; RTMP alone decides only where it is the only one.
         return !first.empty() || transport ? first : why_not_rtmp(track);
     };
     WAVECREST_TRY_ASSIGN(playout, prepare_playout(item.parts, why_not));

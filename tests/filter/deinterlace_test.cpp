@@ -264,7 +264,7 @@ TEST_CASE("a mixture of film and video: each interval by its own rhythm, in orde
     CHECK(whole_frames.size() == 30);
 }
 
-TEST_CASE("surround is folded to stereo by BS.775 and by what the playout says", "[downmix]") {
+TEST_CASE("surround is folded to stereo by BS.775 and by what the programme says", "[downmix]") {
     using namespace media::speaker;
     AudioFrames audio;
     audio.channels = 6;
@@ -277,7 +277,7 @@ TEST_CASE("surround is folded to stereo by BS.775 and by what the playout says",
     constexpr float k = 0.70710678f;
     const std::vector<float> expected = {1 + 2 * k, 1 + 2 * k, 1, 0, k, k, 0, 0, 0, k};
     for (std::size_t i = 0; i < expected.size(); ++i) CHECK(audio.samples[i] == Approx(expected[i]).margin(1e-6));
-    // As the playout wants it: centre 3 dB less, surround left out, dialogue 6 dB up.
+    // As the programme wants it: centre 3 dB less, surround left out, dialogue 6 dB up.
     AudioFrames own;
     own.channels = 6;
     own.speakers = kFiveOne;
