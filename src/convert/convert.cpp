@@ -284,10 +284,6 @@ Status plan_video(const source::Input& input, const Track& track, const Request&
     return {};
 }
 
-bool same_language(const std::string& a, const std::string& b) {
-    return media::language_639_2(a) == media::language_639_2(b) && media::language_639_2(a) != "und";
-}
-
 std::vector<std::string> split(const std::string& list) {
     std::vector<std::string> parts;
     std::size_t at = 0;
@@ -333,8 +329,9 @@ Result<std::vector<TrackId>> choose_audio(const std::vector<Track>& tracks, cons
     }
     for (const std::string& language : split(request.audio)) {
         const auto number = media::track_number(language);
-        const Track* track = best(
-            [&](const Track& t) { return number ? number_of(t) == *number : same_language(t.language, language); });
+        const Track* track = best([&](const Track& t) {
+            return number ? number_of(t) == *number : media::same_language(t.language, language);
+        });
         if (track == nullptr) {
             return fail(ErrorKind::usage,
                         number ? fmt::format("there is no audio track {} that can be decoded", language)
@@ -399,17 +396,21 @@ Status plan_subtitles(const std::vector<Track>& tracks, const Request& request, 
         // A track made for it; else the forced ones among the subtitles in the language that is heard, in however many
         // tracks they are: Blu-ray discs don't say which.
         take(false,
-             [&](const Track& t) { return t.forced && (language.empty() || same_language(t.language, language)); }) ||
-            take(true,
-                 [&](const Track& t) { return t.purpose == Purpose::main && same_language(t.language, language); });
+             [&](const Track& t) {
+                 return t.forced && (language.empty() || media::same_language(t.language, language));
+             }) ||
+            take(true, [&](const Track& t) {
+                return t.purpose == Purpose::main && media::same_language(t.language, language);
+            });
     } else if (request.subtitles != "none") {
-        const bool found =
-            take(false,
-                 [&](const Track& t) {
-                     return chosen.empty() && !t.forced && t.purpose != Purpose::commentary &&
-                            same_language(t.language, request.subtitles);
-                 }) ||
-            take(false, [&](const Track& t) { return chosen.empty() && same_language(t.language, request.subtitles); });
+        const bool found = take(false,
+                                [&](const Track& t) {
+                                    return chosen.empty() && !t.forced && t.purpose != Purpose::commentary &&
+                                           media::same_language(t.language, request.subtitles);
+                                }) ||
+                           take(false, [&](const Track& t) {
+                               return chosen.empty() && media::same_language(t.language, request.subtitles);
+                           });
         if (!found) {
             return fail(ErrorKind::usage,
                         fmt::format("there are no subtitles in \"{}\" that can be burned in", request.subtitles),

@@ -24,10 +24,6 @@ namespace {
 // Packets of one track that lie together in MP4 files: an index of fewer entries, and fewer seeks for players.
 constexpr std::chrono::milliseconds kRun{500};
 
-bool same_language(const std::string& a, const std::string& b) {
-    return media::language_639_2(a) == media::language_639_2(b) && media::language_639_2(a) != "und";
-}
-
 std::string label(const Track& track) {
     std::string text = fmt::format("{} {}", media::display_name(track.codec), media::short_name(track.kind));
     if (track.codec == Codec::unknown && !track.profile.empty())
@@ -56,7 +52,7 @@ Result<bool> wanted(const Track& track, const std::string& choice, int number, c
             return fail(ErrorKind::usage, fmt::format("\"{}\" isn't a valid track selection", choice), plan.source,
                         "give all, first, none, languages, e.g. en,fr, or track numbers from 1");
         }
-        if (same_language(track.language, language)) return true;
+        if (media::same_language(track.language, language)) return true;
     }
     return false;
 }

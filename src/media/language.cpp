@@ -65,4 +65,8 @@ std::string language_name(std::string_view code) {
     return code.empty() || code == "und" ? "no language" : std::string(code);
 }
 
+bool same_language(const std::string& a, const std::string& b) {
+    return language_639_2(a) == language_639_2(b) && language_639_2(a) != "und";
+}
+
 }  // namespace wavecrest::media

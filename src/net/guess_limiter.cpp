@@ -1,5 +1,7 @@
 #include "net/guess_limiter.hpp"
 
+#include <openssl/crypto.h>
+
 #include <algorithm>
 
 namespace wavecrest::net {
@@ -45,10 +47,7 @@ void GuessLimiter::failed(const std::string& address) {
 }
 
 bool same_secret(const std::string& a, const std::string& b) {
-    unsigned different = a.size() == b.size() ? 0 : 1;
-    for (std::size_t i = 0; i < a.size(); ++i)
-        different |= static_cast<unsigned char>(a[i]) ^ static_cast<unsigned char>(b.empty() ? 0 : b[i % b.size()]);
-    return different == 0;
+    return a.size() == b.size() && ::CRYPTO_memcmp(a.data(), b.data(), a.size()) == 0;
 }
 
 std::string without_keys(std::string text) {
