@@ -228,7 +228,7 @@ TEST_CASE("links that have taken a file's or a folder's place are not followed",
 
 TEST_CASE("what is in memory is told without reading it", "[file]") {
     // Beside the sources: temporary folders may have no disk below them.
-    const base::Path path = base::Path(WAVECREST_SAMPLES) / ".in-memory";
+    const base::Path path = samples() / ".in-memory";
     write_all(path, ByteVector(2 << 20, 7));
     const int handle = base::open_without_links(std::filesystem::canonical(path));
     REQUIRE(handle >= 0);

@@ -68,7 +68,7 @@ async function play(file) {
 
 }  // namespace
 
-TEST_CASE("a browser plays what the writers wrote", "[browser]") {
+TEST_CASE("a browser plays what the writers wrote", "[browser][waits]") {
     if (!has_browser()) return;
     const TempDir dir;
     const TestTrack avc = video_track(Codec::h264, 60), vp9 = video_track(Codec::vp9, 60),

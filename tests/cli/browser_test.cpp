@@ -94,14 +94,13 @@ main().catch(e => report({error: String(e)}));
 
 }  // namespace
 
-TEST_CASE("the converted film plays in a browser: every frame once, audio on time, skips land", "[browser]") {
+TEST_CASE("the converted film plays in a browser: every frame once, audio on time, skips land", "[browser][waits]") {
     if (!has_browser()) {
         WARN("Chromium is not installed: this test did nothing");
         return;
     }
     const std::uint16_t port = free_port();
-    const Background server({"stream", "run", sample_film().string(), "--port", std::to_string(port), "-q"},
-                            WAVECREST_SAMPLES);
+    const Background server({"stream", "run", sample_film().string(), "--port", std::to_string(port), "-q"}, samples());
     REQUIRE(wait_for_port(port));
     const std::string page =
         page_for("http://127.0.0.1:" + std::to_string(port) + "/sample-film-2020.mp4", kSampleFrames);

@@ -96,7 +96,7 @@ class Tap {
 
 }  // namespace
 
-TEST_CASE("RTP and the transport packets in it are what a dissector expects", "[live][dissector]") {
+TEST_CASE("RTP and the transport packets in it are what a dissector expects", "[live][dissector][waits]") {
     if (!has_dissector()) return;
     const TempDir dir;
     write_media(dir / "harbour.mp4", "mp4", {video_track(Codec::h264, 120), audio_track(Codec::aac, 5)});
@@ -158,7 +158,7 @@ TEST_CASE("RTP and the transport packets in it are what a dissector expects", "[
     CHECK(capture.fields({"_ws.malformed"}, as).empty());
 }
 
-TEST_CASE("RTMP is what a dissector expects, in both directions", "[server][dissector]") {
+TEST_CASE("RTMP is what a dissector expects, in both directions", "[server][dissector][waits]") {
     if (!has_dissector()) return;
     const TempDir dir;
     write_media(dir / "harbour.mp4", "mp4", {video_track(Codec::h264, 240), audio_track(Codec::aac, 10)});

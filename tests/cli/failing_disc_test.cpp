@@ -51,7 +51,7 @@ TEST_CASE("a drive that fails while converting costs only what lies there", "[cl
     CHECK(done.err.find("video is missing") != std::string::npos);
 }
 
-TEST_CASE("site check measures where a film lies, and finds it too slow", "[cli][site]") {
+TEST_CASE("site check measures where a film lies, and finds it too slow", "[cli][site][waits]") {
     const TempDir dir;
     std::filesystem::create_directories(dir / "films");
     std::filesystem::copy_file(sample_film(), dir / "films" / "lanterns.mp4");

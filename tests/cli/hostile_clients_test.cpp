@@ -43,7 +43,7 @@ void film(const base::Path& path, int seconds) {
 
 }  // namespace
 
-TEST_CASE("a share that hangs holds its own viewers alone, and no end", "[hostile][server]") {
+TEST_CASE("a share that hangs holds its own viewers alone, and no end", "[hostile][server][waits]") {
     const TempDir dir;
     std::filesystem::create_directories(dir / "there");
     film(dir / "there/far.mp4", 10);
@@ -274,7 +274,7 @@ TEST_CASE("a verdict is told though its files can't be written", "[hostile][cli]
     CHECK(inspected.out.find("320x180") != std::string::npos);
 }
 
-TEST_CASE("when the terminal goes, streams and conversions end as they should; leftovers are removed",
+TEST_CASE("when the terminal goes, streams and conversions end as they should, leftovers are removed",
           "[hostile][cli]") {
     const TempDir dir;
     const auto parts = [&] {

@@ -124,7 +124,7 @@ TEST_CASE("unusable inputs end with status 3 and a message in three parts", "[cl
     CHECK(json_of(half)["problems"][0]["from_s"].get<double>() > 3);
 }
 
-TEST_CASE("an IFO whose tables point outside it: rebuilt from the streams, and said; no streams either: an error",
+TEST_CASE("an IFO whose tables point outside it: rebuilt from the streams, and said, no streams either: an error",
           "[cli]") {
     const TempDir dir;
     copy_disc(dir / "rip");

@@ -58,7 +58,7 @@ std::unique_ptr<net::UdpReceiver> listen(std::uint16_t port) {
 
 }  // namespace
 
-TEST_CASE("a film goes out as datagrams and as RTP at once, on its own clock", "[live]") {
+TEST_CASE("a film goes out as datagrams and as RTP at once, on its own clock", "[live][waits]") {
     const TempDir dir;
     const std::vector<TestTrack> test_tracks = {video_track(Codec::h264, 72), audio_track(Codec::aac, 3)};
     write_media(dir / "harbour.mp4", "mp4", test_tracks);
@@ -103,7 +103,7 @@ TEST_CASE("a film goes out as datagrams and as RTP at once, on its own clock", "
     CHECK(payload_of(got[1]) == payload_of(test_tracks[1]));
 }
 
-TEST_CASE("a loop goes on without a seam, and Ctrl-C ends it", "[live]") {
+TEST_CASE("a loop goes on without a seam, and Ctrl-C ends it", "[live][waits]") {
     const TempDir dir;
     write_media(dir / "loop.mkv", "matroska", {video_track(Codec::h264, 48), audio_track(Codec::aac, 2)});
     write_all(dir / "site.toml", "[site]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(free_port()) +
@@ -146,7 +146,7 @@ TEST_CASE("a loop goes on without a seam, and Ctrl-C ends it", "[live]") {
         CHECK(std::chrono::abs(times[i] - times[i - 1] - base::from_ticks(1001, 24000)) < 1ms);
 }
 
-TEST_CASE("datagrams are verified as a device: fine, lost on the way, something else, nothing", "[live]") {
+TEST_CASE("datagrams are verified as a device: fine, lost on the way, something else, nothing", "[live][waits]") {
     const TempDir dir;
     write_media(dir / "loop.mp4", "mp4", {video_track(Codec::h264, 96), audio_track(Codec::aac, 4)});
     const std::string direct = "127.0.0.1:" + std::to_string(free_port());

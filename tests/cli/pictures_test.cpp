@@ -65,7 +65,7 @@ Picture read_png(const base::Path& path) {
 
 }  // namespace
 
-TEST_CASE("stills show what is on at their times, in the shape of the screen", "[cli][verify][stills]") {
+TEST_CASE("stills show what is on at their times, in the shape of the screen", "[cli][verify][stills][waits]") {
     const TempDir dir;
     std::filesystem::copy_file(sample_film(), dir / "film.mp4");
     const std::uint16_t port = free_port();

@@ -180,7 +180,7 @@ TEST_CASE("standard input is read once, in order", "[remux]") {
     CHECK(std::system((std::string("'") + WAVECREST_PROGRAM + "' inspect - < /dev/null 2>/dev/null").c_str()) != 0);
 }
 
-TEST_CASE("Ctrl-C ends the wait for input and leaves nothing", "[remux]") {
+TEST_CASE("Ctrl-C ends the wait for input and leaves nothing", "[remux][waits]") {
     const TempDir dir;
     write_media(dir / "a.mkv", "matroska", {video_track(Codec::h264, 72)});
     // Half a file, then silence.

@@ -31,7 +31,7 @@ cadence = "interlaced"
 
 }  // namespace
 
-TEST_CASE("standin disc --from: PAL, 4:3, interlaced, as folder and image; inspect and convert take both", "[cli]") {
+TEST_CASE("standin disc --from: PAL, 4:3, interlaced, as folder and image, inspect and convert take both", "[cli]") {
     const TempDir dir;
     write_all(dir / "storm.toml", std::string(kDescription));
     for (const char* target : {"storm", "storm.iso"}) {

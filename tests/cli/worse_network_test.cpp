@@ -21,7 +21,7 @@ Json check_of(const Json& result, const std::string& name) {
 
 }  // namespace
 
-TEST_CASE("verify over a worse network: loss, delay and outages of every protocol", "[cli][verify][link]") {
+TEST_CASE("verify over a worse network: loss, delay and outages of every protocol", "[cli][verify][link][waits]") {
     const TempDir dir;
     std::filesystem::copy_file(sample_film(), dir / "film.mp4");
     const std::uint16_t port = free_port(), rtmp = free_port();

@@ -287,60 +287,72 @@ TestTrack uneven(int frames) {
 
 }  // namespace
 
-TEST_CASE("every frame of a shelf of discs of one kind comes once, at its time, with its audio", "[fidelity]") {
+TEST_CASE("every frame of NTSC discs comes once, at its time, with its audio", "[fidelity]") {
     using P = Pictures;
     check_shelf({{"NTSC film, marked", false, false, false, {{P::film, 2}}},
                  {"NTSC film, unmarked", false, false, false, {{P::film_unmarked, 2.5}}},
                  {"NTSC shifted", false, false, false, {{P::film_shifted, 2}}, 2, false, 1, 1},
                  {"NTSC 30p, changing phase", false, false, false, {{P::film_phases, 3}}, 2, false, 2, 2, 2, 34, 34},
                  {"NTSC 30p", false, false, false, {{P::whole, 2}}},
-                 {"NTSC video", false, false, false, {{P::interlaced, 2}}},
-                 {"PAL 25p", true, false, false, {{P::whole, 2}}},
+                 {"NTSC video", false, false, false, {{P::interlaced, 2}}}});
+}
+
+TEST_CASE("every frame of PAL discs comes once, at its time, with its audio", "[fidelity]") {
+    using P = Pictures;
+    check_shelf({{"PAL 25p", true, false, false, {{P::whole, 2}}},
                  {"PAL shifted", true, false, false, {{P::film_shifted, 2}}, 2, false, 1, 1},
                  {"PAL 25p, changing phase", true, false, false, {{P::film_phases, 3}}, 2, false, 2, 2, 2, 41, 41},
                  {"PAL video", true, false, false, {{P::interlaced, 2}}}});
 }
 
-TEST_CASE("every frame of a shelf of mixed discs comes once, at its time, with its audio", "[fidelity]") {
+// Where intervals of unlike kinds meet, a few frames belong to neither.
+TEST_CASE("every frame of titles of film and video comes once, at its time, with its audio", "[fidelity]") {
     using P = Pictures;
-    // Where intervals of unlike kinds meet, a few frames belong to neither.
-    auto level = check_shelf(
+    check_shelf(
         {{"film marked, then video", false, false, false, {{P::film, 2}, {P::interlaced, 2}}, 2, false, 0, 0, 1},
          {"video, then film marked", false, false, false, {{P::interlaced, 2}, {P::film, 2}}, 2, false, 0, 0, 1},
-         {"film unmarked, then video",
-          false,
-          false,
-          false,
-          {{P::film_unmarked, 2.5}, {P::interlaced, 2}},
-          2,
-          false,
-          2,
-          10,
-          6,
-          20,
-          34},
-         {"film marked, 30p, video",
-          false,
-          false,
-          false,
-          {{P::film, 2}, {P::whole, 2}, {P::interlaced, 2}},
-          2,
-          false,
-          0,
-          0,
-          1},
-         {"PAL 25p, then video", true, false, false, {{P::whole, 2.2}, {P::interlaced, 2}}, 2, false, 0, 0, 1},
-         {"Blu-ray SD 24p, MPEG-2", false, true, false, {{P::film, 2}}},
-         {"Blu-ray SD 24p, H.264", false, true, true, {{P::film, 2}}},
-         {"Blu-ray SD 25p, H.264", true, true, true, {{P::whole, 2}}},
-         {"film, 5.1", false, false, false, {{P::film, 2}}, 6},
-         {"film, clocks that break", false, false, false, {{P::film, 2}}, 2, true}});
+         {"PAL 25p, then video", true, false, false, {{P::whole, 2.2}, {P::interlaced, 2}}, 2, false, 0, 0, 1}});
+}
+
+TEST_CASE("every frame of titles of three kinds comes once, at its time, with its audio", "[fidelity]") {
+    using P = Pictures;
+    check_shelf({{"film unmarked, then video",
+                  false,
+                  false,
+                  false,
+                  {{P::film_unmarked, 2.5}, {P::interlaced, 2}},
+                  2,
+                  false,
+                  2,
+                  10,
+                  6,
+                  20,
+                  34},
+                 {"film marked, 30p, video",
+                  false,
+                  false,
+                  false,
+                  {{P::film, 2}, {P::whole, 2}, {P::interlaced, 2}},
+                  2,
+                  false,
+                  0,
+                  0,
+                  1}});
+}
+
+TEST_CASE("every frame of Blu-ray discs comes once, at its time, with its audio", "[fidelity]") {
+    using P = Pictures;
+    auto level = check_shelf({{"Blu-ray SD 24p, MPEG-2", false, true, false, {{P::film, 2}}},
+                              {"Blu-ray SD 24p, H.264", false, true, true, {{P::film, 2}}},
+                              {"Blu-ray SD 25p, H.264", true, true, true, {{P::whole, 2}}},
+                              {"film, clocks that break", false, false, false, {{P::film, 2}}, 2, true},
+                              {"film, 5.1", false, false, false, {{P::film, 2}}, 6}});
     // Surround folded down is about as loud as stereo: its centre has the same beep as its left.
     CHECK(level[6] - level[2] > 0);
     CHECK(level[6] - level[2] < 6);
 }
 
-TEST_CASE("frames at uneven times keep them; of damage only what it hit is lost", "[fidelity]") {
+TEST_CASE("frames at uneven times keep them", "[fidelity]") {
     for (const std::string format : {"matroska", "mp4"}) {
         const std::string name = "uneven times, " + format;
         INFO(name);
@@ -386,6 +398,9 @@ TEST_CASE("frames at uneven times keep them; of damage only what it hit is lost"
         CHECK(row.off_ms < 1);
         CHECK(row.sync_ms < 1.2);
     }
+}
+
+TEST_CASE("of damage only what it hit is lost", "[fidelity]") {
     for (const bool h264 : {false, true}) {
         const std::string name = h264 ? "a flaw of 0.4 s, Blu-ray H.264" : "a flaw of 0.4 s, DVD";
         INFO(name);

@@ -16,7 +16,7 @@ namespace {
 
 const Ratio kFilm{24000, 1001};
 
-// Writes one clip of a test_track and of AC-3.
+// Writes one clip of a video track and of AC-3.
 disc::BluRayClipTimes write_clip(disc::BluRayWriter& writer, const std::string& name, const TestTrack& picture,
                                  const TestTrack& audio, std::uint8_t coding) {
     disc::BluRayClipSettings settings;

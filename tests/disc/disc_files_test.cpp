@@ -95,7 +95,7 @@ TEST_CASE("folders: names in any case, errors with a place", "[discfiles]") {
     CHECK(disc::folder_files(dir / "Storm Night/")->label() == "Storm Night");
 }
 
-TEST_CASE("VOB files are one run; a missing one fails where it lies", "[discfiles]") {
+TEST_CASE("VOB files are one run, a missing one fails where it lies", "[discfiles]") {
     disc::VobRun run;
     CHECK(run.empty());
     CHECK(run.size() == 0);

@@ -366,7 +366,7 @@ TEST_CASE("a VOB cut mid-pack gives what is there, and says what is not", "[dvdr
     CHECK((*source)->problems().back().to == disc.titles()[0].duration);
 }
 
-TEST_CASE("sectors of rubbish in the middle are passed over; picture and audio stay together", "[dvdreader]") {
+TEST_CASE("sectors of rubbish in the middle are passed over, picture and audio stay together", "[dvdreader]") {
     const TempDir dir;
     copy_disc(dir / "d");
     ByteVector vob = read_all(dir / "d" / kVob);

@@ -134,7 +134,7 @@ TEST_CASE("a title set built by hand: two chains, angles, attributes", "[dvdtabl
     CHECK(parsed->notes.size() == 1);  // there is no time map
 }
 
-TEST_CASE("a broken chain costs only itself; cut tables are errors", "[dvdtables]") {
+TEST_CASE("a broken chain costs only itself, cut tables are errors", "[dvdtables]") {
     ByteVector bytes = title_set();
     put(bytes, kChains + 0x20 + 0xE8, 0xFFFF, 2);
     const auto parsed = parse_title_set(bytes, "x");

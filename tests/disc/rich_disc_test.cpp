@@ -118,7 +118,7 @@ TEST_CASE("a disc's titles are told apart and its tracks named", "[rich]") {
     CHECK(input->titles()[1].tracks[0].scan == Scan::interlaced);
 }
 
-TEST_CASE("every picture comes once, at its time; all audio tracks beep with the flashes", "[rich]") {
+TEST_CASE("every picture comes once, at its time, all audio tracks beep with the flashes", "[rich]") {
     const bool dvd = GENERATE(true, false);
     const auto kind = dvd ? DiscDescription::Kind::dvd : DiscDescription::Kind::blu_ray;
     const auto description = rich_description(kind);

@@ -114,7 +114,7 @@ TEST_CASE("audio that follows on passes unchanged", "[audio]") {
     }
 }
 
-TEST_CASE("missing audio becomes silence of the same length; of overlaps the older end goes", "[audio]") {
+TEST_CASE("missing audio becomes silence of the same length, of overlaps the older end goes", "[audio]") {
     Collected c;
     const std::size_t channels = audio_at({}, 1).samples.size();
     REQUIRE(c.timeline.push(filled({}, 480, 0.1f)));

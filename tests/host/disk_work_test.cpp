@@ -62,7 +62,7 @@ host::DiskWorkSettings quick() {
 
 }  // namespace
 
-TEST_CASE("what waits for a drive that hangs is given up; another drive's work is done", "[disk-work]") {
+TEST_CASE("what waits for a drive that hangs is given up, another drive's work is done", "[disk-work]") {
     // (Declared first: work that hangs uses it longest.)
     const auto gate = std::make_shared<Gate>();
     std::atomic<int> news{0};
@@ -126,7 +126,7 @@ TEST_CASE("an end doesn't wait for what hangs", "[disk-work]") {
     gate->open();  // its threads end by themselves
 }
 
-TEST_CASE("who asks for much waits for itself; a queue does so much at a time", "[disk-work]") {
+TEST_CASE("who asks for much waits for itself, a queue does so much at a time", "[disk-work]") {
     const auto gate = std::make_shared<Gate>();
     auto settings = quick();
     settings.hung_after = settings.give_up_after = 100s;

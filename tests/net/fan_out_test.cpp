@@ -86,7 +86,8 @@ TEST_CASE("clients get the same from the newest start on, each with its own word
     CHECK_FALSE(a.take());
 }
 
-TEST_CASE("a slow client is moved on to a start at a block's border; the quick one misses nothing", "[fan-out]") {
+TEST_CASE("a slow client is moved on to a start at a block's border, the quick one misses nothing",
+          "[fan-out][waits]") {
     std::atomic<int> skipped{0}, dropped{0};
     net::FanOutSettings settings;
     settings.most_lag = base::from_seconds(1);

@@ -231,7 +231,7 @@ TEST_CASE("a client that vanishes in the middle is forgotten", "[http]") {
     CHECK(s.server->status().clients.empty());
 }
 
-TEST_CASE("a client that takes nothing is dropped after the limit, others go on", "[http]") {
+TEST_CASE("a client that takes nothing is dropped after the limit, others go on", "[http][waits]") {
     const TempDir dir;
     write_all(dir / "f", ByteVector(30'000'000, 1));
     net::HttpServerSettings settings;

@@ -149,7 +149,7 @@ TEST_CASE("extended times are repeated with every chunk, and messages of two str
     CHECK(messages[1].payload == payload);
 }
 
-TEST_CASE("a chunk size is obeyed from the next chunk on; aborted messages are dropped", "[rtmp]") {
+TEST_CASE("a chunk size is obeyed from the next chunk on, aborted messages are dropped", "[rtmp]") {
     ByteVector out;
     base::ByteWriter size;
     size.u32(4096);

@@ -77,7 +77,7 @@ TEST_CASE("a rate is kept, what doesn't fit is lost, and outages come once in th
     CHECK(gone == Approx(5).margin(0.05));
 }
 
-TEST_CASE("connections over the link get its rate and its delay", "[link]") {
+TEST_CASE("connections over the link get its rate and its delay", "[link][waits]") {
     const TempDir dir;
     write_all(dir / "f", ByteVector(2'000'000, 1));
     net::HttpServerSettings settings;

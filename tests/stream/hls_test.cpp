@@ -205,7 +205,7 @@ TEST_CASE("of several pictures the one that is asked for goes out", "[hls]") {
     CHECK(refused.error().what == "there is no video track 3");
 }
 
-TEST_CASE("audio alone is cut evenly; what HLS can't carry is refused by name", "[hls]") {
+TEST_CASE("audio alone is cut evenly, what HLS can't carry is refused by name", "[hls]") {
     const TempDir dir;
     const TestTrack audio = audio_track(Codec::mp3, 20, 1);
     write_media(dir / "a.mp3", "mp3", {audio});
@@ -226,7 +226,7 @@ TEST_CASE("audio alone is cut evenly; what HLS can't carry is refused by name", 
     write_media(dir / "b.webm", "webm", {video_track(Codec::vp9, 48)});
     const auto refused = stream::FilmHls::open(dir / "b.webm");
     REQUIRE_FALSE(refused);
-    CHECK(refused.error().what.find("vp9") != std::string::npos);
+    CHECK(refused.error().what.find("VP9") != std::string::npos);
     CHECK_FALSE(stream::FilmHls::open(dir / "none.mp4"));
 }
 

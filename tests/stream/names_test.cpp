@@ -26,7 +26,7 @@ TEST_CASE("addresses keep every letter, in a form that can be typed where there 
     CHECK(stream::default_path("!?", "a.mp4") == "/stream.mp4");
 }
 
-TEST_CASE("a name that was given stays; a label becomes words", "[names]") {
+TEST_CASE("a name that was given stays, a label becomes words", "[names]") {
     CHECK(convert::given_name("A_b (2019)").name == "A_b");
     CHECK(convert::given_name("A_b (2019)").year == 2019);
     CHECK(convert::given_name("AC/DC: live").name == "AC-DC- live");

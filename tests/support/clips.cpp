@@ -14,6 +14,7 @@
 #include <bit>
 #include <catch2/catch.hpp>
 #include <cmath>
+#include <cstring>
 
 #include "bitstream/audio_frames.hpp"
 #include "bitstream/headers.hpp"
@@ -25,6 +26,7 @@
 #include "codec/mpeg2_encoder.hpp"
 #include "codec/x264_encoder.hpp"
 #include "standin/test_card.hpp"
+#include "support/support.hpp"
 
 namespace wavecrest::test {
 namespace {
@@ -55,7 +57,7 @@ standin::TestCard card(int height) {
     return standin::TestCard(settings);
 }
 
-TestTrack h264(int count) {
+TestTrack encode_h264(int count) {
     codec::H264Settings settings;
     settings.width = kWidth;
     settings.height = kHeight;
@@ -75,6 +77,58 @@ TestTrack h264(int count) {
         REQUIRE((*encoder)->encode(picture, test_track.packets));
     }
     REQUIRE((*encoder)->flush(test_track.packets));
+    return test_track;
+}
+
+// Packets of one track in a file, for other processes.
+void keep(const base::Path& file, const std::vector<Packet>& packets) {
+    ByteVector bytes;
+    const auto add = [&](const void* from, std::size_t size) {
+        const auto* at = static_cast<const std::uint8_t*>(from);
+        bytes.insert(bytes.end(), at, at + size);
+    };
+    for (const Packet& p : packets) {
+        const std::int64_t head[] = {p.pts.count(), p.dts.count(), p.duration.count(), p.key ? 1 : 0,
+                                     static_cast<std::int64_t>(p.data.size())};
+        add(head, sizeof head);
+        add(p.data.view().data(), p.data.size());
+    }
+    write_all(file, bytes);
+}
+std::vector<Packet> kept(const base::Path& file) {
+    const ByteVector bytes = read_all(file);
+    std::vector<Packet> packets;
+    for (std::size_t at = 0; at < bytes.size();) {
+        std::int64_t head[5];
+        std::memcpy(head, bytes.data() + at, sizeof head);
+        at += sizeof head;
+        const auto from = bytes.begin() + static_cast<std::ptrdiff_t>(at);
+        packets.push_back(
+            packet(1, Time(head[0]), Time(head[1]), Time(head[2]), head[3] != 0, ByteVector(from, from + head[4])));
+        at += static_cast<std::size_t>(head[4]);
+    }
+    return packets;
+}
+
+// Groups are closed, so that whole groups of one long clip, which is encoded once for all tests, serve for any length;
+// what is longer than it begins anew.
+TestTrack h264(int count) {
+    constexpr int kKept = 20 * kGroup;
+    if (count % kGroup != 0) return encode_h264(count);
+    const base::Path file = samples() / "h264-track";
+    const Turn turn(file);
+    TestTrack test_track = encode_h264(0);
+    if (!std::filesystem::exists(file)) keep(file, encode_h264(kKept).packets);
+    const std::vector<Packet> clip = kept(file);
+    REQUIRE(clip.size() == kKept);
+    for (int i = 0; i < count; ++i) {
+        Packet next = clip[static_cast<std::size_t>(i % kKept)];
+        REQUIRE((i % kGroup != 0 || next.key));
+        const Time shift = base::frames_to_time(i - i % kKept, kFilm);
+        next.pts += shift;
+        next.dts += shift;
+        test_track.packets.push_back(std::move(next));
+    }
     return test_track;
 }
 

@@ -28,7 +28,7 @@ ByteVector mpeg4_avi(int pictures, bool packed, bool told = true);
 TestTrack vc1_track(int pictures);
 // H.265 whose keyframes are followed by pictures shown before them and predicted across them; with HDR10 metadata.
 TestTrack open_gop_track(int pictures);
-// Puts closed captions (CEA-608, channel 1, pop-on) into the pictures of an H.264 test_track: each text and from when
+// Puts closed captions (CEA-608, channel 1, pop-on) into the pictures of an H.264 track: each text and from when
 // to when it is shown.
 struct Caption {
     Time from{}, to{};
@@ -44,7 +44,7 @@ inline constexpr double kSpeakerTones[] = {440, 620, 800, 60, 980, 1160};  // Hz
 // Cues of text; times in milliseconds.
 TestTrack text_track(const std::vector<std::pair<std::pair<int, int>, std::string>>& cues, TrackId id = 3);
 
-// Writes the test_tracks in the order of decoding times.
+// Writes the tracks in the order of decoding times.
 void write_media(const base::Path& path, std::string_view format, const std::vector<TestTrack>& test_tracks,
                  container::WriterSettings settings = {});
 // All packets by track; tracks in the order the file has them.

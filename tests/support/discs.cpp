@@ -2,15 +2,17 @@
 
 #include <catch2/catch.hpp>
 
+#include "support/support.hpp"
+
 namespace wavecrest::test {
 
 using standin::DiscDescription;
 
 base::Path made_disc(const std::string& name, const DiscDescription& disc) {
-    // Test cases run as processes of their own, two at a time: the first makes it, by renaming, and the others find it.
-    const base::Path path = base::Path(WAVECREST_SAMPLES) / "made" / name;
-    if (std::filesystem::exists(path)) return path;
+    const base::Path path = samples() / "made" / name;
     std::filesystem::create_directories(path.parent_path());
+    const Turn turn(path);
+    if (std::filesystem::exists(path)) return path;
     const Cancel cancel;
     const auto status = standin::make_disc(path, disc, {}, cancel);
     if (!status && !std::filesystem::exists(path)) FAIL(status.error().what << ": " << status.error().where);

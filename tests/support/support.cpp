@@ -9,6 +9,7 @@
 #include <signal.h>
 #include <spawn.h>
 #include <stdlib.h>
+#include <sys/file.h>
 #include <sys/socket.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -63,11 +64,6 @@ int decode(int status) {
     return WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
 }
 
-std::string text_of(const base::Path& path) {
-    const ByteVector bytes = read_all(path);
-    return {bytes.begin(), bytes.end()};
-}
-
 // -1 where nobody listens.
 int try_connect(std::uint16_t port) {
     const int handle = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
@@ -113,7 +109,7 @@ Ran run_program(const std::vector<std::string>& arguments, const base::Path& fol
         if (std::chrono::steady_clock::now() > limit) ::kill(pid, SIGKILL);
         std::this_thread::sleep_for(std::chrono::milliseconds(5));
     }
-    return {decode(status), text_of(logs / "out"), text_of(logs / "err")};
+    return {decode(status), read_text(logs / "out"), read_text(logs / "err")};
 }
 
 nlohmann::json json_of(const Ran& ran) {
@@ -156,7 +152,7 @@ pid_t Background::worker() const {
 }
 
 std::string Background::output() const {
-    return text_of(log_);
+    return read_text(log_);
 }
 
 bool Background::has_written(const std::string& text) const {
@@ -221,6 +217,11 @@ ByteVector read_all(const base::Path& path) {
     return {std::istreambuf_iterator<char>(file), std::istreambuf_iterator<char>()};
 }
 
+std::string read_text(const base::Path& path) {
+    const ByteVector bytes = read_all(path);
+    return {bytes.begin(), bytes.end()};
+}
+
 void write_all(const base::Path& path, ByteSpan bytes) {
     std::filesystem::create_directories(path.parent_path());
     std::ofstream file(path, std::ios::binary | std::ios::trunc);
@@ -231,11 +232,27 @@ void write_all(const base::Path& path, const std::string& text) {
     write_all(path, base::as_bytes(text));
 }
 
+base::Path samples() {
+    const base::Path folder = WAVECREST_SAMPLES;
+    if (!std::filesystem::exists(folder / "made-by.txt"))
+        FAIL("the samples are missing: make them with  ctest --test-dir build -R '^samples$'  (./check does)");
+    return folder;
+}
+
+Turn::Turn(const base::Path& path)
+    : handle_(::open((path.string() + ".lock").c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0644)) {
+    REQUIRE(handle_ >= 0);
+    REQUIRE(::flock(handle_, LOCK_EX) == 0);
+}
+Turn::~Turn() {
+    ::close(handle_);
+}
+
 base::Path sample_disc() {
-    return base::Path(WAVECREST_SAMPLES) / "Sample Film (2020)";
+    return samples() / "Sample Film (2020)";
 }
 base::Path sample_film() {
-    return base::Path(WAVECREST_SAMPLES) / "library/Sample Film (2020)/Sample Film (2020).mp4";
+    return samples() / "library/Sample Film (2020)/Sample Film (2020).mp4";
 }
 
 void copy_disc(const base::Path& to) {

@@ -80,11 +80,28 @@ int connect_to(std::uint16_t port, const std::string& text = "");
 std::string raw_exchange(std::uint16_t port, const std::string& request);
 
 ByteVector read_all(const base::Path& path);
+std::string read_text(const base::Path& path);
 void write_all(const base::Path& path, ByteSpan bytes);
 void write_all(const base::Path& path, const std::string& text);
 
 // Decibels of PSNR of luma alone; both have the same size.
 double luma_psnr(const Picture& a, const Picture& b);
+
+// Where what tests share lies: the samples, and what tests make once for all. Fails the test where the samples are
+// missing, which the fixture "samples" makes.
+base::Path samples();
+// Tests run as processes of their own, several at a time: the one that has its turn makes what lies at `path`, others
+// wait for it.
+class Turn {
+  public:
+    explicit Turn(const base::Path& path);
+    ~Turn();
+    Turn(const Turn&) = delete;
+    Turn& operator=(const Turn&) = delete;
+
+  private:
+    int handle_;
+};
 
 // The sample disc's folder and the film converted from it (12 s main title, 3 s extra).
 base::Path sample_disc();

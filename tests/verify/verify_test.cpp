@@ -103,7 +103,7 @@ verify::Verification verify_at(const std::string& address, const char* link = "g
 
 }  // namespace
 
-TEST_CASE("a server that pauses is told apart from a slow link", "[verify]") {
+TEST_CASE("a server that pauses is told apart from a slow link", "[verify][waits]") {
     const ByteVector film = read_all(sample_film());
     const BadServer server(film, film.size() / 8, 6000, false);
     const verify::Verification v = verify_at(server.address());
