@@ -23,6 +23,8 @@
 #include <ctime>
 #include <mutex>
 
+#include "base/log.hpp"
+
 namespace wavecrest::base {
 namespace {
 
@@ -197,7 +199,11 @@ Result<std::size_t> FileSource::read_at(std::uint64_t offset, std::span<std::uin
 
 Result<std::size_t> RetryingSource::read_at(std::uint64_t offset, std::span<std::uint8_t> buffer) {
     auto got = source_->read_at(offset, buffer);
-    for (int i = 0; !got && i < retries_; ++i) got = source_->read_at(offset, buffer);
+    for (int i = 0; !got && i < retries_; ++i) {
+        log(LogLevel::warning, "{} ({}): attempt {} of {}", got.error().what, got.error().where, i + 2, retries_ + 1);
+        got = source_->read_at(offset, buffer);
+    }
+    if (!got) log(LogLevel::warning, "given up: {} ({})", got.error().what, got.error().where);
     return got;
 }
 

@@ -1,5 +1,5 @@
 // Every command: its options as plain data, and the function that runs it and gives the exit status.
-// main.cpp parses the command line into these; one file per command does the work.
+// command_line.cpp parses the command line into these; one file per command does the work.
 #pragma once
 
 #include <cstdint>
@@ -11,6 +11,13 @@
 #include "net/worse_link.hpp"
 
 namespace wavecrest::cli {
+
+// What is written down as a command goes: base/log.hpp.
+struct LogOptions {
+    int verbose = 0;   // -v: on standard error; -vv: with details
+    std::string file;  // --log
+};
+Status start_log(const LogOptions& options);
 
 struct InspectOptions {
     std::string input;

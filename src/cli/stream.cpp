@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "base/log.hpp"
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "cli/media_json.hpp"
@@ -389,7 +390,8 @@ int serve(const StreamRunOptions& options) {
     if (!ready) return report_error(ready.error(), json);
     if (const Status tried = try_encodes(*running, quiet); !tried) return report_error(tried.error(), json);
     const bool terminal = ::isatty(STDERR_FILENO) != 0;
-    if (!quiet) {
+    // (A log on the screen has these lines already.)
+    if (!quiet && !base::is_log_on_stderr()) {
         running->settings.on_line = [terminal](const std::string& line) {
             print(stderr, "{}{}\n", Raw{terminal ? "\r\033[K" : ""}, line);
         };

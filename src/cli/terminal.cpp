@@ -14,6 +14,7 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "base/log.hpp"
 #include "base/units.hpp"
 #include "net/guess_limiter.hpp"
 
@@ -22,6 +23,7 @@ namespace {
 
 Cancel cancelled;
 int output_error = 0;  // of standard output, the first
+bool messages_are_logged = false;
 
 [[noreturn]] void end_at_once() {
     base::remove_unfinished_files();
@@ -71,6 +73,7 @@ namespace {
 nlohmann::ordered_json print_error(const Error& told) {
     const Error error{told.kind, net::without_keys(told.what), net::without_keys(told.where),
                       net::without_keys(told.remedy)};
+    if (messages_are_logged) base::log(base::LogLevel::error, "{} ({})", error.what, error.where);
     const bool colour = ::isatty(STDERR_FILENO) != 0 && std::getenv("NO_COLOR") == nullptr;
     print(stderr, "{}wavecrest: {}{}\n", Raw{colour ? "\033[31m" : ""}, error.what, Raw{colour ? "\033[0m" : ""});
     if (!error.where.empty()) print(stderr, "  where:  {}\n", error.where);
@@ -86,8 +89,13 @@ int report_beside(const Error& told, nlohmann::ordered_json& result) {
     return exit_status(told.kind);
 }
 
+void log_messages(bool wanted) {
+    messages_are_logged = wanted;
+}
+
 void note(const std::string& text) {
     print(stderr, "note: {}\n", text);
+    if (messages_are_logged) base::log(base::LogLevel::warning, "{}", net::without_keys(text));
 }
 
 void detail::write_text(std::FILE* to, const std::string& text) {

@@ -76,6 +76,9 @@ int report_error(const Error& error, bool json = false);
 // written): as JSON it is a member of the result.
 int report_beside(const Error& error, nlohmann::ordered_json& result);
 
+// Notes and errors are written to the log, too, but for one that is on the screen with them.
+void log_messages(bool wanted);
+
 // A remark that does not end the command; standard error.
 void note(const std::string& text);
 

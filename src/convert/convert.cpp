@@ -9,6 +9,7 @@
 #include <span>
 
 #include "base/clock.hpp"
+#include "base/log.hpp"
 #include "codec/audio_decoder.hpp"
 #include "codec/video_decoder.hpp"
 #include "container/mp4_writer.hpp"
@@ -617,6 +618,14 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
     return result;
 }
 
+void log_outcome(const Outcome& outcome) {
+    for (const Problem& problem : outcome.problems)
+        base::log(base::LogLevel::warning, "{}: {} ({} to {})", outcome.path.string(), problem.what,
+                  base::format_clock(problem.from), base::format_clock(problem.to));
+    base::log(base::LogLevel::info, "done: {}, {} in {}", outcome.path.string(), base::format_bytes(outcome.size_bytes),
+              base::format_span(outcome.elapsed));
+}
+
 Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress& progress, const Cancel& cancel) {
     // Made first, so that a target that can't be written to is told at once.
     WAVECREST_TRY_ASSIGN(file, base::AtomicFile::create(plan.target, base::AtomicFile::IfExists::refuse));
@@ -654,6 +663,7 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
         outcome.loss = add_up(problems);
         return plan.accept_losses ? Status{} : check_loss(outcome.loss, plan.duration, plan.source);
     };
+    base::log(base::LogLevel::info, "converting {} to {}", plan.source, plan.target.string());
     WAVECREST_TRY_ASSIGN(result, transcode::run(*source, graph, make_sink, progress, cancel));
     outcome.elapsed = clock.now();
     outcome.duration = result.duration;
@@ -680,6 +690,7 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
     }
     std::error_code error;
     outcome.size_bytes = std::filesystem::file_size(plan.target, error);
+    log_outcome(outcome);
     return outcome;
 }
 

@@ -90,5 +90,7 @@ struct Outcome {
 };
 // Checks free space, converts, and puts the finished file in its place. On error or cancellation nothing is left.
 Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress& progress, const Cancel& cancel);
+// Writes what came of it to the log.
+void log_outcome(const Outcome& outcome);
 
 }  // namespace wavecrest::convert

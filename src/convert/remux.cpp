@@ -482,6 +482,7 @@ Result<Outcome> run_remux(const source::Input& input, const RemuxPlan& plan, con
     outcome.problems.insert(outcome.problems.end(), source->problems().begin(), source->problems().end());
     std::error_code error;
     outcome.size_bytes = std::filesystem::file_size(plan.target, error);
+    log_outcome(outcome);
     return outcome;
 }
 

@@ -10,6 +10,8 @@
 #include <boost/beast/http/string_body.hpp>
 #include <charconv>
 
+#include "base/log.hpp"
+#include "net/guess_limiter.hpp"
 #include "net/wire.hpp"
 
 namespace wavecrest::net {
@@ -215,6 +217,8 @@ Result<ResponseHead> HttpClient::get(std::uint64_t first, std::optional<std::uin
     const auto& head = s.parser->get();
     ResponseHead result;
     result.status = static_cast<int>(head.result_int());
+    base::log(base::LogLevel::debug, "GET {} from byte {}: status {}", without_keys(s.url.text()), first,
+              result.status);
     result.media_type = std::string(head[http::field::content_type]);
     result.takes_ranges = head[http::field::accept_ranges] == "bytes" || result.status == 206;
     result.body_size = s.parser->content_length().value_or(0);

@@ -9,6 +9,7 @@
 #include <random>
 #include <thread>
 
+#include "base/log.hpp"
 #include "base/units.hpp"
 #include "container/flv_tags.hpp"
 #include "container/interleave.hpp"
@@ -227,6 +228,7 @@ struct LiveChannel {
         begun = true;
         zero = at - std::chrono::duration_cast<Steady::duration>(*first_due);
         status.state = LiveStatus::State::playing;
+        base::log(base::LogLevel::info, "stream {} plays", ready.item.name);
         return true;
     }
     void stand(bool still, Steady::time_point at) {
@@ -245,6 +247,8 @@ struct LiveChannel {
         if (late <= kStall) return;
         ++status.stalls;
         zero += late;
+        base::log(base::LogLevel::warning, "stream {}: the source is too slow: {} ms late", ready.item.name,
+                  std::chrono::duration_cast<std::chrono::milliseconds>(late).count());
     }
 };
 
@@ -688,6 +692,7 @@ void LiveService::State::publish_all() {
                               channel->pending[1].empty() && !channel->status.ended;
             if (ends) {
                 channel->status.ended = true;
+                base::log(base::LogLevel::info, "stream {} ended", channel->ready.item.name);
                 channel->status.state = LiveStatus::State::ended;
             }
             const Time end = channel->last_due;
@@ -810,7 +815,11 @@ Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> s
             const Status status = s->produce(*f);
             const std::lock_guard lock(s->mutex);
             f->done = true;
-            if (!status && !s->stopping && !f->stopped) f->error = status.error().what;
+            if (!status && !s->stopping && !f->stopped) {
+                f->error = status.error().what;
+                base::log(base::LogLevel::error, "stream {} stopped: {} ({})", f->ready.item.name, status.error().what,
+                          status.error().where);
+            }
             if (f->stopped) {
                 for (auto& pending : f->pending) pending.clear();
                 f->queue = {};

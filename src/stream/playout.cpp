@@ -7,6 +7,7 @@
 #include <chrono>
 #include <thread>
 
+#include "base/log.hpp"
 #include "bitstream/h264.hpp"
 #include "bitstream/h265.hpp"
 #include "bitstream/nal.hpp"
@@ -398,6 +399,7 @@ void Playout::wait_and_try_again(const Error& error) {
     failed_at_ = position_;
     {
         const std::lock_guard lock(mutex_);
+        if (lost_.empty()) base::log(base::LogLevel::warning, "source lost: {} ({})", error.what, error.where);
         lost_ = fmt::format("{} ({})", error.what, error.where);
     }
     source_.reset();
@@ -551,7 +553,10 @@ Result<std::optional<Packet>> Playout::read() {
         }
         position_ = std::max(position_, position);
         any_in_part_ = true;
-        if (const std::lock_guard lock(mutex_); !lost_.empty()) lost_.clear();
+        if (const std::lock_guard lock(mutex_); !lost_.empty()) {
+            base::log(base::LogLevel::info, "source is back: {}", ready_.parts[part_].name);
+            lost_.clear();
+        }
         const Time pictures = picture_end();
         if (audio && pictures != Time::min() && packet.pts + packet.duration / 2 >= pictures) {
             tail_.push_back(std::move(packet));

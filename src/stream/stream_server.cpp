@@ -10,6 +10,7 @@
 #include <thread>
 
 #include "base/clock.hpp"
+#include "base/log.hpp"
 #include "base/printable.hpp"
 #include "base/units.hpp"
 #include "host/machine.hpp"
@@ -78,9 +79,11 @@ struct StreamServer::State {
     net::GuessLimiter guesses{clock};
 
     void line(const std::string& text) {
+        const std::string safe = net::without_keys(base::printable(text));  // clients send what they like
+        base::log(base::LogLevel::info, "{}", safe);
         if (!settings.on_line) return;
         const std::lock_guard lock(line_mutex);
-        settings.on_line(net::without_keys(base::printable(text)));  // clients send what they like
+        settings.on_line(safe);
     }
     const ServedStream* item(const std::string& name) const {
         for (const ServedStream& one : ready.items) {
@@ -392,6 +395,7 @@ Result<std::unique_ptr<StreamServer>> StreamServer::start(ReadyServer ready, Str
                 }));
         }
     }
+    for (const ServedStream& one : s.ready.items) base::log(base::LogLevel::info, "stream {} is served", one.name);
     s.sampling = std::thread([&s] { s.sample(); });
     return server;
 }
@@ -506,12 +510,15 @@ Time StreamServer::hls_latency(const std::string& name) const {
 }
 
 bool StreamServer::pause(const std::string& name, bool paused) {
+    base::log(base::LogLevel::info, "order: {} {}", paused ? "pause" : "resume", name);
     return state_->live && state_->live->pause(name, paused);
 }
 bool StreamServer::order_seek(const std::string& name, const Playout::SeekOrder& seek) {
+    base::log(base::LogLevel::info, "order: seek in {}", name);
     return state_->live && state_->live->order_seek(name, seek);
 }
 bool StreamServer::stop(const std::string& name) {
+    base::log(base::LogLevel::info, "order: stop {}", name);
     return state_->live && state_->live->stop(name);
 }
 

@@ -1,0 +1,675 @@
+#include "cli/command_line.hpp"
+
+#include <CLI/CLI.hpp>
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <functional>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "base/config.hpp"
+#include "base/log.hpp"
+#include "cli/command_help.hpp"
+#include "cli/commands.hpp"
+#include "cli/terminal.hpp"
+
+namespace wavecrest::cli {
+namespace {
+
+constexpr const char* kExitHelp =
+    "Exit status: 0 done, or verdict pass or warn; 1 checks failed; 2 wrong usage; 3 input can't be used;\n4 refused "
+    "by the system (port, disk space, permission, address); 5 done, but some of the input was lost;\n130 interrupted.";
+
+// For who starts the program without a command.
+constexpr const char* kStart =
+    R"(Wavecrest: convert discs, stream them, and test that every screen plays them.
+
+First time here? This runs the whole job on sample data:
+  wavecrest demo
+
+A usual day:
+  wavecrest inspect RIP                          what does the disc contain?
+  wavecrest convert RIP --into LIBRARY --plan    dry run; without --plan it converts
+  wavecrest site new; wavecrest site check       write down devices and streams, and check them
+  wavecrest stream run --site site.toml          run the streams
+  wavecrest verify --site site.toml              test every stream on every device
+
+All commands: wavecrest --help       One command: wavecrest COMMAND --help
+)";
+
+// A range of numbers; help shows only what kind of value it is.
+template <typename T>
+CLI::Validator within(T least, T most) {
+    return CLI::Range(least, most).description("");
+}
+
+void add_output(CLI::App* app, Output& output, bool with_out = false) {
+    app->add_flag("--json", output.json, "the result as one JSON object on standard output");
+    app->add_flag("-q,--quiet", output.quiet, "no progress");
+    if (with_out)
+        app->add_option("--out", output.out, "folder for result files: JSON, CSV and charts")->type_name("DIR");
+}
+
+void add_retries(CLI::App* app, int& retries) {
+    app->add_option("--retries", retries, "read attempts before a sector counts as lost")
+        ->capture_default_str()
+        ->check(within(0, 100))
+        ->type_name("N");
+}
+
+// What is wrong with a network.
+void add_faults(CLI::App* app, LinkFaultOptions& faults) {
+    app->add_option("--delay", faults.delay, "one-way delay: \"40 ms\"")->type_name("TIME");
+    app->add_option("--jitter", faults.jitter, "jitter: up to this much more delay")->type_name("TIME");
+    app->add_option("--loss", faults.loss, "packet loss in %; TCP sends lost packets again")
+        ->check(within(0.0, 100.0))
+        ->type_name("PERCENT");
+    app->add_option("--reorder", faults.reorder, "packets out of order in %")
+        ->check(within(0.0, 100.0))
+        ->type_name("PERCENT");
+    app->add_option("--outage", faults.outage, "outage length: nothing passes for this long ...")->type_name("TIME");
+    app->add_option("--every", faults.outage_every, "... and its interval: once per this time")->type_name("TIME");
+    app->add_option("--seed", faults.seed, "random seed of the schedule")->capture_default_str()->type_name("N");
+}
+
+// The end of a command's help.
+void add_examples(CLI::App* app, std::initializer_list<const char*> examples, const std::string& note = "") {
+    std::string text = "Examples:\n";
+    for (const char* example : examples) text += fmt::format("  {}\n", example);
+    app->footer(text + (note.empty() ? "" : "\n" + note));
+}
+
+// A command or an option that isn't there, with the one that was meant: the parser tells of what is missing first.
+std::optional<Error> find_mistyped(const CLI::App& app, const std::vector<std::string>& words) {
+    const CLI::App* at = &app;
+    std::string name = "wavecrest";
+    const auto refuse = [&](std::string what, const std::string& word, const std::vector<std::string>& known) {
+        const std::string meant = base::nearest(word, known);
+        return Error{ErrorKind::usage, std::move(what), "the command line",
+                     meant.empty() ? name + " --help shows what there is" : fmt::format("did you mean {}?", meant)};
+    };
+    for (const std::string& word : words) {
+        if (word == "--") break;
+        if (word.starts_with("--")) {
+            const std::string option = word.substr(0, word.find('='));
+            if (at->get_option_no_throw(option) != nullptr) continue;
+            std::vector<std::string> known;
+            for (const CLI::Option* one : at->get_options()) {
+                for (const std::string& long_name : one->get_lnames()) {
+                    if (!one->get_group().empty()) known.push_back("--" + long_name);
+                }
+            }
+            return refuse(fmt::format("{} has no option {}", name, option), option, known);
+        }
+        if (word.starts_with("-") || at->get_subcommands({}).empty()) continue;
+        const CLI::App* next = nullptr;
+        std::vector<std::string> known;
+        for (const CLI::App* one : at->get_subcommands({})) {
+            known.push_back(one->get_name());
+            if (one->get_name() == word) next = one;
+        }
+        if (next == nullptr) {
+            return refuse(fmt::format("{} has no command \"{}\"", name, word), word, known);
+        }
+        at = next;
+        name += " " + word;
+    }
+    return std::nullopt;
+}
+
+// What the command line says, for each command.
+struct AllOptions {
+    SiteNewOptions site_new;
+    SiteOptions site_options;
+    InspectOptions inspect;
+    ProfileOptions profile_options;
+    ConvertOptions convert;
+    StreamRunOptions stream_run;
+    StreamControlOptions control;
+    DeviceOptions device_options;
+    VerifyOptions verify;
+    ReportOptions report;
+    StandinDiscOptions disc;
+    StandinLinkOptions link;
+    LogOptions log;
+    std::string demo_folder = "demo-house";
+};
+// What the command that was given does; set while the command line is parsed.
+using Command = std::function<int()>;
+
+void add_site(CLI::App& app, AllOptions& all, Command& command) {
+    auto* site = app.add_subcommand("site", "the site file: devices, streams, addresses");
+    site->require_subcommand(1);
+    add_examples(site, {"wavecrest site new", "wavecrest site check", "wavecrest site show"});
+    auto* new_site = site->add_subcommand("new", "start a site file");
+    new_site->add_option("file", all.site_new.file, "the file to make")->capture_default_str()->type_name("FILE");
+    new_site->add_option("--name", all.site_new.house, "the site's name")->capture_default_str()->type_name("NAME");
+    new_site->add_option("--port", all.site_new.port, "TCP port of the streams (8080)")
+        ->check(within(1, 65535))
+        ->type_name("PORT");
+    new_site
+        ->add_option(
+            "--device", all.site_new.devices,
+            "a device: name, class (see device list), link: gigabit, fast-ethernet or a bit rate such as 12 Mbit/s")
+        ->type_name("NAME,CLASS,LINK")
+        ->allow_extra_args(false);
+    new_site->add_option("--stream", all.site_new.streams, "a stream: name and file")
+        ->type_name("NAME,FILE")
+        ->allow_extra_args(false);
+    add_examples(
+        new_site,
+        {"wavecrest site new",
+         "wavecrest site new site.toml --name \"Cedar Landing\" --device \"Lounge TV,tv-hd,gigabit\"",
+         "wavecrest site new --device \"Tablet,tablet-basic,12 Mbit/s\" --stream \"Lanterns,library/Lanterns.mp4\""});
+    new_site->callback([&] { command = [&] { return run_site_new(all.site_new); }; });
+    auto* check_site = site->add_subcommand("check", "check the site file against this machine before anything runs");
+    check_site->add_option("file", all.site_options.file, "the site file")->capture_default_str()->type_name("FILE");
+    add_output(check_site, all.site_options.output);
+    add_examples(check_site, {"wavecrest site check", "wavecrest site check site.toml --json"});
+    check_site->callback([&] { command = [&] { return run_site_check(all.site_options); }; });
+    auto* show_site = site->add_subcommand("show", "print the address to enter on each device");
+    show_site->add_option("file", all.site_options.file, "the site file")->capture_default_str()->type_name("FILE");
+    add_output(show_site, all.site_options.output);
+    show_site->add_flag("--plain", all.site_options.plain, "addresses only, no QR codes");
+    add_examples(show_site, {"wavecrest site show", "wavecrest site show site.toml --plain"});
+    show_site->callback([&] { command = [&] { return run_site_show(all.site_options); }; });
+    auto* service_site = site->add_subcommand("service", "print the systemd unit that starts the streams at boot");
+    service_site->add_option("file", all.site_options.file, "the site file")->capture_default_str()->type_name("FILE");
+    add_examples(service_site, {"wavecrest site service site.toml",
+                                "wavecrest site service | sudo tee /etc/systemd/system/wavecrest.service"});
+    service_site->callback([&] { command = [&] { return run_site_service(all.site_options); }; });
+}
+
+void add_inspect(CLI::App& app, AllOptions& all, Command& command) {
+    auto* inspect_app = app.add_subcommand("inspect", "show what a disc or file contains");
+    inspect_app
+        ->add_option("input", all.inspect.input,
+                     "a ripped disc (folder or image), a media file, an http:// address, or - for standard input")
+        ->required()
+        ->type_name("INPUT");
+    inspect_app
+        ->add_option("--pick", all.inspect.pick, "titles to show in full: main, episodes, all, or numbers, e.g. 1,3-5")
+        ->type_name("TITLES");
+    inspect_app->add_flag("--deep", all.inspect.deep,
+                          "read all of it: bit rates, keyframes, decoder buffer, cadence, loudness, damage");
+    add_retries(inspect_app, all.inspect.retries);
+    add_output(inspect_app, all.inspect.output, true);
+    add_examples(inspect_app,
+                 {"wavecrest inspect \"rips/Lanterns (2019)\"", "wavecrest inspect film.mkv --deep --out results",
+                  "wavecrest inspect http://192.168.1.20:8080/lanterns.mp4"});
+    inspect_app->callback([&] { command = [&] { return run_inspect(all.inspect); }; });
+}
+
+void add_profile(CLI::App& app, AllOptions& all, Command& command) {
+    auto* profile = app.add_subcommand("profile", "transcoding profiles");
+    profile->require_subcommand(1);
+    add_examples(profile, {"wavecrest profile list", "wavecrest profile show small-screen > mine.toml"});
+    auto* list_profiles = profile->add_subcommand("list", "the built-in profiles");
+    add_output(list_profiles, all.profile_options.output);
+    add_examples(list_profiles, {"wavecrest profile list", "wavecrest profile list --json"});
+    list_profiles->callback([&] { command = [&] { return run_profile_list(all.profile_options); }; });
+    auto* show_profile = profile->add_subcommand("show", "print a profile's TOML");
+    show_profile->add_option("name", all.profile_options.name, "built-in name, or a file ending in .toml")
+        ->required()
+        ->type_name("PROFILE");
+    add_output(show_profile, all.profile_options.output);
+    add_examples(show_profile,
+                 {"wavecrest profile show full-picture", "wavecrest profile show small-screen > mine.toml"});
+    show_profile->callback([&] { command = [&] { return run_profile_show(all.profile_options); }; });
+    auto* check_profile = profile->add_subcommand("check", "check a profile file for errors");
+    check_profile->add_option("name", all.profile_options.name, "a file ending in .toml, or a built-in name")
+        ->required()
+        ->type_name("PROFILE");
+    add_output(check_profile, all.profile_options.output);
+    add_examples(check_profile, {"wavecrest profile check mine.toml", "wavecrest profile check small-screen"});
+    check_profile->callback([&] { command = [&] { return run_profile_check(all.profile_options); }; });
+}
+
+void add_convert(CLI::App& app, AllOptions& all, Command& command) {
+    auto* convert_app = app.add_subcommand("convert", "make a file that the site's devices can play");
+    convert_app
+        ->add_option("input", all.convert.input,
+                     "a ripped disc (folder or image), a media file, an http:// address, or -")
+        ->required()
+        ->type_name("INPUT");
+    convert_app->add_option("--pick", all.convert.pick, "titles: main, episodes, all, or numbers, e.g. 1,3-5")
+        ->capture_default_str()
+        ->type_name("TITLES");
+    convert_app->add_option("--video", all.convert.picture, "number of the video track, where there are several")
+        ->check(within(1, 99))
+        ->type_name("N");
+    convert_app
+        ->add_option(
+            "--audio", all.convert.audio,
+            "audio tracks: first (default), all (default with --remux), none, languages, e.g. en,fr, or track numbers")
+        ->type_name("WHICH");
+    convert_app
+        ->add_option("--subtitles", all.convert.subtitles,
+                     "burned in: forced (default), none, or a language, e.g. en; with --remux kept as tracks: all "
+                     "(default), none, forced, or languages")
+        ->type_name("WHICH");
+    convert_app
+        ->add_option("--remux", all.convert.remux,
+                     "remux, no re-encoding, to: mp4, matroska, webm, mpeg-ts, flv, wav, flac, mp3, adts, ogg; or "
+                     "webvtt for text subtitles")
+        ->type_name("CONTAINER");
+    convert_app
+        ->add_option("--cut", all.convert.cut, "with --remux: only this range, cut on keyframes, e.g. 0:10:00-0:20:00")
+        ->type_name("FROM-TO");
+    convert_app->add_option("--angle", all.convert.angle, "the angle, where a title has several")
+        ->capture_default_str()
+        ->check(within(1, 9))
+        ->type_name("N");
+    convert_app->add_option("--season", all.convert.season, "season number of the episodes")
+        ->capture_default_str()
+        ->check(within(0, 999))
+        ->type_name("N");
+    convert_app->add_option("--first-episode", all.convert.first_episode, "number of the first episode on this disc")
+        ->capture_default_str()
+        ->check(within(1, 9999))
+        ->type_name("N");
+    add_retries(convert_app, all.convert.retries);
+    convert_app
+        ->add_option_function<std::string>(
+            "--profile",
+            [&](const std::string& name) {
+                all.convert.profile = name;
+                all.convert.profile_given = true;
+            },
+            "built-in profile, or a file ending in .toml")
+        ->default_str(all.convert.profile)
+        ->type_name("PROFILE");
+    convert_app->add_option("--into", all.convert.into, "library folder; the film gets its own folder there")
+        ->required()
+        ->type_name("DIR");
+    convert_app
+        ->add_option("--name", all.convert.name,
+                     "the film's name, with its year: \"Name (Year)\"; else from the rip's folder")
+        ->type_name("NAME");
+    convert_app->add_flag("--accept-losses", all.convert.accept_losses,
+                          "write the result though more than 1 % or 10 s of the input can't be read");
+    convert_app->add_flag("--plan", all.convert.plan, "dry run: actions, size, time");
+    convert_app->add_flag("--measure-quality", all.convert.quality,
+                          "decode the result and compare it with the source; with --plan on samples");
+    add_output(convert_app, all.convert.output, true);
+    add_examples(convert_app,
+                 {"wavecrest convert rips/Lanterns --into /srv/library --plan",
+                  "wavecrest convert rips/Series --into /srv/library --pick episodes --season 2",
+                  "wavecrest convert recording.ts --remux mp4 --audio en --into /srv/library"},
+                 "It stops when its terminal closes. To keep it running: nohup wavecrest convert ... &");
+    convert_app->callback([&] { command = [&] { return run_convert(all.convert); }; });
+}
+
+void add_stream(CLI::App& app, AllOptions& all, Command& command) {
+    auto* stream = app.add_subcommand("stream", "run and control streams");
+    stream->require_subcommand(1);
+    add_examples(stream, {"wavecrest stream run --site site.toml", "wavecrest stream status"});
+    auto* run = stream->add_subcommand("run", "serve a site's streams, or one file, until Ctrl-C");
+    add_examples(run,
+                 {"wavecrest stream run --site site.toml", "wavecrest stream run film.mp4 --delivery file,hls",
+                  "wavecrest stream run evening/*.mp4 --delivery live,live-hls --loop",
+                  "wavecrest stream run film.mp4 --udp 239.20.0.1:5004"},
+                 "It stops when its terminal closes. To keep it running: nohup wavecrest stream run ... &\n"
+                 "For streams at every boot: wavecrest site service prints the systemd unit.");
+    run->add_option("files", all.stream_run.files, "a file or disc to stream, without a site file; or several in a row")
+        ->type_name("FILE");
+    run->add_option("--delivery", all.stream_run.deliveries,
+                    "deliveries: file, hls (on demand), live, live-hls, rtmp (shared); default file")
+        ->delimiter(',')
+        ->type_name("DELIVERIES");
+    run->add_option("--title", all.stream_run.title, "title number of a disc (main)")->type_name("TITLE");
+    run->add_option("--chapter", all.stream_run.chapter, "live: chapter to start with")
+        ->check(within(1, 999))
+        ->type_name("N");
+    run->add_option("--name", all.stream_run.name, "name of the stream; default: from the file")->type_name("NAME");
+    run->add_option("--audio", all.stream_run.choice.audio,
+                    "live and hls: audio tracks: languages, e.g. en,fr, track numbers, or none; default: all supported")
+        ->delimiter(',')
+        ->type_name("WHICH");
+    run->add_option("--video", all.stream_run.choice.picture,
+                    "live and hls: number of the video track, where there are several")
+        ->check(within(1, 99))
+        ->type_name("N");
+    run->add_option("--burn-in", all.stream_run.choice.drawn,
+                    "with --profile: subtitles burned in: forced, none, or a language, e.g. en")
+        ->capture_default_str()
+        ->type_name("WHICH");
+    run->add_option("--subtitles", all.stream_run.subtitles, "with file and hls: a subtitle file (SRT, WebVTT)")
+        ->type_name("FILE");
+    run->add_option("--profile", all.stream_run.profile, "live: transcode with this profile")->type_name("PROFILE");
+    run->add_option("--push", all.stream_run.push, "publish it to this RTMP server: rtmp://HOST/APPLICATION/KEY")
+        ->type_name("ADDRESS");
+    run->add_option("--push-key-file", all.stream_run.push_key_file,
+                    "file with the key for --push, whose address then ends with the application; "
+                    "or $WAVECREST_PUSH_KEY")
+        ->type_name("FILE");
+    // Of the environment alone: what stands on the command line, everybody on this machine can read.
+    run->add_option("--push-key", all.stream_run.push_key)->envname("WAVECREST_PUSH_KEY")->group("");
+    run->add_option("--publish-key", all.stream_run.publish_key,
+                    "accept RTMP publishing with this stream key (visible to other users of this machine)")
+        ->type_name("KEY")
+        ->envname("WAVECREST_PUBLISH_KEY");
+    run->add_option("--publish-key-file", all.stream_run.publish_key_file, "file with the stream key")
+        ->type_name("FILE");
+    run->add_option("--rtmp-port", all.stream_run.rtmp_port, "TCP port for RTMP, instead of the site's (1935)")
+        ->check(within(1, 65535))
+        ->type_name("PORT");
+    run->add_option("--site", all.stream_run.site, "the site file")->type_name("FILE");
+    run->add_option("--port", all.stream_run.port, "TCP port, instead of the site's")
+        ->check(within(1, 65535))
+        ->type_name("PORT");
+    run->add_option("--certificate", all.stream_run.certificate, "certificate (PEM) to serve HTTPS besides HTTP")
+        ->type_name("FILE");
+    run->add_option("--certificate-key", all.stream_run.certificate_key, "its private key (PEM)")->type_name("FILE");
+    run->add_option("--tls-port", all.stream_run.tls_port, "TCP port for HTTPS, instead of the site's (8443)")
+        ->check(within(1, 65535))
+        ->type_name("PORT");
+    run->add_option("--address", all.stream_run.bind, "listen on this address only")->type_name("ADDRESS");
+    run->add_option("--udp", all.stream_run.udp,
+                    "also send by UDP to this address and port: 239.20.0.1:5004 (repeatable)")
+        ->type_name("TO");
+    run->add_option("--rtp", all.stream_run.rtp, "also send by RTP to this address and port (repeatable)")
+        ->type_name("TO");
+    run->add_flag("--loop", all.stream_run.loop, "live: loop");
+    run->add_option("--bitrate", all.stream_run.rate, "transport streams: constant bit rate, such as \"8 Mbit/s\"")
+        ->type_name("BITRATE");
+    run->add_option("--interface", all.stream_run.interface, "network interface for multicast, by name or address")
+        ->type_name("NAME");
+    run->add_option("--ttl", all.stream_run.ttl, "multicast TTL (4)")->check(within(1, 255))->type_name("COUNT");
+    run->add_option("--for", all.stream_run.bound, "stop after this time, such as \"10 s\"")->type_name("TIME");
+    add_output(run, all.stream_run.output);
+    run->callback([&] { command = [&] { return run_stream(all.stream_run); }; });
+    const auto add_control = [&](const char* name, const char* what) {
+        auto* sub = stream->add_subcommand(name, what);
+        sub->add_option("--site", all.control.site, "the site file of the running streams")->type_name("FILE");
+        sub->add_option("--port", all.control.port, "their HTTP port on this machine")
+            ->check(within(1, 65535))
+            ->type_name("PORT");
+        add_output(sub, all.control.output);
+        return sub;
+    };
+    auto* status = add_control("status", "running streams and their viewers: of this user on this machine");
+    status->add_flag("--watch", all.control.watch, "refresh every second, until Ctrl-C");
+    add_examples(status, {"wavecrest stream status", "wavecrest stream status --watch",
+                          "wavecrest stream status --site site.toml --json"});
+    status->callback([&] { command = [&] { return run_stream_status(all.control); }; });
+    static constexpr std::pair<const char*, const char*> kOrders[] = {{"pause", "pause a live stream for all viewers"},
+                                                                      {"resume", "resume a paused stream"},
+                                                                      {"seek", "seek in a live stream for all viewers"},
+                                                                      {"stop", "stop a live stream"}};
+    for (const auto& [order, what] : kOrders) {
+        auto* sub = add_control(order, what);
+        sub->add_option("stream", all.control.stream, "its name or the start of it; optional if only one runs")
+            ->type_name("STREAM");
+        if (std::string_view(order) == "seek") {
+            sub->add_option("--by", all.control.by, "forward or back by this time: \"30 s\", \"-10 s\"")
+                ->type_name("TIME");
+            sub->add_option("--to", all.control.to, "to this position: 1:02:00")->type_name("TIME");
+            sub->add_flag("--next", all.control.next, "to the next part");
+            sub->add_flag("--previous", all.control.back, "to the start of this part, or to the previous part");
+        }
+        if (std::string_view(order) == "seek") {
+            add_examples(sub, {"wavecrest stream seek Lanterns --to 0:30:00", "wavecrest stream seek --by \"-10 s\"",
+                               "wavecrest stream seek --next"});
+        } else {
+            sub->footer(fmt::format("Examples:\n  wavecrest stream {0}\n  wavecrest stream {0} Lanterns\n", order));
+        }
+        sub->callback([&command, &all, order = std::string(order)] {
+            command = [&all, order] { return run_stream_order(order, all.control); };
+        });
+    }
+}
+
+void add_device(CLI::App& app, AllOptions& all, Command& command) {
+    auto* device = app.add_subcommand("device", "devices and what they can play");
+    device->require_subcommand(1);
+    add_examples(device, {"wavecrest device list", "wavecrest device show tv-hd"});
+    auto* list_devices = device->add_subcommand("list", "the built-in device classes");
+    add_output(list_devices, all.device_options.output);
+    add_examples(list_devices, {"wavecrest device list", "wavecrest device list --json"});
+    list_devices->callback([&] { command = [&] { return run_device_list(all.device_options); }; });
+    auto* show_device = device->add_subcommand("show", "what a device can play");
+    show_device->add_option("name", all.device_options.name, "class, or a description ending in .toml")
+        ->required()
+        ->type_name("CLASS");
+    add_output(show_device, all.device_options.output);
+    add_examples(show_device, {"wavecrest device show tv-hd", "wavecrest device show lounge.toml --json"});
+    show_device->callback([&] { command = [&] { return run_device_show(all.device_options); }; });
+}
+
+void add_verify(CLI::App& app, AllOptions& all, Command& command) {
+    auto* verify_app = app.add_subcommand("verify", "play streams as devices would, and test them");
+    verify_app->add_option("url", all.verify.url, "an address to verify, without a site file")->type_name("URL");
+    verify_app->add_option("--site", all.verify.site, "the site file: every stream on every device")->type_name("FILE");
+    verify_app
+        ->add_option("--device", all.verify.device,
+                     "with an address: a device class or description; with a site file: only this device")
+        ->type_name("DEVICE");
+    verify_app->add_option("--stream", all.verify.stream, "with a site file: only this stream")->type_name("STREAM");
+    verify_app->add_option("--link", all.verify.link, "with an address: the device's link (gigabit)")
+        ->type_name("LINK");
+    verify_app
+        ->add_option("--wait", all.verify.wait,
+                     "wait up to TIME for the stream to appear (10 s for udp:// and rtp://, else 0 s)")
+        ->type_name("TIME");
+    verify_app->add_option("--for", all.verify.listen, "duration for live streams (10 s)")->type_name("TIME");
+    verify_app->add_flag("--again", all.verify.again,
+                         "wait for the stream again and again, as an unattended screen does, until Ctrl-C");
+    verify_app->add_option("--stills", all.verify.stills, "save frames of what was received in this folder (PNG)")
+        ->type_name("DIR");
+    verify_app->add_option("--trust", all.verify.trusted, "accept this certificate (PEM) of an https:// address")
+        ->type_name("FILE");
+    add_faults(verify_app, all.verify.faults);
+    verify_app->add_flag("--real-time", all.verify.real_time,
+                         "take as long as the device would; else waiting for the link is left out");
+    add_output(verify_app, all.verify.output, true);
+    add_examples(verify_app, {"wavecrest verify --site site.toml --out results",
+                              "wavecrest verify http://192.168.1.10:8080/lanterns.mp4 --device tv-hd",
+                              "wavecrest verify udp://239.20.0.1:5004 --device tv-hd --for \"30 s\""});
+    verify_app->callback([&] { command = [&] { return run_verify(all.verify); }; });
+}
+
+void add_report(CLI::App& app, AllOptions& all, Command& command) {
+    auto* report_app = app.add_subcommand("report", "the handover report of the site");
+    report_app->add_option("--site", all.report.site, "the site file")->capture_default_str()->type_name("FILE");
+    report_app->add_option("--results", all.report.results, "folder of results (results/ beside the site file)")
+        ->type_name("DIR");
+    report_app->add_option("--into", all.report.into, "folder for the report (report/ beside the site file)")
+        ->type_name("DIR");
+    add_examples(report_app,
+                 {"wavecrest report", "wavecrest report --site site.toml --results results --into handover"});
+    report_app->callback([&] { command = [&] { return run_report(all.report); }; });
+}
+
+void add_standin(CLI::App& app, AllOptions& all, Command& command) {
+    auto* standin = app.add_subcommand("standin", "test material and simulated networks");
+    standin->require_subcommand(1);
+    add_examples(standin, {"wavecrest standin disc sample", "wavecrest standin link 9000 192.168.1.10:8080 --loss 1"});
+    auto* disc_app = standin->add_subcommand("disc", "make a sample disc with a test card");
+    disc_app->add_option("folder", all.disc.folder, "the folder to make, or an image when it ends in .iso")
+        ->required()
+        ->type_name("FOLDER");
+    disc_app->add_option("--from", all.disc.from, "description of the disc in TOML (see the manual)")
+        ->type_name("FILE");
+    disc_app->add_option("--title", all.disc.title, "text on the card; else the folder's name")->type_name("TEXT");
+    disc_app->add_option("--length", all.disc.length, "length of the main title")
+        ->capture_default_str()
+        ->type_name("TIME");
+    disc_app->add_option("--extra", all.disc.extra, "length of the bonus title; \"0 s\" leaves it out")
+        ->capture_default_str()
+        ->type_name("TIME");
+    disc_app->add_option("--chapters", all.disc.chapters, "chapters of the main title")
+        ->capture_default_str()
+        ->check(within(1, 99))
+        ->type_name("N");
+    disc_app->add_option("--seed", all.disc.seed, "random seed of the picture's texture")
+        ->capture_default_str()
+        ->type_name("N");
+    disc_app->add_flag("-q,--quiet", all.disc.quiet, "no progress");
+    add_examples(disc_app, {"wavecrest standin disc sample", "wavecrest standin disc sample.iso --from disc.toml",
+                            "wavecrest standin disc sample --length \"30 s\" --extra \"0 s\""});
+    disc_app->callback([&] { command = [&] { return run_standin_disc(all.disc); }; });
+    auto* link_app = standin->add_subcommand("link", "pass a stream on over a simulated network");
+    link_app->add_option("from", all.link.from, "where to listen: a TCP port, ADDRESS:PORT, or udp://ADDRESS:PORT")
+        ->required()
+        ->type_name("FROM");
+    link_app->add_option("to", all.link.to, "where to send: HOST:PORT, or udp://ADDRESS:PORT")
+        ->required()
+        ->type_name("TO");
+    link_app->add_option("--bitrate", all.link.rate, "usable bit rate: \"6 Mbit/s\"")->type_name("BITRATE");
+    add_faults(link_app, all.link.faults);
+    link_app->add_option("--interface", all.link.interface, "network interface for multicast, by name or address")
+        ->type_name("NAME");
+    link_app->add_option("--for", all.link.bound, "stop after this time")->type_name("TIME");
+    add_output(link_app, all.link.output);
+    add_examples(link_app, {"wavecrest standin link 9000 192.168.1.10:8080 --bitrate \"6 Mbit/s\" --delay \"40 ms\"",
+                            "wavecrest standin link udp://127.0.0.1:5004 udp://127.0.0.1:6004 --loss 1 --seed 7"});
+    link_app->callback([&] { command = [&] { return run_standin_link(all.link); }; });
+}
+
+void add_demo(CLI::App& app, AllOptions& all, Command& command) {
+    auto* demo = app.add_subcommand("demo", "the whole job on sample data, step by step");
+    demo->add_option("folder", all.demo_folder, "the folder to make")->capture_default_str()->type_name("DIR");
+    add_examples(demo, {"wavecrest demo", "wavecrest demo my-demo"});
+    demo->callback([&] { command = [&] { return run_demo(all.demo_folder); }; });
+}
+
+// Every command can write down what it does.
+void add_log(CLI::App& app, LogOptions& log) {
+    for (CLI::App* one : app.get_subcommands({})) add_log(*one, log);
+    if (!app.get_subcommands({}).empty()) return;
+    app.add_flag("-v,--verbose", log.verbose, "show what is done as it goes; -vv: with details");
+    app.add_option("--log", log.file, "append it to this file (10 MB, two older ones are kept)")->type_name("FILE");
+}
+
+// The whole command line.
+struct CommandLine {
+    CLI::App app{"Wavecrest: convert discs, stream them, and test that every screen plays them.", "wavecrest"};
+    AllOptions all;
+    Command command;
+
+    CommandLine() {
+        app.footer(
+            std::string("wavecrest COMMAND --help shows its options. Commands are listed in the order of the work.\n") +
+            kExitHelp);
+        app.require_subcommand(1);
+        app.set_version_flag("--version", "wavecrest " WAVECREST_VERSION);
+        app.get_formatter()->column_width(34);
+        add_site(app, all, command);
+        add_inspect(app, all, command);
+        add_profile(app, all, command);
+        add_convert(app, all, command);
+        add_stream(app, all, command);
+        add_device(app, all, command);
+        add_verify(app, all, command);
+        add_report(app, all, command);
+        add_standin(app, all, command);
+        add_demo(app, all, command);
+        add_log(app, all.log);
+    }
+};
+
+OptionHelp describe(const CLI::Option& option) {
+    OptionHelp help;
+    for (const std::string& name : option.get_snames()) help.names.push_back("-" + name);
+    for (const std::string& name : option.get_lnames()) help.names.push_back("--" + name);
+    if (option.get_items_expected_max() != 0) help.value = option.get_type_name();
+    help.what = option.get_description();
+    help.fallback = option.get_default_str();
+    help.required = option.get_required();
+    help.several =
+        option.get_items_expected_max() > 1 || option.get_multi_option_policy() == CLI::MultiOptionPolicy::TakeAll;
+    return help;
+}
+
+CommandHelp describe(const CLI::App& app, const std::string& name) {
+    CommandHelp help{name, app.get_description(), {}, {}, "", {}};
+    for (const CLI::Option* option : app.get_options()) {
+        if (!option->get_group().empty()) help.options.push_back(describe(*option));
+    }
+    // The footer is what add_examples wrote: indented lines, and a note after them.
+    const std::string footer = app.get_footer();
+    for (std::size_t at = 0; at < footer.size();) {
+        const std::size_t end = std::min(footer.find('\n', at), footer.size());
+        const std::string line = footer.substr(at, end - at);
+        at = end + 1;
+        if (line.starts_with("  ")) {
+            help.examples.push_back(line.substr(2));
+        } else if (!line.empty() && line != "Examples:") {
+            help.note += (help.note.empty() ? "" : "\n") + line;
+        }
+    }
+    for (const CLI::App* one : app.get_subcommands({}))
+        help.commands.push_back(describe(*one, name + " " + one->get_name()));
+    return help;
+}
+
+// What other programs ask of this one, a package's build and a shell: no commands for people.
+std::optional<int> answer_programs(const std::vector<std::string>& words) {
+    if (words.front() == "write-pages" && words.size() == 2) {
+        const Status written = write_pages(describe_command_line(), WAVECREST_VERSION, words[1]);
+        return written ? 0 : report_error(written.error());
+    }
+    if (words.front() == "complete-words" && words.size() >= 2 && words[1] == "--") {
+        const Completion completion = complete(describe_command_line(), {words.begin() + 2, words.end()}, known_values);
+        print("{}\n", completion.files ? "files" : "words");
+        for (const std::string& word : completion.words) print("{}\n", word);
+        return 0;
+    }
+    return std::nullopt;
+}
+
+}  // namespace
+
+Status start_log(const LogOptions& options) {
+    base::LogSettings settings;
+    settings.least = options.verbose > 1 ? base::LogLevel::debug : base::LogLevel::info;
+    settings.file = options.file;
+    settings.on_stderr = options.verbose > 0;
+    settings.for_journal = base::is_stderr_journal();
+    log_messages(!settings.on_stderr && !settings.for_journal);
+    return base::start_log(settings);
+}
+
+CommandHelp describe_command_line() {
+    CommandLine line;
+    CommandHelp help = describe(line.app, "wavecrest");
+    help.what = "convert discs, stream them, and test that every screen plays them";
+    help.note.clear();
+    for (const char* example :
+         {"wavecrest demo", "wavecrest inspect RIP", "wavecrest convert RIP --into LIBRARY --plan",
+          "wavecrest stream run --site site.toml", "wavecrest verify --site site.toml"})
+        help.examples.emplace_back(example);
+    return help;
+}
+
+int run_command_line(int argc, char** argv) {
+    const std::vector<std::string> words(argv + 1, argv + argc);
+    if (words.empty()) {
+        print("{}", Raw{kStart});
+        return 0;
+    }
+    if (const auto answered = answer_programs(words)) return *answered;
+    CommandLine line;
+    const bool json = std::find(words.begin(), words.end(), "--json") != words.end();
+    if (const auto mistyped = find_mistyped(line.app, words)) return report_error(*mistyped, json);
+    try {
+        line.app.parse(argc, argv);
+    } catch (const CLI::ParseError& error) {
+        if (error.get_exit_code() == 0) return line.app.exit(error);
+        const CLI::App* used = &line.app;
+        for (auto next = used->get_subcommands(); !next.empty(); next = used->get_subcommands()) used = next.front();
+        std::string name = "wavecrest";
+        for (const CLI::App* a = used; a->get_parent() != nullptr; a = a->get_parent())
+            name.insert(9, " " + a->get_name());
+        return report_error({ErrorKind::usage, error.what(), "the command line", name + " --help shows what it takes"},
+                            json);
+    }
+    if (const Status started = start_log(line.all.log); !started) return report_error(started.error(), json);
+    return line.command();
+}
+
+}  // namespace wavecrest::cli
