@@ -263,7 +263,7 @@ int main(int argc, char** argv) {
     std::vector<int> handles;
     if (what == "live" || what == "join") {
         make_film(film, 7'000'000);
-        const pid_t server = serve({"--delivery", "live", "--loop", "--rate", "8 Mbit/s"});
+        const pid_t server = serve({"--delivery", "live", "--loop", "--bitrate", "8 Mbit/s"});
         for (int i = 0; i < 100; ++i) {
             const int one = connect_to(kPort);
             ::close(one);

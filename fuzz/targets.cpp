@@ -1,5 +1,6 @@
-// Fuzz targets for what reads discs and files: one program each, chosen by WAVECREST_FUZZ_TARGET (scripts/fuzz builds
-// and runs them). None may crash, hang or use memory without bound on any bytes.
+// Fuzz targets for what reads discs, files and wires. None may crash, hang or use memory without bound on any bytes.
+#include "targets.hpp"
+
 #include <cstddef>
 #include <cstdint>
 
@@ -345,7 +346,37 @@ void h264(ByteSpan bytes) {
 
 }  // namespace
 
+const std::vector<FuzzTarget>& fuzz_targets() {
+    static const std::vector<FuzzTarget> targets = {
+        {"ifo", ifo},
+        {"playlist", playlist},
+        {"clip_info", clip_info},
+        {"iso9660", iso9660},
+        {"udf", udf},
+        {"subpicture", subpicture},
+        {"pgs", pgs},
+        {"streams", streams},
+        {"mp4", mp4},
+        {"matroska", matroska},
+        {"transport", transport},
+        {"program", program},
+        {"avi", avi},
+        {"flv", flv},
+        {"ogg", ogg},
+        {"audio", audio},
+        {"text", text},
+        {"headers", headers},
+        {"datagrams", datagrams},
+        {"rtmp", rtmp},
+        {"hls", hls},
+        {"h264", h264},
+    };
+    return targets;
+}
+
+#ifdef WAVECREST_FUZZ_TARGET
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
     WAVECREST_FUZZ_TARGET(ByteSpan(data, size));
     return 0;
 }
+#endif

@@ -1,6 +1,8 @@
-# A sample disc of 12 s and an extra of 3 s, and the film converted from it.
+# A sample disc of 12 s and an extra of 3 s, the film converted from it, and both in other formats.
 # What the same program made in an earlier run is kept, with the discs and tracks that tests put beside it.
 file(SHA256 ${PROGRAM} made_by)
+file(SHA256 ${CMAKE_CURRENT_LIST_FILE} made_as)
+string(APPEND made_by ${made_as})
 if(EXISTS ${FOLDER}/made-by.txt)
   file(READ ${FOLDER}/made-by.txt kept)
   if(kept STREQUAL made_by)
@@ -13,7 +15,11 @@ file(MAKE_DIRECTORY ${FOLDER})
 file(WRITE ${FOLDER}/test.toml "name = \"test\"\n[video]\neffort = 4\nquality = 20\nkeyframe_interval = \"1 s\"\n[audio]\nbitrate = \"160 kbit/s\"\n")
 foreach(arguments
     "standin;disc;Sample Film (2020);--length;12 s;--extra;3 s;-q"
-    "convert;Sample Film (2020);--into;library;--profile;test.toml;-q")
+    "convert;Sample Film (2020);--into;library;--profile;test.toml;-q"
+    "convert;Sample Film (2020);--remux;matroska;--into;formats;--name;disc;-q"
+    "convert;library/Sample Film (2020)/Sample Film (2020).mp4;--remux;mpeg-ts;--into;formats;--name;film;-q"
+    "convert;library/Sample Film (2020)/Sample Film (2020).mp4;--remux;flv;--into;formats;--name;film;-q"
+    "convert;library/Sample Film (2020)/Sample Film (2020).mp4;--remux;adts;--into;formats;--name;film;-q")
   execute_process(COMMAND ${PROGRAM} ${arguments} WORKING_DIRECTORY ${FOLDER} RESULT_VARIABLE result OUTPUT_QUIET)
   if(NOT result EQUAL 0)
     message(FATAL_ERROR "wavecrest ${arguments} ended with ${result}")
