@@ -18,6 +18,8 @@
 #include <functional>
 #include <random>
 
+#include "base/atomic_file.hpp"
+#include "base/byte_source.hpp"
 #include "bitstream/headers.hpp"
 #include "codec/aac_encoder.hpp"
 #include "codec/audio_decoder.hpp"

@@ -18,6 +18,7 @@
 #include <filesystem>
 #include <thread>
 
+#include "base/atomic_file.hpp"
 #include "codec/x264_encoder.hpp"
 #include "container/writer.hpp"
 #include "host/machine.hpp"

@@ -27,6 +27,7 @@
 #include <sstream>
 #include <thread>
 
+#include "base/atomic_file.hpp"
 #include "codec/x264_encoder.hpp"
 #include "container/writer.hpp"
 #include "net/rtmp_client.hpp"

@@ -16,7 +16,7 @@
 #include <random>
 #include <string>
 
-#include "base/file.hpp"
+#include "base/byte_source.hpp"
 #include "targets.hpp"
 
 using namespace wavecrest;

@@ -4,6 +4,7 @@
 #include <cstddef>
 #include <cstdint>
 
+#include "base/byte_source.hpp"
 #include "bitstream/audio_frames.hpp"
 #include "bitstream/captions.hpp"
 #include "bitstream/h264.hpp"

@@ -2,10 +2,10 @@
 // writers are told to stop.
 #pragma once
 
-#include <condition_variable>
 #include <deque>
-#include <mutex>
 #include <optional>
+
+#include "base/mutex.hpp"
 
 namespace wavecrest::base {
 
@@ -16,8 +16,8 @@ class BoundedQueue {
 
     // Waits for room; false when the queue was closed (the item is dropped).
     bool push(T item) {
-        std::unique_lock lock(mutex_);
-        room_.wait(lock, [&] { return closed_ || items_.size() < capacity_; });
+        const MutexLock lock(mutex_);
+        while (!closed_ && items_.size() >= capacity_) room_.wait(mutex_);
         if (closed_) return false;
         items_.push_back(std::move(item));
         filled_.notify_one();
@@ -26,8 +26,8 @@ class BoundedQueue {
 
     // Waits for an item; nothing when the queue is closed and empty.
     std::optional<T> pop() {
-        std::unique_lock lock(mutex_);
-        filled_.wait(lock, [&] { return closed_ || !items_.empty(); });
+        const MutexLock lock(mutex_);
+        while (!closed_ && items_.empty()) filled_.wait(mutex_);
         if (items_.empty()) return std::nullopt;
         T item = std::move(items_.front());
         items_.pop_front();
@@ -37,7 +37,7 @@ class BoundedQueue {
 
     // No more items will come.
     void close() {
-        const std::lock_guard lock(mutex_);
+        const MutexLock lock(mutex_);
         closed_ = true;
         room_.notify_all();
         filled_.notify_all();
@@ -45,7 +45,7 @@ class BoundedQueue {
 
     // Closes and drops what is queued: the way out after an error.
     void abandon() {
-        const std::lock_guard lock(mutex_);
+        const MutexLock lock(mutex_);
         closed_ = true;
         items_.clear();
         room_.notify_all();
@@ -54,11 +54,11 @@ class BoundedQueue {
 
   private:
     const std::size_t capacity_;
-    std::mutex mutex_;
-    std::condition_variable room_;
-    std::condition_variable filled_;
-    std::deque<T> items_;
-    bool closed_ = false;
+    Mutex mutex_;
+    Condition room_;
+    Condition filled_;
+    std::deque<T> items_ GUARDED_BY(mutex_);
+    bool closed_ GUARDED_BY(mutex_) = false;
 };
 
 }  // namespace wavecrest::base

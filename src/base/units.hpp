@@ -10,10 +10,10 @@
 
 namespace wavecrest::base {
 
-std::string format_bitrate(std::int64_t bits_per_second);            // "850 kbit/s", "4.2 Mbit/s"
-std::string format_bytes(std::uint64_t bytes);                       // "820 bytes", "14.2 MB"
-std::string format_clock(Time time);                                 // "0:15", "1:32:05"; rounded to seconds
-std::string format_span(Time time);                                  // "350 ms", "2.4 s", "3 min 20 s", "2 h 05 min"
+std::string format_bitrate(std::int64_t bits_per_second);  // "850 kbit/s", "4.2 Mbit/s"
+std::string format_bytes(std::uint64_t bytes);             // "820 bytes", "14.2 MB"
+std::string format_clock(Time time);                       // "0:15", "1:32:05"; rounded to seconds
+std::string format_span(Time time);                        // "350 ms", "2.4 s", "3 min 20 s", "2 h 05 min"
 // "High" of "high": for names that are lower-case in configuration.
 std::string capitalized(std::string text);
 std::string format_count(std::size_t count, std::string_view noun);  // "1 stream", "2 streams"

@@ -140,16 +140,20 @@ void append_byte_stream(ByteVector& out, ByteSpan unit) {
     out.insert(out.end(), unit.begin(), unit.end());
 }
 
-ByteVector byte_stream_unit(Codec codec, ByteSpan access_unit, ByteSpan parameter_sets) {
+void append_byte_stream_unit(ByteVector& out, Codec codec, ByteSpan access_unit, ByteSpan parameter_sets) {
     constexpr std::uint8_t kAvcDelimiter[] = {0x09, 0xF0}, kHevcDelimiter[] = {0x46, 0x01, 0x50};
-    ByteVector out;
-    out.reserve(access_unit.size() + parameter_sets.size() + 32);
+    out.reserve(out.size() + access_unit.size() + parameter_sets.size() + 32);
     append_byte_stream(out, codec == Codec::h264 ? ByteSpan(kAvcDelimiter) : ByteSpan(kHevcDelimiter));
     const auto units = split_lengths(access_unit);
     const bool has_sets = std::any_of(units.begin(), units.end(),
                                       [&](ByteSpan u) { return type(codec, u) == (codec == Codec::h264 ? 7 : 33); });
     if (!has_sets) out.insert(out.end(), parameter_sets.begin(), parameter_sets.end());
     for (const ByteSpan unit : units) append_byte_stream(out, unit);
+}
+
+ByteVector byte_stream_unit(Codec codec, ByteSpan access_unit, ByteSpan parameter_sets) {
+    ByteVector out;
+    append_byte_stream_unit(out, codec, access_unit, parameter_sets);
     return out;
 }
 

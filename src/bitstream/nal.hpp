@@ -50,6 +50,7 @@ class Messages {
 // A length-prefixed access unit as the byte stream of transport streams (13818-1, 2.14.1 and 2.17.1): it begins with a
 // delimiter; where `parameter_sets` (a byte stream, too) aren't in it, they follow.
 ByteVector byte_stream_unit(Codec codec, ByteSpan access_unit, ByteSpan parameter_sets);
+void append_byte_stream_unit(ByteVector& out, Codec codec, ByteSpan access_unit, ByteSpan parameter_sets);
 // Appends a unit with its start code.
 void append_byte_stream(ByteVector& out, ByteSpan unit);
 

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <set>
 
+#include "base/atomic_file.hpp"
 #include "container/writer.hpp"
 #include "device/device.hpp"
 #include "profile/profile.hpp"

@@ -9,6 +9,7 @@
 #include <csignal>
 #include <thread>
 
+#include "base/atomic_file.hpp"
 #include "base/embedded.hpp"
 #include "base/file.hpp"
 #include "cli/commands.hpp"

@@ -2,6 +2,7 @@
 #include <cmath>
 #include <nlohmann/json.hpp>
 
+#include "base/byte_source.hpp"
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "cli/deep_report.hpp"

@@ -1,10 +1,12 @@
-#include "site/site.hpp"
+#include "site/check.hpp"
+#include "site/new_site.hpp"
 
 #include <pwd.h>
 #include <unistd.h>
 
 #include <nlohmann/json.hpp>
 
+#include "base/atomic_file.hpp"
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "host/machine.hpp"

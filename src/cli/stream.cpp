@@ -15,6 +15,7 @@
 #include "media/track_choice.hpp"
 #include "net/http_client.hpp"
 #include "render/table.hpp"
+#include "site/encode.hpp"
 #include "site/site.hpp"
 #include "stream/control.hpp"
 #include "stream/stream_server.hpp"

@@ -14,6 +14,7 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "base/atomic_file.hpp"
 #include "base/log.hpp"
 #include "base/units.hpp"
 #include "net/guess_limiter.hpp"

@@ -1,4 +1,4 @@
-// AudioFrames of files: AAC by faad2, FLAC, Opus and Vorbis by their own libraries.
+// Audio of files: AAC by faad2, FLAC, Opus and Vorbis by their own libraries.
 #include <FLAC/stream_decoder.h>
 #include <neaacdec.h>
 #include <opus/opus_multistream.h>

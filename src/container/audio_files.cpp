@@ -7,7 +7,10 @@
 #include <deque>
 #include <optional>
 
+#include "base/atomic_file.hpp"
+#include "base/byte_source.hpp"
 #include "base/units.hpp"
+#include "base/window_reader.hpp"
 #include "bitstream/aac.hpp"
 #include "bitstream/audio_frames.hpp"
 #include "bitstream/headers.hpp"

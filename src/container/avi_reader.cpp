@@ -7,7 +7,9 @@
 #include <deque>
 #include <optional>
 
+#include "base/byte_source.hpp"
 #include "base/units.hpp"
+#include "base/window_reader.hpp"
 #include "bitstream/audio_frames.hpp"
 #include "bitstream/headers.hpp"
 #include "bitstream/mpeg2.hpp"

@@ -9,6 +9,9 @@
 #include <map>
 #include <optional>
 
+#include "base/atomic_file.hpp"
+#include "base/byte_source.hpp"
+#include "base/window_reader.hpp"
 #include "bitstream/aac.hpp"
 #include "bitstream/headers.hpp"
 #include "container/flv_tags.hpp"

@@ -1,4 +1,5 @@
 #include "container/matroska_ebml.hpp"
+#include "base/byte_source.hpp"
 
 #include <algorithm>
 #include <bit>

@@ -4,6 +4,7 @@
 #include <optional>
 #include <string>
 
+#include "base/byte_source.hpp"
 #include "base/bytes.hpp"
 #include "container/matroska_format.hpp"
 

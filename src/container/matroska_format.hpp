@@ -3,6 +3,7 @@
 
 #include <cstdint>
 
+#include "base/byte_source.hpp"
 #include "media/types.hpp"
 
 namespace wavecrest::container::mkv {

@@ -7,7 +7,9 @@
 #include <optional>
 #include <utility>
 
+#include "base/byte_source.hpp"
 #include "base/units.hpp"
+#include "base/window_reader.hpp"
 #include "bitstream/h264.hpp"
 #include "bitstream/h265.hpp"
 #include "bitstream/headers.hpp"

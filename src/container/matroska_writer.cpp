@@ -5,6 +5,7 @@
 #include <chrono>
 #include <optional>
 
+#include "base/atomic_file.hpp"
 #include "bitstream/headers.hpp"
 #include "bitstream/xiph.hpp"
 #include "container/matroska_format.hpp"

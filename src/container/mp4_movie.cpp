@@ -6,6 +6,7 @@
 #include <cmath>
 #include <map>
 
+#include "base/byte_source.hpp"
 #include "container/mp4_entries.hpp"
 #include "container/timing.hpp"
 

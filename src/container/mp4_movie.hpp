@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "base/byte_source.hpp"
 #include "container/mp4_boxes.hpp"
 #include "container/mp4_edits.hpp"
 #include "container/mp4_reader.hpp"

@@ -4,7 +4,9 @@
 
 #include <algorithm>
 
+#include "base/byte_source.hpp"
 #include "base/units.hpp"
+#include "base/window_reader.hpp"
 #include "bitstream/headers.hpp"
 #include "bitstream/nal.hpp"
 #include "bitstream/xiph.hpp"

@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "base/file.hpp"
+#include "base/byte_source.hpp"
 #include "container/sample_index.hpp"
 #include "media/flow.hpp"
 

@@ -6,6 +6,7 @@
 #include <numeric>
 #include <optional>
 
+#include "base/atomic_file.hpp"
 #include "base/bits.hpp"
 #include "bitstream/headers.hpp"
 #include "bitstream/xiph.hpp"

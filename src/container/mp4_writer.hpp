@@ -5,6 +5,7 @@
 #include <memory>
 #include <vector>
 
+#include "base/atomic_file.hpp"
 #include "container/writer.hpp"
 
 namespace wavecrest::container {

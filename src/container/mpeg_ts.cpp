@@ -383,31 +383,35 @@ ByteVector write_pmt(const Program& program, ByteSpan descriptors) {
     return close_section(out);
 }
 
-std::size_t write_packet(ByteWriter& out, const PacketHeader& header, ByteSpan payload) {
+std::size_t write_packet(PacketBytes& packet, const PacketHeader& header, ByteSpan payload) {
     // The adaptation field: a clock takes 8 bytes with its length and flags; stuffing fills what the payload leaves.
     std::size_t field = header.pcr_27mhz ? 8 : header.random_access ? 2 : 0;
     const std::size_t count = std::min(payload.size(), kPacket - 4 - field);
     const std::size_t left = kPacket - 4 - count;
     field = left;
-    out.u8(kSync);
-    out.u16((header.starts ? 0x4000u : 0u) | static_cast<unsigned>(header.pid));
-    out.u8((field > 0 ? 0x20u : 0u) | (count > 0 ? 0x10u : 0u) | (static_cast<unsigned>(header.continuity) & 15u));
+    std::size_t at = 0;
+    const auto put = [&](std::uint64_t value) { packet[at++] = static_cast<std::uint8_t>(value); };
+    const unsigned start_and_pid = (header.starts ? 0x4000u : 0u) | static_cast<unsigned>(header.pid);
+    put(kSync);
+    put(start_and_pid >> 8);
+    put(start_and_pid);
+    put((field > 0 ? 0x20u : 0u) | (count > 0 ? 0x10u : 0u) | (static_cast<unsigned>(header.continuity) & 15u));
     if (field > 0) {
-        out.u8(field - 1);
+        put(field - 1);
         if (field > 1) {
-            out.u8((header.pcr_27mhz ? 0x10u : 0u) | (header.random_access ? 0x40u : 0u));
-            std::size_t used = 2;
+            put((header.pcr_27mhz ? 0x10u : 0u) | (header.random_access ? 0x40u : 0u));
             if (header.pcr_27mhz) {
+                // 33 bits of 90 kHz, 6 reserved, 9 bits of 27 MHz (2.4.3.5).
                 const auto base = static_cast<std::uint64_t>(*header.pcr_27mhz / 300) & 0x1'FFFF'FFFF;
-                const auto extension = static_cast<std::uint64_t>(*header.pcr_27mhz % 300);
-                out.u32(base >> 1);
-                out.u16((base & 1) << 15 | 0x7E00u | extension);
-                used += 6;
+                const std::uint64_t clock = base << 15 | 0x7E00u | static_cast<std::uint64_t>(*header.pcr_27mhz % 300);
+                for (int shift = 40; shift >= 0; shift -= 8) put(clock >> shift);
             }
-            out.fill(field - used, 0xFF);
+            std::fill(packet.begin() + static_cast<std::ptrdiff_t>(at),
+                      packet.begin() + static_cast<std::ptrdiff_t>(4 + field), 0xFF);
         }
     }
-    out.raw(payload.first(count));
+    std::copy(payload.begin(), payload.begin() + static_cast<std::ptrdiff_t>(count),
+              packet.end() - static_cast<std::ptrdiff_t>(count));
     return count;
 }
 

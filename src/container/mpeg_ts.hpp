@@ -2,6 +2,7 @@
 // and written. Blu-ray's packets of 192 bytes have four bytes with an arrival time in front.
 #pragma once
 
+#include <array>
 #include <map>
 #include <optional>
 #include <string>
@@ -106,8 +107,9 @@ struct PacketHeader {
     std::optional<std::int64_t> pcr_27mhz;
     bool random_access = false;  // decoding can start with what begins here
 };
-// Appends one packet with as much of `payload` as fits, and gives how many bytes that was.
-std::size_t write_packet(base::ByteWriter& out, const PacketHeader& header, ByteSpan payload);
+using PacketBytes = std::array<std::uint8_t, kPacket>;
+// Makes one packet with as much of `payload` as fits, and gives how many bytes that was.
+std::size_t write_packet(PacketBytes& packet, const PacketHeader& header, ByteSpan payload);
 // A PES header for `payload` bytes; a size of 0 leaves the length open (video).
 ByteVector write_pes(std::uint8_t stream_id, std::optional<std::int64_t> pts, std::optional<std::int64_t> dts,
                      std::size_t payload, std::uint8_t stream_id_extension = 0);

@@ -8,6 +8,9 @@
 #include <map>
 #include <optional>
 
+#include "base/atomic_file.hpp"
+#include "base/byte_source.hpp"
+#include "base/window_reader.hpp"
 #include "bitstream/headers.hpp"
 #include "bitstream/xiph.hpp"
 #include "container/reader.hpp"

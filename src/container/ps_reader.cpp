@@ -5,7 +5,9 @@
 #include <deque>
 #include <map>
 
+#include "base/byte_source.hpp"
 #include "base/units.hpp"
+#include "base/window_reader.hpp"
 #include "bitstream/headers.hpp"
 #include "bitstream/lpcm.hpp"
 #include "container/elementary.hpp"

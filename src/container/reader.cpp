@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cctype>
 
+#include "base/byte_source.hpp"
 #include "container/sniff.hpp"
 
 namespace wavecrest::container {

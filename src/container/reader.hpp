@@ -6,7 +6,7 @@
 #include <string>
 #include <vector>
 
-#include "base/file.hpp"
+#include "base/byte_source.hpp"
 #include "media/flow.hpp"
 
 namespace wavecrest::container {

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cstdio>
 
+#include "base/byte_source.hpp"
 #include "container/reader.hpp"
 #include "container/subtitle_text.hpp"
 #include "container/ts_mux.hpp"

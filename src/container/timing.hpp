@@ -23,7 +23,7 @@ class PictureGrid {
     Time anchor_{};
 };
 
-// AudioFrames that goes on without a gap: as long as the stated times stay within `tolerance` of the sum of what was
+// Audio that goes on without a gap: as long as the stated times stay within `tolerance` of the sum of what was
 // heard before, the sum counts; else the stated time does, put on the grid of samples.
 class AudioClock {
   public:

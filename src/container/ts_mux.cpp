@@ -270,9 +270,11 @@ struct TransportMux::State {
     void hold(const Packet& packet);
     Status write(const Packet& packet);
     Status finish();
-    void queue(StreamState& stream_state, ByteSpan data, std::int64_t pts, std::int64_t dts, bool key);
+    // A PES packet begins with its header; what it carries is appended, and `queue` puts it into its place.
+    ByteVector begin_pes(const StreamState& stream_state, std::int64_t pts, std::int64_t dts, std::size_t size) const;
+    void queue(StreamState& stream_state, ByteVector pes, std::int64_t dts, bool key);
     void send_gathered(StreamState& stream_state);
-    ByteVector elementary(const StreamState& stream_state, const Packet& packet) const;
+    bool append_elementary(ByteVector& out, const StreamState& stream_state, const Packet& packet) const;
     void queue_tables();
     void put_table(int pid, ByteVector section, int& continuity, bool& mark);
     Status send_last();
@@ -301,7 +303,7 @@ struct TransportMux::State {
     std::int64_t now_ = 0, known_until_ = 0;
     std::int64_t next_tables_ = 0, next_clock_ = 0, next_decision_ = 0;
     std::int64_t slot_ = 0, slots_from_ = 0, slot_count_ = 0;
-    std::deque<std::pair<ByteVector, bool>> tables_;  // packets; the first of a group is marked
+    std::deque<std::pair<ts::PacketBytes, bool>> tables_;  // packets; the first of a group is marked
     Leak tables_buffer_;
     int table_continuity_[3] = {};
     bool tables_for_key_ = false;
@@ -309,15 +311,16 @@ struct TransportMux::State {
     MuxFigures figures_;
 };
 
-// The packet as an elementary stream has it.
-ByteVector TransportMux::State::elementary(const StreamState& stream_state, const Packet& packet) const {
+// The packet as an elementary stream has it, appended. False where it has no such form.
+bool TransportMux::State::append_elementary(ByteVector& out, const StreamState& stream_state,
+                                            const Packet& packet) const {
     const ByteSpan data = packet.data.view();
-    ByteVector out;
     switch (stream_state.track.codec) {
         case Codec::h264:
         case Codec::h265:
-            return nal::byte_stream_unit(stream_state.track.codec, data,
+            nal::append_byte_stream_unit(out, stream_state.track.codec, data,
                                          packet.key ? ByteSpan(stream_state.parameter_sets) : ByteSpan{});
+            return true;
         case Codec::mpeg1:
         case Codec::mpeg2:
         case Codec::mpeg4:
@@ -328,18 +331,21 @@ ByteVector TransportMux::State::elementary(const StreamState& stream_state, cons
             const bool has_header = data.size() > 4 && data[0] == 0 && data[1] == 0 && data[2] == 1 &&
                                     (data[3] == wanted || (wanted == 0x20 && (data[3] >= 0xB0 && data[3] <= 0xB5)) ||
                                      (wanted == 0x20 && data[3] < 0x30));
-            if (packet.key && !has_header) out = stream_state.parameter_sets;
-            out.insert(out.end(), data.begin(), data.end());
-            return out;
+            if (packet.key && !has_header)
+                out.insert(out.end(), stream_state.parameter_sets.begin(), stream_state.parameter_sets.end());
+            break;
         }
-        case Codec::aac:
-            out = bitstream::aac::make_adts(stream_state.track.codec_config.view(), data.size());
-            if (out.empty()) return out;
-            out.insert(out.end(), data.begin(), data.end());
-            return out;
+        case Codec::aac: {
+            const ByteVector header = bitstream::aac::make_adts(stream_state.track.codec_config.view(), data.size());
+            if (header.empty()) return false;
+            out.insert(out.end(), header.begin(), header.end());
+            break;
+        }
         default:
-            return {data.begin(), data.end()};
+            break;
     }
+    out.insert(out.end(), data.begin(), data.end());
+    return true;
 }
 
 void TransportMux::State::put_table(int pid, ByteVector section, int& continuity, bool& mark) {
@@ -352,9 +358,9 @@ void TransportMux::State::put_table(int pid, ByteVector section, int& continuity
                            rest.begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(184, rest.size())));
         const std::size_t taken = payload.size();
         payload.resize(184, 0xFF);
-        base::ByteWriter packet;
+        ts::PacketBytes packet;
         ts::write_packet(packet, {pid, first, continuity, {}, false}, payload);
-        tables_.emplace_back(packet.release(), std::exchange(mark, false));
+        tables_.emplace_back(packet, std::exchange(mark, false));
         continuity = (continuity + 1) & 15;
         rest = rest.subspan(taken);
         first = false;
@@ -480,11 +486,11 @@ Status TransportMux::State::send_clock() {
     header.pid = stream_state.pid;
     header.continuity = (stream_state.continuity + 15) & 15;
     header.pcr_27mhz = now_;
-    base::ByteWriter packet;
+    ts::PacketBytes packet;
     ts::write_packet(packet, header, {});
     next_clock_ = now_ + kClockEvery;
     stream_states_[clock_stream_].transport.take(now_);
-    return send(packet.bytes(), false);
+    return send(packet, false);
 }
 
 Status TransportMux::State::send_from(StreamState& stream_state) {
@@ -498,7 +504,7 @@ Status TransportMux::State::send_from(StreamState& stream_state) {
         header.pcr_27mhz = now_;
         next_clock_ = now_ + kClockEvery;
     }
-    base::ByteWriter packet;
+    ts::PacketBytes packet;
     const std::size_t taken =
         ts::write_packet(packet, header, ByteSpan(unit.bytes).subspan(unit.sent, next_piece(stream_state)));
     stream_state.continuity = (stream_state.continuity + 1) & 15;
@@ -511,7 +517,7 @@ Status TransportMux::State::send_from(StreamState& stream_state) {
         figures_.latest = std::max(figures_.latest, base::from_ticks(over, kTicks));
     }
     if (unit.sent >= unit.bytes.size()) stream_state.units.pop_front();
-    return send(packet.bytes(), false);
+    return send(packet, false);
 }
 
 // When something may happen next that can't now.
@@ -572,10 +578,10 @@ Status TransportMux::State::send_until(std::int64_t end) {
         } else if (now_ >= next_clock_) {
             WAVECREST_TRY(send_clock());
         } else if (settings_.rate_bps > 0) {
-            static const ByteVector kNull = [] {
-                base::ByteWriter packet;
+            static const ts::PacketBytes kNull = [] {
+                ts::PacketBytes packet;
                 ts::write_packet(packet, {kNullPid, false, 0, {}, false}, ByteVector(184, 0xFF));
-                return packet.release();
+                return packet;
             }();
             ++figures_.null_packets;
             WAVECREST_TRY(send(kNull, false));
@@ -588,14 +594,16 @@ Status TransportMux::State::send_until(std::int64_t end) {
     return {};
 }
 
-void TransportMux::State::queue(StreamState& stream_state, ByteSpan data, std::int64_t pts, std::int64_t dts,
-                                bool key) {
+ByteVector TransportMux::State::begin_pes(const StreamState& stream_state, std::int64_t pts, std::int64_t dts,
+                                          std::size_t size) const {
     const bool video = stream_state.track.kind == TrackKind::video;
+    return write_pes(stream_state.stream_id, pts / 300, video && dts != pts ? std::optional(dts / 300) : std::nullopt,
+                     video ? 0 : size, stream_state.stream_id_extension);
+}
+
+void TransportMux::State::queue(StreamState& stream_state, ByteVector pes, std::int64_t dts, bool key) {
     Unit unit;
-    unit.bytes =
-        write_pes(stream_state.stream_id, pts / 300, video && dts != pts ? std::optional(dts / 300) : std::nullopt,
-                  video ? 0 : data.size(), stream_state.stream_id_extension);
-    unit.bytes.insert(unit.bytes.end(), data.begin(), data.end());
+    unit.bytes = std::move(pes);
     unit.dts = dts;
     unit.deadline = std::min(dts - kMargin, end_ - kLastHeld);
     unit.release = std::min(dts - stream_state.lead, end_ - kLastHeld);
@@ -606,7 +614,9 @@ void TransportMux::State::queue(StreamState& stream_state, ByteSpan data, std::i
 void TransportMux::State::send_gathered(StreamState& stream_state) {
     if (stream_state.gathered.empty()) return;
     const std::int64_t at = ticks(stream_state.gathered_from);
-    queue(stream_state, stream_state.gathered, at, at, true);
+    ByteVector pes = begin_pes(stream_state, at, at, stream_state.gathered.size());
+    pes.insert(pes.end(), stream_state.gathered.begin(), stream_state.gathered.end());
+    queue(stream_state, std::move(pes), at, true);
     stream_state.gathered.clear();
 }
 
@@ -614,7 +624,9 @@ void TransportMux::State::hold(const Packet& packet) {
     const auto found = std::find_if(stream_states_.begin(), stream_states_.end(),
                                     [&](const StreamState& l) { return l.track.id == packet.track; });
     if (found == stream_states_.end()) return;
-    const auto size = static_cast<std::int64_t>(elementary(*found, packet).size());
+    ByteVector data;
+    append_elementary(data, *found, packet);
+    const auto size = static_cast<std::int64_t>(data.size());
     found->held.emplace_back(ticks(packet.dts), size);
     found->held_bytes += size;
 }
@@ -643,24 +655,25 @@ Status TransportMux::State::write(const Packet& packet) {
             break;
         }
     }
-    const ByteVector data = elementary(stream_state, packet);
-    if (data.empty()) {
-        return fail(ErrorKind::input,
-                    "a frame of this AAC audio can't be carried in a transport stream: too long, or no ADTS form",
-                    fmt::format("track {}", packet.track), "choose Matroska or MP4");
-    }
     if (stream_state.track.kind == TrackKind::audio) {
+        ByteVector data;
+        if (!append_elementary(data, stream_state, packet))
+            return fail(ErrorKind::input,
+                        "a frame of this AAC audio can't be carried in a transport stream: too long, or no ADTS form",
+                        fmt::format("track {}", packet.track), "choose Matroska or MP4");
         const bool full = stream_state.gathered.size() + data.size() > kAudioGroup ||
                           (!stream_state.gathered.empty() && packet.pts - stream_state.gathered_from > kAudioGroupTime);
         if (full) send_gathered(stream_state);
         if (stream_state.gathered.empty()) stream_state.gathered_from = packet.pts;
         stream_state.gathered.insert(stream_state.gathered.end(), data.begin(), data.end());
-    } else {
-        const std::int64_t pts = ticks(packet.pts), dts = ticks(packet.dts);
-        queue(stream_state, data, pts, stream_state.track.kind == TrackKind::video ? std::min(dts, pts) : pts,
-              stream_state.track.kind == TrackKind::video && packet.key);
+    } else if (!packet.data.empty()) {
+        const bool video = stream_state.track.kind == TrackKind::video;
+        const std::int64_t pts = ticks(packet.pts), dts = video ? std::min(ticks(packet.dts), pts) : pts;
+        ByteVector pes = begin_pes(stream_state, pts, dts, packet.data.size());
+        append_elementary(pes, stream_state, packet);
+        queue(stream_state, std::move(pes), dts, video && packet.key);
     }
-    // AudioFrames that is still gathered is due soonest; nothing is sent that it should come before.
+    // Audio that is still gathered is due soonest; nothing is sent that it should come before.
     known_until_ = std::max(known_until_, ticks(packet.dts));
     for (StreamState& other : stream_states_) {
         if (!other.gathered.empty() && ticks(other.gathered_from) + 2 * 100 * kMs < known_until_) send_gathered(other);

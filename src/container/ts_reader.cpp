@@ -7,7 +7,9 @@
 #include <deque>
 #include <set>
 
+#include "base/byte_source.hpp"
 #include "base/units.hpp"
+#include "base/window_reader.hpp"
 #include "bitstream/headers.hpp"
 #include "container/elementary.hpp"
 #include "container/mpeg_ts.hpp"
@@ -26,7 +28,7 @@ constexpr std::size_t kBatch = 512;  // packets
 constexpr std::uint64_t kSurveyPiece = 64 << 10, kSurveyMost = 4 << 20;
 constexpr int kSurveySamples = 64;
 constexpr std::int64_t kSecond = 90000;
-// AudioFrames that comes so little before the first picture may be what a decoder needs to start.
+// Audio that comes so little before the first picture may be what a decoder needs to start.
 constexpr Time kPriming = std::chrono::milliseconds(100);
 
 bool has_priming(Codec codec) {

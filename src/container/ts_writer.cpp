@@ -1,3 +1,4 @@
+#include "base/atomic_file.hpp"
 #include "container/ts_mux.hpp"
 #include "container/writer.hpp"
 

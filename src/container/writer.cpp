@@ -6,6 +6,7 @@
 #include <array>
 #include <initializer_list>
 
+#include "base/atomic_file.hpp"
 #include "bitstream/headers.hpp"
 #include "container/mp4_writer.hpp"
 

@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "base/file.hpp"
+#include "base/atomic_file.hpp"
 #include "media/flow.hpp"
 
 namespace wavecrest::container {

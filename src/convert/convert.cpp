@@ -8,6 +8,7 @@
 #include <cmath>
 #include <span>
 
+#include "base/atomic_file.hpp"
 #include "base/clock.hpp"
 #include "base/log.hpp"
 #include "codec/audio_decoder.hpp"

@@ -7,6 +7,7 @@
 #include <cstdlib>
 #include <optional>
 
+#include "base/atomic_file.hpp"
 #include "base/clock.hpp"
 #include "base/units.hpp"
 #include "bitstream/captions.hpp"

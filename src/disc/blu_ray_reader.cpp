@@ -7,6 +7,7 @@
 #include <map>
 #include <set>
 
+#include "base/byte_source.hpp"
 #include "base/units.hpp"
 #include "bitstream/audio_frames.hpp"
 #include "bitstream/headers.hpp"

@@ -7,6 +7,7 @@
 #include <map>
 #include <optional>
 
+#include "base/atomic_file.hpp"
 #include "codec/pgs.hpp"
 #include "container/mpeg_ts.hpp"
 
@@ -87,12 +88,12 @@ struct BluRayWriter::State {
     }
 
     Status put_section(int pid, const ByteVector& section) {
-        ByteWriter packet;
+        ts::PacketBytes packet;
         ByteVector payload{0};  // the section begins at once
         payload.insert(payload.end(), section.begin(), section.end());
         payload.resize(184, 0xFF);
         ts::write_packet(packet, {pid, true, continuity[pid]++ & 15, {}}, payload);
-        return put_packet(packet.bytes());
+        return put_packet(packet);
     }
 
     // Clock and tables when they are due.
@@ -118,9 +119,9 @@ struct BluRayWriter::State {
         }
         if (now - last_pcr >= kPcrInterval || last_pcr == 0) {
             last_pcr = now;
-            ByteWriter packet;
+            ts::PacketBytes packet;
             ts::write_packet(packet, {kPcrPid, false, 0, now}, {});
-            WAVECREST_TRY(put_packet(packet.bytes()));
+            WAVECREST_TRY(put_packet(packet));
         }
         return {};
     }
@@ -130,9 +131,9 @@ struct BluRayWriter::State {
         all.insert(all.end(), data.begin(), data.end());
         for (std::size_t at = 0; at < all.size();) {
             WAVECREST_TRY(keep_time());
-            ByteWriter packet;
+            ts::PacketBytes packet;
             at += ts::write_packet(packet, {pid, at == 0, continuity[pid]++ & 15, {}}, ByteSpan(all).subspan(at));
-            WAVECREST_TRY(put_packet(packet.bytes()));
+            WAVECREST_TRY(put_packet(packet));
         }
         return {};
     }
@@ -153,7 +154,7 @@ struct BluRayWriter::State {
     Status add_group(const BluRayGroup& group);
 };
 
-// AudioFrames and graphics that come before a time.
+// Audio and graphics that come before a time.
 Status BluRayWriter::State::put_units(Time until) {
     while (!waiting.empty() && waiting.front().unit.at <= until) {
         const Waiting next = std::move(waiting.front());
@@ -224,9 +225,9 @@ Result<BluRayClipTimes> BluRayWriter::end_clip(Time length) {
     s.flaw = BluRayGroup::Flaw::none;
     // Null packets fill the last aligned unit.
     while (!s.pending.empty()) {
-        ByteWriter packet;
+        ts::PacketBytes packet;
         ts::write_packet(packet, {ts::kNullPid, false, 0, {}}, ByteVector(184, 0xFF));
-        WAVECREST_TRY(s.put_packet(packet.bytes()));
+        WAVECREST_TRY(s.put_packet(packet));
     }
     WAVECREST_TRY(s.file->commit());
     s.file.reset();

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cstring>
 
+#include "base/byte_source.hpp"
 #include "disc/iso9660.hpp"
 #include "disc/udf.hpp"
 

@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "base/byte_source.hpp"
 #include "base/file.hpp"
 #include "base/result.hpp"
 

@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "base/byte_source.hpp"
 #include "base/result.hpp"
 #include "disc/disc_files.hpp"
 #include "media/flow.hpp"

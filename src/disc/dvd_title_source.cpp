@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <chrono>
 
+#include "base/byte_source.hpp"
 #include "bitstream/lpcm.hpp"
 #include "container/mpeg_ps.hpp"
 #include "disc/dvd_format.hpp"

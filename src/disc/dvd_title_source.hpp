@@ -5,7 +5,7 @@
 #include <optional>
 #include <vector>
 
-#include "base/file.hpp"
+#include "base/byte_source.hpp"
 #include "disc/dvd_reader.hpp"
 #include "media/flow.hpp"
 

@@ -8,6 +8,7 @@
 #include <optional>
 #include <utility>
 
+#include "base/atomic_file.hpp"
 #include "container/mpeg_ps.hpp"
 #include "disc/dvd_format.hpp"
 

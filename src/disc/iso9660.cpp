@@ -1,4 +1,5 @@
 #include "disc/iso9660.hpp"
+#include "base/byte_source.hpp"
 
 #include <fmt/format.h>
 

@@ -1,6 +1,7 @@
 // The ISO 9660 file system (ECMA-119) of CD and DVD images: primary volume, interchange levels 1 to 3.
 #pragma once
 
+#include "base/byte_source.hpp"
 #include "disc/disc_files.hpp"
 
 namespace wavecrest::disc {

@@ -6,6 +6,7 @@
 #include <cstring>
 #include <optional>
 
+#include "base/byte_source.hpp"
 #include "disc/udf_format.hpp"
 
 namespace wavecrest::disc {

@@ -2,6 +2,7 @@
 // to 2.60 with the metadata partition of Blu-ray. Read only.
 #pragma once
 
+#include "base/byte_source.hpp"
 #include "disc/disc_files.hpp"
 
 namespace wavecrest::disc {

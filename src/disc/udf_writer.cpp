@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <vector>
 
+#include "base/atomic_file.hpp"
+#include "base/byte_source.hpp"
 #include "disc/udf_format.hpp"
 
 namespace wavecrest::disc {

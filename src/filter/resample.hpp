@@ -1,4 +1,4 @@
-// AudioFrames at another sample rate, by soxr.
+// Audio at another sample rate, by soxr.
 #pragma once
 
 #include <memory>

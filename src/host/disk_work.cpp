@@ -5,15 +5,14 @@
 
 #include <algorithm>
 #include <chrono>
-#include <condition_variable>
 #include <deque>
 #include <list>
 #include <map>
-#include <mutex>
 #include <optional>
 #include <thread>
 #include <utility>
 
+#include "base/mutex.hpp"
 #include "host/mounts.hpp"
 
 namespace wavecrest::host {
@@ -61,7 +60,7 @@ struct Disk {
     std::string last;         // queue that had its turn
     std::list<Held> working;  // under way
     int threads = 0, idle = 0;
-    std::condition_variable turn;
+    base::Condition turn;
     bool hangs = false;
     Steady::time_point hangs_since;
 
@@ -84,19 +83,19 @@ struct Disk {
 
 struct DiskWork::State : std::enable_shared_from_this<State> {
     DiskWorkSettings settings;
-    mutable std::mutex mutex;  // of all that follows
-    std::map<std::string, std::shared_ptr<Disk>> disks;
-    std::optional<Steady::time_point> table_read;
-    std::vector<std::string> mounts;  // folders
-    bool stopping = false;
-    int working = 0;  // threads with work in hand
-    std::condition_variable changed;
+    mutable base::Mutex mutex;
+    std::map<std::string, std::shared_ptr<Disk>> disks GUARDED_BY(mutex);  // and what is in them
+    std::optional<Steady::time_point> table_read GUARDED_BY(mutex);
+    std::vector<std::string> mounts GUARDED_BY(mutex);  // folders
+    bool stopping GUARDED_BY(mutex) = false;
+    int working GUARDED_BY(mutex) = 0;  // threads with work in hand
+    base::Condition changed;
     std::thread watching;
 
-    const std::string& mount_of(const std::string& path);
+    const std::string& mount_of(const std::string& path) REQUIRES(mutex);
     void work(const std::shared_ptr<Disk>& disk);
     void watch();
-    std::vector<std::pair<std::string, bool>> look(std::vector<Held>& given_up);
+    std::vector<std::pair<std::string, bool>> look(std::vector<Held>& given_up) REQUIRES(mutex);
 };
 
 // By name alone: a look at the file could take for ever.
@@ -114,12 +113,12 @@ const std::string& DiskWork::State::mount_of(const std::string& path) {
 }
 
 void DiskWork::State::work(const std::shared_ptr<Disk>& disk) {
-    std::unique_lock lock(mutex);
+    base::MutexLock lock(mutex);
     while (!stopping) {
         auto [job, name] = disk->take();
         if (!job) {
             ++disk->idle;
-            disk->turn.wait(lock);
+            disk->turn.wait(mutex);
             --disk->idle;
             continue;
         }
@@ -177,9 +176,9 @@ std::vector<std::pair<std::string, bool>> DiskWork::State::look(std::vector<Held
 }
 
 void DiskWork::State::watch() {
-    std::unique_lock lock(mutex);
+    base::MutexLock lock(mutex);
     while (!stopping) {
-        changed.wait_for(lock, kWatch);
+        changed.wait_for(mutex, kWatch);
         std::vector<Held> given_up;
         const auto news = look(given_up);
         lock.unlock();
@@ -204,7 +203,7 @@ DiskWork::~DiskWork() {
 void DiskWork::run(const DiskQueue& queue, std::function<void()> work, std::function<void(Outcome)> done) {
     State& s = *state_;
     const std::string path = base::absolute_path(queue.path).lexically_normal().string();
-    std::unique_lock lock(s.mutex);
+    base::MutexLock lock(s.mutex);
     if (s.stopping) {
         lock.unlock();
         done(Outcome::hangs);
@@ -248,7 +247,7 @@ void DiskWork::run(const DiskQueue& queue, std::function<void()> work, std::func
 }
 
 std::vector<HungDisk> DiskWork::hung() const {
-    const std::lock_guard lock(state_->mutex);
+    const base::MutexLock lock(state_->mutex);
     std::vector<HungDisk> all;
     for (const auto& [at, disk] : state_->disks) {
         if (disk->hangs) all.push_back({at, std::chrono::duration_cast<Time>(Steady::now() - disk->hangs_since)});
@@ -261,7 +260,7 @@ bool DiskWork::stop(Time patience) {
     std::vector<Held> given_up;
     bool whole = true;
     {
-        std::unique_lock lock(s.mutex);
+        base::MutexLock lock(s.mutex);
         s.stopping = true;
         for (const auto& [at, disk] : s.disks) {
             for (auto& [name, queue] : disk->queues) {
@@ -273,7 +272,10 @@ bool DiskWork::stop(Time patience) {
             disk->turn.notify_all();
         }
         s.changed.notify_all();
-        whole = s.changed.wait_for(lock, steady(patience), [&] { return s.working == 0; });
+        const auto until = Steady::now() + steady(patience);
+        while (s.working > 0 && s.changed.wait_until(s.mutex, until)) {
+        }
+        whole = s.working == 0;
         for (const auto& [at, disk] : s.disks) {
             for (const Held& job : disk->working) {
                 if (!std::exchange(job->told, true)) given_up.push_back(job);

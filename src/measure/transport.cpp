@@ -6,6 +6,7 @@
 #include <cstdlib>
 #include <deque>
 
+#include "base/byte_source.hpp"
 #include "base/units.hpp"
 #include "container/mpeg_ts.hpp"
 

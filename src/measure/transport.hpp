@@ -8,9 +8,9 @@
 #include <string>
 #include <vector>
 
+#include "base/byte_source.hpp"
 #include "base/bytes.hpp"
 #include "base/cancel.hpp"
-#include "base/file.hpp"
 #include "base/progress.hpp"
 #include "base/time.hpp"
 

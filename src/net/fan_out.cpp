@@ -9,11 +9,11 @@
 #include <atomic>
 #include <cerrno>
 #include <chrono>
-#include <condition_variable>
 #include <deque>
 #include <map>
-#include <mutex>
 #include <thread>
+
+#include "base/mutex.hpp"
 
 namespace wavecrest::net {
 namespace {
@@ -37,7 +37,7 @@ class SharedFlow : public Broadcast {
   public:
     explicit SharedFlow(std::string of) : name(std::move(of)) {}
     void push(std::vector<Block> more) override {
-        const std::lock_guard lock(mutex_);
+        const base::MutexLock lock(mutex_);
         for (const auto& [broadcast, change] : derived_) {
             const auto other = broadcast.lock();
             if (!other) continue;
@@ -48,21 +48,21 @@ class SharedFlow : public Broadcast {
         for (Block& block : more) incoming_.push_back(std::move(block));
     }
     void set_preface(Bytes bytes) override {
-        const std::lock_guard lock(mutex_);
+        const base::MutexLock lock(mutex_);
         preface_ = std::move(bytes);
         for (const auto& [broadcast, change] : derived_) {
             if (const auto other = broadcast.lock()) other->set_preface(change(preface_));
         }
     }
     void finish() override {
-        const std::lock_guard lock(mutex_);
+        const base::MutexLock lock(mutex_);
         finished_ = true;
         for (const auto& [broadcast, change] : derived_) {
             if (const auto other = broadcast.lock()) other->finish();
         }
     }
     void add_derived(const std::shared_ptr<SharedFlow>& broadcast, std::function<Bytes(const Bytes&)> change) {
-        const std::lock_guard lock(mutex_);
+        const base::MutexLock lock(mutex_);
         std::erase_if(derived_, [](const auto& one) { return one.first.expired(); });
         if (!preface_.empty()) broadcast->set_preface(change(preface_));
         if (finished_) broadcast->finish();
@@ -72,7 +72,7 @@ class SharedFlow : public Broadcast {
     // The sending thread's.
     void take(Time keep) {
         {
-            const std::lock_guard lock(mutex_);
+            const base::MutexLock lock(mutex_);
             for (Block& block : incoming_) {
                 if (block.bytes.empty()) continue;
                 held_ += block.bytes.size();
@@ -109,11 +109,11 @@ class SharedFlow : public Broadcast {
     Bytes preface;
 
   private:
-    std::mutex mutex_;
-    std::vector<Block> incoming_;
-    Bytes preface_;
-    std::vector<std::pair<std::weak_ptr<SharedFlow>, std::function<Bytes(const Bytes&)>>> derived_;
-    bool finished_ = false;
+    base::Mutex mutex_;
+    std::vector<Block> incoming_ GUARDED_BY(mutex_);
+    Bytes preface_ GUARDED_BY(mutex_);
+    std::vector<std::pair<std::weak_ptr<SharedFlow>, std::function<Bytes(const Bytes&)>>> derived_ GUARDED_BY(mutex_);
+    bool finished_ GUARDED_BY(mutex_) = false;
     std::size_t held_ = 0;
 };
 
@@ -148,13 +148,13 @@ struct Order {
 struct FanOut::State {
     FanOutSettings settings;
     OnEvent on_event;
-    std::mutex mutex;  // of what follows up to the thread
-    std::condition_variable turn;
-    bool stopping = false;
-    std::vector<std::weak_ptr<SharedFlow>> broadcasts;
-    std::vector<Order> orders;
-    std::vector<FanOutClient> shown;
-    std::uint64_t last_id = 0;
+    base::Mutex mutex;
+    base::Condition turn;
+    bool stopping GUARDED_BY(mutex) = false;
+    std::vector<std::weak_ptr<SharedFlow>> broadcasts GUARDED_BY(mutex);
+    std::vector<Order> orders GUARDED_BY(mutex);
+    std::vector<FanOutClient> shown GUARDED_BY(mutex);
+    std::uint64_t last_id GUARDED_BY(mutex) = 0;
     std::atomic<std::uint64_t> sent{0};
     std::map<std::uint64_t, std::unique_ptr<Client>> clients;  // the thread's
     std::thread thread;
@@ -333,10 +333,11 @@ bool FanOut::State::serve(Client& client, Steady::time_point now) {
 
 void FanOut::State::run() {
     auto next = Steady::now();
-    std::unique_lock lock(mutex);
+    base::MutexLock lock(mutex);
     while (!stopping) {
         next = std::max(next + kTurn, Steady::now());
-        turn.wait_until(lock, next, [&] { return stopping || !orders.empty(); });
+        while (!stopping && orders.empty() && turn.wait_until(mutex, next)) {
+        }
         if (stopping) break;
         std::vector<Order> list;
         list.swap(orders);
@@ -377,7 +378,7 @@ FanOut::FanOut(FanOutSettings settings, OnEvent on_event) : state_(std::make_uni
 
 FanOut::~FanOut() {
     {
-        const std::lock_guard lock(state_->mutex);
+        const base::MutexLock lock(state_->mutex);
         state_->stopping = true;
     }
     state_->turn.notify_one();
@@ -390,7 +391,7 @@ FanOut::~FanOut() {
 
 std::shared_ptr<Broadcast> FanOut::open(std::string name) {
     auto broadcast = std::make_shared<SharedFlow>(std::move(name));
-    const std::lock_guard lock(state_->mutex);
+    const base::MutexLock lock(state_->mutex);
     state_->broadcasts.push_back(broadcast);
     return broadcast;
 }
@@ -412,7 +413,7 @@ std::uint64_t FanOut::add(const std::shared_ptr<Broadcast>& broadcast, int socke
     client->status.address = std::move(address);
     client->status.name = client->broadcast->name;
     if (!first.empty()) client->own.push_back(std::move(first));
-    const std::lock_guard lock(state_->mutex);
+    const base::MutexLock lock(state_->mutex);
     const std::uint64_t id = ++state_->last_id;
     client->status.id = id;
     state_->shown.push_back(client->status);
@@ -422,24 +423,24 @@ std::uint64_t FanOut::add(const std::shared_ptr<Broadcast>& broadcast, int socke
 }
 
 void FanOut::send(std::uint64_t client, Bytes bytes) {
-    const std::lock_guard lock(state_->mutex);
+    const base::MutexLock lock(state_->mutex);
     state_->orders.push_back({Order::What::send, client, std::move(bytes), nullptr, 0});
     state_->turn.notify_one();
 }
 
 void FanOut::pause(std::uint64_t client, bool paused) {
-    const std::lock_guard lock(state_->mutex);
+    const base::MutexLock lock(state_->mutex);
     state_->orders.push_back({paused ? Order::What::pause : Order::What::resume, client, {}, nullptr, 0});
 }
 
 void FanOut::remove(std::uint64_t client) {
-    const std::lock_guard lock(state_->mutex);
+    const base::MutexLock lock(state_->mutex);
     state_->orders.push_back({Order::What::remove, client, {}, nullptr, 0});
     state_->turn.notify_one();
 }
 
 std::vector<FanOutClient> FanOut::clients() const {
-    const std::lock_guard lock(state_->mutex);
+    const base::MutexLock lock(state_->mutex);
     return state_->shown;
 }
 

@@ -36,12 +36,12 @@ GuessLimiter::Known& GuessLimiter::of(const std::string& address) {
 }
 
 bool GuessLimiter::may_try(const std::string& address) {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     return of(address).left >= 1;
 }
 
 void GuessLimiter::failed(const std::string& address) {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     Known& known = of(address);
     known.left = std::max(known.left - 1, 0.0);
 }

@@ -5,11 +5,11 @@
 #include <chrono>
 #include <cstddef>
 #include <list>
-#include <mutex>
 #include <string>
 #include <unordered_map>
 
 #include "base/clock.hpp"
+#include "base/mutex.hpp"
 
 namespace wavecrest::net {
 
@@ -33,12 +33,12 @@ class GuessLimiter {
         Time at{};
         std::list<std::string>::iterator place;
     };
-    Known& of(const std::string& address);
+    Known& of(const std::string& address) REQUIRES(mutex_);
 
     base::Clock& clock_;
-    std::mutex mutex_;
-    std::list<std::string> order_;  // heard of last in front
-    std::unordered_map<std::string, Known> known_;
+    base::Mutex mutex_;
+    std::list<std::string> order_ GUARDED_BY(mutex_);  // heard of last in front
+    std::unordered_map<std::string, Known> known_ GUARDED_BY(mutex_);
 };
 
 // Whoever measures how long a comparison takes may not learn how much of a key was right.

@@ -18,11 +18,11 @@
 #include <ctime>
 #include <list>
 #include <map>
-#include <mutex>
 #include <optional>
 #include <sstream>
 #include <thread>
 
+#include "base/mutex.hpp"
 #include "base/units.hpp"
 #include "net/acceptor.hpp"
 #include "net/crowd.hpp"
@@ -116,9 +116,9 @@ struct Client {
     const bool secure;
     Steady::time_point connected = Steady::now();
     std::atomic<Steady::rep> last_progress{Steady::now().time_since_epoch().count()};
-    std::mutex mutex;
-    std::string name;  // of what is being sent; under the mutex
-    int buffer = 0;    // bytes, of the socket
+    base::Mutex mutex;
+    std::string name GUARDED_BY(mutex);  // of what is being sent
+    int buffer = 0;                      // bytes, of the socket
     std::atomic<bool> sending{false}, live{false}, noted{false}, served{false};
     std::atomic<bool> of_file{false};
     std::atomic<bool> holds_body{false};  // of the memory for bodies
@@ -128,12 +128,12 @@ struct Client {
     std::atomic<bool> dropped{false};
 
     void begin(const std::string& what) {
-        const std::lock_guard lock(mutex);
+        const base::MutexLock lock(mutex);
         name = what;
         sending = true;
     }
     void end() {
-        const std::lock_guard lock(mutex);
+        const base::MutexLock lock(mutex);
         name.clear();
         sending = false;
     }
@@ -150,26 +150,26 @@ struct Client {
 class BodyBudget {
   public:
     void take(const Bytes& body) {
-        const std::lock_guard lock(mutex_);
+        const base::MutexLock lock(mutex_);
         auto& [size, holders] = bodies_[body.data()];
         if (holders++ == 0) used_ += size = body.size();
     }
     void give_back(const Bytes& body) {
-        const std::lock_guard lock(mutex_);
+        const base::MutexLock lock(mutex_);
         const auto found = bodies_.find(body.data());
         if (found == bodies_.end() || --found->second.second > 0) return;
         used_ -= found->second.first;
         bodies_.erase(found);
     }
     std::size_t used() const {
-        const std::lock_guard lock(mutex_);
+        const base::MutexLock lock(mutex_);
         return used_;
     }
 
   private:
-    mutable std::mutex mutex_;
-    std::map<const void*, std::pair<std::size_t, std::size_t>> bodies_;  // size and holders
-    std::size_t used_ = 0;
+    mutable base::Mutex mutex_;
+    std::map<const void*, std::pair<std::size_t, std::size_t>> bodies_ GUARDED_BY(mutex_);  // size and holders
+    std::size_t used_ GUARDED_BY(mutex_) = 0;
 };
 constexpr std::size_t kSmallBody = 64 << 10;  // isn't counted
 
@@ -204,14 +204,14 @@ struct HttpServer::State {
     std::atomic<std::uint64_t> sent{0};
     std::atomic<std::uint64_t> requests{0};
     std::atomic<std::uint64_t> last_id{0};
-    mutable std::mutex mutex;
-    std::list<std::shared_ptr<Client>> clients;
+    mutable base::Mutex mutex;
+    std::list<std::shared_ptr<Client>> clients GUARDED_BY(mutex);
     std::atomic<std::size_t> crowd{0};  // how many they are
-    std::mutex event_mutex;
+    base::Mutex event_mutex;
 
     void event(ServerEvent::Kind kind, const std::string& address, std::string what) {
         if (!settings.on_event) return;
-        const std::lock_guard lock(event_mutex);
+        const base::MutexLock lock(event_mutex);
         settings.on_event({kind, address, std::move(what)});
     }
 
@@ -266,7 +266,7 @@ void HttpServer::State::begin(Socket socket, std::string address, std::uint16_t 
     const auto executor = socket.get_executor();
     auto client = std::make_shared<Client>(std::move(socket), std::move(address), ++last_id, port, secure);
     {
-        const std::lock_guard lock(mutex);
+        const base::MutexLock lock(mutex);
         clients.push_back(client);
         crowd = clients.size();
     }
@@ -277,7 +277,7 @@ void HttpServer::State::begin(Socket socket, std::string address, std::uint16_t 
 // False when a newcomer can't be taken.
 bool HttpServer::State::make_room(const std::string& address) {
     const auto now = Steady::now();
-    const std::lock_guard lock(mutex);
+    const base::MutexLock lock(mutex);
     if (clients.size() < std::min(limits.most, limits.most_of_address)) return true;
     std::vector<Guest> guests;
     std::vector<std::shared_ptr<Client>> all;
@@ -300,7 +300,7 @@ bool HttpServer::State::make_room(const std::string& address) {
 // Whether a body may be held for this client; others that take nothing give way to it.
 bool HttpServer::State::make_room_for(const Client& client, const Bytes& body) {
     constexpr Time kStalled = std::chrono::seconds(2);
-    const std::lock_guard lock(mutex);
+    const base::MutexLock lock(mutex);
     while (bodies.used() + body.size() > settings.body_memory) {
         const auto now = Steady::now();
         std::shared_ptr<Client> quietest;
@@ -404,20 +404,18 @@ asio::awaitable<void> HttpServer::State::serve(std::shared_ptr<Client> client) {
     if (client->noted)
         event(client->dropped ? ServerEvent::Kind::dropped : ServerEvent::Kind::left, client->address,
               base::format_bytes(client->sent.load()) + " sent");
-    const std::lock_guard lock(mutex);
+    const base::MutexLock lock(mutex);
     clients.remove(client);
     crowd = clients.size();
 }
 
 asio::awaitable<HttpReply> HttpServer::State::find_reply(const http::request<http::string_body>& request,
                                                          Client& client) {
-    const auto field = [&](http::field which) {
-        const auto value = request[which];
-        return std::string(value.data(), value.size());
-    };
     std::string_view target(request.target().data(), request.target().size());
     HttpRequest asked;
-    asked.host = field(http::field::host);
+    for (const auto& one : request)
+        asked.fields.emplace_back(std::string(one.name_string().data(), one.name_string().size()),
+                                  std::string(one.value().data(), one.value().size()));
     // RFC 9112, 3.2.2: a whole address, whose host counts instead of the field's.
     for (const std::string_view scheme : {"http://", "https://"}) {
         if (!beast::iequals(request.target().substr(0, scheme.size()),
@@ -425,7 +423,7 @@ asio::awaitable<HttpReply> HttpServer::State::find_reply(const http::request<htt
             continue;
         target.remove_prefix(scheme.size());
         const std::size_t end = std::min(target.find_first_of("/?"), target.size());
-        asked.host = std::string(target.substr(0, end));
+        asked.fields.insert(asked.fields.begin(), {"Host", std::string(target.substr(0, end))});
         target.remove_prefix(end);
         if (target.empty()) target = "/";
     }
@@ -434,8 +432,6 @@ asio::awaitable<HttpReply> HttpServer::State::find_reply(const http::request<htt
     asked.path = decode_path(target);
     if (const std::size_t mark = target.find('?'); mark != std::string_view::npos)
         asked.query = std::string(target.substr(mark + 1));
-    asked.authorization = field(http::field::authorization);
-    asked.content_type = field(http::field::content_type);
     asked.body = request.body();
     asked.address = client.address;
     asked.port = client.port;
@@ -695,7 +691,7 @@ void HttpServer::State::keep_house() {
     housekeeping->async_wait([this](error_code error) {
         if (error) return;
         const auto now = Steady::now();
-        const std::lock_guard lock(mutex);
+        const base::MutexLock lock(mutex);
         const Time idle = idle_limit(clients.size(), limits);
         crowded = crowded && clients.size() > limits.most / 2;
         for (const auto& client : clients) {
@@ -771,9 +767,9 @@ ServerStatus HttpServer::status() const {
     status.uptime = to_time(now - state_->started);
     status.sent = state_->sent;
     status.requests = state_->requests;
-    const std::lock_guard lock(state_->mutex);
+    const base::MutexLock lock(state_->mutex);
     for (const auto& client : state_->clients) {
-        const std::lock_guard name_lock(client->mutex);
+        const base::MutexLock name_lock(client->mutex);
         status.clients.push_back({client->id, client->address, client->name, client->offset, client->size,
                                   client->of_file, client->sent, client->live, to_time(now - client->connected)});
     }
@@ -791,6 +787,14 @@ void HttpServer::adopt(int socket, std::string address, std::uint16_t port) {
         }
         if (s->make_room(address)) s->begin(std::move(adopted), address, port, true);
     });
+}
+
+std::string_view HttpRequest::field(std::string_view name) const {
+    for (const auto& [key, value] : fields) {
+        if (beast::iequals(beast::string_view(key.data(), key.size()), beast::string_view(name.data(), name.size())))
+            return value;
+    }
+    return {};
 }
 
 HttpReply HttpReply::text(int status, std::string text) {

@@ -26,14 +26,17 @@ namespace wavecrest::net {
 inline constexpr std::uint16_t kDefaultHttpPort = 8080;
 
 struct HttpRequest {
-    std::string method;                             // "GET"; HEAD is asked as GET
-    std::string path;                               // unescaped, without the query
-    std::string query;                              // as written
-    std::string host, authorization, content_type;  // of these header fields
-    std::string body;                               // at most kMostHttpBody bytes
-    std::string address;                            // the client's
-    std::uint16_t port = 0;                         // of this machine, that it came to
-    bool secure = false;                            // by HTTPS
+    std::string method;                                       // "GET"; HEAD is asked as GET
+    std::string path;                                         // unescaped, without the query
+    std::string query;                                        // as written
+    std::string body;                                         // at most kMostHttpBody bytes
+    std::string address;                                      // the client's
+    std::uint16_t port = 0;                                   // of this machine, that it came to
+    bool secure = false;                                      // by HTTPS
+    std::vector<std::pair<std::string, std::string>> fields;  // of the header, in their order
+
+    // The value of the first header field of this name, in whatever letters; empty: there is none.
+    std::string_view field(std::string_view name) const;
 };
 inline constexpr std::size_t kMostHttpBody = 64 * 1024;
 

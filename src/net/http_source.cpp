@@ -1,4 +1,5 @@
 #include "net/http_source.hpp"
+#include "base/byte_source.hpp"
 
 #include <fmt/format.h>
 

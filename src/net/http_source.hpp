@@ -3,7 +3,7 @@
 
 #include <memory>
 
-#include "base/file.hpp"
+#include "base/byte_source.hpp"
 #include "net/http_client.hpp"
 
 namespace wavecrest::net {

@@ -10,6 +10,7 @@
 #include <functional>
 #include <thread>
 
+#include "base/byte_source.hpp"
 #include "net/rtmp_client.hpp"
 #include "net/rtp.hpp"
 #include "net/udp.hpp"

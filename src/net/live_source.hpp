@@ -6,8 +6,8 @@
 #include <memory>
 #include <string>
 
+#include "base/byte_source.hpp"
 #include "base/bytes.hpp"
-#include "base/file.hpp"
 #include "base/result.hpp"
 
 namespace wavecrest::net {

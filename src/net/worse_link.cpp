@@ -13,15 +13,14 @@
 #include <atomic>
 #include <cerrno>
 #include <chrono>
-#include <condition_variable>
 #include <cstring>
 #include <deque>
 #include <list>
 #include <map>
-#include <mutex>
 #include <thread>
 
 #include "base/clock.hpp"
+#include "base/mutex.hpp"
 #include "base/units.hpp"
 #include "net/listen.hpp"
 
@@ -210,7 +209,7 @@ class TcpLink : public WorseLink {
                 continue;
             }
             piece.resize(static_cast<std::size_t>(n));
-            const std::lock_guard lock(mutex_);
+            const base::MutexLock lock(mutex_);
             queue.emplace_back(schedule.stream(clock_.now(), piece.size()), std::move(piece));
         }
         ::shutdown(to, SHUT_WR);
@@ -222,7 +221,7 @@ class TcpLink : public WorseLink {
     std::uint16_t port_;
     sockaddr_storage to_;
     socklen_t to_size_;
-    std::mutex mutex_;  // of the schedules
+    base::Mutex mutex_;  // of the schedules
     LinkSchedule down_, up_;
     const Time delay_;  // what is under way in it is no queue
     base::RealClock clock_;

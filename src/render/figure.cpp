@@ -1,4 +1,6 @@
 #include "render/figure.hpp"
+#include "base/atomic_file.hpp"
+#include "base/byte_source.hpp"
 
 #include <fcntl.h>
 #include <fmt/format.h>

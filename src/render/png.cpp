@@ -2,6 +2,7 @@
 
 #include <zlib.h>
 
+#include "base/atomic_file.hpp"
 #include "base/bytes.hpp"
 
 namespace wavecrest::render {

@@ -1,6 +1,7 @@
 // Pictures as PNG files (ISO/IEC 15948).
 #pragma once
 
+#include "base/bytes.hpp"
 #include "base/file.hpp"
 #include "base/result.hpp"
 

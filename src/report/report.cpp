@@ -7,6 +7,8 @@
 #include <kainjow/mustache.hpp>
 #include <nlohmann/json.hpp>
 
+#include "base/atomic_file.hpp"
+#include "base/byte_source.hpp"
 #include "base/embedded.hpp"
 #include "base/units.hpp"
 #include "media/language.hpp"

@@ -1,5 +1,5 @@
-// The installation file of a house (site.toml): devices, streams, the server's address; and its check before anything
-// runs.
+// The installation file of a house (site.toml): devices, streams, the server's address. Read here; checked
+// in check.hpp, begun in new_site.hpp, its encodes planned in encode.hpp.
 #pragma once
 
 #include <optional>
@@ -66,41 +66,7 @@ struct Site {
 Result<Site> load(const base::Path& file);
 Result<Site> parse(std::string_view text, const base::Path& file);
 
-// How a stream's source is encoded on the way with a profile: for live ways out. Fails where the source can't be
-// decoded or the profile is unknown.
-Result<transcode::GraphSettings> plan_encode(const stream::Part& part, const std::string& profile);
-// Whether this machine encodes it as fast as it plays: tried on a few seconds of it. Gives a warning where not.
-Result<std::optional<Error>> try_encode(const stream::Part& part, const std::string& profile, const Cancel& cancel);
-
 // Media files of a folder, by name.
 std::vector<base::Path> media_in(const base::Path& folder);
-
-// What `check` found about a site on this machine.
-struct Finding {
-    enum class Severity { error, warning } severity = Severity::error;
-    Error about;
-};
-// Files missing or unreadable, shares not mounted or too slow, ports taken (but by these very streams, running) or
-// closed by the firewall, addresses that aren't this machine's or may change, streams no device can play, links and
-// server too slow for what is asked. Reads the streams' indexes and the beginning of each; starts nothing.
-std::vector<Finding> check(const Site& site);
-
-// The systemd unit that runs the site's streams at every boot, as `user`, and restarts them when they die.
-std::string service_unit(const Site& site, const base::Path& program, const std::string& user);
-
-struct NewSite {
-    std::string house;
-    std::uint16_t port = net::kDefaultHttpPort;
-    struct NewDevice {
-        std::string name, device_class, link;
-    };
-    struct NewStream {
-        std::string name, file;
-    };
-    std::vector<NewDevice> devices;
-    std::vector<NewStream> streams;
-};
-// The text of a commented installation file. Without devices and streams it holds examples to uncomment.
-std::string compose(const NewSite& site);
 
 }  // namespace wavecrest::site

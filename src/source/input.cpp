@@ -8,6 +8,7 @@
 #include <functional>
 #include <map>
 
+#include "base/byte_source.hpp"
 #include "base/units.hpp"
 #include "container/reader.hpp"
 #include "container/sniff.hpp"

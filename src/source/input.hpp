@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "base/byte_source.hpp"
 #include "base/file.hpp"
 #include "disc/choose.hpp"
 #include "disc/disc_files.hpp"

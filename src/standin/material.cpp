@@ -266,7 +266,7 @@ Result<std::optional<MaterialGroup>> Material::next() {
         group.pictures.push_back({std::move(coded.data), coded.key, coded.fields, at, at});
     }
     group.last = to == s.end;
-    // AudioFrames of the part from its own start on, so that intervals of it join without a seam.
+    // Audio of the part from its own start on, so that intervals of it join without a seam.
     const std::int64_t from_sample = s.samples_before(s.at), to_sample = s.samples_before(to);
     for (std::size_t i = 0; i < s.disc.audio.size(); ++i) {
         const auto& audio = s.disc.audio[i];

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <map>
 
+#include "base/atomic_file.hpp"
 #include "codec/pgs.hpp"
 #include "codec/subpicture.hpp"
 #include "disc/blu_ray_writer.hpp"

@@ -231,7 +231,7 @@ net::HttpReply guarded(net::HttpReply reply) {
 
 net::HttpReply answer_control(StreamServer& server, const std::string& token, net::GuessLimiter& guesses,
                               const net::HttpRequest& request) {
-    if (!is_own_host(request.host, server.announced_host()))
+    if (!is_own_host(std::string(request.field("Host")), server.announced_host()))
         return refusal(421, "the control page answers only under this machine's own address", "ask by its IP address");
     if (request.path == kControlPath || request.path == std::string(kControlPath) + "/") {
         if (request.method != "GET") return net::HttpReply::text(405, "GET and HEAD\n");
@@ -244,10 +244,11 @@ net::HttpReply answer_control(StreamServer& server, const std::string& token, ne
         }
     }
     constexpr std::string_view kBearer = "Bearer ";
-    const bool given = request.authorization.starts_with(kBearer);
+    const std::string_view authorization = request.field("Authorization");
+    const bool given = authorization.starts_with(kBearer);
     if (given && !guesses.may_try(request.address))
         return refusal(429, "too many wrong access codes from this address", "wait a few seconds");
-    if (!given || !net::same_secret(request.authorization.substr(kBearer.size()), token)) {
+    if (!given || !net::same_secret(std::string(authorization.substr(kBearer.size())), token)) {
         if (given) guesses.failed(request.address);
         return refusal(401, "access code required: wavecrest stream run prints its file");
     }

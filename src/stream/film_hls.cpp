@@ -64,7 +64,7 @@ class FilmHls::Cache {
     }
     std::uint64_t new_state() { return ++last_state_; }
     std::optional<Made> find(std::uint64_t state, std::size_t number) {
-        const std::lock_guard lock(mutex_);
+        const base::MutexLock lock(mutex_);
         const auto found = std::find_if(kept_.begin(), kept_.end(),
                                         [&](const Kept& one) { return one.state == state && one.number == number; });
         if (found == kept_.end()) return std::nullopt;
@@ -72,13 +72,13 @@ class FilmHls::Cache {
         return found->made;
     }
     void keep(std::uint64_t state, std::size_t number, const Made& made) {
-        const std::lock_guard lock(mutex_);
+        const base::MutexLock lock(mutex_);
         kept_.push_front({state, number, made});
         bytes_ += made.bytes.size();
         while (bytes_ > kMostCached && kept_.size() > 1) drop(std::prev(kept_.end()));
     }
     void forget(std::uint64_t state) {
-        const std::lock_guard lock(mutex_);
+        const base::MutexLock lock(mutex_);
         for (auto one = kept_.begin(); one != kept_.end();) {
             const auto next = std::next(one);
             if (one->state == state) drop(one);
@@ -92,15 +92,15 @@ class FilmHls::Cache {
         std::size_t number;
         Made made;
     };
-    void drop(std::list<Kept>::iterator one) {
+    void drop(std::list<Kept>::iterator one) REQUIRES(mutex_) {
         bytes_ -= one->made.bytes.size();
         kept_.erase(one);
     }
 
     std::atomic<std::uint64_t> last_state_{0};
-    std::mutex mutex_;
-    std::list<Kept> kept_;  // the latest used in front
-    std::size_t bytes_ = 0;
+    base::Mutex mutex_;
+    std::list<Kept> kept_ GUARDED_BY(mutex_);  // the latest used in front
+    std::size_t bytes_ GUARDED_BY(mutex_) = 0;
 };
 
 FilmHls::~FilmHls() {
@@ -126,16 +126,17 @@ Result<std::unique_ptr<FilmHls>> FilmHls::open(const base::Path& file, const Tra
     film->file_ = std::filesystem::canonical(file, error);  // from now on no link on the way is followed
     if (error) film->file_ = file;
     film->choice_ = choice;
+    const base::MutexLock lock(film->mutex_);
     WAVECREST_TRY(film->look());
     return film;
 }
 
 std::vector<Track> FilmHls::tracks() const {
-    const std::lock_guard lock(shape_mutex_);
+    const base::MutexLock lock(shape_mutex_);
     return tracks_;
 }
 std::vector<Track> FilmHls::text_subtitles() const {
-    const std::lock_guard lock(shape_mutex_);
+    const base::MutexLock lock(shape_mutex_);
     return subtitles_;
 }
 
@@ -177,7 +178,7 @@ Status FilmHls::look() {
     timestamp_ = timestamp;
     if (state_ == 0) notes_ = std::move(notes);
     state_ = Cache::instance().new_state();
-    const std::lock_guard lock(shape_mutex_);
+    const base::MutexLock lock(shape_mutex_);
     tracks_ = std::move(tracks);
     subtitles_ = std::move(subtitles);
     return {};
@@ -231,7 +232,7 @@ Status FilmHls::find_segments() {
     cursor->next = kNowhere;
     cursors_.push_back(std::move(cursor));
     end_ = std::max(duration_, starts_.back().shown + base::from_seconds(0.04));
-    const std::lock_guard lock(shape_mutex_);
+    const base::MutexLock lock(shape_mutex_);
     ends_.clear();
     for (std::size_t i = 1; i < starts_.size(); ++i) ends_.push_back(starts_[i].shown);
     ends_.push_back(end_);
@@ -239,7 +240,7 @@ Status FilmHls::find_segments() {
 }
 
 Time FilmHls::end_of(std::uint64_t number) const {
-    const std::lock_guard lock(shape_mutex_);
+    const base::MutexLock lock(shape_mutex_);
     return number < ends_.size() ? ends_[static_cast<std::size_t>(number)] : Time{};
 }
 
@@ -251,7 +252,7 @@ Result<std::string> FilmHls::subtitles_playlist(const std::string& stem, const s
 }
 
 Result<std::string> FilmHls::list_of(const std::string& stem, const char* extension, const std::string& query) {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     WAVECREST_TRY(look_again());
     WAVECREST_TRY(find_segments());
     container::MediaPlaylist list;
@@ -298,7 +299,7 @@ Result<std::unique_ptr<FilmHls::Cursor>> FilmHls::cursor_at(std::size_t number) 
 Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
     const bool last = number + 1 == starts_.size();
     const Time from = starts_[number].shown, to = last ? Time::max() : starts_[number + 1].shown;
-    // AudioFrames is cut by the clock, not where pictures are: all of a segment is sent before the next one's clock
+    // Audio is cut by the clock, not where pictures are: all of a segment is sent before the next one's clock
     // begins, and audio that is heard with its last pictures would be there too early.
     const Time audio_from = number == 0 ? Time::min() : starts_[number].clock + kAudioLead;
     const Time next_clock = last ? Time::max() : starts_[number + 1].clock;
@@ -389,13 +390,13 @@ Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
 }
 
 Result<Bytes> FilmHls::segment(std::size_t number) {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     WAVECREST_TRY_ASSIGN(one, made(number));
     return one.bytes;
 }
 
 Result<Bytes> FilmHls::subtitles_segment(std::size_t track, std::size_t number) {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     WAVECREST_TRY(look_again());
     if (track >= subtitles_.size())
         return fail(ErrorKind::usage, fmt::format("there are no subtitles {}", track + 1), file_.string(),

@@ -8,11 +8,11 @@
 #include <deque>
 #include <list>
 #include <memory>
-#include <mutex>
 #include <string>
 #include <vector>
 
 #include "base/file.hpp"
+#include "base/mutex.hpp"
 #include "base/result.hpp"
 #include "media/flow.hpp"
 #include "media/track_choice.hpp"
@@ -66,30 +66,30 @@ class FilmHls {
 
     FilmHls() = default;
     static Result<Stamp> timestamp_of(const base::Path& file);
-    Status look();
-    Status look_again();
-    Status find_segments();
+    Status look() REQUIRES(mutex_);
+    Status look_again() REQUIRES(mutex_);
+    Status find_segments() REQUIRES(mutex_);
     Result<std::unique_ptr<PacketSource>> reopen() const;
-    Result<std::unique_ptr<Cursor>> cursor_at(std::size_t number);
-    Result<Made> make(Cursor& cursor, std::size_t number);
-    Result<Made> made(std::size_t number);
+    Result<std::unique_ptr<Cursor>> cursor_at(std::size_t number) REQUIRES(mutex_);
+    Result<Made> make(Cursor& cursor, std::size_t number) REQUIRES(mutex_);
+    Result<Made> made(std::size_t number) REQUIRES(mutex_);
     Result<std::string> list_of(const std::string& stem, const char* extension, const std::string& query);
 
     base::Path file_;
     TrackChoice choice_;
     std::vector<std::string> notes_;
-    mutable std::mutex shape_mutex_;  // of the tracks and ends, for whoever asks while the file is read
-    std::vector<Time> ends_;          // of the segments
-    std::vector<Track> tracks_;       // that are sent
+    mutable base::Mutex shape_mutex_;                  // for whoever asks while the file is read
+    std::vector<Time> ends_ GUARDED_BY(shape_mutex_);  // of the segments
+    std::vector<Track> tracks_;                        // that are sent
     std::vector<Track> subtitles_;
 
-    std::mutex mutex_;  // of reading, and of what follows; it alone changes the tracks
-    Stamp timestamp_;
-    std::uint64_t state_ = 0;  // of the file, for the cache: no two have the same
-    Time duration_{};
-    std::vector<Start> starts_;                   // of the segments
-    Time end_{};                                  // of the last
-    std::list<std::unique_ptr<Cursor>> cursors_;  // the latest used in front
+    base::Mutex mutex_;  // of reading; its holder alone changes the tracks
+    Stamp timestamp_ GUARDED_BY(mutex_);
+    std::uint64_t state_ GUARDED_BY(mutex_) = 0;  // of the file, for the cache: no two have the same
+    Time duration_ GUARDED_BY(mutex_){};
+    std::vector<Start> starts_ GUARDED_BY(mutex_);                   // of the segments
+    Time end_ GUARDED_BY(mutex_){};                                  // of the last
+    std::list<std::unique_ptr<Cursor>> cursors_ GUARDED_BY(mutex_);  // the latest used in front
 };
 
 }  // namespace wavecrest::stream

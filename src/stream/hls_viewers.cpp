@@ -7,13 +7,13 @@
 namespace wavecrest::stream {
 
 std::string HlsViewers::new_name() {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     return fmt::format("{}", ++last_name_);
 }
 
 void HlsViewers::asked(const std::string& address, const std::string& name, const std::string& stream, bool live,
                        std::uint64_t segment, std::size_t bytes, Now now) {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     const std::string key = fmt::format("{}\n{}\n{}\n{}", address, live, stream, name.substr(0, 20));
     auto found = entries_.find(key);
     if (found == entries_.end()) {
@@ -34,7 +34,7 @@ void HlsViewers::asked(const std::string& address, const std::string& name, cons
 }
 
 std::vector<HlsViewers::One> HlsViewers::watching(Now now) const {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     std::vector<One> all;
     for (const auto& [key, entry] : entries_) {
         if (now - entry.last > kGone) continue;

@@ -5,10 +5,10 @@
 #include <chrono>
 #include <cstdint>
 #include <map>
-#include <mutex>
 #include <string>
 #include <vector>
 
+#include "base/mutex.hpp"
 #include "base/time.hpp"
 
 namespace wavecrest::stream {
@@ -43,10 +43,10 @@ class HlsViewers {
     // More are not told apart: what outsiders make up must not fill the memory.
     static constexpr std::size_t kMost = 4096;
 
-    mutable std::mutex mutex_;
-    std::map<std::string, Entry> entries_;
-    std::uint64_t last_id_ = 0;
-    std::uint64_t last_name_ = 0;
+    mutable base::Mutex mutex_;
+    std::map<std::string, Entry> entries_ GUARDED_BY(mutex_);
+    std::uint64_t last_id_ GUARDED_BY(mutex_) = 0;
+    std::uint64_t last_name_ GUARDED_BY(mutex_) = 0;
 };
 
 }  // namespace wavecrest::stream

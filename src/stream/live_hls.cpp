@@ -31,14 +31,14 @@ void LiveHls::close(Time end) {
 }
 
 void LiveHls::add_cue(const Packet& cue) {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     for (std::size_t i = 0; i < subtitles_.size(); ++i) {
         if (subtitles_[i].id == cue.track) cues_[i].push_back(cue);
     }
 }
 
 void LiveHls::push(ByteSpan packets, bool start, Time group) {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     if (start && begun_ && group > last_start_) {
         longest_group_ = std::max(longest_group_, group - last_start_);
         last_start_ = group;
@@ -59,7 +59,7 @@ void LiveHls::push(ByteSpan packets, bool start, Time group) {
 }
 
 void LiveHls::finish(Time end) {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     if (ended_) return;
     ended_ = true;
     if (!begun_) return;
@@ -75,7 +75,7 @@ Result<std::string> LiveHls::subtitles_playlist(const std::string& stem, const s
 }
 
 Result<std::string> LiveHls::list_of(const std::string& stem, const char* extension, const std::string& query) const {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     if (segments_.empty() || (segments_.size() < settings_.fewest && first_ == settings_.first_number && !ended_))
         return fail(ErrorKind::wanting, "the stream has just begun", "the playlist", "ask again in a few seconds");
     const std::size_t listed = std::min(settings_.listed, segments_.size());
@@ -97,17 +97,17 @@ Result<std::string> LiveHls::list_of(const std::string& stem, const char* extens
 }
 
 void LiveHls::pause(bool paused) {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     paused_ = paused;
 }
 
 Time LiveHls::latency() const {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     return base::from_seconds(3.5 * static_cast<double>(target_s_));
 }
 
 std::optional<Time> LiveHls::behind(std::uint64_t number) const {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     const auto found = find(number);
     if (!found) return std::nullopt;
     const Segment& newest = segments_.back();
@@ -122,13 +122,13 @@ Result<const LiveHls::Segment*> LiveHls::find(std::uint64_t number) const {
 }
 
 Result<Bytes> LiveHls::segment(std::uint64_t number) const {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     WAVECREST_TRY_ASSIGN(found, find(number));
     return found->bytes;
 }
 
 Result<Bytes> LiveHls::subtitles_segment(std::size_t track, std::uint64_t number) const {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     WAVECREST_TRY_ASSIGN(found, find(number));
     if (track >= subtitles_.size())
         return fail(ErrorKind::usage, fmt::format("there are no subtitles {}", track + 1), "the stream",
@@ -137,7 +137,7 @@ Result<Bytes> LiveHls::subtitles_segment(std::size_t track, std::uint64_t number
 }
 
 std::int64_t LiveHls::peak_bps() const {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     return peak_bps_;
 }
 

@@ -4,12 +4,12 @@
 #pragma once
 
 #include <deque>
-#include <mutex>
 #include <optional>
 #include <string>
 #include <vector>
 
 #include "base/bytes.hpp"
+#include "base/mutex.hpp"
 #include "base/result.hpp"
 #include "base/time.hpp"
 #include "media/types.hpp"
@@ -66,19 +66,20 @@ class LiveHls {
         Time from{}, length{};
         Bytes bytes;
     };
-    void close(Time end);
+    void close(Time end) REQUIRES(mutex_);
     Result<std::string> list_of(const std::string& stem, const char* extension, const std::string& query) const;
-    Result<const Segment*> find(std::uint64_t number) const;
+    Result<const Segment*> find(std::uint64_t number) const REQUIRES(mutex_);
 
     const LiveHlsSettings settings_;
     const std::vector<Track> subtitles_;
-    mutable std::mutex mutex_;
-    std::deque<Segment> segments_;  // numbered from first_
-    std::uint64_t first_;
-    ByteVector filling_;
-    std::vector<std::vector<Packet>> cues_;  // of each of subtitles_: what may be shown in the segments, and later
-    std::int64_t peak_bps_ = 0;
-    bool begun_ = false, ended_ = false, paused_ = false;
+    mutable base::Mutex mutex_;
+    std::deque<Segment> segments_ GUARDED_BY(mutex_);  // numbered from first_
+    std::uint64_t first_ GUARDED_BY(mutex_);
+    ByteVector filling_ GUARDED_BY(mutex_);
+    std::vector<std::vector<Packet>> cues_
+        GUARDED_BY(mutex_);  // of each of subtitles_: what may be shown in the segments, and later
+    std::int64_t peak_bps_ GUARDED_BY(mutex_) = 0;
+    bool begun_ GUARDED_BY(mutex_) = false, ended_ GUARDED_BY(mutex_) = false, paused_ GUARDED_BY(mutex_) = false;
     Time from_{};
     Time last_start_{}, longest_group_{};  // the latest keyframe; how far they lie apart at most
     std::int64_t target_s_ = 1;  // promised for all segments (6.2.1); what is longer later is an honest exception

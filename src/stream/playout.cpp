@@ -7,6 +7,7 @@
 #include <chrono>
 #include <thread>
 
+#include "base/byte_source.hpp"
 #include "base/log.hpp"
 #include "bitstream/h264.hpp"
 #include "bitstream/h265.hpp"
@@ -23,7 +24,7 @@ using namespace std::chrono_literals;
 
 // A keyframe is looked for in so many packets; what has none begins with whatever comes.
 constexpr std::size_t kMostHeld = 4000;
-// AudioFrames that goes on for longer behind the last picture belongs to the part; less is cut off.
+// Audio that goes on for longer behind the last picture belongs to the part; less is cut off.
 constexpr Time kLongerAudio = std::chrono::seconds(1);
 // Pictures may lie so far behind their audio in a file.
 constexpr Time kPicturesBehind = std::chrono::seconds(1);
@@ -172,7 +173,7 @@ Status Playout::seek(Time) {
 }
 
 void Playout::order_seek(const SeekOrder& seek) {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     // Several in a row add up.
     if (order_ && order_->what == SeekOrder::What::by && seek.what == SeekOrder::What::by) {
         order_->time += seek.time;
@@ -182,7 +183,7 @@ void Playout::order_seek(const SeekOrder& seek) {
 }
 
 Playout::Place Playout::place(Time timeline) const {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     Place place;
     for (const Span& span : spans_) {
         if (span.from > timeline && &span != &spans_.front()) break;
@@ -193,7 +194,7 @@ Playout::Place Playout::place(Time timeline) const {
 }
 
 std::string Playout::lost() const {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     return lost_;
 }
 
@@ -272,7 +273,7 @@ Status Playout::enter(std::size_t part, Time position) {
     offset_ = timeline_end() - start_;
     if (!entered_) offset_ = live || position.count() > 0 || start_ < Time{} ? -start_ : Time{};
     entered_ = true;
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     spans_.push_back({start_ + offset_, {part_, std::max(start_, Time{}), rounds_}});
     if (spans_.size() > kMostSpans) spans_.pop_front();
     return {};
@@ -324,7 +325,7 @@ bool Playout::comes_before_leaving(std::size_t track_state, const Packet& packet
     return false;
 }
 
-// AudioFrames that was read beyond the last picture does not go out.
+// Audio that was read beyond the last picture does not go out.
 void Playout::drop_tail() {
     for (auto packet = tail_.rbegin(); packet != tail_.rend(); ++packet) {
         for (std::size_t i = 0; i < track_states_.size(); ++i) {
@@ -383,14 +384,14 @@ Status Playout::carry_out(const SeekOrder& order) {
         }
     }
     const Status entered = enter(part, std::max(to, Time{}));
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     ++landed_.number;
     landed_.at = entered ? start_ + offset_ : timeline_end();
     return entered;
 }
 
 Playout::Landed Playout::latest_seek() const {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     return landed_;
 }
 
@@ -398,7 +399,7 @@ void Playout::wait_and_try_again(const Error& error) {
     if (position_ != failed_at_) failures_ = 0;
     failed_at_ = position_;
     {
-        const std::lock_guard lock(mutex_);
+        const base::MutexLock lock(mutex_);
         if (lost_.empty()) base::log(base::LogLevel::warning, "source lost: {} ({})", error.what, error.where);
         lost_ = fmt::format("{} ({})", error.what, error.where);
     }
@@ -439,7 +440,7 @@ Result<std::optional<Packet>> Playout::read() {
         if (cancel_.requested()) return base::interrupted();
         std::optional<SeekOrder> order;
         {
-            const std::lock_guard lock(mutex_);
+            const base::MutexLock lock(mutex_);
             order.swap(order_);
         }
         Status status;
@@ -536,7 +537,7 @@ Result<std::optional<Packet>> Playout::read() {
         packet.track = track.id;
         packet.pts += offset_;
         packet.dts += offset_;
-        // AudioFrames of the part before that goes on into this one.
+        // Audio of the part before that goes on into this one.
         if (audio && track_state->any && packet.pts + packet.duration / 2 < track_state->end) continue;
         if (track_state->any && packet.dts <= track_state->last_dts)
             packet.dts = track_state->last_dts + base::from_ticks(1, 90'000);
@@ -553,7 +554,7 @@ Result<std::optional<Packet>> Playout::read() {
         }
         position_ = std::max(position_, position);
         any_in_part_ = true;
-        if (const std::lock_guard lock(mutex_); !lost_.empty()) {
+        if (const base::MutexLock lock(mutex_); !lost_.empty()) {
             base::log(base::LogLevel::info, "source is back: {}", ready_.parts[part_].name);
             lost_.clear();
         }

@@ -7,13 +7,14 @@
 #include <functional>
 #include <map>
 #include <memory>
-#include <mutex>
 #include <optional>
 #include <string>
 #include <vector>
 
+#include "base/byte_source.hpp"
 #include "base/cancel.hpp"
 #include "base/file.hpp"
+#include "base/mutex.hpp"
 #include "media/flow.hpp"
 #include "media/track_choice.hpp"
 
@@ -143,11 +144,11 @@ class Playout : public PacketSource {
     int failures_ = 0;  // at one place
     Time failed_at_{-1};
 
-    mutable std::mutex mutex_;
-    std::deque<Span> spans_;
-    std::optional<SeekOrder> order_;
-    Landed landed_;
-    std::string lost_;
+    mutable base::Mutex mutex_;
+    std::deque<Span> spans_ GUARDED_BY(mutex_);
+    std::optional<SeekOrder> order_ GUARDED_BY(mutex_);
+    Landed landed_ GUARDED_BY(mutex_);
+    std::string lost_ GUARDED_BY(mutex_);
 };
 
 }  // namespace wavecrest::stream

@@ -2,6 +2,7 @@
 
 #include <chrono>
 
+#include "base/byte_source.hpp"
 #include "net/amf0.hpp"
 #include "net/live_source.hpp"
 #include "net/rtmp_server.hpp"
@@ -25,7 +26,7 @@ bool is_configuration(bool video, ByteSpan body) {
 }  // namespace
 
 void RtmpIngest::Reader::give(ByteSpan bytes) {
-    const std::lock_guard lock(mutex);
+    const base::MutexLock lock(mutex);
     if (ended) return;
     if (tags.size() + bytes.size() > kMostWaiting) {
         ended = true;
@@ -36,20 +37,22 @@ void RtmpIngest::Reader::give(ByteSpan bytes) {
 }
 
 void RtmpIngest::Reader::end() {
-    const std::lock_guard lock(mutex);
+    const base::MutexLock lock(mutex);
     ended = true;
     more.notify_one();
 }
 
 Result<ByteVector> RtmpIngest::Reader::take() {
-    std::unique_lock lock(mutex);
-    more.wait_for(lock, kWaitForBytes, [&] { return ended || !tags.empty(); });
+    const base::MutexLock lock(mutex);
+    const auto until = std::chrono::steady_clock::now() + kWaitForBytes;
+    while (!ended && tags.empty() && more.wait_until(mutex, until)) {
+    }
     if (tags.empty() && ended) return fail(ErrorKind::input, "the publisher disconnected", "RTMP", "");
     return std::exchange(tags, {});
 }
 
 bool RtmpIngest::begin(const std::string& by) {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     if (busy_ || closed_) return false;
     busy_ = true;
     by_ = by;
@@ -63,7 +66,7 @@ bool RtmpIngest::begin(const std::string& by) {
 }
 
 void RtmpIngest::end() {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     busy_ = false;
     by_.clear();
     for (const auto& reader : readers_) reader->end();
@@ -72,7 +75,7 @@ void RtmpIngest::end() {
 
 void RtmpIngest::close() {
     {
-        const std::lock_guard lock(mutex_);
+        const base::MutexLock lock(mutex_);
         closed_ = true;
         begins_.notify_all();
     }
@@ -82,7 +85,7 @@ void RtmpIngest::close() {
 void RtmpIngest::take(const net::rtmp::Message& message) {
     const ByteSpan body(message.payload);
     if (body.empty()) return;
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     bytes_ += body.size();
     if (message.type == net::rtmp::kData) {
         // Publishers wrap the metadata in a command to the server (7.1.2 leaves the name to them).
@@ -120,12 +123,12 @@ void RtmpIngest::take(const net::rtmp::Message& message) {
 }
 
 std::string RtmpIngest::published_by() const {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     return by_;
 }
 
 std::uint64_t RtmpIngest::bytes() const {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     return bytes_;
 }
 
@@ -151,8 +154,10 @@ void RtmpIngest::give_readers(std::uint8_t type, std::uint32_t timestamp, ByteSp
 
 Result<std::unique_ptr<base::ByteSource>> RtmpIngest::open() {
     auto reader = std::make_shared<Reader>();
-    std::unique_lock lock(mutex_);
-    begins_.wait_for(lock, kWaitForPublisher, [&] { return busy_ || closed_; });
+    const base::MutexLock lock(mutex_);
+    const auto until = std::chrono::steady_clock::now() + kWaitForPublisher;
+    while (!busy_ && !closed_ && begins_.wait_until(mutex_, until)) {
+    }
     if (!busy_ || closed_)
         return fail(ErrorKind::input, "nobody is publishing it", name_, "start the publisher with this stream's key");
     base::ByteWriter begin;

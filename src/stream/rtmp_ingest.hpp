@@ -3,15 +3,14 @@
 // when one is back.
 #pragma once
 
-#include <condition_variable>
 #include <cstdint>
 #include <deque>
 #include <memory>
-#include <mutex>
 #include <string>
 #include <vector>
 
-#include "base/file.hpp"
+#include "base/byte_source.hpp"
+#include "base/mutex.hpp"
 #include "base/result.hpp"
 #include "net/fan_out.hpp"
 #include "net/rtmp_chunks.hpp"
@@ -45,29 +44,30 @@ class RtmpIngest {
   private:
     // What one reader has still to take.
     struct Reader {
-        std::mutex mutex;
-        std::condition_variable more;
-        ByteVector tags;
-        bool ended = false;
+        base::Mutex mutex;
+        base::Condition more;
+        ByteVector tags GUARDED_BY(mutex);
+        bool ended GUARDED_BY(mutex) = false;
 
         void give(ByteSpan bytes);
         void end();
         Result<ByteVector> take();
     };
 
-    void set_preface();
-    void give_readers(std::uint8_t type, std::uint32_t timestamp, ByteSpan body);
+    void set_preface() REQUIRES(mutex_);
+    void give_readers(std::uint8_t type, std::uint32_t timestamp, ByteSpan body) REQUIRES(mutex_);
 
     const std::shared_ptr<net::Broadcast> broadcast_;
     const std::string name_;
-    mutable std::mutex mutex_;
-    std::condition_variable begins_;
-    bool busy_ = false, closed_ = false, first_ = true, any_ = false, has_video_ = false;
-    std::string by_;
-    std::uint64_t bytes_ = 0;
-    std::uint32_t offset_ = 0, last_ = 0;
-    ByteVector metadata_, video_config_, audio_config_;
-    std::vector<std::shared_ptr<Reader>> readers_;
+    mutable base::Mutex mutex_;
+    base::Condition begins_;
+    bool busy_ GUARDED_BY(mutex_) = false, closed_ GUARDED_BY(mutex_) = false;
+    bool first_ GUARDED_BY(mutex_) = true, any_ GUARDED_BY(mutex_) = false, has_video_ GUARDED_BY(mutex_) = false;
+    std::string by_ GUARDED_BY(mutex_);
+    std::uint64_t bytes_ GUARDED_BY(mutex_) = 0;
+    std::uint32_t offset_ GUARDED_BY(mutex_) = 0, last_ GUARDED_BY(mutex_) = 0;
+    ByteVector metadata_ GUARDED_BY(mutex_), video_config_ GUARDED_BY(mutex_), audio_config_ GUARDED_BY(mutex_);
+    std::vector<std::shared_ptr<Reader>> readers_ GUARDED_BY(mutex_);
 };
 
 }  // namespace wavecrest::stream

@@ -26,7 +26,7 @@ RtmpPush::RtmpPush(net::RtmpAddress to, std::shared_ptr<net::Broadcast> broadcas
 
 RtmpPush::~RtmpPush() {
     {
-        const std::lock_guard lock(mutex_);
+        const base::MutexLock lock(mutex_);
         stopping_ = true;
     }
     stop_.notify_all();
@@ -34,18 +34,18 @@ RtmpPush::~RtmpPush() {
 }
 
 std::string RtmpPush::state() const {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     return state_;
 }
 
 bool RtmpPush::is_stopping() const {
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     return stopping_;
 }
 
 void RtmpPush::set(std::string state, bool tell) {
     if (tell && on_change_) on_change_(state);
-    const std::lock_guard lock(mutex_);
+    const base::MutexLock lock(mutex_);
     state_ = std::move(state);
 }
 
@@ -80,8 +80,10 @@ void RtmpPush::run() {
         }
         if (is_stopping()) break;
         set(fmt::format("{}; trying again in {} s", status ? "ended" : status.error().what, pause / 1000ms), true);
-        std::unique_lock lock(mutex_);
-        stop_.wait_for(lock, pause, [&] { return stopping_; });
+        const base::MutexLock lock(mutex_);
+        const auto until = std::chrono::steady_clock::now() + pause;
+        while (!stopping_ && stop_.wait_until(mutex_, until)) {
+        }
         pause = std::min(pause * 2, kLongestPause);
     }
 }

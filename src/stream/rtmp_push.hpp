@@ -1,13 +1,12 @@
 // Publishes a stream to an RTMP server for as long as it lives, and again when the connection is lost.
 #pragma once
 
-#include <condition_variable>
 #include <functional>
 #include <memory>
-#include <mutex>
 #include <string>
 #include <thread>
 
+#include "base/mutex.hpp"
 #include "net/fan_out.hpp"
 #include "net/rtmp_client.hpp"
 
@@ -38,10 +37,10 @@ class RtmpPush {
     const std::shared_ptr<net::Broadcast> broadcast_;
     net::FanOut& fan_out_;
     const OnChange on_change_;
-    mutable std::mutex mutex_;
-    std::condition_variable stop_;
-    bool stopping_ = false;
-    std::string state_ = "connecting";
+    mutable base::Mutex mutex_;
+    base::Condition stop_;
+    bool stopping_ GUARDED_BY(mutex_) = false;
+    std::string state_ GUARDED_BY(mutex_) = "connecting";
     std::thread thread_;
 };
 

@@ -7,6 +7,7 @@
 #include <charconv>
 #include <cmath>
 
+#include "base/byte_source.hpp"
 #include "container/media_playlist.hpp"
 #include "container/reader.hpp"
 #include "container/subtitle_text.hpp"
@@ -307,7 +308,11 @@ Result<std::unique_ptr<Service>> Service::start(std::vector<ReadyStream> streams
     http.body_memory = settings.body_memory;
     http.on_event = settings.on_event;
     http.fan_out = settings.fan_out;
-    http.answer = [s = service.get()](const net::HttpRequest& request) { return s->answer(request); };
+    Service* s = service.get();
+    for (const auto& [prefix, answer] : settings.pages)
+        s->router_.add(prefix, answer, [s](const net::HttpRequest& request) { return s->is_here("", request); });
+    s->router_.add("", [s](const net::HttpRequest& request) { return s->answer(request); });
+    http.answer = [s](const net::HttpRequest& request) { return s->router_.answer(request); };
     WAVECREST_TRY_ASSIGN(server, net::HttpServer::start(std::move(http)));
     service->server_ = std::move(server);
     return service;
@@ -333,53 +338,68 @@ net::HttpReply Service::nothing_there(const net::HttpRequest& request) const {
 }
 
 net::HttpReply Service::answer(const net::HttpRequest& request) const {
-    if (settings_.control && is_here("", request) &&
-        (request.path == kControlPath || request.path.starts_with(std::string(kControlPath) + "/")))
-        return settings_.control(request);
     if (request.method != "GET") return net::HttpReply::text(405, "Only GET and HEAD are supported.\n");
-    const auto may = [&](const std::string& name) { return !settings_.lets_in || settings_.lets_in(name, request); };
-    // Players keep a playlist's query to themselves: its segments get it written behind them.
-    const std::string query = request.query.empty() ? "" : "?" + request.query;
-    const auto refuse = [] { return net::HttpReply::text(403, "Access to this stream is denied.\n"); };
     for (const ReadyStream& s : streams_) {
         if (!is_here(s.name, request)) continue;
-        if (s.whole && request.path == s.path) {
-            if (!may(s.name)) return refuse();
+        if (auto reply = answer_film(s, request)) return std::move(*reply);
+    }
+    for (const auto& [path, name] : settings_.live_paths) {
+        if (!is_here(name, request)) continue;
+        if (auto reply = answer_live(path, name, request)) return std::move(*reply);
+    }
+    return nothing_there(request);
+}
+
+net::HttpReply Service::let_in(const std::string& name, const net::HttpRequest& request,
+                               const std::function<net::HttpReply()>& reply) const {
+    if (settings_.lets_in && !settings_.lets_in(name, request))
+        return net::HttpReply::text(403, "Access to this stream is denied.\n");
+    return reply();
+}
+
+// Nothing where the request isn't for this stream.
+std::optional<net::HttpReply> Service::answer_film(const ReadyStream& s, const net::HttpRequest& request) const {
+    // Players keep a playlist's query to themselves: its segments get it written behind them.
+    const std::string query = request.query.empty() ? "" : "?" + request.query;
+    if (s.whole && request.path == s.path) {
+        return let_in(s.name, request, [&] {
             net::HttpReply reply;
             reply.file = s.file;
             reply.media_type = media_type(s.container);
             reply.name = s.name;
             return reply;
-        }
-        const std::string stem = stem_of(s.path);
-        if (s.subtitles && request.path == subtitles_path(s.path))
-            return may(s.name) ? reply_with(s.subtitles->web_vtt, "text/vtt", s.name, "max-age=60") : refuse();
-        if (!s.hls) continue;
-        const std::string words = stem + "-subtitles.m3u8";
-        if (s.subtitles && request.path == words) {
-            if (!may(s.name)) return refuse();
+        });
+    }
+    if (s.subtitles && request.path == subtitles_path(s.path))
+        return let_in(s.name, request,
+                      [&] { return reply_with(s.subtitles->web_vtt, "text/vtt", s.name, "max-age=60"); });
+    if (!s.hls) return std::nullopt;
+    const std::string stem = stem_of(s.path);
+    const std::string words = stem + "-subtitles.m3u8";
+    if (s.subtitles && request.path == words) {
+        return let_in(s.name, request, [&] {
             container::MediaPlaylist list;
             list.on_demand = list.ended = true;
             list.target_s = static_cast<std::int64_t>(std::ceil(base::to_seconds(s.duration)));
             list.segments.push_back({beside(subtitles_path(s.path)) + query, s.duration, false});
             return playlist_reply(container::write_playlist(list), s.name, false);
-        }
-        const auto ask = parse_hls(request.path, stem);
-        if (!ask) continue;
-        // With subtitles, the address is that of a list of both.
-        container::MediaPlaylist list;
-        if (s.subtitles) {
-            Track beside_it;
-            beside_it.kind = TrackKind::subtitle;
-            beside_it.language = s.subtitles->language;
-            add_rendition(list, beside_it, beside(words) + query);
-        }
-        add_text_subtitles(list, s.hls->text_subtitles(), stem, query);
-        if (!list.subtitles.empty())
-            list.variants.push_back(
-                {fmt::format("{}{}.m3u8{}", beside(stem), kFilm, query), bandwidth_of(s), "", true});
-        if (ask->what == HlsAsk::What::film && list.variants.empty()) continue;
-        if (!may(s.name)) return refuse();
+        });
+    }
+    const auto ask = parse_hls(request.path, stem);
+    if (!ask) return std::nullopt;
+    // With subtitles, the address is that of a list of both.
+    container::MediaPlaylist list;
+    if (s.subtitles) {
+        Track beside_it;
+        beside_it.kind = TrackKind::subtitle;
+        beside_it.language = s.subtitles->language;
+        add_rendition(list, beside_it, beside(words) + query);
+    }
+    add_text_subtitles(list, s.hls->text_subtitles(), stem, query);
+    if (!list.subtitles.empty())
+        list.variants.push_back({fmt::format("{}{}.m3u8{}", beside(stem), kFilm, query), bandwidth_of(s), "", true});
+    if (ask->what == HlsAsk::What::film && list.variants.empty()) return std::nullopt;
+    return let_in(s.name, request, [&] {
         net::HttpReply reply;
         reply.later = [hls = s.hls, ask = *ask, stem, query, list, name = s.name] {
             return answer_hls(*hls, ask, stem, query, list, name, false);
@@ -389,26 +409,27 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
                                std::chrono::steady_clock::now());
         reply.later_from = s.file;
         return reply;
-    }
-    for (const auto& [path, name] : settings_.live_paths) {
-        if (!is_here(name, request)) continue;
-        if (request.path == live_path(path)) {
-            if (auto broadcast = settings_.live->http_broadcast(name)) {
-                if (!may(name)) return refuse();
+    });
+}
+
+// Nothing where the request isn't for this stream.
+std::optional<net::HttpReply> Service::answer_live(const std::string& path, const std::string& name,
+                                                   const net::HttpRequest& request) const {
+    if (request.path == live_path(path)) {
+        if (auto broadcast = settings_.live->http_broadcast(name)) {
+            return let_in(name, request, [&] {
                 net::HttpReply reply;
                 reply.broadcast = std::move(broadcast);
                 reply.media_type = "video/mp2t";
                 reply.name = name;
                 reply.cache_control = "no-store";
                 return reply;
-            }
+            });
         }
-        const auto hls = settings_.live->hls(name);
-        if (!hls || !parse_hls(request.path, stem_of(live_hls_path(path)))) continue;
-        if (!may(name)) return refuse();
-        return answer_live_hls(*hls, path, name, request);
     }
-    return nothing_there(request);
+    const auto hls = settings_.live->hls(name);
+    if (!hls || !parse_hls(request.path, stem_of(live_hls_path(path)))) return std::nullopt;
+    return let_in(name, request, [&] { return answer_live_hls(*hls, path, name, request); });
 }
 
 // The address of a live window is that of a list with one variant, in whose address a player finds a name of its own:

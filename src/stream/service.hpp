@@ -10,6 +10,7 @@
 #include "base/file.hpp"
 #include "base/result.hpp"
 #include "measure/rate.hpp"
+#include "net/http_router.hpp"
 #include "net/http_server.hpp"
 #include "stream/film_hls.hpp"
 #include "stream/hls_viewers.hpp"
@@ -77,13 +78,14 @@ struct ServiceSettings {
     std::vector<std::pair<std::string, std::string>> live_paths;  // path, name
     const LiveService* live = nullptr;
     net::FanOut* fan_out = nullptr;
-    // Whether a stream (its name empty: the controls) is at the port a request came to; null: all are at all.
+    // Whether a stream (its name empty: the pages) is at the port a request came to; null: all are at all.
     std::function<bool(const std::string& name, const net::HttpRequest& request)> is_here;
     // Whether a request may have a stream; null: all may.
     std::function<bool(const std::string& name, const net::HttpRequest& request)> lets_in;
     // Whether a stream is named to a request for what isn't there; null: all are.
     std::function<bool(const std::string& name, const net::HttpRequest& request)> is_listed;
-    net::HttpAnswer control;  // answers paths that begin with kControlPath; null: nothing does
+    // Pages beside the streams: each answers its path and all below it ("/control").
+    std::vector<std::pair<std::string, net::HttpAnswer>> pages;
 };
 inline constexpr std::string_view kControlPath = "/control";
 
@@ -128,12 +130,19 @@ class Service {
     bool is_here(const std::string& name, const net::HttpRequest& request) const {
         return !settings_.is_here || settings_.is_here(name, request);
     }
+    // The reply, where who asks may have the stream.
+    net::HttpReply let_in(const std::string& name, const net::HttpRequest& request,
+                          const std::function<net::HttpReply()>& reply) const;
+    std::optional<net::HttpReply> answer_film(const ReadyStream& stream, const net::HttpRequest& request) const;
+    std::optional<net::HttpReply> answer_live(const std::string& path, const std::string& name,
+                                              const net::HttpRequest& request) const;
     net::HttpReply nothing_there(const net::HttpRequest& request) const;
     net::HttpReply answer_live_hls(LiveHls& hls, const std::string& path, const std::string& name,
                                    const net::HttpRequest& request) const;
 
     std::vector<ReadyStream> streams_;
     ServiceSettings settings_;
+    net::HttpRouter router_;
     mutable HlsViewers hls_viewers_;
     std::unique_ptr<net::HttpServer> server_;
 };

@@ -5,12 +5,11 @@
 
 #include <algorithm>
 #include <chrono>
-#include <condition_variable>
-#include <mutex>
 #include <thread>
 
 #include "base/clock.hpp"
 #include "base/log.hpp"
+#include "base/mutex.hpp"
 #include "base/printable.hpp"
 #include "base/units.hpp"
 #include "host/machine.hpp"
@@ -65,16 +64,16 @@ struct StreamServer::State {
     std::vector<std::pair<std::string, std::unique_ptr<RtmpPush>>> pushes;  // by the stream's name
     Steady::time_point started = Steady::now();
 
-    mutable std::mutex mutex;
-    std::condition_variable turn;
-    bool stopping = false;
-    std::map<std::string, RateMeter> made;                         // by stream
-    std::map<std::string, double> given;                           // bytes of on-demand streams
-    std::map<std::pair<bool, std::uint64_t>, RateMeter> viewers;   // by kind and id
-    std::map<std::pair<bool, std::uint64_t>, std::uint64_t> seen;  // bytes
-    RateMeter processor;
+    mutable base::Mutex mutex;
+    base::Condition turn;
+    bool stopping GUARDED_BY(mutex) = false;
+    std::map<std::string, RateMeter> made GUARDED_BY(mutex);                         // by stream
+    std::map<std::string, double> given GUARDED_BY(mutex);                           // bytes of on-demand streams
+    std::map<std::pair<bool, std::uint64_t>, RateMeter> viewers GUARDED_BY(mutex);   // by kind and id
+    std::map<std::pair<bool, std::uint64_t>, std::uint64_t> seen GUARDED_BY(mutex);  // bytes
+    RateMeter processor GUARDED_BY(mutex);
     std::thread sampling;
-    std::mutex line_mutex;
+    base::Mutex line_mutex;
     base::RealClock clock;
     net::GuessLimiter guesses{clock};
 
@@ -82,7 +81,7 @@ struct StreamServer::State {
         const std::string safe = net::without_keys(base::printable(text));  // clients send what they like
         base::log(base::LogLevel::info, "{}", safe);
         if (!settings.on_line) return;
-        const std::lock_guard lock(line_mutex);
+        const base::MutexLock lock(line_mutex);
         settings.on_line(safe);
     }
     const ServedStream* item(const std::string& name) const {
@@ -272,7 +271,7 @@ Status StreamServer::State::start_rtmp() {
 }
 
 void StreamServer::State::sample() {
-    std::unique_lock lock(mutex);
+    base::MutexLock lock(mutex);
     while (!stopping) {
         lock.unlock();
         const auto now = Steady::now();
@@ -299,7 +298,9 @@ void StreamServer::State::sample() {
             if (const ServedStream* one = item(s.name); one != nullptr && !one->is_live())
                 made[s.name].add(now, given[s.name]);
         }
-        turn.wait_for(lock, 1s, [&] { return stopping; });
+        const auto until = Steady::now() + 1s;
+        while (!stopping && turn.wait_until(mutex, until)) {
+        }
     }
 }
 
@@ -366,7 +367,8 @@ Result<std::unique_ptr<StreamServer>> StreamServer::start(ReadyServer ready, Str
                                                                            : "dropped: stalled 60 s";
         s.line(fmt::format("{}  {:<7}  {}", event.address, what, event.what));
     };
-    if (!s.settings.token.empty()) http.control = control_answer(*server, s.settings.token, s.guesses);
+    if (!s.settings.token.empty())
+        http.pages.emplace_back(kControlPath, control_answer(*server, s.settings.token, s.guesses));
     WAVECREST_TRY_ASSIGN(service, Service::start(s.ready.on_demand, http));
     s.service = std::move(service);
     if (s.settings.certificate) {
@@ -403,7 +405,7 @@ Result<std::unique_ptr<StreamServer>> StreamServer::start(ReadyServer ready, Str
 StreamServer::~StreamServer() {
     State& s = *state_;
     {
-        const std::lock_guard lock(s.mutex);
+        const base::MutexLock lock(s.mutex);
         s.stopping = true;
     }
     s.turn.notify_all();
@@ -460,7 +462,7 @@ StreamServerStatus StreamServer::status() const {
     status.late_99 = figures.late_99;
     status.latest = figures.latest;
     status.real_time = figures.real_time;
-    const std::lock_guard lock(s.mutex);
+    const base::MutexLock lock(s.mutex);
     status.processor = s.processor.rate(5s);
     for (const ServedStream& one : s.ready.items) {
         StreamStatus stream;

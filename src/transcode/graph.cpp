@@ -7,10 +7,10 @@
 #include <cstring>
 #include <deque>
 #include <map>
-#include <mutex>
 #include <set>
 #include <thread>
 
+#include "base/mutex.hpp"
 #include "base/queue.hpp"
 #include "codec/aac_encoder.hpp"
 #include "codec/audio_decoder.hpp"
@@ -33,7 +33,7 @@ constexpr TrackId kFirstAudio = 2;
 // Subtitles may lie behind the pictures they belong to by what a decoder buffers: pictures wait that long for them.
 const Time kSubtitleLead = base::from_seconds(2);
 
-// AudioFrames at another rate goes on as long as its times fit what came before to this.
+// Audio at another rate goes on as long as its times fit what came before to this.
 const Time kLongestStep = std::chrono::milliseconds(20);
 
 // Puts the packets of all tracks into decoding-time order. Called from the encoding stages.
@@ -42,12 +42,12 @@ class Interleaver {
     Interleaver(PacketSink& sink, std::size_t tracks) : sink_(sink), waiting_(tracks), ended_(tracks, false) {}
 
     Status add(Packet packet) {
-        const std::lock_guard lock(mutex_);
+        const base::MutexLock lock(mutex_);
         waiting_[static_cast<std::size_t>(packet.track - 1)].push_back(std::move(packet));
         return drain();
     }
     Status end(TrackId track) {
-        const std::lock_guard lock(mutex_);
+        const base::MutexLock lock(mutex_);
         if (static_cast<std::size_t>(track - 1) < ended_.size()) ended_[static_cast<std::size_t>(track - 1)] = true;
         return drain();
     }
@@ -57,7 +57,7 @@ class Interleaver {
     // what waits stays small, and players can read any order.
     static constexpr double kLongestWait = 10;  // seconds
 
-    bool waited_enough() const {
+    bool waited_enough() const REQUIRES(mutex_) {
         for (const auto& packets : waiting_) {
             if (!packets.empty() && base::to_seconds(packets.back().dts - packets.front().dts) > kLongestWait)
                 return true;
@@ -65,7 +65,7 @@ class Interleaver {
         return false;
     }
 
-    Status drain() {
+    Status drain() REQUIRES(mutex_) {
         while (true) {
             std::size_t first = waiting_.size();
             for (std::size_t i = 0; i < waiting_.size(); ++i) {
@@ -81,10 +81,10 @@ class Interleaver {
         }
     }
 
-    std::mutex mutex_;
+    base::Mutex mutex_;
     PacketSink& sink_;
-    std::vector<std::deque<Packet>> waiting_;
-    std::vector<bool> ended_;
+    std::vector<std::deque<Packet>> waiting_ GUARDED_BY(mutex_);
+    std::vector<bool> ended_ GUARDED_BY(mutex_);
 };
 
 class Graph {
@@ -135,7 +135,7 @@ class Graph {
             guard(encode_stage(*video_encoder, interleaver));
         }
         if (cancel_.requested()) return base::interrupted();
-        if (error_) return fail(std::move(*error_));
+        if (const base::MutexLock lock(mutex_); error_) return fail(std::move(*error_));
         if (result_.pictures == 0)
             return fail(ErrorKind::input, "the title has no video that can be decoded", "video track",
                         "the rip is damaged; rip the disc again");
@@ -150,7 +150,7 @@ class Graph {
     void guard(Status status) {
         if (status) return;
         {
-            const std::lock_guard lock(mutex_);
+            const base::MutexLock lock(mutex_);
             if (!error_) error_ = std::move(status).error();
         }
         stop();
@@ -220,7 +220,7 @@ class Graph {
         chain.decoder->decode(packet, shown);
         const auto path = std::find_if(settings_.video.subtitles.begin(), settings_.video.subtitles.end(),
                                        [&](const VideoPath::Subtitles& p) { return p.from.id == packet.track; });
-        const std::lock_guard lock(overlay_mutex_);
+        const base::MutexLock lock(overlay_mutex_);
         for (Overlay& overlay : shown) {
             // What is not forced is not drawn, yet it ends what was drawn before.
             if (path->forced_only && !overlay.forced) overlay.regions.clear();
@@ -231,7 +231,7 @@ class Graph {
     }
 
     void burn_in(Picture& picture) {
-        const std::lock_guard lock(overlay_mutex_);
+        const base::MutexLock lock(overlay_mutex_);
         bool any = false;
         for (auto& [id, chain] : subtitle_chains_) {
             while (!chain.coming.empty() && chain.coming.front().pts <= picture.pts) {
@@ -474,12 +474,15 @@ class Graph {
         Overlay showing;
     };
     std::map<TrackId, SubtitleChain> subtitle_chains_;  // complete before the stages start
-    std::mutex overlay_mutex_;
+    base::Mutex overlay_mutex_;                         // of `coming` and `showing` of them
 
-    std::mutex mutex_;
-    std::optional<Error> error_;
+    base::Mutex mutex_;
+    std::optional<Error> error_ GUARDED_BY(mutex_);
+    // Without a mutex: each member is written by one stage alone (problems by that which decodes, pictures by that
+    // which encodes them, subtitles by the filters', audio_frames by the first audio track's), and read when all have
+    // ended.
     GraphResult result_;
-    Time last_end_{};
+    Time last_end_{};  // the encoding stage's
 };
 
 }  // namespace

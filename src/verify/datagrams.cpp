@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <chrono>
 
-#include "base/file.hpp"
+#include "base/byte_source.hpp"
 #include "base/units.hpp"
 #include "container/mpeg_ts.hpp"
 #include "container/reader.hpp"

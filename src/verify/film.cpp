@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "base/byte_source.hpp"
 #include "container/reader.hpp"
 #include "net/http_source.hpp"
 

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "base/byte_source.hpp"
 #include "container/reader.hpp"
 #include "verify/checks.hpp"
 

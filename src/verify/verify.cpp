@@ -6,6 +6,7 @@
 #include <memory>
 #include <thread>
 
+#include "base/byte_source.hpp"
 #include "base/clock.hpp"
 #include "base/units.hpp"
 #include "container/mp4_reader.hpp"

@@ -1,4 +1,6 @@
 #include "base/file.hpp"
+#include "base/atomic_file.hpp"
+#include "base/byte_source.hpp"
 
 #include <fcntl.h>
 #include <sys/stat.h>

@@ -3,6 +3,7 @@
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
+#include "base/byte_source.hpp"
 #include "codec/video_decoder.hpp"
 #include "container/reader.hpp"
 #include "standin/test_card.hpp"

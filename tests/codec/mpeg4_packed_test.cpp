@@ -2,6 +2,7 @@
 // its time.
 #include <catch2/catch.hpp>
 
+#include "base/byte_source.hpp"
 #include "bitstream/mpeg4_visual.hpp"
 #include "codec/video_decoder.hpp"
 #include "standin/test_card.hpp"

@@ -3,6 +3,7 @@
 #include <chrono>
 #include <map>
 
+#include "base/byte_source.hpp"
 #include "support/browser.hpp"
 #include "support/clips.hpp"
 #include "support/support.hpp"

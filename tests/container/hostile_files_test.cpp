@@ -3,6 +3,7 @@
 #include <ctime>
 #include <random>
 
+#include "base/byte_source.hpp"
 #include "bitstream/xiph.hpp"
 #include "container/reader.hpp"
 #include "support/clips.hpp"

@@ -2,6 +2,8 @@
 
 #include <random>
 
+#include "base/atomic_file.hpp"
+#include "base/byte_source.hpp"
 #include "bitstream/aac.hpp"
 #include "codec/x264_encoder.hpp"
 #include "container/mp4_reader.hpp"

@@ -2,6 +2,7 @@
 #include <catch2/catch.hpp>
 #include <chrono>
 
+#include "base/byte_source.hpp"
 #include "bitstream/headers.hpp"
 #include "bitstream/nal.hpp"
 #include "container/mpeg_ps.hpp"
@@ -186,12 +187,12 @@ ByteVector table_packet(int pid, ByteVector section) {
         section[section.size() - 4 + i] = static_cast<std::uint8_t>(crc >> (24 - 8 * i));
     ByteVector payload = bytes({0}) + section;
     payload.resize(184, 0xFF);
-    base::ByteWriter out;
+    container::ts::PacketBytes out;
     container::ts::PacketHeader header;
     header.pid = pid;
     header.starts = true;
     container::ts::write_packet(out, header, payload);
-    return out.release();
+    return {out.begin(), out.end()};
 }
 // The stream with its PIDs from 0x100 on moved, and without its tables.
 ByteVector moved(const ByteVector& stream, int by) {

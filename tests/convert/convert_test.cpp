@@ -2,6 +2,7 @@
 
 #include <catch2/catch.hpp>
 
+#include "base/byte_source.hpp"
 #include "bitstream/h264.hpp"
 #include "bitstream/headers.hpp"
 #include "bitstream/nal.hpp"

@@ -1,4 +1,4 @@
-// AudioFrames that carries an AC-3 core: TrueHD with the core beside it in the same PID, E-AC-3 with the core in front.
+// Audio that carries an AC-3 core: TrueHD with the core beside it in the same PID, E-AC-3 with the core in front.
 #include <catch2/catch.hpp>
 
 #include <cmath>

@@ -5,6 +5,8 @@
 
 #include <cstring>
 
+#include "base/atomic_file.hpp"
+#include "base/byte_source.hpp"
 #include "disc/dvd_title_source.hpp"
 #include "support/support.hpp"
 

@@ -4,6 +4,7 @@
 
 #include <random>
 
+#include "base/byte_source.hpp"
 #include "disc/dvd_format.hpp"
 #include "disc/dvd_tables.hpp"
 #include "standin/test_card.hpp"

@@ -4,6 +4,7 @@
 #include <cstdlib>
 #include <fstream>
 
+#include "base/byte_source.hpp"
 #include "disc/disc_files.hpp"
 #include "disc/udf_writer.hpp"
 #include "source/input.hpp"

@@ -17,7 +17,7 @@ TEST_CASE("two hours of cells with clocks of their own: not a sample of drift", 
     audio.sample_rate = 48000;
     disc::TitleAssembler assembler({audio});
     // 1440 cells of 150 frames of 1001/30000 s, a little over five seconds each; their clocks begin anywhere.
-    // AudioFrames is exactly as long as the pictures: 240 240 samples a cell, stamped to the tick.
+    // Audio is exactly as long as the pictures: 240 240 samples a cell, stamped to the tick.
     constexpr std::int64_t kCells = 1440, kSamples = 240'240, kPiece = 1001;
     Time start{};
     std::uint32_t state = 5;

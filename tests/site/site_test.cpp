@@ -1,4 +1,5 @@
-#include "site/site.hpp"
+#include "site/check.hpp"
+#include "site/new_site.hpp"
 
 #include <catch2/catch.hpp>
 

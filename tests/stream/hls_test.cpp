@@ -4,6 +4,7 @@
 
 #include <catch2/catch.hpp>
 
+#include "base/byte_source.hpp"
 #include "container/media_playlist.hpp"
 #include "container/reader.hpp"
 #include "measure/transport.hpp"

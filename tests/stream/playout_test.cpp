@@ -6,6 +6,7 @@
 #include <chrono>
 #include <thread>
 
+#include "base/byte_source.hpp"
 #include "container/reader.hpp"
 #include "support/clips.hpp"
 #include "support/support.hpp"
@@ -78,7 +79,7 @@ TEST_CASE("reading again after a seek to the beginning gives every picture again
         const auto second = read_all_packets(*media->source);
         REQUIRE(first.size() == second.size());
         CHECK(payload_of(first[0]) == payload_of(second[0]));
-        // AudioFrames that only starts its decoder isn't given again.
+        // Audio that only starts its decoder isn't given again.
         const std::size_t left_out = first[1].packets.size() - second[1].packets.size();
         CHECK(left_out <= 2);
         CHECK(second[1].packets.front().pts <= Time{});

@@ -2,6 +2,7 @@
 #include <catch2/catch.hpp>
 #include <thread>
 
+#include "base/byte_source.hpp"
 #include "net/rtmp_server.hpp"
 #include "stream/rtmp_ingest.hpp"
 #include "support/support.hpp"

@@ -2,6 +2,7 @@
 
 #include <catch2/catch.hpp>
 
+#include "base/byte_source.hpp"
 #include "bitstream/nal.hpp"
 #include "container/reader.hpp"
 #include "measure/deep.hpp"

@@ -1,0 +1,29 @@
+// Texts made for an installation: its file to begin with, and the unit that runs it at boot.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "site/site.hpp"
+
+namespace wavecrest::site {
+
+// The systemd unit that runs the site's streams at every boot, as `user`, and restarts them when they die.
+std::string service_unit(const Site& site, const base::Path& program, const std::string& user);
+
+struct NewSite {
+    std::string house;
+    std::uint16_t port = net::kDefaultHttpPort;
+    struct NewDevice {
+        std::string name, device_class, link;
+    };
+    struct NewStream {
+        std::string name, file;
+    };
+    std::vector<NewDevice> devices;
+    std::vector<NewStream> streams;
+};
+// The text of a commented installation file. Without devices and streams it holds examples to uncomment.
+std::string compose(const NewSite& site);
+
+}  // namespace wavecrest::site

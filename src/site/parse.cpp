@@ -1,0 +1,328 @@
+#include "site/site.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <algorithm>
+#include <cctype>
+
+#include "base/config.hpp"
+#include "media/track_choice.hpp"
+#include "stream/control.hpp"
+
+namespace wavecrest::site {
+namespace {
+
+SiteDevice parse_device(base::ConfigTable& table) {
+    SiteDevice entry;
+    entry.line = table.line();
+    const auto name = table.text("name");
+    const auto device_class = table.text("class");
+    const auto room = table.text("room", "");
+    const auto player = table.text("player", "");
+    const auto address = table.text("address", "");
+    const auto link = table.text("link", "gigabit");
+    table.finish();
+    auto found = device::find(device_class);
+    if (!found) table.wrong("class", found.error().what, found.error().remedy);
+    const auto parsed_link = device::parse_link(link);
+    if (!parsed_link)
+        table.wrong("link", fmt::format("\"{}\" isn't a valid link", link),
+                    "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
+    if (found) entry.device = std::move(*found);
+    entry.device.name = name;
+    entry.device_class = device_class;
+    entry.room = room;
+    entry.player = player;
+    entry.address = address;
+    if (!address.empty() && (!net::Networks::parse({address}) || address.find('/') != std::string::npos))
+        table.wrong("address", fmt::format("\"{}\" isn't an IP address", address), "write for example 192.168.1.20");
+    if (parsed_link) entry.link = *parsed_link;
+    return entry;
+}
+
+base::Path from_folder(const std::string& file, const base::Path& folder) {
+    const bool elsewhere = base::Path(file).is_absolute() || file.find("://") != std::string::npos;
+    return elsewhere ? base::Path(file) : folder / file;
+}
+
+std::vector<stream::Part> parse_parts(base::ConfigTable& table, const base::Path& folder) {
+    const auto file = table.text("file", "");
+    auto files = table.texts("files");
+    const auto all_of = table.text("folder", "");
+    const auto title = table.text("title", "main");
+    const auto chapter = table.number("chapter", 1, 999, 1);
+    if (!file.empty()) files.insert(files.begin(), file);
+    std::vector<stream::Part> parts;
+    for (const std::string& one : files) parts.push_back({from_folder(one, folder), title, 1});
+    if (!all_of.empty()) {
+        for (const base::Path& one : media_in(from_folder(all_of, folder))) parts.push_back({one, title, 1});
+        if (parts.empty()) table.wrong("folder", "there are no media files in it", "name another folder");
+    }
+    if (!parts.empty()) parts.front().chapter = static_cast<int>(chapter);
+    return parts;
+}
+
+// A key, or the file that holds it: "key" or "key_file".
+std::string parse_key(base::ConfigTable& table, const std::string& name, const base::Path& folder) {
+    std::string key = table.text(name, "");
+    const std::string file = table.text(name + "_file", "");
+    if (!key.empty() && !file.empty())
+        table.wrong(name, fmt::format("{0} and {0}_file are both set", name), "leave one of them out");
+    if (!file.empty()) {
+        auto read = stream::read_key(from_folder(file, folder));
+        if (!read) {
+            table.wrong(name + "_file", fmt::format("{} ({})", read.error().what, read.error().where),
+                        read.error().remedy);
+            return "";
+        }
+        key = std::move(*read);
+    }
+    if (!key.empty() && key.size() < stream::kShortestKey)
+        table.wrong(file.empty() ? name : name + "_file", "the stream key is too short",
+                    "use at least eight letters and digits");
+    return key;
+}
+
+SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder) {
+    SiteStream entry;
+    stream::ServedStream& item = entry.item;
+    entry.line = table.line();
+    const auto name = table.text("name");
+    auto parts = parse_parts(table, folder);
+    const std::string publish_key = parse_key(table, "publish_key", folder);
+    const auto path = table.text("path", "");
+    const auto port = table.number("port", 1, 65535, 0);
+    const auto tls_port = table.number("tls_port", 1, 65535, 0);
+    const auto rtmp_port = table.number("rtmp_port", 1, 65535, 0);
+    const auto subtitles = table.text("subtitles", "");
+    const auto audio = table.texts("audio");
+    const auto picture = table.number("video", 1, 99, 0);
+    const auto drawn = table.text("burn_in", TrackChoice{}.drawn);
+    const auto devices = table.texts("devices");
+    const auto deliveries = table.texts("delivery");
+    for (const std::string& word : deliveries) {
+        const Status added = stream::add_delivery(item.deliveries, word);
+        if (!added) table.wrong("delivery", added.error().what, added.error().remedy);
+    }
+    for (const bool rtp : {false, true}) {
+        const auto targets = table.texts(rtp ? "rtp" : "udp");
+        for (const std::string& text : targets) {
+            const auto address = net::parse_udp_address(text);
+            if (!address) table.wrong(rtp ? "rtp" : "udp", address.error().what, address.error().remedy);
+            if (address) item.targets.push_back({*address, rtp});
+        }
+    }
+    const auto servers = table.texts("push");
+    for (const std::string& text : servers) {
+        const auto address = net::parse_rtmp_address(text);
+        if (!address) table.wrong("push", address.error().what, address.error().remedy);
+        if (address) item.push.push_back(*address);
+    }
+    const auto loop = table.flag("loop", false);
+    const auto rate = table.bitrate("bitrate", 0);
+    const auto profile = table.text("profile", "");
+    const auto from = table.texts("from");
+    const std::string key = parse_key(table, "key", folder);
+    table.finish();
+    const auto networks = net::Networks::parse(from);
+    if (!networks) table.wrong("from", networks.error().what, networks.error().remedy);
+    if (parts.empty() && publish_key.empty())
+        table.wrong("name", fmt::format("\"file\" is missing: stream \"{}\" has no source", name),
+                    "add file, files or folder; or publish_key, to accept RTMP publishing");
+    if (!parts.empty() && !publish_key.empty())
+        table.wrong("publish_key", "a stream is either published here or played from files", "leave one of them out");
+    item.name = name;
+    item.path =
+        path.empty() ? stream::default_path(name, parts.empty() ? base::Path("live.flv") : parts.front().source) : path;
+    if (!subtitles.empty()) item.subtitles = from_folder(subtitles, folder);
+    item.ports = {static_cast<std::uint16_t>(port), static_cast<std::uint16_t>(tls_port),
+                  static_cast<std::uint16_t>(rtmp_port)};
+    item.publish_key = publish_key;
+    item.loop = loop;
+    item.rate_bps = rate;
+    if (networks) item.from = *networks;
+    item.key = key;
+    item.parts = std::move(parts);
+    entry.profile = profile;
+    entry.devices = devices;
+    // Where nothing is said, one file is served as it is, and everything else live.
+    if (!item.deliveries.any() && item.published()) item.deliveries.rtmp = true;
+    if (!item.deliveries.any()) {
+        std::error_code error;
+        const bool plain = item.parts.size() == 1 && !std::filesystem::is_directory(item.parts.front().source, error);
+        if (plain && profile.empty()) {
+            item.deliveries.file = true;
+        } else if (item.targets.empty() && item.push.empty()) {
+            item.deliveries.live = true;
+        }
+    }
+    if (!audio.empty() && !item.is_live() && !item.deliveries.hls)
+        table.wrong("audio", "a file is delivered with all of its audio tracks: players select one",
+                    "add live or hls to \"delivery\", or leave \"audio\" out");
+    if (picture > 0 && !item.is_live() && !item.deliveries.hls)
+        table.wrong("video", "a file is delivered with all of its video tracks: players select one",
+                    "add live or hls to \"delivery\", or leave \"video\" out");
+    if (drawn != TrackChoice{}.drawn && profile.empty())
+        table.wrong("burn_in", "subtitles are burned in only when transcoding",
+                    "name a profile for the stream, or leave it out");
+    if (const auto fit = media::check_audio_words(audio, table.where("audio")); !fit)
+        table.wrong("audio", fit.error().what, fit.error().remedy);
+    for (stream::Part& part : item.parts) part.choice = {audio, static_cast<int>(picture), drawn};
+    if (!subtitles.empty() && !item.deliveries.file && !item.deliveries.hls)
+        table.wrong("subtitles", "subtitle files are for file and hls",
+                    "offer the stream as file or hls, too, or leave the subtitles out");
+    const bool by_http =
+        item.deliveries.file || item.deliveries.hls || item.deliveries.live || item.deliveries.live_hls;
+    if (!by_http && (port != 0 || tls_port != 0))
+        table.wrong(port != 0 ? "port" : "tls_port", "this stream is not delivered by HTTP",
+                    "offer it as file, hls, live or live-hls, too, or leave the port out");
+    if (rtmp_port != 0 && !item.deliveries.rtmp && !item.published())
+        table.wrong("rtmp_port", "this stream is not delivered by RTMP",
+                    "offer it as rtmp, too, or leave the port out");
+    const bool live = item.is_live() && !item.published();
+    if (!live && (loop || rate != 0 || !profile.empty()))
+        table.wrong(loop        ? "loop"
+                    : rate != 0 ? "bitrate"
+                                : "profile",
+                    item.published() ? "a published stream is passed on unchanged" : "this is for live streams only",
+                    item.published()
+                        ? "leave it out"
+                        : "offer the stream live, live-hls or rtmp, or send it by udp or rtp; or leave this "
+                          "out");
+    return entry;
+}
+
+template <typename Entry>
+Status refuse_twins(const std::vector<Entry>& entries, const base::Path& file, const char* what,
+                    std::string (*name)(const Entry&)) {
+    for (std::size_t i = 0; i < entries.size(); ++i) {
+        for (std::size_t k = 0; k < i; ++k) {
+            if (name(entries[i]).empty() || name(entries[i]) != name(entries[k])) continue;
+            return fail(ErrorKind::usage, fmt::format("two {} are named \"{}\"", what, name(entries[i])),
+                        fmt::format("{}, line {}", file.string(), entries[i].line), "give one of them another name");
+        }
+    }
+    return {};
+}
+
+}  // namespace
+
+std::vector<base::Path> media_in(const base::Path& folder) {
+    static constexpr std::string_view kKinds[] = {".mp4", ".m4v",  ".mkv", ".webm", ".ts",  ".m2ts",
+                                                  ".mpg", ".mpeg", ".vob", ".avi",  ".flv", ".mov",
+                                                  ".mp3", ".flac", ".ogg", ".wav",  ".m4a"};
+    std::vector<base::Path> files;
+    std::error_code error;
+    for (const auto& one : std::filesystem::directory_iterator(folder, error)) {
+        std::string extension = one.path().extension().string();
+        std::transform(extension.begin(), extension.end(), extension.begin(),
+                       [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+        if (one.is_regular_file(error) && one.path().filename().string().front() != '.' &&
+            std::find(std::begin(kKinds), std::end(kKinds), extension) != std::end(kKinds))
+            files.push_back(one.path());
+    }
+    std::sort(files.begin(), files.end());
+    return files;
+}
+
+Result<Site> load(const base::Path& file) {
+    auto text = base::read_text_file(file);
+    if (!text) {
+        std::error_code error;
+        Error about = std::move(text).error();
+        if (!std::filesystem::exists(file, error)) about.remedy = "start one with wavecrest site new, or name another";
+        return fail(std::move(about));
+    }
+    return parse(*text, file);
+}
+
+Result<Site> parse(std::string_view text, const base::Path& file) {
+    WAVECREST_TRY_ASSIGN(root, base::ConfigTable::parse(text, file.string()));
+    Site site;
+    site.file = file;
+    auto house = root.table("site");
+    const auto name = house.text("name", "My site");
+    site.house = name;
+    house.finish();
+    auto server = root.table("server");
+    const auto port = server.number("port", 1, 65535, net::kDefaultHttpPort);
+    const auto rtmp_port = server.number("rtmp_port", 1, 65535, net::kDefaultRtmpPort);
+    const auto listen = server.text("listen", "");
+    const auto advertise = server.text("advertise", "");
+    const auto interface = server.text("interface", "");
+    const auto certificate = server.text("certificate", "");
+    const auto key = server.text("certificate_key", "");
+    const auto tls_port = server.number("tls_port", 1, 65535, net::kDefaultTlsPort);
+    const auto plain_http = server.flag("plain_http", true);
+    if (certificate.empty() != key.empty())
+        server.wrong(certificate.empty() ? "certificate_key" : "certificate",
+                     "a certificate and its key belong together", "name both files, or none");
+    if (certificate.empty() && !plain_http)
+        server.wrong("plain_http", "without HTTP and without a certificate nothing can be served",
+                     "add certificate and certificate_key, or leave this out");
+    const auto memory = server.text("memory", "");
+    if (!memory.empty()) {
+        const auto bytes = base::parse_bytes(memory);
+        constexpr std::uint64_t kLeast = 32'000'000, kMost = std::uint64_t{1} << 40;
+        if (!bytes || *bytes < kLeast || *bytes > kMost)
+            server.wrong("memory", fmt::format("\"{}\" isn't enough memory", memory),
+                         "write at least \"32 MB\", for example \"144 MB\"");
+        if (bytes) site.memory = static_cast<std::size_t>(*bytes);
+    }
+    const auto hops = server.number("ttl", 1, 255, site.udp.ttl);
+    server.finish();
+    site.udp.interface = interface;
+    site.udp.ttl = static_cast<int>(hops);
+    site.port = static_cast<std::uint16_t>(port);
+    site.tls_port = static_cast<std::uint16_t>(tls_port);
+    site.plain_http = plain_http;
+    if (!certificate.empty())
+        site.certificate = {from_folder(certificate, file.parent_path()), from_folder(key, file.parent_path())};
+    site.rtmp_port = static_cast<std::uint16_t>(rtmp_port);
+    site.listen = listen == "0.0.0.0" || listen == "::" ? "" : listen;  // both mean all addresses
+    site.advertise = advertise;
+    auto devices = root.tables("device");
+    for (base::ConfigTable& table : devices) {
+        SiteDevice entry = parse_device(table);
+        site.devices.push_back(std::move(entry));
+    }
+    auto streams = root.tables("stream");
+    for (base::ConfigTable& table : streams) {
+        SiteStream entry = parse_stream(table, file.parent_path());
+        if (entry.item.ports.http != 0 && !site.plain_http)
+            table.wrong("port", "plain_http = false in [server]: there is no HTTP",
+                        "name a tls_port, or leave the port out");
+        if (entry.item.ports.tls != 0 && !site.certificate)
+            table.wrong("tls_port", "without a certificate in [server] there is no HTTPS",
+                        "name a port, or add the certificate");
+        std::vector<std::string> known;
+        for (const SiteDevice& d : site.devices) known.push_back(d.device.name);
+        for (const std::string& wanted : entry.devices) {
+            if (std::find(known.begin(), known.end(), wanted) != known.end()) continue;
+            const std::string meant = base::nearest(wanted, known);
+            table.wrong("devices", fmt::format("there is no device \"{}\"", wanted),
+                        meant.empty() ? fmt::format("name one of: {}", fmt::join(known, ", "))
+                                      : fmt::format("did you mean \"{}\"?", meant));
+        }
+        for (const SiteStream& other : site.streams) {
+            for (const stream::LiveTarget& a : other.item.targets) {
+                for (const stream::LiveTarget& b : entry.item.targets) {
+                    if (a.to.text != b.to.text) continue;
+                    table.wrong(b.rtp ? "rtp" : "udp",
+                                fmt::format("stream \"{}\" is sent to {} already", other.name(), a.to.text),
+                                "give this one another address or port");
+                }
+            }
+        }
+        site.streams.push_back(std::move(entry));
+    }
+    root.finish();
+    Status twins =
+        refuse_twins<SiteDevice>(site.devices, file, "devices", [](const SiteDevice& d) { return d.device.name; });
+    if (twins)
+        twins = refuse_twins<SiteStream>(site.streams, file, "streams", [](const SiteStream& s) { return s.name(); });
+    if (!twins) return root.complete(Result<Site>(fail(twins.error())));
+    return root.complete(Result<Site>(std::move(site)));
+}
+
+}  // namespace wavecrest::site

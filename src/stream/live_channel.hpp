@@ -1,0 +1,93 @@
+// One live stream at work, and its clock. The service (live.cpp) has one thread that sends datagrams of all channels,
+// one that gives blocks to connected clients, and one a channel that makes both.
+#pragma once
+
+#include <chrono>
+#include <deque>
+#include <memory>
+#include <optional>
+#include <string>
+#include <thread>
+
+#include "base/cancel.hpp"
+#include "base/log.hpp"
+#include "base/mutex.hpp"
+#include "stream/live.hpp"
+#include "stream/live_queue.hpp"
+
+namespace wavecrest::stream {
+
+// Multiplexed ahead of sending. A reader that has got that far rests until half of it is gone: it works in few long
+// pieces, not whenever a datagram leaves.
+inline constexpr std::chrono::milliseconds kAhead{1500}, kLowAhead{750};
+// A source that is later than this moves the stream's clock: receivers see a gap, not a rush.
+inline constexpr std::chrono::milliseconds kStall{250};
+
+struct LiveChannel {
+    ReadyLive ready;
+    std::unique_ptr<Playout> playout;
+    std::thread producer;
+    Cancel cancel;
+    std::shared_ptr<net::Broadcast> http, rtmp;
+    std::shared_ptr<LiveHls> hls;
+    // Under the service's mutex:
+    DatagramQueue queue;             // for datagrams
+    std::deque<Pending> pending[2];  // for the others, by delivery
+    bool waiting = false;            // the producer, for its turn
+    bool done = false;               // nothing more comes
+    bool paused = false, stopped = false;
+    std::string error;
+    std::optional<Time> first_due;
+    Time last_due{};
+    bool begun = false;
+    std::chrono::steady_clock::time_point zero;  // when time 0 of the stream's timeline is sent
+    std::chrono::steady_clock::time_point paused_at, still_there, nulls_at;
+    std::optional<std::uint64_t> pause_behind;  // paused again when the seek behind this many is shown
+    LiveStatus status;
+    std::chrono::steady_clock::time_point busy_from;  // an encode's: to tell its speed
+    base::LendingCondition may_go_on;
+    // The sender's:
+    std::uint16_t sequence = 0;
+    std::uint32_t source = 0;
+
+    bool datagrams() const { return !ready.item.targets.empty(); }
+    bool transport() const { return datagrams() || http || hls; }
+    Time now(std::chrono::steady_clock::time_point at) const {
+        return std::chrono::duration_cast<Time>((paused ? paused_at : at) - zero);
+    }
+    Time ahead(std::chrono::steady_clock::time_point at) const {
+        if (!first_due) return {};
+        return begun ? last_due - now(at) : last_due - *first_due;
+    }
+    // Waits until enough lies ready, so that a slow start is no stall.
+    bool begin(std::chrono::steady_clock::time_point at) {
+        if (begun || !first_due || paused) return begun;
+        if (last_due - *first_due < Time(kLowAhead) && !done) return false;
+        begun = true;
+        zero = at - std::chrono::duration_cast<std::chrono::steady_clock::duration>(*first_due);
+        status.state = LiveStatus::State::playing;
+        base::log(base::LogLevel::info, "stream {} plays", ready.item.name);
+        return true;
+    }
+    void stand(bool still, std::chrono::steady_clock::time_point at) {
+        if (still == paused) return;
+        if (still) {
+            paused_at = still_there = at;
+        } else {
+            zero += at - paused_at;
+        }
+        paused = still;
+        if (hls) hls->pause(still);
+    }
+    // What is so late is taken as a pause of the source.
+    void move_clock(Time due, std::chrono::steady_clock::time_point at) {
+        const auto late = at - (zero + std::chrono::duration_cast<std::chrono::steady_clock::duration>(due));
+        if (late <= kStall) return;
+        ++status.stalls;
+        zero += late;
+        base::log(base::LogLevel::warning, "stream {}: the source is too slow: {} ms late", ready.item.name,
+                  std::chrono::duration_cast<std::chrono::milliseconds>(late).count());
+    }
+};
+
+}  // namespace wavecrest::stream

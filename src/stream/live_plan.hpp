@@ -1,0 +1,11 @@
+// What a live stream plays, decided before it runs.
+#pragma once
+
+#include "stream/live.hpp"
+
+namespace wavecrest::stream {
+
+// What a stream plays, of the tracks that its ways out can carry. Fails as prepare_live().
+Result<ReadyPlayout> find_playout(const LiveItem& item);
+
+}  // namespace wavecrest::stream
