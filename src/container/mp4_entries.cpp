@@ -9,6 +9,7 @@
 #include "bitstream/headers.hpp"
 #include "bitstream/xiph.hpp"
 #include "container/mp4_boxes.hpp"
+#include "container/riff_codecs.hpp"
 
 namespace wavecrest::container::mp4 {
 namespace {
@@ -318,6 +319,9 @@ void parse_sample_entries(ByteSpan stsd, Mp4Track& track) {
             const char c = static_cast<char>(entry.type >> shift & 0xFF);
             info.profile += c >= 32 && c < 127 ? c : '?';
         }
+        if (track.problem.empty())
+            track.problem = fmt::format("{} codec {} not supported, skipped", media::short_name(info.kind),
+                                        name_of_code(info.profile));
     }
 }
 

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cctype>
 #include <utility>
 
@@ -15,8 +16,11 @@ std::uint32_t little32(ByteSpan b, std::size_t at) {
     return static_cast<std::uint32_t>(base::little_endian(b, at, 4));
 }
 
-// Old video codecs by the codes that files give them.
-std::string video_name(std::string_view upper, const std::string& code) {
+}  // namespace
+
+std::string name_of_code(std::string_view code) {
+    std::string upper(code);
+    std::transform(upper.begin(), upper.end(), upper.begin(), [](unsigned char c) { return std::toupper(c); });
     constexpr std::pair<std::string_view, std::string_view> kNames[] = {
         {"CVID", "Cinepak"},
         {"IV31", "Indeo 3"},
@@ -39,14 +43,37 @@ std::string video_name(std::string_view upper, const std::string& code) {
         {"WMV3", "VC-1 (Simple or Main profile)"},
         {"HFYU", "HuffYUV"},
         {"FFV1", "FFV1"},
+        // QuickTime
+        {"JPEG", "Photo JPEG"},
+        {"MJPA", "Motion JPEG A"},
+        {"MJPB", "Motion JPEG B"},
+        {"SVQ1", "Sorenson Video 1"},
+        {"SVQ3", "Sorenson Video 3"},
+        {"S263", "H.263"},
+        {"RLE ", "QuickTime Animation"},
+        {"RPZA", "QuickTime Video"},
+        {"SMC ", "QuickTime Graphics"},
+        {"DVC ", "DV"},
+        {"DVCP", "DV"},
+        {"APCN", "ProRes 422"},
+        {"APCH", "ProRes 422 HQ"},
+        {"APCS", "ProRes 422 LT"},
+        {"APCO", "ProRes 422 Proxy"},
+        {"AP4H", "ProRes 4444"},
+        {"SAMR", "AMR narrowband"},
+        {"SAWB", "AMR wideband"},
+        {"QDM2", "QDesign Music 2"},
+        {"IMA4", "IMA ADPCM"},
+        {"ULAW", "G.711 u-law"},
+        {"ALAW", "G.711 A-law"},
+        {"ALAC", "ALAC"},
+        {"MLPA", "TrueHD"},
     };
     for (const auto& [known, name] : kNames) {
         if (upper == known) return fmt::format("{} ({})", name, code);
     }
-    return code;
+    return std::string(code);
 }
-
-}  // namespace
 
 BitmapInfo parse_bitmap_info(ByteSpan b) {
     BitmapInfo info;
@@ -69,7 +96,7 @@ BitmapInfo parse_bitmap_info(ByteSpan b) {
     for (const auto& [name, codec] : kCodecs) {
         if (upper == name) info.codec = codec;
     }
-    if (info.codec == Codec::unknown) info.name = video_name(upper, info.name);
+    if (info.codec == Codec::unknown) info.name = name_of_code(info.name);
     // (The header's own size may count what follows.)
     info.extra = Bytes(ByteVector(b.begin() + 40, b.end()));
     return info;

@@ -2,11 +2,16 @@
 #pragma once
 
 #include <string>
+#include <string_view>
 
 #include "base/bytes.hpp"
 #include "media/types.hpp"
 
 namespace wavecrest::container {
+
+// A codec that isn't read, by the four characters that files give it (also QuickTime's): "Cinepak (cvid)"; the
+// characters alone where they are not known.
+std::string name_of_code(std::string_view code);
 
 struct BitmapInfo {
     Codec codec = Codec::unknown;

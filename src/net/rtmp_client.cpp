@@ -15,6 +15,7 @@
 #include <deque>
 #include <random>
 
+#include "base/byte_source.hpp"
 #include "net/amf0.hpp"
 #include "net/rtmp_server.hpp"
 #include "net/wire.hpp"
@@ -90,6 +91,7 @@ struct RtmpClient::State {
     std::uint32_t stream = 0;
     std::uint64_t received = 0, acknowledged = 0;
     std::uint32_t peer_window = 0;
+    std::uint64_t pings = 0;  // asked by the server
     std::uint32_t chunk = rtmp::kFirstChunkSize;
     double transaction = 0;
     std::function<void(ByteVector)> write;
@@ -230,6 +232,7 @@ Status RtmpClient::State::pump(std::chrono::milliseconds wait) {
                 peer_window = fields.u32();
             } else if (message.type == rtmp::kUserControl) {
                 if (fields.u16() == 6) {
+                    ++pings;
                     base::ByteWriter pong;
                     pong.u16(7);
                     pong.u32(fields.u32());
@@ -338,6 +341,9 @@ void RtmpClient::write_by(std::function<void(ByteVector)> write) {
 
 int RtmpClient::socket() const {
     return state_->socket;
+}
+std::uint64_t RtmpClient::pings() const {
+    return state_->pings;
 }
 std::uint32_t RtmpClient::stream() const {
     return state_->stream;

@@ -44,6 +44,9 @@ class RtmpClient {
     // Messages of audio, video, data and status commands, after waiting for at most so long; empty when none came.
     // Answers what the protocol wants answered. Fails (kind wanting) when the connection has ended.
     Result<std::vector<rtmp::Message>> receive(std::chrono::milliseconds wait);
+    // How often the server has asked whether this client is still there (user control, ping request): it does so while
+    // it has nothing to send.
+    std::uint64_t pings() const;
     // The code of a status command ("NetStream.Play.Stop"); empty for other messages.
     static std::string status_code(const rtmp::Message& message);
 

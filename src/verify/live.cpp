@@ -8,8 +8,8 @@
 #include <map>
 #include <thread>
 
+#include "base/byte_source.hpp"
 #include "base/clock.hpp"
-#include "base/file.hpp"
 #include "base/units.hpp"
 #include "container/flv_tags.hpp"
 #include "container/media_playlist.hpp"
@@ -360,6 +360,8 @@ Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Ca
     std::optional<Error> lost;
     std::optional<Time> keyframe;
     const Time begun = r.clock->now();
+    Time last_media = begun;
+    std::uint64_t pings_before = 0;  // when it came
     while (r.clock->now() - begun < job.listen && !over) {
         if (cancel.requested()) return base::interrupted();
         const Time before = r.clock->now();
@@ -376,6 +378,8 @@ Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Ca
             const bool video = message.type == rtmp::kVideo;
             if (!video && message.type != rtmp::kAudio && message.type != rtmp::kData) continue;
             const ByteSpan body(message.payload);
+            last_media = r.clock->now();
+            pings_before = (*opened)->pings();
             r.link.pass(static_cast<std::int64_t>(body.size() + 12));
             r.count(body.size());
             base::ByteWriter tag;
@@ -410,6 +414,12 @@ Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Ca
     r.rates_by_arrival(until);
     r.v.duration = until;
     const Time delay = until - player.position();
+    // A server that asks whether its clients are still there, and sends them nothing, has a stream that stands still.
+    r.v.paused = !ended && !lost && (*opened)->pings() > pings_before && r.clock->now() - last_media > base::from_seconds(1.5);
+    if (r.total == 0 && r.v.paused) {
+        conclude_live(r.v, Cause::none);
+        return std::move(r.v);
+    }
     if (r.total == 0) {
         return failed(std::move(r.v), Cause::server,
                       {ErrorKind::wanting, lost ? lost->what : "the server has the stream, but sends nothing",

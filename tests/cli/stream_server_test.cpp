@@ -275,9 +275,10 @@ TEST_CASE("a stream is meant by part of its name or by none, and a pause keeps i
     REQUIRE(count > 3 * 188);
     CHECK((got[static_cast<std::size_t>(count) - 188 + 1] & 0x1F) == 0x1F);
     CHECK(got[static_cast<std::size_t>(count) - 188 + 2] == 0xFF);
-    for (const char* path : {"/harbour-live.ts", "/harbour-live.m3u8"}) {
-        INFO(path);
-        const Ran judged = r.run({"verify", r.address(path), "--device", "player-full", "--for", "2 s", "--json"});
+    for (const std::string& address :
+         {r.address("/harbour-live.ts"), r.address("/harbour-live.m3u8"), r.rtmp("harbour")}) {
+        INFO(address);
+        const Ran judged = r.run({"verify", address, "--device", "player-full", "--for", "3 s", "--json"});
         CHECK(judged.status == 1);
         CHECK(judged.out.find("the stream is paused") != std::string::npos);
     }

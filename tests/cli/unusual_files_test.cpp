@@ -245,6 +245,16 @@ TEST_CASE("what this program can't read is told by name, and no remedy leads bac
     write_all(dir / "old.avi", file);
     const Ran shown = run_program({"inspect", "old.avi"}, dir.path());
     CHECK((shown.out + shown.err).find("Cinepak") != std::string::npos);
+    // In MP4, by the type of its sample entry.
+    write_media(dir / "a.mp4", "mp4", {video_track(Codec::h264, 24), audio_track(Codec::aac, 1)});
+    ByteVector mp4 = read_all(dir / "a.mp4");
+    const std::string_view avc = "avc1", cinepak = "cvid";
+    for (auto at = mp4.begin(); (at = std::search(at, mp4.end(), avc.begin(), avc.end())) != mp4.end();)
+        std::copy(cinepak.begin(), cinepak.end(), at);
+    write_all(dir / "old.mp4", mp4);
+    const Ran told = run_program({"inspect", "old.mp4"}, dir.path());
+    INFO(told.out << told.err);
+    CHECK((told.out + told.err).find("Cinepak (cvid) not supported") != std::string::npos);
     // The audio is there alone: it is no film to convert.
     const Ran converted = run_program({"convert", "old.avi", "--into", "library"}, dir.path());
     CHECK(converted.status == 3);
@@ -289,4 +299,58 @@ TEST_CASE("what comes over a pipe is converted, though it can't be looked at fir
         const auto test_tracks = read_media(dir / "library" / format / (format + ".mp4"));
         CHECK(test_tracks[0].packets.size() == 72);
     }
+}
+
+TEST_CASE("what verify says to do makes the file play", "[cli][remedies]") {
+    const TempDir dir;
+    write_all(dir / "old.toml", std::string("name = \"old\"\n[plays]\ncontainers = [\"mp4\"]\n[[plays.video]]\ncodec = "
+                                            "\"h264\"\n[[plays.audio]]\ncodec = \"aac\"\n"));
+    write_media(dir / "a.mkv", "matroska", {video_track(Codec::h264, 48), audio_track(Codec::aac, 2)});
+    write_media(dir / "b.ts", "mpeg-ts", {video_track(Codec::h264, 48), audio_track(Codec::aac, 2)});
+    write_media(dir / "c.webm", "webm", {video_track(Codec::vp9, 48), audio_track(Codec::opus, 2)});
+    write_media(dir / "d.mp4", "mp4", {video_track(Codec::h264, 48), audio_track(Codec::ac3, 2)});
+    write_media(dir / "e.mp4", "mp4", {video_track(Codec::h265, 48), audio_track(Codec::aac, 2)});
+    write_media(dir / "f.flv", "flv", {video_track(Codec::h264, 48), audio_track(Codec::mp3, 2)});
+    write_all(dir / "g.avi", mpeg4_avi(48, true));
+    const std::uint16_t port = free_port();
+    int remuxed = 0, converted = 0;
+    for (const char* name : {"a.mkv", "b.ts", "c.webm", "d.mp4", "e.mp4", "f.flv", "g.avi"}) {
+        INFO(name);
+        const auto judge = [&](const std::string& file) {
+            const Background server({"stream", "run", file, "--port", std::to_string(port), "--name", "film", "-q"},
+                                    dir.path());
+            REQUIRE(wait_for_port(port));
+            const std::string path = "/film" + base::Path(file).extension().string();
+            const Ran judged = run_program(
+                {"verify", "http://127.0.0.1:" + std::to_string(port) + path, "--device", "old.toml", "--json"},
+                dir.path());
+            return json_of(judged)["results"][0];
+        };
+        const auto before = judge(name);
+        REQUIRE(before["verdict"] == "fail");
+        std::string said;
+        for (const auto& check : before["checks"]) {
+            if (check["verdict"] == "fail") said += check["why"].get<std::string>() + "\n";
+        }
+        INFO(said);
+        // The command in it, as it stands, or the word for it.
+        REQUIRE(said.find("convert") != std::string::npos);
+        std::vector<std::string> words = {"convert", name, "--into", "library", "--name", name, "-q", "--json"};
+        const std::string mark = "(wavecrest convert FILE --remux ";
+        if (const std::size_t at = said.find(mark); at != std::string::npos) {
+            words.insert(words.end(),
+                         {"--remux", said.substr(at + mark.size(), said.find(')', at) - at - mark.size())});
+            ++remuxed;
+        } else {
+            ++converted;
+        }
+        const Ran done = run_program(words, dir.path());
+        INFO(done.err);
+        REQUIRE(done.status == 0);
+        const auto after = judge((dir / json_of(done)["outputs"][0]["path"].get<std::string>()).string());
+        INFO(after.dump(1));
+        CHECK(after["verdict"] != "fail");
+    }
+    CHECK(remuxed >= 2);
+    CHECK(converted >= 3);
 }

@@ -426,3 +426,37 @@ TEST_CASE("of damage only what it hit is lost", "[fidelity]") {
         CHECK(row.sync_ms < 1.2);
     }
 }
+
+TEST_CASE("audio whose sample rate changes keeps its pitch and its place", "[fidelity]") {
+    const TempDir dir;
+    TestTrack audio = layer_2_track(2.016, 48000);
+    const Time change = audio.packets.back().pts + audio.packets.back().duration;
+    const TestTrack rest = layer_2_track(2, 44100, change);
+    audio.packets.insert(audio.packets.end(), rest.packets.begin(), rest.packets.end());
+    write_media(dir / "a.ts", "mpeg-ts", {video_track(Codec::h264, 96), audio});
+    const auto made = read_media(converted(dir / "a.ts", dir.path(), "main", quick()));
+    REQUIRE(made.size() == 2);
+    auto decoder = codec::make_audio_decoder(made[1].track);
+    REQUIRE(decoder);
+    std::vector<AudioFrames> frames;
+    for (const Packet& packet : made[1].packets) REQUIRE((*decoder)->decode(packet, frames));
+    // 440 Hz go up so often in half a second, before the change and after it (an encoder begins with some noise).
+    std::map<int, int> crossings;
+    bool was_low = false;
+    for (const AudioFrames& audio_frames : frames) {
+        for (std::size_t n = 0; n < audio_frames.frames(); ++n) {
+            const float value = audio_frames.samples[n * static_cast<std::size_t>(audio_frames.channels)];
+            const double at = base::to_seconds(audio_frames.pts) + static_cast<double>(n) / audio_frames.sample_rate;
+            const int half = static_cast<int>(std::floor(at * 2));
+            if (was_low && value > 0.1f) {
+                ++crossings[half];
+                was_low = false;
+            }
+            was_low = was_low || value < -0.1f;
+        }
+    }
+    for (int half = 1; half < 8; ++half) {
+        INFO(half / 2.0 << " s");
+        CHECK(std::abs(crossings[half] - 220) <= (half == 4 ? 8 : 1));
+    }
+}

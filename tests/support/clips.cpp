@@ -16,6 +16,8 @@
 #include <cmath>
 #include <cstring>
 
+#include "base/atomic_file.hpp"
+#include "base/byte_source.hpp"
 #include "bitstream/audio_frames.hpp"
 #include "bitstream/headers.hpp"
 #include "bitstream/nal.hpp"
@@ -529,6 +531,41 @@ TestTrack vorbis(std::int64_t samples, int channels) {
 }
 
 // Layers II and III: a stream of frames, cut by the splitter that readers use.
+// Frames of MPEG audio, one after the other.
+TestTrack framed(Codec codec, ByteSpan stream, int rate, Time from) {
+    bitstream::AudioFrameSplitter splitter(codec);
+    std::vector<bitstream::AudioFrame> frames;
+    splitter.push(stream, std::nullopt, frames);
+    splitter.flush(frames);
+    TestTrack test_track;
+    test_track.track.codec = codec;
+    std::int64_t at = 0;
+    for (auto& frame : frames) {
+        const Time pts = from + base::from_ticks(at, rate);
+        test_track.packets.push_back(
+            packet(2, pts, pts, base::from_ticks(frame.header.samples, rate), true, std::move(frame.data)));
+        at += frame.header.samples;
+    }
+    return test_track;
+}
+
+ByteVector encode_layer_2(const std::vector<float>& stereo, int rate) {
+    ByteVector stream(1 << 20);
+    twolame_options* options = twolame_init();
+    twolame_set_in_samplerate(options, rate);
+    twolame_set_out_samplerate(options, rate);
+    twolame_set_num_channels(options, 2);
+    twolame_set_bitrate(options, 192);
+    REQUIRE(twolame_init_params(options) == 0);
+    auto used = static_cast<std::size_t>(twolame_encode_buffer_float32_interleaved(
+        options, stereo.data(), static_cast<int>(stereo.size() / 2), stream.data(), static_cast<int>(stream.size())));
+    used += static_cast<std::size_t>(
+        twolame_encode_flush(options, stream.data() + used, static_cast<int>(stream.size() - used)));
+    twolame_close(&options);
+    stream.resize(used);
+    return stream;
+}
+
 TestTrack mpeg_audio(Codec codec, std::int64_t samples) {
     ByteVector stream(1 << 20);
     std::size_t used = 0;
@@ -549,34 +586,11 @@ TestTrack mpeg_audio(Codec codec, std::int64_t samples) {
         used += static_cast<std::size_t>(
             lame_encode_flush(lame, stream.data() + used, static_cast<int>(stream.size() - used)));
         lame_close(lame);
+        stream.resize(used);
     } else {
-        twolame_options* options = twolame_init();
-        twolame_set_in_samplerate(options, kRate);
-        twolame_set_out_samplerate(options, kRate);
-        twolame_set_num_channels(options, 2);
-        twolame_set_bitrate(options, 192);
-        REQUIRE(twolame_init_params(options) == 0);
-        used += static_cast<std::size_t>(twolame_encode_buffer_float32_interleaved(
-            options, all.data(), static_cast<int>(samples), stream.data(), static_cast<int>(stream.size())));
-        used += static_cast<std::size_t>(
-            twolame_encode_flush(options, stream.data() + used, static_cast<int>(stream.size() - used)));
-        twolame_close(&options);
+        stream = encode_layer_2(all, kRate);
     }
-    stream.resize(used);
-    bitstream::AudioFrameSplitter splitter(codec);
-    std::vector<bitstream::AudioFrame> frames;
-    splitter.push(stream, std::nullopt, frames);
-    splitter.flush(frames);
-    TestTrack test_track;
-    test_track.track.codec = codec;
-    std::int64_t at = 0;
-    for (auto& frame : frames) {
-        const Time pts = base::from_ticks(at, kRate);
-        test_track.packets.push_back(
-            packet(2, pts, pts, base::from_ticks(frame.header.samples, kRate), true, std::move(frame.data)));
-        at += frame.header.samples;
-    }
-    return test_track;
+    return framed(codec, stream, kRate, {});
 }
 
 }  // namespace
@@ -694,6 +708,19 @@ void add_captions(TestTrack& test_track, const std::vector<Caption>& captions) {
         packet.data = Bytes(std::move(data));
     }
     test_track.track.closed_captions = true;
+}
+
+TestTrack layer_2_track(double seconds, int rate, Time from, TrackId id) {
+    std::vector<float> stereo;
+    for (int i = 0; i < static_cast<int>(seconds * rate); ++i)
+        stereo.insert(stereo.end(), 2, 0.4f * static_cast<float>(std::sin(2 * M_PI * 440 * i / rate)));
+    TestTrack test_track = framed(Codec::mp2, encode_layer_2(stereo, rate), rate, from);
+    test_track.track.id = id;
+    test_track.track.kind = TrackKind::audio;
+    test_track.track.channels = 2;
+    test_track.track.sample_rate = rate;
+    for (Packet& p : test_track.packets) p.track = id;
+    return test_track;
 }
 
 TestTrack audio_track(Codec codec, double seconds, TrackId id, int aac_bps) {

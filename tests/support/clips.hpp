@@ -37,9 +37,11 @@ struct Caption {
 void add_captions(TestTrack& test_track, const std::vector<Caption>& captions);
 // A tone of this length at 48 kHz stereo (AC-3: 5.1), from time 0; encoder delay before it.
 TestTrack audio_track(Codec codec, double seconds, TrackId id = 2, int aac_bps = 128'000);
-// AudioFrames of 5.1 at 48 kHz whose every speaker has a tone of its own: AAC, Opus, Vorbis or FLAC. Speakers are in
+// Audio of 5.1 at 48 kHz whose every speaker has a tone of its own: AAC, Opus, Vorbis or FLAC. Speakers are in
 // the order of media::Speakers.
 TestTrack surround_track(Codec codec, double seconds, TrackId id = 2);
+// MPEG audio, layer II, at a sample rate of its own: 440 Hz, from a time on.
+TestTrack layer_2_track(double seconds, int rate, Time from = {}, TrackId id = 2);
 inline constexpr double kSpeakerTones[] = {440, 620, 800, 60, 980, 1160};  // Hz
 // Cues of text; times in milliseconds.
 TestTrack text_track(const std::vector<std::pair<std::pair<int, int>, std::string>>& cues, TrackId id = 3);
