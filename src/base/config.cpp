@@ -18,6 +18,7 @@ struct ConfigTable::Node {
     const toml::table* table = nullptr;
     std::string file;
     int line = 0;
+    bool of_options = false;
     std::set<std::string, std::less<>> known;
     std::shared_ptr<std::vector<Noted>> errors;  // of the whole file
 
@@ -51,6 +52,7 @@ std::shared_ptr<ConfigTable::Node> ConfigTable::Node::below(const toml::table* i
     node->root = root;
     node->errors = errors;
     node->file = file;
+    node->of_options = of_options;
     node->table = inner != nullptr ? inner : &kEmpty;
     node->line = inner != nullptr ? static_cast<int>(inner->source().begin.line) : line;
     return node;
@@ -84,6 +86,37 @@ Result<ConfigTable> ConfigTable::parse(std::string_view text, const std::string&
     }
 }
 
+ConfigTable ConfigTable::of_options(const std::vector<ConfigOption>& options, std::string_view in_arrays) {
+    auto node = std::make_shared<Node>();
+    node->root = std::make_shared<toml::table>();
+    for (const ConfigOption& option : options) {
+        toml::table* table = nullptr;
+        if (option.table == in_arrays) {
+            auto& array = *node->root->insert(option.table, toml::array{}).first->second.as_array();
+            if (array.empty()) array.push_back(toml::table{});
+            table = array.front().as_table();
+        } else {
+            table = node->root->insert(option.table, toml::table{}).first->second.as_table();
+        }
+        std::visit(
+            [&](const auto& value) {
+                if constexpr (std::is_same_v<std::decay_t<decltype(value)>, std::vector<std::string>>) {
+                    toml::array list;
+                    for (const std::string& one : value) list.push_back(one);
+                    table->insert_or_assign(option.key, std::move(list));
+                } else {
+                    table->insert_or_assign(option.key, value);
+                }
+            },
+            option.value);
+    }
+    node->table = node->root.get();
+    node->file = "the command line";
+    node->of_options = true;
+    node->errors = std::make_shared<std::vector<Node::Noted>>();
+    return ConfigTable(std::move(node));
+}
+
 int ConfigTable::line() const {
     return node_->line;
 }
@@ -96,7 +129,22 @@ int ConfigTable::line_of(std::string_view key) const {
     return value != nullptr ? static_cast<int>(value->source().begin.line) : node_->line;
 }
 
+namespace {
+
+std::string option_of(std::string_view key) {
+    std::string option = "--" + std::string(key);
+    std::replace(option.begin(), option.end(), '_', '-');
+    return option;
+}
+
+}  // namespace
+
+std::string ConfigTable::called(std::string_view key) const {
+    return node_->of_options ? option_of(key) : fmt::format("\"{}\"", key);
+}
+
 std::string ConfigTable::where(std::string_view key) const {
+    if (node_->of_options) return key.empty() ? node_->file : option_of(key);
     const int line = line_of(key);
     return line > 0 ? fmt::format("{}, line {}", node_->file, line) : node_->file;
 }

@@ -5,6 +5,7 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <variant>
 #include <vector>
 
 #include "base/result.hpp"
@@ -12,6 +13,13 @@
 #include "base/units.hpp"
 
 namespace wavecrest::base {
+
+// A value that the command line has for a key of a configuration file.
+struct ConfigOption {
+    std::string table;  // "server", "stream"
+    std::string key;    // "burn_in", of the option --burn-in
+    std::variant<std::string, std::vector<std::string>, std::int64_t, bool> value;
+};
 
 // One table of a configuration file. Reading a key makes it known; finish() tells keys that were never asked for.
 //
@@ -22,11 +30,16 @@ class ConfigTable {
   public:
     // Parses a whole file's text; `name` is used in messages.
     static Result<ConfigTable> parse(std::string_view text, const std::string& name);
+    // The same of options: each table that they name is there once, in an array of tables where that is `in_arrays`.
+    // Messages name the options instead of file and line.
+    static ConfigTable of_options(const std::vector<ConfigOption>& options, std::string_view in_arrays);
 
     int line() const;
     const std::string& file() const;
-    // "house.toml, line 12" for messages about this table, or about one of its keys.
+    // "house.toml, line 12" for messages about this table, or about one of its keys; "--burn-in".
     std::string where(std::string_view key = {}) const;
+    // A key in a message's text: "burn_in" in quotes, or --burn-in.
+    std::string called(std::string_view key) const;
 
     bool has(std::string_view key);
     std::string text(std::string_view key);

@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "base/config.hpp"
 #include "base/log.hpp"
 #include "base/units.hpp"
 #include "cli/commands.hpp"
@@ -30,163 +31,118 @@ struct Running {
     std::vector<std::pair<stream::Part, std::string>> encodes;  // with their profiles
 };
 
-Result<stream::ServedStream> item_of(StreamRunOptions options) {
-    stream::ServedStream item;
-    if (!options.publish_key_file.empty()) {
-        WAVECREST_TRY_ASSIGN(key, stream::read_key(options.publish_key_file));
-        options.publish_key = std::move(key);
-    }
-    WAVECREST_TRY(media::check_audio_words(options.choice.audio, "--audio"));
-    for (const std::string& file : options.files) item.parts.push_back({file, options.title, 1, options.choice});
-    if (!item.parts.empty()) item.parts.front().chapter = options.chapter;
-    item.name = !options.name.empty() ? options.name
-                : item.parts.empty()  ? "published"
-                                      : item.parts.front().source.lexically_normal().stem().string();
-    if (!options.publish_key.empty() && !item.parts.empty())
-        return fail(ErrorKind::usage, "a stream is either published here or played from files", "--publish-key",
-                    "leave one of them out");
-    if (!options.publish_key.empty() && options.publish_key.size() < stream::kShortestKey)
-        return fail(ErrorKind::usage, "the stream key is too short", "--publish-key",
-                    "use at least eight letters and digits");
+// Options that say of files on the command line what a site file says of a stream, or of the server, under a key of the
+// same name: they are read and judged as those are (site::parse_options). What is as it is by default is left out.
+Result<std::vector<base::ConfigOption>> site_options(const StreamRunOptions& options) {
     const StreamRunOptions plain;
-    if (!options.publish_key.empty() &&
-        (options.loop || !options.rate.empty() || !options.profile.empty() || options.chapter != plain.chapter ||
-         options.title != plain.title || !options.subtitles.empty() || !options.choice.audio.empty() ||
-         options.choice.picture != 0 || options.choice.drawn != plain.choice.drawn))
-        return fail(ErrorKind::usage, "a published stream is passed on unchanged", "--publish-key",
-                    "leave out --profile, --bitrate, --loop and the options that select titles, tracks or subtitles");
-    item.publish_key = options.publish_key;
-    item.subtitles = options.subtitles;
-    item.loop = options.loop;
-    for (const std::string& word : options.deliveries) WAVECREST_TRY(stream::add_delivery(item.deliveries, word));
-    for (const bool rtp : {false, true}) {
-        for (const std::string& text : rtp ? options.rtp : options.udp) {
-            WAVECREST_TRY_ASSIGN(address, net::parse_udp_address(text));
-            item.targets.push_back({address, rtp});
-        }
+    std::vector<base::ConfigOption> all;
+    const auto add = [&](const char* table, const char* key, const auto& value, bool is_said) {
+        if (is_said) all.push_back({table, key, value});
+    };
+    const auto text = [&](const char* table, const char* key, const std::string& value) {
+        add(table, key, value, !value.empty());
+    };
+    const auto list = [&](const char* key, const std::vector<std::string>& value) {
+        add("stream", key, value, !value.empty());
+    };
+    text("stream", "name", options.name);
+    list("delivery", options.deliveries);
+    add("stream", "title", options.title, options.title != plain.title);
+    add("stream", "chapter", std::int64_t{options.chapter}, options.chapter != plain.chapter);
+    list("audio", options.choice.audio);
+    add("stream", "video", std::int64_t{options.choice.picture}, options.choice.picture != 0);
+    add("stream", "burn_in", options.choice.drawn, options.choice.drawn != plain.choice.drawn);
+    text("stream", "subtitles", options.subtitles);
+    text("stream", "profile", options.profile);
+    list("udp", options.udp);
+    list("rtp", options.rtp);
+    add("stream", "loop", options.loop, options.loop);
+    text("stream", "bitrate", options.rate);
+    text("stream", "publish_key", options.publish_key);
+    text("stream", "publish_key_file", options.publish_key_file);
+    std::vector<std::string> push = options.push;
+    std::string key = options.push_key;
+    if (key.empty() && !options.push_key_file.empty()) {
+        WAVECREST_TRY_ASSIGN(read, stream::read_key(options.push_key_file));
+        key = std::move(read);
     }
-    if (options.push_key.empty() && !options.push_key_file.empty()) {
-        WAVECREST_TRY_ASSIGN(key, stream::read_key(options.push_key_file));
-        options.push_key = std::move(key);
+    for (std::string& address : push) {
+        if (!key.empty()) address += (address.ends_with("/") ? "" : "/") + key;
     }
-    for (std::string text : options.push) {
-        if (!options.push_key.empty()) text += (text.ends_with("/") ? "" : "/") + options.push_key;
-        WAVECREST_TRY_ASSIGN(address, net::parse_rtmp_address(text));
-        item.push.push_back(address);
-    }
-    if (!options.rate.empty()) {
-        const auto rate = base::parse_bitrate(options.rate);
-        if (!rate || *rate < 50'000)
-            return fail(ErrorKind::usage, fmt::format("\"{}\" isn't a valid bit rate", options.rate), "--bitrate",
-                        "write for example \"8 Mbit/s\"");
-        item.rate_bps = *rate;
-    }
-    // Sending alone needs no server; a port asks for both.
-    const bool sent = !item.targets.empty() || !item.push.empty();
-    if (!item.deliveries.any() && item.published()) item.deliveries.rtmp = true;
-    if (!item.deliveries.any() && (!sent || options.port != 0)) {
-        std::error_code error;
-        if (item.parts.size() == 1 && options.profile.empty() &&
-            !std::filesystem::is_directory(item.parts.front().source, error)) {
-            item.deliveries.file = true;
-        } else {
-            item.deliveries.live = true;
-        }
-    }
-    if (!options.choice.audio.empty() && !item.is_live() && !item.deliveries.hls)
-        return fail(ErrorKind::usage, "a file is delivered with all of its audio tracks: players select one", "--audio",
-                    "add --delivery hls or --delivery live, or leave it out");
-    if (options.choice.picture > 0 && !item.is_live() && !item.deliveries.hls)
-        return fail(ErrorKind::usage, "a file is delivered with all of its video tracks: players select one", "--video",
-                    "add --delivery hls or --delivery live, or leave it out");
-    if (options.choice.drawn != TrackChoice{}.drawn && options.profile.empty())
-        return fail(ErrorKind::usage, "subtitles are burned in only when transcoding", "--burn-in",
-                    "add --profile, or leave it out");
-    if (!item.is_live() && (options.loop || !options.rate.empty() || !options.profile.empty() || options.chapter > 1))
-        return fail(ErrorKind::usage, "--loop, --bitrate, --profile and --chapter are for live streams",
-                    "the command line", "files are delivered on demand; add --delivery live, or send it with --udp");
-    return item;
+    list("push", push);
+    text("server", "certificate", options.certificate);
+    text("server", "certificate_key", options.certificate_key);
+    text("server", "interface", options.interface);
+    add("server", "ttl", std::int64_t{options.ttl}, options.ttl != plain.ttl);
+    return all;
 }
 
 // What is said of files on the command line is said of a site's streams in its file: nothing of it is just left out.
-Status check_beside_site(const StreamRunOptions& options) {
-    const StreamRunOptions plain;
-    struct Said {
-        bool here;
-        const char* option;
-        const char* key;
-    };
-    std::string options_said, keys;
-    const auto add = [&](const char* where, std::initializer_list<Said> all) {
+Status check_beside_site(const StreamRunOptions& options, const std::vector<base::ConfigOption>& said) {
+    std::string names, keys;
+    for (const char* table : {"stream", "server"}) {
         std::string some;
-        for (const Said& one : all) {
-            if (!one.here) continue;
-            options_said += (options_said.empty() ? "" : ", ") + std::string(one.option);
-            some += (some.empty() ? "" : ", ") + std::string(one.key);
+        for (const base::ConfigOption& one : said) {
+            if (one.table != table) continue;
+            std::string option = "--" + one.key;
+            std::replace(option.begin(), option.end(), '_', '-');
+            names += (names.empty() ? "" : ", ") + option;
+            some += (some.empty() ? "" : ", ") + one.key;
         }
-        if (!some.empty()) keys += fmt::format("{}{} {}", keys.empty() ? "" : "; ", some, where);
-    };
-    add("of a [[stream]]", {{!options.deliveries.empty(), "--delivery", "delivery"},
-                            {options.title != plain.title, "--title", "title"},
-                            {options.chapter != plain.chapter, "--chapter", "chapter"},
-                            {!options.name.empty(), "--name", "name"},
-                            {!options.choice.audio.empty(), "--audio", "audio"},
-                            {options.choice.picture != 0, "--video", "video"},
-                            {options.choice.drawn != plain.choice.drawn, "--burn-in", "burn_in"},
-                            {!options.subtitles.empty(), "--subtitles", "subtitles"},
-                            {!options.profile.empty(), "--profile", "profile"},
-                            {!options.udp.empty(), "--udp", "udp"},
-                            {!options.rtp.empty(), "--rtp", "rtp"},
-                            {!options.push.empty(), "--push", "push"},
-                            {options.loop, "--loop", "loop"},
-                            {!options.rate.empty(), "--bitrate", "bitrate"}});
-    add("of [server]", {{!options.certificate.empty(), "--certificate", "certificate"},
-                        {!options.certificate_key.empty(), "--certificate-key", "certificate_key"},
-                        {!options.interface.empty(), "--interface", "interface"},
-                        {options.ttl != plain.ttl, "--ttl", "ttl"}});
-    if (options_said.empty()) return {};
-    return fail(ErrorKind::usage, "beside --site, " + options_said + " has no effect: the site file sets it",
-                "the command line", fmt::format("set in {}: {}", options.site, keys));
+        if (!some.empty())
+            keys += fmt::format("{}{} of {}", keys.empty() ? "" : "; ", some,
+                                std::string_view(table) == "stream" ? "a [[stream]]" : "[server]");
+    }
+    if (names.empty()) return {};
+    return fail(
+        ErrorKind::usage,
+        fmt::format("beside --site, {} {} no effect: the site file sets it", names, said.size() > 1 ? "have" : "has"),
+        "the command line", fmt::format("set in {}: {}", options.site, keys));
+}
+
+// The site of one stream that the command line describes.
+Result<site::Site> site_of_files(const StreamRunOptions& options, std::vector<base::ConfigOption> said) {
+    if (!options.files.empty()) said.push_back({"stream", "files", options.files});
+    if (options.name.empty()) {
+        const base::Path first = options.files.empty() ? "published" : options.files.front();
+        said.push_back({"stream", "name", first.lexically_normal().stem().string()});
+    }
+    // Sending alone needs no server; a port asks for both.
+    if (options.deliveries.empty() && (!options.udp.empty() || !options.rtp.empty() || !options.push.empty())) {
+        std::vector<std::string> deliveries;
+        std::error_code error;
+        const bool one_file = options.files.size() == 1 && !std::filesystem::is_directory(options.files.front(), error);
+        if (options.port != 0) deliveries.emplace_back(one_file && options.profile.empty() ? "file" : "live");
+        said.push_back({"stream", "delivery", deliveries});
+    }
+    return site::parse_options(said);
 }
 
 Result<Running> set_up(const StreamRunOptions& options) {
     Running running;
-    stream::StreamServerSettings& settings = running.settings;
     const bool one_off = !options.files.empty() || !options.publish_key.empty() || !options.publish_key_file.empty();
     if (options.site.empty() != one_off) {
         return fail(ErrorKind::usage, "name either a site file with --site, or files to stream", "the command line",
                     "wavecrest stream run --site site.toml, or wavecrest stream run FILE");
     }
-    if (!options.site.empty()) {
-        WAVECREST_TRY(check_beside_site(options));
-        WAVECREST_TRY_ASSIGN(loaded, site::load(options.site));
-        WAVECREST_TRY_ASSIGN(items, loaded.items());
-        running.items = std::move(items);
-        settings = loaded.server_settings();
-        if (running.items.empty())
-            return fail(ErrorKind::usage, "the site lists no streams", options.site,
-                        "add a [[stream]] with a name and a file");
-        for (const site::SiteStream& s : loaded.streams) {
-            if (!s.profile.empty()) running.encodes.emplace_back(s.item.parts.front(), s.profile);
-        }
-        running.site = std::move(loaded);
-    } else {
-        WAVECREST_TRY_ASSIGN(item, item_of(options));
-        if (!options.profile.empty()) {
-            WAVECREST_TRY_ASSIGN(graph, site::plan_encode(item.parts.front(), options.profile));
-            item.transcode = std::move(graph);
-            running.encodes.emplace_back(item.parts.front(), options.profile);
-        }
-        settings.http = item.deliveries.file || item.deliveries.hls || item.deliveries.live || item.deliveries.live_hls;
-        if (options.certificate.empty() != options.certificate_key.empty())
-            return fail(ErrorKind::usage, "a certificate and its key belong together", "the command line",
-                        "name both, with --certificate and --certificate-key");
-        if (!options.certificate.empty())
-            settings.certificate = net::CertificateFiles{options.certificate, options.certificate_key};
-        settings.udp.interface = options.interface;
-        settings.udp.ttl = options.ttl;
-        running.items.push_back(std::move(item));
+    WAVECREST_TRY_ASSIGN(said, site_options(options));
+    if (!one_off) WAVECREST_TRY(check_beside_site(options, said));
+    WAVECREST_TRY_ASSIGN(loaded, one_off ? site_of_files(options, std::move(said)) : site::load(options.site));
+    WAVECREST_TRY_ASSIGN(items, loaded.items());
+    running.items = std::move(items);
+    if (running.items.empty())
+        return fail(ErrorKind::usage, "the site lists no streams", options.site,
+                    "add a [[stream]] with a name and a file");
+    stream::StreamServerSettings& settings = running.settings;
+    settings = loaded.server_settings();
+    if (one_off) {
+        const stream::Deliveries& to = running.items.front().deliveries;
+        settings.http = to.file || to.hls || to.live || to.live_hls;
     }
+    for (const site::SiteStream& s : loaded.streams) {
+        if (!s.profile.empty()) running.encodes.emplace_back(s.item.parts.front(), s.profile);
+    }
+    if (!one_off) running.site = std::move(loaded);
     if (options.port != 0) settings.http_port = options.port;
     if (options.tls_port != 0) settings.tls_port = options.tls_port;
     if (options.rtmp_port != 0) settings.rtmp_port = options.rtmp_port;

@@ -145,30 +145,35 @@ SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder) {
     item.parts = std::move(parts);
     entry.profile = profile;
     entry.devices = devices;
-    // Where nothing is said, one file is served as it is, and everything else live.
+    // Where nothing is said, one file is served as it is, and everything else live. An empty list is said, too: the
+    // stream is only sent.
+    const bool sent = !item.targets.empty() || !item.push.empty();
+    const bool only_sent = table.has("delivery") && deliveries.empty() && sent;
     if (!item.deliveries.any() && item.published()) item.deliveries.rtmp = true;
-    if (!item.deliveries.any()) {
+    if (!item.deliveries.any() && !only_sent) {
         std::error_code error;
         const bool plain = item.parts.size() == 1 && !std::filesystem::is_directory(item.parts.front().source, error);
         if (plain && profile.empty()) {
             item.deliveries.file = true;
-        } else if (item.targets.empty() && item.push.empty()) {
+        } else if (!sent) {
             item.deliveries.live = true;
         }
     }
     if (!audio.empty() && !item.is_live() && !item.deliveries.hls)
-        table.wrong("audio", "a file is delivered with all of its audio tracks: players select one",
-                    "add live or hls to \"delivery\", or leave \"audio\" out");
+        table.wrong(
+            "audio", "a file is delivered with all of its audio tracks: players select one",
+            fmt::format("add live or hls to {}, or leave {} out", table.called("delivery"), table.called("audio")));
     if (picture > 0 && !item.is_live() && !item.deliveries.hls)
-        table.wrong("video", "a file is delivered with all of its video tracks: players select one",
-                    "add live or hls to \"delivery\", or leave \"video\" out");
-    if (drawn != TrackChoice{}.drawn && profile.empty())
+        table.wrong(
+            "video", "a file is delivered with all of its video tracks: players select one",
+            fmt::format("add live or hls to {}, or leave {} out", table.called("delivery"), table.called("video")));
+    if (drawn != TrackChoice{}.drawn && profile.empty() && !item.published())
         table.wrong("burn_in", "subtitles are burned in only when transcoding",
-                    "name a profile for the stream, or leave it out");
+                    fmt::format("name a profile with {}, or leave it out", table.called("profile")));
     if (const auto fit = media::check_audio_words(audio, table.where("audio")); !fit)
         table.wrong("audio", fit.error().what, fit.error().remedy);
     for (stream::Part& part : item.parts) part.choice = {audio, static_cast<int>(picture), drawn};
-    if (!subtitles.empty() && !item.deliveries.file && !item.deliveries.hls)
+    if (!subtitles.empty() && !item.deliveries.file && !item.deliveries.hls && !item.published())
         table.wrong("subtitles", "subtitle files are for file and hls",
                     "offer the stream as file or hls, too, or leave the subtitles out");
     const bool by_http =
@@ -179,16 +184,25 @@ SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder) {
     if (rtmp_port != 0 && !item.deliveries.rtmp && !item.published())
         table.wrong("rtmp_port", "this stream is not delivered by RTMP",
                     "offer it as rtmp, too, or leave the port out");
-    const bool live = item.is_live() && !item.published();
-    if (!live && (loop || rate != 0 || !profile.empty()))
-        table.wrong(loop        ? "loop"
-                    : rate != 0 ? "bitrate"
-                                : "profile",
-                    item.published() ? "a published stream is passed on unchanged" : "this is for live streams only",
-                    item.published()
-                        ? "leave it out"
-                        : "offer the stream live, live-hls or rtmp, or send it by udp or rtp; or leave this "
-                          "out");
+    // What is said of the source, or of how it is played.
+    const auto refuse = [&](const char* which, bool is_said, const char* what, const char* remedy) {
+        if (is_said) table.wrong(which, what, remedy);
+    };
+    const int chapter = item.parts.empty() ? 1 : item.parts.front().chapter;
+    if (!publish_key.empty()) {
+        const char* const what = "a published stream is passed on unchanged";
+        for (const char* which :
+             {"loop", "bitrate", "profile", "title", "chapter", "audio", "video", "burn_in", "subtitles"})
+            refuse(which, table.has(which), what, "leave it out");
+    } else if (!item.is_live() && !item.parts.empty()) {
+        const char* const what = "this is for live streams only: files are delivered on demand";
+        const char* const remedy =
+            "offer the stream live, live-hls or rtmp, or send it by udp or rtp; or leave this out";
+        refuse("loop", loop, what, remedy);
+        refuse("bitrate", rate != 0, what, remedy);
+        refuse("profile", !profile.empty(), what, remedy);
+        refuse("chapter", chapter > 1, what, remedy);
+    }
     return entry;
 }
 
@@ -236,8 +250,9 @@ Result<Site> load(const base::Path& file) {
     return parse(*text, file);
 }
 
-Result<Site> parse(std::string_view text, const base::Path& file) {
-    WAVECREST_TRY_ASSIGN(root, base::ConfigTable::parse(text, file.string()));
+namespace {
+
+Result<Site> read_site(base::ConfigTable root, const base::Path& file) {
     Site site;
     site.file = file;
     auto house = root.table("site");
@@ -323,6 +338,17 @@ Result<Site> parse(std::string_view text, const base::Path& file) {
         twins = refuse_twins<SiteStream>(site.streams, file, "streams", [](const SiteStream& s) { return s.name(); });
     if (!twins) return root.complete(Result<Site>(fail(twins.error())));
     return root.complete(Result<Site>(std::move(site)));
+}
+
+}  // namespace
+
+Result<Site> parse(std::string_view text, const base::Path& file) {
+    WAVECREST_TRY_ASSIGN(root, base::ConfigTable::parse(text, file.string()));
+    return read_site(std::move(root), file);
+}
+
+Result<Site> parse_options(const std::vector<base::ConfigOption>& options) {
+    return read_site(base::ConfigTable::of_options(options, "stream"), {});
 }
 
 }  // namespace wavecrest::site

@@ -7,6 +7,7 @@
 #include <string_view>
 #include <vector>
 
+#include "base/config.hpp"
 #include "base/file.hpp"
 #include "base/result.hpp"
 #include "device/device.hpp"
@@ -65,6 +66,9 @@ struct Site {
 // Kind usage for mistakes in the file, with its line; kind input when it can't be read.
 Result<Site> load(const base::Path& file);
 Result<Site> parse(std::string_view text, const base::Path& file);
+// The same of options on the command line, for the keys of [server] and of one [[stream]]; files are relative to the
+// working folder.
+Result<Site> parse_options(const std::vector<base::ConfigOption>& options);
 
 // Media files of a folder, by name.
 std::vector<base::Path> media_in(const base::Path& folder);

@@ -89,3 +89,44 @@ TEST_CASE("all errors of a site file are told at once, in its order", "[site][ma
     CHECK(places == std::vector<std::string>{"site.toml, line 2", "site.toml, line 4", "site.toml, line 7",
                                              "site.toml, line 11", "site.toml, line 13", "site.toml, line 14"});
 }
+
+TEST_CASE("options of the command line are read as the keys of a site file, and errors name them", "[site]") {
+    using Words = std::vector<std::string>;
+    const auto parse = [](std::vector<base::ConfigOption> options) {
+        options.push_back({"stream", "name", std::string("Lake")});
+        options.push_back({"stream", "files", Words{"a\xE9.mp4"}});  // a name that is no UTF-8
+        return site::parse_options(options);
+    };
+    const auto fine = parse({{"stream", "delivery", Words{"live", "hls"}},
+                             {"stream", "audio", Words{"en"}},
+                             {"stream", "loop", true},
+                             {"stream", "chapter", std::int64_t{3}},
+                             {"stream", "bitrate", std::string("8 Mbps")},
+                             {"server", "ttl", std::int64_t{9}}});
+    REQUIRE(fine);
+    REQUIRE(fine->streams.size() == 1);
+    const stream::ServedStream& item = fine->streams[0].item;
+    CHECK(item.deliveries.live);
+    CHECK(item.deliveries.hls);
+    CHECK_FALSE(item.deliveries.file);
+    CHECK(item.loop);
+    CHECK(item.rate_bps == 8'000'000);
+    REQUIRE(item.parts.size() == 1);
+    CHECK(item.parts[0].source == "a\xE9.mp4");
+    CHECK(item.parts[0].chapter == 3);
+    CHECK(item.parts[0].choice.audio == Words{"en"});
+    CHECK(fine->udp.ttl == 9);
+    const auto wrong = parse({{"stream", "delivery", Words{"live", "post"}},
+                              {"stream", "burn_in", std::string("en")},
+                              {"server", "ttl", std::int64_t{999}}});
+    REQUIRE_FALSE(wrong);
+    std::vector<std::string> where{wrong.error().where};
+    for (const Error& one : wrong.error().further) where.push_back(one.where);
+    std::sort(where.begin(), where.end());
+    CHECK(where == Words{"--burn-in", "--delivery", "--ttl"});
+    // A stream that is only sent is served by no other way.
+    const auto sent = parse({{"stream", "udp", Words{"239.20.0.1:5004"}}, {"stream", "delivery", Words{}}});
+    REQUIRE(sent);
+    CHECK_FALSE(sent->streams[0].item.deliveries.any());
+    CHECK(parse({{"stream", "udp", Words{"239.20.0.1:5004"}}})->streams[0].item.deliveries.file);
+}
