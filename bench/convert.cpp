@@ -86,8 +86,11 @@ int main(int argc, char** argv) {
         profile.video.effort = effort;
         std::vector<double> ratios;
         for (int run = 1; run <= 3; ++run) {
-            const auto plan = value(convert::make_plan(
-                *input, {"main", profile, folder / "library", fmt::format("effort {} run {}", effort, run)}));
+            convert::Request request;
+            request.profile = profile;
+            request.into = folder / "library";
+            request.name = fmt::format("effort {} run {}", effort, run);
+            const auto plan = value(convert::make_plan(*input, request));
             const auto pictures = prepare(*input, plan);
             // Alternating order evens out what a warm cache or a busy neighbour does to either.
             double whole = 0, alone = 0;

@@ -1,25 +1,20 @@
 #include "convert/convert.hpp"
 
-#include <cmath>
 #include <nlohmann/json.hpp>
 
 #include "base/units.hpp"
 #include "cli/commands.hpp"
-#include "cli/media_json.hpp"
+#include "cli/media_text.hpp"
 #include "container/writer.hpp"
 #include "convert/remux.hpp"
 #include "host/machine.hpp"
+#include "report/results.hpp"
 
 namespace wavecrest::cli {
 namespace {
 
-double rounded(double value) {
-    return std::round(value * 1000) / 1000;
-}
-
 // What converting and remuxing are asked alike.
-template <typename Request>
-void take_choices(const ConvertOptions& options, Request& request) {
+void take_choices(const ConvertOptions& options, convert::Selection& request) {
     request.pick = options.pick;
     request.into = options.into;
     request.name = options.name;
@@ -40,19 +35,6 @@ void warn_of(const convert::Outcome& outcome) {
           base::format_span(outcome.duration), outcome.loss.intervals.front().what, convert::times_of(outcome.loss));
 }
 
-nlohmann::ordered_json tracks_json(const std::vector<convert::TrackPlan>& tracks) {
-    auto json = nlohmann::ordered_json::array();
-    for (const convert::TrackPlan& track : tracks) {
-        nlohmann::ordered_json entry = {{"kind", media::short_name(track.from.kind)},
-                                        {"codec", media::short_name(track.from.codec)},
-                                        {"action", convert::short_name(track.action)},
-                                        {"why", track.why}};
-        if (!track.from.language.empty()) entry["language"] = track.from.language;
-        json.push_back(std::move(entry));
-    }
-    return json;
-}
-
 void print_plan(const convert::Plan& plan, const std::string& profile) {
     print("Title {} ({}, {}) of {}\n", plan.title, base::format_clock(plan.duration),
           base::format_bytes(plan.source_bytes), plan.source.substr(0, plan.source.rfind(',')));
@@ -63,22 +45,6 @@ void print_plan(const convert::Plan& plan, const std::string& profile) {
             print("  left out {}: {}\n", describe(track.from), track.why);
     }
     for (const std::string& warning : plan.warnings) print("  warning  {}\n", warning);
-}
-
-nlohmann::ordered_json plan_json(const convert::Plan& plan, const ConvertOptions& options) {
-    return {{"target", plan.target.string()},     {"title", plan.title},
-            {"profile", options.profile},         {"duration_s", rounded(base::to_seconds(plan.duration))},
-            {"source_bytes", plan.source_bytes},  {"steps", plan.steps},
-            {"tracks", tracks_json(plan.tracks)}, {"warnings", plan.warnings}};
-}
-
-nlohmann::ordered_json quality_json(const measure::PictureQuality& quality) {
-    return {{"frames", quality.pictures},
-            {"ssim", rounded(quality.ssim)},
-            {"psnr_db", rounded(quality.psnr_db)},
-            {"worst_second",
-             {{"at_s", rounded(base::to_seconds(quality.worst_at))}, {"ssim", rounded(quality.worst_ssim)}}},
-            {"text", measure::in_words(quality)}};
 }
 
 void print_quality(const measure::PictureQuality& quality, const char* indent = "") {
@@ -104,11 +70,8 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
         bytes += cost->size_bytes;
         time += cost->time;
         sampled += cost->sampled;
-        auto entry = plan_json(plan, options);
-        entry["estimate"] = {{"size_bytes", cost->size_bytes},
-                             {"time_s", rounded(base::to_seconds(cost->time))},
-                             {"sampled_s", rounded(base::to_seconds(cost->sampled))}};
-        if (cost->quality) entry["estimate"]["quality"] = quality_json(*cost->quality);
+        auto entry = report::to_json(plan, options.profile);
+        entry["estimate"] = report::to_json(*cost);
         quality = cost->quality;
         list.push_back(std::move(entry));
         if (!json && plans.size() > 1) {
@@ -178,10 +141,7 @@ int run_remux(const ConvertOptions& options) {
     for (const convert::RemuxPlan& plan : *plans) {
         if (!json && (!options.output.quiet || options.plan)) print_remux(plan);
         if (options.plan) {
-            result["outputs"].push_back({{"path", plan.target.string()},
-                                         {"title", plan.title},
-                                         {"tracks", tracks_json(plan.tracks)},
-                                         {"warnings", plan.warnings}});
+            result["outputs"].push_back(report::to_json(plan));
             continue;
         }
         Result<convert::Outcome> outcome;
@@ -194,22 +154,10 @@ int run_remux(const ConvertOptions& options) {
             failure = outcome.error();
             break;
         }
-        result["outputs"].push_back({{"path", outcome->path.string()},
-                                     {"source", options.input},
-                                     {"container", plan.format},
-                                     {"title", outcome->title},
-                                     {"duration_s", rounded(base::to_seconds(outcome->duration))},
-                                     {"frames", outcome->pictures},
-                                     {"size_bytes", outcome->size_bytes},
-                                     {"source_bytes", outcome->source_bytes},
-                                     {"elapsed_s", rounded(base::to_seconds(outcome->elapsed))},
-                                     {"speed", rounded(outcome->speed())},
-                                     {"tracks", tracks_json(plan.tracks)},
-                                     {"problems", to_json(outcome->problems)}});
+        result["outputs"].push_back(report::to_json(plan, *outcome, options.input));
         for (const Problem& problem : outcome->problems)
             note(fmt::format("{} (from {} to {})", problem.what, base::format_clock(problem.from),
                              base::format_clock(problem.to)));
-        result["outputs"].back()["lost_s"] = rounded(base::to_seconds(outcome->loss.total));
         lost = lost || outcome->loss.any();
         if (!json) {
             print("\nDone in {}: {} of {}, no re-encoding.\n{}\n", base::format_span(outcome->elapsed),
@@ -288,24 +236,8 @@ int run_convert(const ConvertOptions& options) {
             failure = outcome.error();
             break;
         }
-        result["outputs"].push_back({{"path", outcome->path.string()},
-                                     {"name", plan.name.full()},
-                                     {"source", options.input},
-                                     {"profile", options.profile},
-                                     {"title", outcome->title},
-                                     {"duration_s", rounded(base::to_seconds(outcome->duration))},
-                                     {"frames", outcome->pictures},
-                                     {"size_bytes", outcome->size_bytes},
-                                     {"source_bytes", outcome->source_bytes},
-                                     {"elapsed_s", rounded(base::to_seconds(outcome->elapsed))},
-                                     {"speed", rounded(outcome->speed())},
-                                     {"steps", plan.steps},
-                                     {"tracks", tracks_json(plan.tracks)},
-                                     {"subtitles_burned_in", outcome->subtitles},
-                                     {"problems", to_json(outcome->problems)}});
-        result["outputs"].back()["lost_s"] = rounded(base::to_seconds(outcome->loss.total));
+        result["outputs"].push_back(report::to_json(plan, *outcome, options.input, options.profile));
         lost = lost || outcome->loss.any();
-        if (outcome->quality) result["outputs"].back()["quality"] = quality_json(*outcome->quality);
         for (const Problem& problem : outcome->problems) {
             note(fmt::format("{} (from {} to {})", problem.what, base::format_clock(problem.from),
                              base::format_clock(problem.to)));

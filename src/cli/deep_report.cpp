@@ -6,7 +6,7 @@
 #include <cmath>
 
 #include "base/units.hpp"
-#include "cli/media_json.hpp"
+#include "cli/media_text.hpp"
 #include "cli/terminal.hpp"
 #include "render/figure.hpp"
 
@@ -18,70 +18,6 @@ std::string seconds_text(Time time) {
 }
 
 }  // namespace
-
-nlohmann::ordered_json deep_json(const measure::DeepReport& deep) {
-    const auto seconds = [](Time time) { return std::round(base::to_seconds(time) * 1000) / 1000; };
-    const auto tenth = [](double value) {
-        return std::isfinite(value) ? nlohmann::ordered_json(std::round(value * 10) / 10)
-                                    : nlohmann::ordered_json(nullptr);
-    };
-    nlohmann::ordered_json json = {{"summary", measure::in_words(deep)},
-                                   {"duration_s", seconds(deep.duration)},
-                                   {"bitrate_bps", deep.rate.mean_bps(deep.duration)},
-                                   {"peak_1s_bps", deep.rate.peak(10).bps},
-                                   {"peak_10s_bps", deep.rate.peak(100).bps},
-                                   {"interleave_s", seconds(deep.interleave)}};
-    if (deep.borders) {
-        json["borders"] = {{"left", deep.borders->left},
-                           {"right", deep.borders->right},
-                           {"top", deep.borders->top},
-                           {"bottom", deep.borders->bottom}};
-    }
-    json["tracks"] = nlohmann::ordered_json::array();
-    for (const measure::TrackMeasure& m : deep.tracks) {
-        nlohmann::ordered_json entry = {{"id", m.track.id},
-                                        {"kind", media::short_name(m.track.kind)},
-                                        {"packets", m.packets},
-                                        {"bytes", m.bytes},
-                                        {"start_s", seconds(m.first)},
-                                        {"end_s", seconds(m.end)},
-                                        {"bitrate_bps", m.rate.mean_bps(m.end)},
-                                        {"peak_1s_bps", m.rate.peak(10).bps},
-                                        {"peak_10s_bps", m.rate.peak(100).bps},
-                                        {"gaps", m.gap_count}};
-        if (m.track.kind == TrackKind::video) {
-            entry["keyframes"] = {{"count", m.keyframes.size()},
-                                  {"shortest_s", seconds(m.shortest_group)},
-                                  {"mean_s", seconds(m.mean_group)},
-                                  {"longest_s", seconds(m.longest_group)},
-                                  {"longest_at_s", seconds(m.longest_group_at)}};
-            entry["reference_frames"] = m.track.reference_frames;
-            if (!m.needed_level.empty()) entry["level_needed"] = m.needed_level;
-            if (!m.cadence.empty()) entry["cadence"] = m.cadence;
-            if (m.buffer) {
-                entry["buffer"] = {{"rate_bps", m.buffer->rate_bps},
-                                   {"size_bits", m.buffer->size_bits},
-                                   {"declared", m.buffer->claimed},
-                                   {"used_bits", m.buffer->needed_bits},
-                                   {"minimum_fill_bits", m.buffer->lowest_bits},
-                                   {"late_frames", m.buffer->missed}};
-            }
-        }
-        if (m.loudness) {
-            entry["loudness"] = {{"integrated_lufs", tenth(m.loudness->integrated)},
-                                 {"range_lu", tenth(m.loudness->range)},
-                                 {"true_peak_dbtp", tenth(m.loudness->true_peak)},
-                                 {"share", std::round(m.loudness->share * 1000) / 1000}};
-        } else if (!m.not_decoded.empty()) {
-            entry["not_decoded"] = m.not_decoded;
-        }
-        json["tracks"].push_back(std::move(entry));
-    }
-    json["problems"] = to_json(deep.problems);
-    json["work_s"] = {{"structure", std::round(deep.structure_seconds * 1000) / 1000},
-                      {"decoding", std::round(deep.decoding_seconds * 1000) / 1000}};
-    return json;
-}
 
 void print_deep(const measure::DeepReport& deep) {
     print("\nRead to the end: {}\n", base::format_clock(deep.duration));
@@ -132,31 +68,6 @@ void print_deep(const measure::DeepReport& deep) {
         print("  problem  {} (from {} to {})\n", deep.problems[i].what, base::format_clock(deep.problems[i].from),
               base::format_clock(deep.problems[i].to));
     if (deep.problems.size() > kShown) print("  ... and {} more; --json lists them\n", deep.problems.size() - kShown);
-}
-
-nlohmann::ordered_json transport_json(const measure::TransportReport& report) {
-    const auto seconds = [](Time time) { return std::round(base::to_seconds(time) * 1e6) / 1e6; };
-    nlohmann::ordered_json json = {{"packets", report.packets},
-                                   {"null_packets", report.null_packets},
-                                   {"transport_errors", report.marked_bad},
-                                   {"discontinuities", report.discontinuities},
-                                   {"repeated", report.repeated},
-                                   {"pcr_interval_s", seconds(report.clock_interval)},
-                                   {"pcr_discontinuities", report.clock_jumps},
-                                   {"psi_interval_s", seconds(report.table_interval)},
-                                   {"bitrate_bps", report.mean_bps},
-                                   {"summary", measure::in_words(report)}};
-    json["streams"] = nlohmann::ordered_json::array();
-    for (const measure::TransportStreamMeasure& stream : report.streams) {
-        json["streams"].push_back({{"pid", stream.pid},
-                                   {"packets", stream.packets},
-                                   {"late", stream.late},
-                                   {"latest_s", seconds(stream.latest)},
-                                   {"earliest_s", seconds(stream.earliest)},
-                                   {"held_bytes", stream.held_bytes},
-                                   {"transport_buffer_overflows", stream.overflows}});
-    }
-    return json;
 }
 
 void print_transport(const measure::TransportReport& report) {

@@ -1,3 +1,4 @@
+#include "report/results.hpp"
 #include "site/check.hpp"
 #include "site/new_site.hpp"
 
@@ -77,25 +78,19 @@ int run_site_check(const SiteOptions& options) {
         return report_error(error, json);
     }
     const auto findings = site::check(*site);
-    int errors = 0;
-    auto list = nlohmann::ordered_json::array();
+    std::size_t errors = 0;
     for (const site::Finding& finding : findings) {
         const bool is_error = finding.severity == site::Finding::Severity::error;
         errors += is_error ? 1 : 0;
-        list.push_back({{"severity", is_error ? "error" : "warning"},
-                        {"what", finding.about.what},
-                        {"where", finding.about.where},
-                        {"remedy", finding.about.remedy}});
         if (!json)
             print("{}: {}\n  where:  {}\n  to do:  {}\n", is_error ? "error" : "warning", finding.about.what,
                   finding.about.where, finding.about.remedy);
     }
     if (json) {
-        print_json({{"site", options.file}, {"house", site->house}, {"errors", errors}, {"findings", list}});
+        print_json(report::to_json(*site, findings));
     } else if (errors > 0) {
-        print("\n{}, {}: correct the errors before running the streams.\n",
-              base::format_count(static_cast<std::size_t>(errors), "error"),
-              base::format_count(findings.size() - static_cast<std::size_t>(errors), "warning"));
+        print("\n{}, {}: correct the errors before running the streams.\n", base::format_count(errors, "error"),
+              base::format_count(findings.size() - errors, "warning"));
     } else {
         print("{}: ready, {}.\nNext: wavecrest stream run --site '{}'\n", options.file,
               findings.empty() ? "no problems found" : base::format_count(findings.size(), "warning"), options.file);
@@ -107,21 +102,7 @@ int run_site_show(const SiteOptions& options) {
     const auto site = site::load(options.file);
     if (!site) return report_error(site.error(), options.output.json);
     if (options.output.json) {
-        auto list = nlohmann::ordered_json::array();
-        for (const site::SiteDevice& d : site->devices) {
-            for (const site::SiteStream& s : site->streams) {
-                if (!s.meant_for(d.device.name)) continue;
-                for (const stream::StreamAddress& one : site->addresses_for(s, d))
-                    list.push_back({{"device", d.device.name},
-                                    {"room", d.room},
-                                    {"player", d.player},
-                                    {"device_address", d.address},
-                                    {"stream", s.name()},
-                                    {"delivery", one.delivery},
-                                    {"url", one.address}});
-            }
-        }
-        print_json({{"house", site->house}, {"addresses", list}});
+        print_json(report::addresses_to_json(*site));
         return 0;
     }
     print("{}\n\n", site->house);

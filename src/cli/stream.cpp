@@ -10,12 +10,13 @@
 #include "base/log.hpp"
 #include "base/units.hpp"
 #include "cli/commands.hpp"
-#include "cli/media_json.hpp"
+#include "cli/media_text.hpp"
 #include "cli/worker.hpp"
 #include "host/machine.hpp"
 #include "media/track_choice.hpp"
 #include "net/http_client.hpp"
 #include "render/table.hpp"
+#include "report/results.hpp"
 #include "site/encode.hpp"
 #include "site/site.hpp"
 #include "stream/control.hpp"
@@ -273,37 +274,6 @@ std::string status_line(const stream::StreamServerStatus& status, bool serving) 
     return line + live_words(status);
 }
 
-nlohmann::ordered_json final_json(const stream::StreamServer& server, const stream::StreamServerStatus& status) {
-    auto streams = nlohmann::ordered_json::array(), live = nlohmann::ordered_json::array();
-    for (const stream::ReadyStream& s : server.on_demand())
-        streams.push_back({{"name", s.name},
-                           {"path", s.path},
-                           {"duration_s", base::to_seconds(s.duration)},
-                           {"size_bytes", s.size_bytes},
-                           {"bitrate_bps", s.bitrate_bps}});
-    for (const stream::StreamStatus& s : status.streams) {
-        if (!s.live || (s.published && s.status.parts == 0)) continue;
-        live.push_back({{"name", s.name},
-                        {"position_s", base::to_seconds(s.status.position)},
-                        {"loops", s.status.rounds},
-                        {"datagrams", s.status.datagrams},
-                        {"bytes", s.status.bytes},
-                        {"refused", s.status.refused},
-                        {"stalls", s.status.stalls},
-                        {"ended", s.status.ended}});
-    }
-    return {{"streams", streams},
-            {"port", server.http_port()},
-            {"live",
-             {{"streams", live},
-              {"late_99_s", base::to_seconds(status.late_99)},
-              {"latest_s", base::to_seconds(status.latest)},
-              {"real_time_scheduling", status.real_time}}},
-            {"uptime_s", base::to_seconds(status.uptime)},
-            {"sent_bytes", status.sent},
-            {"requests", status.requests}};
-}
-
 // Says beforehand which encodes this machine is too slow for.
 Status try_encodes(const Running& running, bool quiet) {
     for (const auto& [part, profile] : running.encodes) {
@@ -404,7 +374,7 @@ int serve(const StreamRunOptions& options) {
         exit_status = 3;
     }
     if (json) {
-        print_json(final_json(server, status));
+        print_json(report::to_json(server, status));
         return exit_status;
     }
     print("Stopped after {}: {}{} sent.\n", base::format_span(status.uptime),

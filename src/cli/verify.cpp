@@ -10,14 +10,11 @@
 #include "net/guess_limiter.hpp"
 #include "render/figure.hpp"
 #include "render/table.hpp"
+#include "report/results.hpp"
 #include "site/site.hpp"
 
 namespace wavecrest::cli {
 namespace {
-
-double rounded(double value) {
-    return std::round(value * 1000) / 1000;
-}
 
 Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
     std::vector<verify::Job> jobs;
@@ -84,49 +81,6 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
                                   : fmt::format("did you mean \"{}\"?", meant));
     }
     return jobs;
-}
-
-nlohmann::ordered_json to_json(const verify::Verification& v) {
-    auto stalls = nlohmann::ordered_json::array(), seeks = nlohmann::ordered_json::array(),
-         checks = nlohmann::ordered_json::array();
-    for (const measure::Stall& stall : v.stalls)
-        stalls.push_back(
-            {{"at_s", rounded(base::to_seconds(stall.at))}, {"for_s", rounded(base::to_seconds(stall.length))}});
-    for (const verify::SeekOrder& seek : v.seeks) {
-        seeks.push_back({{"to_s", rounded(base::to_seconds(seek.to))},
-                         {"landed_s", rounded(base::to_seconds(seek.landed))},
-                         {"first_picture_s", rounded(base::to_seconds(seek.first_picture))}});
-    }
-    for (const device::Check& c : v.checks)
-        checks.push_back({{"name", c.name},
-                          {"verdict", device::short_name(c.verdict)},
-                          {"measured", c.measured},
-                          {"limit", c.limit},
-                          {"why", c.why}});
-    nlohmann::ordered_json json = {{"stream", net::without_keys(v.stream)},
-                                   {"device", v.device},
-                                   {"url", net::without_keys(v.address)},
-                                   {"link", {{"name", v.link.name}, {"payload_bps", v.link.payload_bps}}},
-                                   {"verdict", device::short_name(v.verdict)},
-                                   {"cause", verify::short_name(v.cause)},
-                                   {"summary", net::without_keys(v.summary)},
-                                   {"remedy", net::without_keys(v.remedy)},
-                                   {"duration_s", rounded(base::to_seconds(v.duration))}};
-    if (v.started) {
-        json["startup_s"] = rounded(base::to_seconds(v.startup));
-    } else {
-        json["startup_s"] = nullptr;
-    }
-    json["stalls"] = stalls;
-    json["bitrate"] = {{"mean_bps", v.mean_bps}, {"peak_1s_bps", v.peak_1s_bps}};
-    json["seeks"] = seeks;
-    json["checks"] = checks;
-    if (!v.stills.empty()) {
-        auto stills = nlohmann::ordered_json::array();
-        for (const base::Path& file : v.stills) stills.push_back(file.string());
-        json["stills"] = stills;
-    }
-    return json;
 }
 
 Status write_files(const std::string& folder, const std::string& stem, const verify::Verification& v) {
@@ -273,7 +227,7 @@ int play_again_and_again(verify::Job job, const VerifyOptions& options) {
         if (!done && done.error().kind != ErrorKind::interrupted) return report_error(done.error(), json);
         if (!done || cancel().requested()) break;
         worst = device::worse(worst, done->verdict);
-        results.push_back(to_json(*done));
+        results.push_back(report::to_json(*done));
         if (!json) print_result(*done);
         std::fflush(stdout);
         // What ends at once is not asked for in a rush.
@@ -318,7 +272,7 @@ int run_verify(const VerifyOptions& options) {
             break;
         }
         worst = device::worse(worst, done->verdict);
-        auto entry = to_json(*done);
+        auto entry = report::to_json(*done);
         if (!options.output.out.empty()) {
             const std::string stem = fmt::format("verify-{}-{}", slug(done->stream), slug(done->device));
             if (!done->seconds.empty()) entry["figure"] = stem + ".png";

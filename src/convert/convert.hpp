@@ -17,19 +17,28 @@
 
 namespace wavecrest::convert {
 
-struct Request {
+// What of an input is wanted, and where it is to go.
+struct Selection {
     std::string pick = "main";  // see source::Input::picks
-    profile::Profile profile;
-    base::Path into;                   // folder of the library
-    std::string name;                  // empty: from the rip's folder or label
-    int picture = 0;                   // track, from 1; 0: the first
-    std::string audio = "first";       // "first", "all", "none", or languages and track numbers: "en,2"
-    std::string subtitles = "forced";  // "forced", "none", or a language: these are drawn into the picture
+    base::Path into;            // folder of the library
+    std::string name;           // empty: from the rip's folder or label
+    int picture = 0;            // track, from 1; 0: the first to convert, all to remux
+    // "first", "all", "none", or languages and track numbers: "en,2"; of subtitles also "forced". To convert, those are
+    // drawn into the picture: "forced", "none", or a language.
+    std::string audio, subtitles;
     int angle = 1;
     int season = 1;         // of episodes
     int first_episode = 1;  // number of the first of them
-    bool quality = false;   // decode what is coded, and compare it with the pictures it was coded from
     bool accept_losses = false;
+};
+
+struct Request : Selection {
+    Request() {
+        audio = "first";
+        subtitles = "forced";
+    }
+    profile::Profile profile;
+    bool quality = false;  // decode what is coded, and compare it with the pictures it was coded from
 };
 
 struct TrackPlan {

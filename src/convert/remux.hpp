@@ -9,18 +9,10 @@
 
 namespace wavecrest::convert {
 
-struct RemuxRequest {
-    std::string pick = "main";  // see source::Input::picks
-    std::string format;         // a container's short name, or "webvtt" for subtitles or closed captions as text
-    base::Path into;
-    std::string name;               // empty: from the input
-    int picture = 0;                // track, from 1; 0: all
-    std::string audio = "all";      // "all", "first", "none", or languages and track numbers: "en,2"
-    std::string subtitles = "all";  // likewise
-    int angle = 1;
-    int season = 1, first_episode = 1;
-    Time from{}, to{};  // of a cut; to 0: the end
-    bool accept_losses = false;
+struct RemuxRequest : Selection {
+    RemuxRequest() { audio = subtitles = "all"; }
+    std::string format;  // a container's short name, or "webvtt" for subtitles or closed captions as text
+    Time from{}, to{};   // of a cut; to 0: the end
 };
 
 struct RemuxPlan {

@@ -31,6 +31,14 @@ std::unique_ptr<source::Input> open_sample() {
     return std::move(*input);
 }
 
+convert::Request main_title(profile::Profile profile, const base::Path& into, const std::string& name) {
+    convert::Request request;
+    request.profile = std::move(profile);
+    request.into = into;
+    request.name = name;
+    return request;
+}
+
 }  // namespace
 
 TEST_CASE("film names come from folders and labels", "[convert]") {
@@ -51,7 +59,7 @@ TEST_CASE("film names come from folders and labels", "[convert]") {
 TEST_CASE("a plan says what happens to each track, and why", "[convert]") {
     const TempDir dir;
     const auto input = open_sample();
-    const auto plan = convert::make_plan(*input, {"main", *profile::find("full-picture"), dir.path(), ""});
+    const auto plan = convert::make_plan(*input, main_title(*profile::find("full-picture"), dir.path(), ""));
     REQUIRE(plan);
     CHECK(plan->target == dir / "Sample Film (2020)/Sample Film (2020).mp4");
     CHECK(plan->title == 1);
@@ -75,7 +83,7 @@ TEST_CASE("sizes fit the profile without being enlarged", "[convert]") {
     const auto size = [&](const std::string& video) {
         const auto profile = profile::parse("name = \"x\"\n[video]\n" + video, "x");
         REQUIRE(profile);
-        const auto plan = convert::make_plan(*input, {"main", *profile, dir.path(), ""});
+        const auto plan = convert::make_plan(*input, main_title(*profile, dir.path(), ""));
         REQUIRE(plan);
         const auto& encode = plan->graph.video.encode;
         CHECK(encode.width % 2 == 0);
@@ -95,7 +103,7 @@ TEST_CASE("sizes fit the profile without being enlarged", "[convert]") {
 TEST_CASE("a conversion keeps every picture, the chapters and the length", "[convert]") {
     const TempDir dir;
     const auto input = open_sample();
-    const auto plan = convert::make_plan(*input, {"main", quick(), dir.path(), "Quick (2021)"});
+    const auto plan = convert::make_plan(*input, main_title(quick(), dir.path(), "Quick (2021)"));
     REQUIRE(plan);
     const Cancel cancel;
     Time furthest{};
@@ -130,7 +138,7 @@ TEST_CASE("a conversion keeps every picture, the chapters and the length", "[con
         last = sample.offset;
     }
     // A second time: refused, and the first stays as it is.
-    const auto again = convert::make_plan(*input, {"main", quick(), dir.path(), "Quick (2021)"});
+    const auto again = convert::make_plan(*input, main_title(quick(), dir.path(), "Quick (2021)"));
     REQUIRE_FALSE(again);
     CHECK(again.error().kind == ErrorKind::machine);
 }
@@ -149,7 +157,7 @@ TEST_CASE("audio that is missing, in part or wholly, does not shift or stop the 
         write_all(rip / "VIDEO_TS/VTS_01_1.VOB", vob);
         auto input = source::open_input(rip);
         REQUIRE(input);
-        auto plan = convert::make_plan(**input, {"main", quick(), dir / "library", all ? "All" : "Part"});
+        auto plan = convert::make_plan(**input, main_title(quick(), dir / "library", all ? "All" : "Part"));
         REQUIRE(plan);
         plan->accept_losses = true;
         const Cancel cancel;
@@ -171,7 +179,7 @@ TEST_CASE("audio that is missing, in part or wholly, does not shift or stop the 
 TEST_CASE("a cancelled conversion leaves nothing behind", "[convert]") {
     const TempDir dir;
     const auto input = open_sample();
-    const auto plan = convert::make_plan(*input, {"main", quick(), dir / "library", ""});
+    const auto plan = convert::make_plan(*input, main_title(quick(), dir / "library", ""));
     REQUIRE(plan);
     Cancel cancel;
     const auto outcome = convert::run(
@@ -188,7 +196,7 @@ TEST_CASE("a cancelled conversion leaves nothing behind", "[convert]") {
 TEST_CASE("an estimate comes near the real size", "[convert]") {
     const TempDir dir;
     const auto input = open_sample();
-    const auto plan = convert::make_plan(*input, {"main", quick(), dir.path(), ""});
+    const auto plan = convert::make_plan(*input, main_title(quick(), dir.path(), ""));
     REQUIRE(plan);
     const Cancel cancel;
     const auto expected = convert::estimate(*input, *plan, cancel);
@@ -220,7 +228,7 @@ TEST_CASE("what can't be decoded is named before anything is converted", "[conve
         write_media(dir / "film.mp4", "mp4", {film});
         const auto input = source::open_input(dir / "film.mp4");
         REQUIRE(input);
-        const auto plan = convert::make_plan(**input, {"main", quick(), dir / "library", ""});
+        const auto plan = convert::make_plan(**input, main_title(quick(), dir / "library", ""));
         if (!plan) return "plan: " + plan.error().what;
         const auto cost = convert::estimate(**input, *plan, Cancel());
         return cost ? std::string() : "estimate: " + cost.error().what;
@@ -262,7 +270,7 @@ TEST_CASE("both eyes' views go along, or aren't mixed", "[convert][frame-packing
         profile::Profile profile = quick();
         profile.video.largest = largest == std::string("small") ? decltype(profile.video.largest){160, 90}
                                                                 : decltype(profile.video.largest){320, 180};
-        return convert::make_plan(**input, {"main", profile, dir / "library", ""});
+        return convert::make_plan(**input, main_title(profile, dir / "library", ""));
     };
     for (const Arrangement arrangement : {Arrangement::side_by_side, Arrangement::rows}) {
         const auto kept = plan(arrangement, "as it is");

@@ -1,15 +1,12 @@
-// Media nouns as JSON, in the form other programs rely on.
+// Tracks in words for people.
 #pragma once
 
-#include <nlohmann/json.hpp>
+#include <string>
+#include <vector>
 
 #include "media/types.hpp"
 
 namespace wavecrest::cli {
-
-nlohmann::ordered_json to_json(const Track& track);
-nlohmann::ordered_json to_json(const std::vector<Problem>& problems);
-nlohmann::ordered_json to_json(const std::vector<Chapter>& chapters);
 
 // A track in one line for people: "MPEG-2 Main@Main, 720x480 shown 16:9, 23.976 pictures/s, film with pulldown".
 std::string describe(const Track& track);

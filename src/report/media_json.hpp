@@ -1,0 +1,16 @@
+// Media nouns as JSON, in the form other programs rely on.
+#pragma once
+
+#include <nlohmann/json.hpp>
+
+#include "media/types.hpp"
+
+namespace wavecrest::report {
+
+using Json = nlohmann::ordered_json;
+
+Json to_json(const Track& track);
+Json to_json(const std::vector<Problem>& problems);
+Json to_json(const std::vector<Chapter>& chapters);
+
+}  // namespace wavecrest::report

@@ -1,0 +1,295 @@
+#include "report/results.hpp"
+
+#include <cmath>
+
+#include "base/units.hpp"
+#include "net/guess_limiter.hpp"
+
+namespace wavecrest::report {
+namespace {
+
+double rounded(double value) {
+    return std::round(value * 1000) / 1000;
+}
+
+}  // namespace
+
+Json to_json(const verify::Verification& v) {
+    auto stalls = Json::array(), seeks = Json::array(), checks = Json::array();
+    for (const measure::Stall& stall : v.stalls)
+        stalls.push_back(
+            {{"at_s", rounded(base::to_seconds(stall.at))}, {"for_s", rounded(base::to_seconds(stall.length))}});
+    for (const verify::SeekOrder& seek : v.seeks) {
+        seeks.push_back({{"to_s", rounded(base::to_seconds(seek.to))},
+                         {"landed_s", rounded(base::to_seconds(seek.landed))},
+                         {"first_picture_s", rounded(base::to_seconds(seek.first_picture))}});
+    }
+    for (const device::Check& c : v.checks)
+        checks.push_back({{"name", c.name},
+                          {"verdict", device::short_name(c.verdict)},
+                          {"measured", c.measured},
+                          {"limit", c.limit},
+                          {"why", c.why}});
+    Json json = {{"stream", net::without_keys(v.stream)},
+                 {"device", v.device},
+                 {"url", net::without_keys(v.address)},
+                 {"link", {{"name", v.link.name}, {"payload_bps", v.link.payload_bps}}},
+                 {"verdict", device::short_name(v.verdict)},
+                 {"cause", verify::short_name(v.cause)},
+                 {"summary", net::without_keys(v.summary)},
+                 {"remedy", net::without_keys(v.remedy)},
+                 {"duration_s", rounded(base::to_seconds(v.duration))}};
+    if (v.started) {
+        json["startup_s"] = rounded(base::to_seconds(v.startup));
+    } else {
+        json["startup_s"] = nullptr;
+    }
+    json["stalls"] = stalls;
+    json["bitrate"] = {{"mean_bps", v.mean_bps}, {"peak_1s_bps", v.peak_1s_bps}};
+    json["seeks"] = seeks;
+    json["checks"] = checks;
+    if (!v.stills.empty()) {
+        auto stills = Json::array();
+        for (const base::Path& file : v.stills) stills.push_back(file.string());
+        json["stills"] = stills;
+    }
+    return json;
+}
+
+Json to_json(const std::vector<convert::TrackPlan>& tracks) {
+    auto json = Json::array();
+    for (const convert::TrackPlan& track : tracks) {
+        Json entry = {{"kind", media::short_name(track.from.kind)},
+                      {"codec", media::short_name(track.from.codec)},
+                      {"action", convert::short_name(track.action)},
+                      {"why", track.why}};
+        if (!track.from.language.empty()) entry["language"] = track.from.language;
+        json.push_back(std::move(entry));
+    }
+    return json;
+}
+
+Json to_json(const convert::Plan& plan, const std::string& profile) {
+    return {{"target", plan.target.string()},
+            {"title", plan.title},
+            {"profile", profile},
+            {"duration_s", rounded(base::to_seconds(plan.duration))},
+            {"source_bytes", plan.source_bytes},
+            {"steps", plan.steps},
+            {"tracks", to_json(plan.tracks)},
+            {"warnings", plan.warnings}};
+}
+
+Json to_json(const measure::PictureQuality& quality) {
+    return {{"frames", quality.pictures},
+            {"ssim", rounded(quality.ssim)},
+            {"psnr_db", rounded(quality.psnr_db)},
+            {"worst_second",
+             {{"at_s", rounded(base::to_seconds(quality.worst_at))}, {"ssim", rounded(quality.worst_ssim)}}},
+            {"text", measure::in_words(quality)}};
+}
+
+namespace {
+
+// What converting and remuxing have in common.
+void add_outcome(Json& json, const convert::Outcome& outcome) {
+    json["title"] = outcome.title;
+    json["duration_s"] = rounded(base::to_seconds(outcome.duration));
+    json["frames"] = outcome.pictures;
+    json["size_bytes"] = outcome.size_bytes;
+    json["source_bytes"] = outcome.source_bytes;
+    json["elapsed_s"] = rounded(base::to_seconds(outcome.elapsed));
+    json["speed"] = rounded(outcome.speed());
+}
+
+}  // namespace
+
+Json to_json(const convert::Plan& plan, const convert::Outcome& outcome, const std::string& source,
+             const std::string& profile) {
+    Json json = {{"path", outcome.path.string()}, {"name", plan.name.full()}, {"source", source}, {"profile", profile}};
+    add_outcome(json, outcome);
+    json["steps"] = plan.steps;
+    json["tracks"] = to_json(plan.tracks);
+    json["subtitles_burned_in"] = outcome.subtitles;
+    json["problems"] = to_json(outcome.problems);
+    json["lost_s"] = rounded(base::to_seconds(outcome.loss.total));
+    if (outcome.quality) json["quality"] = to_json(*outcome.quality);
+    return json;
+}
+
+Json to_json(const convert::RemuxPlan& plan) {
+    return {{"path", plan.target.string()},
+            {"title", plan.title},
+            {"tracks", to_json(plan.tracks)},
+            {"warnings", plan.warnings}};
+}
+
+Json to_json(const convert::RemuxPlan& plan, const convert::Outcome& outcome, const std::string& source) {
+    Json json = {{"path", outcome.path.string()}, {"source", source}, {"container", plan.format}};
+    add_outcome(json, outcome);
+    json["tracks"] = to_json(plan.tracks);
+    json["problems"] = to_json(outcome.problems);
+    json["lost_s"] = rounded(base::to_seconds(outcome.loss.total));
+    return json;
+}
+
+Json to_json(const convert::Estimate& cost) {
+    Json json = {{"size_bytes", cost.size_bytes},
+                 {"time_s", rounded(base::to_seconds(cost.time))},
+                 {"sampled_s", rounded(base::to_seconds(cost.sampled))}};
+    if (cost.quality) json["quality"] = to_json(*cost.quality);
+    return json;
+}
+
+Json to_json(const measure::DeepReport& deep) {
+    const auto seconds = [](Time time) { return std::round(base::to_seconds(time) * 1000) / 1000; };
+    const auto tenth = [](double value) {
+        return std::isfinite(value) ? Json(std::round(value * 10) / 10) : Json(nullptr);
+    };
+    Json json = {{"summary", measure::in_words(deep)},
+                 {"duration_s", seconds(deep.duration)},
+                 {"bitrate_bps", deep.rate.mean_bps(deep.duration)},
+                 {"peak_1s_bps", deep.rate.peak(10).bps},
+                 {"peak_10s_bps", deep.rate.peak(100).bps},
+                 {"interleave_s", seconds(deep.interleave)}};
+    if (deep.borders) {
+        json["borders"] = {{"left", deep.borders->left},
+                           {"right", deep.borders->right},
+                           {"top", deep.borders->top},
+                           {"bottom", deep.borders->bottom}};
+    }
+    json["tracks"] = Json::array();
+    for (const measure::TrackMeasure& m : deep.tracks) {
+        Json entry = {{"id", m.track.id},
+                      {"kind", media::short_name(m.track.kind)},
+                      {"packets", m.packets},
+                      {"bytes", m.bytes},
+                      {"start_s", seconds(m.first)},
+                      {"end_s", seconds(m.end)},
+                      {"bitrate_bps", m.rate.mean_bps(m.end)},
+                      {"peak_1s_bps", m.rate.peak(10).bps},
+                      {"peak_10s_bps", m.rate.peak(100).bps},
+                      {"gaps", m.gap_count}};
+        if (m.track.kind == TrackKind::video) {
+            entry["keyframes"] = {{"count", m.keyframes.size()},
+                                  {"shortest_s", seconds(m.shortest_group)},
+                                  {"mean_s", seconds(m.mean_group)},
+                                  {"longest_s", seconds(m.longest_group)},
+                                  {"longest_at_s", seconds(m.longest_group_at)}};
+            entry["reference_frames"] = m.track.reference_frames;
+            if (!m.needed_level.empty()) entry["level_needed"] = m.needed_level;
+            if (!m.cadence.empty()) entry["cadence"] = m.cadence;
+            if (m.buffer) {
+                entry["buffer"] = {{"rate_bps", m.buffer->rate_bps},
+                                   {"size_bits", m.buffer->size_bits},
+                                   {"declared", m.buffer->claimed},
+                                   {"used_bits", m.buffer->needed_bits},
+                                   {"minimum_fill_bits", m.buffer->lowest_bits},
+                                   {"late_frames", m.buffer->missed}};
+            }
+        }
+        if (m.loudness) {
+            entry["loudness"] = {{"integrated_lufs", tenth(m.loudness->integrated)},
+                                 {"range_lu", tenth(m.loudness->range)},
+                                 {"true_peak_dbtp", tenth(m.loudness->true_peak)},
+                                 {"share", std::round(m.loudness->share * 1000) / 1000}};
+        } else if (!m.not_decoded.empty()) {
+            entry["not_decoded"] = m.not_decoded;
+        }
+        json["tracks"].push_back(std::move(entry));
+    }
+    json["problems"] = to_json(deep.problems);
+    json["work_s"] = {{"structure", std::round(deep.structure_seconds * 1000) / 1000},
+                      {"decoding", std::round(deep.decoding_seconds * 1000) / 1000}};
+    return json;
+}
+
+Json to_json(const measure::TransportReport& report) {
+    const auto seconds = [](Time time) { return std::round(base::to_seconds(time) * 1e6) / 1e6; };
+    Json json = {{"packets", report.packets},
+                 {"null_packets", report.null_packets},
+                 {"transport_errors", report.marked_bad},
+                 {"discontinuities", report.discontinuities},
+                 {"repeated", report.repeated},
+                 {"pcr_interval_s", seconds(report.clock_interval)},
+                 {"pcr_discontinuities", report.clock_jumps},
+                 {"psi_interval_s", seconds(report.table_interval)},
+                 {"bitrate_bps", report.mean_bps},
+                 {"summary", measure::in_words(report)}};
+    json["streams"] = Json::array();
+    for (const measure::TransportStreamMeasure& stream : report.streams) {
+        json["streams"].push_back({{"pid", stream.pid},
+                                   {"packets", stream.packets},
+                                   {"late", stream.late},
+                                   {"latest_s", seconds(stream.latest)},
+                                   {"earliest_s", seconds(stream.earliest)},
+                                   {"held_bytes", stream.held_bytes},
+                                   {"transport_buffer_overflows", stream.overflows}});
+    }
+    return json;
+}
+
+Json to_json(const stream::StreamServer& server, const stream::StreamServerStatus& status) {
+    auto streams = Json::array(), live = Json::array();
+    for (const stream::ReadyStream& s : server.on_demand())
+        streams.push_back({{"name", s.name},
+                           {"path", s.path},
+                           {"duration_s", base::to_seconds(s.duration)},
+                           {"size_bytes", s.size_bytes},
+                           {"bitrate_bps", s.bitrate_bps}});
+    for (const stream::StreamStatus& s : status.streams) {
+        if (!s.live || (s.published && s.status.parts == 0)) continue;
+        live.push_back({{"name", s.name},
+                        {"position_s", base::to_seconds(s.status.position)},
+                        {"loops", s.status.rounds},
+                        {"datagrams", s.status.datagrams},
+                        {"bytes", s.status.bytes},
+                        {"refused", s.status.refused},
+                        {"stalls", s.status.stalls},
+                        {"ended", s.status.ended}});
+    }
+    return {{"streams", streams},
+            {"port", server.http_port()},
+            {"live",
+             {{"streams", live},
+              {"late_99_s", base::to_seconds(status.late_99)},
+              {"latest_s", base::to_seconds(status.latest)},
+              {"real_time_scheduling", status.real_time}}},
+            {"uptime_s", base::to_seconds(status.uptime)},
+            {"sent_bytes", status.sent},
+            {"requests", status.requests}};
+}
+
+Json to_json(const site::Site& site, const std::vector<site::Finding>& findings) {
+    auto list = Json::array();
+    int errors = 0;
+    for (const site::Finding& finding : findings) {
+        const bool is_error = finding.severity == site::Finding::Severity::error;
+        errors += is_error ? 1 : 0;
+        list.push_back({{"severity", is_error ? "error" : "warning"},
+                        {"what", finding.about.what},
+                        {"where", finding.about.where},
+                        {"remedy", finding.about.remedy}});
+    }
+    return {{"site", site.file.string()}, {"house", site.house}, {"errors", errors}, {"findings", list}};
+}
+
+Json addresses_to_json(const site::Site& site) {
+    auto list = Json::array();
+    for (const site::SiteDevice& d : site.devices) {
+        for (const site::SiteStream& s : site.streams) {
+            if (!s.meant_for(d.device.name)) continue;
+            for (const stream::StreamAddress& one : site.addresses_for(s, d))
+                list.push_back({{"device", d.device.name},
+                                {"room", d.room},
+                                {"player", d.player},
+                                {"device_address", d.address},
+                                {"stream", s.name()},
+                                {"delivery", one.delivery},
+                                {"url", one.address}});
+        }
+    }
+    return {{"house", site.house}, {"addresses", list}};
+}
+
+}  // namespace wavecrest::report

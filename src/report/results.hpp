@@ -1,0 +1,40 @@
+// The results of commands as JSON: what other programs rely on, what --out keeps, and what the handover page is made
+// of.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "convert/convert.hpp"
+#include "convert/remux.hpp"
+#include "measure/deep.hpp"
+#include "measure/transport.hpp"
+#include "report/media_json.hpp"
+#include "site/check.hpp"
+#include "stream/stream_server.hpp"
+#include "verify/verify.hpp"
+
+namespace wavecrest::report {
+
+Json to_json(const verify::Verification& verification);
+
+Json to_json(const std::vector<convert::TrackPlan>& tracks);
+Json to_json(const convert::Plan& plan, const std::string& profile);
+Json to_json(const convert::Estimate& cost);
+Json to_json(const convert::Plan& plan, const convert::Outcome& outcome, const std::string& source,
+             const std::string& profile);
+Json to_json(const convert::RemuxPlan& plan);
+Json to_json(const convert::RemuxPlan& plan, const convert::Outcome& outcome, const std::string& source);
+Json to_json(const measure::PictureQuality& quality);
+
+Json to_json(const measure::DeepReport& deep);
+Json to_json(const measure::TransportReport& report);
+
+// What a server did until it was stopped.
+Json to_json(const stream::StreamServer& server, const stream::StreamServerStatus& status);
+
+Json to_json(const site::Site& site, const std::vector<site::Finding>& findings);
+// To enter on each device.
+Json addresses_to_json(const site::Site& site);
+
+}  // namespace wavecrest::report
