@@ -238,7 +238,7 @@ void add_convert(CLI::App& app, AllOptions& all, Command& command) {
     convert_app->add_option("--pick", all.convert.pick, "titles: main, episodes, all, or numbers, e.g. 1,3-5")
         ->capture_default_str()
         ->type_name("TITLES");
-    convert_app->add_option("--video", all.convert.picture, "number of the video track, where there are several")
+    convert_app->add_option("--video", all.convert.video, "number of the video track, where there are several")
         ->check(within(1, 99))
         ->type_name("N");
     convert_app
@@ -329,11 +329,11 @@ void add_stream(CLI::App& app, AllOptions& all, Command& command) {
                     "live and hls: audio tracks: languages, e.g. en,fr, track numbers, or none; default: all supported")
         ->delimiter(',')
         ->type_name("WHICH");
-    run->add_option("--video", all.stream_run.choice.picture,
+    run->add_option("--video", all.stream_run.choice.video,
                     "live and hls: number of the video track, where there are several")
         ->check(within(1, 99))
         ->type_name("N");
-    run->add_option("--burn-in", all.stream_run.choice.drawn,
+    run->add_option("--burn-in", all.stream_run.choice.burn_in,
                     "with --profile: subtitles burned in: forced, none, or a language, e.g. en")
         ->capture_default_str()
         ->type_name("WHICH");

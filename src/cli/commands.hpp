@@ -35,7 +35,7 @@ struct ConvertOptions {
     bool profile_given = false;
     std::string into;
     std::string name;
-    int picture = 0;        // track, from 1; 0: the first
+    int video = 0;          // track, from 1; 0: the first
     std::string audio;      // empty: the first to convert, all to remux
     std::string subtitles;  // empty: forced ones to convert, all to remux
     std::string remux;      // a container's short name; empty: convert

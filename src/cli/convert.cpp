@@ -18,7 +18,7 @@ void take_choices(const ConvertOptions& options, convert::Selection& request) {
     request.pick = options.pick;
     request.into = options.into;
     request.name = options.name;
-    request.picture = options.picture;
+    request.video = options.video;
     if (!options.audio.empty()) request.audio = options.audio;
     if (!options.subtitles.empty()) request.subtitles = options.subtitles;
     request.angle = options.angle;

@@ -51,8 +51,8 @@ Result<std::vector<base::ConfigOption>> site_options(const StreamRunOptions& opt
     add("stream", "title", options.title, options.title != plain.title);
     add("stream", "chapter", std::int64_t{options.chapter}, options.chapter != plain.chapter);
     list("audio", options.choice.audio);
-    add("stream", "video", std::int64_t{options.choice.picture}, options.choice.picture != 0);
-    add("stream", "burn_in", options.choice.drawn, options.choice.drawn != plain.choice.drawn);
+    add("stream", "video", std::int64_t{options.choice.video}, options.choice.video != 0);
+    add("stream", "burn_in", options.choice.burn_in, options.choice.burn_in != plain.choice.burn_in);
     text("stream", "subtitles", options.subtitles);
     text("stream", "profile", options.profile);
     list("udp", options.udp);

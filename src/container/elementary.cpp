@@ -29,7 +29,7 @@ Time time_of(std::int64_t ticks) {
 
 }  // namespace
 
-std::int64_t TimestampClock::place(TrackState& track_state, std::int64_t timestamp) {
+std::int64_t TimestampClock::on_timeline(TrackState& track_state, std::int64_t timestamp) {
     if (intervals_.empty()) intervals_.push_back({timestamp, reached_, timestamp});
     if (track_state.interval >= intervals_.size()) {
         track_state.interval = intervals_.size() - 1;
@@ -350,7 +350,8 @@ void ElementaryStream::take_frames() {
         const Time duration = base::from_ticks(frame.header.samples, std::max(1, frame.header.sample_rate));
         Packet packet;
         packet.track = track_.id;
-        packet.pts = packet.dts = frame.pts ? clock_->place(time_of(*frame.pts), duration) : clock_->next(duration);
+        packet.pts = packet.dts =
+            frame.pts ? clock_->on_timeline(time_of(*frame.pts), duration) : clock_->next(duration);
         packet.duration = duration;
         packet.key = true;
         packet.data =
@@ -401,7 +402,7 @@ void ElementaryStream::push_lpcm(ByteSpan piece, std::optional<std::int64_t> pts
         packet.track = track_.id;
         packet.key = true;
         packet.duration = bitstream::audio_duration(track_, samples);
-        packet.pts = packet.dts = clock_->place(time_of(*f.unit_pts), packet.duration);
+        packet.pts = packet.dts = clock_->on_timeline(time_of(*f.unit_pts), packet.duration);
         packet.data = Bytes(std::move(samples));
         emit(std::move(packet));
     };

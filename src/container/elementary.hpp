@@ -27,7 +27,7 @@ class TimestampClock {
         std::optional<std::int64_t> last;  // unwrapped
     };
     // The timestamp on the continuous timeline, in ticks of 90 kHz.
-    std::int64_t place(TrackState& track_state, std::int64_t timestamp);
+    std::int64_t on_timeline(TrackState& track_state, std::int64_t timestamp);
     // Tells how far the timeline has been filled.
     void reached(std::int64_t ticks) { reached_ = std::max(reached_, ticks); }
     // After a skip: the next timestamp belongs to an interval in which `timestamp` is at `ticks`.

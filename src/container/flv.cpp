@@ -375,7 +375,7 @@ void FlvSource::take_audio(ByteSpan body, Time stated) {
     const Time length = bitstream::audio_duration(audio_, data);
     Packet packet;
     packet.track = kAudioTrack;
-    packet.pts = packet.dts = clock_->place(stated, length);
+    packet.pts = packet.dts = clock_->on_timeline(stated, length);
     packet.duration = length;
     packet.key = true;
     packet.data = Bytes(ByteVector(data.begin(), data.end()));

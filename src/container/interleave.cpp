@@ -24,6 +24,11 @@ Status Interleaver::write(Packet packet) {
     return pass(false);
 }
 
+Status Interleaver::end(TrackId track) {
+    if (const auto found = track_states_.find(track); found != track_states_.end()) found->second.awaited = false;
+    return pass(false);
+}
+
 Status Interleaver::drain() {
     return pass(true);
 }

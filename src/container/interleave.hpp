@@ -14,6 +14,8 @@ class Interleaver {
     // Packets of one track follow one another for up to `run` (0: strictly by time). Subtitles are not waited for.
     Interleaver(PacketSink& sink, const std::vector<Track>& tracks, Time run);
     Status write(Packet packet);
+    // Nothing more comes of a track: it isn't waited for any more.
+    Status end(TrackId track);
     // Passes on all that waits; doesn't finish the sink.
     Status drain();
 

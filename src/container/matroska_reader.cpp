@@ -706,7 +706,7 @@ void MatroskaSource::emit(MkvTrack& t, ByteSpan frame, std::optional<Time> state
         Time length = t.vorbis ? base::from_ticks(t.vorbis->samples(*data), info.sample_rate)
                                : bitstream::audio_duration(info, *data);
         if (length.count() == 0 && !t.vorbis) length = duration;
-        packet.pts = stated ? t.clock->place(*stated, length) : t.clock->next(length);
+        packet.pts = stated ? t.clock->on_timeline(*stated, length) : t.clock->next(length);
         packet.dts = packet.pts;
         packet.duration = std::max(length - discard, Time{});
         packet.key = true;
@@ -759,7 +759,7 @@ void MatroskaSource::find_duration() {
     // Packets that wait have had their times already: clocks go on behind them.
     for (const Packet& packet : ready_) {
         MkvTrack* t = find(static_cast<std::uint64_t>(packet.track));
-        if (t->clock) t->clock->place(packet.pts, packet.duration);
+        if (t->clock) t->clock->on_timeline(packet.pts, packet.duration);
         if (t->decoding) t->decoding->next(packet.pts);
     }
 }

@@ -1,5 +1,7 @@
 #include "container/mpeg_ts.hpp"
 
+#include "bitstream/stream_type.hpp"
+
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -72,48 +74,6 @@ void read_stream_descriptor(std::uint8_t tag, ByteSpan body, ProgramStream& stre
             break;
         default:
             break;
-    }
-}
-
-// Table 2-34, and the types Blu-ray and ATSC add.
-Codec codec_of_type(int type) {
-    switch (type) {
-        case 0x01:
-            return Codec::mpeg1;
-        case 0x02:
-            return Codec::mpeg2;
-        case 0x03:
-        case 0x04:
-            return Codec::mp2;
-        case 0x0F:
-            return Codec::aac;
-        case 0x10:
-            return Codec::mpeg4;
-        case 0x1B:
-            return Codec::h264;
-        case 0x24:
-            return Codec::h265;
-        case 0x80:
-            return Codec::lpcm;
-        case 0x81:
-            return Codec::ac3;
-        case 0x82:
-        case 0x85:
-        case 0x86:
-        case 0x8A:
-            return Codec::dts;
-        case 0x83:
-            return Codec::truehd;
-        case 0x84:
-        case 0x87:
-        case 0xA1:
-            return Codec::eac3;
-        case 0x90:
-            return Codec::pgs;
-        case 0xEA:
-            return Codec::vc1;
-        default:
-            return Codec::unknown;
     }
 }
 
@@ -267,7 +227,7 @@ std::optional<Program> parse_pmt(ByteSpan section) {
         ProgramStream stream;
         stream.type = reader.u8();
         stream.pid = reader.u16() & kPidMask;
-        stream.codec = codec_of_type(stream.type);
+        stream.codec = bitstream::codec_of_stream_type(stream.type);
         read_descriptors(reader.take(reader.u16() & 0x0FFFu), program, &stream);
         if (stream.codec == Codec::unknown && stream.what.empty())
             stream.what = fmt::format("stream type 0x{:02X}", stream.type);

@@ -183,7 +183,7 @@ void ProgramSource::push(StreamState& stream_state, ByteSpan payload, const ps::
             first_stamp_ = packet.dts.value_or(*packet.pts);
             clock_.restart(first_stamp_, first_stamp_);
         }
-        dts = clock_.place(stream_state.clock, packet.dts.value_or(*packet.pts));
+        dts = clock_.on_timeline(stream_state.clock, packet.dts.value_or(*packet.pts));
         const std::int64_t ahead = packet.dts ? (*packet.pts - *packet.dts + kRange) % kRange : 0;
         pts = *dts + (ahead < 60 * 90000 ? ahead : 0);
         clock_.reached(*pts);
@@ -216,9 +216,10 @@ void ProgramSource::push_lpcm(StreamState& stream_state, ByteSpan payload, const
     Packet out;
     out.track = track.id;
     out.duration = bitstream::audio_duration(track, samples);
-    out.pts = packet.pts ? stream_state.audio->place(
-                               base::from_ticks(clock_.place(stream_state.clock, *packet.pts), 90000), out.duration)
-                         : stream_state.audio->next(out.duration);
+    out.pts = packet.pts
+                  ? stream_state.audio->on_timeline(
+                        base::from_ticks(clock_.on_timeline(stream_state.clock, *packet.pts), 90000), out.duration)
+                  : stream_state.audio->next(out.duration);
     out.dts = out.pts;
     out.key = true;
     out.data = Bytes(std::move(samples));

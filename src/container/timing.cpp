@@ -24,7 +24,7 @@ Time PictureGrid::snap(Time time) {
     return std::chrono::abs(snapped - time) <= 2 * tolerance_ ? snapped : time;
 }
 
-Time AudioClock::place(Time stated, Time duration) {
+Time AudioClock::on_timeline(Time stated, Time duration) {
     Time time = next_;
     if (!begun_ || std::chrono::abs(stated - next_) > tolerance_) {
         time = sample_rate_ > 0 ? base::from_ticks(base::to_ticks(stated, sample_rate_), sample_rate_) : stated;

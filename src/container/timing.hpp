@@ -28,7 +28,7 @@ class PictureGrid {
 class AudioClock {
   public:
     AudioClock(int sample_rate, Time tolerance) : sample_rate_(sample_rate), tolerance_(tolerance) {}
-    Time place(Time stated, Time duration);
+    Time on_timeline(Time stated, Time duration);
     // For a packet without a time of its own.
     Time next(Time duration);
     bool begun() const { return begun_; }

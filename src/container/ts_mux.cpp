@@ -11,6 +11,7 @@
 #include "bitstream/h264.hpp"
 #include "bitstream/h265.hpp"
 #include "bitstream/nal.hpp"
+#include "bitstream/stream_type.hpp"
 #include "container/mpeg_ts.hpp"
 #include "media/language.hpp"
 
@@ -41,40 +42,6 @@ constexpr double kTransportBuffer = 512, kAudioDrain = 2e6, kSurroundDrain = 5.5
 constexpr std::int64_t kPacketBits = kPacket * 8;
 constexpr std::size_t kAudioGroup = 1400;  // bytes of small audio frames in one PES packet
 constexpr std::chrono::milliseconds kAudioGroupTime{70};
-
-int stream_type(const Track& track) {
-    switch (track.codec) {
-        case Codec::mpeg1:
-            return 0x01;
-        case Codec::mpeg2:
-            return 0x02;
-        case Codec::mp2:
-        case Codec::mp3:
-            return track.sample_rate >= 32000 ? 0x03 : 0x04;
-        case Codec::aac:
-            return 0x0F;
-        case Codec::mpeg4:
-            return 0x10;
-        case Codec::h264:
-            return 0x1B;
-        case Codec::h265:
-            return 0x24;
-        case Codec::ac3:
-            return 0x81;
-        case Codec::eac3:
-            return 0x87;
-        case Codec::dts:
-            return track.profile.empty() ? 0x82 : 0x86;
-        case Codec::truehd:
-            return 0x83;
-        case Codec::vc1:
-            return 0xEA;
-        case Codec::pgs:
-            return 0x90;
-        default:
-            return 0x06;
-    }
-}
 
 ByteVector registration(const char* name) {
     ByteVector out{0x05, 4};
@@ -171,7 +138,7 @@ struct TransportMux::State {
             StreamState stream_state;
             stream_state.pid = kFirstPid + static_cast<int>(stream_states_.size());
             ProgramStream stream;
-            stream.type = stream_type(track);
+            stream.type = bitstream::stream_type_of(track);
             stream.pid = stream_state.pid;
             if (!track.language.empty()) stream.language = media::language_639_2(track.language);
             if (stream.language.empty() && track.purpose != Purpose::main) stream.language = "und";

@@ -514,7 +514,7 @@ void TransportSource::take_packet(ByteSpan bytes) {
         stream_state.open = true;
         std::optional<std::int64_t> pts, dts;
         if (pes->pts) {
-            dts = clock_.place(stream_state.clock, pes->dts.value_or(*pes->pts));
+            dts = clock_.on_timeline(stream_state.clock, pes->dts.value_or(*pes->pts));
             const std::int64_t ahead = pes->dts ? (*pes->pts - *pes->dts + kRange) % kRange : 0;
             pts = *dts + (ahead < 60 * kSecond ? ahead : 0);
             clock_.reached(*pts);

@@ -504,12 +504,12 @@ Result<Plan> plan_one(const source::Input& input, const Request& request, const 
 
     int pictures = 0;
     const auto video = std::find_if(title->tracks.begin(), title->tracks.end(), [&](const Track& t) {
-        return t.kind == TrackKind::video && ++pictures >= std::max(request.picture, 1);
+        return t.kind == TrackKind::video && ++pictures >= std::max(request.video, 1);
     });
     if (video == title->tracks.end() && pictures == 0)
         return fail(ErrorKind::input, "no video", plan.source, "name a video file");
     if (video == title->tracks.end())
-        return fail(ErrorKind::usage, fmt::format("there is no video track {}", request.picture), plan.source,
+        return fail(ErrorKind::usage, fmt::format("there is no video track {}", request.video), plan.source,
                     "wavecrest inspect lists the tracks");
     if (title->angles > 1) plan.steps.push_back(fmt::format("angle {} of {}", request.angle, title->angles));
     WAVECREST_TRY(plan_video(input, *video, request, plan));

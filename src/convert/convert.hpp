@@ -22,7 +22,7 @@ struct Selection {
     std::string pick = "main";  // see source::Input::picks
     base::Path into;            // folder of the library
     std::string name;           // empty: from the rip's folder or label
-    int picture = 0;            // track, from 1; 0: the first to convert, all to remux
+    int video = 0;              // track, from 1; 0: the first to convert, all to remux
     // "first", "all", "none", or languages and track numbers: "en,2"; of subtitles also "forced". To convert, those are
     // drawn into the picture: "forced", "none", or a language.
     std::string audio, subtitles;

@@ -114,7 +114,7 @@ Result<RemuxPlan> plan_one(const source::Input& input, const RemuxRequest& reque
             take = chosen;
         } else if (track.kind == TrackKind::video) {
             ++pictures;
-            take = request.picture == 0 || request.picture == pictures;
+            take = request.video == 0 || request.video == pictures;
         } else if (track.kind == TrackKind::subtitle) {
             WAVECREST_TRY_ASSIGN(chosen, wanted(track, request.subtitles, ++subtitles, plan));
             take = chosen;
@@ -150,8 +150,8 @@ Result<RemuxPlan> plan_one(const source::Input& input, const RemuxRequest& reque
         kept += entry.action == TrackPlan::Action::keep ? 1 : 0;
         plan.tracks.push_back(std::move(entry));
     }
-    if (request.picture > pictures)
-        return fail(ErrorKind::usage, fmt::format("there is no video track {}", request.picture), plan.source,
+    if (request.video > pictures)
+        return fail(ErrorKind::usage, fmt::format("there is no video track {}", request.video), plan.source,
                     "wavecrest inspect lists the tracks");
     if (text_only && kept == 0) {
         // Captions inside the pictures are text, too.

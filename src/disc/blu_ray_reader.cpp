@@ -14,6 +14,7 @@
 #include "bitstream/lpcm.hpp"
 #include "bitstream/mpeg2.hpp"
 #include "bitstream/nal.hpp"
+#include "bitstream/stream_type.hpp"
 #include "container/mpeg_ts.hpp"
 #include "disc/blu_ray_tables.hpp"
 #include "disc/title_assembler.hpp"
@@ -523,7 +524,7 @@ const Probe& BluRayDisc::State::probe(const std::string& name) {
     }
     for (const ts::ProgramStream& stream : p.streams) {
         const ByteSpan data(begun[stream.pid]);
-        const Codec codec = codec_of(stream.type);
+        const Codec codec = bitstream::codec_of_stream_type(stream.type);
         if (codec == Codec::lpcm) {
             if (const auto header = bitstream::parse_blu_ray_lpcm_header(data)) p.lpcm[stream.pid] = *header;
         } else if ((codec == Codec::h264 || codec == Codec::h265 || codec == Codec::vc1) && !p.picture) {

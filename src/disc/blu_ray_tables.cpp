@@ -6,6 +6,7 @@
 #include <cstring>
 
 #include "base/bits.hpp"
+#include "bitstream/stream_type.hpp"
 #include "container/mpeg_ts.hpp"
 
 namespace wavecrest::disc::blu_ray {
@@ -41,7 +42,7 @@ Result<ByteSpan> table(ByteSpan bytes, std::uint64_t at, const std::string& name
 void read_coding(ByteSpan body, StreamInfo& stream) {
     ByteReader reader(body);
     stream.coding = reader.u8();
-    switch (codec_of(stream.coding)) {
+    switch (bitstream::codec_of_stream_type(stream.coding)) {
         case Codec::pgs:
             stream.language = reader.text(3);
             break;
@@ -72,7 +73,7 @@ void read_coding(ByteSpan body, StreamInfo& stream) {
 void write_coding(ByteWriter& out, const StreamInfo& stream, std::size_t size) {
     ByteWriter body;
     body.u8(static_cast<unsigned>(stream.coding));
-    const Codec codec = codec_of(stream.coding);
+    const Codec codec = bitstream::codec_of_stream_type(stream.coding);
     const std::string language = (stream.language + "   ").substr(0, 3);
     if (codec == Codec::pgs) {
         body.text(language);
@@ -141,43 +142,10 @@ Result<Playlist::Item> read_item(ByteSpan body, const std::string& name) {
 
 }  // namespace
 
-Codec codec_of(int coding) {
-    switch (coding) {
-        case 0x01:
-            return Codec::mpeg1;
-        case 0x02:
-            return Codec::mpeg2;
-        case 0x1B:
-            return Codec::h264;
-        case 0x24:
-            return Codec::h265;
-        case 0xEA:
-            return Codec::vc1;
-        case 0x80:
-            return Codec::lpcm;
-        case 0x81:
-            return Codec::ac3;
-        case 0x82:
-        case 0x85:
-        case 0x86:
-        case 0xA2:
-            return Codec::dts;
-        case 0x83:
-            return Codec::truehd;
-        case 0x84:
-        case 0xA1:
-            return Codec::eac3;
-        case 0x90:
-            return Codec::pgs;
-        default:
-            return Codec::unknown;
-    }
-}
-
 Track describe(const StreamInfo& stream) {
     Track track;
     track.id = stream.pid;
-    track.codec = codec_of(stream.coding);
+    track.codec = bitstream::codec_of_stream_type(stream.coding);
     track.language = stream.language;
     switch (track.codec) {
         case Codec::pgs:

@@ -21,8 +21,6 @@ struct StreamInfo {
     int rate = 0;    // frame rate, or sample rate
     std::string language;
 };
-// What stream_coding_type stands for; unknown for menus and others.
-Codec codec_of(int coding);
 // A track as the tables describe it; kind subtitle for graphics. `aspect_code` of clip information, 0 when not known.
 Track describe(const StreamInfo& stream);
 

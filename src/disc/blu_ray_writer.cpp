@@ -8,6 +8,7 @@
 #include <optional>
 
 #include "base/atomic_file.hpp"
+#include "bitstream/stream_type.hpp"
 #include "codec/pgs.hpp"
 #include "container/mpeg_ts.hpp"
 
@@ -165,7 +166,7 @@ Status BluRayWriter::State::put_units(Time until) {
             continue;
         }
         const StreamInfo& stream = settings.audio[static_cast<std::size_t>(next.unit.stream)];
-        const bool lpcm = codec_of(stream.coding) == Codec::lpcm;
+        const bool lpcm = bitstream::codec_of_stream_type(stream.coding) == Codec::lpcm;
         const auto header = lpcm ? ts::write_pes(0xBD, timestamp(next.unit.at), {}, next.unit.data.size())
                                  : ts::write_pes(0xFD, timestamp(next.unit.at), {}, next.unit.data.size(),
                                                  next.unit.extension != 0 ? next.unit.extension : 0x71);

@@ -143,8 +143,8 @@ void TitleAssembler::take_frames(AudioState& state) {
     for (bitstream::AudioFrame& frame : frames_) {
         std::optional<Time> stamped;
         if (frame.pts) stamped = base::from_ticks(*frame.pts, 90000);
-        place(state, stamped, base::from_ticks(frame.header.samples, std::max(1, frame.header.sample_rate)),
-              Bytes(std::move(frame.data)));
+        append_audio(state, stamped, base::from_ticks(frame.header.samples, std::max(1, frame.header.sample_rate)),
+                     Bytes(std::move(frame.data)));
     }
     frames_.clear();
 }
@@ -154,10 +154,10 @@ void TitleAssembler::samples(TrackId track, ByteVector data, std::int64_t frames
     if (found == audio_.end() || !has_clock_ || frames <= 0) return;
     std::optional<Time> stamped;
     if (pts) stamped = time_of(*pts);
-    place(found->second, stamped, base::from_ticks(frames, rate), Bytes(std::move(data)));
+    append_audio(found->second, stamped, base::from_ticks(frames, rate), Bytes(std::move(data)));
 }
 
-void TitleAssembler::place(AudioState& state, std::optional<Time> stamped, Time duration, Bytes data) {
+void TitleAssembler::append_audio(AudioState& state, std::optional<Time> stamped, Time duration, Bytes data) {
     if (!state.begun) {
         if (!stamped) return;
         state.begun = true;

@@ -75,7 +75,7 @@ class TitleAssembler {
     void take_units();
     void take_timed();
     void take_frames(AudioState& state);
-    void place(AudioState& state, std::optional<Time> stamped, Time duration, Bytes data);
+    void append_audio(AudioState& state, std::optional<Time> stamped, Time duration, Bytes data);
 
     void take_other_video();
 

@@ -32,8 +32,8 @@ Status check_audio_words(const std::vector<std::string>& words, const std::strin
 std::string TrackPicker::why_not(const Track& track) {
     if (track.kind == TrackKind::video) {
         const int number = ++pictures_;
-        if (number == std::max(choice_.picture, 1)) return "";
-        return choice_.picture == 0 ? "another video track is used" : "another video track is selected";
+        if (number == std::max(choice_.video, 1)) return "";
+        return choice_.video == 0 ? "another video track is used" : "another video track is selected";
     }
     if (track.kind != TrackKind::audio) return "";
     const std::size_t nth = ++audio_tracks_;
@@ -51,8 +51,8 @@ Status check_chosen(const TrackChoice& choice, const std::vector<Track>& chosen,
     const auto any = [&](TrackKind kind) {
         return std::any_of(chosen.begin(), chosen.end(), [&](const Track& track) { return track.kind == kind; });
     };
-    if (choice.picture > 0 && !any(TrackKind::video))
-        return fail(ErrorKind::usage, fmt::format("there is no video track {}", choice.picture), where,
+    if (choice.video > 0 && !any(TrackKind::video))
+        return fail(ErrorKind::usage, fmt::format("there is no video track {}", choice.video), where,
                     "wavecrest inspect lists its tracks");
     if (choice.audio.empty() || choice.audio.front() == "none") return {};
     const auto missing = [&](const std::string& word) {

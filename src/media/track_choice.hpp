@@ -15,9 +15,9 @@ namespace media {
 
 struct TrackChoice {
     std::vector<std::string> audio{};  // as above; empty: all that can go along
-    int picture = 0;                   // from 1; 0: the first
+    int video = 0;                     // from 1; 0: the first
     // Which subtitles are drawn into pictures that are encoded: "forced", "none", or those in a language.
-    std::string drawn = "forced";
+    std::string burn_in = "forced";
 };
 
 // The number that a word is, from 1; nothing for a language.

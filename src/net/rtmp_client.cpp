@@ -34,10 +34,10 @@ constexpr std::size_t kHandshake = 1536;
 }  // namespace
 
 std::string RtmpAddress::text() const {
-    return place() + "/" + name;
+    return endpoint() + "/" + name;
 }
 
-std::string RtmpAddress::place() const {
+std::string RtmpAddress::endpoint() const {
     const bool ipv6 = host.find(':') != std::string::npos;
     return fmt::format("rtmp://{}{}{}{}/{}", ipv6 ? "[" : "", host, ipv6 ? "]" : "",
                        port == kDefaultRtmpPort ? "" : fmt::format(":{}", port), application);
@@ -101,7 +101,7 @@ struct RtmpClient::State {
         if (socket >= 0) ::close(socket);
     }
     auto wanting(std::string what, std::string remedy) const {
-        return fail(ErrorKind::wanting, std::move(what), address.place(), std::move(remedy));
+        return fail(ErrorKind::wanting, std::move(what), address.endpoint(), std::move(remedy));
     }
     Status wait_for(short what, Steady::time_point until) const {
         while (true) {

@@ -26,7 +26,7 @@ struct RtmpAddress {
 
     std::string text() const;
     // Without the name, which is a key where somebody publishes: "rtmp://host/application".
-    std::string place() const;
+    std::string endpoint() const;
 };
 // "rtmp://192.168.1.10/house/lanterns". Kind usage.
 Result<RtmpAddress> parse_rtmp_address(const std::string& text);

@@ -17,9 +17,9 @@ Result<convert::Plan> plan_of(const stream::Part& part, const std::string& name)
     convert::Request request;
     request.pick = part.title;
     request.profile = profile;
-    request.picture = part.choice.picture;
+    request.video = part.choice.video;
     if (!part.choice.audio.empty()) request.audio = fmt::format("{}", fmt::join(part.choice.audio, ","));
-    request.subtitles = part.choice.drawn;
+    request.subtitles = part.choice.burn_in;
     // Nothing is written: a name that can't be taken.
     request.into = std::filesystem::temp_directory_path() / fmt::format("wavecrest-live-{}", ::getpid());
     return convert::make_plan(*input, request);

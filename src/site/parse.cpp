@@ -97,7 +97,7 @@ SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder) {
     const auto subtitles = table.text("subtitles", "");
     const auto audio = table.texts("audio");
     const auto picture = table.number("video", 1, 99, 0);
-    const auto drawn = table.text("burn_in", TrackChoice{}.drawn);
+    const auto drawn = table.text("burn_in", TrackChoice{}.burn_in);
     const auto devices = table.texts("devices");
     const auto deliveries = table.texts("delivery");
     for (const std::string& word : deliveries) {
@@ -167,7 +167,7 @@ SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder) {
         table.wrong(
             "video", "a file is delivered with all of its video tracks: players select one",
             fmt::format("add live or hls to {}, or leave {} out", table.called("delivery"), table.called("video")));
-    if (drawn != TrackChoice{}.drawn && profile.empty() && !item.published())
+    if (drawn != TrackChoice{}.burn_in && profile.empty() && !item.published())
         table.wrong("burn_in", "subtitles are burned in only when transcoding",
                     fmt::format("name a profile with {}, or leave it out", table.called("profile")));
     if (const auto fit = media::check_audio_words(audio, table.where("audio")); !fit)

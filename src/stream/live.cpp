@@ -436,7 +436,7 @@ LiveFigures LiveService::figures() const {
             figures.streams.push_back(std::move(status));
             continue;
         }
-        const Playout::Place place = channel->playout->place(channel->begun ? channel->now(now) : Time{});
+        const Playout::Position place = channel->playout->position_at(channel->begun ? channel->now(now) : Time{});
         const ReadyPart& part = channel->ready.playout.parts[place.part];
         status.part = part.name;
         status.part_number = place.part + 1;

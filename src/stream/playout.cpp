@@ -182,9 +182,9 @@ void Playout::order_seek(const SeekOrder& seek) {
     }
 }
 
-Playout::Place Playout::place(Time timeline) const {
+Playout::Position Playout::position_at(Time timeline) const {
     const base::MutexLock lock(mutex_);
-    Place place;
+    Position place;
     for (const Span& span : spans_) {
         if (span.from > timeline && &span != &spans_.front()) break;
         place = span.place;

@@ -80,19 +80,19 @@ class Playout : public PacketSource {
     Landed latest_seek() const;
 
     // What is played at a time of the timeline.
-    struct Place {
+    struct Position {
         std::size_t part = 0;
         Time position{};           // in the part's title
         std::uint64_t rounds = 0;  // how often it began anew
     };
-    Place place(Time timeline) const;
+    Position position_at(Time timeline) const;
     // Why the source can't be read at the moment; empty when it can.
     std::string lost() const;
 
   private:
     struct Span {  // of the timeline
         Time from{};
-        Place place;
+        Position place;
     };
     struct TrackState {
         TrackId from = -1;       // in the part; -1: it isn't there

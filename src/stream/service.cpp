@@ -38,13 +38,13 @@ struct HlsAsk {
         entry,             // STEM.m3u8: of segments, or of variants where there are subtitles
         film,              // STEM-film.m3u8: of segments, where there are
         segment,           // STEM-NUMBER.ts
-        words,             // STEM-words-TRACK.m3u8: of the segments of subtitles; tracks count from 1
-        subtitles_segment  // STEM-words-TRACK-NUMBER.vtt
+        subtitles,         // STEM-subtitles-TRACK.m3u8: of the segments of subtitles; tracks count from 1
+        subtitles_segment  // STEM-subtitles-TRACK-NUMBER.vtt
     } what = What::entry;
     std::size_t track = 0;  // from 0
     std::uint64_t number = 0;
 };
-constexpr std::string_view kFilm = "-film", kWords = "-words-";
+constexpr std::string_view kFilm = "-film", kSubtitles = "-subtitles-";
 
 std::optional<std::uint64_t> whole_number(std::string_view text) {
     std::uint64_t number = 0;
@@ -63,14 +63,14 @@ std::optional<HlsAsk> parse_hls(std::string_view path, std::string_view stem) {
     path = path.substr(0, dot);
     if (extension == ".m3u8" && path.empty()) return HlsAsk{};
     if (extension == ".m3u8" && path == kFilm) return HlsAsk{What::film};
-    if (path.starts_with(kWords)) {
-        path.remove_prefix(kWords.size());
+    if (path.starts_with(kSubtitles)) {
+        path.remove_prefix(kSubtitles.size());
         const std::size_t dash = path.find('-');
         const auto track = whole_number(path.substr(0, dash));
         if (!track || *track == 0) return std::nullopt;
         const auto index = static_cast<std::size_t>(*track - 1);
         if (dash == std::string_view::npos)
-            return extension == ".m3u8" ? std::optional(HlsAsk{What::words, index}) : std::nullopt;
+            return extension == ".m3u8" ? std::optional(HlsAsk{What::subtitles, index}) : std::nullopt;
         const auto number = whole_number(path.substr(dash + 1));
         if (!number || extension != ".vtt") return std::nullopt;
         return HlsAsk{What::subtitles_segment, index, *number};
@@ -154,10 +154,10 @@ net::HttpReply answer_hls(Hls& hls, const HlsAsk& ask, const std::string& stem, 
             return list(hls.playlist(beside(stem), query));
         case HlsAsk::What::segment:
             return media(hls.segment(ask.number), "video/mp2t");
-        case HlsAsk::What::words:
+        case HlsAsk::What::subtitles:
             if (ask.track >= hls.text_subtitles().size())
                 return net::HttpReply::text(404, "There are no such subtitles.\n");
-            return list(hls.subtitles_playlist(fmt::format("{}{}{}", beside(stem), kWords, ask.track + 1), query));
+            return list(hls.subtitles_playlist(fmt::format("{}{}{}", beside(stem), kSubtitles, ask.track + 1), query));
         case HlsAsk::What::subtitles_segment:
             return media(hls.subtitles_segment(ask.track, ask.number), "text/vtt");
     }
@@ -167,7 +167,7 @@ net::HttpReply answer_hls(Hls& hls, const HlsAsk& ask, const std::string& stem, 
 void add_text_subtitles(container::MediaPlaylist& list, const std::vector<Track>& words, const std::string& stem,
                         const std::string& query) {
     for (std::size_t i = 0; i < words.size(); ++i)
-        add_rendition(list, words[i], fmt::format("{}{}{}.m3u8{}", beside(stem), kWords, i + 1, query));
+        add_rendition(list, words[i], fmt::format("{}{}{}.m3u8{}", beside(stem), kSubtitles, i + 1, query));
 }
 
 }  // namespace

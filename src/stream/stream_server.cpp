@@ -393,7 +393,7 @@ Result<std::unique_ptr<StreamServer>> StreamServer::start(ReadyServer ready, Str
                 one.published() ? s.ingests.at(one.name)->broadcast() : s.live->rtmp_broadcast(one.name);
             s.pushes.emplace_back(
                 one.name, std::make_unique<RtmpPush>(to, broadcast, *s.fan_out, [&s, to](const std::string& state) {
-                    s.line(fmt::format("{}  {}", to.place(), state));
+                    s.line(fmt::format("{}  {}", to.endpoint(), state));
                 }));
         }
     }

@@ -16,6 +16,7 @@
 #include "codec/audio_decoder.hpp"
 #include "codec/subtitle_decoder.hpp"
 #include "codec/video_decoder.hpp"
+#include "container/interleave.hpp"
 #include "filter/audio_timeline.hpp"
 #include "filter/constant_rate.hpp"
 #include "filter/downmix.hpp"
@@ -36,55 +37,25 @@ const Time kSubtitleLead = base::from_seconds(2);
 // Audio at another rate goes on as long as its times fit what came before to this.
 const Time kLongestStep = std::chrono::milliseconds(20);
 
-// Puts the packets of all tracks into decoding-time order. Called from the encoding stages.
-class Interleaver {
+// What the encoding stages write to, in the order of decoding times. A track with nothing to give (audio that is
+// missing on the disc) holds the others up for a while, then no more: what waits stays small, and players can read any
+// order.
+class SharedInterleaver {
   public:
-    Interleaver(PacketSink& sink, std::size_t tracks) : sink_(sink), waiting_(tracks), ended_(tracks, false) {}
+    SharedInterleaver(PacketSink& sink, const std::vector<Track>& tracks) : inner_(sink, tracks, Time{}) {}
 
     Status add(Packet packet) {
         const base::MutexLock lock(mutex_);
-        waiting_[static_cast<std::size_t>(packet.track - 1)].push_back(std::move(packet));
-        return drain();
+        return inner_.write(std::move(packet));
     }
     Status end(TrackId track) {
         const base::MutexLock lock(mutex_);
-        if (static_cast<std::size_t>(track - 1) < ended_.size()) ended_[static_cast<std::size_t>(track - 1)] = true;
-        return drain();
+        return inner_.end(track);
     }
 
   private:
-    // A track with nothing to give (audio that is missing on the disc) holds the other up this long, then no more:
-    // what waits stays small, and players can read any order.
-    static constexpr double kLongestWait = 10;  // seconds
-
-    bool waited_enough() const REQUIRES(mutex_) {
-        for (const auto& packets : waiting_) {
-            if (!packets.empty() && base::to_seconds(packets.back().dts - packets.front().dts) > kLongestWait)
-                return true;
-        }
-        return false;
-    }
-
-    Status drain() REQUIRES(mutex_) {
-        while (true) {
-            std::size_t first = waiting_.size();
-            for (std::size_t i = 0; i < waiting_.size(); ++i) {
-                if (waiting_[i].empty()) {
-                    if (!ended_[i] && !waited_enough()) return {};
-                    continue;
-                }
-                if (first == waiting_.size() || waiting_[i].front().dts < waiting_[first].front().dts) first = i;
-            }
-            if (first == waiting_.size()) return {};
-            WAVECREST_TRY(sink_.write(waiting_[first].front()));
-            waiting_[first].pop_front();
-        }
-    }
-
     base::Mutex mutex_;
-    PacketSink& sink_;
-    std::vector<std::deque<Packet>> waiting_ GUARDED_BY(mutex_);
-    std::vector<bool> ended_ GUARDED_BY(mutex_);
+    container::Interleaver inner_ GUARDED_BY(mutex_);
 };
 
 class Graph {
@@ -123,7 +94,7 @@ class Graph {
         for (const VideoPath::Subtitles& path : settings_.video.subtitles)
             subtitle_chains_[path.from.id].decoder = codec::make_subtitle_decoder(path.from);
         WAVECREST_TRY_ASSIGN(sink, make_sink(result_.tracks));
-        Interleaver interleaver(*sink, 1 + audio_chains_.size());
+        SharedInterleaver interleaver(*sink, result_.tracks);
 
         {
             std::vector<std::jthread> stages;
@@ -351,7 +322,7 @@ class Graph {
         return {};
     }
 
-    Status encode_stage(media::VideoEncoder& encoder, Interleaver& out) {
+    Status encode_stage(media::VideoEncoder& encoder, SharedInterleaver& out) {
         const EncoderWatch& watch = settings_.watch;
         std::vector<Packet> packets;
         const auto pass_on = [&]() -> Status {
@@ -377,7 +348,7 @@ class Graph {
         return out.end(kVideo);
     }
 
-    Status audio_stage(AudioChain& chain, Interleaver& out) {
+    Status audio_stage(AudioChain& chain, SharedInterleaver& out) {
         media::AudioEncoder& encoder = *chain.encoder;
         WAVECREST_TRY_ASSIGN(decoder, codec::make_audio_decoder(chain.path->from));
         const int channels = encoder.track().channels;

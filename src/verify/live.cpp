@@ -415,7 +415,8 @@ Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Ca
     r.v.duration = until;
     const Time delay = until - player.position();
     // A server that asks whether its clients are still there, and sends them nothing, has a stream that stands still.
-    r.v.paused = !ended && !lost && (*opened)->pings() > pings_before && r.clock->now() - last_media > base::from_seconds(1.5);
+    r.v.paused =
+        !ended && !lost && (*opened)->pings() > pings_before && r.clock->now() - last_media > base::from_seconds(1.5);
     if (r.total == 0 && r.v.paused) {
         conclude_live(r.v, Cause::none);
         return std::move(r.v);
@@ -439,36 +440,273 @@ Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Ca
     return std::move(r.v);
 }
 
+namespace {
+
+Result<container::MediaPlaylist> look_at_playlist(const Job& job, const std::string& address) {
+    WAVECREST_TRY_ASSIGN(at, net::parse_url(address));
+    at.trusted = job.trusted;
+    WAVECREST_TRY_ASSIGN(answered, net::HttpClient::exchange(at, {"GET", "", "", base::from_seconds(15)}));
+    if (answered.status != 200)
+        return fail(ErrorKind::wanting, fmt::format("the server answers with status {}", answered.status), address,
+                    answered.status == 404 ? "check the path (wavecrest site show, or what stream run printed)"
+                                           : "check the server's log");
+    return container::parse_playlist(answered.body, address);
+}
+
+// The best variant that the link carries; the smallest where none does.
+const container::MediaPlaylist::Variant& choose_variant(const container::MediaPlaylist& list, std::int64_t link_bps) {
+    const container::MediaPlaylist::Variant* best = nullptr;
+    for (const auto& variant : list.variants) {
+        const bool fits = variant.bandwidth_bps <= link_bps * 8 / 10;
+        const bool best_fits = best != nullptr && best->bandwidth_bps <= link_bps * 8 / 10;
+        if (best == nullptr || (fits && (!best_fits || variant.bandwidth_bps > best->bandwidth_bps)) ||
+            (!fits && !best_fits && variant.bandwidth_bps < best->bandwidth_bps))
+            best = &variant;
+    }
+    return *best;
+}
+
+// A player of HLS on a device's link: what it fetched, and when.
+class HlsPlay {
+  public:
+    HlsPlay(Receiving& r, const Job& job, net::Url url, std::string address,
+            std::vector<container::MediaPlaylist::Subtitles> subtitles, bool live)
+        : r_(r),
+          job_(job),
+          address_(std::move(address)),
+          live_(live),
+          source_(r, std::move(url)),
+          subtitles_(std::move(subtitles), job.address, [this](const std::string& at) { return source_.text(at); }) {}
+
+    Result<container::MediaPlaylist> fetch_playlist() {
+        WAVECREST_TRY_ASSIGN(text, source_.text(address_));
+        return container::parse_playlist(text, address_);
+    }
+
+    // Where a player begins.
+    void enter(container::MediaPlaylist playlist) {
+        playlist_ = std::move(playlist);
+        std::size_t index = 0;
+        if (live_) {
+            // Three target durations before the end (6.3.3).
+            index = playlist_.segments.size();
+            const Time wanted = base::from_seconds(static_cast<double>(3 * playlist_.target_s));
+            while (index > 0 && behind_ < wanted) behind_ += playlist_.segments[--index].duration;
+        }
+        next_ = playlist_.sequence + index;
+        listed_ = playlist_.sequence + playlist_.segments.size();
+        player_.emplace(measure::PlayerSettings{job_.device.start_buffer, live_ ? kForEver : job_.device.buffer,
+                                                live_ ? kForEver : playlist_.duration()});
+        judge_playlist();
+    }
+
+    // Plays to the end, or for as long as is asked for.
+    Status play(const Progress& progress, const Cancel& cancel) {
+        const Time begun = r_.clock->now();
+        while (!lost_ && (!live_ || r_.clock->now() - begun < job_.listen)) {
+            if (cancel.requested()) return base::interrupted();
+            if (next_ < playlist_.sequence) {
+                lost_ = Error{ErrorKind::wanting, "segments expired before download", address_,
+                              "the link is too slow, or the playlist too short"};
+            } else if (next_ - playlist_.sequence < playlist_.segments.size()) {
+                fetch_segment();
+                if (progress)
+                    progress({live_ ? r_.clock->now() - begun : reached_, live_ ? job_.listen : playlist_.duration()});
+            } else if (playlist_.ended) {
+                break;
+            } else {
+                ask_again();
+            }
+        }
+        // Those of a live stream have a window of their own, by now of what was played.
+        if (live_) subtitles_.follow(Time::max());
+        if (!live_) player_->finish(r_.clock->now());
+        return {};
+    }
+
+    // Fails where it was interrupted.
+    Result<Verification> judge(const Cancel& cancel) {
+        const Time delay = live_ && player_->started() ? behind_ + player_->startup().value_or(Time{}) : Time{};
+        take_rates();
+        if (fetched_ == 0)
+            return failed(std::move(r_.v), Cause::server,
+                          lost_ ? *lost_
+                                : Error{ErrorKind::wanting, "the playlist lists no segment", address_,
+                                        "check what is being sent"},
+                          "segments");
+        if (!judge_content(r_, job_, "hls", cancel)) return std::move(r_.v);
+        add(r_.v, "segments", lost_ ? Verdict::fail : Verdict::pass,
+            lost_ ? lost_->what : fmt::format("{} fetched", fetched_), "all", lost_ ? lost_->remedy : "");
+        r_.v.paused = live_ && playlist_.paused;
+        // What was listed when the player came was made before: only what comes since shows that it goes on. A segment,
+        // and the time until the list is asked for again, may be on the way.
+        if (live_)
+            add_seen(r_.v, job_,
+                     std::min(reached_, appeared_ + base::from_seconds(static_cast<double>(playlist_.target_s) * 1.5)),
+                     playlist_.ended);
+        if (!live_ && !playlist_.on_demand && playlist_.sequence > 0)
+            add(r_.v, "seen", job_.to_end ? Verdict::pass : Verdict::fail, "the stream has ended", "a stream",
+                "the stream has ended: start it again, then verify it");
+        subtitles_.conclude(r_.v);
+        const Cause cause = r_.cause();
+        if (!live_ && !lost_) WAVECREST_TRY(try_seeks(cancel));
+        add_playback(r_.v, *player_, cause, r_.filled());
+        if (live_ && r_.v.started) add_delay(r_, delay);
+        conclude_live(r_.v, cause);
+        return std::move(r_.v);
+    }
+
+  private:
+    void judge_playlist() {
+        add(r_.v, "playlist", Verdict::pass,
+            live_ ? fmt::format("live, {} segments listed", playlist_.segments.size())
+                  : fmt::format("{} segments, {}", playlist_.segments.size(), base::format_clock(playlist_.duration())),
+            "");
+        Time longest{};
+        for (const auto& segment : playlist_.segments) longest = std::max(longest, segment.duration);
+        const bool kept_promise = std::llround(base::to_seconds(longest)) <= playlist_.target_s;
+        add(r_.v, "target duration", kept_promise ? Verdict::pass : Verdict::warn,
+            fmt::format("longest segment {:.2f} s", base::to_seconds(longest)), fmt::format("{} s", playlist_.target_s),
+            "segments longer than announced");
+    }
+
+    // For the playlist of a stream that goes on.
+    void ask_again() {
+        // 6.3.4: not before half a target duration has passed.
+        r_.clock->wait_until(r_.clock->now() +
+                             base::from_seconds(std::max<double>(0.5, static_cast<double>(playlist_.target_s) / 4)));
+        auto again = fetch_playlist();
+        if (!again) {
+            lost_ = again.error();
+            return;
+        }
+        for (std::size_t i = 0; i < again->segments.size(); ++i) {
+            if (again->sequence + i >= std::max(listed_, playlist_.sequence + playlist_.segments.size()))
+                appeared_ += again->segments[i].duration;
+        }
+        playlist_ = std::move(*again);
+    }
+
+    void fetch_segment() {
+        const auto& segment = playlist_.segments[static_cast<std::size_t>(next_ - playlist_.sequence)];
+        const auto head = source_.begin(container::resolve_uri(address_, segment.uri));
+        if (!head) {
+            lost_ = head.error();
+            return;
+        }
+        std::uint64_t bytes = 0;
+        while (true) {
+            const auto got = source_.piece(buffer_);
+            if (!got) {
+                lost_ = got.error();
+                return;
+            }
+            if (*got == 0) break;
+            bytes += *got;
+            r_.count(*got);
+            r_.keep(ByteSpan(buffer_).first(*got));
+            const double part =
+                head->body_size > 0 ? static_cast<double>(bytes) / static_cast<double>(head->body_size) : 0;
+            const Time now = r_.clock->now();
+            player_->arrived(now,
+                             reached_ + base::from_seconds(base::to_seconds(segment.duration) * std::min(part, 1.0)));
+            if (live_) continue;
+            if (const Time room = player_->room_at(now); room > now) {
+                r_.clock->wait_until(room);
+                player_->arrived(room, {});
+            }
+        }
+        pieces_.push_back({reached_, reached_ + segment.duration, bytes});
+        reached_ += segment.duration;
+        if (!live_) subtitles_.follow(reached_);
+        player_->arrived(r_.clock->now(), reached_);
+        ++next_;
+        ++fetched_;
+    }
+
+    void take_rates() {
+        const measure::RateCurve rate(pieces_);
+        r_.v.duration = live_ ? reached_ : playlist_.duration();
+        r_.v.mean_bps = rate.mean_bps();
+        r_.v.peak_1s_bps = rate.peak_bps();
+        r_.fill_seconds();
+        const std::vector<double> by_second = rate.per_second();
+        for (std::size_t i = 0; i < r_.v.seconds.size() && i < by_second.size(); ++i)
+            r_.v.seconds[i].stream_bps = by_second[i];
+    }
+
+    // How long a player takes to show a picture elsewhere in a film.
+    Status try_seeks(const Cancel& cancel) {
+        for (const double part : {0.25, 0.5, 0.75}) {
+            if (cancel.requested()) return base::interrupted();
+            SeekOrder seek;
+            seek.to = base::from_seconds(base::to_seconds(playlist_.duration()) * part);
+            std::size_t i = 0;
+            while (i + 1 < playlist_.segments.size() && seek.landed + playlist_.segments[i].duration <= seek.to)
+                seek.landed += playlist_.segments[i++].duration;
+            const Time before = r_.clock->now();
+            const Status status = fetch_beginning(container::resolve_uri(address_, playlist_.segments[i].uri));
+            if (!status) {
+                add(r_.v, "seeking", Verdict::fail, status.error().what, "", status.error().remedy);
+                r_.v.seeks.clear();
+                break;
+            }
+            seek.first_picture = r_.clock->now() - before;
+            r_.v.seeks.push_back(seek);
+        }
+        add_skips(r_.v);
+        return {};
+    }
+
+    // The tables and a keyframe: as much as a fifth of a second of the link carries, or a small piece.
+    Status fetch_beginning(const std::string& segment) {
+        const auto head = source_.begin(segment);
+        std::uint64_t left = std::min<std::uint64_t>(head ? head->body_size : 0, 64 << 10);
+        Status status = head ? Status{} : fail(head.error());
+        while (status && left > 0) {
+            const auto got = source_.piece(
+                std::span(buffer_).first(static_cast<std::size_t>(std::min<std::uint64_t>(left, kPiece))));
+            if (!got) status = fail(got.error());
+            if (!got || *got == 0) break;
+            left -= *got;
+        }
+        source_.close();
+        return status;
+    }
+
+    Receiving& r_;
+    const Job& job_;
+    const std::string address_;  // of the playlist of segments
+    const bool live_;
+    HlsSource source_;
+    TextSubtitles subtitles_;
+    container::MediaPlaylist playlist_;
+    std::optional<measure::PlaybackModel> player_;
+    ByteVector buffer_ = ByteVector(kPiece);
+    std::vector<RatePiece> pieces_;
+    // By number of the sequence, so that a playlist that moved on is followed.
+    std::uint64_t next_ = 0, listed_ = 0;
+    std::uint64_t fetched_ = 0;
+    Time behind_{};    // the live edge, on entering
+    Time appeared_{};  // length of segments that were listed since
+    Time reached_{};
+    std::optional<Error> lost_;
+};
+
+}  // namespace
+
 Result<Verification> run_hls(const Job& job, const Progress& progress, const Cancel& cancel) {
     WAVECREST_TRY_ASSIGN(url, net::parse_url(job.address));
     url.trusted = job.trusted;
     // A first look tells which kind it is: films are played faster than they last, live streams can't be.
     std::string address = job.address;
-    const auto look = [&]() -> Result<container::MediaPlaylist> {
-        WAVECREST_TRY_ASSIGN(at, net::parse_url(address));
-        at.trusted = job.trusted;
-        WAVECREST_TRY_ASSIGN(answered, net::HttpClient::exchange(at, {"GET", "", "", base::from_seconds(15)}));
-        if (answered.status != 200)
-            return fail(ErrorKind::wanting, fmt::format("the server answers with status {}", answered.status), address,
-                        answered.status == 404 ? "check the path (wavecrest site show, or what stream run printed)"
-                                               : "check the server's log");
-        return container::parse_playlist(answered.body, address);
-    };
-    auto list = wait_for(job, cancel, look);
+    auto list = wait_for(job, cancel, [&] { return look_at_playlist(job, address); });
     std::vector<container::MediaPlaylist::Subtitles> subtitles;
     if (list && !list->variants.empty()) {
-        // The best that the link carries; the smallest where none does.
-        const container::MediaPlaylist::Variant* best = nullptr;
-        for (const auto& variant : list->variants) {
-            const bool fits = variant.bandwidth_bps <= job.link.payload_bps * 8 / 10;
-            const bool best_fits = best != nullptr && best->bandwidth_bps <= job.link.payload_bps * 8 / 10;
-            if (best == nullptr || (fits && (!best_fits || variant.bandwidth_bps > best->bandwidth_bps)) ||
-                (!fits && !best_fits && variant.bandwidth_bps < best->bandwidth_bps))
-                best = &variant;
-        }
-        if (best->subtitles) subtitles = list->subtitles;
-        address = container::resolve_uri(address, best->uri);
-        list = look();
+        const auto best = choose_variant(*list, job.link.payload_bps);
+        if (best.subtitles) subtitles = list->subtitles;
+        address = container::resolve_uri(address, best.uri);
+        list = look_at_playlist(job, address);
     }
     const bool live = list && !list->ended;
     Receiving r(job, live || job.real_time);
@@ -476,177 +714,13 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
     if (list->encrypted)
         return failed(std::move(r.v), Cause::device,
                       {ErrorKind::input, "its segments are encrypted", address, "use a stream that isn't"}, "segments");
-    HlsSource source(r, url);
-    Words words(subtitles, job.address, [&](const std::string& at) { return source.text(at); });
+    HlsPlay play(r, job, std::move(url), address, std::move(subtitles), live);
     // Once more, now as a player on that link does.
-    auto first = source.text(address);
-    if (!first) return failed(std::move(r.v), Cause::server, first.error(), "playlist");
-    auto now_list = container::parse_playlist(*first, address);
-    if (!now_list) return failed(std::move(r.v), Cause::server, now_list.error(), "playlist");
-    container::MediaPlaylist playlist = std::move(*now_list);
-    add(r.v, "playlist", Verdict::pass,
-        live ? fmt::format("live, {} segments listed", playlist.segments.size())
-             : fmt::format("{} segments, {}", playlist.segments.size(), base::format_clock(playlist.duration())),
-        "");
-    std::vector<std::string> too_long;
-    Time longest{};
-    for (const auto& segment : playlist.segments) longest = std::max(longest, segment.duration);
-    const bool kept_promise = std::llround(base::to_seconds(longest)) <= playlist.target_s;
-    add(r.v, "target duration", kept_promise ? Verdict::pass : Verdict::warn,
-        fmt::format("longest segment {:.2f} s", base::to_seconds(longest)), fmt::format("{} s", playlist.target_s),
-        "segments longer than announced");
-
-    // A live stream is entered three target durations before its end (6.3.3).
-    std::size_t index = 0;
-    Time behind{};
-    if (live) {
-        index = playlist.segments.size();
-        const Time wanted = base::from_seconds(static_cast<double>(3 * playlist.target_s));
-        while (index > 0 && behind < wanted) behind += playlist.segments[--index].duration;
-    }
-    measure::PlaybackModel player(
-        {job.device.start_buffer, live ? kForEver : job.device.buffer, live ? kForEver : playlist.duration()});
-    ByteVector buffer(kPiece);
-    std::vector<RatePiece> pieces;
-    Time reached{};
-    std::optional<Error> lost;
-    std::uint64_t fetched = 0;
-    // By number of the sequence, so that a playlist that moved on is followed.
-    std::uint64_t next = playlist.sequence + index;
-    const std::uint64_t listed = playlist.sequence + playlist.segments.size();
-    Time appeared{};  // length of segments that were listed since
-    const Time begun = r.clock->now();
-    while (!live || r.clock->now() - begun < job.listen) {
-        if (cancel.requested()) return base::interrupted();
-        if (next < playlist.sequence) {
-            lost = Error{ErrorKind::wanting, "segments expired before download", address,
-                         "the link is too slow, or the playlist too short"};
-            break;
-        }
-        if (next - playlist.sequence >= playlist.segments.size()) {
-            if (playlist.ended) break;
-            // 6.3.4: not before half a target duration has passed.
-            r.clock->wait_until(r.clock->now() +
-                                base::from_seconds(std::max<double>(0.5, static_cast<double>(playlist.target_s) / 4)));
-            const auto again = source.text(address);
-            auto parsed = again ? container::parse_playlist(*again, address)
-                                : Result<container::MediaPlaylist>(fail(again.error()));
-            if (!parsed) {
-                lost = parsed.error();
-                break;
-            }
-            for (std::size_t i = 0; i < parsed->segments.size(); ++i) {
-                if (parsed->sequence + i >= std::max(listed, playlist.sequence + playlist.segments.size()))
-                    appeared += parsed->segments[i].duration;
-            }
-            playlist = std::move(*parsed);
-            continue;
-        }
-        const auto& segment = playlist.segments[static_cast<std::size_t>(next - playlist.sequence)];
-        const auto head = source.begin(container::resolve_uri(address, segment.uri));
-        if (!head) {
-            lost = head.error();
-            break;
-        }
-        std::uint64_t bytes = 0;
-        while (true) {
-            const auto got = source.piece(buffer);
-            if (!got) {
-                lost = got.error();
-                break;
-            }
-            if (*got == 0) break;
-            bytes += *got;
-            r.count(*got);
-            r.keep(ByteSpan(buffer).first(*got));
-            const double part =
-                head->body_size > 0 ? static_cast<double>(bytes) / static_cast<double>(head->body_size) : 0;
-            const Time now = r.clock->now();
-            player.arrived(now, reached + base::from_seconds(base::to_seconds(segment.duration) * std::min(part, 1.0)));
-            if (!live) {
-                if (const Time room = player.room_at(now); room > now) {
-                    r.clock->wait_until(room);
-                    player.arrived(room, {});
-                }
-            }
-        }
-        if (lost) break;
-        pieces.push_back({reached, reached + segment.duration, bytes});
-        reached += segment.duration;
-        if (!live) words.follow(reached);
-        player.arrived(r.clock->now(), reached);
-        ++next;
-        ++fetched;
-        if (progress) progress({live ? r.clock->now() - begun : reached, live ? job.listen : playlist.duration()});
-    }
-    // Those of a live stream have a window of their own, by now of what was played.
-    if (live) words.follow(Time::max());
-    const Time delay = live && player.started() ? behind + player.startup().value_or(Time{}) : Time{};
-    if (!live) player.finish(r.clock->now());
-    const measure::RateCurve rate(pieces);
-    r.v.duration = live ? reached : playlist.duration();
-    r.v.mean_bps = rate.mean_bps();
-    r.v.peak_1s_bps = rate.peak_bps();
-    r.fill_seconds();
-    const std::vector<double> by_second = rate.per_second();
-    for (std::size_t i = 0; i < r.v.seconds.size() && i < by_second.size(); ++i)
-        r.v.seconds[i].stream_bps = by_second[i];
-    if (fetched == 0)
-        return failed(
-            std::move(r.v), Cause::server,
-            lost ? *lost
-                 : Error{ErrorKind::wanting, "the playlist lists no segment", address, "check what is being sent"},
-            "segments");
-    if (!judge_content(r, job, "hls", cancel)) return std::move(r.v);
-    add(r.v, "segments", lost ? Verdict::fail : Verdict::pass, lost ? lost->what : fmt::format("{} fetched", fetched),
-        "all", lost ? lost->remedy : "");
-    r.v.paused = live && playlist.paused;
-    // What was listed when the player came was made before: only what comes since shows that it goes on. A segment, and
-    // the time until the list is asked for again, may be on the way.
-    if (live)
-        add_seen(r.v, job,
-                 std::min(reached, appeared + base::from_seconds(static_cast<double>(playlist.target_s) * 1.5)),
-                 playlist.ended);
-    if (!live && !playlist.on_demand && playlist.sequence > 0)
-        add(r.v, "seen", job.to_end ? Verdict::pass : Verdict::fail, "the stream has ended", "a stream",
-            "the stream has ended: start it again, then verify it");
-    words.conclude(r.v);
-    const Cause cause = r.cause();
-    if (!live && !lost) {
-        for (const double part : {0.25, 0.5, 0.75}) {
-            if (cancel.requested()) return base::interrupted();
-            SeekOrder seek;
-            seek.to = base::from_seconds(base::to_seconds(playlist.duration()) * part);
-            std::size_t i = 0;
-            while (i + 1 < playlist.segments.size() && seek.landed + playlist.segments[i].duration <= seek.to)
-                seek.landed += playlist.segments[i++].duration;
-            const Time before = r.clock->now();
-            const auto head = source.begin(container::resolve_uri(address, playlist.segments[i].uri));
-            // The tables and a keyframe: as much as a fifth of a second of the link carries, or a small piece.
-            std::uint64_t left = std::min<std::uint64_t>(head ? head->body_size : 0, 64 << 10);
-            Status status = head ? Status{} : fail(head.error());
-            while (status && left > 0) {
-                const auto got = source.piece(
-                    std::span(buffer).first(static_cast<std::size_t>(std::min<std::uint64_t>(left, kPiece))));
-                if (!got) status = fail(got.error());
-                if (!got || *got == 0) break;
-                left -= *got;
-            }
-            source.close();
-            if (!status) {
-                add(r.v, "seeking", Verdict::fail, status.error().what, "", status.error().remedy);
-                r.v.seeks.clear();
-                break;
-            }
-            seek.first_picture = r.clock->now() - before;
-            r.v.seeks.push_back(seek);
-        }
-        add_skips(r.v);
-    }
-    add_playback(r.v, player, cause, r.filled());
-    if (live && r.v.started) add_delay(r, delay);
-    conclude_live(r.v, cause);
-    return std::move(r.v);
+    auto playlist = play.fetch_playlist();
+    if (!playlist) return failed(std::move(r.v), Cause::server, playlist.error(), "playlist");
+    play.enter(std::move(*playlist));
+    WAVECREST_TRY(play.play(progress, cancel));
+    return play.judge(cancel);
 }
 
 }  // namespace wavecrest::verify

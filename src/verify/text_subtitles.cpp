@@ -10,19 +10,20 @@ namespace wavecrest::verify {
 
 using device::Verdict;
 
-Words::Words(const std::vector<container::MediaPlaylist::Subtitles>& listed, const std::string& base, Fetch fetch)
+TextSubtitles::TextSubtitles(const std::vector<container::MediaPlaylist::Subtitles>& listed, const std::string& base,
+                             Fetch fetch)
     : fetch_(std::move(fetch)) {
     for (const auto& one : listed)
         renditions_.push_back({one, container::resolve_uri(base, one.uri), {}, false, 0, {}, {}, ""});
 }
 
-void Words::follow(Time until) {
+void TextSubtitles::follow(Time until) {
     for (Rendition& rendition : renditions_) {
         if (rendition.problem.empty()) follow(rendition, until);
     }
 }
 
-void Words::follow(Rendition& rendition, Time until) {
+void TextSubtitles::follow(Rendition& rendition, Time until) {
     if (!rendition.begun) {
         rendition.begun = true;
         const auto text = fetch_(rendition.address);
@@ -56,7 +57,7 @@ void Words::follow(Rendition& rendition, Time until) {
     }
 }
 
-void Words::conclude(Verification& v) const {
+void TextSubtitles::conclude(Verification& v) const {
     if (renditions_.empty()) return;
     std::string found, problem;
     for (const Rendition& rendition : renditions_) {

@@ -11,12 +11,12 @@
 
 namespace wavecrest::verify {
 
-class Words {
+class TextSubtitles {
   public:
     using Fetch = std::function<Result<std::string>(const std::string& address)>;
 
     // `base`: the address of the list they are in.
-    Words(const std::vector<container::MediaPlaylist::Subtitles>& listed, const std::string& base, Fetch fetch);
+    TextSubtitles(const std::vector<container::MediaPlaylist::Subtitles>& listed, const std::string& base, Fetch fetch);
 
     // Fetches what belongs to the stream up to a time from its beginning; Time::max(): all that is listed now.
     void follow(Time until);

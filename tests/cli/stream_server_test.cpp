@@ -705,7 +705,7 @@ TEST_CASE("a subtitle file goes along: beside the film, and in HLS as a renditio
     // What is for files is not just left out where a site is run.
     const Ran beside = r.run({"stream", "run", "--site", "choice.toml", "--video", "2", "--loop", "--ttl", "2"});
     CHECK(beside.status == 2);
-    CHECK(beside.err.find("--video, --loop, --ttl has no effect") != std::string::npos);
+    CHECK(beside.err.find("--video, --loop, --ttl have no effect") != std::string::npos);
     CHECK(beside.err.find("video, loop of a [[stream]]; ttl of [server]") != std::string::npos);
 }
 
@@ -732,10 +732,10 @@ TEST_CASE("subtitles in the film go along by HLS, on demand and live, and verify
     CHECK(list->subtitles[0].name == "English");
     REQUIRE(list->variants.size() == 1);
     CHECK(list->variants[0].subtitles);
-    CHECK(body_of(get(r.port, "/crossing-words-1-0.vtt")).find("00:00:00.500 --> 00:00:01.500\nIs it far?") !=
+    CHECK(body_of(get(r.port, "/crossing-subtitles-1-0.vtt")).find("00:00:00.500 --> 00:00:01.500\nIs it far?") !=
           std::string::npos);
-    for (const char* none : {"/crossing-words-0.m3u8", "/crossing-words-2.m3u8", "/crossing-words-1-9.vtt",
-                             "/crossing-words-2-0.vtt", "/crossing-words-1.vtt", "/crossing-words-x-0.vtt"})
+    for (const char* none : {"/crossing-subtitles-0.m3u8", "/crossing-subtitles-2.m3u8", "/crossing-subtitles-1-9.vtt",
+                             "/crossing-subtitles-2-0.vtt", "/crossing-subtitles-1.vtt", "/crossing-subtitles-x-0.vtt"})
         CHECK(get(r.port, none).starts_with("HTTP/1.1 404"));
     const auto found = [&](const Ran& ran) {
         INFO(ran.out);

@@ -191,8 +191,8 @@ TEST_CASE("HTTPS, players and addresses of devices in a site file", "[site]") {
     const auto chosen = site::parse(
         house(plain + "delivery = [\"live\"]\nprofile = \"small-screen\"\nvideo = 2\nburn_in = \"en\"\n"), "site.toml");
     REQUIRE(chosen);
-    CHECK(chosen->streams[0].item.parts[0].choice.picture == 2);
-    CHECK(chosen->streams[0].item.parts[0].choice.drawn == "en");
+    CHECK(chosen->streams[0].item.parts[0].choice.video == 2);
+    CHECK(chosen->streams[0].item.parts[0].choice.burn_in == "en");
 }
 
 TEST_CASE("devices are given the ways they take, and found wanting where there is none", "[site]") {

@@ -142,10 +142,11 @@ TEST_CASE("subtitles of text go beside a film's segments, each where it is shown
         REQUIRE((*film)->text_subtitles().size() == 2);
         CHECK(media::language_639_2((*film)->text_subtitles()[1].language) == "deu");
         CHECK((*film)->notes().empty());
-        const auto list = container::parse_playlist(*(*film)->subtitles_playlist("film-words-1", "?key=k"), "words");
+        const auto list =
+            container::parse_playlist(*(*film)->subtitles_playlist("film-subtitles-1", "?key=k"), "words");
         REQUIRE(list);
         REQUIRE(list->segments.size() == 4);
-        CHECK(list->segments[1].uri == "film-words-1-1.vtt?key=k");
+        CHECK(list->segments[1].uri == "film-subtitles-1-1.vtt?key=k");
         const std::vector<std::vector<std::string>> shown = {
             {"The lake is calm.", "So it seems."}, {"So it seems."}, {"A boat!"}, {"Good night."}};
         Time from{};
@@ -187,7 +188,7 @@ TEST_CASE("of several pictures the one that is asked for goes out", "[hls]") {
     write_media(dir / "two.mkv", "matroska", {far, close});
     const auto pictures_of = [&](int number) {
         TrackChoice choice;
-        choice.picture = number;
+        choice.video = number;
         const auto film = stream::FilmHls::open(dir / "two.mkv", choice);
         INFO((film ? "" : film.error().what));
         REQUIRE(film);
@@ -199,7 +200,7 @@ TEST_CASE("of several pictures the one that is asked for goes out", "[hls]") {
     CHECK(pictures_of(1) == 96);
     CHECK(pictures_of(2) == 48);
     TrackChoice third;
-    third.picture = 3;
+    third.video = 3;
     const auto refused = stream::FilmHls::open(dir / "two.mkv", third);
     REQUIRE_FALSE(refused);
     CHECK(refused.error().kind == ErrorKind::usage);

@@ -102,14 +102,14 @@ TEST_CASE("different files in a row play as one, three rounds of them", "[playou
         const auto packets = read_all_of(once);
         CHECK(pictures(packets, tracks[0].id) == 48 + 72);
         check_timeline(packets, tracks);
-        CHECK(once.place(base::from_seconds(1)).part == 0);
-        CHECK(once.place(base::from_seconds(3)).part == 1);
-        CHECK(base::to_seconds(once.place(base::from_seconds(3)).position) == Approx(1).margin(0.1));
+        CHECK(once.position_at(base::from_seconds(1)).part == 0);
+        CHECK(once.position_at(base::from_seconds(3)).part == 1);
+        CHECK(base::to_seconds(once.position_at(base::from_seconds(3)).position) == Approx(1).margin(0.1));
     }
     Playout loop(*ready, true, cancel);
     const auto packets = read_all_of(loop, 1500);
     check_timeline(packets, tracks);
-    CHECK(loop.place(packets.back().pts).rounds >= 2);
+    CHECK(loop.position_at(packets.back().pts).rounds >= 2);
 }
 
 TEST_CASE("parts with other tracks than the first are refused before anything plays", "[playout]") {
@@ -144,7 +144,7 @@ TEST_CASE("seeks land on keyframes and leave no jump in time", "[playout]") {
             playout.order_seek(seek);
             const auto more = read_all_of(playout, 60);
             packets.insert(packets.end(), more.begin(), more.end());
-            return playout.place(more.back().pts);
+            return playout.position_at(more.back().pts);
         };
         const auto to = go({Playout::SeekOrder::What::to, base::from_seconds(6), 0});
         CHECK(to.part == 0);
