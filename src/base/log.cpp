@@ -1,5 +1,6 @@
 #include "base/log.hpp"
 
+#include <spdlog/async.h>
 #include <spdlog/pattern_formatter.h>
 #include <spdlog/sinks/rotating_file_sink.h>
 #include <spdlog/sinks/stdout_sinks.h>
@@ -7,7 +8,10 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <atomic>
 #include <cstdlib>
+#include <mutex>
+#include <vector>
 
 #include "base/printable.hpp"
 
@@ -15,9 +19,17 @@ namespace wavecrest::base {
 namespace {
 
 constexpr std::size_t kLargestFile = 10u << 20, kOlderFiles = 2;
+constexpr std::size_t kMostWaiting = 4096;  // lines
 
-std::shared_ptr<spdlog::logger> logger;  // set once, before threads begin
+// Set once, before threads begin. The thread that writes begins with the first line: a process that is forked off
+// before has one of its own.
+std::vector<spdlog::sink_ptr> sinks;
+LogLevel least = LogLevel::info;
 bool on_stderr = false;
+std::once_flag begun;
+std::shared_ptr<spdlog::details::thread_pool> writer;
+std::shared_ptr<spdlog::logger> logger;
+std::atomic<bool> failed{false};
 
 spdlog::level::level_enum spd_level(LogLevel level) {
     switch (level) {
@@ -56,7 +68,6 @@ bool is_stderr_journal() {
 }
 
 Status start_log(const LogSettings& settings) {
-    std::vector<spdlog::sink_ptr> sinks;
     if (settings.for_journal || settings.on_stderr) {
         auto sink = std::make_shared<spdlog::sinks::stderr_sink_mt>();
         auto formatter = std::make_unique<spdlog::pattern_formatter>();
@@ -79,11 +90,8 @@ Status start_log(const LogSettings& settings) {
                         "name a file in a folder that this user may write to");
         }
     }
-    if (sinks.empty()) return {};
     on_stderr = settings.on_stderr || settings.for_journal;
-    logger = std::make_shared<spdlog::logger>("", sinks.begin(), sinks.end());
-    logger->set_level(spd_level(settings.least));
-    logger->flush_on(spdlog::level::info);
+    least = settings.least;
     return {};
 }
 
@@ -92,11 +100,26 @@ bool is_log_on_stderr() {
 }
 
 bool is_logged(LogLevel level) {
-    return logger && logger->should_log(spd_level(level));
+    return !sinks.empty() && level >= least;
 }
 
 void log_line(LogLevel level, std::string_view text) {
+    if (!is_logged(level)) return;
+    std::call_once(begun, [] {
+        writer = std::make_shared<spdlog::details::thread_pool>(kMostWaiting, 1);
+        logger = std::make_shared<spdlog::async_logger>("", sinks.begin(), sinks.end(), writer,
+                                                        spdlog::async_overflow_policy::overrun_oldest);
+        logger->set_level(spd_level(least));
+        logger->flush_on(spdlog::level::info);
+        logger->set_error_handler([](const std::string&) { failed = true; });
+    });
     if (logger) logger->log(spd_level(level), "{}", printable(text));
+}
+
+bool finish_log() {
+    logger.reset();
+    writer.reset();  // after it has written all
+    return !failed;
 }
 
 }  // namespace wavecrest::base

@@ -1,5 +1,7 @@
 // What the program does as it goes, written down for whoever looks for a cause later: one line for each event, with its
-// time and how grave it is. Nothing is written until start_log() says where to. Lines may be written from any thread.
+// time and how grave it is. Nothing is written until start_log() says where to. Lines may be written from any thread,
+// and hold none up: a thread of the log's own writes them, and where its disk is slower than they come, the oldest are
+// dropped.
 //
 // Callers leave secrets out (net/guess_limiter.hpp: without_keys); control characters are made safe here.
 #pragma once
@@ -31,6 +33,8 @@ Status start_log(const LogSettings& settings);
 // Whether it is on standard error.
 bool is_log_on_stderr();
 bool is_logged(LogLevel level);
+// Writes what waits, before the program ends. False when some of it could not be written (a full disk).
+bool finish_log();
 void log_line(LogLevel level, std::string_view text);
 
 template <typename... Args>

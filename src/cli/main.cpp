@@ -2,6 +2,7 @@
 
 #include <exception>
 
+#include "base/log.hpp"
 #include "cli/command_line.hpp"
 #include "cli/terminal.hpp"
 
@@ -23,7 +24,9 @@ int main(int argc, char** argv) {
     install_signal_handlers();
     allow_open_files();
     try {
-        return finish_output(run_command_line(argc, argv));
+        const int status = finish_output(run_command_line(argc, argv));
+        if (!wavecrest::base::finish_log()) note("the log is incomplete: it could not be written to its file");
+        return status;
     } catch (const std::exception& error) {
         // Nothing throws on purpose this far up: memory has run out, most likely.
         return report_error({wavecrest::ErrorKind::machine, fmt::format("the program had to stop: {}", error.what()),

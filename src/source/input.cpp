@@ -368,6 +368,9 @@ Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::Re
     }
     std::error_code error;
     const auto kind = std::filesystem::status(path, error);
+    if (error == std::errc::permission_denied)
+        return fail(ErrorKind::machine, "this user may not look into a folder on the way to it", name,
+                    "let this user read the folders above it (chmod a+x, or mount the share with other rights)");
     if (!std::filesystem::exists(kind)) {
         return fail(ErrorKind::input, "there is no such file or folder", name,
                     "check the name and whether the drive or share is mounted");

@@ -73,3 +73,12 @@ TEST_CASE("for the system's journal lines have priorities", "[log]") {
     INFO(journal);
     CHECK(journal.find("<6>stream ") != std::string::npos);
 }
+
+TEST_CASE("a log whose disk is full holds up nothing, and is told as incomplete", "[log]") {
+    const TempDir dir;
+    // (Everything that is written to it finds no room.)
+    std::filesystem::create_symlink("/dev/full", dir / "full.log");
+    const Ran ran = run_program({"inspect", "missing.mkv", "--log", "full.log"}, dir.path());
+    CHECK(ran.status == 3);
+    CHECK(ran.err.find("the log is incomplete") != std::string::npos);
+}

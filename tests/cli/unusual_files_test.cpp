@@ -1,8 +1,12 @@
 // What files bring that few have: edit lists, turned and HDR pictures, captions, open groups. Through the built
 // program.
+#include <sys/wait.h>
+#include <unistd.h>
+
 #include <algorithm>
 #include <catch2/catch.hpp>
 #include <chrono>
+#include <cstdlib>
 #include <nlohmann/json.hpp>
 
 #include "bitstream/frame_packing.hpp"
@@ -353,4 +357,26 @@ TEST_CASE("what verify says to do makes the file play", "[cli][remedies]") {
     }
     CHECK(remuxed >= 2);
     CHECK(converted >= 3);
+}
+
+TEST_CASE("what this user may not read is told as that, not as missing or empty", "[cli]") {
+    const TempDir dir;
+    namespace fs = std::filesystem;
+    fs::permissions(dir.path(), fs::perms::owner_all | fs::perms::group_exec | fs::perms::others_exec);
+    fs::copy_file(WAVECREST_PROGRAM, dir / "wavecrest");
+    fs::permissions(dir / "wavecrest", fs::perms::all);
+    fs::create_directories(dir / "closed" / "VIDEO_TS");
+    write_all(dir / "closed" / "film.mp4", std::string("film"));
+    // Root may read everything: then it is tried as nobody.
+    const bool root = ::geteuid() == 0;
+    fs::permissions(dir / "closed", root ? fs::perms::owner_all : fs::perms::none);
+    const std::string as = root ? "setpriv --reuid=65534 --regid=65534 --clear-groups " : "";
+    for (const char* name : {"closed", "closed/film.mp4"}) {
+        INFO(name);
+        const std::string command = "cd '" + dir.path().string() + "' && " + as + "./wavecrest inspect " + name;
+        const int status = std::system((command + " >/dev/null 2>'" + (dir / "said").string() + "'").c_str());
+        CHECK(WEXITSTATUS(status) == 4);
+        CHECK(read_text(dir / "said").find("may not") != std::string::npos);
+    }
+    fs::permissions(dir / "closed", fs::perms::owner_all);
 }
