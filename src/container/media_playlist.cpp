@@ -109,6 +109,11 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
                     {attribute(*media, "URI"), attribute(*media, "NAME"), attribute(*media, "LANGUAGE"),
                      attribute(*media, "FORCED") == "YES",
                      attribute(*media, "CHARACTERISTICS").find(kTellsAudioTracks) != std::string::npos});
+        } else if (const auto start = value("#EXT-X-START:")) {
+            const std::string offset = attribute(*start, "TIME-OFFSET");
+            const bool from_end = offset.starts_with('-');
+            if (const auto seconds = decimal(std::string_view(offset).substr(from_end ? 1 : 0)))
+                list.start = base::from_seconds(from_end ? -*seconds : *seconds);
         } else if (const auto map = value("#EXT-X-MAP:")) {
             list.map_uri = attribute(*map, "URI");
         } else if (const auto key = value("#EXT-X-KEY:")) {
@@ -159,6 +164,7 @@ std::string write_playlist(const MediaPlaylist& playlist) {
     text += fmt::format("#EXT-X-TARGETDURATION:{}\n#EXT-X-MEDIA-SEQUENCE:{}\n", playlist.target_s, playlist.sequence);
     if (playlist.discontinuities > 0)
         text += fmt::format("#EXT-X-DISCONTINUITY-SEQUENCE:{}\n", playlist.discontinuities);
+    if (playlist.start) text += fmt::format("#EXT-X-START:TIME-OFFSET={:.3f}\n", base::to_seconds(*playlist.start));
     if (playlist.paused) text += fmt::format("{}\n", kPausedComment);
     for (const MediaPlaylist::Segment& segment : playlist.segments) {
         if (segment.discontinuity) text += "#EXT-X-DISCONTINUITY\n";

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -37,6 +38,7 @@ struct MediaPlaylist {
     bool paused = false;                // nothing is added for a while (our own comment; players pass over it)
     bool ended = false;                 // nothing is added any more
     bool encrypted = false;             // segments need a key
+    std::optional<Time> start;          // EXT-X-START: where players should begin; negative: so long before the end
     std::string map_uri;                // EXT-X-MAP: what comes before segments of fragmented MP4
     std::vector<Segment> segments;
     std::vector<Variant> variants;  // then it lists no segments

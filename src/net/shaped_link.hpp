@@ -2,6 +2,8 @@
 #pragma once
 
 #include <algorithm>
+#include <cstddef>
+#include <cstdint>
 
 #include "base/clock.hpp"
 
@@ -17,7 +19,10 @@ class ShapedLink {
           burst_(std::max(3000.0, rate_ / 100)),
           tokens_(burst_) {}
 
-    // Takes `bytes` over the link: returns when the last of them has passed. Pieces should be small (some kB).
+    // The most that a receiver should read before it passes that over the link: what the link carries in 20 ms, from
+    // one packet of Ethernet to 16 KiB. Larger pieces arrive at one moment what a real link spreads over time.
+    std::size_t piece() const { return static_cast<std::size_t>(std::clamp(rate_ / 50, 1448.0, 16384.0)); }
+    // Takes `bytes` over the link: returns when the last of them has passed.
     void pass(std::int64_t bytes) {
         refill();
         tokens_ -= static_cast<double>(bytes);

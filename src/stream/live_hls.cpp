@@ -84,6 +84,13 @@ Result<std::string> LiveHls::list_of(const std::string& stem, const char* extens
     list.target_s = target_s_;
     list.sequence = first_ + skipped;
     list.ended = ended_;
+    if (!ended_) {
+        // Just after the beginning of the segment that is meant, so that rounding picks no other.
+        Time start = std::chrono::milliseconds(-50);
+        for (std::size_t i = 0; i < std::min(before_end(), listed); ++i)
+            start += segments_[segments_.size() - 1 - i].length;
+        list.start = -start;
+    }
     // Players that knew an earlier run begin anew with the first segment of this one (4.3.3.3: the number of a run is
     // as good as that of its first segment).
     const bool first_run = settings_.first_number == 0;
@@ -103,7 +110,11 @@ void LiveHls::pause(bool paused) {
 
 Time LiveHls::latency() const {
     const base::MutexLock lock(mutex_);
-    return base::from_seconds(3.5 * static_cast<double>(target_s_));
+    return base::from_seconds((static_cast<double>(before_end()) + 0.5) * static_cast<double>(target_s_));
+}
+
+std::size_t LiveHls::before_end() const {
+    return target_s_ > 1 ? 2 : 3;
 }
 
 std::optional<Time> LiveHls::behind(std::uint64_t number) const {

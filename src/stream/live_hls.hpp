@@ -56,7 +56,8 @@ class LiveHls {
     Result<Bytes> subtitles_segment(std::size_t track, std::uint64_t number) const;  // of text_subtitles()[track]
     // How far the end of a segment lies behind the newest; nothing for one that isn't there.
     std::optional<Time> behind(std::uint64_t number) const;
-    // How far players keep from the newest: three target durations (6.3.3), and half a segment that is being filled.
+    // How far players that begin where the playlist asks them to keep from the newest: that far before its end, and
+    // half a segment is being filled.
     Time latency() const;
     // Of the segments so far: the most bits a second over one of them.
     std::int64_t peak_bps() const;
@@ -66,6 +67,11 @@ class LiveHls {
         Time from{}, length{};
         Bytes bytes;
     };
+    // How many segments before the end players should begin (EXT-X-START): three, as 6.3.3 has it, where segments are
+    // short. Of longer ones two: the next is whole within one target duration, and a list that has not changed is asked
+    // for again within half of one, so that half a target duration is left at the worst. 4.3.5.2 advises against less
+    // than three; viewers of something that happens now are a third less behind.
+    std::size_t before_end() const REQUIRES(mutex_);
     void close(Time end) REQUIRES(mutex_);
     Result<std::string> list_of(const std::string& stem, const char* extension, const std::string& query) const;
     Result<const Segment*> find(std::uint64_t number) const REQUIRES(mutex_);

@@ -32,7 +32,6 @@ namespace rtmp = net::rtmp;
 using namespace std::chrono_literals;
 
 constexpr std::size_t kKept = 48 << 20;  // to find out what the stream is made of
-constexpr std::size_t kPiece = 16 * 1024;
 constexpr Time kForEver = std::chrono::hours(200);
 
 // How far the media has come that transport packets carry, by the times in them.
@@ -238,7 +237,7 @@ class HlsSource {
     Result<std::string> text(const std::string& address) {
         WAVECREST_TRY(begin(address));
         std::string all;
-        ByteVector buffer(kPiece);
+        ByteVector buffer(r_.link.piece());
         while (all.size() < (4u << 20)) {
             WAVECREST_TRY_ASSIGN(got, piece(buffer));
             if (got == 0) break;
@@ -261,7 +260,7 @@ class HlsSource {
     }
     Result<std::size_t> piece(std::span<std::uint8_t> buffer) {
         const Time before = r_.clock->now();
-        WAVECREST_TRY_ASSIGN(got, client_->read(buffer));
+        WAVECREST_TRY_ASSIGN(got, client_->read(buffer.first(std::min(buffer.size(), r_.link.piece()))));
         r_.server_time += r_.clock->now() - before;
         r_.link.pass(static_cast<std::int64_t>(got));
         return got;
@@ -294,7 +293,7 @@ Result<Verification> run_http_live(const Job& job, const Progress& progress, con
     if (!head) return failed(std::move(r.v), Cause::server, head.error(), "reachable");
     add(r.v, "reachable", Verdict::pass, head->media_type + ", live", "");
     measure::PlaybackModel player({job.device.start_buffer, kForEver, kForEver});
-    ByteVector buffer(kPiece);
+    ByteVector buffer(r.link.piece());
     std::optional<Error> lost;
     bool ended = false;
     while (r.clock->now() < job.listen) {
@@ -488,9 +487,11 @@ class HlsPlay {
         playlist_ = std::move(playlist);
         std::size_t index = 0;
         if (live_) {
-            // Three target durations before the end (6.3.3).
+            // Where the playlist asks players to begin (4.3.5.2), or three target durations before the end (6.3.3).
             index = playlist_.segments.size();
-            const Time wanted = base::from_seconds(static_cast<double>(3 * playlist_.target_s));
+            const bool asked = playlist_.start && playlist_.start->count() < 0;
+            const Time wanted =
+                asked ? -*playlist_.start : base::from_seconds(static_cast<double>(3 * playlist_.target_s));
             while (index > 0 && behind_ < wanted) behind_ += playlist_.segments[--index].duration;
         }
         next_ = playlist_.sequence + index;
@@ -665,7 +666,7 @@ class HlsPlay {
         Status status = head ? Status{} : fail(head.error());
         while (status && left > 0) {
             const auto got = source_.piece(
-                std::span(buffer_).first(static_cast<std::size_t>(std::min<std::uint64_t>(left, kPiece))));
+                std::span(buffer_).first(static_cast<std::size_t>(std::min<std::uint64_t>(left, buffer_.size()))));
             if (!got) status = fail(got.error());
             if (!got || *got == 0) break;
             left -= *got;
@@ -682,7 +683,7 @@ class HlsPlay {
     TextSubtitles subtitles_;
     container::MediaPlaylist playlist_;
     std::optional<measure::PlaybackModel> player_;
-    ByteVector buffer_ = ByteVector(kPiece);
+    ByteVector buffer_ = ByteVector(r_.link.piece());
     std::vector<RatePiece> pieces_;
     // By number of the sequence, so that a playlist that moved on is followed.
     std::uint64_t next_ = 0, listed_ = 0;

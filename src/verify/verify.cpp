@@ -30,7 +30,6 @@ namespace {
 using device::Check;
 using device::Verdict;
 
-constexpr std::size_t kPiece = 16 * 1024;   // what is read and passed over the link at a time
 constexpr int kLooks = 12;                  // places of a film of which pictures are decoded
 constexpr std::uint64_t kReadOn = 1 << 20;  // a gap shorter than this is read through, not skipped by a request
 
@@ -73,9 +72,8 @@ class RemoteFile : public base::ByteSource {
         WAVECREST_TRY(tail_.get(offset, end - 1));
         std::size_t done = 0;
         while (done < end - offset) {
-            WAVECREST_TRY_ASSIGN(
-                got, piece(tail_, buffer.subspan(done, std::min<std::size_t>(
-                                                           kPiece, static_cast<std::size_t>(end - offset) - done))));
+            WAVECREST_TRY_ASSIGN(got,
+                                 piece(tail_, buffer.subspan(done, static_cast<std::size_t>(end - offset) - done)));
             if (got == 0) break;
             done += got;
         }
@@ -90,7 +88,7 @@ class RemoteFile : public base::ByteSource {
     }
     // Takes the next piece of the sequential body; 0 at its end.
     Result<std::size_t> next() {
-        ByteVector buffer(kPiece);
+        ByteVector buffer(link_.piece());
         WAVECREST_TRY_ASSIGN(got, piece(client_, buffer));
         position_ += got;
         if (keep_) prefix_.insert(prefix_.end(), buffer.begin(), buffer.begin() + static_cast<std::ptrdiff_t>(got));
@@ -100,10 +98,10 @@ class RemoteFile : public base::ByteSource {
     Result<Time> fetch(std::uint64_t offset, std::uint64_t count) {
         const Time start = clock_.now();
         WAVECREST_TRY(tail_.get(offset));
-        ByteVector buffer(kPiece);
+        ByteVector buffer(link_.piece());
         for (std::uint64_t done = 0; done < count;) {
             WAVECREST_TRY_ASSIGN(got, piece(tail_, std::span(buffer).first(static_cast<std::size_t>(
-                                                       std::min<std::uint64_t>(kPiece, count - done)))));
+                                                       std::min<std::uint64_t>(buffer.size(), count - done)))));
             if (got == 0) break;
             done += got;
         }
@@ -114,7 +112,7 @@ class RemoteFile : public base::ByteSource {
   private:
     Result<std::size_t> piece(net::HttpClient& client, std::span<std::uint8_t> buffer) {
         const Time before = clock_.now();
-        WAVECREST_TRY_ASSIGN(got, client.read(buffer));
+        WAVECREST_TRY_ASSIGN(got, client.read(buffer.first(std::min(buffer.size(), link_.piece()))));
         server_time_ += clock_.now() - before;
         link_.pass(static_cast<std::int64_t>(got));
         return got;

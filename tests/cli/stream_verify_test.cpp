@@ -3,8 +3,10 @@
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
+#include <algorithm>
 #include <chrono>
 #include <fstream>
+#include <numeric>
 #include <sstream>
 #include <thread>
 
@@ -380,7 +382,7 @@ TEST_CASE("films of other formats are verified as MP4 is", "[cli][verify]") {
     }
 }
 
-TEST_CASE("the rate measured over a full link is the link's, within one in a hundred", "[cli][verify]") {
+TEST_CASE("the rate measured over a full link is the link's, within one in a hundred", "[cli][verify][waits]") {
     const House house;
     const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
     REQUIRE(wait_for_port(house.port));
@@ -403,9 +405,15 @@ TEST_CASE("the rate measured over a full link is the link's, within one in a hun
                 seconds.push_back(std::stod(line.substr(from)));
             }
             REQUIRE(seconds.size() > 8);
-            double sum = 0;
-            for (std::size_t i = 1; i < 8; ++i) sum += seconds[i];
-            CHECK(sum / 7 == Approx(link).epsilon(0.01));
+            // The median of five seconds at a time: a moment in which this machine had no processor for the player is
+            // the server's slowness, not the link's.
+            std::vector<double> means;
+            for (std::size_t i = 1; i + 5 < seconds.size(); ++i)
+                means.push_back(std::accumulate(seconds.begin() + static_cast<std::ptrdiff_t>(i),
+                                                seconds.begin() + static_cast<std::ptrdiff_t>(i + 5), 0.0) /
+                                5);
+            std::nth_element(means.begin(), means.begin() + static_cast<std::ptrdiff_t>(means.size() / 2), means.end());
+            CHECK(means[means.size() / 2] == Approx(link).epsilon(0.01));
         }
         std::filesystem::remove_all(house.dir / "results");
     }

@@ -53,10 +53,24 @@ TEST_CASE("the RFC's multivariant playlist is read, quoted commas and all", "[hl
     CHECK(list->segments.empty());
 }
 
+TEST_CASE("where players should begin is read, and nonsense passed over", "[hls]") {
+    const auto start = [](const std::string& attributes) {
+        const auto list = parse_playlist("#EXTM3U\n#EXT-X-START:" + attributes + "\n#EXTINF:2,\na.ts\n", "4.3.5.2");
+        REQUIRE(list);
+        return list->start;
+    };
+    CHECK(start("TIME-OFFSET=-4.5,PRECISE=YES") == base::from_seconds(-4.5));
+    CHECK(start("PRECISE=NO,TIME-OFFSET=12") == base::from_seconds(12));
+    for (const char* wrong :
+         {"TIME-OFFSET=", "TIME-OFFSET=-", "TIME-OFFSET=--1", "TIME-OFFSET=-1e300", "PRECISE=YES", ""})
+        CHECK_FALSE(start(wrong));
+}
+
 TEST_CASE("a playlist that is written is read back the same", "[hls]") {
     MediaPlaylist list;
     list.target_s = 6;
     list.sequence = 41;
+    list.start = base::from_seconds(-7.25);
     list.segments = {{"lake-41.ts", base::from_seconds(5.5), false}, {"lake-42.ts?key=a", base::from_seconds(6), true}};
     const std::string text = container::write_playlist(list);
     CHECK(text.starts_with("#EXTM3U\n"));
@@ -64,6 +78,7 @@ TEST_CASE("a playlist that is written is read back the same", "[hls]") {
     const auto back = parse_playlist(text, "written");
     REQUIRE(back);
     CHECK(back->sequence == 41);
+    CHECK(back->start == base::from_seconds(-7.25));
     REQUIRE(back->segments.size() == 2);
     CHECK(back->segments[1].uri == "lake-42.ts?key=a");
     CHECK(back->segments[1].discontinuity);

@@ -336,6 +336,17 @@ TEST_CASE("a live window moves on, keeps what just left it, and says when it is 
     REQUIRE(list->segments.size() == 3);
     CHECK(list->sequence == 7);
     CHECK_FALSE(list->ended);
+    // Players begin two long segments before the end, or three short ones.
+    REQUIRE(list->start);
+    CHECK(base::to_seconds(*list->start) == Approx(-3.95));
+    CHECK(base::to_seconds(hls.latency()) == Approx(5));
+    {
+        stream::LiveHls quick;
+        for (int i = 0; i <= 6; ++i) quick.push(packet, true, base::from_seconds(i));
+        CHECK(base::to_seconds(*container::parse_playlist(*quick.playlist("x"), "x")->start) == Approx(-2.95));
+        quick.finish(base::from_seconds(7));
+        CHECK_FALSE(container::parse_playlist(*quick.playlist("x"), "x")->start);
+    }
     for (const auto& segment : list->segments) CHECK(base::to_seconds(segment.duration) == Approx(2));
     CHECK(list->segments.front().uri == "x-7.ts");
     CHECK(hls.segment(9)->size() == 6 * 188);
