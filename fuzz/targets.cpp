@@ -133,11 +133,11 @@ void streams(ByteSpan bytes) {
     std::vector<bitstream::mpeg2::AccessUnit> units;
     std::vector<bitstream::mpeg2::TimedUnit> timed;
     for (const auto& packet : contents.packets) {
-        splitter.push(packet.payload, packet.pts, packet.dts, 0, units);
+        splitter.push(packet.payload, base::from_ticks(packet.pts.value_or(0), 90'000), {}, 0, units);
         if (const auto header = bitstream::parse_dvd_lpcm_header(packet.payload))
             (void)bitstream::plain_dvd_lpcm(*header, packet.payload.subspan(bitstream::kDvdLpcmHeaderSize));
     }
-    splitter.push(bytes, 0, 0, 0, units);
+    splitter.push(bytes, Time{}, Time{}, 0, units);
     splitter.flush(units);
     for (auto& unit : units) {
         (void)bitstream::mpeg2::has_closed_captions(unit.data);
@@ -147,7 +147,7 @@ void streams(ByteSpan bytes) {
     for (const Codec codec : {Codec::ac3, Codec::dts, Codec::mp2, Codec::eac3}) {
         bitstream::AudioFrameSplitter frames(codec);
         std::vector<bitstream::AudioFrame> out;
-        frames.push(bytes.first(bytes.size() / 2), 5, out);
+        frames.push(bytes.first(bytes.size() / 2), Time{5}, out);
         frames.push(bytes.subspan(bytes.size() / 2), 9, out);
         frames.flush(out);
     }

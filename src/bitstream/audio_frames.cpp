@@ -196,7 +196,7 @@ std::optional<AudioHeader> parse_audio_header(Codec codec, ByteSpan bytes) {
     }
 }
 
-void AudioFrameSplitter::push(ByteSpan piece, std::optional<std::int64_t> pts, std::vector<AudioFrame>& out) {
+void AudioFrameSplitter::push(ByteSpan piece, std::optional<Time> pts, std::vector<AudioFrame>& out) {
     stamps_.push_back({buffer_.size(), pts});
     buffer_.insert(buffer_.end(), piece.begin(), piece.end());
     scan(false, out);
@@ -243,7 +243,7 @@ void AudioFrameSplitter::scan(bool at_end, std::vector<AudioFrame>& out) {
         }
         if (!synchronised_ && !at_end && next + kAudioHeaderBytes > all.size()) break;
         synchronised_ = true;
-        std::optional<std::int64_t> pts;
+        std::optional<Time> pts;
         while (timestamp + 1 < stamps_.size() && stamps_[timestamp + 1].from <= at) ++timestamp;
         if (timestamp < stamps_.size() && stamps_[timestamp].from <= at) std::swap(pts, stamps_[timestamp].pts);
         const auto begin = buffer_.begin() + static_cast<std::ptrdiff_t>(at);

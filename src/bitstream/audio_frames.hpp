@@ -42,7 +42,7 @@ std::optional<AudioHeader> parse_audio_header(Codec codec, ByteSpan bytes);
 struct AudioFrame {
     ByteVector data;
     AudioHeader header;
-    std::optional<std::int64_t> pts;  // of the piece in which it starts, if it is the first to start there
+    std::optional<Time> pts;  // of the piece in which it starts, if it is the first to start there
 };
 
 // Cuts a stream that arrives in pieces into frames. A frame counts when another follows right behind it, or the stream
@@ -50,14 +50,14 @@ struct AudioFrame {
 class AudioFrameSplitter {
   public:
     explicit AudioFrameSplitter(Codec codec) : codec_(codec) {}
-    void push(ByteSpan piece, std::optional<std::int64_t> pts, std::vector<AudioFrame>& out);
+    void push(ByteSpan piece, std::optional<Time> pts, std::vector<AudioFrame>& out);
     void flush(std::vector<AudioFrame>& out);
     void reset();
 
   private:
     struct Stamp {
         std::size_t from;
-        std::optional<std::int64_t> pts;
+        std::optional<Time> pts;
     };
     void scan(bool at_end, std::vector<AudioFrame>& out);
     void drop_front(std::size_t count);

@@ -200,8 +200,8 @@ int display_fields(const Sequence& sequence, const PictureHeader& picture) {
     return picture.repeat_first_field && picture.progressive_frame ? 3 : 2;
 }
 
-void AccessUnitSplitter::push(ByteSpan piece, std::optional<std::int64_t> pts, std::optional<std::int64_t> dts,
-                              std::uint64_t tag, std::vector<AccessUnit>& out) {
+void AccessUnitSplitter::push(ByteSpan piece, std::optional<Time> pts, std::optional<Time> dts, std::uint64_t tag,
+                              std::vector<AccessUnit>& out) {
     stamps_.push_back({buffer_.size(), pts, dts, tag, false});
     buffer_.insert(buffer_.end(), piece.begin(), piece.end());
     scan(false, out);
@@ -342,8 +342,7 @@ void PictureTimer::flush(std::vector<TimedUnit>& out) {
     }
     std::optional<Time> anchor;
     for (std::size_t i = 0; i < group_.size() && !anchor; ++i) {
-        if (group_[i].pts)
-            anchor = base::from_ticks(*group_[i].pts, 90000) - base::frames_to_time(start[i], field_rate);
+        if (group_[i].pts) anchor = *group_[i].pts - base::frames_to_time(start[i], field_rate);
     }
     Time begin = next_.value_or(anchor.value_or(Time{}));
     if (anchor && std::chrono::abs(*anchor - begin) > base::frames_to_time(1, field_rate)) begin = *anchor;

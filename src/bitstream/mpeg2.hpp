@@ -79,8 +79,8 @@ struct AccessUnit {
     bool has_sequence = false;
     bool starts_group = false;  // a group or sequence header precedes: temporal references start anew
     bool closed_group = false;
-    std::optional<std::int64_t> pts;  // of the PES packet in which this access unit starts, 90 kHz, 33 bits
-    std::optional<std::int64_t> dts;
+    std::optional<Time> pts;  // of the PES packet in which this access unit starts
+    std::optional<Time> dts;
     std::uint64_t tag = 0;  // the tag of the piece in which it starts
 };
 
@@ -88,7 +88,7 @@ struct AccessUnit {
 class AccessUnitSplitter {
   public:
     // `pts` and `dts` belong to the first access unit that starts in this piece (ISO/IEC 13818-1, 2.4.3.7).
-    void push(ByteSpan piece, std::optional<std::int64_t> pts, std::optional<std::int64_t> dts, std::uint64_t tag,
+    void push(ByteSpan piece, std::optional<Time> pts, std::optional<Time> dts, std::uint64_t tag,
               std::vector<AccessUnit>& out);
     // The stream ends here: gives what is left when it is a whole picture.
     void flush(std::vector<AccessUnit>& out);
@@ -101,7 +101,7 @@ class AccessUnitSplitter {
   private:
     struct Stamp {
         std::size_t from;  // offset in buffer_ from which it applies
-        std::optional<std::int64_t> pts, dts;
+        std::optional<Time> pts, dts;
         std::uint64_t tag;
         bool used;
     };
@@ -136,7 +136,7 @@ struct TimedUnit {
 class PictureTimer {
   public:
     // Collects a group of pictures; appends the one before when a new one starts. `unit.pts` must be on a continuous
-    // 90 kHz timeline.
+    // timeline.
     void push(AccessUnit unit, const Sequence& sequence, std::vector<TimedUnit>& out);
     void flush(std::vector<TimedUnit>& out);
     void reset();

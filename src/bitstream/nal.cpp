@@ -217,7 +217,7 @@ void parse_usability(base::BitReader& bits, Ratio& pixel_aspect, ColourDescripti
     }
 }
 
-void AccessUnitSplitter::push(ByteSpan piece, std::optional<std::int64_t> pts, std::optional<std::int64_t> dts,
+void AccessUnitSplitter::push(ByteSpan piece, std::optional<Time> pts, std::optional<Time> dts,
                               std::vector<AccessUnit>& out) {
     if (pts || dts) stamps_.push_back({buffer_.size(), pts, dts});
     buffer_.insert(buffer_.end(), piece.begin(), piece.end());

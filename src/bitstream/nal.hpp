@@ -73,8 +73,8 @@ void parse_usability(base::BitReader& bits, Ratio& pixel_aspect, ColourDescripti
 struct AccessUnit {
     ByteVector data;  // length-prefixed; parameter sets still in it
     bool key = false;
-    std::optional<std::int64_t> pts;  // of the piece in which it starts
-    std::optional<std::int64_t> dts;
+    std::optional<Time> pts;  // of the piece in which it starts
+    std::optional<Time> dts;
     bool field_pair = false;  // two field pictures
 };
 
@@ -82,15 +82,14 @@ struct AccessUnit {
 class AccessUnitSplitter {
   public:
     explicit AccessUnitSplitter(Codec codec) : codec_(codec) {}
-    void push(ByteSpan piece, std::optional<std::int64_t> pts, std::optional<std::int64_t> dts,
-              std::vector<AccessUnit>& out);
+    void push(ByteSpan piece, std::optional<Time> pts, std::optional<Time> dts, std::vector<AccessUnit>& out);
     void flush(std::vector<AccessUnit>& out);
     void reset();
 
   private:
     struct Stamp {
         std::size_t from;
-        std::optional<std::int64_t> pts, dts;
+        std::optional<Time> pts, dts;
     };
     // What tells the first slice of a picture from that of the next field or picture.
     struct SliceStart {

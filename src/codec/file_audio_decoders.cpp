@@ -65,8 +65,10 @@ class AacDecoder : public media::AudioDecoder {
         unsigned long rate = 0;
         unsigned char channels = 0;
         ByteVector copy(track.codec_config.view().begin(), track.codec_config.view().end());
-        ok_ = !copy.empty() &&
-              NeAACDecInit2(handle_, copy.data(), static_cast<unsigned long>(copy.size()), &rate, &channels) >= 0;
+        // What it gives back is negative for a failure, but of type char, which has no sign on ARM.
+        ok_ =
+            !copy.empty() && static_cast<signed char>(NeAACDecInit2(
+                                 handle_, copy.data(), static_cast<unsigned long>(copy.size()), &rate, &channels)) >= 0;
     }
     AacDecoder(const AacDecoder&) = delete;
     AacDecoder& operator=(const AacDecoder&) = delete;

@@ -18,6 +18,7 @@ namespace nal = bitstream::nal;
 constexpr std::int64_t kRange = std::int64_t{1} << 33;
 constexpr std::int64_t kSecond = 90000;
 constexpr std::int64_t kFarthestAhead = 10 * kSecond, kFarthestBack = 2 * kSecond;
+constexpr std::int64_t kFarthestReordered = 60 * kSecond;  // a picture is shown that long after it is decoded, at most
 constexpr std::size_t kLargestSubtitle = 4 << 20;
 const Time kStampTolerance = base::from_ticks(1, 90000) * 55 / 100;
 // Streams multiplexed by the hour drift by a few ticks before a timestamp sets them right.
@@ -29,7 +30,17 @@ Time time_of(std::int64_t ticks) {
 
 }  // namespace
 
-std::int64_t TimestampClock::on_timeline(TrackState& track_state, std::int64_t timestamp) {
+TimestampClock::Times TimestampClock::on_timeline(TrackState& track_state, std::optional<std::int64_t> pts,
+                                                  std::optional<std::int64_t> dts) {
+    if (!pts) return {};
+    const Time decoded = place(track_state, dts.value_or(*pts));
+    const std::int64_t ahead = dts ? (*pts - *dts + kRange) % kRange : 0;
+    const Time shown = decoded + (ahead < kFarthestReordered ? time_of(ahead) : Time{});
+    reached_ = std::max(reached_, shown);
+    return {shown, decoded};
+}
+
+Time TimestampClock::place(TrackState& track_state, std::int64_t timestamp) {
     if (intervals_.empty()) intervals_.push_back({timestamp, reached_, timestamp});
     if (track_state.interval >= intervals_.size()) {
         track_state.interval = intervals_.size() - 1;
@@ -62,7 +73,7 @@ std::int64_t TimestampClock::on_timeline(TrackState& track_state, std::int64_t t
             }
         }
         if (!joined) {
-            jumps_.push_back({reached_, unwrapped - expected});
+            jumps_.push_back({reached_, time_of(unwrapped - expected)});
             intervals_.push_back({timestamp, reached_, timestamp});
             track_state.interval = intervals_.size() - 1;
             unwrapped = timestamp;
@@ -71,12 +82,12 @@ std::int64_t TimestampClock::on_timeline(TrackState& track_state, std::int64_t t
     }
     track_state.last = unwrapped;
     interval->newest = std::max(interval->newest, unwrapped);
-    return interval->ticks + (unwrapped - interval->timestamp);
+    return interval->at + time_of(unwrapped - interval->timestamp);
 }
 
-void TimestampClock::restart(std::int64_t timestamp, std::int64_t ticks) {
-    intervals_.assign(1, {timestamp, ticks, timestamp});
-    reached_ = ticks;
+void TimestampClock::restart(std::int64_t timestamp, Time at) {
+    intervals_.assign(1, {timestamp, at, timestamp});
+    reached_ = at;
 }
 
 struct ElementaryStream::Framing {
@@ -91,7 +102,7 @@ struct ElementaryStream::Framing {
     std::vector<bitstream::AudioFrame> frames;
     // Subtitles and others: units that are collected whole.
     ByteVector unit;
-    std::optional<std::int64_t> unit_pts, unit_dts;
+    std::optional<Time> unit_pts, unit_dts;
 };
 
 ElementaryStream::ElementaryStream(Track track) : track_(std::move(track)), framing_(std::make_unique<Framing>()) {
@@ -124,7 +135,7 @@ ElementaryStream::~ElementaryStream() = default;
 ElementaryStream::ElementaryStream(ElementaryStream&&) noexcept = default;
 ElementaryStream& ElementaryStream::operator=(ElementaryStream&&) noexcept = default;
 
-void ElementaryStream::push(ByteSpan piece, std::optional<std::int64_t> pts, std::optional<std::int64_t> dts) {
+void ElementaryStream::push(ByteSpan piece, std::optional<Time> pts, std::optional<Time> dts) {
     Framing& f = *framing_;
     if (f.nal) {
         f.nal->push(piece, pts, dts ? dts : pts, f.nal_units);
@@ -208,6 +219,10 @@ void ElementaryStream::restart() {
     seen_key_ = skip_leading_ = false;
 }
 
+void ElementaryStream::rejoin() {
+    if (clock_) clock_->rejoin();
+}
+
 void ElementaryStream::describe(ByteSpan data) {
     if (described_) return;
     bitstream::describe_headers(track_, data);
@@ -267,8 +282,8 @@ void ElementaryStream::emit_picture(nal::AccessUnit unit) {
     packet.track = track_.id;
     packet.key = unit.key;
     const Time period = track_.frame_rate.num > 0 ? base::frames_to_time(1, track_.frame_rate) : time_of(kSecond / 25);
-    packet.dts = unit.dts ? dts_grid_->snap(time_of(*unit.dts)) : next_dts_;
-    packet.pts = unit.pts ? pts_grid_->snap(time_of(*unit.pts)) : packet.dts;
+    packet.dts = unit.dts ? dts_grid_->snap(*unit.dts) : next_dts_;
+    packet.pts = unit.pts ? pts_grid_->snap(*unit.pts) : packet.dts;
     next_dts_ = packet.dts + period;
     // Parameter sets that the configuration holds are not repeated.
     bool repeats = false;
@@ -350,8 +365,7 @@ void ElementaryStream::take_frames() {
         const Time duration = base::from_ticks(frame.header.samples, std::max(1, frame.header.sample_rate));
         Packet packet;
         packet.track = track_.id;
-        packet.pts = packet.dts =
-            frame.pts ? clock_->on_timeline(time_of(*frame.pts), duration) : clock_->next(duration);
+        packet.pts = packet.dts = frame.pts ? clock_->on_timeline(*frame.pts, duration) : clock_->next(duration);
         packet.duration = duration;
         packet.key = true;
         packet.data =
@@ -361,7 +375,7 @@ void ElementaryStream::take_frames() {
     framing_->frames.clear();
 }
 
-void ElementaryStream::take_whole(ByteSpan unit, std::optional<std::int64_t> pts) {
+void ElementaryStream::take_whole(ByteSpan unit, std::optional<Time> pts) {
     if (unit.empty() || !pts) return;
     describe(unit);
     Packet packet;
@@ -379,18 +393,18 @@ void ElementaryStream::take_whole(ByteSpan unit, std::optional<std::int64_t> pts
         ++left_out_;
         return;
     }
-    packet.pts = pts_grid_->snap(time_of(*pts));
-    packet.dts = dts_grid_->snap(time_of(framing_->unit_dts.value_or(*pts)));
+    packet.pts = pts_grid_->snap(*pts);
+    packet.dts = dts_grid_->snap(framing_->unit_dts.value_or(*pts));
     packet.data = Bytes(ByteVector(unit.begin(), unit.end()));
     emit(std::move(packet));
 }
 
 // LPCM of Blu-ray: one PES packet holds a header and whole sample frames.
-void ElementaryStream::push_lpcm(ByteSpan piece, std::optional<std::int64_t> pts) {
+void ElementaryStream::push_lpcm(ByteSpan piece, std::optional<Time> pts) {
     Framing& f = *framing_;
     const auto finish = [&] {
         const auto header = bitstream::parse_blu_ray_lpcm_header(f.unit);
-        if (!header || !f.unit_pts) return;
+        if (!header || (!f.unit_pts && !(clock_ && clock_->begun()))) return;
         track_.channels = header->channels;
         track_.speakers = header->speakers;
         track_.sample_rate = header->sample_rate;
@@ -402,7 +416,8 @@ void ElementaryStream::push_lpcm(ByteSpan piece, std::optional<std::int64_t> pts
         packet.track = track_.id;
         packet.key = true;
         packet.duration = bitstream::audio_duration(track_, samples);
-        packet.pts = packet.dts = clock_->on_timeline(time_of(*f.unit_pts), packet.duration);
+        packet.pts = packet.dts =
+            f.unit_pts ? clock_->on_timeline(*f.unit_pts, packet.duration) : clock_->next(packet.duration);
         packet.data = Bytes(std::move(samples));
         emit(std::move(packet));
     };
@@ -423,7 +438,7 @@ void ElementaryStream::push_lpcm(ByteSpan piece, std::optional<std::int64_t> pts
     }
 }
 
-void ElementaryStream::push_subtitle(ByteSpan piece, std::optional<std::int64_t> pts) {
+void ElementaryStream::push_subtitle(ByteSpan piece, std::optional<Time> pts) {
     Framing& f = *framing_;
     constexpr std::uint8_t kComposition = 0x16, kEnd = 0x80;  // segments of presentation graphics
     const bool segments = track_.codec == Codec::pgs;
@@ -456,7 +471,7 @@ void ElementaryStream::push_subtitle(ByteSpan piece, std::optional<std::int64_t>
     described_ = true;
     Packet packet;
     packet.track = track_.id;
-    packet.pts = packet.dts = time_of(*f.unit_pts);
+    packet.pts = packet.dts = *f.unit_pts;
     packet.key = true;
     packet.data = Bytes(std::move(f.unit));
     f.unit = {};

@@ -1,5 +1,6 @@
-// Elementary streams as MPEG's program and transport streams carry them, cut into timed packets: what both readers
-// share. Stamps come in on a continuous 90 kHz timeline (see TimestampClock).
+// Elementary streams as MPEG's program and transport streams carry them, in files and on discs, cut into timed packets:
+// what their readers share. Timestamps come in on a continuous timeline: in files TimestampClock makes it, on discs the
+// tables do (disc/title_assembler.hpp).
 #pragma once
 
 #include <deque>
@@ -17,7 +18,7 @@
 
 namespace wavecrest::container {
 
-// Stamps of 33 bits that wrap, jump and are told by several tracks, on one continuous timeline. Where a track's
+// Timestamps of 33 bits that wrap, jump and are told by several tracks, on one continuous timeline. Where a track's
 // timestamps jump, a new interval begins at the latest time reached; the other tracks join it with their own jump.
 class TimestampClock {
   public:
@@ -26,17 +27,18 @@ class TimestampClock {
         std::size_t interval = 0;
         std::optional<std::int64_t> last;  // unwrapped
     };
-    // The timestamp on the continuous timeline, in ticks of 90 kHz.
-    std::int64_t on_timeline(TrackState& track_state, std::int64_t timestamp);
-    // Tells how far the timeline has been filled.
-    void reached(std::int64_t ticks) { reached_ = std::max(reached_, ticks); }
-    // After a skip: the next timestamp belongs to an interval in which `timestamp` is at `ticks`.
-    void restart(std::int64_t timestamp, std::int64_t ticks);
-    void restart() { intervals_.clear(); }
+    struct Times {
+        std::optional<Time> pts, dts;
+    };
+    // Those of a PES packet (90 kHz, 33 bits), on the continuous timeline; without a decoding timestamp `dts` is `pts`,
+    // without any there is none.
+    Times on_timeline(TrackState& track_state, std::optional<std::int64_t> pts, std::optional<std::int64_t> dts);
+    // After a seek, or at the start: the next timestamp belongs to an interval in which `timestamp` is at `at`.
+    void restart(std::int64_t timestamp, Time at);
 
     struct Jump {
-        std::int64_t at = 0;  // ticks of the continuous timeline
-        std::int64_t by = 0;  // what the timestamps jumped by
+        Time at{};  // of the continuous timeline
+        Time by{};  // what the timestamps jumped by
     };
     // Since the last call.
     std::vector<Jump> take_jumps() { return std::exchange(jumps_, {}); }
@@ -44,11 +46,13 @@ class TimestampClock {
   private:
     struct TimeRange {
         std::int64_t timestamp = 0;  // unwrapped, of some moment in it
-        std::int64_t ticks = 0;      // where that moment is
+        Time at{};                   // where that moment is
         std::int64_t newest = 0;     // unwrapped timestamp
     };
+    Time place(TrackState& track_state, std::int64_t timestamp);
+
     std::vector<TimeRange> intervals_;
-    std::int64_t reached_ = 0;
+    Time reached_{};  // how far the timeline has been filled
     std::vector<Jump> jumps_;
 };
 
@@ -66,13 +70,15 @@ class ElementaryStream {
     bool described() const { return described_; }
 
     // A piece of PES payload; timestamps belong to the first unit that begins in it.
-    void push(ByteSpan piece, std::optional<std::int64_t> pts, std::optional<std::int64_t> dts);
+    void push(ByteSpan piece, std::optional<Time> pts, std::optional<Time> dts);
     // A piece is missing here: what is incomplete is dropped.
     void lost();
     // The stream ends: gives what is left.
     void flush();
-    // After a skip.
+    // After a seek.
     void restart();
+    // The timestamps come from another clock from here on, on the same timeline.
+    void rejoin();
     // Whole packets, in decoding order; the caller takes them out.
     std::deque<Packet>& ready() { return ready_; }
     // Packets before the first one that decoding can start at are left out; how many.
@@ -83,9 +89,9 @@ class ElementaryStream {
     void take_pictures();
     void take_mpeg2();
     void take_frames();
-    void take_whole(ByteSpan unit, std::optional<std::int64_t> pts);
-    void push_subtitle(ByteSpan piece, std::optional<std::int64_t> pts);
-    void push_lpcm(ByteSpan piece, std::optional<std::int64_t> pts);
+    void take_whole(ByteSpan unit, std::optional<Time> pts);
+    void push_subtitle(ByteSpan piece, std::optional<Time> pts);
+    void push_lpcm(ByteSpan piece, std::optional<Time> pts);
     void emit_picture(bitstream::nal::AccessUnit unit);
     void emit(Packet packet);
     void describe(ByteSpan data);

@@ -56,7 +56,7 @@ class ProgramSource : public PacketSource {
     void push_lpcm(StreamState& stream_state, ByteSpan payload, const ps::PesPacket& packet);
     void emit(Packet packet);
     std::optional<std::int64_t> timestamp_near(std::uint64_t place, bool last);
-    void go_to(std::uint64_t place, std::int64_t timestamp, std::int64_t ticks);
+    void go_to(std::uint64_t place, std::int64_t timestamp, Time at);
 
     base::WindowReader bytes_;
     std::uint64_t at_ = 0;
@@ -174,20 +174,13 @@ void ProgramSource::emit(Packet packet) {
 }
 
 void ProgramSource::push(StreamState& stream_state, ByteSpan payload, const ps::PesPacket& packet) {
-    std::optional<std::int64_t> pts, dts;
-    if (packet.pts) {
-        if (!has_first_) {
-            // The continuous timeline has the first stream's own timestamps: what was rounded to them stays on its
-            // grid.
-            has_first_ = true;
-            first_stamp_ = packet.dts.value_or(*packet.pts);
-            clock_.restart(first_stamp_, first_stamp_);
-        }
-        dts = clock_.on_timeline(stream_state.clock, packet.dts.value_or(*packet.pts));
-        const std::int64_t ahead = packet.dts ? (*packet.pts - *packet.dts + kRange) % kRange : 0;
-        pts = *dts + (ahead < 60 * 90000 ? ahead : 0);
-        clock_.reached(*pts);
+    if (packet.pts && !has_first_) {
+        // The continuous timeline has the first stream's own timestamps: what was rounded to them stays on its grid.
+        has_first_ = true;
+        first_stamp_ = packet.dts.value_or(*packet.pts);
+        clock_.restart(first_stamp_, base::from_ticks(first_stamp_, 90'000));
     }
+    const auto [pts, dts] = clock_.on_timeline(stream_state.clock, packet.pts, packet.dts);
     stream_state.stream.push(payload, pts, dts);
     while (!stream_state.stream.ready().empty()) {
         emit(std::move(stream_state.stream.ready().front()));
@@ -195,8 +188,8 @@ void ProgramSource::push(StreamState& stream_state, ByteSpan payload, const ps::
     }
     for (const TimestampClock::Jump& jump : clock_.take_jumps()) {
         if (started_)
-            problems_.push_back({fmt::format("clock discontinuity of {}{}", jump.by < 0 ? "-" : "",
-                                             base::format_span(base::from_ticks(std::abs(jump.by), 90000))),
+            problems_.push_back({fmt::format("clock discontinuity of {}{}", jump.by.count() < 0 ? "-" : "",
+                                             base::format_span(std::chrono::abs(jump.by))),
                                  reached_, reached_});
     }
 }
@@ -216,10 +209,8 @@ void ProgramSource::push_lpcm(StreamState& stream_state, ByteSpan payload, const
     Packet out;
     out.track = track.id;
     out.duration = bitstream::audio_duration(track, samples);
-    out.pts = packet.pts
-                  ? stream_state.audio->on_timeline(
-                        base::from_ticks(clock_.on_timeline(stream_state.clock, *packet.pts), 90000), out.duration)
-                  : stream_state.audio->next(out.duration);
+    const auto stated = clock_.on_timeline(stream_state.clock, packet.pts, std::nullopt).pts;
+    out.pts = stated ? stream_state.audio->on_timeline(*stated, out.duration) : stream_state.audio->next(out.duration);
     out.dts = out.pts;
     out.key = true;
     out.data = Bytes(std::move(samples));
@@ -339,7 +330,7 @@ std::optional<std::int64_t> ProgramSource::timestamp_near(std::uint64_t place, b
     return found;
 }
 
-void ProgramSource::go_to(std::uint64_t place, std::int64_t timestamp, std::int64_t ticks) {
+void ProgramSource::go_to(std::uint64_t place, std::int64_t timestamp, Time at) {
     at_ = place;
     ended_ = false;
     ready_.clear();
@@ -350,7 +341,7 @@ void ProgramSource::go_to(std::uint64_t place, std::int64_t timestamp, std::int6
         stream_state.clock = {};
         if (stream_state.audio) stream_state.audio->restart();
     }
-    clock_.restart(timestamp, ticks);
+    clock_.restart(timestamp, at);
 }
 
 Status ProgramSource::seek(Time time) {
@@ -378,7 +369,9 @@ Status ProgramSource::seek(Time time) {
                 high = middle;
             }
         }
-        const auto restart = [&] { go_to(low, low_timestamp, first_stamp_ + ticks_of(low_timestamp)); };
+        const auto restart = [&] {
+            go_to(low, low_timestamp, base::from_ticks(first_stamp_ + ticks_of(low_timestamp), 90'000));
+        };
         restart();
         std::optional<Time> key;
         bool past = false;

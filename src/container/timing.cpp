@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <chrono>
 #include <cmath>
+#include <utility>
 
 namespace wavecrest::container {
 
@@ -25,8 +26,11 @@ Time PictureGrid::snap(Time time) {
 }
 
 Time AudioClock::on_timeline(Time stated, Time duration) {
+    // A little more than half a tick of 90 kHz and half a sample of 48 kHz: what was rounded says the same.
+    constexpr Time kSample{12'000};  // 17 µs
     Time time = next_;
-    if (!begun_ || std::chrono::abs(stated - next_) > tolerance_) {
+    const Time tolerance = std::exchange(rejoined_, false) ? std::min(kSample, tolerance_) : tolerance_;
+    if (!begun_ || std::chrono::abs(stated - next_) > tolerance) {
         time = sample_rate_ > 0 ? base::from_ticks(base::to_ticks(stated, sample_rate_), sample_rate_) : stated;
         if (std::chrono::abs(time - stated) > tolerance_) time = stated;
     }

@@ -33,11 +33,13 @@ class AudioClock {
     Time next(Time duration);
     bool begun() const { return begun_; }
     void restart() { begun_ = false; }
+    // The times come from another clock from here on: the next stated one counts to the sample.
+    void rejoin() { rejoined_ = begun_; }
 
   private:
     int sample_rate_;
     Time tolerance_;
-    bool begun_ = false;
+    bool begun_ = false, rejoined_ = false;
     Time next_{};
 };
 

@@ -136,7 +136,7 @@ Status TransportSource::open(int number) {
     // The continuous timeline has the reference stream's own timestamps, so that what was rounded to them stays on its
     // grid.
     if (const auto first = timestamp_at(layout_.first, base::kUnknownSize))
-        clock_.restart(first->second, first->second);
+        clock_.restart(first->second, base::from_ticks(first->second, 90'000));
     for (const auto& [n, program] : found_) programs.push_back(n);
     at_ = layout_.first;
     const auto complete = [&] {
@@ -512,20 +512,14 @@ void TransportSource::take_packet(ByteSpan bytes) {
             return;
         }
         stream_state.open = true;
-        std::optional<std::int64_t> pts, dts;
-        if (pes->pts) {
-            dts = clock_.on_timeline(stream_state.clock, pes->dts.value_or(*pes->pts));
-            const std::int64_t ahead = pes->dts ? (*pes->pts - *pes->dts + kRange) % kRange : 0;
-            pts = *dts + (ahead < 60 * kSecond ? ahead : 0);
-            clock_.reached(*pts);
-        }
+        const auto [pts, dts] = clock_.on_timeline(stream_state.clock, pes->pts, pes->dts);
         stream_state.stream.push(pes->payload, pts, dts);
     }
     if (!stream_state.stream.ready().empty()) collect(stream_state);
     for (const TimestampClock::Jump& jump : clock_.take_jumps()) {
         if (started_)
-            report(fmt::format("clock discontinuity of {}{}", jump.by < 0 ? "-" : "",
-                               base::format_span(base::from_ticks(std::abs(jump.by), 90000))));
+            report(fmt::format("clock discontinuity of {}{}", jump.by.count() < 0 ? "-" : "",
+                               base::format_span(std::chrono::abs(jump.by))));
     }
 }
 
@@ -733,7 +727,7 @@ void TransportSource::go_to(std::uint64_t place, std::pair<std::int64_t, std::in
         stream_state.continuity = -1;
         stream_state.open = false;
     }
-    clock_.restart(clock.first, clock.second);
+    clock_.restart(clock.first, base::from_ticks(clock.second, 90'000));
 }
 
 Status TransportSource::seek(Time time) {

@@ -181,7 +181,6 @@ class TitleSource : public PacketSource {
         const BluRayItem& item = title_.items[index];
         offset_ = entry_before(clips_[index], item.in_time);
         for (PidState& pid : pids_) pid.continuity = -1;
-        lpcm_.clear();
         pictures_.clear();
         assembler_.start_clock(std::int64_t{item.in_time} * 2, item.start);
         past_end_ = 0;
@@ -212,7 +211,7 @@ class TitleSource : public PacketSource {
         }
         if (*got < ts::kTimedPacket) {
             pass_on_pictures();
-            assembler_.join();  // pictures are told by whole groups: what is held back counts as reached
+            assembler_.finish();  // pictures are told by whole groups: what is held back counts as reached
             const Time reached = assembler_.video_end();
             if (reached + std::chrono::milliseconds(500) < last_wanted_) {
                 assembler_.report(fmt::format("clip {} ends before the title does", item().clips.front()), reached,
@@ -254,7 +253,6 @@ class TitleSource : public PacketSource {
             pass_on_pictures();
             lost_since_ = assembler_.video_end();
             assembler_.lost();
-            lpcm_.clear();
         }
     }
 
@@ -301,7 +299,6 @@ class TitleSource : public PacketSource {
         if (pid.continuity >= 0 && packet.continuity != ((pid.continuity + 1) & 15) && !packet.discontinuity) {
             pass_on_pictures();
             assembler_.lost(packet.pid);
-            lpcm_[packet.pid].clear();
         }
         pid.continuity = packet.continuity;
         if (lost_since_) {
@@ -326,63 +323,36 @@ class TitleSource : public PacketSource {
         switch (pid.track->kind) {
             case TrackKind::video:
                 // Packets are small: what belongs together is passed on in larger pieces.
-                if (starts) {
+                if (starts || packet.pid != pictures_pid_) {
                     pass_on_pictures();
+                    pictures_pid_ = packet.pid;
                     pts_ = pts;
                     dts_ = dts;
                 }
                 pictures_.insert(pictures_.end(), payload.begin(), payload.end());
                 break;
             case TrackKind::subtitle:
-                assembler_.subtitle(packet.pid, payload, pts);
+                assembler_.push(packet.pid, payload, pts);
                 break;
             case TrackKind::audio:
-                if (pid.track->codec == Codec::lpcm) {
-                    take_lpcm(packet.pid, starts, payload, pts);
-                } else if (pid.track->codec != Codec::truehd || pid.extension == kTrueHdCore) {
-                    assembler_.audio(packet.pid, payload, pts);
-                }
+                if (pid.track->codec != Codec::truehd || pid.extension == kTrueHdCore)
+                    assembler_.push(packet.pid, payload, pts);
                 break;
         }
     }
 
     void pass_on_pictures() {
         if (pictures_.empty()) return;
-        assembler_.video(pictures_, pts_, dts_);
+        assembler_.push(pictures_pid_, pictures_, pts_, dts_);
         pts_.reset();
         dts_.reset();
         pictures_.clear();
     }
 
-    // LPCM comes in units with a header, one in each PES packet.
-    void take_lpcm(int pid, bool starts, ByteSpan payload, std::optional<std::int64_t> pts) {
-        ByteVector& unit = lpcm_[pid];
-        if (starts) {
-            unit.clear();
-            lpcm_pts_[pid] = pts;
-        } else if (unit.empty()) {
-            return;
-        }
-        unit.insert(unit.end(), payload.begin(), payload.end());
-        const auto header = bitstream::parse_blu_ray_lpcm_header(unit);
-        if (unit.size() < bitstream::kBluRayLpcmHeaderSize) return;
-        const std::size_t size = bitstream::kBluRayLpcmHeaderSize + (std::size_t{unit[0]} << 8 | unit[1]);
-        if (!header) {
-            unit.clear();
-            return;
-        }
-        if (unit.size() < size) return;
-        const ByteSpan data = ByteSpan(unit).first(size).subspan(bitstream::kBluRayLpcmHeaderSize);
-        const std::size_t frame = static_cast<std::size_t>(header->coded_channels) * (header->bits == 16 ? 2 : 3);
-        assembler_.samples(pid, bitstream::plain_blu_ray_lpcm(*header, data),
-                           static_cast<std::int64_t>(data.size() / frame), header->sample_rate, lpcm_pts_[pid]);
-        unit.clear();
-    }
-
     // The item is through. Its packets must be given out by its own limits, so they are taken out here.
     void leave_item() {
         pass_on_pictures();
-        assembler_.join();
+        assembler_.finish();
         std::vector<Packet> rest;
         while (auto packet = assembler_.take()) {
             if (wanted(*packet)) rest.push_back(std::move(*packet));
@@ -412,10 +382,9 @@ class TitleSource : public PacketSource {
     int past_end_ = 0;
     bool finished_ = false;
     Time first_wanted_ = Time::min(), last_wanted_ = Time::max();
-    ByteVector pictures_;  // video not yet passed on, with its timestamps
+    ByteVector pictures_;  // video not yet passed on, with its PID and timestamps
+    TrackId pictures_pid_ = -1;
     std::optional<std::int64_t> pts_, dts_;
-    std::map<int, ByteVector> lpcm_;
-    std::map<int, std::optional<std::int64_t>> lpcm_pts_;
     std::optional<Time> lost_since_;
     Status status_;
     ByteVector buffer_;

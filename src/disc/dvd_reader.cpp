@@ -75,7 +75,7 @@ Probe probe_at(base::ByteSource& source, std::uint32_t first) {
             if (packet.scrambled || packet.payload.empty()) continue;
             const ByteSpan data = packet.payload;
             if (packet.stream_id == ps::kFirstVideo) {
-                splitter.push(data, packet.pts, packet.dts, 0, units);
+                splitter.push(data, {}, {}, 0, units);
             } else if (packet.stream_id >= ps::kFirstAudio && packet.stream_id < ps::kFirstAudio + 8) {
                 look_for_frame(packet.stream_id, Codec::mp2, data);
             } else if (packet.stream_id == ps::kPrivate1) {

@@ -175,9 +175,9 @@ class DvdTitleSource : public PacketSource {
                 return;
             }
             if (packet.stream_id == ps::kFirstVideo) {
-                assembler_.video(packet.payload, packet.pts, packet.dts);
+                assembler_.push(kDvdVideoTrack, packet.payload, packet.pts, packet.dts);
             } else if (packet.stream_id >= ps::kFirstAudio && packet.stream_id < ps::kFirstAudio + 32) {
-                assembler_.audio(packet.stream_id, packet.payload, packet.pts);
+                assembler_.push(packet.stream_id, packet.payload, packet.pts);
             } else if (packet.stream_id == ps::kPrivate1 && !packet.payload.empty()) {
                 take_private(packet);
             }
@@ -213,10 +213,10 @@ class DvdTitleSource : public PacketSource {
         const int substream = packet.payload[0];
         const ByteSpan data = packet.payload.subspan(1);
         if (substream >= kSubpictureStream && substream < kSubpictureStream + 32) {
-            assembler_.subtitle(substream, data, packet.pts);
+            assembler_.push(substream, data, packet.pts);
         } else if (substream >= kAc3Stream && substream < kDtsStream + 8) {
             if (data.size() >= kAudioSubstreamHeader - 1)
-                assembler_.audio(substream, data.subspan(kAudioSubstreamHeader - 1), packet.pts);
+                assembler_.push(substream, data.subspan(kAudioSubstreamHeader - 1), packet.pts);
         } else if (substream >= kLpcmStream && substream < kLpcmStream + 8) {
             take_lpcm(substream, data, packet.pts);
         }
@@ -230,7 +230,7 @@ class DvdTitleSource : public PacketSource {
         std::optional<std::int64_t> timestamp;
         const auto lead = static_cast<std::size_t>(std::max(header->first_frame_at, 0));
         if (pts && header->first_frame_at >= 0 && lead <= data.size()) {
-            if (assembler_.audio_begun(track)) {
+            if (assembler_.samples_begun(track)) {
                 const auto lead_samples =
                     static_cast<std::int64_t>(lead / header->group_bytes()) * header->group_samples();
                 timestamp = *pts - base::rescale(lead_samples, 90000, header->sample_rate);
@@ -238,7 +238,7 @@ class DvdTitleSource : public PacketSource {
                 data = data.subspan(lead);
                 timestamp = pts;
             }
-        } else if (!assembler_.audio_begun(track)) {
+        } else if (!assembler_.samples_begun(track)) {
             return;
         }
         const auto frames = static_cast<std::int64_t>(data.size() / header->group_bytes()) * header->group_samples();

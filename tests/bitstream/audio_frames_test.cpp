@@ -115,7 +115,7 @@ TEST_CASE("frames are found behind chance bytes, with their timestamps, in piece
         for (std::size_t at = 0; at < stream.size(); at += piece) {
             const auto part = ByteSpan(stream).subspan(at, std::min(piece, stream.size() - at));
             // A timestamp with every piece: it belongs to the first frame that starts there.
-            splitter.push(part, static_cast<std::int64_t>(at), frames);
+            splitter.push(part, Time{static_cast<std::int64_t>(at)}, frames);
         }
         splitter.flush(frames);
         REQUIRE(frames.size() == 5);
@@ -123,7 +123,7 @@ TEST_CASE("frames are found behind chance bytes, with their timestamps, in piece
             CHECK(frames[i].data.size() == 960);
             const std::size_t begin = 5 + 960 * i, owner = begin / piece * piece;
             const bool first_there = i == 0 || (begin - 960) / piece * piece != owner;
-            if (first_there) CHECK(frames[i].pts == static_cast<std::int64_t>(owner));
+            if (first_there) CHECK(frames[i].pts == Time{static_cast<std::int64_t>(owner)});
             if (!first_there) CHECK_FALSE(frames[i].pts);
         }
     }
@@ -137,14 +137,14 @@ TEST_CASE("dependent frames belong to the one before: a core and its extensions 
     }
     bitstream::AudioFrameSplitter splitter(Codec::eac3);
     std::vector<bitstream::AudioFrame> frames;
-    splitter.push(stream, 0, frames);
+    splitter.push(stream, Time{}, frames);
     splitter.flush(frames);
     REQUIRE(frames.size() == 3);
     CHECK(frames[2].data.size() == 1536);
     CHECK(frames[0].header.channels == 6);
     CHECK(frames[0].header.samples == 1536);
     // What is cut at the end is no frame.
-    splitter.push(ByteSpan(stream).first(1500), 0, frames);
+    splitter.push(ByteSpan(stream).first(1500), Time{}, frames);
     splitter.flush(frames);
     CHECK(frames.back().data.size() == 1024);
 }

@@ -210,20 +210,20 @@ TEST_CASE("a timestamp belongs to the first unit that starts in its piece", "[mp
     // Piece 2 begins with the end of unit 1; its timestamp is unit 2's. Piece 3 holds only an end: its timestamp is
     // nobody's.
     const std::size_t cut = a.size() - 10;
-    splitter.push(ByteSpan(a).first(cut), 1000, 900, 1, units);
+    splitter.push(ByteSpan(a).first(cut), Time{1000}, Time{900}, 1, units);
     ByteVector piece(a.begin() + static_cast<std::ptrdiff_t>(cut), a.end());
     piece.insert(piece.end(), b.begin(), b.begin() + 30);
-    splitter.push(piece, 2000, {}, 2, units);
+    splitter.push(piece, Time{2000}, {}, 2, units);
     ByteVector rest(b.begin() + 30, b.end());
     splitter.push(rest, {}, {}, 3, units);
-    splitter.push(c, 4000, {}, 4, units);
+    splitter.push(c, Time{4000}, {}, 4, units);
     splitter.flush(units);
     REQUIRE(units.size() == 3);
-    CHECK(units[0].pts == 1000);
-    CHECK(units[0].dts == 900);
-    CHECK(units[1].pts == 2000);
+    CHECK(units[0].pts == Time{1000});
+    CHECK(units[0].dts == Time{900});
+    CHECK(units[1].pts == Time{2000});
     CHECK_FALSE(units[1].dts);
-    CHECK(units[2].pts == 4000);
+    CHECK(units[2].pts == Time{4000});
     CHECK(units[2].tag == 4);
 }
 
@@ -247,10 +247,10 @@ TEST_CASE("endless rubbish does not pile up, and the stream is found after it", 
     BitWriter out;
     sequence(out);
     picture(out, {0, 1});
-    splitter.push(out.release(), 90000, {}, 7, units);
+    splitter.push(out.release(), base::from_seconds(1), {}, 7, units);
     splitter.flush(units);
     REQUIRE(units.size() == 1);
-    CHECK(units[0].pts == 90000);
+    CHECK(units[0].pts == base::from_seconds(1));
     CHECK(units[0].tag == 7);
 }
 
@@ -271,7 +271,7 @@ TEST_CASE("display time of a frame in fields", "[mpeg2]") {
 
 namespace {
 
-mpeg2::AccessUnit unit(int temporal, int type, bool repeat, bool starts, std::optional<std::int64_t> pts = {}) {
+mpeg2::AccessUnit unit(int temporal, int type, bool repeat, bool starts, std::optional<Time> pts = {}) {
     mpeg2::AccessUnit u;
     u.picture.temporal_reference = temporal;
     u.picture.coding_type = type;
@@ -295,7 +295,7 @@ TEST_CASE("picture times follow display order and repeat flags, exactly and with
     std::int64_t fields = 0;
     for (int g = 0; g < kGroups; ++g) {
         const std::int64_t i_start = fields + 3 + 2;  // after B0 (3 fields) and B1 (2)
-        const auto pts = base::to_ticks(i_start * field, 90000);
+        const Time pts = base::from_ticks(base::to_ticks(i_start * field, 90000), 90000);
         timer.push(unit(2, 1, true, true, pts), video, timed);
         timer.push(unit(0, 3, true, false), video, timed);
         timer.push(unit(1, 3, false, false), video, timed);
@@ -327,9 +327,9 @@ TEST_CASE("a timestamp that jumps makes a new anchor", "[mpeg2]") {
     video.frame_rate = {25, 1};
     mpeg2::PictureTimer timer;
     std::vector<mpeg2::TimedUnit> timed;
-    timer.push(unit(0, 1, false, true, 0), video, timed);
-    timer.push(unit(0, 1, false, true, 3600), video, timed);
-    timer.push(unit(0, 1, false, true, 90000), video, timed);
+    timer.push(unit(0, 1, false, true, Time{}), video, timed);
+    timer.push(unit(0, 1, false, true, base::from_seconds(0.04)), video, timed);
+    timer.push(unit(0, 1, false, true, base::from_seconds(1)), video, timed);
     timer.push(unit(0, 1, false, true), video, timed);
     timer.flush(timed);
     REQUIRE(timed.size() == 4);

@@ -31,7 +31,7 @@ TEST_CASE("layer II audio is decoded frame by frame, each with its own time", "[
 
     bitstream::AudioFrameSplitter splitter(Codec::mp2);
     std::vector<bitstream::AudioFrame> frames;
-    splitter.push(coded, 0, frames);
+    splitter.push(coded, Time{}, frames);
     splitter.flush(frames);
     REQUIRE(frames.size() >= 41);
     CHECK(frames[0].header.codec == Codec::mp2);

@@ -102,15 +102,15 @@ TEST_CASE("H.264 of Blu-ray discs is cut into access units with their times, acr
                                dts = clock + base::to_ticks(packet.dts, 90000);
             for (std::size_t at = 0; at < stream.size(); at += 184) {
                 const ByteSpan piece = ByteSpan(stream).subspan(at, std::min<std::size_t>(184, stream.size() - at));
-                assembler.video(piece, at == 0 ? std::optional(pts) : std::nullopt,
-                                at == 0 ? std::optional(dts) : std::nullopt);
+                assembler.push(0x1011, piece, at == 0 ? std::optional(pts) : std::nullopt,
+                               at == 0 ? std::optional(dts) : std::nullopt);
             }
         }
     };
     const Time length = base::frames_to_time(60, {24000, 1001});
     assembler.start_clock(kClock, Time{});
     feed(kClock);
-    assembler.join();
+    assembler.finish();
     assembler.start_clock(77, length);
     feed(77);
     assembler.finish();
