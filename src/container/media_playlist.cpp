@@ -174,40 +174,4 @@ std::string write_playlist(const MediaPlaylist& playlist) {
     return text;
 }
 
-std::string resolve_uri(const std::string& base, const std::string& reference) {
-    if (reference.find("://") != std::string::npos) return reference;
-    const std::size_t scheme = base.find("://");
-    if (scheme == std::string::npos) return reference;
-    if (reference.starts_with("//")) return base.substr(0, scheme + 1) + reference;
-    const std::size_t path = std::min(base.find('/', scheme + 3), base.size());
-    if (reference.starts_with("/")) return base.substr(0, path) + reference;
-    const std::string plain = base.substr(0, base.find_first_of("?#"));
-    std::string full = plain.substr(path);
-    full = full.substr(0, full.rfind('/') + 1);
-    if (full.empty()) full = "/";
-    full += reference;
-    // Dot segments (5.2.4).
-    std::string clean, query;
-    if (const std::size_t mark = full.find('?'); mark != std::string::npos) {
-        query = full.substr(mark);
-        full.resize(mark);
-    }
-    std::size_t at = 1;
-    std::vector<std::string> parts;
-    while (at <= full.size()) {
-        const std::size_t end = std::min(full.find('/', at), full.size());
-        const std::string part = full.substr(at, end - at);
-        const bool last = end >= full.size();
-        if (part == "..") {
-            if (!parts.empty()) parts.pop_back();
-            if (last) parts.emplace_back();
-        } else if (part != "." || last) {
-            parts.push_back(part == "." ? "" : part);
-        }
-        at = end + 1;
-    }
-    for (const std::string& part : parts) clean += "/" + part;
-    return base.substr(0, path) + clean + query;
-}
-
 }  // namespace wavecrest::container

@@ -53,7 +53,4 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
 // The text of a playlist of segments, or of variants where there are some.
 std::string write_playlist(const MediaPlaylist& playlist);
 
-// A reference resolved against the address it was found at (RFC 3986, 5.2; http only).
-std::string resolve_uri(const std::string& base, const std::string& reference);
-
 }  // namespace wavecrest::container

@@ -23,66 +23,7 @@ using boost::system::error_code;
 
 constexpr std::size_t kReceived = 64 << 10, kPiece = 8 << 10;
 
-constexpr std::string_view kPlainScheme = "http://", kSecureScheme = "https://";
-
-std::uint16_t usual_port(const Url& url) {
-    return url.secure ? 443 : 80;
-}
-
-// As a Host field names it (RFC 9110, 7.2).
-std::string authority_of(const Url& url) {
-    const bool ipv6 = url.host.find(':') != std::string::npos;
-    return fmt::format("{}{}{}{}", ipv6 ? "[" : "", url.host, ipv6 ? "]" : "",
-                       url.port == usual_port(url) ? "" : fmt::format(":{}", url.port));
-}
-
 }  // namespace
-
-std::string Url::text() const {
-    return fmt::format("{}{}{}", secure ? kSecureScheme : kPlainScheme, authority_of(*this), target);
-}
-
-bool is_http_address(const std::string& text) {
-    return text.starts_with(kPlainScheme) || text.starts_with(kSecureScheme);
-}
-
-Result<Url> parse_url(const std::string& text) {
-    const auto wrong = [&](const char* what) {
-        return fail(ErrorKind::usage, what, text, "write an address such as http://192.168.1.10:8080/film.mp4");
-    };
-    if (!is_http_address(text)) return wrong("the address does not begin with http:// or https://");
-    Url url;
-    url.secure = text.starts_with(kSecureScheme);
-    url.port = usual_port(url);
-    std::string authority = text.substr((url.secure ? kSecureScheme : kPlainScheme).size());
-    if (const std::size_t slash = authority.find('/'); slash != std::string::npos) {
-        url.target = authority.substr(slash);
-        authority.resize(slash);
-    }
-    std::string port;
-    if (authority.starts_with("[")) {
-        const std::size_t end = authority.find(']');
-        if (end == std::string::npos) return wrong("the address lacks a closing bracket");
-        url.host = authority.substr(1, end - 1);
-        if (end + 1 < authority.size()) port = authority.substr(end + 1);
-    } else {
-        const std::size_t colon = authority.find(':');
-        url.host = authority.substr(0, colon);
-        if (colon != std::string::npos) port = authority.substr(colon);
-    }
-    if (url.host.empty()) return wrong("the address has no host");
-    if (!port.empty()) {
-        unsigned number = 0;
-        const auto [rest, error] = std::from_chars(port.data() + 1, port.data() + port.size(), number);
-        if (port[0] != ':' || error != std::errc{} || rest != port.data() + port.size() || number == 0 ||
-            number > 65535)
-            return wrong("the address has no valid port");
-        url.port = static_cast<std::uint16_t>(number);
-    }
-    if (url.target.find_first_of(" \r\n\t") != std::string::npos)
-        return wrong("the address contains spaces: write them as %20");
-    return url;
-}
 
 struct HttpClient::State {
     Url url;
@@ -148,8 +89,8 @@ Status HttpClient::State::connect() {
 
 // RFC 9112, 3. `fields`: each with its CR LF.
 Status HttpClient::State::ask(const char* method, const std::string& fields, const std::string& body) {
-    const std::string request =
-        fmt::format("{} {} HTTP/1.1\r\nHost: {}\r\n{}\r\n{}", method, url.target, authority_of(url), fields, body);
+    const std::string request = fmt::format("{} {} HTTP/1.1\r\nHost: {}\r\n{}\r\n{}", method, url.target,
+                                            authority(url.host, url.port, url.usual_port()), fields, body);
     const auto written = wire->write(base::as_bytes(request));
     if (!written) return unreachable(written.error(), "asking for the stream");
     return {};

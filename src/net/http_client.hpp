@@ -9,24 +9,11 @@
 #include <span>
 #include <string>
 
-#include "base/file.hpp"
 #include "base/result.hpp"
 #include "base/time.hpp"
+#include "net/url.hpp"
 
 namespace wavecrest::net {
-
-struct Url {
-    std::string host;
-    std::uint16_t port = 80;
-    std::string target = "/";  // path and query, as written
-    bool secure = false;       // https://
-    base::Path trusted;        // a certificate (PEM) accepted besides the system's; empty: none
-
-    std::string text() const;
-};
-bool is_http_address(const std::string& text);
-// http:// and https://. Kind usage.
-Result<Url> parse_url(const std::string& text);
 
 struct ResponseHead {
     int status = 0;

@@ -26,6 +26,7 @@
 #include "base/units.hpp"
 #include "net/acceptor.hpp"
 #include "net/crowd.hpp"
+#include "net/url.hpp"
 
 namespace wavecrest::net {
 namespace {
@@ -849,34 +850,6 @@ ByteRange parse_range(std::string_view value, std::uint64_t size) {
     if (!first || !last || *last < *first) return {};
     if (*first >= size) return {ByteRange::Kind::unsatisfiable, 0, 0};
     return {ByteRange::Kind::part, *first, std::min(*last, size - 1)};
-}
-
-std::string decode_path(std::string_view target) {
-    target = target.substr(0, target.find_first_of("?#"));
-    std::string path;
-    for (std::size_t i = 0; i < target.size(); ++i) {
-        unsigned value = 0;
-        if (target[i] == '%' && i + 2 < target.size()) {
-            const auto [rest, error] = std::from_chars(target.data() + i + 1, target.data() + i + 3, value, 16);
-            if (error == std::errc{} && rest == target.data() + i + 3) {
-                path += static_cast<char>(value);
-                i += 2;
-                continue;
-            }
-        }
-        path += target[i];
-    }
-    return path;
-}
-
-std::string encode_path(std::string_view path) {
-    std::string out;
-    for (const char c : path) {
-        const bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') ||
-                           std::string_view("-._~/").find(c) != std::string_view::npos;
-        out += plain ? std::string(1, c) : fmt::format("%{:02X}", static_cast<unsigned char>(c));
-    }
-    return out;
 }
 
 }  // namespace wavecrest::net

@@ -142,10 +142,4 @@ struct ByteRange {
 // Several ranges, other units and malformed values give the whole file, as the RFC allows.
 ByteRange parse_range(std::string_view value, std::uint64_t size);
 
-// Percent-decoding (RFC 3986, 2.1) of a request target's path; the query is cut off. Malformed escapes stay as they
-// are.
-std::string decode_path(std::string_view target);
-// Percent-encoding of everything but unreserved characters and "/".
-std::string encode_path(std::string_view path);
-
 }  // namespace wavecrest::net

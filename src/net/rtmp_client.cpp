@@ -10,7 +10,6 @@
 #include <algorithm>
 #include <array>
 #include <cerrno>
-#include <charconv>
 #include <cstring>
 #include <deque>
 #include <random>
@@ -18,6 +17,7 @@
 #include "base/byte_source.hpp"
 #include "net/amf0.hpp"
 #include "net/rtmp_server.hpp"
+#include "net/url.hpp"
 #include "net/wire.hpp"
 
 namespace wavecrest::net {
@@ -38,47 +38,22 @@ std::string RtmpAddress::text() const {
 }
 
 std::string RtmpAddress::endpoint() const {
-    const bool ipv6 = host.find(':') != std::string::npos;
-    return fmt::format("rtmp://{}{}{}{}/{}", ipv6 ? "[" : "", host, ipv6 ? "]" : "",
-                       port == kDefaultRtmpPort ? "" : fmt::format(":{}", port), application);
+    return fmt::format("rtmp://{}/{}", authority(host, port, kDefaultRtmpPort), application);
 }
 
 Result<RtmpAddress> parse_rtmp_address(const std::string& text) {
-    const auto refuse = [&] {
+    const auto parts = split_address(text);
+    // The path goes over the wire as it is written.
+    const std::string path = parts && parts->rest.starts_with('/') ? parts->rest.substr(1) : "";
+    const std::size_t slash = path.find('/');
+    if (!parts || parts->scheme != "rtmp" || slash == std::string::npos || slash == 0 || slash + 1 == path.size())
         return fail(ErrorKind::usage, fmt::format("\"{}\" isn't an RTMP address", text), "address",
                     "write it as rtmp://HOST/APPLICATION/STREAM, with :PORT behind the host if it isn't 1935");
-    };
-    constexpr std::string_view kScheme = "rtmp://";
-    if (!text.starts_with(kScheme)) return refuse();
-    std::string_view rest(text);
-    rest.remove_prefix(kScheme.size());
-    const std::size_t slash = rest.find('/');
-    if (slash == std::string_view::npos) return refuse();
-    std::string_view place = rest.substr(0, slash), path = rest.substr(slash + 1);
     RtmpAddress address;
-    std::string_view port;
-    if (place.starts_with("[")) {
-        const std::size_t end = place.find(']');
-        if (end == std::string_view::npos) return refuse();
-        address.host = place.substr(1, end - 1);
-        if (end + 1 < place.size()) {
-            if (place[end + 1] != ':') return refuse();
-            port = place.substr(end + 2);
-        }
-    } else {
-        const std::size_t colon = place.find(':');
-        address.host = place.substr(0, colon);
-        if (colon != std::string_view::npos) port = place.substr(colon + 1);
-    }
-    if (!port.empty()) {
-        const auto [end, error] = std::from_chars(port.data(), port.data() + port.size(), address.port);
-        if (error != std::errc{} || end != port.data() + port.size() || address.port == 0) return refuse();
-    }
-    const std::size_t second = path.find('/');
-    if (address.host.empty() || second == std::string_view::npos || second == 0 || second + 1 == path.size())
-        return refuse();
-    address.application = path.substr(0, second);
-    address.name = path.substr(second + 1);
+    address.host = parts->host;
+    if (parts->port != 0) address.port = parts->port;
+    address.application = path.substr(0, slash);
+    address.name = path.substr(slash + 1);
     return address;
 }
 

@@ -11,7 +11,7 @@
 #include "container/media_playlist.hpp"
 #include "container/reader.hpp"
 #include "container/subtitle_text.hpp"
-#include "net/http_client.hpp"
+#include "net/url.hpp"
 #include "source/input.hpp"
 #include "stream/text_subtitles.hpp"
 
@@ -83,14 +83,7 @@ std::optional<HlsAsk> parse_hls(std::string_view path, std::string_view stem) {
 // The name a player was given with its list (HlsViewers): digits.
 constexpr std::string_view kViewer = "viewer";
 std::string viewer_in(std::string_view query) {
-    const std::string mark = fmt::format("{}=", kViewer);
-    for (std::size_t at = 0; at < query.size();) {
-        const std::size_t end = std::min(query.find('&', at), query.size());
-        const std::string_view one = query.substr(at, end - at);
-        if (one.starts_with(mark)) return std::string(one.substr(mark.size(), 20));
-        at = end + 1;
-    }
-    return "";
+    return net::query_value(query, kViewer).value_or("").substr(0, 20);
 }
 
 // Addresses in playlists are relative to the playlist's own.

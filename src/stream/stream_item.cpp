@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "net/http_client.hpp"
+#include "net/url.hpp"
 #include "stream/service.hpp"
 
 namespace wavecrest::stream {

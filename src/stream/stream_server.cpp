@@ -14,7 +14,7 @@
 #include "base/units.hpp"
 #include "host/machine.hpp"
 #include "net/guess_limiter.hpp"
-#include "net/http_client.hpp"
+#include "net/url.hpp"
 #include "stream/control.hpp"
 #include "stream/rate_meter.hpp"
 #include "stream/rtmp_ingest.hpp"
@@ -35,19 +35,6 @@ class Publication : public net::RtmpPublication {
   private:
     std::shared_ptr<RtmpIngest> to_;
 };
-
-// The keys a query names.
-std::vector<std::string> keys_in(const std::string& query) {
-    std::vector<std::string> keys;
-    std::size_t at = 0;
-    while (at <= query.size()) {
-        const std::size_t end = std::min(query.find('&', at), query.size());
-        const std::string one = query.substr(at, end - at);
-        if (one.starts_with("key=")) keys.push_back(net::decode_path(one.substr(4)));
-        at = end + 1;
-    }
-    return keys;
-}
 
 }  // namespace
 
@@ -96,9 +83,9 @@ struct StreamServer::State {
     bool lets_in(const ServedStream& one, const std::string& address, const std::string& query) {
         if (is_fenced(one, address)) return false;
         if (one.key.empty()) return true;
-        const auto keys = keys_in(query);
-        if (keys.empty() || !guesses.may_try(address)) return false;
-        if (net::same_secret(keys.front(), one.key)) return true;
+        const auto key = net::query_value(query, "key");
+        if (!key || !guesses.may_try(address)) return false;
+        if (net::same_secret(*key, one.key)) return true;
         guesses.failed(address);
         return false;
     }

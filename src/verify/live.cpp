@@ -590,7 +590,7 @@ class HlsPlay {
 
     void fetch_segment() {
         const auto& segment = playlist_.segments[static_cast<std::size_t>(next_ - playlist_.sequence)];
-        const auto head = source_.begin(container::resolve_uri(address_, segment.uri));
+        const auto head = source_.begin(net::resolve_uri(address_, segment.uri));
         if (!head) {
             lost_ = head.error();
             return;
@@ -646,7 +646,7 @@ class HlsPlay {
             while (i + 1 < playlist_.segments.size() && seek.landed + playlist_.segments[i].duration <= seek.to)
                 seek.landed += playlist_.segments[i++].duration;
             const Time before = r_.clock->now();
-            const Status status = fetch_beginning(container::resolve_uri(address_, playlist_.segments[i].uri));
+            const Status status = fetch_beginning(net::resolve_uri(address_, playlist_.segments[i].uri));
             if (!status) {
                 add(r_.v, "seeking", Verdict::fail, status.error().what, "", status.error().remedy);
                 r_.v.seeks.clear();
@@ -706,7 +706,7 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
     if (list && !list->variants.empty()) {
         const auto best = choose_variant(*list, job.link.payload_bps);
         if (best.subtitles) subtitles = list->subtitles;
-        address = container::resolve_uri(address, best.uri);
+        address = net::resolve_uri(address, best.uri);
         list = look_at_playlist(job, address);
     }
     const bool live = list && !list->ended;

@@ -14,7 +14,7 @@ TextSubtitles::TextSubtitles(const std::vector<container::MediaPlaylist::Subtitl
                              Fetch fetch)
     : fetch_(std::move(fetch)) {
     for (const auto& one : listed)
-        renditions_.push_back({one, container::resolve_uri(base, one.uri), {}, false, 0, {}, {}, ""});
+        renditions_.push_back({one, net::resolve_uri(base, one.uri), {}, false, 0, {}, {}, ""});
 }
 
 void TextSubtitles::follow(Time until) {
@@ -38,7 +38,7 @@ void TextSubtitles::follow(Rendition& rendition, Time until) {
     while (rendition.next < rendition.playlist.segments.size() && rendition.reached < until) {
         const auto& segment = rendition.playlist.segments[rendition.next++];
         rendition.reached += segment.duration;
-        const auto text = fetch_(container::resolve_uri(rendition.address, segment.uri));
+        const auto text = fetch_(net::resolve_uri(rendition.address, segment.uri));
         if (!text || !text->starts_with("WEBVTT")) {
             rendition.problem = text ? "a segment of it isn't WebVTT" : text.error().what;
             return;

@@ -6,7 +6,6 @@
 using namespace wavecrest;
 using container::MediaPlaylist;
 using container::parse_playlist;
-using container::resolve_uri;
 
 TEST_CASE("the RFC's simple and live playlists are read", "[hls]") {
     const auto simple = parse_playlist(
@@ -92,15 +91,4 @@ TEST_CASE("what is no playlist is refused with its line", "[hls]") {
     CHECK_FALSE(parse_playlist("#EXTM3U\n#EXTINF:-5,\na.ts\n", "x"));
     CHECK_FALSE(parse_playlist("#EXTM3U\n#EXTINF:nan,\na.ts\n", "x"));
     CHECK_FALSE(parse_playlist("#EXTM3U\n#EXT-X-MEDIA-SEQUENCE:99999999999999999999999\n", "x"));
-}
-
-TEST_CASE("segments' addresses are resolved against the playlist's", "[hls]") {
-    const std::string base = "http://192.0.2.7:8080/films/lake.m3u8?key=1";
-    CHECK(resolve_uri(base, "lake-0.ts") == "http://192.0.2.7:8080/films/lake-0.ts");
-    CHECK(resolve_uri(base, "/x/lake-0.ts?key=1") == "http://192.0.2.7:8080/x/lake-0.ts?key=1");
-    CHECK(resolve_uri(base, "../a/./b.ts") == "http://192.0.2.7:8080/a/b.ts");
-    CHECK(resolve_uri(base, "../../../b.ts") == "http://192.0.2.7:8080/b.ts");
-    CHECK(resolve_uri(base, "http://other/c.ts") == "http://other/c.ts");
-    CHECK(resolve_uri(base, "//other/c.ts") == "http://other/c.ts");
-    CHECK(resolve_uri("http://host", "c.ts") == "http://host/c.ts");
 }

@@ -74,14 +74,6 @@ TEST_CASE("range headers, as RFC 9110 has them", "[http]") {
     CHECK(net::parse_range("bytes=-5", 0).kind == ByteRange::Kind::unsatisfiable);
 }
 
-TEST_CASE("paths are decoded once, and encoded for addresses", "[http]") {
-    CHECK(net::decode_path("/a%20film.mp4?x=1") == "/a film.mp4");
-    CHECK(net::decode_path("/%2e%2e/x") == "/../x");
-    CHECK(net::decode_path("/%zz%4") == "/%zz%4");
-    CHECK(net::encode_path("/a film (2019).mp4") == "/a%20film%20%282019%29.mp4");
-    CHECK(net::decode_path(net::encode_path("/\xC3\xBC 100%")) == "/\xC3\xBC 100%");
-}
-
 TEST_CASE("a file is served whole, in part, and by its head", "[http]") {
     const Served s;
     const std::string whole = s.ask("GET /a%20film.mp4");
@@ -293,31 +285,6 @@ TEST_CASE("a port that is taken is refused, naming who holds it", "[http]") {
     CHECK(net::HttpServer::start(settings).error().what.find("not an address of this machine") != std::string::npos);
     settings.address = "lounge";
     CHECK(net::HttpServer::start(settings).error().kind == ErrorKind::usage);
-}
-
-TEST_CASE("addresses are taken apart", "[http]") {
-    const auto url = net::parse_url("http://192.168.1.10:8080/a%20film.mp4?x=1");
-    REQUIRE(url);
-    CHECK(url->host == "192.168.1.10");
-    CHECK(url->port == 8080);
-    CHECK(url->target == "/a%20film.mp4?x=1");
-    CHECK(net::parse_url("http://host")->target == "/");
-    CHECK(net::parse_url("http://host")->port == 80);
-    CHECK(net::parse_url("http://[::1]:81/x")->host == "::1");
-    CHECK(net::parse_url("http://[::1]:81/x")->text() == "http://[::1]:81/x");
-    const auto secure = net::parse_url("https://host/x");
-    REQUIRE(secure);
-    CHECK(secure->secure);
-    CHECK(secure->port == 443);
-    CHECK(secure->text() == "https://host/x");
-    CHECK(net::parse_url("https://host:8443")->text() == "https://host:8443/");
-    for (const char* wrong : {"", "https://", "ftp://host/", "film.mp4", "http://", "http://host:0/",
-                              "http://host:70000/", "http://host:x/", "http://[::1/", "http://host/a film"}) {
-        INFO(wrong);
-        const auto parsed = net::parse_url(wrong);
-        REQUIRE_FALSE(parsed);
-        CHECK(parsed.error().kind == ErrorKind::usage);
-    }
 }
 
 TEST_CASE("what can't be reached is said in words", "[http]") {

@@ -456,6 +456,10 @@ TEST_CASE("RTMP addresses are taken apart", "[rtmp]") {
     CHECK(other->name == "a/b?key=1");
     CHECK(other->text() == "rtmp://[fd00::7]:1999/live/a/b?key=1");
     for (const char* bad : {"http://x/a/b", "rtmp://", "rtmp://host", "rtmp://host/app", "rtmp://host/app/",
-                            "rtmp://host:0/app/x", "rtmp://host:99999/a/b", "rtmp://[::1/a/b"})
-        CHECK(net::parse_rtmp_address(bad).error().kind == ErrorKind::usage);
+                            "rtmp://host:0/app/x", "rtmp://host:99999/a/b", "rtmp://[::1/a/b"}) {
+        INFO(bad);
+        const auto parsed = net::parse_rtmp_address(bad);
+        REQUIRE_FALSE(parsed);
+        CHECK(parsed.error().kind == ErrorKind::usage);
+    }
 }
