@@ -36,15 +36,16 @@ T value(Result<T> result) {
 
 // The pictures as the encoder gets them.
 std::vector<Picture> prepare(const source::Input& input, const convert::Plan& plan) {
-    const transcode::VideoPath& path = plan.graph.video;
+    const Track& from = *plan.graph.video;
+    const codec::VideoEncoderSettings& encode = plan.graph.video_encodes.front().encode;
     auto source = value(input.open(plan.title));
-    const auto decoder = codec::make_mpeg2_decoder(path.from);
-    filter::FilmTiming film(path.encode.frame_rate);
-    auto scaler = value(filter::Scaler::create(path.from.width, path.from.height, path.encode.width, path.encode.height,
-                                               path.encode.pixel_aspect));
+    const auto decoder = codec::make_mpeg2_decoder(from);
+    filter::FilmTiming film(encode.frame_rate);
+    auto scaler =
+        value(filter::Scaler::create(from.width, from.height, encode.width, encode.height, encode.pixel_aspect));
     std::vector<Picture> decoded, pictures;
     while (auto packet = value(source->read())) {
-        if (packet->track == path.from.id && !decoder->decode(*packet, decoded)) std::exit(1);
+        if (packet->track == from.id && !decoder->decode(*packet, decoded)) std::exit(1);
     }
     if (!decoder->flush(decoded)) std::exit(1);
     for (Picture& picture : decoded) {
@@ -55,9 +56,9 @@ std::vector<Picture> prepare(const source::Input& input, const convert::Plan& pl
     return pictures;
 }
 
-double encode_seconds(const std::vector<Picture>& pictures, const codec::H264Settings& settings) {
+double encode_seconds(const std::vector<Picture>& pictures, const codec::VideoEncoderSettings& settings) {
     const base::RealClock clock;
-    auto encoder = value(codec::make_h264_encoder(settings));
+    auto encoder = value(codec::make_video_encoder(settings));
     std::vector<Packet> packets;
     for (const Picture& picture : pictures) {
         if (!encoder->encode(picture, packets)) std::exit(1);
@@ -87,16 +88,16 @@ int main(int argc, char** argv) {
         std::vector<double> ratios;
         for (int run = 1; run <= 3; ++run) {
             convert::Request request;
-            request.profile = profile;
+            request.profiles = {profile};
             request.into = folder / "library";
             request.name = fmt::format("effort {} run {}", effort, run);
             const auto plan = value(convert::make_plan(*input, request));
             const auto pictures = prepare(*input, plan);
             // Alternating order evens out what a warm cache or a busy neighbour does to either.
             double whole = 0, alone = 0;
-            if (run % 2 == 0) alone = encode_seconds(pictures, plan.graph.video.encode);
+            if (run % 2 == 0) alone = encode_seconds(pictures, plan.graph.video_encodes.front().encode);
             whole = base::to_seconds(value(convert::run(*input, plan, {}, cancel)).elapsed);
-            if (run % 2 != 0) alone = encode_seconds(pictures, plan.graph.video.encode);
+            if (run % 2 != 0) alone = encode_seconds(pictures, plan.graph.video_encodes.front().encode);
             ratios.push_back(whole / alone);
             fmt::print("{:<14} {:>7} {:>10.2f} s {:>10.2f} s {:>7.3f}\n", name, run, whole, alone, whole / alone);
         }

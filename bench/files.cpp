@@ -23,7 +23,7 @@
 #include "bitstream/headers.hpp"
 #include "codec/aac_encoder.hpp"
 #include "codec/audio_decoder.hpp"
-#include "codec/x264_encoder.hpp"
+#include "codec/video_encoder.hpp"
 #include "container/reader.hpp"
 #include "container/writer.hpp"
 #include "convert/remux.hpp"
@@ -115,12 +115,12 @@ struct Material {
 // Two seconds of real H.264 and AAC, the pictures filled up to the rate of a Blu-ray disc with filler units (type 12).
 Material make_material(std::int64_t bps) {
     Material m;
-    codec::H264Settings settings;
+    codec::VideoEncoderSettings settings;
     settings.width = 1280;
     settings.height = 720;
     settings.frame_rate = {24, 1};
     settings.keyframe_distance = std::chrono::seconds(1);
-    auto encoder = must(codec::make_h264_encoder(settings));
+    auto encoder = must(codec::make_video_encoder(settings));
     standin::CardSettings look;
     look.width = 1280;
     look.height = 720;

@@ -23,7 +23,7 @@
 #include "bitstream/h264.hpp"
 #include "bitstream/nal.hpp"
 #include "codec/h264/decoder.hpp"
-#include "codec/x264_encoder.hpp"
+#include "codec/video_encoder.hpp"
 
 using namespace wavecrest;
 
@@ -203,16 +203,16 @@ int main(int argc, char** argv) {
     const int only = argc > 2 ? std::atoi(argv[2]) : 0;
     for (const Kind& kind : kinds) {
         if (only > 0 && &kind != kinds + only - 1) continue;
-        codec::H264Settings settings;
+        codec::VideoEncoderSettings settings;
         settings.width = width;
         settings.height = height;
         settings.frame_rate = {25, 1};
         settings.effort = kind.effort;
         settings.profile = kind.profile;
-        settings.quality = kind.quality;
+        settings.quality = codec::quality_of_rate_factor(kind.quality);
         settings.interlaced = kind.interlaced;
         settings.keyframe_distance = base::from_seconds(4);
-        auto encoder = must(codec::make_h264_encoder(settings));
+        auto encoder = must(codec::make_video_encoder(settings));
         std::vector<Packet> packets;
         for (int i = 0; i < frames; ++i) {
             Picture picture = draw(width, height, i);

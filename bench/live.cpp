@@ -19,7 +19,7 @@
 #include <thread>
 
 #include "base/atomic_file.hpp"
-#include "codec/x264_encoder.hpp"
+#include "codec/video_encoder.hpp"
 #include "container/writer.hpp"
 #include "host/machine.hpp"
 #include "standin/test_card.hpp"
@@ -40,13 +40,13 @@ T must(Result<T> result) {
 
 // Ten seconds of the test card.
 void make_film(const base::Path& path) {
-    codec::H264Settings settings;
+    codec::VideoEncoderSettings settings;
     settings.width = 640;
     settings.height = 360;
     settings.frame_rate = {25, 1};
     settings.effort = 1;
     settings.keyframe_distance = base::from_seconds(1);
-    auto encoder = must(codec::make_h264_encoder(settings));
+    auto encoder = must(codec::make_video_encoder(settings));
     standin::CardSettings look;
     look.width = 640;
     look.height = 360;

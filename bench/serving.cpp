@@ -28,7 +28,7 @@
 #include <thread>
 
 #include "base/atomic_file.hpp"
-#include "codec/x264_encoder.hpp"
+#include "codec/video_encoder.hpp"
 #include "container/writer.hpp"
 #include "net/rtmp_client.hpp"
 #include "standin/test_card.hpp"
@@ -53,11 +53,11 @@ const base::Path kFolder = base::Path("/tmp") / fmt::format("wavecrest-bench-{}"
 
 // Ten seconds: a real configuration and first picture, then bytes that no server looks into.
 void make_film(const base::Path& path, std::int64_t rate_bps) {
-    codec::H264Settings settings;
+    codec::VideoEncoderSettings settings;
     settings.width = 640;
     settings.height = 360;
     settings.frame_rate = {25, 1};
-    auto encoder = must(codec::make_h264_encoder(settings));
+    auto encoder = must(codec::make_video_encoder(settings));
     standin::CardSettings look;
     look.width = 640;
     look.height = 360;

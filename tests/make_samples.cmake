@@ -12,7 +12,7 @@ endif()
 file(REMOVE_RECURSE ${FOLDER})
 file(MAKE_DIRECTORY ${FOLDER})
 # Close keyframes keep the browser's frame-by-frame seeks short.
-file(WRITE ${FOLDER}/test.toml "name = \"test\"\n[video]\neffort = 4\nquality = 20\nkeyframe_interval = \"1 s\"\n[audio]\nbitrate = \"160 kbit/s\"\n")
+file(WRITE ${FOLDER}/test.toml "name = \"test\"\n[video]\neffort = 4\nvisual_quality = 77.5\nkeyframe_interval = \"1 s\"\n[audio]\nbitrate = \"160 kbit/s\"\n")
 foreach(arguments
     "standin;disc;Sample Film (2020);--length;12 s;--extra;3 s;-q"
     "convert;Sample Film (2020);--into;library;--profile;test.toml;-q"

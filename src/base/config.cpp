@@ -170,6 +170,10 @@ bool ConfigTable::has(std::string_view key) {
     return node_->table->contains(key);
 }
 
+bool ConfigTable::has_former(std::string_view key) {
+    return node_->table->contains(key) && has(key);
+}
+
 std::string ConfigTable::text(std::string_view key) {
     if (!has(key)) wrong({}, fmt::format("\"{}\" is missing here", key), fmt::format("add a line: {} = \"...\"", key));
     return text(key, "");
@@ -263,6 +267,11 @@ ConfigTable ConfigTable::table(std::string_view key) {
     if (table == nullptr && has(key))
         wrong(key, fmt::format("\"{}\" must be a table", key), fmt::format("write it as [{}]", key));
     return ConfigTable(node_->below(table));
+}
+
+std::vector<ConfigTable> ConfigTable::table_or_tables(std::string_view key) {
+    if (has(key) && (*node_->table)[key].is_table()) return {table(key)};
+    return tables(key);
 }
 
 std::vector<ConfigTable> ConfigTable::tables(std::string_view key) {

@@ -42,6 +42,8 @@ class ConfigTable {
     std::string called(std::string_view key) const;
 
     bool has(std::string_view key);
+    // The same of a key that files no longer have: it is no nearest known one to others.
+    bool has_former(std::string_view key);
     std::string text(std::string_view key);
     std::string text(std::string_view key, std::string fallback);
     std::int64_t number(std::string_view key, std::int64_t low, std::int64_t high, std::int64_t fallback);
@@ -56,7 +58,8 @@ class ConfigTable {
 
     // A sub-table; an empty one when absent.
     ConfigTable table(std::string_view key);
-    std::vector<ConfigTable> tables(std::string_view key);  // an array of tables
+    std::vector<ConfigTable> tables(std::string_view key);           // an array of tables
+    std::vector<ConfigTable> table_or_tables(std::string_view key);  // the same, or one table; empty when absent
 
     // Notes every key nobody asked for.
     void finish() const;

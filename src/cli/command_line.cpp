@@ -273,14 +273,10 @@ void add_convert(CLI::App& app, AllOptions& all, Command& command) {
         ->type_name("N");
     add_retries(convert_app, all.convert.retries);
     convert_app
-        ->add_option_function<std::string>(
-            "--profile",
-            [&](const std::string& name) {
-                all.convert.profile = name;
-                all.convert.profile_given = true;
-            },
-            "built-in profile, or a file ending in .toml")
-        ->default_str(all.convert.profile)
+        ->add_option("--profile", all.convert.profiles,
+                     "built-in profile, or a file ending in .toml (full-picture); several: a file for each, from one "
+                     "decoding")
+        ->delimiter(',')
         ->type_name("PROFILE");
     convert_app->add_option("--into", all.convert.into, "library folder; the film gets its own folder there")
         ->required()

@@ -31,8 +31,7 @@ int run_inspect(const InspectOptions& options);
 struct ConvertOptions {
     std::string input;
     std::string pick = "main";
-    std::string profile = "full-picture";
-    bool profile_given = false;
+    std::vector<std::string> profiles;  // empty: kUsualProfile
     std::string into;
     std::string name;
     int video = 0;          // track, from 1; 0: the first

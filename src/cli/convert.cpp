@@ -1,5 +1,7 @@
 #include "convert/convert.hpp"
 
+#include <fmt/ranges.h>
+
 #include <nlohmann/json.hpp>
 
 #include "base/units.hpp"
@@ -35,10 +37,15 @@ void warn_of(const convert::Outcome& outcome) {
           base::format_span(outcome.duration), outcome.loss.intervals.front().what, convert::times_of(outcome.loss));
 }
 
-void print_plan(const convert::Plan& plan, const std::string& profile) {
+constexpr const char* kUsualProfile = "full-picture";
+
+void print_plan(const convert::Plan& plan) {
     print("Title {} ({}, {}) of {}\n", plan.title, base::format_clock(plan.duration),
           base::format_bytes(plan.source_bytes), plan.source.substr(0, plan.source.rfind(',')));
-    print("  output   {}\n  profile  {}\n", plan.target.string(), profile);
+    for (std::size_t i = 0; i < plan.targets.size(); ++i) {
+        print("  output   {}\n  profile  {}\n", plan.targets[i].path.string(), plan.outputs[i].profile);
+        for (const std::string& step : plan.outputs[i].steps) print("  -        {}\n", step);
+    }
     for (const std::string& step : plan.steps) print("  -        {}\n", step);
     for (const convert::TrackPlan& track : plan.tracks) {
         if (track.action == convert::TrackPlan::Action::drop)
@@ -54,7 +61,7 @@ void print_quality(const measure::PictureQuality& quality, const char* indent = 
         indent, measure::in_words(quality), quality.ssim, quality.psnr_db, quality.pictures, indent, quality.worst_ssim,
         base::format_clock(quality.worst_at));
     if (measure::is_worse(quality))
-        print("{}  For better quality lower `quality` in the profile, or raise `peak_bitrate`.\n", indent);
+        print("{}  For better quality raise `visual_quality` in the profile, or raise `peak_bitrate`.\n", indent);
 }
 
 int show_plans(const ConvertOptions& options, const source::Input& input, const std::vector<convert::Plan>& plans) {
@@ -64,13 +71,13 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
     Time time{}, sampled{};
     std::optional<measure::PictureQuality> quality;  // of the latest
     for (const convert::Plan& plan : plans) {
-        if (!json) print_plan(plan, options.profile);
+        if (!json) print_plan(plan);
         const auto cost = convert::estimate(input, plan, cancel());
         if (!cost) return report_error(cost.error(), json);
         bytes += cost->size_bytes;
         time += cost->time;
         sampled += cost->sampled;
-        auto entry = report::to_json(plan, options.profile);
+        auto entry = report::to_json(plan);
         entry["estimate"] = report::to_json(*cost);
         quality = cost->quality;
         list.push_back(std::move(entry));
@@ -79,14 +86,14 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
             if (cost->quality) print_quality(*cost->quality, "  ");
         }
     }
-    const auto free = host::free_space(plans.front().target);
+    const auto free = host::free_space(plans.front().target());
     if (!free) return report_error(free.error(), json);
     // A plan that can't be carried out is none: said behind it.
     std::optional<Error> against;
     if (*free <= bytes)
-        against = Error{ErrorKind::machine, "not enough disk space", plans.front().target.parent_path().string(),
+        against = Error{ErrorKind::machine, "not enough disk space", plans.front().target().parent_path().string(),
                         "free some space, or choose another folder with --into"};
-    if (const Status writable = host::check_writable(plans.front().target); !writable) against = writable.error();
+    if (const Status writable = host::check_writable(plans.front().target()); !writable) against = writable.error();
     if (json) {
         for (auto& entry : list) {
             entry["free_bytes"] = *free;
@@ -162,7 +169,7 @@ int run_remux(const ConvertOptions& options) {
         if (!json) {
             print("\nDone in {}: {} of {}, no re-encoding.\n{}\n", base::format_span(outcome->elapsed),
                   base::format_clock(outcome->duration), base::format_bytes(outcome->size_bytes),
-                  outcome->path.string());
+                  outcome->path().string());
         }
         warn_of(*outcome);
     }
@@ -192,7 +199,7 @@ int run_convert(const ConvertOptions& options) {
                              "leave it out"},
                             json);
     }
-    if (!options.remux.empty() && options.profile_given) {
+    if (!options.remux.empty() && !options.profiles.empty()) {
         return report_error({ErrorKind::usage, "a remux keeps the tracks as they are: a profile would have no effect",
                              "--profile", "leave one of them out"},
                             json);
@@ -203,12 +210,16 @@ int run_convert(const ConvertOptions& options) {
                              "add --remux and a container, such as --remux mp4"},
                             json);
     }
-    auto profile = profile::find(options.profile);
-    if (!profile) return report_error(profile.error(), json);
+    std::vector<std::string> names = options.profiles;
+    if (names.empty()) names.emplace_back(kUsualProfile);
+    convert::Request request;
+    for (const std::string& name : names) {
+        auto profile = profile::find(name);
+        if (!profile) return report_error(profile.error(), json);
+        request.profiles.push_back(std::move(*profile));
+    }
     auto input = source::open_input(options.input, {options.retries});
     if (!input) return report_error(input.error(), json);
-    convert::Request request;
-    request.profile = *profile;
     take_choices(options, request);
     request.quality = options.quality;
     const auto plans = convert::make_plans(**input, request);
@@ -222,7 +233,7 @@ int run_convert(const ConvertOptions& options) {
     std::optional<Error> failure;
     bool lost = false;
     for (const convert::Plan& plan : *plans) {
-        if (!json && !options.output.quiet) print_plan(plan, options.profile);
+        if (!json && !options.output.quiet) print_plan(plan);
         for (const std::string& warning : plan.warnings) {
             if (json || options.output.quiet) note(warning);
         }
@@ -236,7 +247,8 @@ int run_convert(const ConvertOptions& options) {
             failure = outcome.error();
             break;
         }
-        result["outputs"].push_back(report::to_json(plan, *outcome, options.input, options.profile));
+        for (std::size_t i = 0; i < outcome->files.size(); ++i)
+            result["outputs"].push_back(report::to_json(plan, *outcome, i, options.input));
         lost = lost || outcome->loss.any();
         for (const Problem& problem : outcome->problems) {
             note(fmt::format("{} (from {} to {})", problem.what, base::format_clock(problem.from),
@@ -253,19 +265,22 @@ int run_convert(const ConvertOptions& options) {
                   : 0.0,
               base::format_bytes(outcome->source_bytes));
         if (outcome->quality) print_quality(*outcome->quality);
-        print("{}\n", outcome->path.string());
+        for (const convert::Outcome::File& file : outcome->files) {
+            print("{}{}\n", file.path.string(),
+                  outcome->files.size() > 1 ? fmt::format("  ({})", base::format_bytes(file.bytes)) : "");
+        }
         warn_of(*outcome);
     }
     if (!options.output.out.empty() && !result["outputs"].empty()) {
-        const std::string name =
-            fmt::format("convert-{}-{}.json", slug(plans->front().name.full()), slug(options.profile));
+        const std::string name = fmt::format("convert-{}-{}.json", slug(plans->front().name.full()),
+                                             slug(fmt::format("{}", fmt::join(names, "-"))));
         if (const auto status = write_result(options.output.out, name, result); !status && !failure)
             failure = status.error();
     }
     const int ended = failure ? report_beside(*failure, result) : 0;
     if (json) print_json(result);
     if (failure) return ended;
-    if (!json) print("Next: wavecrest inspect '{}'\n", plans->back().target.string());
+    if (!json) print("Next: wavecrest inspect '{}'\n", plans->back().target().string());
     return lost ? kDoneWithLosses : 0;
 }
 

@@ -10,16 +10,39 @@ namespace wavecrest::cli {
 namespace {
 
 nlohmann::ordered_json to_json(const profile::Profile& p) {
+    auto audio = nlohmann::ordered_json::array();
+    for (const profile::AudioSettings& one : p.audio)
+        audio.push_back({{"codec", one.keep ? "as-source" : media::short_name(one.codec)},
+                         {"channels", one.channels},
+                         {"bitrate_bps", one.bitrate_for(one.channels)}});
     return {{"name", p.name},
             {"purpose", p.purpose},
-            {"codec", "h264"},
+            {"container", p.container},
+            {"codec", media::short_name(p.video.codec)},
             {"profile", p.video.profile},
             {"level", p.video.level},
             {"effort", p.video.effort},
             {"quality", p.video.quality},
             {"peak_bps", p.video.peak_bps},
             {"max_size", fmt::format("{}x{}", p.video.largest.width, p.video.largest.height)},
-            {"audio_bps", p.audio.bitrate_bps}};
+            {"audio", audio}};
+}
+
+// "AAC stereo 192 kbit/s, AC-3 5.1 448 kbit/s".
+std::string audio_text(const profile::Profile& p) {
+    std::string text;
+    for (const profile::AudioSettings& one : p.audio) {
+        text += text.empty() ? "" : ", ";
+        if (one.keep) {
+            text += "as source";
+            continue;
+        }
+        text += media::display_name(one.codec);
+        if (one.channels > 0) text += " " + media::channel_layout(one.channels);
+        if (const std::int64_t bps = one.bitrate_for(one.channels); one.channels > 0 && bps > 0)
+            text += " " + base::format_bitrate(bps);
+    }
+    return text;
 }
 
 }  // namespace
@@ -33,10 +56,12 @@ int run_profile_list(const ProfileOptions& options) {
     }
     render::Table table({"profile", "video", "max size", "peak", "audio", "for"});
     for (const profile::Profile& p : profile::built_in()) {
-        table.add({p.name, fmt::format("H.264 {}, effort {}", base::capitalized(p.video.profile), p.video.effort),
+        table.add({p.name,
+                   fmt::format("{} {}, effort {}", media::display_name(p.video.codec),
+                               base::capitalized(p.video.profile), p.video.effort),
                    fmt::format("{}x{}", p.video.largest.width, p.video.largest.height),
-                   p.video.peak_bps > 0 ? base::format_bitrate(p.video.peak_bps) : "no limit",
-                   base::format_bitrate(p.audio.bitrate_bps), p.purpose});
+                   p.video.peak_bps > 0 ? base::format_bitrate(p.video.peak_bps) : "no limit", audio_text(p),
+                   p.purpose});
     }
     print(
         "{}\nNext: wavecrest profile show NAME > my-profile.toml   (a copy to change; convert takes it with --profile "

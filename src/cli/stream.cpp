@@ -162,8 +162,10 @@ void print_live(const std::vector<stream::ReadyLive>& streams) {
         for (const Track& track : ready.playout.tracks)
             print("  {:<8} {}\n", media::short_name(track.kind), describe(track));
         if (ready.item.transcode) {
-            const auto& to = ready.item.transcode->video.encode;
-            print("  transcoded live: H.264 {}x{}, AAC\n", to.width, to.height);
+            std::string text;
+            for (const Track& track : transcode::tracks_of(*ready.item.transcode, 0).value_or(std::vector<Track>{}))
+                text += (text.empty() ? "" : "; ") + describe(track);
+            print("  transcoded live: {}\n", text);
         }
         for (const std::string& text : ready.playout.notes) note(fmt::format("{} (live): {}", ready.item.name, text));
     }

@@ -2,13 +2,18 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <array>
+#include <bit>
 #include <cmath>
 extern "C" {
 #include <vo-aacenc/cmnMemory.h>
 #include <vo-aacenc/voAAC.h>
 }
 
+#include "base/bits.hpp"
 #include "bitstream/aac.hpp"
+#include "codec/audio_encoder.hpp"
 
 namespace wavecrest::codec {
 namespace {
@@ -126,7 +131,109 @@ class AacEncoder : public media::AudioEncoder {
     std::vector<std::int16_t> pending_;
 };
 
+// 5.1: the library makes one or two channels, and a raw data block (ISO/IEC 14496-3, 4.4.2.1) takes several elements:
+// centre, front pair, surround pair and low frequencies are encoded apart and put into one, in the order of channel
+// configuration 6. Each element begins with its type and number; what lies between them and the block's end goes over
+// bit by bit.
+class SurroundAacEncoder : public media::AudioEncoder {
+  public:
+    static Result<std::unique_ptr<media::AudioEncoder>> create(const AudioEncoderSettings& settings) {
+        using namespace media::speaker;
+        if (settings.speakers != kFiveOne)
+            return fail(ErrorKind::usage, "AAC is encoded in mono, stereo or 5.1", "audio settings of the profile",
+                        "use one of these layouts");
+        std::unique_ptr<SurroundAacEncoder> self(new SurroundAacEncoder);
+        for (const Part& part : kParts) {
+            // Low frequencies need little; what the others take is in proportion to what they usually carry.
+            const auto bps = std::max<std::int64_t>(settings.bitrate_bps * part.share / 100, part.channels * 16'000);
+            WAVECREST_TRY_ASSIGN(made, AacEncoder::create(settings.sample_rate, part.channels, bps));
+            self->encoders_.push_back(std::move(made));
+        }
+        self->track_ = self->encoders_.front()->track();
+        self->track_.channels = 6;
+        self->track_.speakers = kFiveOne;
+        self->track_.bitrate_bps = settings.bitrate_bps;
+        self->track_.codec_config = Bytes(bitstream::aac::make_config(settings.sample_rate, 6));
+        return std::unique_ptr<media::AudioEncoder>(std::move(self));
+    }
+    const Track& track() const override { return track_; }
+    Status encode(const AudioFrames& audio, std::vector<Packet>& out) override {
+        for (std::size_t i = 0; i < std::size(kParts); ++i) {
+            const Part& part = kParts[i];
+            AudioFrames own;
+            own.pts = audio.pts;
+            own.sample_rate = audio.sample_rate;
+            own.channels = part.channels;
+            own.samples.reserve(audio.frames() * static_cast<std::size_t>(part.channels));
+            for (std::size_t n = 0; n < audio.frames(); ++n) {
+                for (int c = 0; c < part.channels; ++c)
+                    own.samples.push_back(audio.samples[n * 6 + static_cast<std::size_t>(part.first + c)]);
+            }
+            WAVECREST_TRY(encoders_[i]->encode(own, coded_[i]));
+        }
+        return join(out);
+    }
+    Status flush(std::vector<Packet>& out) override {
+        for (std::size_t i = 0; i < std::size(kParts); ++i) WAVECREST_TRY(encoders_[i]->flush(coded_[i]));
+        return join(out);
+    }
+
+  private:
+    // Elements in their order (table 1.19), by where their channels are in the order of Speakers.
+    struct Part {
+        int first, channels;
+        std::uint32_t type, number;  // id_syn_ele (table 4.85), element_instance_tag
+        int share;                   // of the bit rate, per cent
+    };
+    static constexpr std::uint32_t kSingle = 0, kPair = 1, kLow = 3, kEnd = 7;
+    static constexpr Part kParts[] = {
+        {2, 1, kSingle, 0, 24}, {0, 2, kPair, 0, 40}, {4, 2, kPair, 1, 32}, {3, 1, kLow, 0, 4}};
+
+    Status join(std::vector<Packet>& out) {
+        const auto ready = std::min({coded_[0].size(), coded_[1].size(), coded_[2].size(), coded_[3].size()});
+        for (std::size_t n = 0; n < ready; ++n) {
+            base::BitWriter block;
+            for (std::size_t i = 0; i < std::size(kParts); ++i) {
+                const ByteSpan bytes = coded_[i][n].data.view();
+                // The block ends with three ones and zeros up to the byte: its last one is the end of that.
+                std::size_t last = bytes.size();
+                while (last > 0 && bytes[last - 1] == 0) --last;
+                if (last == 0) return failed();
+                const int zeros = std::countr_zero(bytes[last - 1]);
+                const std::size_t bits = last * 8 - static_cast<std::size_t>(zeros) - 3;
+                base::BitReader element(bytes);
+                element.skip(7);
+                block.bits(kParts[i].type, 3);
+                block.bits(kParts[i].number, 4);
+                for (std::size_t left = bits - 7; left > 0;) {
+                    const int step = static_cast<int>(std::min<std::size_t>(left, 32));
+                    block.bits(element.bits(step), step);
+                    left -= static_cast<std::size_t>(step);
+                }
+                if (!element.ok()) return failed();
+            }
+            block.bits(kEnd, 3);
+            Packet packet = coded_[0][n];
+            packet.data = Bytes(block.release());
+            out.push_back(std::move(packet));
+        }
+        for (auto& one : coded_) one.erase(one.begin(), one.begin() + static_cast<std::ptrdiff_t>(ready));
+        return {};
+    }
+    static tl::unexpected<Error> failed() {
+        return fail(ErrorKind::input, "the AAC encoder failed", "audio track", "choose another audio codec");
+    }
+
+    std::vector<std::unique_ptr<media::AudioEncoder>> encoders_;
+    std::array<std::vector<Packet>, std::size(kParts)> coded_;
+    Track track_;
+};
+
 }  // namespace
+
+Result<std::unique_ptr<media::AudioEncoder>> make_surround_aac_encoder(const AudioEncoderSettings& settings) {
+    return SurroundAacEncoder::create(settings);
+}
 
 Result<std::unique_ptr<media::AudioEncoder>> make_aac_encoder(int sample_rate, int channels, std::int64_t bitrate_bps) {
     return AacEncoder::create(sample_rate, channels, bitrate_bps);

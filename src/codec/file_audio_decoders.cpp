@@ -9,51 +9,12 @@
 
 #include "bitstream/xiph.hpp"
 #include "codec/audio_decoder.hpp"
+#include "codec/channel_order.hpp"
 
 namespace wavecrest::codec {
 namespace {
 
 using namespace media::speaker;
-
-// Puts interleaved channels that stand for `places` into the order of Speakers.
-void arrange(AudioFrames& audio, const std::vector<Speakers>& places) {
-    Speakers all = 0;
-    for (const Speakers place : places) all |= place;
-    if (media::speaker_count(all) != audio.channels || static_cast<int>(places.size()) != audio.channels) return;
-    std::vector<std::size_t> to(places.size());
-    for (std::size_t i = 0; i < places.size(); ++i)
-        to[i] = static_cast<std::size_t>(media::speaker_count(all & (places[i] - 1)));
-    audio.speakers = all;
-    std::vector<float> frame(places.size());
-    for (std::size_t at = 0; at + places.size() <= audio.samples.size(); at += places.size()) {
-        for (std::size_t i = 0; i < places.size(); ++i) frame[to[i]] = audio.samples[at + i];
-        std::copy(frame.begin(), frame.end(), audio.samples.begin() + static_cast<std::ptrdiff_t>(at));
-    }
-}
-
-// The channel order of Vorbis (I, 4.3.9), which Opus has, too.
-std::vector<Speakers> vorbis_order(int channels) {
-    switch (channels) {
-        case 1:
-            return {kCentre};
-        case 2:
-            return {kLeft, kRight};
-        case 3:
-            return {kLeft, kCentre, kRight};
-        case 4:
-            return {kLeft, kRight, kLeftSurround, kRightSurround};
-        case 5:
-            return {kLeft, kCentre, kRight, kLeftSurround, kRightSurround};
-        case 6:
-            return {kLeft, kCentre, kRight, kLeftSurround, kRightSurround, kLowFrequency};
-        case 7:
-            return {kLeft, kCentre, kRight, kLeftSurround, kRightSurround, kCentreSurround, kLowFrequency};
-        case 8:
-            return {kLeft, kCentre, kRight, kLeftSurround, kRightSurround, kLeftBack, kRightBack, kLowFrequency};
-        default:
-            return {};
-    }
-}
 
 class AacDecoder : public media::AudioDecoder {
   public:
@@ -137,6 +98,7 @@ class FlacDecoder : public media::AudioDecoder {
             FLAC__stream_decoder_flush(decoder_);
         if (!audio_.samples.empty()) {
             audio_.pts = packet.pts;
+            arrange(audio_, flac_order(audio_.channels));
             out.push_back(std::move(audio_));
         }
         return {};
@@ -159,7 +121,6 @@ class FlacDecoder : public media::AudioDecoder {
         const float scale = 1.0f / static_cast<float>(1u << (frame->header.bits_per_sample - 1));
         self.audio_.sample_rate = static_cast<int>(frame->header.sample_rate);
         self.audio_.channels = static_cast<int>(channels);
-        self.audio_.speakers = media::usual_speakers(static_cast<int>(channels));
         self.audio_.samples.resize(std::size_t{frame->header.blocksize} * channels);
         for (unsigned i = 0; i < frame->header.blocksize; ++i) {
             for (unsigned c = 0; c < channels; ++c)

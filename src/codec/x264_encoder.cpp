@@ -1,4 +1,4 @@
-#include "codec/x264_encoder.hpp"
+#include "codec/video_encoder.hpp"
 
 #include <fmt/format.h>
 
@@ -28,7 +28,7 @@ class X264Encoder : public media::VideoEncoder {
     X264Encoder(const X264Encoder&) = delete;
     X264Encoder& operator=(const X264Encoder&) = delete;
 
-    static Result<std::unique_ptr<media::VideoEncoder>> create(const H264Settings& settings) {
+    static Result<std::unique_ptr<media::VideoEncoder>> create(const VideoEncoderSettings& settings) {
         // Checked here: the library leaks a little when it refuses a size itself.
         constexpr int kLargest = 16384;
         if (settings.width <= 0 || settings.height <= 0 || settings.width > kLargest || settings.height > kLargest ||
@@ -66,7 +66,7 @@ class X264Encoder : public media::VideoEncoder {
         param.b_interlaced = settings.interlaced ? 1 : 0;
         param.i_threads = settings.threads;
         param.rc.i_rc_method = X264_RC_CRF;
-        param.rc.f_rf_constant = static_cast<float>(settings.quality);
+        param.rc.f_rf_constant = static_cast<float>(rate_factor(settings.quality));
         if (settings.peak_bps > 0) {
             param.rc.i_vbv_max_bitrate = static_cast<int>(settings.peak_bps / 1000);
             param.rc.i_vbv_buffer_size =
@@ -80,14 +80,15 @@ class X264Encoder : public media::VideoEncoder {
         }
         if (!settings.level.empty()) param.i_level_idc = bitstream::h264::level_idc_from_name(settings.level);
         // Looked up first: the library writes its own complaint about an unknown one.
+        const std::string profile = settings.profile.empty() ? "high" : settings.profile;
         const auto known = [&](const char* const* names) {
             for (; *names != nullptr; ++names) {
-                if (settings.profile == *names) return true;
+                if (profile == *names) return true;
             }
             return false;
         };
-        if (!known(x264_profile_names) || x264_param_apply_profile(&param, settings.profile.c_str()) < 0) {
-            return refused("the profile \"" + settings.profile + "\" is unknown");
+        if (!known(x264_profile_names) || x264_param_apply_profile(&param, profile.c_str()) < 0) {
+            return refused("the profile \"" + profile + "\" is unknown");
         }
         self->encoder_ = x264_encoder_open(&param);
         x264_param_cleanup(&param);
@@ -139,7 +140,7 @@ class X264Encoder : public media::VideoEncoder {
         bool tells_packing;  // it is another one than that of the picture before
     };
 
-    explicit X264Encoder(const H264Settings& settings)
+    explicit X264Encoder(const VideoEncoderSettings& settings)
         : frame_rate_(settings.frame_rate),
           variable_(settings.variable_rate),
           key_distance_(settings.keyframe_distance) {
@@ -235,7 +236,7 @@ class X264Encoder : public media::VideoEncoder {
 
 }  // namespace
 
-Result<std::unique_ptr<media::VideoEncoder>> make_h264_encoder(const H264Settings& settings) {
+Result<std::unique_ptr<media::VideoEncoder>> make_h264_encoder(const VideoEncoderSettings& settings) {
     return X264Encoder::create(settings);
 }
 

@@ -13,7 +13,7 @@
 #include "measure/picture_quality.hpp"
 #include "profile/profile.hpp"
 #include "source/input.hpp"
-#include "transcode/graph.hpp"
+#include "transcode/plan.hpp"
 
 namespace wavecrest::convert {
 
@@ -37,34 +37,30 @@ struct Request : Selection {
         audio = "first";
         subtitles = "forced";
     }
-    profile::Profile profile;
-    bool quality = false;  // decode what is coded, and compare it with the pictures it was coded from
+    std::vector<profile::Profile> profiles;  // a file for each, all of one decoding
+    bool quality = false;                    // decode what is coded, and compare it with the pictures it was coded from
 };
 
-struct TrackPlan {
-    Track from;
-    enum class Action { transcode, keep, drop } action = Action::drop;
-    std::string why;
-};
-std::string_view short_name(TrackPlan::Action action);
+using transcode::TrackPlan;
 
-struct Plan {
+struct Plan : transcode::EncodePlan {
+    struct Target {
+        base::Path path;
+        std::uint64_t most_bytes = 0;  // the file can't become larger than this (peak rate), 0 when not limited
+    };
     FilmName name;
-    base::Path target;
+    std::vector<Target> targets;  // of each output
     std::string source;
     int title = 1;
     source::Pick pick;
     int angle = 1;
     Time duration{};
     std::uint64_t source_bytes = 0;
-    std::vector<TrackPlan> tracks;
-    std::vector<std::string> steps;  // what is done to picture and audio, in words
-    std::vector<std::string> warnings;
     std::vector<Chapter> chapters;
-    transcode::GraphSettings graph;
-    bool quality = false;          // is measured
-    bool accept_losses = false;    // written though much of the input is lost (loss.hpp)
-    std::uint64_t most_bytes = 0;  // the file can't become larger than this (peak rate), 0 when not limited
+    bool quality = false;        // is measured, of the first output
+    bool accept_losses = false;  // written though much of the input is lost (loss.hpp)
+
+    const base::Path& target() const { return targets.front().path; }
 };
 
 // Decides, one plan for each title or episode that is picked. Reads headers, and a few seconds of interlaced video to
@@ -74,20 +70,25 @@ Result<std::vector<Plan>> make_plans(const source::Input& input, const Request& 
 Result<Plan> make_plan(const source::Input& input, const Request& request);
 
 struct Estimate {
-    std::uint64_t size_bytes = 0;
-    Time time{};     // working time for the whole title
-    Time sampled{};  // how much of the title was tried
+    std::uint64_t size_bytes = 0;           // of all files
+    std::vector<std::uint64_t> file_bytes;  // of each
+    Time time{};                            // working time for the whole title
+    Time sampled{};                         // how much of the title was tried
     std::optional<measure::PictureQuality> quality;
 };
 // Converts short excerpts spread over the title, to nowhere.
 Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Cancel& cancel);
 
 struct Outcome {
-    base::Path path;
+    struct File {
+        base::Path path;
+        std::uint64_t bytes = 0;
+    };
+    std::vector<File> files;
     int title = 1;
     Time duration{};
     std::int64_t pictures = 0;
-    std::uint64_t size_bytes = 0;
+    std::uint64_t size_bytes = 0;  // of all files
     std::uint64_t source_bytes = 0;
     Time elapsed{};
     std::vector<Problem> problems;
@@ -95,9 +96,10 @@ struct Outcome {
     int subtitles = 0;  // images drawn into the picture
     std::optional<measure::PictureQuality> quality;
 
+    const base::Path& path() const { return files.front().path; }
     double speed() const { return elapsed.count() > 0 ? base::to_seconds(duration) / base::to_seconds(elapsed) : 0; }
 };
-// Checks free space, converts, and puts the finished file in its place. On error or cancellation nothing is left.
+// Checks free space, converts, and puts the finished files in their places. On error or cancellation nothing is left.
 Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress& progress, const Cancel& cancel);
 // Writes what came of it to the log.
 void log_outcome(const Outcome& outcome);

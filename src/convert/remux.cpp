@@ -391,7 +391,6 @@ Result<Outcome> run_remux(const source::Input& input, const RemuxPlan& plan, con
     }
     container::Interleaver interleaver(*sink, tracks, plan.format == "mp4" ? Time(kRun) : Time{});
     Outcome outcome;
-    outcome.path = plan.target;
     outcome.title = plan.title;
     outcome.source_bytes = plan.source_bytes;
 
@@ -483,6 +482,7 @@ Result<Outcome> run_remux(const source::Input& input, const RemuxPlan& plan, con
     outcome.problems.insert(outcome.problems.end(), source->problems().begin(), source->problems().end());
     std::error_code error;
     outcome.size_bytes = std::filesystem::file_size(plan.target, error);
+    outcome.files.push_back({plan.target, outcome.size_bytes});
     log_outcome(outcome);
     return outcome;
 }

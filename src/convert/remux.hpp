@@ -1,4 +1,4 @@
-// Remuxping: the tracks of any input in another container, codec data untouched. Planned, printed and refused before
+// Remuxing: the tracks of any input in another container, codec data untouched. Planned, printed and refused before
 // anything is written.
 #pragma once
 

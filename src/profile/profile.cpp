@@ -3,6 +3,9 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
+#include <algorithm>
+#include <cmath>
+
 #include "base/config.hpp"
 #include "base/embedded.hpp"
 #include "base/file.hpp"
@@ -16,7 +19,58 @@ bool is_file_name(const std::string& name) {
     return name.size() > 5 && name.ends_with(".toml");
 }
 
+std::int64_t usual_bitrate(Codec codec, int channels) {
+    const std::int64_t pairs = std::max(1, (channels + 1) / 2);
+    switch (codec) {
+        case Codec::aac:
+            return channels <= 1 ? 80'000 : channels == 2 ? 160'000 : 384'000;
+        case Codec::ac3:
+            return channels <= 1 ? 96'000 : channels == 2 ? 192'000 : 448'000;
+        case Codec::opus:
+            return channels <= 1 ? 64'000 : 96'000 * pairs;
+        case Codec::mp3:
+            return channels <= 1 ? 96'000 : 192'000;
+        default:
+            return 0;
+    }
+}
+
+AudioSettings parse_audio(base::ConfigTable& table) {
+    AudioSettings audio;
+    const std::string codec = table.choice("codec", {"aac", "ac3", "opus", "mp3", "flac", "lpcm", "as-source"}, "aac");
+    audio.keep = codec == "as-source";
+    if (!audio.keep) audio.codec = media::codec_from_name(codec).value_or(Codec::aac);
+    const std::string channels = table.choice("channels", {"mono", "stereo", "5.1", "as-source"}, "stereo");
+    audio.channels = channels == "mono" ? 1 : channels == "stereo" ? 2 : channels == "5.1" ? 6 : 0;
+    audio.bitrate_bps = table.bitrate("bitrate", 0);
+    const bool lossless = audio.codec == Codec::flac || audio.codec == Codec::lpcm;
+    if (table.has("bitrate") && (audio.keep || lossless)) {
+        table.wrong("bitrate", "this audio has no bit rate to choose", "leave it out");
+    } else if (audio.bitrate_bps != 0 && (audio.bitrate_bps < 32'000 || audio.bitrate_bps > 640'000)) {
+        table.wrong("bitrate", "audio needs 32 to 640 kbit/s", "write for example \"160 kbit/s\"");
+    }
+    if (audio.keep && table.has("channels"))
+        table.wrong("channels", "audio that is kept as it is has the source's channels", "leave it out");
+    if (audio.codec == Codec::mp3 && audio.channels == 6)
+        table.wrong("channels", "MP3 has at most two channels", "write \"stereo\", or use another codec");
+    table.finish();
+    return audio;
+}
+
 }  // namespace
+
+std::int64_t AudioSettings::bitrate_for(int count) const {
+    if (keep) return 0;
+    if (bitrate_bps == 0) return usual_bitrate(codec, count);
+    return bitrate_bps * count / std::max(channels > 0 ? channels : count, count);
+}
+
+std::int64_t Profile::peak_bps() const {
+    if (video.peak_bps == 0) return 0;
+    std::int64_t sum = video.peak_bps;
+    for (const AudioSettings& one : audio) sum += one.bitrate_for(one.channels > 0 ? one.channels : 6);
+    return sum;
+}
 
 Result<Profile> parse(std::string_view text, const std::string& file) {
     WAVECREST_TRY_ASSIGN(root, base::ConfigTable::parse(text, file));
@@ -25,14 +79,19 @@ Result<Profile> parse(std::string_view text, const std::string& file) {
     profile.name = name;
     const auto purpose = root.text("purpose", "");
     profile.purpose = purpose;
-    root.choice("container", {"mp4"}, "mp4");
+    profile.container = root.choice("container", {"mp4", "matroska", "webm", "mpeg-ts"}, "mp4");
 
     auto video = root.table("video");
     video.choice("codec", {"h264"}, "h264");
-    const auto codec_profile = video.choice("profile", {"baseline", "main", "high"}, "high");
+    const auto codec_profile = video.choice("profile", {"", "baseline", "main", "high"}, "high");
     const auto level = video.choice("level", {"", "3.0", "3.1", "3.2", "4.0", "4.1", "4.2", "5.0", "5.1"}, "");
     const auto effort = video.number("effort", 1, 9, 5);
-    const auto quality = video.decimal("quality", 0, 51, 20);
+    const auto quality = video.decimal("visual_quality", 0, 100, profile.video.quality);
+    if (video.has_former("quality")) {
+        const double old = video.decimal("quality", 0, 51, 20);
+        video.wrong("quality", "\"quality\" is now \"visual_quality\", from 0 to 100, the same for every codec",
+                    fmt::format("write visual_quality = {:g}", std::round((51 - old) / 0.4 * 2) / 2));
+    }
     const auto peak = video.bitrate("peak_bitrate", 0);
     const auto buffer = video.span("buffer", profile.video.buffer);
     const auto keyframes = video.span("keyframe_interval", Time{});
@@ -52,7 +111,8 @@ Result<Profile> parse(std::string_view text, const std::string& file) {
                     "write a length such as \"4 s\", or leave it out");
     if (buffer.count() == 0)
         video.wrong("buffer", "the buffer must be longer than 0", "write a length such as \"2 s\"");
-    profile.video = {codec_profile,
+    profile.video = {Codec::h264,
+                     codec_profile,
                      level,
                      static_cast<int>(effort),
                      quality,
@@ -66,13 +126,11 @@ Result<Profile> parse(std::string_view text, const std::string& file) {
                      fixed.value_or(Ratio{0, 1})};
     video.finish();
 
-    auto audio = root.table("audio");
-    audio.choice("codec", {"aac"}, "aac");
-    const auto bitrate = audio.bitrate("bitrate", profile.audio.bitrate_bps);
-    if (bitrate < 32'000 || bitrate > 320'000)
-        audio.wrong("bitrate", "audio needs 32 to 320 kbit/s in stereo", "write for example \"160 kbit/s\"");
-    profile.audio.bitrate_bps = bitrate;
-    audio.finish();
+    // One table for one kind of audio, or an array of them.
+    std::vector<base::ConfigTable> kinds = root.table_or_tables("audio");
+    if (kinds.empty()) kinds.push_back(root.table("audio"));
+    profile.audio.clear();
+    for (base::ConfigTable& table : kinds) profile.audio.push_back(parse_audio(table));
     root.finish();
     return root.complete(Result<Profile>(std::move(profile)));
 }

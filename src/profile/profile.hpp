@@ -8,15 +8,17 @@
 #include "base/result.hpp"
 #include "base/time.hpp"
 #include "base/units.hpp"
+#include "media/types.hpp"
 
 namespace wavecrest::profile {
 
 struct VideoSettings {
-    std::string profile = "high";  // H.264: baseline, main, high
-    std::string level;             // H.264 level such as "3.1"; empty: as needed
-    int effort = 5;                // 1 quick to 9 thorough
-    double quality = 20;           // 0 best to 51 worst
-    std::int64_t peak_bps = 0;     // 0: not limited
+    Codec codec = Codec::h264;
+    std::string profile;        // the codec's, such as "high"; empty: the usual one
+    std::string level;          // the codec's, such as "3.1"; empty: as needed
+    int effort = 5;             // 1 quick to 9 thorough
+    double quality = 77.5;      // 0 worst to 100 best: codec/video_encoder.hpp
+    std::int64_t peak_bps = 0;  // 0: not limited
     Time buffer = base::from_seconds(2);
     Time keyframe_interval{};        // 0: the encoder's choice
     base::Size largest{1920, 1080};  // the picture is scaled down to fit
@@ -26,15 +28,27 @@ struct VideoSettings {
     Ratio frame_rate{0, 1};          // that rate; 0: the source's usual one
 };
 
+// One kind of audio: each track that is chosen gets one of it.
 struct AudioSettings {
-    std::int64_t bitrate_bps = 160'000;
+    Codec codec = Codec::aac;
+    bool keep = false;             // as the source is, instead
+    int channels = 2;              // 1, 2 or 6: at most so many; 0: as many as the source and the codec have
+    std::int64_t bitrate_bps = 0;  // for that many channels; 0: the usual one
+
+    // For so many channels: a share of what is asked for, or what people usually take. 0 for lossless codecs, and for
+    // what is kept.
+    std::int64_t bitrate_for(int count) const;
 };
 
 struct Profile {
     std::string name;
     std::string purpose;
-    VideoSettings video;  // H.264
-    AudioSettings audio;  // AAC-LC
+    std::string container = "mp4";
+    VideoSettings video;
+    std::vector<AudioSettings> audio = {AudioSettings{}};
+
+    // Video at its peak and one track of each kind of audio; 0 where the video is not limited.
+    std::int64_t peak_bps() const;
 };
 
 // Reads a profile's TOML; `file` is used in messages. Kind usage, with line and the nearest known key.

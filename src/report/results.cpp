@@ -61,7 +61,7 @@ Json to_json(const std::vector<convert::TrackPlan>& tracks) {
     for (const convert::TrackPlan& track : tracks) {
         Json entry = {{"kind", media::short_name(track.from.kind)},
                       {"codec", media::short_name(track.from.codec)},
-                      {"action", convert::short_name(track.action)},
+                      {"action", transcode::short_name(track.action)},
                       {"why", track.why}};
         if (!track.from.language.empty()) entry["language"] = track.from.language;
         json.push_back(std::move(entry));
@@ -69,13 +69,31 @@ Json to_json(const std::vector<convert::TrackPlan>& tracks) {
     return json;
 }
 
-Json to_json(const convert::Plan& plan, const std::string& profile) {
-    return {{"target", plan.target.string()},
+namespace {
+
+// What becomes of the title in one of the files.
+std::vector<std::string> steps_of(const convert::Plan& plan, std::size_t file) {
+    std::vector<std::string> steps = plan.outputs[file].steps;
+    steps.insert(steps.end(), plan.steps.begin(), plan.steps.end());
+    return steps;
+}
+
+}  // namespace
+
+Json to_json(const convert::Plan& plan) {
+    Json files = Json::array();
+    for (std::size_t i = 0; i < plan.targets.size(); ++i)
+        files.push_back({{"path", plan.targets[i].path.string()},
+                         {"profile", plan.outputs[i].profile},
+                         {"container", plan.outputs[i].container},
+                         {"steps", plan.outputs[i].steps}});
+    return {{"target", plan.target().string()},
             {"title", plan.title},
-            {"profile", profile},
+            {"profile", plan.outputs.front().profile},
+            {"files", files},
             {"duration_s", rounded(base::to_seconds(plan.duration))},
             {"source_bytes", plan.source_bytes},
-            {"steps", plan.steps},
+            {"steps", steps_of(plan, 0)},
             {"tracks", to_json(plan.tracks)},
             {"warnings", plan.warnings}};
 }
@@ -104,16 +122,20 @@ void add_outcome(Json& json, const convert::Outcome& outcome) {
 
 }  // namespace
 
-Json to_json(const convert::Plan& plan, const convert::Outcome& outcome, const std::string& source,
-             const std::string& profile) {
-    Json json = {{"path", outcome.path.string()}, {"name", plan.name.full()}, {"source", source}, {"profile", profile}};
+Json to_json(const convert::Plan& plan, const convert::Outcome& outcome, std::size_t file, const std::string& source) {
+    Json json = {{"path", outcome.files[file].path.string()},
+                 {"name", plan.name.full()},
+                 {"source", source},
+                 {"profile", plan.outputs[file].profile},
+                 {"container", plan.outputs[file].container}};
     add_outcome(json, outcome);
-    json["steps"] = plan.steps;
+    json["size_bytes"] = outcome.files[file].bytes;
+    json["steps"] = steps_of(plan, file);
     json["tracks"] = to_json(plan.tracks);
     json["subtitles_burned_in"] = outcome.subtitles;
     json["problems"] = to_json(outcome.problems);
     json["lost_s"] = rounded(base::to_seconds(outcome.loss.total));
-    if (outcome.quality) json["quality"] = to_json(*outcome.quality);
+    if (outcome.quality && file == 0) json["quality"] = to_json(*outcome.quality);
     return json;
 }
 
@@ -125,7 +147,7 @@ Json to_json(const convert::RemuxPlan& plan) {
 }
 
 Json to_json(const convert::RemuxPlan& plan, const convert::Outcome& outcome, const std::string& source) {
-    Json json = {{"path", outcome.path.string()}, {"source", source}, {"container", plan.format}};
+    Json json = {{"path", outcome.path().string()}, {"source", source}, {"container", plan.format}};
     add_outcome(json, outcome);
     json["tracks"] = to_json(plan.tracks);
     json["problems"] = to_json(outcome.problems);
@@ -135,6 +157,7 @@ Json to_json(const convert::RemuxPlan& plan, const convert::Outcome& outcome, co
 
 Json to_json(const convert::Estimate& cost) {
     Json json = {{"size_bytes", cost.size_bytes},
+                 {"file_bytes", cost.file_bytes},
                  {"time_s", rounded(base::to_seconds(cost.time))},
                  {"sampled_s", rounded(base::to_seconds(cost.sampled))}};
     if (cost.quality) json["quality"] = to_json(*cost.quality);

@@ -19,10 +19,10 @@ namespace wavecrest::report {
 Json to_json(const verify::Verification& verification);
 
 Json to_json(const std::vector<convert::TrackPlan>& tracks);
-Json to_json(const convert::Plan& plan, const std::string& profile);
+Json to_json(const convert::Plan& plan);
 Json to_json(const convert::Estimate& cost);
-Json to_json(const convert::Plan& plan, const convert::Outcome& outcome, const std::string& source,
-             const std::string& profile);
+// One of the files that were made, by its number.
+Json to_json(const convert::Plan& plan, const convert::Outcome& outcome, std::size_t file, const std::string& source);
 Json to_json(const convert::RemuxPlan& plan);
 Json to_json(const convert::RemuxPlan& plan, const convert::Outcome& outcome, const std::string& source);
 Json to_json(const measure::PictureQuality& quality);

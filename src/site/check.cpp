@@ -7,7 +7,6 @@
 #include <chrono>
 
 #include "base/units.hpp"
-#include "codec/x264_encoder.hpp"
 #include "host/machine.hpp"
 #include "host/mounts.hpp"
 #include "host/network.hpp"
@@ -156,17 +155,7 @@ void check_supply(const SiteStream& entry, const stream::Part& part, std::int64_
 // What a device is sent of a stream that is encoded anew: what the encoder promises.
 Result<std::vector<Track>> encoded_tracks(const SiteStream& entry) {
     WAVECREST_TRY_ASSIGN(graph, plan_encode(entry.item.parts.front(), entry.profile));
-    std::vector<Track> tracks;
-    if (graph.video.encode.width > 0) {
-        WAVECREST_TRY_ASSIGN(encoder, codec::make_h264_encoder(graph.video.encode));
-        tracks.push_back(encoder->track());
-        tracks.back().scan = Scan::progressive;
-    }
-    for (const transcode::AudioPath& path : graph.audio) {
-        tracks.push_back(path.from);
-        tracks.back().codec = Codec::aac;
-        tracks.back().channels = std::min(path.from.channels, 2);
-    }
+    WAVECREST_TRY_ASSIGN(tracks, transcode::tracks_of(graph, 0));
     return tracks;
 }
 

@@ -2,40 +2,67 @@
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
-#include <unistd.h>
 
 #include "base/units.hpp"
+#include "container/writer.hpp"
 #include "convert/convert.hpp"
 #include "source/input.hpp"
 
 namespace wavecrest::site {
 namespace {
 
-Result<convert::Plan> plan_of(const stream::Part& part, const std::string& name) {
+// A part of a stream with what it is planned from.
+struct Planned {
+    std::unique_ptr<source::Input> input;
+    source::Pick pick;
+    transcode::EncodePlan plan;
+};
+
+Result<Planned> plan_of(const stream::Part& part, const std::string& name) {
     WAVECREST_TRY_ASSIGN(profile, profile::find(name));
+    Planned made;
     WAVECREST_TRY_ASSIGN(input, source::open_input(part.source));
-    convert::Request request;
-    request.pick = part.title;
-    request.profile = profile;
+    made.input = std::move(input);
+    WAVECREST_TRY_ASSIGN(pick, made.input->pick(part.title));
+    made.pick = std::move(pick);
+    WAVECREST_TRY(made.input->check_protection(made.pick.title->number));
+    transcode::PlanSource from;
+    from.name = fmt::format("{}, title {}", made.input->path(), made.pick.title->number);
+    from.tracks = made.pick.title->tracks;
+    from.duration = made.pick.duration();
+    if (made.input->reopens()) from.open = [&made] { return made.input->open(made.pick); };
+    transcode::PlanRequest request;
+    request.profiles = {std::move(profile)};
     request.video = part.choice.video;
     if (!part.choice.audio.empty()) request.audio = fmt::format("{}", fmt::join(part.choice.audio, ","));
     request.subtitles = part.choice.burn_in;
-    // Nothing is written: a name that can't be taken.
-    request.into = std::filesystem::temp_directory_path() / fmt::format("wavecrest-live-{}", ::getpid());
-    return convert::make_plan(*input, request);
+    WAVECREST_TRY_ASSIGN(plan, transcode::plan_encode(from, request));
+    made.plan = std::move(plan);
+    // Live streams are transport streams, whatever files the profile is for.
+    WAVECREST_TRY_ASSIGN(tracks, transcode::tracks_of(made.plan.graph, 0));
+    for (const Track& track : tracks) {
+        if (const std::string why = container::why_not_codec("mpeg-ts", track); !why.empty())
+            return fail(ErrorKind::usage, "live streams are transport streams: " + why, fmt::format("profile {}", name),
+                        "use a profile with other codecs, or convert it and stream the file");
+    }
+    return made;
 }
 
 }  // namespace
 
 Result<transcode::GraphSettings> plan_encode(const stream::Part& part, const std::string& profile) {
-    WAVECREST_TRY_ASSIGN(plan, plan_of(part, profile));
-    return plan.graph;
+    WAVECREST_TRY_ASSIGN(planned, plan_of(part, profile));
+    return std::move(planned.plan.graph);
 }
 
 Result<std::optional<Error>> try_encode(const stream::Part& part, const std::string& profile, const Cancel& cancel) {
-    WAVECREST_TRY_ASSIGN(plan, plan_of(part, profile));
-    WAVECREST_TRY_ASSIGN(input, source::open_input(part.source));
-    WAVECREST_TRY_ASSIGN(estimate, convert::estimate(*input, plan, cancel));
+    WAVECREST_TRY_ASSIGN(planned, plan_of(part, profile));
+    convert::Plan plan;
+    static_cast<transcode::EncodePlan&>(plan) = std::move(planned.plan);
+    plan.pick = planned.pick;
+    plan.source = part.source.string();
+    plan.duration = planned.pick.duration();
+    WAVECREST_TRY_ASSIGN(estimate, convert::estimate(*planned.input, plan, cancel));
     if (plan.duration.count() <= 0 || estimate.time.count() <= 0) return std::optional<Error>{};
     const double speed = base::to_seconds(plan.duration) / base::to_seconds(estimate.time);
     constexpr double kEnough = 1.15;

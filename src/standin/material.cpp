@@ -10,7 +10,7 @@
 #include "bitstream/h264.hpp"
 #include "bitstream/nal.hpp"
 #include "codec/ac3_encoder.hpp"
-#include "codec/x264_encoder.hpp"
+#include "codec/video_encoder.hpp"
 
 namespace wavecrest::standin {
 namespace {
@@ -137,7 +137,7 @@ struct Material::State {
     // Every group is coded for itself: closed, and at the same place whatever is on the pictures.
     Status add_h264(Picture picture, Time in_group, bool opens, bool closes, MaterialGroup& out) {
         if (opens) {
-            codec::H264Settings settings;
+            codec::VideoEncoderSettings settings;
             settings.width = disc.width();
             settings.height = disc.height();
             settings.frame_rate = rate;
@@ -152,7 +152,7 @@ struct Material::State {
             settings.peak_bps = std::min<std::int64_t>(disc.video_bps * 3 / 2, 40'000'000);
             settings.buffer = base::from_seconds(0.5);
             settings.threads = 1;  // the same bytes each time
-            WAVECREST_TRY_ASSIGN(made, codec::make_h264_encoder(settings));
+            WAVECREST_TRY_ASSIGN(made, codec::make_video_encoder(settings));
             h264 = std::move(made);
         }
         std::vector<Packet> packets;

@@ -151,7 +151,8 @@ Status LiveService::State::produce(LiveChannel& channel) {
     if (!channel.playout) WAVECREST_TRY(wait_for_source(channel));
     WithoutTextSubtitles source(*channel.playout, channel.hls.get());
     if (channel.ready.item.transcode) {
-        const transcode::SinkMaker make = [&](const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
+        const transcode::SinkMaker make = [&](std::size_t,
+                                              const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
             return std::unique_ptr<PacketSink>(std::make_unique<Outlets>(channel, tracks, give));
         };
         WAVECREST_TRY(transcode::run(source, *channel.ready.item.transcode, make, {}, channel.cancel));

@@ -23,15 +23,7 @@ Result<ReadyPlayout> find_playout(const LiveItem& item) {
     const bool transport = !item.targets.empty() || item.http || item.hls;
     const auto why_not = [&](const Track& track, bool disc) -> std::string {
         if (is_text_subtitle(track)) return item.hls ? "" : "text subtitles are delivered by HLS only";
-        if (item.transcode) {
-            const auto& graph = *item.transcode;
-            const bool used = track.id == graph.video.from.id ||
-                              std::any_of(graph.audio.begin(), graph.audio.end(),
-                                          [&](const auto& path) { return path.from.id == track.id; }) ||
-                              std::any_of(graph.video.subtitles.begin(), graph.video.subtitles.end(),
-                                          [&](const auto& path) { return path.from.id == track.id; });
-            return used ? "" : "not in the profile";
-        }
+        if (item.transcode) return item.transcode->uses(track.id) ? "" : "not in the profile";
         if (track.kind == TrackKind::subtitle)
             return "bitmap subtitles are not supported live; a profile burns them in";
         const std::string first = !transport ? ""
@@ -41,10 +33,11 @@ Result<ReadyPlayout> find_playout(const LiveItem& item) {
         return !first.empty() || transport ? first : why_not_rtmp(track);
     };
     WAVECREST_TRY_ASSIGN(playout, prepare_playout(item.parts, why_not));
-    if (item.rate_bps > 0 && item.transcode && item.transcode->video.encode.peak_bps > item.rate_bps)
+    const std::int64_t peak = item.transcode ? item.transcode->video_encodes.front().encode.peak_bps : 0;
+    if (item.rate_bps > 0 && peak > item.rate_bps)
         return fail(ErrorKind::usage,
                     fmt::format("{} is below the profile's peak of {}", base::format_bitrate(item.rate_bps),
-                                base::format_bitrate(item.transcode->video.encode.peak_bps)),
+                                base::format_bitrate(peak)),
                     fmt::format("rate of stream \"{}\"", item.name), "raise the rate, or use a smaller profile");
     for (const ReadyPart& part : playout.parts) {
         // Packets, tables and clocks take a twentieth more than what they carry.
@@ -79,7 +72,7 @@ Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items) 
         // Segments of HLS end at keyframes: the closer these are, the sooner a player has enough of them to begin, and
         // the less it lags.
         if (item.hls && ready.item.transcode) {
-            Time& distance = ready.item.transcode->video.encode.keyframe_distance;
+            Time& distance = ready.item.transcode->video_encodes.front().encode.keyframe_distance;
             distance = distance.count() > 0 ? std::min(distance, Time(kLiveKeyframes)) : Time(kLiveKeyframes);
         }
         for (const LiveTarget& target : item.targets) {

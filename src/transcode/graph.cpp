@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <atomic>
 #include <chrono>
 #include <cstring>
 #include <deque>
@@ -12,24 +13,20 @@
 
 #include "base/mutex.hpp"
 #include "base/queue.hpp"
-#include "codec/aac_encoder.hpp"
 #include "codec/audio_decoder.hpp"
 #include "codec/subtitle_decoder.hpp"
 #include "codec/video_decoder.hpp"
 #include "container/interleave.hpp"
 #include "filter/audio_timeline.hpp"
 #include "filter/constant_rate.hpp"
-#include "filter/downmix.hpp"
 #include "filter/limiter.hpp"
 #include "filter/overlay.hpp"
+#include "filter/remix.hpp"
 #include "filter/resample.hpp"
 #include "filter/scale.hpp"
 
 namespace wavecrest::transcode {
 namespace {
-
-constexpr TrackId kVideo = 1;
-constexpr TrackId kFirstAudio = 2;
 
 // Subtitles may lie behind the pictures they belong to by what a decoder buffers: pictures wait that long for them.
 const Time kSubtitleLead = base::from_seconds(2);
@@ -37,7 +34,11 @@ const Time kSubtitleLead = base::from_seconds(2);
 // Audio at another rate goes on as long as its times fit what came before to this.
 const Time kLongestStep = std::chrono::milliseconds(20);
 
-// What the encoding stages write to, in the order of decoding times. A track with nothing to give (audio that is
+// Packets are small, pictures large: a second or two of the former, a handful of the latter. Audio must not hold the
+// reader up while pictures are waited for: its queue takes what comes with the pictures in flight.
+constexpr std::size_t kVideoPackets = 48, kPictures = 6, kAudioPackets = 4096;
+
+// What the stages of an output write to, in the order of decoding times. A track with nothing to give (audio that is
 // missing on the disc) holds the others up for a while, then no more: what waits stays small, and players can read any
 // order.
 class SharedInterleaver {
@@ -58,159 +59,202 @@ class SharedInterleaver {
     container::Interleaver inner_ GUARDED_BY(mutex_);
 };
 
-class Graph {
+struct Output {
+    std::vector<Track> tracks;
+    std::unique_ptr<PacketSink> sink;
+    std::unique_ptr<SharedInterleaver> interleaver;
+};
+
+// A track's place in each output that has it. Written by one stage.
+class Fan {
   public:
-    Graph(PacketSource& source, const GraphSettings& settings, const Progress& progress, const Cancel& cancel)
-        : source_(source), settings_(settings), progress_(progress), cancel_(cancel) {}
-
-    Result<GraphResult> run(const SinkMaker& make_sink) {
-        WAVECREST_TRY_ASSIGN(video_encoder, codec::make_h264_encoder(settings_.video.encode));
-        const VideoPath& video = settings_.video;
-        std::unique_ptr<filter::Scaler> scaler;
-        if (video.encode.width != video.from.width || video.encode.height != video.from.height) {
-            WAVECREST_TRY_ASSIGN(made, filter::Scaler::create(video.from.width, video.from.height, video.encode.width,
-                                                              video.encode.height, video.encode.pixel_aspect));
-            scaler = std::move(made);
+    void add(Output& output, TrackId id) { places_.push_back({&output, id}); }
+    Status give(const Packet& packet) {
+        for (const Place& place : places_) {
+            Packet own = packet;
+            own.track = place.id;
+            WAVECREST_TRY(place.output->interleaver->add(std::move(own)));
         }
-        Track video_track = video_encoder->track();
-        video_track.id = kVideo;
-        video_track.language = video.from.language;
-        result_.tracks.push_back(video_track);
-        for (std::size_t i = 0; i < settings_.audio.size(); ++i) {
-            const AudioPath& path = settings_.audio[i];
-            auto chain = std::make_unique<AudioChain>();
-            chain->id = kFirstAudio + static_cast<TrackId>(i);
-            chain->path = &path;
-            WAVECREST_TRY_ASSIGN(made, codec::make_aac_encoder(path.from.sample_rate, std::min(path.from.channels, 2),
-                                                               path.bitrate_bps));
-            chain->encoder = std::move(made);
-            Track audio_track = chain->encoder->track();
-            audio_track.id = chain->id;
-            audio_track.language = path.from.language;
-            audio_track.purpose = path.from.purpose;
-            result_.tracks.push_back(audio_track);
-            audio_chains_.push_back(std::move(chain));
-        }
-        for (const VideoPath::Subtitles& path : settings_.video.subtitles)
-            subtitle_chains_[path.from.id].decoder = codec::make_subtitle_decoder(path.from);
-        WAVECREST_TRY_ASSIGN(sink, make_sink(result_.tracks));
-        SharedInterleaver interleaver(*sink, result_.tracks);
-
-        {
-            std::vector<std::jthread> stages;
-            stages.emplace_back([&] { guard(read_stage()); });
-            stages.emplace_back([&] { guard(decode_stage()); });
-            stages.emplace_back([&] { guard(filter_stage(scaler.get())); });
-            for (const auto& chain : audio_chains_)
-                stages.emplace_back([&, chain = chain.get()] { guard(audio_stage(*chain, interleaver)); });
-            guard(encode_stage(*video_encoder, interleaver));
-        }
-        if (cancel_.requested()) return base::interrupted();
-        if (const base::MutexLock lock(mutex_); error_) return fail(std::move(*error_));
-        if (result_.pictures == 0)
-            return fail(ErrorKind::input, "the title has no video that can be decoded", "video track",
-                        "the rip is damaged; rip the disc again");
-        result_.duration = last_end_ - result_.first_picture;
-        if (settings_.accept) WAVECREST_TRY(settings_.accept(result_));
-        WAVECREST_TRY(sink->finish());
-        return std::move(result_);
+        return {};
     }
-
-  private:
-    // The first error ends all stages.
-    void guard(Status status) {
-        if (status) return;
-        {
-            const base::MutexLock lock(mutex_);
-            if (!error_) error_ = std::move(status).error();
-        }
-        stop();
-    }
-    void stop() {
-        video_packets_.abandon();
-        for (const auto& chain : audio_chains_) chain->packets.abandon();
-        decoded_.abandon();
-        filtered_.abandon();
-    }
-
-    // One audio track on its way.
-    struct AudioChain {
-        TrackId id = 0;
-        const AudioPath* path = nullptr;
-        std::unique_ptr<media::AudioEncoder> encoder;
-        // AudioFrames must not hold the reader up while pictures are waited for: its queue takes what comes with the
-        // pictures in flight.
-        base::BoundedQueue<Packet> packets{4096};
-    };
-
-    Status read_stage() {
-        const TrackId video = settings_.video.from.id;
-        const Time lead = subtitle_chains_.empty() ? Time{} : kSubtitleLead;
-        std::deque<Packet> held;  // pictures that wait for their subtitles
-        const auto release = [&](std::optional<Time> up_to) {
-            while (!held.empty() && (!up_to || held.front().dts <= *up_to)) {
-                if (!video_packets_.push(std::move(held.front()))) return false;
-                held.pop_front();
-            }
-            return true;
-        };
-        while (true) {
-            if (cancel_.requested()) {
-                stop();
-                return {};
-            }
-            WAVECREST_TRY_ASSIGN(packet, source_.read());
-            if (!packet) break;
-            const bool past = settings_.until.count() > 0 && packet->dts >= settings_.until;
-            if (past && packet->track == video) break;
-            if (past) continue;
-            if (packet->track == video) {
-                const Time now = packet->dts;
-                held.push_back(std::move(*packet));
-                if (!release(now - lead)) break;
-            } else if (subtitle_chains_.contains(packet->track)) {
-                take_subtitle(*packet);
-            } else {
-                for (const auto& chain : audio_chains_) {
-                    if (packet->track == chain->path->from.id) {
-                        chain->packets.push(std::move(*packet));
-                        break;
-                    }
-                }
-            }
-        }
-        release({});
-        video_packets_.close();
-        for (const auto& chain : audio_chains_) chain->packets.close();
+    Status end() {
+        for (const Place& place : places_) WAVECREST_TRY(place.output->interleaver->end(place.id));
         return {};
     }
 
-    void take_subtitle(const Packet& packet) {
-        std::vector<Overlay> shown;
-        SubtitleChain& chain = subtitle_chains_.at(packet.track);
-        chain.decoder->decode(packet, shown);
-        const auto path = std::find_if(settings_.video.subtitles.begin(), settings_.video.subtitles.end(),
-                                       [&](const VideoPath::Subtitles& p) { return p.from.id == packet.track; });
-        const base::MutexLock lock(overlay_mutex_);
-        for (Overlay& overlay : shown) {
-            // What is not forced is not drawn, yet it ends what was drawn before.
-            if (path->forced_only && !overlay.forced) overlay.regions.clear();
-            chain.coming.push_back(std::move(overlay));
+  private:
+    struct Place {
+        Output* output;
+        TrackId id;
+    };
+    std::vector<Place> places_;
+};
+
+// The part before a cut.
+void drop_before_start(AudioFrames& audio) {
+    if (audio.pts >= Time{}) return;
+    const auto drop = std::min(static_cast<std::size_t>(base::to_ticks(-audio.pts, audio.sample_rate)), audio.frames());
+    audio.samples.erase(
+        audio.samples.begin(),
+        audio.samples.begin() + static_cast<std::ptrdiff_t>(drop * static_cast<std::size_t>(audio.channels)));
+    audio.pts += base::from_ticks(static_cast<std::int64_t>(drop), audio.sample_rate);
+}
+
+// One encode of audio, behind the decoder it may share with others: mixed, resampled, without gaps, within full scale.
+class AudioEncodeStage {
+  public:
+    AudioEncodeStage(const AudioEncode& settings, std::unique_ptr<media::AudioEncoder> encoder)
+        : settings_(settings),
+          encoder_(std::move(encoder)),
+          limiter_(settings.encode.sample_rate, media::speaker_count(settings.encode.speakers)),
+          timeline_([this](const AudioFrames& audio) {
+              limiter_.push(audio, limited_);
+              return encode();
+          }) {}
+    AudioEncodeStage(const AudioEncodeStage&) = delete;
+    AudioEncodeStage& operator=(const AudioEncodeStage&) = delete;
+
+    Track track() const {
+        Track track = encoder_->track();
+        track.language = settings_.from.language;
+        track.purpose = settings_.from.purpose;
+        track.name = settings_.from.name;
+        return track;
+    }
+    Fan& fan() { return fan_; }
+    std::int64_t frames() const { return frames_; }
+    std::optional<Time> first() const { return first_; }
+    Time end() const { return end_; }
+
+    Status push(AudioFrames audio) {
+        const int rate = settings_.encode.sample_rate;
+        if (audio.sample_rate <= 0 || audio.channels <= 0) return {};
+        filter::remix(audio, settings_.encode.speakers);
+        const bool goes_on = resampler_ && audio.sample_rate == resampler_->from_rate() &&
+                             std::chrono::abs(audio.pts - resampler_->end()) < kLongestStep;
+        if (!goes_on) WAVECREST_TRY(end_resampling());
+        if (audio.sample_rate == rate) return take(std::move(audio));
+        if (!resampler_) {
+            WAVECREST_TRY_ASSIGN(made, filter::Resampler::create(audio.sample_rate, rate, audio.channels));
+            resampler_ = std::move(made);
         }
-        std::stable_sort(chain.coming.begin(), chain.coming.end(),
+        std::vector<AudioFrames> resampled;
+        resampler_->push(audio, resampled);
+        for (AudioFrames& piece : resampled) WAVECREST_TRY(take(std::move(piece)));
+        return {};
+    }
+    Status finish() {
+        WAVECREST_TRY(end_resampling());
+        WAVECREST_TRY(timeline_.flush());
+        limiter_.flush(limited_);
+        WAVECREST_TRY(encode());
+        WAVECREST_TRY(encoder_->flush(packets_));
+        WAVECREST_TRY(encode());
+        return fan_.end();
+    }
+
+  private:
+    Status take(AudioFrames audio) {
+        if (audio.channels != media::speaker_count(settings_.encode.speakers)) return {};
+        drop_before_start(audio);
+        if (audio.samples.empty()) return {};
+        frames_ += static_cast<std::int64_t>(audio.frames());
+        if (!first_) first_ = audio.pts;
+        end_ = audio.pts + base::from_ticks(static_cast<std::int64_t>(audio.frames()), audio.sample_rate);
+        return timeline_.push(std::move(audio));
+    }
+    Status end_resampling() {
+        std::vector<AudioFrames> rest;
+        if (resampler_) resampler_->flush(rest);
+        resampler_.reset();
+        for (AudioFrames& audio : rest) WAVECREST_TRY(take(std::move(audio)));
+        return {};
+    }
+    Status encode() {
+        for (const AudioFrames& audio : limited_) WAVECREST_TRY(encoder_->encode(audio, packets_));
+        limited_.clear();
+        for (const Packet& packet : packets_) WAVECREST_TRY(fan_.give(packet));
+        packets_.clear();
+        return {};
+    }
+
+    const AudioEncode& settings_;
+    std::unique_ptr<media::AudioEncoder> encoder_;
+    Fan fan_;
+    std::unique_ptr<filter::Resampler> resampler_;  // while the source has another rate
+    filter::Limiter limiter_;
+    std::vector<AudioFrames> limited_;
+    std::vector<Packet> packets_;
+    filter::AudioTimeline timeline_;
+    std::int64_t frames_ = 0;
+    std::optional<Time> first_;
+    Time end_{};
+};
+
+// One track of audio that is decoded, with the encodes made of it.
+struct AudioTrackStage {
+    Track from;
+    std::vector<AudioEncodeStage*> encodes;
+    base::BoundedQueue<Packet> packets{kAudioPackets};
+};
+
+// One encode of video: scaled, where it has another size, and encoded, each by a thread of its own.
+struct VideoEncodeStage {
+    const VideoEncode* settings = nullptr;
+    std::unique_ptr<media::VideoEncoder> encoder;
+    std::unique_ptr<filter::Scaler> scaler;
+    base::BoundedQueue<Picture> filtered{kPictures}, scaled{kPictures};
+    Fan fan;
+    // Written by the encoding thread alone, and read when it has ended.
+    std::int64_t pictures = 0;
+    Time first{}, end{};
+
+    base::BoundedQueue<Picture>& input() { return scaler ? filtered : scaled; }
+};
+
+// A chain of filters with the encodes behind it.
+struct VideoChainStage {
+    const VideoChain* settings = nullptr;
+    std::vector<VideoEncodeStage*> encodes;
+    base::BoundedQueue<Picture> decoded{kPictures};
+
+    // Subtitles come from the reading thread, ahead of their pictures.
+    struct SubtitleTrack {
+        std::unique_ptr<media::SubtitleDecoder> decoder;  // the reading thread's
+        bool forced_only = false;
+        std::deque<Overlay> coming;
+        Overlay showing;
+    };
+    base::Mutex mutex;
+    std::map<TrackId, SubtitleTrack> subtitles;  // complete before the stages start; coming and showing under `mutex`
+    int shown = 0;                               // images burned in; the filtering thread's
+
+    void take_subtitle(const Packet& packet) {
+        const auto found = subtitles.find(packet.track);
+        if (found == subtitles.end()) return;
+        SubtitleTrack& track = found->second;
+        std::vector<Overlay> images;
+        track.decoder->decode(packet, images);
+        const base::MutexLock lock(mutex);
+        for (Overlay& overlay : images) {
+            // What is not forced is not drawn, yet it ends what was drawn before.
+            if (track.forced_only && !overlay.forced) overlay.regions.clear();
+            track.coming.push_back(std::move(overlay));
+        }
+        std::stable_sort(track.coming.begin(), track.coming.end(),
                          [](const Overlay& a, const Overlay& b) { return a.pts < b.pts; });
     }
 
     void burn_in(Picture& picture) {
-        const base::MutexLock lock(overlay_mutex_);
+        const base::MutexLock lock(mutex);
         bool any = false;
-        for (auto& [id, chain] : subtitle_chains_) {
-            while (!chain.coming.empty() && chain.coming.front().pts <= picture.pts) {
-                chain.showing = std::move(chain.coming.front());
-                chain.coming.pop_front();
-                result_.subtitles += chain.showing.regions.empty() ? 0 : 1;
+        for (auto& [id, track] : subtitles) {
+            while (!track.coming.empty() && track.coming.front().pts <= picture.pts) {
+                track.showing = std::move(track.coming.front());
+                track.coming.pop_front();
+                shown += track.showing.regions.empty() ? 0 : 1;
             }
-            any = any || !chain.showing.regions.empty();
+            any = any || !track.showing.regions.empty();
         }
         if (!any) return;
         // The decoder's samples may be shared: the overlay goes onto a copy.
@@ -223,12 +267,203 @@ class Graph {
                             static_cast<std::size_t>(own.strides[plane]));
             }
         }
-        for (const auto& [id, chain] : subtitle_chains_) filter::lay_over(own, chain.showing);
+        for (const auto& [id, track] : subtitles) filter::lay_over(own, track.showing);
         picture = std::move(own);
+    }
+};
+
+Result<std::unique_ptr<media::VideoEncoder>> make_encoder(const VideoEncode& one) {
+    return codec::make_video_encoder(one.encode);
+}
+
+class Graph {
+  public:
+    Graph(PacketSource& source, const GraphSettings& settings, const Progress& progress, const Cancel& cancel)
+        : source_(source), settings_(settings), progress_(progress), cancel_(cancel) {}
+
+    Result<GraphResult> run(const SinkMaker& make_sink) {
+        WAVECREST_TRY(make_stages());
+        WAVECREST_TRY(make_outputs(make_sink));
+        {
+            std::vector<std::jthread> stages;
+            if (settings_.video) stages.emplace_back([&] { guard(decode_stage()); });
+            for (const auto& chain : chains_)
+                stages.emplace_back([&, stage = chain.get()] { guard(filter_stage(*stage)); });
+            for (const auto& encode : video_) {
+                if (encode->scaler) stages.emplace_back([&, stage = encode.get()] { guard(scale_stage(*stage)); });
+                stages.emplace_back([&, stage = encode.get()] { guard(encode_stage(*stage)); });
+            }
+            for (const auto& track : audio_tracks_)
+                stages.emplace_back([&, stage = track.get()] { guard(audio_stage(*stage)); });
+            guard(read_stage());
+        }
+        if (cancel_.requested()) return base::interrupted();
+        if (const base::MutexLock lock(mutex_); error_) return fail(std::move(*error_));
+        WAVECREST_TRY(add_up());
+        if (settings_.accept) WAVECREST_TRY(settings_.accept(result_));
+        for (const auto& output : outputs_) WAVECREST_TRY(output->sink->finish());
+        return std::move(result_);
+    }
+
+  private:
+    Status make_stages() {
+        for (const VideoChain& chain : settings_.chains) {
+            auto stage = std::make_unique<VideoChainStage>();
+            stage->settings = &chain;
+            for (const VideoChain::Subtitles& one : chain.subtitles) {
+                auto& track = stage->subtitles[one.from.id];
+                track.decoder = codec::make_subtitle_decoder(one.from);
+                track.forced_only = one.forced_only;
+            }
+            chains_.push_back(std::move(stage));
+        }
+        for (const VideoEncode& one : settings_.video_encodes) {
+            const Track& from = *settings_.video;
+            auto stage = std::make_unique<VideoEncodeStage>();
+            stage->settings = &one;
+            WAVECREST_TRY_ASSIGN(encoder, make_encoder(one));
+            stage->encoder = std::move(encoder);
+            if (one.encode.width != from.width || one.encode.height != from.height) {
+                WAVECREST_TRY_ASSIGN(scaler, filter::Scaler::create(from.width, from.height, one.encode.width,
+                                                                    one.encode.height, one.encode.pixel_aspect));
+                stage->scaler = std::move(scaler);
+            }
+            chains_.at(one.chain)->encodes.push_back(stage.get());
+            video_.push_back(std::move(stage));
+        }
+        for (const AudioEncode& one : settings_.audio_encodes) {
+            WAVECREST_TRY_ASSIGN(encoder, codec::make_audio_encoder(one.encode));
+            audio_.push_back(std::make_unique<AudioEncodeStage>(one, std::move(encoder)));
+            auto track = std::find_if(audio_tracks_.begin(), audio_tracks_.end(),
+                                      [&](const auto& t) { return t->from.id == one.from.id; });
+            if (track == audio_tracks_.end()) {
+                auto made = std::make_unique<AudioTrackStage>();
+                made->from = one.from;
+                track = audio_tracks_.insert(audio_tracks_.end(), std::move(made));
+            }
+            (*track)->encodes.push_back(audio_.back().get());
+        }
+        return {};
+    }
+
+    Status make_outputs(const SinkMaker& make_sink) {
+        for (std::size_t number = 0; number < settings_.outputs.size(); ++number) {
+            auto output = std::make_unique<Output>();
+            for (const OutputTrack& one : settings_.outputs[number]) {
+                const TrackId id = static_cast<TrackId>(output->tracks.size()) + 1;
+                Track track = track_of(one);
+                track.id = id;
+                output->tracks.push_back(std::move(track));
+                fan_of(one).add(*output, id);
+            }
+            WAVECREST_TRY_ASSIGN(sink, make_sink(number, output->tracks));
+            output->sink = std::move(sink);
+            output->interleaver = std::make_unique<SharedInterleaver>(*output->sink, output->tracks);
+            outputs_.push_back(std::move(output));
+        }
+        return {};
+    }
+    Track track_of(const OutputTrack& one) const {
+        if (one.kind == OutputTrack::Kind::kept) return settings_.kept.at(one.index);
+        if (one.kind == OutputTrack::Kind::audio) return audio_.at(one.index)->track();
+        Track track = video_.at(one.index)->encoder->track();
+        track.language = settings_.video->language;
+        return track;
+    }
+    Fan& fan_of(const OutputTrack& one) {
+        switch (one.kind) {
+            case OutputTrack::Kind::video:
+                return video_.at(one.index)->fan;
+            case OutputTrack::Kind::audio:
+                return audio_.at(one.index)->fan();
+            case OutputTrack::Kind::kept:
+                break;
+        }
+        return kept_[settings_.kept.at(one.index).id];
+    }
+
+    // The first error ends all stages.
+    void guard(Status status) {
+        if (status) return;
+        {
+            const base::MutexLock lock(mutex_);
+            if (!error_) error_ = std::move(status).error();
+        }
+        stop();
+    }
+    void stop() {
+        stopping_ = true;
+        video_packets_.abandon();
+        for (const auto& track : audio_tracks_) track->packets.abandon();
+        for (const auto& chain : chains_) chain->decoded.abandon();
+        for (const auto& encode : video_) {
+            encode->filtered.abandon();
+            encode->scaled.abandon();
+        }
+    }
+
+    Status read_stage() {
+        // Without video the first track that is used tells when an excerpt is over.
+        const TrackId reference = settings_.video           ? settings_.video->id
+                                  : !audio_tracks_.empty()  ? audio_tracks_.front()->from.id
+                                  : !settings_.kept.empty() ? settings_.kept.front().id
+                                                            : -1;
+        const bool burns =
+            std::any_of(chains_.begin(), chains_.end(), [](const auto& c) { return !c->subtitles.empty(); });
+        const Time lead = burns ? kSubtitleLead : Time{};
+        std::deque<Packet> held;  // pictures that wait for their subtitles
+        const auto release = [&](std::optional<Time> up_to) {
+            while (!held.empty() && (!up_to || held.front().dts <= *up_to)) {
+                if (!video_packets_.push(std::move(held.front()))) return false;
+                held.pop_front();
+            }
+            return true;
+        };
+        while (!stopping_) {
+            if (cancel_.requested()) {
+                stop();
+                return {};
+            }
+            WAVECREST_TRY_ASSIGN(packet, source_.read());
+            if (!packet) break;
+            const bool past = settings_.until.count() > 0 && packet->dts >= settings_.until;
+            if (past && packet->track == reference) break;
+            if (past) continue;
+            if (const auto kept = kept_.find(packet->track); kept != kept_.end())
+                WAVECREST_TRY(keep(*packet, kept->second));
+            if (settings_.video && packet->track == settings_.video->id) {
+                const Time now = packet->dts;
+                held.push_back(std::move(*packet));
+                if (!release(now - lead)) break;
+                continue;
+            }
+            for (const auto& chain : chains_) chain->take_subtitle(*packet);
+            for (const auto& track : audio_tracks_) {
+                if (packet->track != track->from.id) continue;
+                track->packets.push(std::move(*packet));
+                break;
+            }
+        }
+        release({});
+        video_packets_.close();
+        for (const auto& track : audio_tracks_) track->packets.close();
+        for (auto& [id, fan] : kept_) WAVECREST_TRY(fan.end());
+        return {};
+    }
+
+    // A track that goes along as it is. What is heard before a cut is left out.
+    Status keep(const Packet& packet, Fan& fan) {
+        const bool before = !packet.hidden && packet.pts < Time{} && packet.pts + packet.duration <= Time{};
+        const auto track = std::find_if(settings_.kept.begin(), settings_.kept.end(),
+                                        [&](const Track& t) { return t.id == packet.track; });
+        if (before && track->kind != TrackKind::video) return {};
+        kept_end_ = std::max(kept_end_, packet.pts + packet.duration);
+        if (!settings_.video && audio_.empty() && progress_) progress_({packet.pts, source_.duration()});
+        return fan.give(packet);
     }
 
     Status decode_stage() {
-        WAVECREST_TRY_ASSIGN(decoder, codec::make_video_decoder(settings_.video.from));
+        WAVECREST_TRY_ASSIGN(decoder, codec::make_video_decoder(*settings_.video));
         std::vector<Picture> pictures;
         std::multiset<Time> hidden;  // presentation times of pictures that are only decoded
         const auto pass_on = [&] {
@@ -237,7 +472,9 @@ class Graph {
                     hidden.erase(found);
                     continue;
                 }
-                if (!decoded_.push(std::move(picture))) return;
+                for (const auto& chain : chains_) {
+                    if (!chain->decoded.push(picture)) return;
+                }
             }
             pictures.clear();
         };
@@ -252,7 +489,7 @@ class Graph {
                 pass_on();
                 hidden.clear();
                 keep_problems(*decoder);
-                WAVECREST_TRY_ASSIGN(fresh, codec::make_video_decoder(settings_.video.from));
+                WAVECREST_TRY_ASSIGN(fresh, codec::make_video_decoder(*settings_.video));
                 decoder = std::move(fresh);
             }
             last_hidden = packet->hidden;
@@ -263,20 +500,20 @@ class Graph {
         WAVECREST_TRY(decoder->flush(pictures));
         pass_on();
         keep_problems(*decoder);
-        decoded_.close();
+        for (const auto& chain : chains_) chain->decoded.close();
         return {};
     }
     void keep_problems(const media::VideoDecoder& decoder) {
         for (Problem& problem : decoder.problems()) result_.problems.push_back(std::move(problem));
     }
 
-    Status filter_stage(filter::Scaler* scaler) {
+    Status filter_stage(VideoChainStage& chain) {
         std::optional<filter::WholeFrames> whole_frames;
-        if (settings_.video.fields) whole_frames.emplace(*settings_.video.fields);
+        if (chain.settings->fields) whole_frames.emplace(*chain.settings->fields);
         std::optional<filter::ConstantRate> constant;
-        if (settings_.video.constant_rate) constant.emplace(*settings_.video.constant_rate);
+        if (chain.settings->constant_rate) constant.emplace(*chain.settings->constant_rate);
         std::vector<Picture> whole, even;
-        const auto pass_on = [&]() -> Status {
+        const auto pass_on = [&] {
             for (Picture& picture : whole) {
                 if (constant) {
                     constant->push(std::move(picture), even);
@@ -285,147 +522,109 @@ class Graph {
                 }
             }
             whole.clear();
-            for (Picture& picture : even) WAVECREST_TRY(finish_picture(std::move(picture), scaler));
+            for (Picture& picture : even) {
+                if (picture.pts < Time{}) continue;  // before a cut: needed for decoding only
+                if (!chain.subtitles.empty()) chain.burn_in(picture);
+                for (VideoEncodeStage* encode : chain.encodes) encode->input().push(picture);
+            }
             even.clear();
-            return {};
         };
-        while (auto picture = decoded_.pop()) {
+        while (auto picture = chain.decoded.pop()) {
             if (whole_frames) {
                 whole_frames->push(std::move(*picture), whole);
             } else {
                 whole.push_back(std::move(*picture));
             }
-            WAVECREST_TRY(pass_on());
+            pass_on();
         }
         if (whole_frames) whole_frames->flush(whole);
-        WAVECREST_TRY(pass_on());
+        pass_on();
         if (constant) constant->flush(even);
-        WAVECREST_TRY(pass_on());
-        filtered_.close();
+        pass_on();
+        for (VideoEncodeStage* encode : chain.encodes) encode->input().close();
         return {};
     }
 
-    Status finish_picture(Picture picture, filter::Scaler* scaler) {
-        if (picture.pts < Time{}) return {};  // before a cut: needed for decoding only
-        if (!settings_.video.subtitles.empty()) burn_in(picture);
-        if (scaler != nullptr) {
-            WAVECREST_TRY_ASSIGN(scaled, scaler->apply(picture));
-            filtered_.push(std::move(scaled));
-            return {};
+    Status scale_stage(VideoEncodeStage& stage) {
+        while (auto picture = stage.filtered.pop()) {
+            WAVECREST_TRY_ASSIGN(scaled, stage.scaler->apply(*picture));
+            if (!stage.scaled.push(std::move(scaled))) break;
         }
-        if (picture.width != settings_.video.encode.width || picture.height != settings_.video.encode.height) {
-            return fail(ErrorKind::input,
-                        fmt::format("the video size changes to {}x{} inside the title", picture.width, picture.height),
-                        "video track", "such titles can't be converted yet");
-        }
-        filtered_.push(std::move(picture));
+        stage.scaled.close();
         return {};
     }
 
-    Status encode_stage(media::VideoEncoder& encoder, SharedInterleaver& out) {
-        const EncoderWatch& watch = settings_.watch;
+    Status encode_stage(VideoEncodeStage& stage) {
+        const EncoderWatch& watch = stage.settings->watch;
+        media::VideoEncoder& encoder = *stage.encoder;
+        const bool tells = &stage == video_.front().get() && static_cast<bool>(progress_);
         std::vector<Packet> packets;
         const auto pass_on = [&]() -> Status {
-            for (Packet& packet : packets) {
-                packet.track = kVideo;
+            for (const Packet& packet : packets) {
                 if (watch.packet) watch.packet(encoder.track(), packet);
-                WAVECREST_TRY(out.add(std::move(packet)));
+                WAVECREST_TRY(stage.fan.give(packet));
             }
             packets.clear();
             return {};
         };
-        while (auto picture = filtered_.pop()) {
-            if (result_.pictures++ == 0) result_.first_picture = picture->pts;
-            last_end_ = picture->pts + picture->duration;
+        while (auto picture = stage.scaled.pop()) {
+            const codec::VideoEncoderSettings& encode = stage.settings->encode;
+            if (picture->width != encode.width || picture->height != encode.height)
+                return fail(
+                    ErrorKind::input,
+                    fmt::format("the video size changes to {}x{} inside the title", picture->width, picture->height),
+                    "video track", "such titles can't be converted yet");
+            if (stage.pictures++ == 0) stage.first = picture->pts;
+            stage.end = picture->pts + picture->duration;
             if (watch.picture) watch.picture(*picture);
             WAVECREST_TRY(encoder.encode(*picture, packets));
             WAVECREST_TRY(pass_on());
-            if (progress_) progress_({last_end_ - result_.first_picture, source_.duration()});
+            if (tells) progress_({stage.end - stage.first, source_.duration()});
         }
-        if (cancel_.requested()) return {};
+        if (cancel_.requested() || stopping_) return {};
         WAVECREST_TRY(encoder.flush(packets));
         WAVECREST_TRY(pass_on());
-        return out.end(kVideo);
+        return stage.fan.end();
     }
 
-    Status audio_stage(AudioChain& chain, SharedInterleaver& out) {
-        media::AudioEncoder& encoder = *chain.encoder;
-        WAVECREST_TRY_ASSIGN(decoder, codec::make_audio_decoder(chain.path->from));
-        const int channels = encoder.track().channels;
-        const int rate = chain.path->from.sample_rate;
-        filter::Limiter limiter(rate, channels);
-        std::vector<AudioFrames> audio_frames, limited;
-        std::vector<Packet> packets;
-        const auto encode = [&]() -> Status {
-            for (const AudioFrames& audio : limited) WAVECREST_TRY(encoder.encode(audio, packets));
-            limited.clear();
-            for (Packet& packet : packets) {
-                packet.track = chain.id;
-                WAVECREST_TRY(out.add(std::move(packet)));
+    Status audio_stage(AudioTrackStage& stage) {
+        WAVECREST_TRY_ASSIGN(decoder, codec::make_audio_decoder(stage.from));
+        const bool tells = !settings_.video && &stage == audio_tracks_.front().get() && static_cast<bool>(progress_);
+        std::vector<AudioFrames> decoded;
+        while (auto packet = stage.packets.pop()) {
+            decoded.clear();
+            WAVECREST_TRY(decoder->decode(*packet, decoded));
+            for (const AudioFrames& audio : decoded) {
+                for (AudioEncodeStage* encode : stage.encodes) WAVECREST_TRY(encode->push(audio));
             }
-            packets.clear();
-            return {};
-        };
-        filter::AudioTimeline timeline([&](const AudioFrames& audio) -> Status {
-            limiter.push(audio, limited);
-            return encode();
-        });
-        std::unique_ptr<filter::Resampler> resampler;  // while the source has another rate than it began with
-        const auto take = [&](AudioFrames audio) -> Status {
-            filter::fold_to_stereo(audio);
-            if (audio.channels != channels) filter::match_channels(audio, channels);
-            drop_before_start(audio);
-            if (audio.samples.empty()) return {};
-            if (chain.id == kFirstAudio) result_.audio_frames += static_cast<std::int64_t>(audio.frames());
-            return timeline.push(std::move(audio));
-        };
-        const auto end_resampling = [&]() -> Status {
-            std::vector<AudioFrames> rest;
-            if (resampler) resampler->flush(rest);
-            resampler.reset();
-            for (AudioFrames& audio : rest) WAVECREST_TRY(take(std::move(audio)));
-            return {};
-        };
-        while (auto packet = chain.packets.pop()) {
-            audio_frames.clear();
-            WAVECREST_TRY(decoder->decode(*packet, audio_frames));
-            for (AudioFrames& audio : audio_frames) {
-                const bool goes_on = resampler && audio.sample_rate == resampler->from_rate() &&
-                                     audio.channels == resampler->channels() &&
-                                     std::chrono::abs(audio.pts - resampler->end()) < kLongestStep;
-                if (!goes_on) WAVECREST_TRY(end_resampling());
-                if (audio.sample_rate == rate) {
-                    WAVECREST_TRY(take(std::move(audio)));
-                    continue;
-                }
-                if (audio.sample_rate <= 0 || audio.channels <= 0) continue;
-                if (!resampler) {
-                    WAVECREST_TRY_ASSIGN(made, filter::Resampler::create(audio.sample_rate, rate, audio.channels));
-                    resampler = std::move(made);
-                }
-                std::vector<AudioFrames> resampled;
-                resampler->push(audio, resampled);
-                for (AudioFrames& piece : resampled) WAVECREST_TRY(take(std::move(piece)));
-            }
+            if (tells) progress_({std::max(packet->pts, Time{}), source_.duration()});
         }
-        WAVECREST_TRY(end_resampling());
-        WAVECREST_TRY(timeline.flush());
-        limiter.flush(limited);
-        WAVECREST_TRY(encode());
-        WAVECREST_TRY(encoder.flush(packets));
-        WAVECREST_TRY(encode());
-        return out.end(chain.id);
+        if (cancel_.requested() || stopping_) return {};
+        for (AudioEncodeStage* encode : stage.encodes) WAVECREST_TRY(encode->finish());
+        return {};
     }
 
-    // The part before a cut.
-    static void drop_before_start(AudioFrames& audio) {
-        if (audio.pts >= Time{}) return;
-        const auto drop =
-            std::min(static_cast<std::size_t>(base::to_ticks(-audio.pts, audio.sample_rate)), audio.frames());
-        audio.samples.erase(
-            audio.samples.begin(),
-            audio.samples.begin() + static_cast<std::ptrdiff_t>(drop * static_cast<std::size_t>(audio.channels)));
-        audio.pts += base::from_ticks(static_cast<std::int64_t>(drop), audio.sample_rate);
+    // When all stages have ended.
+    Status add_up() {
+        for (const auto& chain : chains_) result_.subtitles = std::max(result_.subtitles, chain->shown);
+        if (!audio_.empty()) result_.audio_frames = audio_.front()->frames();
+        if (!video_.empty()) {
+            const VideoEncodeStage& first = *video_.front();
+            if (first.pictures == 0)
+                return fail(ErrorKind::input, "the title has no video that can be decoded", "video track",
+                            "the rip is damaged; rip the disc again");
+            result_.pictures = first.pictures;
+            result_.first_picture = first.first;
+            result_.duration = first.end - first.first;
+        } else if (!audio_.empty()) {
+            if (result_.audio_frames == 0 && kept_end_ <= Time{})
+                return fail(ErrorKind::input, "the title has no audio that can be decoded", "audio track",
+                            "wavecrest inspect lists the tracks");
+            result_.duration = std::max(audio_.front()->end() - audio_.front()->first().value_or(Time{}), kept_end_);
+        } else {
+            result_.duration = kept_end_;
+        }
+        return {};
     }
 
     PacketSource& source_;
@@ -433,30 +632,53 @@ class Graph {
     const Progress& progress_;
     const Cancel& cancel_;
 
-    // Packets are small, pictures large: a second or two of the former, a handful of the latter.
-    base::BoundedQueue<Packet> video_packets_{48};
-    std::vector<std::unique_ptr<AudioChain>> audio_chains_;
-    base::BoundedQueue<Picture> decoded_{6};
-    base::BoundedQueue<Picture> filtered_{6};
-
-    struct SubtitleChain {
-        std::unique_ptr<media::SubtitleDecoder> decoder;
-        std::deque<Overlay> coming;
-        Overlay showing;
-    };
-    std::map<TrackId, SubtitleChain> subtitle_chains_;  // complete before the stages start
-    base::Mutex overlay_mutex_;                         // of `coming` and `showing` of them
+    base::BoundedQueue<Packet> video_packets_{kVideoPackets};
+    std::vector<std::unique_ptr<VideoChainStage>> chains_;
+    std::vector<std::unique_ptr<VideoEncodeStage>> video_;
+    std::vector<std::unique_ptr<AudioEncodeStage>> audio_;
+    std::vector<std::unique_ptr<AudioTrackStage>> audio_tracks_;
+    std::map<TrackId, Fan> kept_;  // by the source's tracks; the reading thread's
+    Time kept_end_{};              // the reading thread's
+    std::vector<std::unique_ptr<Output>> outputs_;
+    std::atomic<bool> stopping_ = false;
 
     base::Mutex mutex_;
     std::optional<Error> error_ GUARDED_BY(mutex_);
-    // Without a mutex: each member is written by one stage alone (problems by that which decodes, pictures by that
-    // which encodes them, subtitles by the filters', audio_frames by the first audio track's), and read when all have
-    // ended.
+    // Without a mutex: problems are written by the decoding stage alone, the rest when all stages have ended.
     GraphResult result_;
-    Time last_end_{};  // the encoding stage's
 };
 
 }  // namespace
+
+bool GraphSettings::uses(TrackId track) const {
+    const auto is = [&](const Track& t) { return t.id == track; };
+    return (video && is(*video)) || std::any_of(kept.begin(), kept.end(), is) ||
+           std::any_of(audio_encodes.begin(), audio_encodes.end(), [&](const AudioEncode& a) { return is(a.from); }) ||
+           std::any_of(chains.begin(), chains.end(), [&](const VideoChain& chain) {
+               return std::any_of(chain.subtitles.begin(), chain.subtitles.end(),
+                                  [&](const VideoChain::Subtitles& s) { return is(s.from); });
+           });
+}
+
+Result<std::vector<Track>> tracks_of(const GraphSettings& settings, std::size_t output) {
+    std::vector<Track> tracks;
+    for (const OutputTrack& one : settings.outputs.at(output)) {
+        Track track;
+        if (one.kind == OutputTrack::Kind::kept) {
+            track = settings.kept.at(one.index);
+        } else if (one.kind == OutputTrack::Kind::video) {
+            WAVECREST_TRY_ASSIGN(encoder, make_encoder(settings.video_encodes.at(one.index)));
+            track = encoder->track();
+        } else {
+            const AudioEncode& audio = settings.audio_encodes.at(one.index);
+            WAVECREST_TRY_ASSIGN(encoder, codec::make_audio_encoder(audio.encode));
+            track = AudioEncodeStage(audio, std::move(encoder)).track();
+        }
+        track.id = static_cast<TrackId>(tracks.size()) + 1;
+        tracks.push_back(std::move(track));
+    }
+    return tracks;
+}
 
 Status look_at_cadence(PacketSource& source, const Track& video, Time length,
                        const std::vector<filter::CadenceFinder*>& finders) {

@@ -47,13 +47,12 @@ void add_stalls(Verification& v, std::string why) {
 std::string fitting_profile(const device::Link& link) {
     const profile::Profile* best = nullptr;
     for (const profile::Profile& p : profile::built_in()) {
-        const std::int64_t rate = p.video.peak_bps + p.audio.bitrate_bps;
-        if (p.video.peak_bps == 0 || static_cast<double>(rate) > kHeadroom * static_cast<double>(link.payload_bps))
-            continue;
+        const std::int64_t rate = p.peak_bps();
+        if (rate == 0 || static_cast<double>(rate) > kHeadroom * static_cast<double>(link.payload_bps)) continue;
         if (best == nullptr || p.video.peak_bps > best->video.peak_bps) best = &p;
     }
     return best != nullptr ? fmt::format("convert the film for it with the profile {} (at most {})", best->name,
-                                         base::format_bitrate(best->video.peak_bps + best->audio.bitrate_bps))
+                                         base::format_bitrate(best->peak_bps()))
                            : fmt::format("convert the film with a profile of at most {}",
                                          base::format_bitrate(static_cast<std::int64_t>(
                                              kHeadroom * static_cast<double>(link.payload_bps))));

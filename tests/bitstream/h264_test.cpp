@@ -6,7 +6,7 @@
 
 #include "base/bits.hpp"
 #include "bitstream/aac.hpp"
-#include "codec/x264_encoder.hpp"
+#include "codec/video_encoder.hpp"
 
 using namespace wavecrest;
 using namespace wavecrest::bitstream;
@@ -112,13 +112,13 @@ TEST_CASE("parameter sets that are cut or garbled are refused, never crash", "[h
 }
 
 TEST_CASE("the configuration record holds what the encoder was told", "[h264]") {
-    codec::H264Settings settings;
+    codec::VideoEncoderSettings settings;
     settings.width = 854;
     settings.height = 480;
     settings.frame_rate = {24000, 1001};
     settings.colour = {6, 6, 6, false};
     settings.pixel_aspect = {32, 27};
-    auto encoder = codec::make_h264_encoder(settings);
+    auto encoder = codec::make_video_encoder(settings);
     REQUIRE(encoder);
     const auto sps = h264::parse_config((*encoder)->track().codec_config.view());
     REQUIRE(sps);

@@ -32,7 +32,7 @@ const base::Path kVob = "VIDEO_TS/VTS_01_1.VOB";
 // A quick profile for tests that need any conversion at all.
 void write_quick_profile(const TempDir& dir) {
     write_all(dir / "quick.toml",
-              std::string("name = \"quick\"\n[video]\neffort = 1\nquality = 32\nmax_size = \"320x180\"\n"));
+              std::string("name = \"quick\"\n[video]\neffort = 1\nvisual_quality = 47.5\nmax_size = \"320x180\"\n"));
 }
 
 }  // namespace
@@ -210,7 +210,7 @@ TEST_CASE("convert --measure-quality holds what is coded against its pictures", 
     const TempDir dir;
     const auto quality_of = [&](int quality, bool plan) {
         write_all(dir / "p.toml",
-                  fmt::format("name = \"p\"\n[video]\neffort = 1\nquality = {}\nmax_size = \"320x180\"\n"
+                  fmt::format("name = \"p\"\n[video]\neffort = 1\nvisual_quality = {}\nmax_size = \"320x180\"\n"
                               "peak_bitrate = \"20 Mbit/s\"\n",
                               quality));
         std::vector<std::string> command = {"convert",
@@ -229,7 +229,7 @@ TEST_CASE("convert --measure-quality holds what is coded against its pictures", 
         const Json json = json_of(run_program(command, dir.path()));
         return plan ? json["plan"]["estimate"]["quality"] : json["outputs"][0]["quality"];
     };
-    const Json fine = quality_of(12, false), coarse = quality_of(45, false);
+    const Json fine = quality_of(97, false), coarse = quality_of(15, false);
     CHECK(fine["frames"] == 72);
     CHECK(coarse["frames"] == 72);
     CHECK(fine["ssim"].get<double>() > 0.98);
@@ -239,17 +239,17 @@ TEST_CASE("convert --measure-quality holds what is coded against its pictures", 
     CHECK(coarse["worst_second"]["ssim"].get<double>() <= coarse["ssim"].get<double>());
     CHECK(coarse["worst_second"]["at_s"].get<double>() < 3);
     // A title as short as this is tried as a whole.
-    const Json planned = quality_of(44, true);
+    const Json planned = quality_of(17, true);
     CHECK(planned["frames"] == 72);
     CHECK(planned["psnr_db"].get<double>() == Approx(coarse["psnr_db"].get<double>()).margin(2));
-    CHECK_FALSE(std::filesystem::exists(dir / "library/Q44"));
+    CHECK_FALSE(std::filesystem::exists(dir / "library/Q17"));
 
     const Ran text = run_program({"convert", sample_disc().string(), "--pick", "2", "--into", "library", "--profile",
                                   "p.toml", "--measure-quality"},
                                  dir.path());
     INFO(text.out);
     CHECK(text.status == 0);
-    for (const char* expected : {"SSIM 0.", "72 frames", "Worst second", "lower `quality` in the profile"})
+    for (const char* expected : {"SSIM 0.", "72 frames", "Worst second", "raise `visual_quality` in the profile"})
         CHECK(text.out.find(expected) != std::string::npos);
     check_error(run_program({"convert", sample_disc().string(), "--remux", "matroska", "--into", "library",
                              "--measure-quality"},
@@ -313,7 +313,7 @@ TEST_CASE("targets that can't be written to", "[cli]") {
 TEST_CASE("a full disk is told before and during the work, and leaves nothing", "[cli]") {
     // A file system of a few hundred kilobytes, in a mount namespace of its own.
     const TempDir dir;
-    write_all(dir / "quick.toml", std::string("name = \"q\"\n[video]\neffort = 1\nquality = 25\n"));
+    write_all(dir / "quick.toml", std::string("name = \"q\"\n[video]\neffort = 1\nvisual_quality = 65\n"));
     const auto in_small_space = [&](const std::string& size, const std::string& arguments) {
         const std::string script = "mkdir -p " + (dir / "small").string() + " && mount -t tmpfs -o size=" + size +
                                    " none " + (dir / "small").string() + " && cd " + dir.path().string() + " && { " +

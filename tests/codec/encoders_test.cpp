@@ -6,23 +6,23 @@
 #include "bitstream/lpcm.hpp"
 #include "codec/aac_encoder.hpp"
 #include "codec/audio_decoder.hpp"
-#include "codec/x264_encoder.hpp"
+#include "codec/video_encoder.hpp"
 #include "standin/test_card.hpp"
 
 using namespace wavecrest;
 
 namespace {
 
-codec::H264Settings small_settings() {
-    codec::H264Settings settings;
+codec::VideoEncoderSettings small_settings() {
+    codec::VideoEncoderSettings settings;
     settings.width = 320;
     settings.height = 240;
     settings.frame_rate = {24000, 1001};
     return settings;
 }
 
-std::vector<Packet> encode_h264(codec::H264Settings settings, int frames, Time start, int irregular_at = -1) {
-    auto encoder = codec::make_h264_encoder(settings);
+std::vector<Packet> encode_h264(codec::VideoEncoderSettings settings, int frames, Time start, int irregular_at = -1) {
+    auto encoder = codec::make_video_encoder(settings);
     REQUIRE(encoder);
     standin::CardSettings card_settings;
     card_settings.width = 320;
@@ -88,7 +88,7 @@ TEST_CASE("a limited peak is kept over its buffer", "[encoders]") {
     auto settings = small_settings();
     settings.peak_bps = 300'000;
     settings.buffer = base::from_seconds(1);
-    settings.quality = 5;  // would be far above the limit
+    settings.quality = 100;  // would be far above the limit
     const auto packets = encode_h264(settings, 240, {});
     std::uint64_t bits = 0;
     for (const Packet& packet : packets) bits += packet.data.size() * 8;
@@ -99,12 +99,12 @@ TEST_CASE("a limited peak is kept over its buffer", "[encoders]") {
 TEST_CASE("settings the encoder can't take are refused", "[encoders]") {
     auto settings = small_settings();
     settings.profile = "no such";
-    const auto refused = codec::make_h264_encoder(settings);
+    const auto refused = codec::make_video_encoder(settings);
     REQUIRE_FALSE(refused);
     CHECK(refused.error().kind == ErrorKind::usage);
     settings = small_settings();
     settings.width = 0;
-    CHECK_FALSE(codec::make_h264_encoder(settings));
+    CHECK_FALSE(codec::make_video_encoder(settings));
     CHECK_FALSE(codec::make_aac_encoder(48000, 6, 320'000));
     CHECK_FALSE(codec::make_aac_encoder(47000, 2, 128'000));
 }

@@ -10,7 +10,7 @@
 #include "bitstream/nal.hpp"
 #include "codec/h264/decoder.hpp"
 #include "codec/video_decoder.hpp"
-#include "codec/x264_encoder.hpp"
+#include "codec/video_encoder.hpp"
 #include "support/browser.hpp"
 #include "support/h264_judge.hpp"
 #include "support/h264_writer.hpp"
@@ -577,10 +577,10 @@ TEST_CASE("frame packing goes through the encoder and the decoder, frame-sequent
                        : i < 50 ? std::nullopt
                                 : std::optional(beside));
     }
-    codec::H264Settings settings;
+    codec::VideoEncoderSettings settings;
     settings.width = settings.height = 64;
     settings.keyframe_distance = std::chrono::seconds(1);
-    auto encoder = codec::make_h264_encoder(settings);
+    auto encoder = codec::make_video_encoder(settings);
     REQUIRE(encoder);
     std::vector<Packet> packets;
     for (int i = 0; i < 60; ++i) {

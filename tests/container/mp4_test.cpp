@@ -5,7 +5,7 @@
 #include "base/atomic_file.hpp"
 #include "base/byte_source.hpp"
 #include "bitstream/aac.hpp"
-#include "codec/x264_encoder.hpp"
+#include "codec/video_encoder.hpp"
 #include "container/mp4_reader.hpp"
 #include "container/mp4_writer.hpp"
 #include "container/reader.hpp"
@@ -21,13 +21,13 @@ using container::WriterSettings;
 namespace {
 
 Track video_track() {
-    codec::H264Settings settings;
+    codec::VideoEncoderSettings settings;
     settings.width = 720;
     settings.height = 480;
     settings.pixel_aspect = {32, 27};
     settings.frame_rate = {24000, 1001};
     settings.colour = {6, 6, 6, false};
-    auto encoder = codec::make_h264_encoder(settings);
+    auto encoder = codec::make_video_encoder(settings);
     REQUIRE(encoder);
     Track track = (*encoder)->track();
     track.id = 1;

@@ -77,14 +77,14 @@ class FakeInput : public source::Input {
 
 convert::Request request(const base::Path& into) {
     convert::Request r;
-    r.profile = *profile::find("full-picture");
+    r.profiles = {*profile::find("full-picture")};
     r.into = into;
     return r;
 }
 
 std::vector<TrackId> audio_of(const convert::Plan& plan) {
     std::vector<TrackId> ids;
-    for (const auto& path : plan.graph.audio) ids.push_back(path.from.id);
+    for (const auto& path : plan.graph.audio_encodes) ids.push_back(path.from.id);
     return ids;
 }
 
@@ -113,9 +113,9 @@ TEST_CASE("audio: the first that tells the story, or what was asked for", "[choi
     r.audio = "fr";
     CHECK(convert::make_plan(input, r).error().kind == ErrorKind::usage);
     const auto made = plan("first");
-    CHECK(made.graph.audio[0].bitrate_bps == 192'000);
+    CHECK(made.graph.audio_encodes[0].encode.bitrate_bps == 192'000);
     for (const auto& track : made.tracks) {
-        if (track.from.id == 0x80) CHECK(track.why.find("downmixed to stereo") != std::string::npos);
+        if (track.from.id == 0x80) CHECK(track.why == "AC-3 to AAC stereo");
         if (track.from.id == 0x82) CHECK(track.why.find("unknown audio can't be decoded") != std::string::npos);
         // The number it is told by takes it.
         const std::size_t hint = track.why.find("--audio ");
@@ -155,7 +155,7 @@ TEST_CASE("subtitles: forced ones in the language that is heard", "[choice]") {
     const auto subtitles = [&] {
         auto made = convert::make_plan(input, r);
         REQUIRE(made);
-        return made->graph.video.subtitles;
+        return made->graph.chains[0].subtitles;
     };
     auto chosen = subtitles();
     REQUIRE(chosen.size() == 1);
@@ -186,9 +186,9 @@ TEST_CASE("subtitles: of graphics tracks that don't say, all in the language are
     input.add_subtitles(0x1202, Codec::pgs, "eng", false);
     const auto plan = convert::make_plan(input, request(dir.path()));
     REQUIRE(plan);
-    REQUIRE(plan->graph.video.subtitles.size() == 2);
-    CHECK(plan->graph.video.subtitles[1].from.id == 0x1202);
-    CHECK(plan->graph.video.subtitles[1].forced_only);
+    REQUIRE(plan->graph.chains[0].subtitles.size() == 2);
+    CHECK(plan->graph.chains[0].subtitles[1].from.id == 0x1202);
+    CHECK(plan->graph.chains[0].subtitles[1].forced_only);
 }
 
 TEST_CASE("pictures that can't be decoded are refused by name", "[choice]") {
@@ -215,15 +215,15 @@ TEST_CASE("episodes get a series' names and numbers, parts their own chapters", 
     const auto plans = convert::make_plans(input, r);
     REQUIRE(plans);
     REQUIRE(plans->size() == 2);
-    CHECK((*plans)[0].target == dir / "Boathouse Stories (2021)/Season 03/Boathouse Stories (2021) - S03E11.mp4");
-    CHECK((*plans)[1].target.filename() == "Boathouse Stories (2021) - S03E12.mp4");
+    CHECK((*plans)[0].target() == dir / "Boathouse Stories (2021)/Season 03/Boathouse Stories (2021) - S03E11.mp4");
+    CHECK((*plans)[1].target().filename() == "Boathouse Stories (2021) - S03E12.mp4");
     CHECK((*plans)[1].duration == base::from_seconds(52));
     REQUIRE((*plans)[1].chapters.size() == 3);
     CHECK((*plans)[1].chapters[0].start == Time{});
     CHECK((*plans)[1].chapters[2].start == base::from_seconds(32));
     CHECK((*plans)[0].source_bytes == 24'000'000);
     r.pick = "main";
-    CHECK(convert::make_plan(input, r)->target == dir / "Boathouse Stories (2021)/Boathouse Stories (2021).mp4");
+    CHECK(convert::make_plan(input, r)->target() == dir / "Boathouse Stories (2021)/Boathouse Stories (2021).mp4");
     r.angle = 2;
     CHECK(convert::make_plan(input, r).error().what.find("angle 2") != std::string::npos);
 }
@@ -241,14 +241,14 @@ TEST_CASE("interlaced titles: what they really are decides what is done", "[choi
     };
     using TimeRange = filter::WholeFrames::TimeRange;
     using Rate = filter::Deinterlacer::Rate;
-    const auto fields = [&](const char* pick) { return *plan(pick).graph.video.fields; };
+    const auto fields = [&](const char* pick) { return *plan(pick).graph.chains[0].fields; };
     CHECK(fields("1").first == TimeRange::matched);
     CHECK(fields("2").first == TimeRange::video);
     CHECK(fields("2").video == Rate::field);
-    CHECK(plan("2").graph.video.encode.frame_rate == Ratio{60000, 1001});
+    CHECK(plan("2").graph.video_encodes[0].encode.frame_rate == Ratio{60000, 1001});
     CHECK(fields("3").first == TimeRange::pulldown);
-    CHECK(plan("3").graph.video.encode.frame_rate == Ratio{24000, 1001});
-    r.profile = *profile::find("small-screen");
+    CHECK(plan("3").graph.video_encodes[0].encode.frame_rate == Ratio{24000, 1001});
+    r.profiles = {*profile::find("small-screen")};
     CHECK(fields("2").video == Rate::frame);
-    CHECK(plan("2").graph.video.encode.frame_rate == Ratio{30000, 1001});
+    CHECK(plan("2").graph.video_encodes[0].encode.frame_rate == Ratio{30000, 1001});
 }

@@ -7,7 +7,10 @@
 #include "bitstream/headers.hpp"
 #include "bitstream/nal.hpp"
 #include "container/mp4_reader.hpp"
+#include "container/reader.hpp"
+#include "media/language.hpp"
 #include "support/clips.hpp"
+#include "support/discs.hpp"
 #include "support/h264_writer.hpp"
 #include "support/support.hpp"
 
@@ -19,7 +22,8 @@ namespace {
 
 profile::Profile quick() {
     auto parsed = profile::parse(
-        "name = \"quick\"\n[video]\neffort = 1\nquality = 30\nmax_size = \"320x180\"\npeak_bitrate = \"1 Mbit/s\"\n",
+        "name = \"quick\"\n[video]\neffort = 1\nvisual_quality = 52.5\nmax_size = \"320x180\"\npeak_bitrate = \"1 "
+        "Mbit/s\"\n",
         "quick");
     REQUIRE(parsed);
     return *parsed;
@@ -33,13 +37,128 @@ std::unique_ptr<source::Input> open_sample() {
 
 convert::Request main_title(profile::Profile profile, const base::Path& into, const std::string& name) {
     convert::Request request;
-    request.profile = std::move(profile);
+    request.profiles = {std::move(profile)};
     request.into = into;
     request.name = name;
     return request;
 }
 
 }  // namespace
+
+namespace {
+
+profile::Profile parsed(const std::string& text) {
+    auto made = profile::parse(text, "p.toml");
+    REQUIRE(made);
+    return *made;
+}
+
+// All packets of a track, by their times.
+std::map<Time, ByteVector> packets_of(PacketSource& source, TrackId track) {
+    std::map<Time, ByteVector> all;
+    while (auto packet = *source.read()) {
+        if (packet->track != track) continue;
+        const ByteSpan bytes = packet->data.view();
+        all[packet->pts] = ByteVector(bytes.begin(), bytes.end());
+    }
+    return all;
+}
+
+}  // namespace
+
+TEST_CASE("one decoding makes several files, each to the byte as alone", "[convert]") {
+    const TempDir dir;
+    const auto input = open_sample();
+    const Cancel cancel;
+    const profile::Profile large = parsed(
+        "name = \"large\"\n[video]\neffort = 1\nmax_size = \"720p\"\npixels = \"as-source\"\n[audio]\nbitrate = "
+        "\"96 kbit/s\"\n");
+    const profile::Profile small = parsed(
+        "name = \"small\"\ncontainer = \"matroska\"\n[video]\neffort = 1\nmax_size = \"160x120\"\n[[audio]]\n"
+        "codec = \"flac\"\n[[audio]]\nbitrate = \"96 kbit/s\"\n");
+    convert::Request request = main_title(large, dir / "both", "Lake (2021)");
+    request.profiles.push_back(small);
+    const auto plan = convert::make_plan(*input, request);
+    REQUIRE(plan);
+    // The stereo AAC of both is one encode, and nothing that filters differs.
+    CHECK(plan->graph.chains.size() == 1);
+    CHECK(plan->graph.video_encodes.size() == 2);
+    CHECK(plan->graph.audio_encodes.size() == 2);
+    const auto both = convert::run(*input, *plan, {}, cancel);
+    REQUIRE(both);
+    REQUIRE(both->files.size() == 2);
+    CHECK(both->files[0].path == dir / "both/Lake (2021)/Lake (2021).mp4");
+    CHECK(both->files[1].path == dir / "both/Lake (2021)/Lake (2021) - small.mkv");
+    for (std::size_t i = 0; i < 2; ++i) {
+        const auto alone_plan =
+            convert::make_plan(*input, main_title(i == 0 ? large : small, dir / (i == 0 ? "a" : "b"), "Lake (2021)"));
+        REQUIRE(alone_plan);
+        const auto alone = convert::run(*input, *alone_plan, {}, cancel);
+        REQUIRE(alone);
+        CHECK(read_all(alone->path()) == read_all(both->files[i].path));
+    }
+    request.profiles[1].name = "large";
+    request.profiles.push_back(request.profiles[1]);
+    request.into = dir / "c";
+    CHECK(convert::make_plan(*input, request).error().what == "two profiles have the same name");
+}
+
+TEST_CASE("surround audio goes along as it is, as AC-3 and as stereo AAC, from one track", "[convert]") {
+    const TempDir dir;
+    const auto input = source::open_input(rich_blu_ray());
+    REQUIRE(input);
+    const Cancel cancel;
+    convert::Request request = main_title(
+        parsed("name = \"tv\"\ncontainer = \"matroska\"\n[video]\neffort = 1\nmax_size = \"160x120\"\n[[audio]]\n"
+               "codec = \"as-source\"\n[[audio]]\ncodec = \"ac3\"\nchannels = \"5.1\"\n[[audio]]\ncodec = \"aac\"\n"),
+        dir.path(), "Lake");
+    request.pick = "1";
+    request.audio = "1,2";
+    const auto plan = convert::make_plan(**input, request);
+    REQUIRE(plan);
+    // Stereo has no surround version beside its stereo ones.
+    CHECK(plan->graph.audio_encodes.size() == 4);
+    CHECK(plan->graph.audio_encodes[2].encode.speakers == media::speaker::kStereo);
+    const auto outcome = convert::run(**input, *plan, {}, cancel);
+    REQUIRE(outcome);
+    auto file = base::FileSource::open(outcome->path());
+    REQUIRE(file);
+    auto made = container::open_media(std::make_shared<base::FileSource>(std::move(*file)));
+    REQUIRE(made);
+    const auto& tracks = made->source->tracks();
+    REQUIRE(tracks.size() == 7);
+    const std::pair<Codec, int> expected[] = {{Codec::ac3, 6}, {Codec::ac3, 6}, {Codec::aac, 2},
+                                              {Codec::ac3, 2}, {Codec::ac3, 2}, {Codec::aac, 2}};
+    for (std::size_t i = 0; i < 6; ++i) {
+        INFO(i);
+        CHECK(tracks[i + 1].codec == expected[i].first);
+        CHECK(tracks[i + 1].channels == expected[i].second);
+        CHECK(media::same_language(tracks[i + 1].language, i < 3 ? "en" : "de"));
+    }
+    // What was kept is the disc's own, at its times.
+    auto disc = (*input)->open(plan->pick);
+    REQUIRE(disc);
+    const auto own = packets_of(**disc, plan->graph.kept[0].id);
+    const auto kept = packets_of(*made->source, tracks[1].id);
+    REQUIRE(own.size() > 50);
+    CHECK(kept.size() == own.size());
+    auto k = kept.begin();
+    for (const auto& [time, bytes] : own) {
+        if (k == kept.end()) break;
+        CHECK(std::chrono::abs(k->first - time) < base::from_seconds(0.0011));  // Matroska's times are milliseconds
+        REQUIRE(k->second == bytes);
+        ++k;
+    }
+    // What the container can't hold is refused before anything is written.
+    for (const char* wrong : {"container = \"mpeg-ts\"\n[audio]\ncodec = \"flac\"\n",
+                              "container = \"webm\"\n[audio]\ncodec = \"opus\"\n"}) {
+        request.profiles = {parsed(fmt::format("name = \"x\"\n{}", wrong))};
+        const auto refused = convert::make_plan(**input, request);
+        REQUIRE_FALSE(refused);
+        CHECK(refused.error().kind == ErrorKind::usage);
+        CHECK(refused.error().remedy.find("matroska") != std::string::npos);
+    }
+}
 
 TEST_CASE("film names come from folders and labels", "[convert]") {
     CHECK(film_name("Lanterns over Cedar Lake (2019)").full() == "Lanterns over Cedar Lake (2019)");
@@ -61,19 +180,19 @@ TEST_CASE("a plan says what happens to each track, and why", "[convert]") {
     const auto input = open_sample();
     const auto plan = convert::make_plan(*input, main_title(*profile::find("full-picture"), dir.path(), ""));
     REQUIRE(plan);
-    CHECK(plan->target == dir / "Sample Film (2020)/Sample Film (2020).mp4");
+    CHECK(plan->target() == dir / "Sample Film (2020)/Sample Film (2020).mp4");
     CHECK(plan->title == 1);
     REQUIRE(plan->tracks.size() == 2);
     for (const auto& track : plan->tracks) {
         CHECK(track.action == convert::TrackPlan::Action::transcode);
         CHECK_FALSE(track.why.empty());
     }
-    CHECK(plan->graph.video.fields->marked_film);
-    CHECK(plan->graph.video.encode.width == 854);
-    CHECK(plan->graph.video.encode.height == 480);
-    CHECK(plan->graph.video.encode.colour == ColourDescription{6, 6, 6, false});
-    CHECK(plan->graph.video.encode.frame_rate == Ratio{24000, 1001});
-    CHECK(plan->most_bytes > 0);
+    CHECK(plan->graph.chains[0].fields->marked_film);
+    CHECK(plan->graph.video_encodes[0].encode.width == 854);
+    CHECK(plan->graph.video_encodes[0].encode.height == 480);
+    CHECK(plan->graph.video_encodes[0].encode.colour == ColourDescription{6, 6, 6, false});
+    CHECK(plan->graph.video_encodes[0].encode.frame_rate == Ratio{24000, 1001});
+    CHECK(plan->targets[0].most_bytes > 0);
     CHECK(dir.files().empty());
 }
 
@@ -85,7 +204,7 @@ TEST_CASE("sizes fit the profile without being enlarged", "[convert]") {
         REQUIRE(profile);
         const auto plan = convert::make_plan(*input, main_title(*profile, dir.path(), ""));
         REQUIRE(plan);
-        const auto& encode = plan->graph.video.encode;
+        const auto& encode = plan->graph.video_encodes[0].encode;
         CHECK(encode.width % 2 == 0);
         CHECK(encode.height % 2 == 0);
         // Shown as wide as before, to a pixel.
@@ -116,7 +235,7 @@ TEST_CASE("a conversion keeps every picture, the chapters and the length", "[con
     CHECK(outcome->problems.empty());
     CHECK(outcome->size_bytes == std::filesystem::file_size(dir / "Quick (2021)/Quick (2021).mp4"));
     CHECK(dir.files() == std::vector<std::string>{"Quick (2021)/Quick (2021).mp4"});
-    auto file = base::FileSource::open(outcome->path);
+    auto file = base::FileSource::open(outcome->path());
     REQUIRE(file);
     const auto movie = container::read_mp4(*file);
     REQUIRE(movie);
@@ -166,7 +285,7 @@ TEST_CASE("audio that is missing, in part or wholly, does not shift or stop the 
         CHECK(outcome->pictures == kSampleFrames);
         REQUIRE_FALSE(outcome->problems.empty());
         CHECK(outcome->problems.back().what.find("audio") != std::string::npos);
-        auto file = base::FileSource::open(outcome->path);
+        auto file = base::FileSource::open(outcome->path());
         REQUIRE(file);
         const auto movie = container::read_mp4(*file);
         REQUIRE(movie);
@@ -275,7 +394,7 @@ TEST_CASE("both eyes' views go along, or aren't mixed", "[convert][frame-packing
     for (const Arrangement arrangement : {Arrangement::side_by_side, Arrangement::rows}) {
         const auto kept = plan(arrangement, "as it is");
         REQUIRE(kept);
-        CHECK(std::any_of(kept->steps.begin(), kept->steps.end(), [](const std::string& step) {
+        CHECK(std::any_of(kept->outputs[0].steps.begin(), kept->outputs[0].steps.end(), [](const std::string& step) {
             return step.find("3D ") == 0 && step.find("right view first: kept") != std::string::npos;
         }));
     }

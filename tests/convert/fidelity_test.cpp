@@ -154,7 +154,8 @@ Row looked_at(const base::Path& file, const std::vector<Run>& runs, bool cards_n
 
 profile::Profile quick() {
     return *profile::parse(
-        "name = \"q\"\n[video]\neffort = 1\nquality = 16\nmax_size = \"1080p\"\npixels = \"as-source\"\ninterlaced = "
+        "name = \"q\"\n[video]\neffort = 1\nvisual_quality = 87.5\nmax_size = \"1080p\"\npixels = "
+        "\"as-source\"\ninterlaced = "
         "\"per-field\"\n",
         "q");
 }
@@ -165,7 +166,7 @@ base::Path converted(const base::Path& source, const base::Path& into, const std
     REQUIRE(input);
     convert::Request request;
     request.pick = pick;
-    request.profile = profile;
+    request.profiles = {profile};
     request.into = into;
     request.name = "Row";
     request.accept_losses = accept_losses;
@@ -174,7 +175,7 @@ base::Path converted(const base::Path& source, const base::Path& into, const std
     const Cancel cancel;
     const auto outcome = convert::run(**input, *plan, {}, cancel);
     if (!outcome) FAIL(outcome.error().what << ": " << outcome.error().where);
-    return outcome->path;
+    return outcome->path();
 }
 
 void print_row(const std::string& name, const Row& row) {

@@ -245,7 +245,8 @@ TEST_CASE("a client that takes nothing is dropped after the limit, others go on"
     CHECK(other.get(0));
 }
 
-TEST_CASE("bodies in memory have a budget: who takes nothing gives way, then others are told to come back", "[http]") {
+TEST_CASE("bodies in memory have a budget: who takes nothing gives way, then others are told to come back",
+          "[http][waits]") {
     net::HttpServerSettings settings;
     settings.address = "127.0.0.1";
     settings.port = 0;

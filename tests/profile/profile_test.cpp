@@ -2,7 +2,7 @@
 
 #include <catch2/catch.hpp>
 
-#include "codec/x264_encoder.hpp"
+#include "codec/video_encoder.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
@@ -13,7 +13,7 @@ TEST_CASE("both built-in profiles are read, and the encoder takes them", "[profi
     for (const profile::Profile& p : profile::built_in()) {
         INFO(p.name);
         CHECK_FALSE(p.purpose.empty());
-        codec::H264Settings settings;
+        codec::VideoEncoderSettings settings;
         settings.width = 640;
         settings.height = 360;
         settings.profile = p.video.profile;
@@ -22,15 +22,15 @@ TEST_CASE("both built-in profiles are read, and the encoder takes them", "[profi
         settings.quality = p.video.quality;
         settings.peak_bps = p.video.peak_bps;
         settings.buffer = p.video.buffer;
-        CHECK(codec::make_h264_encoder(settings));
+        CHECK(codec::make_video_encoder(settings));
     }
 }
 
 TEST_CASE("a profile of one's own needs only a name", "[profile]") {
     const auto parsed = profile::parse(
-        "name = \"mine\"\n[video]\nquality = 22.5\nmax_size = \"720p\"\npixels = \"as-source\"\n", "mine.toml");
+        "name = \"mine\"\n[video]\nvisual_quality = 72.5\nmax_size = \"720p\"\npixels = \"as-source\"\n", "mine.toml");
     REQUIRE(parsed);
-    CHECK(parsed->video.quality == 22.5);
+    CHECK(parsed->video.quality == 72.5);
     CHECK(parsed->video.largest.height == 720);
     CHECK_FALSE(parsed->video.square_pixels);
     CHECK(parsed->video.peak_bps == 0);
@@ -44,8 +44,11 @@ TEST_CASE("mistakes in a profile are named with their line", "[profile]") {
         return parsed.error();
     };
     CHECK(error("[video]\n").what.find("\"name\"") != std::string::npos);
-    CHECK(error("name = \"x\"\n[video]\nqualty = 20\n").remedy == "did you mean \"quality\"?");
-    CHECK(error("name = \"x\"\n[video]\nquality = 99\n").where == "p.toml, line 3");
+    CHECK(error("name = \"x\"\n[video]\nvisual_qualty = 20\n").remedy == "did you mean \"visual_quality\"?");
+    CHECK(error("name = \"x\"\n[video]\nvisual_quality = 101\n").where == "p.toml, line 3");
+    // What was written before there were other codecs.
+    CHECK(error("name = \"x\"\n[video]\nquality = 19\n").where == "p.toml, line 3");
+    CHECK(error("name = \"x\"\n[video]\nquality = 19\n").remedy == "write visual_quality = 80");
     CHECK(error("name = \"x\"\n[video]\ncodec = \"h265\"\n").where == "p.toml, line 3");
     CHECK(error("name = \"x\"\n[video]\npeak_bitrate = \"fast\"\n").where == "p.toml, line 3");
     CHECK(error("name = \"x\"\n[audio]\nbitrate = \"9 Mbit/s\"\n").where == "p.toml, line 3");

@@ -26,7 +26,7 @@
 #include "codec/aac_encoder.hpp"
 #include "codec/ac3_encoder.hpp"
 #include "codec/mpeg2_encoder.hpp"
-#include "codec/x264_encoder.hpp"
+#include "codec/video_encoder.hpp"
 #include "standin/test_card.hpp"
 #include "support/support.hpp"
 
@@ -60,14 +60,14 @@ standin::TestCard card(int height) {
 }
 
 TestTrack encode_h264(int count) {
-    codec::H264Settings settings;
+    codec::VideoEncoderSettings settings;
     settings.width = kWidth;
     settings.height = kHeight;
     settings.frame_rate = kFilm;
     settings.colour = {6, 6, 6, false};
     settings.keyframe_distance = base::frames_to_time(kGroup, kFilm);
     settings.threads = 1;
-    auto encoder = codec::make_h264_encoder(settings);
+    auto encoder = codec::make_video_encoder(settings);
     REQUIRE(encoder);
     TestTrack test_track;
     test_track.track = (*encoder)->track();

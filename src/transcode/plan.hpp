@@ -1,0 +1,59 @@
+// What transcoding a title with profiles comes to: decided from its tracks and a look at its frames, before anything is
+// done. For files (convert/) and for live streams that are transcoded on the way (site/encode.hpp).
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "profile/profile.hpp"
+#include "transcode/graph.hpp"
+
+namespace wavecrest::transcode {
+
+struct TrackPlan {
+    Track from;
+    enum class Action { transcode, keep, drop } action = Action::drop;
+    std::string why;
+};
+std::string_view short_name(TrackPlan::Action action);
+
+// What is to be transcoded, and how to get at it.
+struct PlanSource {
+    std::string name;  // for messages
+    std::vector<Track> tracks;
+    Time duration{};
+    // Opens it from its beginning, as often as asked; empty where it comes once only (a pipe), so that it can't be
+    // looked at first.
+    std::function<Result<std::unique_ptr<PacketSource>>()> open;
+};
+
+struct PlanRequest {
+    std::vector<profile::Profile> profiles;  // an output for each, all of one decoding
+    int video = 0;                           // track, from 1; 0: the first
+    // "first", "all", "none", or languages and track numbers: "en,2".
+    std::string audio = "first";
+    // Burned in: "forced", "none", or a language.
+    std::string subtitles = "forced";
+};
+
+struct EncodePlan {
+    struct Output {
+        std::string profile;
+        std::string container;
+        std::int64_t most_bps = 0;       // of all tracks together, by their peak rates; 0: not limited
+        std::vector<std::string> steps;  // what is done to its video and audio, in words
+    };
+    std::vector<Output> outputs;
+    std::vector<TrackPlan> tracks;
+    std::vector<std::string> steps;  // what all outputs have in common
+    std::vector<std::string> warnings;
+    GraphSettings graph;
+};
+
+// Fails (kind input) for titles without video that can be decoded, where a profile wants video; (kind usage) for tracks
+// that aren't there, and for what a profile's container can't hold.
+Result<EncodePlan> plan_encode(const PlanSource& source, const PlanRequest& request);
+
+}  // namespace wavecrest::transcode
