@@ -32,6 +32,7 @@
 #include "net/networks.hpp"
 #include "net/rtmp_chunks.hpp"
 #include "net/rtp.hpp"
+#include "net/url.hpp"
 
 using namespace wavecrest;
 
@@ -148,7 +149,7 @@ void streams(ByteSpan bytes) {
         bitstream::AudioFrameSplitter frames(codec);
         std::vector<bitstream::AudioFrame> out;
         frames.push(bytes.first(bytes.size() / 2), Time{5}, out);
-        frames.push(bytes.subspan(bytes.size() / 2), 9, out);
+        frames.push(bytes.subspan(bytes.size() / 2), Time{9}, out);
         frames.flush(out);
     }
     if (const auto header = bitstream::parse_blu_ray_lpcm_header(bytes))
@@ -299,11 +300,11 @@ void hls(ByteSpan bytes) {
     const std::string text(bytes.begin(), bytes.end());
     const auto list = container::parse_playlist(text, "fuzz");
     if (list) {
-        for (const auto& segment : list->segments) (void)container::resolve_uri("http://host/a/b.m3u8", segment.uri);
+        for (const auto& segment : list->segments) (void)net::resolve_uri("http://host/a/b.m3u8", segment.uri);
         if (list->segments.size() > bytes.size()) __builtin_trap();
         (void)container::write_playlist(*list);
     }
-    (void)container::resolve_uri(text, text);
+    (void)net::resolve_uri(text, text);
     if (const auto networks = net::Networks::parse({text})) (void)networks->contain(text);
 }
 

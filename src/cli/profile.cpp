@@ -57,8 +57,8 @@ int run_profile_list(const ProfileOptions& options) {
     render::Table table({"profile", "video", "max size", "peak", "audio", "for"});
     for (const profile::Profile& p : profile::built_in()) {
         table.add({p.name,
-                   fmt::format("{} {}, effort {}", media::display_name(p.video.codec),
-                               base::capitalized(p.video.profile), p.video.effort),
+                   fmt::format("{}{}, effort {}", media::display_name(p.video.codec),
+                               p.video.profile.empty() ? "" : " " + base::capitalized(p.video.profile), p.video.effort),
                    fmt::format("{}x{}", p.video.largest.width, p.video.largest.height),
                    p.video.peak_bps > 0 ? base::format_bitrate(p.video.peak_bps) : "no limit", audio_text(p),
                    p.purpose});

@@ -5,13 +5,29 @@
 namespace wavecrest::codec {
 
 bool can_encode_video(Codec codec) {
-    return codec == Codec::h264;
+    return codec == Codec::h264 || codec == Codec::h265 || codec == Codec::vp9 || codec == Codec::av1;
 }
 
 Result<std::unique_ptr<media::VideoEncoder>> make_video_encoder(const VideoEncoderSettings& settings) {
+    // Checked here: what a library says of a size differs, and one leaks a little when it refuses it itself.
+    constexpr int kLargest = 16384;
+    if (settings.width <= 0 || settings.height <= 0 || settings.width > kLargest || settings.height > kLargest ||
+        settings.width % 2 != 0 || settings.height % 2 != 0 || settings.frame_rate.num <= 0 ||
+        settings.frame_rate.den <= 0) {
+        return fail(ErrorKind::usage,
+                    fmt::format("{}x{} at {} fps can't be encoded", settings.width, settings.height,
+                                settings.frame_rate.den > 0 ? settings.frame_rate.value() : 0.0),
+                    "video settings of the profile", "change the profile (wavecrest profile show NAME prints it)");
+    }
     switch (settings.codec) {
         case Codec::h264:
             return make_h264_encoder(settings);
+        case Codec::h265:
+            return make_h265_encoder(settings);
+        case Codec::vp9:
+            return make_vp9_encoder(settings);
+        case Codec::av1:
+            return make_av1_encoder(settings);
         default:
             return fail(ErrorKind::usage, fmt::format("{} video can't be encoded", media::display_name(settings.codec)),
                         "video settings of the profile", "use a profile with another codec");

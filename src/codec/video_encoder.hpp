@@ -1,5 +1,5 @@
 // Pictures to coded video by settings that mean the same for every codec, as far as there is such a thing: H.264 by
-// x264.
+// x264, H.265 by x265, VP9 by libvpx, AV1 by SVT-AV1; 8 bits.
 #pragma once
 
 #include <memory>
@@ -30,9 +30,10 @@ struct VideoEncoderSettings {
 
 // Can pictures be encoded by this codec?
 bool can_encode_video(Codec codec);
-// Fails (kind usage) for settings the encoder refuses. H.264 packets have four-byte NAL lengths, and
-// track().codec_config is what containers carry (bitstream/headers.hpp). Pictures keep their own times; their frame
-// packing is told at keyframes and where it changes.
+// Fails (kind usage) for settings the encoder refuses. Packets of H.264 and H.265 have four-byte NAL lengths, those of
+// AV1 no temporal delimiters; track().codec_config is what containers carry (bitstream/headers.hpp). Pictures keep
+// their own times; in H.264 their frame packing is told at keyframes and where it changes. Decoding can start at every
+// keyframe.
 Result<std::unique_ptr<media::VideoEncoder>> make_video_encoder(const VideoEncoderSettings& settings);
 
 // The scale of quality is H.264's rate factor (x264's, 0 best to 51 worst) turned into one that people expect: 100 is
@@ -47,5 +48,8 @@ constexpr double quality_of_rate_factor(double factor) {
 
 // One adapter each; used by make_video_encoder.
 Result<std::unique_ptr<media::VideoEncoder>> make_h264_encoder(const VideoEncoderSettings& settings);
+Result<std::unique_ptr<media::VideoEncoder>> make_h265_encoder(const VideoEncoderSettings& settings);
+Result<std::unique_ptr<media::VideoEncoder>> make_vp9_encoder(const VideoEncoderSettings& settings);
+Result<std::unique_ptr<media::VideoEncoder>> make_av1_encoder(const VideoEncoderSettings& settings);
 
 }  // namespace wavecrest::codec

@@ -29,13 +29,6 @@ class X264Encoder : public media::VideoEncoder {
     X264Encoder& operator=(const X264Encoder&) = delete;
 
     static Result<std::unique_ptr<media::VideoEncoder>> create(const VideoEncoderSettings& settings) {
-        // Checked here: the library leaks a little when it refuses a size itself.
-        constexpr int kLargest = 16384;
-        if (settings.width <= 0 || settings.height <= 0 || settings.width > kLargest || settings.height > kLargest ||
-            settings.width % 2 != 0 || settings.height % 2 != 0 || settings.frame_rate.num <= 0) {
-            return refused(fmt::format("{}x{} at {} fps can't be encoded", settings.width, settings.height,
-                                       settings.frame_rate.value()));
-        }
         std::unique_ptr<X264Encoder> self(new X264Encoder(settings));
         x264_param_t param;
         const int step = std::clamp(settings.effort - 5 + kMediumStep, 0, static_cast<int>(std::size(kPresets)) - 1);

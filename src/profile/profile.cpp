@@ -35,6 +35,17 @@ std::int64_t usual_bitrate(Codec codec, int channels) {
     }
 }
 
+Codec parse_video_codec(base::ConfigTable& table) {
+    const std::string name = table.text("codec", "h264");
+    const auto codec = media::codec_from_name(name);
+    for (const Codec one : {Codec::h264, Codec::h265, Codec::vp9, Codec::av1}) {
+        if (codec == one) return one;
+    }
+    table.wrong("codec", fmt::format("video can't be encoded as \"{}\"", name),
+                "write \"h264\", \"h265\", \"vp9\" or \"av1\"");
+    return Codec::h264;
+}
+
 AudioSettings parse_audio(base::ConfigTable& table) {
     AudioSettings audio;
     const std::string codec = table.choice("codec", {"aac", "ac3", "opus", "mp3", "flac", "lpcm", "as-source"}, "aac");
@@ -82,9 +93,19 @@ Result<Profile> parse(std::string_view text, const std::string& file) {
     profile.container = root.choice("container", {"mp4", "matroska", "webm", "mpeg-ts"}, "mp4");
 
     auto video = root.table("video");
-    video.choice("codec", {"h264"}, "h264");
-    const auto codec_profile = video.choice("profile", {"", "baseline", "main", "high"}, "high");
+    const Codec codec = parse_video_codec(video);
+    const bool has_profiles = codec == Codec::h264 || codec == Codec::h265;
+    const std::string codec_profile =
+        video.choice("profile",
+                     codec == Codec::h265 ? std::vector<std::string>{"", "main"}
+                                          : std::vector<std::string>{"", "baseline", "main", "high"},
+                     codec == Codec::h264 ? "high" : "");
     const auto level = video.choice("level", {"", "3.0", "3.1", "3.2", "4.0", "4.1", "4.2", "5.0", "5.1"}, "");
+    for (const char* key : {"profile", "level"}) {
+        if (!has_profiles && video.has(key))
+            video.wrong(key, fmt::format("{} video has no {} to choose", media::display_name(codec), key),
+                        "leave it out");
+    }
     const auto effort = video.number("effort", 1, 9, 5);
     const auto quality = video.decimal("visual_quality", 0, 100, profile.video.quality);
     if (video.has_former("quality")) {
@@ -111,7 +132,7 @@ Result<Profile> parse(std::string_view text, const std::string& file) {
                     "write a length such as \"4 s\", or leave it out");
     if (buffer.count() == 0)
         video.wrong("buffer", "the buffer must be longer than 0", "write a length such as \"2 s\"");
-    profile.video = {Codec::h264,
+    profile.video = {codec,
                      codec_profile,
                      level,
                      static_cast<int>(effort),

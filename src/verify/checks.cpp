@@ -43,12 +43,14 @@ void add_stalls(Verification& v, std::string why) {
         std::move(why));
 }
 
-// A built-in profile whose rate leaves headroom on the link.
+// A built-in profile whose rate leaves headroom on the link, of the codecs that nearly every device has.
 std::string fitting_profile(const device::Link& link) {
     const profile::Profile* best = nullptr;
     for (const profile::Profile& p : profile::built_in()) {
         const std::int64_t rate = p.peak_bps();
-        if (rate == 0 || static_cast<double>(rate) > kHeadroom * static_cast<double>(link.payload_bps)) continue;
+        const bool common = p.video.codec == Codec::h264 && p.audio.size() == 1 && p.audio.front().codec == Codec::aac;
+        if (!common || rate == 0 || static_cast<double>(rate) > kHeadroom * static_cast<double>(link.payload_bps))
+            continue;
         if (best == nullptr || p.video.peak_bps > best->video.peak_bps) best = &p;
     }
     return best != nullptr ? fmt::format("convert the film for it with the profile {} (at most {})", best->name,

@@ -2,18 +2,21 @@
 
 #include <catch2/catch.hpp>
 
+#include "codec/audio_encoder.hpp"
 #include "codec/video_encoder.hpp"
+#include "container/writer.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
 using namespace wavecrest::test;
 
-TEST_CASE("both built-in profiles are read, and the encoder takes them", "[profile]") {
-    REQUIRE(profile::built_in().size() == 2);
+TEST_CASE("the built-in profiles are read, and encoders and containers take them", "[profile]") {
+    REQUIRE(profile::built_in().size() == 9);
     for (const profile::Profile& p : profile::built_in()) {
         INFO(p.name);
         CHECK_FALSE(p.purpose.empty());
         codec::VideoEncoderSettings settings;
+        settings.codec = p.video.codec;
         settings.width = 640;
         settings.height = 360;
         settings.profile = p.video.profile;
@@ -22,7 +25,20 @@ TEST_CASE("both built-in profiles are read, and the encoder takes them", "[profi
         settings.quality = p.video.quality;
         settings.peak_bps = p.video.peak_bps;
         settings.buffer = p.video.buffer;
-        CHECK(codec::make_video_encoder(settings));
+        const auto encoder = codec::make_video_encoder(settings);
+        REQUIRE(encoder);
+        CHECK(container::why_not(p.container, (*encoder)->track()).empty());
+        for (const profile::AudioSettings& one : p.audio) {
+            if (one.keep) continue;
+            codec::AudioEncoderSettings audio;
+            audio.codec = one.codec;
+            audio.speakers = codec::nearest_layout(
+                one.codec, one.channels == 6 ? media::speaker::kFiveOne : media::speaker::kStereo);
+            audio.bitrate_bps = one.bitrate_for(media::speaker_count(audio.speakers));
+            const auto made = codec::make_audio_encoder(audio);
+            REQUIRE(made);
+            CHECK(container::why_not_codec(p.container, (*made)->track()).empty());
+        }
     }
 }
 
@@ -49,7 +65,10 @@ TEST_CASE("mistakes in a profile are named with their line", "[profile]") {
     // What was written before there were other codecs.
     CHECK(error("name = \"x\"\n[video]\nquality = 19\n").where == "p.toml, line 3");
     CHECK(error("name = \"x\"\n[video]\nquality = 19\n").remedy == "write visual_quality = 80");
-    CHECK(error("name = \"x\"\n[video]\ncodec = \"h265\"\n").where == "p.toml, line 3");
+    CHECK(error("name = \"x\"\n[video]\ncodec = \"mpeg2\"\n").where == "p.toml, line 3");
+    CHECK(error("name = \"x\"\n[video]\ncodec = \"vp9\"\nprofile = \"main\"\n").where == "p.toml, line 4");
+    CHECK(error("name = \"x\"\n[[audio]]\ncodec = \"as-source\"\nchannels = \"5.1\"\n").where == "p.toml, line 4");
+    CHECK(error("name = \"x\"\n[audio]\ncodec = \"flac\"\nbitrate = \"1 Mbit/s\"\n").where == "p.toml, line 4");
     CHECK(error("name = \"x\"\n[video]\npeak_bitrate = \"fast\"\n").where == "p.toml, line 3");
     CHECK(error("name = \"x\"\n[audio]\nbitrate = \"9 Mbit/s\"\n").where == "p.toml, line 3");
     CHECK(error("name = \"x\"\n[video]\nkeyframe_interval = \"0 s\"\n").where == "p.toml, line 3");

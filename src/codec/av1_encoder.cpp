@@ -1,0 +1,204 @@
+#include <fmt/format.h>
+#include <svt-av1/EbSvtAv1Enc.h>
+
+#include <algorithm>
+#include <cmath>
+#include <cstdlib>
+#include <cstring>
+#include <mutex>
+
+#include "bitstream/web_video.hpp"
+#include "codec/encoder_times.hpp"
+#include "codec/video_encoder.hpp"
+
+namespace wavecrest::codec {
+namespace {
+
+// Our effort steps, as the library's presets: each takes about as long as that step of H.264. (Preset 12 leaves out
+// what flashes right behind a keyframe: 18 dB.)
+constexpr std::int8_t kPresets[] = {11, 11, 11, 10, 9, 8, 7, 6, 5};
+
+class Av1Encoder : public media::VideoEncoder {
+  public:
+    ~Av1Encoder() override {
+        if (started_) {
+            // The library waits for ever for an end where it has seen no picture.
+            if (times_.count() == 0) send_black();
+            svt_av1_enc_deinit(handle_);
+        }
+        if (handle_ != nullptr) svt_av1_enc_deinit_handle(handle_);
+    }
+    Av1Encoder(const Av1Encoder&) = delete;
+    Av1Encoder& operator=(const Av1Encoder&) = delete;
+
+    static Result<std::unique_ptr<media::VideoEncoder>> create(const VideoEncoderSettings& settings) {
+        // It writes what it does to the terminal unless it is told not to, and the environment is its only ear.
+        static std::once_flag once;
+        std::call_once(once, [] { ::setenv("SVT_LOG", "-1", 0); });
+        if (settings.width < 64 || settings.height < 64)
+            return refused(
+                fmt::format("AV1 video of {}x{} can't be encoded: at least 64x64", settings.width, settings.height));
+        std::unique_ptr<Av1Encoder> self(new Av1Encoder(settings));
+        EbSvtAv1EncConfiguration config{};
+        if (svt_av1_enc_init_handle(&self->handle_, nullptr, &config) != EB_ErrorNone)
+            return refused("the AV1 encoder does not start");
+        config.enc_mode = kPresets[std::clamp(settings.effort, 1, 9) - 1];
+        config.source_width = static_cast<std::uint32_t>(settings.width);
+        config.source_height = static_cast<std::uint32_t>(settings.height);
+        config.frame_rate_numerator = static_cast<std::uint32_t>(settings.frame_rate.num);
+        config.frame_rate_denominator = static_cast<std::uint32_t>(settings.frame_rate.den);
+        config.encoder_bit_depth = 8;
+        config.rate_control_mode = SVT_AV1_RC_MODE_CQP_OR_CRF;
+        config.enable_adaptive_quantization = 2;
+        config.qp = static_cast<std::uint32_t>(std::clamp(factor_of(settings.quality), 1, 63));
+        config.enable_tf = 0;  // it smears what flashes
+        if (settings.peak_bps > 0) {
+            // (What the library calls a capped rate factor exceeds its buffer by half and more.)
+            const auto buffer_ms = std::clamp<std::int64_t>(
+                static_cast<std::int64_t>(base::to_seconds(settings.buffer) * 1000), 40, 10'000);
+            config.rate_control_mode = SVT_AV1_RC_MODE_CBR;
+            config.pred_structure = 1;
+            config.target_bit_rate = static_cast<std::uint32_t>(settings.peak_bps);
+            config.min_qp_allowed = config.qp;
+            config.max_qp_allowed = 63;
+            config.maximum_buffer_size_ms = buffer_ms;
+            config.starting_buffer_level_ms = config.optimal_buffer_level_ms = buffer_ms * 3 / 4;
+        }
+        config.intra_refresh_type = SVT_AV1_KF_REFRESH;  // closed groups
+        const Time distance =
+            settings.keyframe_distance.count() > 0 ? settings.keyframe_distance : base::from_seconds(10);
+        config.intra_period_length =
+            std::max(0, static_cast<int>(base::to_seconds(distance) * settings.frame_rate.value()) - 1);
+        config.color_primaries = static_cast<EbColorPrimaries>(settings.colour.primaries);
+        config.transfer_characteristics = static_cast<EbTransferCharacteristics>(settings.colour.transfer);
+        config.matrix_coefficients = static_cast<EbMatrixCoefficients>(settings.colour.matrix);
+        config.color_range = settings.colour.full_range ? EB_CR_FULL_RANGE : EB_CR_STUDIO_RANGE;
+        config.logical_processors = static_cast<std::uint32_t>(std::max(settings.threads, 0));
+        if (svt_av1_enc_set_parameter(self->handle_, &config) != EB_ErrorNone ||
+            svt_av1_enc_init(self->handle_) != EB_ErrorNone)
+            return refused(
+                fmt::format("{}x{} with these settings is refused by the encoder", settings.width, settings.height));
+        self->started_ = true;
+        WAVECREST_TRY(self->take_header());
+        return std::unique_ptr<media::VideoEncoder>(std::move(self));
+    }
+
+    const Track& track() const override { return track_; }
+
+    Status encode(const Picture& picture, std::vector<Packet>& out) override {
+        if (!send(picture)) return failed();
+        return take(out, false);
+    }
+    Status flush(std::vector<Packet>& out) override {
+        if (times_.count() == 0) return {};
+        EbBufferHeaderType header{};
+        header.size = sizeof header;
+        header.flags = EB_BUFFERFLAG_EOS;
+        header.pic_type = EB_AV1_INVALID_PICTURE;
+        if (svt_av1_enc_send_picture(handle_, &header) != EB_ErrorNone) return failed();
+        return take(out, true);
+    }
+
+  private:
+    bool send(const Picture& picture) {
+        EbSvtIOFormat planes{};
+        planes.luma = picture.planes[0];
+        planes.cb = picture.planes[1];
+        planes.cr = picture.planes[2];
+        planes.y_stride = static_cast<std::uint32_t>(picture.strides[0]);
+        planes.cb_stride = static_cast<std::uint32_t>(picture.strides[1]);
+        planes.cr_stride = static_cast<std::uint32_t>(picture.strides[2]);
+        planes.width = static_cast<std::uint32_t>(picture.width);
+        planes.height = static_cast<std::uint32_t>(picture.height);
+        planes.color_fmt = EB_YUV420;
+        planes.bit_depth = EB_EIGHT_BIT;
+        EbBufferHeaderType header{};
+        header.size = sizeof header;
+        header.p_buffer = reinterpret_cast<std::uint8_t*>(&planes);
+        header.n_filled_len = static_cast<std::uint32_t>(picture.width * picture.height * 3 / 2);
+        header.pts = times_.put(picture);
+        header.pic_type = EB_AV1_INVALID_PICTURE;
+        return svt_av1_enc_send_picture(handle_, &header) == EB_ErrorNone;
+    }
+    void send_black() {
+        Picture picture = Picture::allocate(track_.width, track_.height);
+        for (int plane = 0; plane < 3; ++plane) {
+            const int rows = plane == 0 ? picture.height : (picture.height + 1) / 2;
+            std::memset(picture.planes[plane], plane == 0 ? 16 : 128,
+                        static_cast<std::size_t>(picture.strides[plane]) * static_cast<std::size_t>(rows));
+        }
+        send(picture);
+    }
+
+    explicit Av1Encoder(const VideoEncoderSettings& settings) : times_(settings.frame_rate) {
+        track_.kind = TrackKind::video;
+        track_.codec = Codec::av1;
+        track_.width = settings.width;
+        track_.height = settings.height;
+        track_.pixel_aspect = settings.pixel_aspect;
+        track_.frame_rate = settings.frame_rate;
+        track_.colour = settings.colour;
+        track_.bit_depth = 8;
+        track_.scan = Scan::progressive;
+        track_.profile = "Main";
+    }
+
+    // The library's rate factor that looks like H.264's of this quality: measured (docs/development.md).
+    static int factor_of(double quality) { return static_cast<int>(std::lround(3.35 * rate_factor(quality) - 43)); }
+
+    static tl::unexpected<Error> refused(std::string what) {
+        return fail(ErrorKind::usage, std::move(what), "video settings of the profile",
+                    "change the profile (wavecrest profile show NAME prints it)");
+    }
+    tl::unexpected<Error> failed() const {
+        return fail(ErrorKind::input, "the encoder failed", fmt::format("frame {}", times_.count()),
+                    "try another profile");
+    }
+
+    Status take_header() {
+        EbBufferHeaderType* got = nullptr;
+        if (svt_av1_enc_stream_header(handle_, &got) != EB_ErrorNone || got == nullptr)
+            return refused("the encoder gives no header");
+        const ByteVector bytes(got->p_buffer, got->p_buffer + got->n_filled_len);
+        svt_av1_enc_stream_header_release(got);
+        const auto header = bitstream::parse_av1(bytes);
+        if (!header) return refused("the encoder's header can't be read");
+        track_.level = bitstream::av1_level_name(header->level);
+        track_.codec_config = Bytes(bitstream::make_av1_config(*header, bytes));
+        return {};
+    }
+
+    Status take(std::vector<Packet>& out, bool to_end) {
+        while (true) {
+            EbBufferHeaderType* got = nullptr;
+            const EbErrorType result = svt_av1_enc_get_packet(handle_, &got, to_end ? 1 : 0);
+            if (result == EB_NoErrorEmptyQueue) return {};
+            if (result != EB_ErrorNone || got == nullptr) return failed();
+            const bool last = (got->flags & EB_BUFFERFLAG_EOS) != 0;
+            if (got->n_filled_len > 0) {
+                Packet packet;
+                packet.key = got->pic_type == EB_AV1_KEY_PICTURE;
+                packet.data = Bytes(bitstream::av1_without_delimiters(ByteSpan(got->p_buffer, got->n_filled_len)));
+                packet.pts = packet.dts = times_.time_of(got->pts);
+                packet.duration = times_.duration_of(got->pts);
+                times_.forget_before(got->pts);
+                if (!packet.data.empty()) out.push_back(std::move(packet));
+            }
+            svt_av1_enc_release_out_buffer(&got);
+            if (last) return {};
+        }
+    }
+
+    EbComponentType* handle_ = nullptr;
+    bool started_ = false;
+    Track track_;
+    EncoderTimes times_;
+};
+
+}  // namespace
+
+Result<std::unique_ptr<media::VideoEncoder>> make_av1_encoder(const VideoEncoderSettings& settings) {
+    return Av1Encoder::create(settings);
+}
+
+}  // namespace wavecrest::codec

@@ -1,0 +1,68 @@
+// Pictures' own times through encoders that count pictures: what was put in under a number comes out under it.
+#pragma once
+
+#include <algorithm>
+#include <cstdint>
+#include <deque>
+#include <optional>
+
+#include "media/types.hpp"
+
+namespace wavecrest::codec {
+
+class EncoderTimes {
+  public:
+    explicit EncoderTimes(Ratio frame_rate) : frame_rate_(frame_rate) {}
+
+    // The picture's number.
+    std::int64_t put(const Picture& picture) {
+        pictures_.push_back({next_, picture.pts, picture.duration});
+        return next_++;
+    }
+    // The time of a picture's number; of one before the first (decoding delay), at the rate before it.
+    Time time_of(std::int64_t number) const {
+        const Known& near = nearest(number);
+        return near.pts + base::frames_to_time(number - near.number, frame_rate_);
+    }
+    Time duration_of(std::int64_t number) const { return nearest(number).duration; }
+    // Nobody asks for what was before this number again.
+    void forget_before(std::int64_t number) {
+        while (pictures_.size() > kKept && pictures_.front().number < number) pictures_.pop_front();
+    }
+    std::int64_t count() const { return next_; }
+
+  private:
+    struct Known {
+        std::int64_t number;
+        Time pts, duration;
+    };
+    static constexpr std::size_t kKept = 512;
+
+    const Known& nearest(std::int64_t number) const {
+        const auto index = std::clamp<std::int64_t>(number - pictures_.front().number, 0,
+                                                    static_cast<std::int64_t>(pictures_.size()) - 1);
+        return pictures_[static_cast<std::size_t>(index)];
+    }
+
+    Ratio frame_rate_;
+    std::deque<Known> pictures_;
+    std::int64_t next_ = 0;
+};
+
+// Where a keyframe is due by time: for streams whose frames come at times of their own, where a number of frames says
+// nothing.
+class KeyframeClock {
+  public:
+    explicit KeyframeClock(Time distance) : distance_(distance) {}
+    bool is_due(const Picture& picture) {
+        if (distance_.count() <= 0 || (last_ && picture.pts - *last_ < distance_)) return false;
+        last_ = picture.pts;
+        return true;
+    }
+
+  private:
+    Time distance_;
+    std::optional<Time> last_;
+};
+
+}  // namespace wavecrest::codec
