@@ -28,7 +28,7 @@ nlohmann::ordered_json to_json(const profile::Profile& p) {
             {"audio", audio}};
 }
 
-// "AAC stereo 192 kbit/s, AC-3 5.1 448 kbit/s".
+// "AC-3 5.1, AAC stereo".
 std::string audio_text(const profile::Profile& p) {
     std::string text;
     for (const profile::AudioSettings& one : p.audio) {
@@ -39,8 +39,6 @@ std::string audio_text(const profile::Profile& p) {
         }
         text += media::display_name(one.codec);
         if (one.channels > 0) text += " " + media::channel_layout(one.channels);
-        if (const std::int64_t bps = one.bitrate_for(one.channels); one.channels > 0 && bps > 0)
-            text += " " + base::format_bitrate(bps);
     }
     return text;
 }
@@ -54,11 +52,11 @@ int run_profile_list(const ProfileOptions& options) {
         print_json(result);
         return 0;
     }
-    render::Table table({"profile", "video", "max size", "peak", "audio", "for"});
+    render::Table table({"profile", "file", "video", "max size", "peak", "audio", "for"});
     for (const profile::Profile& p : profile::built_in()) {
-        table.add({p.name,
-                   fmt::format("{}{}, effort {}", media::display_name(p.video.codec),
-                               p.video.profile.empty() ? "" : " " + base::capitalized(p.video.profile), p.video.effort),
+        table.add({p.name, p.container,
+                   fmt::format("{}{}", media::display_name(p.video.codec),
+                               p.video.profile.empty() ? "" : " " + base::capitalized(p.video.profile)),
                    fmt::format("{}x{}", p.video.largest.width, p.video.largest.height),
                    p.video.peak_bps > 0 ? base::format_bitrate(p.video.peak_bps) : "no limit", audio_text(p),
                    p.purpose});

@@ -8,8 +8,7 @@
 #include <mutex>
 
 #include "bitstream/web_video.hpp"
-#include "codec/encoder_times.hpp"
-#include "codec/video_encoder.hpp"
+#include "codec/encoder_support.hpp"
 
 namespace wavecrest::codec {
 namespace {
@@ -36,12 +35,12 @@ class Av1Encoder : public media::VideoEncoder {
         static std::once_flag once;
         std::call_once(once, [] { ::setenv("SVT_LOG", "-1", 0); });
         if (settings.width < 64 || settings.height < 64)
-            return refused(
+            return refused_settings(
                 fmt::format("AV1 video of {}x{} can't be encoded: at least 64x64", settings.width, settings.height));
         std::unique_ptr<Av1Encoder> self(new Av1Encoder(settings));
         EbSvtAv1EncConfiguration config{};
         if (svt_av1_enc_init_handle(&self->handle_, nullptr, &config) != EB_ErrorNone)
-            return refused("the AV1 encoder does not start");
+            return refused_settings("the AV1 encoder does not start");
         config.enc_mode = kPresets[std::clamp(settings.effort, 1, 9) - 1];
         config.source_width = static_cast<std::uint32_t>(settings.width);
         config.source_height = static_cast<std::uint32_t>(settings.height);
@@ -76,8 +75,7 @@ class Av1Encoder : public media::VideoEncoder {
         config.logical_processors = static_cast<std::uint32_t>(std::max(settings.threads, 0));
         if (svt_av1_enc_set_parameter(self->handle_, &config) != EB_ErrorNone ||
             svt_av1_enc_init(self->handle_) != EB_ErrorNone)
-            return refused(
-                fmt::format("{}x{} with these settings is refused by the encoder", settings.width, settings.height));
+            return refused_size(settings);
         self->started_ = true;
         WAVECREST_TRY(self->take_header());
         return std::unique_ptr<media::VideoEncoder>(std::move(self));
@@ -86,7 +84,7 @@ class Av1Encoder : public media::VideoEncoder {
     const Track& track() const override { return track_; }
 
     Status encode(const Picture& picture, std::vector<Packet>& out) override {
-        if (!send(picture)) return failed();
+        if (!send(picture)) return failed_at(times_.count());
         return take(out, false);
     }
     Status flush(std::vector<Packet>& out) override {
@@ -95,7 +93,7 @@ class Av1Encoder : public media::VideoEncoder {
         header.size = sizeof header;
         header.flags = EB_BUFFERFLAG_EOS;
         header.pic_type = EB_AV1_INVALID_PICTURE;
-        if (svt_av1_enc_send_picture(handle_, &header) != EB_ErrorNone) return failed();
+        if (svt_av1_enc_send_picture(handle_, &header) != EB_ErrorNone) return failed_at(times_.count());
         return take(out, true);
     }
 
@@ -130,39 +128,22 @@ class Av1Encoder : public media::VideoEncoder {
         send(picture);
     }
 
-    explicit Av1Encoder(const VideoEncoderSettings& settings) : times_(settings.frame_rate) {
-        track_.kind = TrackKind::video;
-        track_.codec = Codec::av1;
-        track_.width = settings.width;
-        track_.height = settings.height;
-        track_.pixel_aspect = settings.pixel_aspect;
-        track_.frame_rate = settings.frame_rate;
-        track_.colour = settings.colour;
-        track_.bit_depth = 8;
-        track_.scan = Scan::progressive;
+    explicit Av1Encoder(const VideoEncoderSettings& settings)
+        : track_(track_of(settings)), times_(settings.frame_rate) {
         track_.profile = "Main";
     }
 
     // The library's rate factor that looks like H.264's of this quality: measured (docs/development.md).
     static int factor_of(double quality) { return static_cast<int>(std::lround(3.35 * rate_factor(quality) - 43)); }
 
-    static tl::unexpected<Error> refused(std::string what) {
-        return fail(ErrorKind::usage, std::move(what), "video settings of the profile",
-                    "change the profile (wavecrest profile show NAME prints it)");
-    }
-    tl::unexpected<Error> failed() const {
-        return fail(ErrorKind::input, "the encoder failed", fmt::format("frame {}", times_.count()),
-                    "try another profile");
-    }
-
     Status take_header() {
         EbBufferHeaderType* got = nullptr;
         if (svt_av1_enc_stream_header(handle_, &got) != EB_ErrorNone || got == nullptr)
-            return refused("the encoder gives no header");
+            return refused_settings("the encoder gives no header");
         const ByteVector bytes(got->p_buffer, got->p_buffer + got->n_filled_len);
         svt_av1_enc_stream_header_release(got);
         const auto header = bitstream::parse_av1(bytes);
-        if (!header) return refused("the encoder's header can't be read");
+        if (!header) return refused_settings("the encoder's header can't be read");
         track_.level = bitstream::av1_level_name(header->level);
         track_.codec_config = Bytes(bitstream::make_av1_config(*header, bytes));
         return {};
@@ -173,7 +154,7 @@ class Av1Encoder : public media::VideoEncoder {
             EbBufferHeaderType* got = nullptr;
             const EbErrorType result = svt_av1_enc_get_packet(handle_, &got, to_end ? 1 : 0);
             if (result == EB_NoErrorEmptyQueue) return {};
-            if (result != EB_ErrorNone || got == nullptr) return failed();
+            if (result != EB_ErrorNone || got == nullptr) return failed_at(times_.count());
             const bool last = (got->flags & EB_BUFFERFLAG_EOS) != 0;
             if (got->n_filled_len > 0) {
                 Packet packet;

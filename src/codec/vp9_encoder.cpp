@@ -7,8 +7,7 @@
 #include <thread>
 
 #include "bitstream/web_video.hpp"
-#include "codec/encoder_times.hpp"
-#include "codec/video_encoder.hpp"
+#include "codec/encoder_support.hpp"
 
 namespace wavecrest::codec {
 namespace {
@@ -34,7 +33,7 @@ class Vp9Encoder : public media::VideoEncoder {
         std::unique_ptr<Vp9Encoder> self(new Vp9Encoder(settings));
         vpx_codec_enc_cfg_t config{};
         if (vpx_codec_enc_config_default(vpx_codec_vp9_cx(), &config, 0) != VPX_CODEC_OK)
-            return refused("the VP9 encoder does not start");
+            return refused_settings("the VP9 encoder does not start");
         const unsigned threads = settings.threads > 0 ? static_cast<unsigned>(settings.threads)
                                                       : std::max(1u, std::thread::hardware_concurrency());
         config.g_w = static_cast<unsigned>(settings.width);
@@ -67,8 +66,7 @@ class Vp9Encoder : public media::VideoEncoder {
             config.rc_max_quantizer = 63;
         }
         if (vpx_codec_enc_init(&self->codec_, vpx_codec_vp9_cx(), &config, 0) != VPX_CODEC_OK)
-            return refused(
-                fmt::format("{}x{} with these settings is refused by the encoder", settings.width, settings.height));
+            return refused_size(settings);
         self->open_ = true;
         vpx_codec_ctx_t* codec = &self->codec_;
         vpx_codec_control(codec, VP8E_SET_CPUUSED, step.speed);
@@ -95,31 +93,25 @@ class Vp9Encoder : public media::VideoEncoder {
         }
         const std::int64_t number = times_.put(picture);
         const vpx_enc_frame_flags_t flags = keyframes_ && keyframes_->is_due(picture) ? VPX_EFLAG_FORCE_KF : 0;
-        if (vpx_codec_encode(&codec_, &image, number, 1, flags, deadline()) != VPX_CODEC_OK) return failed();
+        if (vpx_codec_encode(&codec_, &image, number, 1, flags, deadline()) != VPX_CODEC_OK)
+            return failed_at(times_.count());
         take(out);
         return {};
     }
     Status flush(std::vector<Packet>& out) override {
         while (true) {
             const std::size_t before = out.size();
-            if (vpx_codec_encode(&codec_, nullptr, -1, 1, 0, deadline()) != VPX_CODEC_OK) return failed();
+            if (vpx_codec_encode(&codec_, nullptr, -1, 1, 0, deadline()) != VPX_CODEC_OK)
+                return failed_at(times_.count());
             take(out);
             if (out.size() == before) return {};
         }
     }
 
   private:
-    explicit Vp9Encoder(const VideoEncoderSettings& settings) : times_(settings.frame_rate) {
+    explicit Vp9Encoder(const VideoEncoderSettings& settings)
+        : track_(track_of(settings)), times_(settings.frame_rate) {
         if (settings.variable_rate) keyframes_.emplace(settings.keyframe_distance);
-        track_.kind = TrackKind::video;
-        track_.codec = Codec::vp9;
-        track_.width = settings.width;
-        track_.height = settings.height;
-        track_.pixel_aspect = settings.pixel_aspect;
-        track_.frame_rate = settings.frame_rate;
-        track_.colour = settings.colour;
-        track_.bit_depth = 8;
-        track_.scan = Scan::progressive;
         track_.profile = "0";
         bitstream::WebVideoHeader header;
         header.level = bitstream::vp9_level(settings.width, settings.height, settings.frame_rate);
@@ -139,15 +131,6 @@ class Vp9Encoder : public media::VideoEncoder {
                : matrix == 5 || matrix == 6 ? VPX_CS_BT_601
                : matrix == 9                ? VPX_CS_BT_2020
                                             : VPX_CS_UNKNOWN;
-    }
-
-    static tl::unexpected<Error> refused(std::string what) {
-        return fail(ErrorKind::usage, std::move(what), "video settings of the profile",
-                    "change the profile (wavecrest profile show NAME prints it)");
-    }
-    tl::unexpected<Error> failed() const {
-        return fail(ErrorKind::input, "the encoder failed", fmt::format("frame {}", times_.count()),
-                    "try another profile");
     }
 
     unsigned long deadline() const { return step_.realtime ? VPX_DL_REALTIME : VPX_DL_GOOD_QUALITY; }

@@ -1,5 +1,3 @@
-#include "codec/video_encoder.hpp"
-
 #include <fmt/format.h>
 
 #include <cstdint>
@@ -11,6 +9,7 @@ extern "C" {
 #include "bitstream/frame_packing.hpp"
 #include "bitstream/h264.hpp"
 #include "bitstream/nal.hpp"
+#include "codec/encoder_support.hpp"
 
 namespace wavecrest::codec {
 namespace {
@@ -33,7 +32,7 @@ class X264Encoder : public media::VideoEncoder {
         x264_param_t param;
         const int step = std::clamp(settings.effort - 5 + kMediumStep, 0, static_cast<int>(std::size(kPresets)) - 1);
         if (x264_param_default_preset(&param, kPresets[step], nullptr) < 0)
-            return refused("the effort is out of range");
+            return refused_settings("the effort is out of range");
         param.i_log_level = X264_LOG_NONE;
         param.i_csp = X264_CSP_I420;
         param.i_width = settings.width;
@@ -81,13 +80,11 @@ class X264Encoder : public media::VideoEncoder {
             return false;
         };
         if (!known(x264_profile_names) || x264_param_apply_profile(&param, profile.c_str()) < 0) {
-            return refused("the profile \"" + profile + "\" is unknown");
+            return refused_settings("the profile \"" + profile + "\" is unknown");
         }
         self->encoder_ = x264_encoder_open(&param);
         x264_param_cleanup(&param);
-        if (self->encoder_ == nullptr)
-            return refused(
-                fmt::format("{}x{} with these settings is refused by the encoder", settings.width, settings.height));
+        if (self->encoder_ == nullptr) return refused_size(settings);
         WAVECREST_TRY(self->take_headers());
         return std::unique_ptr<media::VideoEncoder>(std::move(self));
     }
@@ -135,28 +132,14 @@ class X264Encoder : public media::VideoEncoder {
 
     explicit X264Encoder(const VideoEncoderSettings& settings)
         : frame_rate_(settings.frame_rate),
+          track_(track_of(settings)),
           variable_(settings.variable_rate),
-          key_distance_(settings.keyframe_distance) {
-        track_.kind = TrackKind::video;
-        track_.codec = Codec::h264;
-        track_.width = settings.width;
-        track_.height = settings.height;
-        track_.pixel_aspect = settings.pixel_aspect;
-        track_.frame_rate = settings.frame_rate;
-        track_.colour = settings.colour;
-        track_.bit_depth = 8;
-        track_.scan = Scan::progressive;
-    }
-
-    static tl::unexpected<Error> refused(std::string what) {
-        return fail(ErrorKind::usage, std::move(what), "video settings of the profile",
-                    "change the profile (wavecrest profile show NAME prints it)");
-    }
+          key_distance_(settings.keyframe_distance) {}
 
     Status take_headers() {
         x264_nal_t* nals = nullptr;
         int count = 0;
-        if (x264_encoder_headers(encoder_, &nals, &count) < 0) return refused("the encoder gives no headers");
+        if (x264_encoder_headers(encoder_, &nals, &count) < 0) return refused_settings("the encoder gives no headers");
         ByteVector sps, pps;
         for (int i = 0; i < count; ++i) {
             const ByteVector nal(nals[i].p_payload + 4, nals[i].p_payload + nals[i].i_payload);  // after the length
@@ -164,7 +147,7 @@ class X264Encoder : public media::VideoEncoder {
             if (nals[i].i_type == NAL_PPS) pps = nal;
         }
         const auto parsed = bitstream::h264::parse_sps(sps);
-        if (!parsed || pps.empty()) return refused("the encoder's headers can't be read");
+        if (!parsed || pps.empty()) return refused_settings("the encoder's headers can't be read");
         track_.profile = parsed->profile_name();
         track_.level = parsed->level_name();
         track_.reference_frames = parsed->reference_frames;
@@ -191,9 +174,7 @@ class X264Encoder : public media::VideoEncoder {
         int count = 0;
         x264_picture_t coded;
         const int size = x264_encoder_encode(encoder_, &nals, &count, in, &coded);
-        if (size < 0)
-            return fail(ErrorKind::input, "the encoder failed", fmt::format("frame {}", pictures_),
-                        "try another profile");
+        if (size < 0) return failed_at(pictures_);
         if (size == 0) return {};
         Packet packet;
         const Waiting& picture = picture_at(coded.i_pts);

@@ -6,8 +6,7 @@
 
 #include "bitstream/h265.hpp"
 #include "bitstream/nal.hpp"
-#include "codec/encoder_times.hpp"
-#include "codec/video_encoder.hpp"
+#include "codec/encoder_support.hpp"
 
 namespace wavecrest::codec {
 namespace {
@@ -28,11 +27,11 @@ class X265Encoder : public media::VideoEncoder {
     static Result<std::unique_ptr<media::VideoEncoder>> create(const VideoEncoderSettings& settings) {
         std::unique_ptr<X265Encoder> self(new X265Encoder(settings));
         const x265_api* api = self->api_ = x265_api_get(8);
-        if (api == nullptr) return refused("the H.265 library has no 8-bit encoder");
+        if (api == nullptr) return refused_settings("the H.265 library has no 8-bit encoder");
         x265_param* param = self->param_ = api->param_alloc();
         const int step = std::clamp(settings.effort, 1, 9) - 1;
         if (param == nullptr || api->param_default_preset(param, kPresets[step], nullptr) < 0)
-            return refused("the effort is out of range");
+            return refused_settings("the effort is out of range");
         param->logLevel = X265_LOG_NONE;
         param->sourceWidth = settings.width;
         param->sourceHeight = settings.height;
@@ -67,14 +66,12 @@ class X265Encoder : public media::VideoEncoder {
                                                                     settings.frame_rate.value()));
         if (settings.threads > 0) param->frameNumThreads = settings.threads;
         if (!settings.level.empty() && api->param_parse(param, "level-idc", settings.level.c_str()) != 0)
-            return refused("H.265 has no level " + settings.level);
+            return refused_settings("H.265 has no level " + settings.level);
         const std::string profile = settings.profile.empty() ? "main" : settings.profile;
         if (api->param_apply_profile(param, profile.c_str()) < 0)
-            return refused("the profile \"" + profile + "\" is unknown");
+            return refused_settings("the profile \"" + profile + "\" is unknown");
         self->encoder_ = api->encoder_open(param);
-        if (self->encoder_ == nullptr)
-            return refused(
-                fmt::format("{}x{} with these settings is refused by the encoder", settings.width, settings.height));
+        if (self->encoder_ == nullptr) return refused_size(settings);
         WAVECREST_TRY(self->take_headers());
         return std::unique_ptr<media::VideoEncoder>(std::move(self));
     }
@@ -102,31 +99,18 @@ class X265Encoder : public media::VideoEncoder {
     }
 
   private:
-    explicit X265Encoder(const VideoEncoderSettings& settings) : times_(settings.frame_rate) {
+    explicit X265Encoder(const VideoEncoderSettings& settings)
+        : track_(track_of(settings)), times_(settings.frame_rate) {
         if (settings.variable_rate) keyframes_.emplace(settings.keyframe_distance);
-        track_.kind = TrackKind::video;
-        track_.codec = Codec::h265;
-        track_.width = settings.width;
-        track_.height = settings.height;
-        track_.pixel_aspect = settings.pixel_aspect;
-        track_.frame_rate = settings.frame_rate;
-        track_.colour = settings.colour;
-        track_.bit_depth = 8;
-        track_.scan = Scan::progressive;
     }
 
     // The library's rate factor that looks like H.264's of this quality: measured (docs/development.md).
     static double factor_of(double quality) { return 1.08 * rate_factor(quality) - 1; }
 
-    static tl::unexpected<Error> refused(std::string what) {
-        return fail(ErrorKind::usage, std::move(what), "video settings of the profile",
-                    "change the profile (wavecrest profile show NAME prints it)");
-    }
-
     Status take_headers() {
         x265_nal* nals = nullptr;
         std::uint32_t count = 0;
-        if (api_->encoder_headers(encoder_, &nals, &count) < 0) return refused("the encoder gives no headers");
+        if (api_->encoder_headers(encoder_, &nals, &count) < 0) return refused_settings("the encoder gives no headers");
         std::vector<ByteSpan> units;
         for (std::uint32_t i = 0; i < count; ++i) {
             const ByteSpan unit = ByteSpan(nals[i].payload, nals[i].sizeBytes).subspan(4);  // behind its length
@@ -134,14 +118,14 @@ class X265Encoder : public media::VideoEncoder {
                 units.push_back(unit);
             if (nals[i].type != NAL_UNIT_SPS) continue;
             const auto sps = bitstream::h265::parse_sps(unit);
-            if (!sps) return refused("the encoder's headers can't be read");
+            if (!sps) return refused_settings("the encoder's headers can't be read");
             track_.profile = sps->profile_name();
             track_.level = sps->level_name();
             track_.reference_frames = sps->decoded_picture_buffer;
             track_.reorder_frames = sps->reorder_frames;
         }
         track_.codec_config = Bytes(bitstream::h265::make_config(units));
-        if (track_.codec_config.empty()) return refused("the encoder's headers can't be read");
+        if (track_.codec_config.empty()) return refused_settings("the encoder's headers can't be read");
         return {};
     }
 
@@ -150,9 +134,7 @@ class X265Encoder : public media::VideoEncoder {
         std::uint32_t count = 0;
         x265_picture coded;
         const int got = api_->encoder_encode(encoder_, &nals, &count, in, &coded);
-        if (got < 0)
-            return fail(ErrorKind::input, "the encoder failed", fmt::format("frame {}", times_.count()),
-                        "try another profile");
+        if (got < 0) return failed_at(times_.count());
         if (got == 0 || count == 0) return {};
         ByteVector data;
         for (std::uint32_t i = 0; i < count; ++i)

@@ -73,20 +73,6 @@ TestTrack coded_tones(Codec codec, Speakers speakers) {
     return numbered(std::move(made), (*encoder)->track(), 2);
 }
 
-std::string base64(const ByteVector& bytes) {
-    constexpr char kLetters[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
-    std::string out;
-    for (std::size_t i = 0; i < bytes.size(); i += 3) {
-        const unsigned a = bytes[i], b = i + 1 < bytes.size() ? bytes[i + 1] : 0,
-                       c = i + 2 < bytes.size() ? bytes[i + 2] : 0;
-        out += kLetters[a >> 2];
-        out += kLetters[(a & 3) << 4 | b >> 4];
-        out += i + 1 < bytes.size() ? kLetters[(b & 15) << 2 | c >> 6] : '=';
-        out += i + 2 < bytes.size() ? kLetters[c & 63] : '=';
-    }
-    return out;
-}
-
 constexpr const char* kScript = R"(
 const within = (promise, ms, what) => Promise.race([promise, new Promise((_, no) => setTimeout(() => no('too slow: ' + what), ms))]);
 const event = (v, name) => new Promise((done, no) => { v.addEventListener(name, done, {once: true}); v.addEventListener('error', () => no(v.error && v.error.message), {once: true}); });

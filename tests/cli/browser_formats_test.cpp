@@ -13,20 +13,6 @@ using namespace wavecrest::test;
 
 namespace {
 
-std::string base64(const ByteVector& bytes) {
-    constexpr char kLetters[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
-    std::string out;
-    for (std::size_t i = 0; i < bytes.size(); i += 3) {
-        const unsigned a = bytes[i], b = i + 1 < bytes.size() ? bytes[i + 1] : 0,
-                       c = i + 2 < bytes.size() ? bytes[i + 2] : 0;
-        out += kLetters[a >> 2];
-        out += kLetters[(a & 3) << 4 | b >> 4];
-        out += i + 1 < bytes.size() ? kLetters[(b & 15) << 2 | c >> 6] : '=';
-        out += i + 2 < bytes.size() ? kLetters[c & 63] : '=';
-    }
-    return out;
-}
-
 struct File {
     std::string name, format, mime;
     std::vector<TestTrack> test_tracks;

@@ -105,7 +105,7 @@ TEST_CASE("one decoding makes several files, each to the byte as alone", "[conve
 
 TEST_CASE("surround audio goes along as it is, as AC-3 and as stereo AAC, from one track", "[convert]") {
     const TempDir dir;
-    const auto input = source::open_input(rich_blu_ray());
+    const auto input = source::open_input(rich_dvd());
     REQUIRE(input);
     const Cancel cancel;
     convert::Request request = main_title(

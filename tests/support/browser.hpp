@@ -3,6 +3,8 @@
 
 #include <string>
 
+#include "base/bytes.hpp"
+
 namespace wavecrest::test {
 
 // Is Chromium on this machine?
@@ -11,5 +13,8 @@ bool has_browser();
 // Serves `page` (HTML) on loopback, opens it in Chromium, and waits for the page to POST its result to /result.
 // Empty when nothing came within the limit.
 std::string run_page(const std::string& page, int limit_seconds);
+
+// Bytes as a page's script takes them with atob().
+std::string base64(ByteSpan bytes);
 
 }  // namespace wavecrest::test

@@ -11,21 +11,6 @@
 namespace wavecrest::test {
 namespace {
 
-std::string base64(ByteSpan bytes) {
-    static constexpr char kLetters[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
-    std::string text;
-    text.reserve(bytes.size() * 4 / 3 + 4);
-    for (std::size_t i = 0; i < bytes.size(); i += 3) {
-        const std::size_t left = bytes.size() - i;
-        const std::uint32_t three = bytes[i] << 16 | (left > 1 ? bytes[i + 1] << 8 : 0) | (left > 2 ? bytes[i + 2] : 0);
-        text += kLetters[three >> 18];
-        text += kLetters[three >> 12 & 63];
-        text += left > 1 ? kLetters[three >> 6 & 63] : '=';
-        text += left > 2 ? kLetters[three & 63] : '=';
-    }
-    return text;
-}
-
 constexpr const char* kPage = R"(<!doctype html><script>
 const bytes = text => Uint8Array.from(atob(text), c => c.charCodeAt(0));
 async function hash(frame) {

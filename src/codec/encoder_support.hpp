@@ -1,15 +1,47 @@
-// Pictures' own times through encoders that count pictures: what was put in under a number comes out under it.
+// What the adapters over video encoders have in common: the track they make, and pictures' own times through encoders
+// that count pictures.
 #pragma once
+
+#include <fmt/format.h>
 
 #include <algorithm>
 #include <cstdint>
 #include <deque>
 #include <optional>
+#include <string>
 
-#include "media/types.hpp"
+#include "codec/video_encoder.hpp"
 
 namespace wavecrest::codec {
 
+// The track as the settings have it; what the encoder's headers say (profile, level, configuration) comes on top.
+inline Track track_of(const VideoEncoderSettings& settings) {
+    Track track;
+    track.kind = TrackKind::video;
+    track.codec = settings.codec;
+    track.width = settings.width;
+    track.height = settings.height;
+    track.pixel_aspect = settings.pixel_aspect;
+    track.frame_rate = settings.frame_rate;
+    track.colour = settings.colour;
+    track.bit_depth = 8;
+    track.scan = Scan::progressive;
+    return track;
+}
+
+inline tl::unexpected<Error> refused_settings(std::string what) {
+    return fail(ErrorKind::usage, std::move(what), "video settings of the profile",
+                "change the profile (wavecrest profile show NAME prints it)");
+}
+inline tl::unexpected<Error> refused_size(const VideoEncoderSettings& settings) {
+    return refused_settings(
+        fmt::format("{}x{} with these settings is refused by the encoder", settings.width, settings.height));
+}
+inline tl::unexpected<Error> failed_at(std::int64_t picture) {
+    return fail(ErrorKind::input, "the encoder failed", fmt::format("frame {}", picture), "try another profile");
+}
+
+// What was put in under a number comes out under it.
 class EncoderTimes {
   public:
     explicit EncoderTimes(Ratio frame_rate) : frame_rate_(frame_rate) {}
