@@ -46,6 +46,7 @@ void print_plan(const convert::Plan& plan) {
         print("  output   {}\n  profile  {}\n", plan.targets[i].path.string(), plan.outputs[i].profile);
         for (const std::string& step : plan.outputs[i].steps) print("  -        {}\n", step);
     }
+    if (plan.targets.size() > 1 && !plan.steps.empty()) print("  all\n");
     for (const std::string& step : plan.steps) print("  -        {}\n", step);
     for (const convert::TrackPlan& track : plan.tracks) {
         if (track.action == convert::TrackPlan::Action::drop)
@@ -70,6 +71,7 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
     std::uint64_t bytes = 0;
     Time time{}, sampled{};
     std::optional<measure::PictureQuality> quality;  // of the latest
+    std::vector<std::uint64_t> file_bytes;           // of the latest
     for (const convert::Plan& plan : plans) {
         if (!json) print_plan(plan);
         const auto cost = convert::estimate(input, plan, cancel());
@@ -80,6 +82,7 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
         auto entry = report::to_json(plan);
         entry["estimate"] = report::to_json(*cost);
         quality = cost->quality;
+        file_bytes = cost->file_bytes;
         list.push_back(std::move(entry));
         if (!json && plans.size() > 1) {
             print("  estimate about {}, {}\n", base::format_bytes(cost->size_bytes), base::format_span(cost->time));
@@ -108,6 +111,10 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
     print("\nEstimate from {} of samples of {}: about {}, {}.  Free space: {}.\n", base::format_span(sampled),
           plans.size() > 1 ? fmt::format("these {} titles", plans.size()) : "this title", base::format_bytes(bytes),
           base::format_span(time), base::format_bytes(*free));
+    if (plans.size() == 1 && plans.front().targets.size() > 1) {
+        for (std::size_t i = 0; i < file_bytes.size(); ++i)
+            print("  {}: about {}\n", plans.front().outputs[i].profile, base::format_bytes(file_bytes[i]));
+    }
     if (quality && plans.size() == 1) print_quality(*quality);
     if (against) return report_error(*against);
     print("Dry run: nothing was converted. Run without --plan to convert.\n");

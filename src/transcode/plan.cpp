@@ -7,6 +7,7 @@
 #include <chrono>
 #include <cmath>
 #include <span>
+#include <utility>
 
 #include "base/units.hpp"
 #include "codec/audio_decoder.hpp"
@@ -405,6 +406,14 @@ Status check_container(const profile::Profile& profile, const Track& track, cons
                 fmt::format("use container = \"matroska\", or {} in the profile", instead));
 }
 
+// Whether AC-3, which is made for good at the source, is what a profile wants already: encoding it anew at the same
+// rate would only lose.
+bool suits(const Track& track, const profile::AudioSettings& settings) {
+    return track.codec == Codec::ac3 && settings.codec == Codec::ac3 && track.bitrate_bps > 0 &&
+           (settings.channels == 0 || track.channels <= settings.channels) &&
+           track.bitrate_bps <= settings.bitrate_for(settings.channels > 0 ? settings.channels : track.channels);
+}
+
 // The audio of one output: of each track that was chosen, each kind that the profile wants.
 Status plan_audio(const std::vector<const Track*>& chosen, const profile::Profile& profile, EncodePlan& plan,
                   std::vector<std::string>& steps) {
@@ -416,12 +425,15 @@ Status plan_audio(const std::vector<const Track*>& chosen, const profile::Profil
                         media::display_name(track->codec),
                         track->purpose == Purpose::main ? "" : fmt::format(" ({})", media::short_name(track->purpose)));
         std::vector<AudioEncode> made;
+        bool kept = false;
         for (const profile::AudioSettings& settings : profile.audio) {
-            if (settings.keep) {
+            if (settings.keep || suits(*track, settings)) {
                 WAVECREST_TRY(check_container(profile, *track, "another audio codec"));
+                if (std::exchange(kept, true)) continue;  // once is enough
                 output.push_back({OutputTrack::Kind::kept, plan.graph.kept.size()});
                 plan.graph.kept.push_back(*track);
-                steps.push_back(fmt::format("audio: {} kept", from));
+                steps.push_back(
+                    fmt::format("audio: {} kept{}", from, settings.keep ? "" : ": it is what the profile wants"));
                 most += track->peak_bitrate_bps > 0 ? track->peak_bitrate_bps : track->bitrate_bps;
                 continue;
             }

@@ -110,15 +110,16 @@ TEST_CASE("surround audio goes along as it is, as AC-3 and as stereo AAC, from o
     const Cancel cancel;
     convert::Request request = main_title(
         parsed("name = \"tv\"\ncontainer = \"matroska\"\n[video]\neffort = 1\nmax_size = \"160x120\"\n[[audio]]\n"
-               "codec = \"as-source\"\n[[audio]]\ncodec = \"ac3\"\nchannels = \"5.1\"\n[[audio]]\ncodec = \"aac\"\n"),
+               "codec = \"as-source\"\n[[audio]]\ncodec = \"ac3\"\nchannels = \"5.1\"\nbitrate = \"256 "
+               "kbit/s\"\n[[audio]]\ncodec = \"aac\"\n"),
         dir.path(), "Lake");
     request.pick = "1";
     request.audio = "1,2";
     const auto plan = convert::make_plan(**input, request);
     REQUIRE(plan);
-    // Stereo has no surround version beside its stereo ones.
-    CHECK(plan->graph.audio_encodes.size() == 4);
-    CHECK(plan->graph.audio_encodes[2].encode.speakers == media::speaker::kStereo);
+    // The second track is AC-3 of fewer channels and bits than the profile wants: kept, and once.
+    CHECK(plan->graph.audio_encodes.size() == 3);
+    CHECK(plan->graph.kept.size() == 2);
     const auto outcome = convert::run(**input, *plan, {}, cancel);
     REQUIRE(outcome);
     auto file = base::FileSource::open(outcome->path());
@@ -126,10 +127,10 @@ TEST_CASE("surround audio goes along as it is, as AC-3 and as stereo AAC, from o
     auto made = container::open_media(std::make_shared<base::FileSource>(std::move(*file)));
     REQUIRE(made);
     const auto& tracks = made->source->tracks();
-    REQUIRE(tracks.size() == 7);
-    const std::pair<Codec, int> expected[] = {{Codec::ac3, 6}, {Codec::ac3, 6}, {Codec::aac, 2},
-                                              {Codec::ac3, 2}, {Codec::ac3, 2}, {Codec::aac, 2}};
-    for (std::size_t i = 0; i < 6; ++i) {
+    REQUIRE(tracks.size() == 6);
+    const std::pair<Codec, int> expected[] = {
+        {Codec::ac3, 6}, {Codec::ac3, 6}, {Codec::aac, 2}, {Codec::ac3, 2}, {Codec::aac, 2}};
+    for (std::size_t i = 0; i < 5; ++i) {
         INFO(i);
         CHECK(tracks[i + 1].codec == expected[i].first);
         CHECK(tracks[i + 1].channels == expected[i].second);
@@ -149,6 +150,13 @@ TEST_CASE("surround audio goes along as it is, as AC-3 and as stereo AAC, from o
         REQUIRE(k->second == bytes);
         ++k;
     }
+    // What is AC-3 of that rate already is not encoded anew.
+    convert::Request receiver = main_title(*profile::find("living-room"), dir / "other", "Lake");
+    receiver.pick = "1";
+    const auto as_it_is = convert::make_plan(**input, receiver);
+    REQUIRE(as_it_is);
+    CHECK(as_it_is->graph.kept.size() == 1);
+    CHECK(as_it_is->graph.audio_encodes.size() == 1);
     // What the container can't hold is refused before anything is written.
     for (const char* wrong : {"container = \"mpeg-ts\"\n[audio]\ncodec = \"flac\"\n",
                               "container = \"webm\"\n[audio]\ncodec = \"opus\"\n"}) {
