@@ -123,6 +123,7 @@ struct Client {
     std::atomic<bool> sending{false}, live{false}, noted{false}, served{false};
     std::atomic<bool> of_file{false};
     std::atomic<bool> holds_body{false};  // of the memory for bodies
+    Bytes counted;                        // in that memory; of the thread that answers
     std::atomic<std::uint64_t> offset{0};
     std::atomic<std::uint64_t> size{0};
     std::atomic<std::uint64_t> sent{0};
@@ -232,7 +233,7 @@ struct HttpServer::State {
     asio::awaitable<bool> answer(std::shared_ptr<Client> client, const http::request<http::string_body>& request);
     asio::awaitable<HttpReply> find_reply(const http::request<http::string_body>& request, Client& client);
     bool make_room(const std::string& address);
-    bool make_room_for(const Client& client, const Bytes& body);
+    bool make_room_for(Client& client, const Bytes& body);
     asio::awaitable<host::DiskWork::Outcome> on_disk(Client& client, host::DiskQueue queue, std::function<void()> work);
     asio::awaitable<bool> send_file(std::shared_ptr<Client> client, std::shared_ptr<File> file, base::Path path,
                                     std::uint64_t first, std::uint64_t count);
@@ -298,8 +299,9 @@ bool HttpServer::State::make_room(const std::string& address) {
     return true;
 }
 
-// Whether a body may be held for this client; others that take nothing give way to it.
-bool HttpServer::State::make_room_for(const Client& client, const Bytes& body) {
+// Whether a body may be held for this client, which has it counted until its answer is through; others that take
+// nothing give way to it.
+bool HttpServer::State::make_room_for(Client& client, const Bytes& body) {
     constexpr Time kStalled = std::chrono::seconds(2);
     const base::MutexLock lock(mutex);
     while (bodies.used() + body.size() > settings.body_memory) {
@@ -315,6 +317,9 @@ bool HttpServer::State::make_room_for(const Client& client, const Bytes& body) {
         quietest->hang_up();
         break;
     }
+    // Counted in the same step: two answers at one moment must not both find room for one.
+    bodies.take(body);
+    client.counted = body;
     return true;
 }
 
@@ -398,6 +403,7 @@ asio::awaitable<void> HttpServer::State::serve(std::shared_ptr<Client> client) {
         client->served = true;
         const http::request<http::string_body> request = parser.release();
         open = co_await answer(client, request);
+        if (!client->counted.empty()) bodies.give_back(std::exchange(client->counted, Bytes{}));
         client->served = false;
     }
     client->hang_up();
@@ -582,12 +588,9 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
         } else {
             const ByteSpan bytes =
                 reply.body.view().subspan(static_cast<std::size_t>(first), static_cast<std::size_t>(count));
-            const bool counted = reply.body.size() > kSmallBody;
-            if (counted) bodies.take(reply.body);
-            client.holds_body = counted;
+            client.holds_body = !client.counted.empty();
             sent_all = co_await send_bytes(client, bytes);
             client.holds_body = false;
-            if (counted) bodies.give_back(reply.body);
         }
         client.end();
         if (!sent_all) co_return false;
