@@ -135,7 +135,8 @@ void measure_inspect(const base::Path& folder, const char* name, disc::UdfRevisi
 void measure_reading(const base::Path& folder, bool dvd, double seconds) {
     standin::DiscDescription description;
     description.kind = dvd ? standin::DiscDescription::Kind::dvd : standin::DiscDescription::Kind::blu_ray;
-    description.high_definition = dvd;
+    description.definition =
+        dvd ? standin::DiscDescription::Definition::high : standin::DiscDescription::Definition::standard;
     description.video_bps = 6'000'000;
     description.audio = {{Codec::ac3, 2, 16, "en", Purpose::main, 0}};
     standin::DiscDescription::Part part;

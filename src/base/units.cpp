@@ -181,6 +181,16 @@ std::optional<std::uint64_t> parse_bytes(std::string_view text) {
     return value ? std::optional(static_cast<std::uint64_t>(std::llround(*value))) : std::nullopt;
 }
 
+std::optional<double> parse_loudness(std::string_view written) {
+    std::string text = lower(written);
+    if (text.ends_with("lufs")) text.resize(text.size() - 4);
+    while (text.ends_with(" ")) text.pop_back();
+    double value = 0;
+    const auto [rest, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+    if (error != std::errc{} || rest != text.data() + text.size()) return std::nullopt;
+    return value;
+}
+
 std::optional<Size> parse_size(std::string_view written) {
     const std::string text = lower(written);
     if (text == "4k" || text == "uhd") return Size{3840, 2160};

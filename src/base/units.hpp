@@ -26,6 +26,7 @@ std::optional<std::int64_t> parse_bitrate(std::string_view text);  // bit/s, kbi
 std::optional<Time> parse_span(std::string_view text);             // ms, s, min, h
 std::optional<Time> parse_clock(std::string_view text);            // "0:15", "1:32:05"
 std::optional<std::uint64_t> parse_bytes(std::string_view text);   // bytes, kB, MB, GB
+std::optional<double> parse_loudness(std::string_view text);       // "-23 LUFS"
 
 struct Size {
     int width = 0;

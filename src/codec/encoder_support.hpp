@@ -24,7 +24,9 @@ inline Track track_of(const VideoEncoderSettings& settings) {
     track.pixel_aspect = settings.pixel_aspect;
     track.frame_rate = settings.frame_rate;
     track.colour = settings.colour;
-    track.bit_depth = 8;
+    track.bit_depth = settings.bit_depth;
+    track.mastering_display = settings.mastering_display;
+    track.content_light = settings.content_light;
     track.scan = Scan::progressive;
     return track;
 }
@@ -37,6 +39,15 @@ inline tl::unexpected<Error> refused_size(const VideoEncoderSettings& settings) 
     return refused_settings(
         fmt::format("{}x{} with these settings is refused by the encoder", settings.width, settings.height));
 }
+// Frames between keyframes, where frames come at an even rate; at least 1.
+inline int keyframe_frames(const VideoEncoderSettings& settings) {
+    const double frames = base::to_seconds(settings.keyframe_distance) * settings.frame_rate.value();
+    return std::max(1, static_cast<int>(settings.fixed_keyframes ? frames + 0.5 : frames));
+}
+inline int kbps(std::int64_t bits_per_second) {
+    return std::max(1, static_cast<int>(bits_per_second / 1000));
+}
+
 inline tl::unexpected<Error> failed_at(std::int64_t picture) {
     return fail(ErrorKind::input, "the encoder failed", fmt::format("frame {}", picture), "try another profile");
 }

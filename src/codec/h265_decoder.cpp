@@ -49,6 +49,18 @@ class H265Decoder : public media::VideoDecoder {
             waiting_.erase(first);
         }
     }
+    static Chroma chroma_of(const de265_image* image) {
+        switch (de265_get_chroma_format(image)) {
+            case de265_chroma_mono:
+                return Chroma::none;
+            case de265_chroma_422:
+                return Chroma::half_width;
+            case de265_chroma_444:
+                return Chroma::full;
+            default:
+                return Chroma::half_both;
+        }
+    }
     void push(ByteSpan unit, std::int64_t number) {
         de265_push_NAL(context_, unit.data(), static_cast<int>(unit.size()), number, nullptr);
     }
@@ -58,18 +70,20 @@ class H265Decoder : public media::VideoDecoder {
             more = 0;
             const de265_error error = de265_decode(context_, &more);
             while (const de265_image* image = de265_get_next_picture(context_)) {
-                if (de265_get_chroma_format(image) != de265_chroma_420 || de265_get_bits_per_pixel(image, 0) != 8)
-                    return fail(ErrorKind::input, "the video is not 8-bit 4:2:0", "video track",
-                                "remux them: convert --remux");
-                const std::uint8_t* planes[3];
-                std::ptrdiff_t strides[3];
-                for (int p = 0; p < 3; ++p) {
+                const int depth = de265_get_bits_per_pixel(image, 0);
+                const Chroma chroma = chroma_of(image);
+                if ((depth != 8 && depth != 10) ||
+                    (chroma != Chroma::none && de265_get_bits_per_pixel(image, 1) != depth))
+                    return not_decodable();
+                const std::uint8_t* planes[3] = {};
+                std::ptrdiff_t strides[3] = {};
+                for (int p = 0; p < (chroma == Chroma::none ? 1 : 3); ++p) {
                     int stride = 0;
                     planes[p] = de265_get_image_plane(image, p, &stride);
                     strides[p] = stride;
                 }
-                Picture picture = copy_planes(de265_get_image_width(image, 0), de265_get_image_height(image, 0), planes,
-                                              strides, track_);
+                Picture picture = copy_planes(de265_get_image_width(image, 0), de265_get_image_height(image, 0), depth,
+                                              chroma, planes, strides, track_);
                 times_.give(de265_get_image_PTS(image), picture);
                 waiting_.push_back(std::move(picture));
                 release(depth_, out);

@@ -101,7 +101,8 @@ class Mpeg4Decoder : public media::VideoDecoder {
         const int used = xvid_decore(handle_, XVID_DEC_DECODE, &frame, &stats);
         if (used >= 0 && stats.type > 0) {
             const std::ptrdiff_t strides[3] = {picture_.strides[0], picture_.strides[1], picture_.strides[2]};
-            Picture picture = copy_planes(track_.width, track_.height, picture_.planes, strides, track_);
+            Picture picture =
+                copy_planes(track_.width, track_.height, 8, Chroma::half_both, picture_.planes, strides, track_);
             picture.pts = time;
             picture.duration = duration_;
             out.push_back(std::move(picture));

@@ -19,7 +19,7 @@ std::string why_no_pictures(const Track& track) {
         case Codec::h265:
         case Codec::vp9:
         case Codec::av1:
-            if (track.bit_depth > 8)
+            if (track.bit_depth > 10)
                 return fmt::format("{} with {} bits can be remuxed but not decoded", media::display_name(track.codec),
                                    track.bit_depth);
             return "";

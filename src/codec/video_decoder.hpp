@@ -1,6 +1,6 @@
 // Coded pictures to pictures: H.264 by our own decoder, MPEG-1/2 by libmpeg2, MPEG-4 part 2 by xvidcore, H.265 by
-// libde265, VP8 and VP9 by libvpx, AV1 by dav1d. Pictures are 8-bit 4:2:0; what has more bits can be kept (remuxed),
-// not decoded.
+// libde265, VP8 and VP9 by libvpx, AV1 by dav1d. Pictures are 4:2:0 of 8 bits, and of 10 in H.265, VP9
+// and AV1; what has more can be kept (remuxed), not decoded.
 #pragma once
 
 #include <memory>

@@ -4,6 +4,14 @@
 
 namespace wavecrest::codec {
 
+bool holds_peak_with_mean(Codec codec) {
+    return codec == Codec::h264 || codec == Codec::h265;
+}
+
+int first_passes(Codec codec) {
+    return codec == Codec::av1 ? 2 : 1;
+}
+
 bool can_encode_video(Codec codec) {
     return codec == Codec::h264 || codec == Codec::h265 || codec == Codec::vp9 || codec == Codec::av1;
 }
@@ -18,6 +26,15 @@ Result<std::unique_ptr<media::VideoEncoder>> make_video_encoder(const VideoEncod
                     fmt::format("{}x{} at {} fps can't be encoded", settings.width, settings.height,
                                 settings.frame_rate.den > 0 ? settings.frame_rate.value() : 0.0),
                     "video settings of the profile", "change the profile (wavecrest profile show NAME prints it)");
+    }
+    if (settings.mean_bps > 0 && settings.peak_bps > 0 && !holds_peak_with_mean(settings.codec)) {
+        return fail(ErrorKind::usage,
+                    fmt::format("{} holds a peak only with a quality, not with an average bit rate",
+                                media::display_name(settings.codec)),
+                    "video settings of the profile", "leave out peak_bitrate, or use visual_quality");
+    }
+    if (settings.pass != VideoEncoderSettings::Pass::only && !settings.notes) {
+        return fail(ErrorKind::usage, "one of two passes needs notes", "video settings", "give it PassNotes");
     }
     switch (settings.codec) {
         case Codec::h264:

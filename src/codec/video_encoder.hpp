@@ -1,10 +1,12 @@
 // Pictures to coded video by settings that mean the same for every codec, as far as there is such a thing: H.264 by
-// x264, H.265 by x265, VP9 by libvpx, AV1 by SVT-AV1; 8 bits.
+// x264 (8 bits), H.265 by x265, VP9 by libvpx, AV1 by SVT-AV1 (8 or 10 bits).
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <string>
 
+#include "codec/pass_notes.hpp"
 #include "media/flow.hpp"
 
 namespace wavecrest::codec {
@@ -16,18 +18,32 @@ struct VideoEncoderSettings {
     Ratio pixel_aspect{1, 1};
     Ratio frame_rate{25, 1};
     bool variable_rate = false;  // frames come at times of their own; frame_rate is the highest usual one
+    int bit_depth = 8;           // 8 or 10, of the pictures and of what is made of them
     ColourDescription colour;
-    std::string profile;        // the standard's, in lower case: "baseline", "main", "high"; empty: the usual one
-    std::string level;          // "3.1"; empty: as the stream needs
-    int effort = 5;             // 1 (fastest) to 9 (smallest); 5 is the medium one
-    double quality = 75;        // 0 (worst) to 100 (best); see rate_factor()
-    std::int64_t peak_bps = 0;  // highest rate over the buffer; 0: no limit
-    Time buffer{};              // decoder buffer at peak_bps; 0 with no limit
-    Time keyframe_distance{};   // longest; 0: the encoder's choice
-    bool interlaced = false;    // H.264: adaptive frames (MBAFF) of two fields, the upper one first
-    int threads = 0;            // 0: as many as processors
+    // High dynamic range: told in the streams of H.265 and AV1, and in the track for containers.
+    std::optional<media::MasteringDisplay> mastering_display;
+    std::optional<media::ContentLight> content_light;
+    std::string profile;  // the standard's, in lower case: "baseline", "main", "main10"; empty: the usual one
+    std::string level;    // "3.1"; empty: as the stream needs
+    int effort = 5;       // 1 (fastest) to 9 (smallest); 5 is the medium one
+    double quality = 75;  // 0 (worst) to 100 (best); see rate_factor()
+    // Instead of by quality: to this average, bit/s; 0: by quality. In one pass, or in two over the same pictures by
+    // encoders with otherwise equal settings and the same notes; what the first gives is not to be used.
+    std::int64_t mean_bps = 0;
+    enum class Pass { only, first, second } pass = Pass::only;
+    std::shared_ptr<PassNotes> notes;
+    std::int64_t peak_bps = 0;     // highest rate over the buffer; 0: no limit
+    Time buffer{};                 // decoder buffer at peak_bps; 0 with no limit
+    Time keyframe_distance{};      // longest; 0: the encoder's choice
+    bool fixed_keyframes = false;  // exactly that far apart, whatever is in the pictures
+    bool interlaced = false;       // H.264: adaptive frames (MBAFF) of two fields, the upper one first
+    int threads = 0;               // 0: as many as processors
 };
 
+// Whether an average can go with a peak that is held: not by VP9 and AV1.
+bool holds_peak_with_mean(Codec codec);
+// How often the first of two passes is to be made until the average is held: by AV1's encoder twice.
+int first_passes(Codec codec);
 // Can pictures be encoded by this codec?
 bool can_encode_video(Codec codec);
 // Fails (kind usage) for settings the encoder refuses. Packets of H.264 and H.265 have four-byte NAL lengths, those of

@@ -38,17 +38,43 @@ class Vp9Encoder : public media::VideoEncoder {
                                                       : std::max(1u, std::thread::hardware_concurrency());
         config.g_w = static_cast<unsigned>(settings.width);
         config.g_h = static_cast<unsigned>(settings.height);
+        const bool deep = settings.bit_depth > 8;
+        config.g_profile = deep ? 2 : 0;
+        config.g_bit_depth = deep ? VPX_BITS_10 : VPX_BITS_8;
+        config.g_input_bit_depth = static_cast<unsigned>(settings.bit_depth);
         // Times are numbers of pictures at the usual rate; their own times are put back behind the encoder.
         config.g_timebase = {static_cast<int>(settings.frame_rate.den), static_cast<int>(settings.frame_rate.num)};
         config.g_threads = std::min(threads, 16u);
-        const Step step = self->step_ = kSteps[std::clamp(settings.effort, 1, 9) - 1];
+        Step step = kSteps[std::clamp(settings.effort, 1, 9) - 1];
+        using Pass = VideoEncoderSettings::Pass;
+        if (settings.pass != Pass::only) step = {false, std::min(step.speed, 5)};  // the quick ones look at no notes
+        self->step_ = step;
         config.g_lag_in_frames = step.realtime ? 0 : 25;
         config.kf_mode = VPX_KF_AUTO;
         if (settings.keyframe_distance.count() > 0 && !settings.variable_rate)
-            config.kf_max_dist = std::max(
-                1u, static_cast<unsigned>(base::to_seconds(settings.keyframe_distance) * settings.frame_rate.value()));
+            config.kf_max_dist = static_cast<unsigned>(keyframe_frames(settings));
+        if (settings.fixed_keyframes) {
+            if (settings.variable_rate) {
+                config.kf_mode = VPX_KF_DISABLED;
+            } else {
+                config.kf_min_dist = config.kf_max_dist;
+            }
+        }
         const auto level = static_cast<unsigned>(std::clamp(level_of(settings.quality), 0, 63));
-        if (settings.peak_bps > 0) {
+        if (settings.mean_bps > 0) {
+            config.rc_end_usage = VPX_VBR;
+            config.rc_target_bitrate = static_cast<unsigned>(kbps(settings.mean_bps));
+            config.rc_min_quantizer = 0;
+            config.rc_max_quantizer = 63;
+            config.rc_undershoot_pct = 1;  // no further from the average than that
+            config.rc_overshoot_pct = 1;
+            config.g_pass = settings.pass == Pass::first    ? VPX_RC_FIRST_PASS
+                            : settings.pass == Pass::second ? VPX_RC_LAST_PASS
+                                                            : VPX_RC_ONE_PASS;
+            self->notes_ = settings.pass == Pass::first ? settings.notes : nullptr;
+            if (settings.pass == Pass::second && settings.notes)
+                config.rc_twopass_stats_in = {settings.notes->bytes.data(), settings.notes->bytes.size()};
+        } else if (settings.peak_bps > 0) {
             // At the peak all the time would waste bits: the quantizer does not go below what the quality asks for.
             config.rc_end_usage = VPX_CBR;
             config.rc_target_bitrate = static_cast<unsigned>(settings.peak_bps / 1000);
@@ -65,7 +91,8 @@ class Vp9Encoder : public media::VideoEncoder {
             config.rc_min_quantizer = 0;
             config.rc_max_quantizer = 63;
         }
-        if (vpx_codec_enc_init(&self->codec_, vpx_codec_vp9_cx(), &config, 0) != VPX_CODEC_OK)
+        if (vpx_codec_enc_init(&self->codec_, vpx_codec_vp9_cx(), &config, deep ? VPX_CODEC_USE_HIGHBITDEPTH : 0) !=
+            VPX_CODEC_OK)
             return refused_size(settings);
         self->open_ = true;
         vpx_codec_ctx_t* codec = &self->codec_;
@@ -85,8 +112,8 @@ class Vp9Encoder : public media::VideoEncoder {
 
     Status encode(const Picture& picture, std::vector<Packet>& out) override {
         vpx_image_t image{};
-        vpx_img_wrap(&image, VPX_IMG_FMT_I420, static_cast<unsigned>(picture.width),
-                     static_cast<unsigned>(picture.height), 1, picture.planes[0]);
+        vpx_img_wrap(&image, picture.bit_depth > 8 ? VPX_IMG_FMT_I42016 : VPX_IMG_FMT_I420,
+                     static_cast<unsigned>(picture.width), static_cast<unsigned>(picture.height), 1, picture.planes[0]);
         for (int i = 0; i < 3; ++i) {
             image.planes[i] = picture.planes[i];
             image.stride[i] = picture.strides[i];
@@ -101,10 +128,11 @@ class Vp9Encoder : public media::VideoEncoder {
     Status flush(std::vector<Packet>& out) override {
         while (true) {
             const std::size_t before = out.size();
+            more_ = false;
             if (vpx_codec_encode(&codec_, nullptr, -1, 1, 0, deadline()) != VPX_CODEC_OK)
                 return failed_at(times_.count());
             take(out);
-            if (out.size() == before) return {};
+            if (out.size() == before && !more_) return {};
         }
     }
 
@@ -112,8 +140,10 @@ class Vp9Encoder : public media::VideoEncoder {
     explicit Vp9Encoder(const VideoEncoderSettings& settings)
         : track_(track_of(settings)), times_(settings.frame_rate) {
         if (settings.variable_rate) keyframes_.emplace(settings.keyframe_distance);
-        track_.profile = "0";
         bitstream::WebVideoHeader header;
+        header.profile = settings.bit_depth > 8 ? 2 : 0;
+        header.bit_depth = settings.bit_depth;
+        track_.profile = std::to_string(header.profile);
         header.level = bitstream::vp9_level(settings.width, settings.height, settings.frame_rate);
         header.width = settings.width;
         header.height = settings.height;
@@ -138,6 +168,11 @@ class Vp9Encoder : public media::VideoEncoder {
     void take(std::vector<Packet>& out) {
         vpx_codec_iter_t at = nullptr;
         while (const vpx_codec_cx_pkt_t* got = vpx_codec_get_cx_data(&codec_, &at)) {
+            if (got->kind == VPX_CODEC_STATS_PKT && notes_) {
+                const auto* stats = static_cast<const std::uint8_t*>(got->data.twopass_stats.buf);
+                notes_->bytes.insert(notes_->bytes.end(), stats, stats + got->data.twopass_stats.sz);
+                more_ = true;
+            }
             if (got->kind != VPX_CODEC_CX_FRAME_PKT) continue;
             const auto* bytes = static_cast<const std::uint8_t*>(got->data.frame.buf);
             Packet packet;
@@ -153,6 +188,8 @@ class Vp9Encoder : public media::VideoEncoder {
     vpx_codec_ctx_t codec_{};
     bool open_ = false;
     Step step_{};
+    std::shared_ptr<PassNotes> notes_;  // to be written
+    bool more_ = false;                 // something of them came
     Track track_;
     EncoderTimes times_;
     std::optional<KeyframeClock> keyframes_;

@@ -10,10 +10,6 @@
 namespace wavecrest::codec {
 namespace {
 
-tl::unexpected<Error> not_plain() {
-    return fail(ErrorKind::input, "the video is not 8-bit 4:2:0", "video track", "remux them: convert --remux");
-}
-
 class VpxDecoder : public media::VideoDecoder {
   public:
     explicit VpxDecoder(const Track& track) : track_(track) {
@@ -34,10 +30,16 @@ class VpxDecoder : public media::VideoDecoder {
             return {};
         vpx_codec_iter_t iter = nullptr;
         while (const vpx_image_t* image = vpx_codec_get_frame(&context_, &iter)) {
-            if (image->fmt != VPX_IMG_FMT_I420) return not_plain();
+            // (Without the mark of 16-bit samples, formats are those of 8 bits.)
+            const int depth = static_cast<int>(image->bit_depth), format = image->fmt & ~VPX_IMG_FMT_HIGHBITDEPTH;
+            const Chroma chroma = format == VPX_IMG_FMT_I444   ? Chroma::full
+                                  : format == VPX_IMG_FMT_I422 ? Chroma::half_width
+                                                               : Chroma::half_both;
+            if ((depth != 8 && depth != 10) || (chroma == Chroma::half_both && format != VPX_IMG_FMT_I420))
+                return not_decodable();
             const std::ptrdiff_t strides[3] = {image->stride[0], image->stride[1], image->stride[2]};
-            Picture picture =
-                copy_planes(static_cast<int>(image->d_w), static_cast<int>(image->d_h), image->planes, strides, track_);
+            Picture picture = copy_planes(static_cast<int>(image->d_w), static_cast<int>(image->d_h), depth, chroma,
+                                          image->planes, strides, track_);
             picture.pts = packet.pts;
             picture.duration = packet.duration;
             out.push_back(std::move(picture));
@@ -84,18 +86,31 @@ class Av1Decoder : public media::VideoDecoder {
     Status flush(std::vector<Picture>& out) override { return context_ != nullptr ? take(out) : Status{}; }
 
   private:
+    static Chroma chroma_of(Dav1dPixelLayout layout) {
+        switch (layout) {
+            case DAV1D_PIXEL_LAYOUT_I400:
+                return Chroma::none;
+            case DAV1D_PIXEL_LAYOUT_I422:
+                return Chroma::half_width;
+            case DAV1D_PIXEL_LAYOUT_I444:
+                return Chroma::full;
+            default:
+                return Chroma::half_both;
+        }
+    }
     Status take(std::vector<Picture>& out) {
         while (true) {
             Dav1dPicture decoded{};
             if (dav1d_get_picture(context_, &decoded) != 0) return {};
-            if (decoded.p.layout != DAV1D_PIXEL_LAYOUT_I420 || decoded.p.bpc != 8) {
+            if (decoded.p.bpc != 8 && decoded.p.bpc != 10) {
                 dav1d_picture_unref(&decoded);
-                return not_plain();
+                return not_decodable();
             }
             const std::uint8_t* planes[3];
             for (int p = 0; p < 3; ++p) planes[p] = static_cast<const std::uint8_t*>(decoded.data[p]);
             const std::ptrdiff_t strides[3] = {decoded.stride[0], decoded.stride[1], decoded.stride[1]};
-            Picture picture = copy_planes(decoded.p.w, decoded.p.h, planes, strides, track_);
+            Picture picture = copy_planes(decoded.p.w, decoded.p.h, decoded.p.bpc, chroma_of(decoded.p.layout), planes,
+                                          strides, track_);
             times_.give(decoded.m.timestamp, picture);
             dav1d_picture_unref(&decoded);
             out.push_back(std::move(picture));

@@ -28,6 +28,7 @@ class X264Encoder : public media::VideoEncoder {
     X264Encoder& operator=(const X264Encoder&) = delete;
 
     static Result<std::unique_ptr<media::VideoEncoder>> create(const VideoEncoderSettings& settings) {
+        if (settings.bit_depth != 8) return refused_settings("H.264 is encoded with 8 bits only");
         std::unique_ptr<X264Encoder> self(new X264Encoder(settings));
         x264_param_t param;
         const int step = std::clamp(settings.effort - 5 + kMediumStep, 0, static_cast<int>(std::size(kPresets)) - 1);
@@ -57,8 +58,19 @@ class X264Encoder : public media::VideoEncoder {
         param.b_repeat_headers = 0;
         param.b_interlaced = settings.interlaced ? 1 : 0;
         param.i_threads = settings.threads;
-        param.rc.i_rc_method = X264_RC_CRF;
-        param.rc.f_rf_constant = static_cast<float>(rate_factor(settings.quality));
+        using Pass = VideoEncoderSettings::Pass;
+        std::string notes = settings.notes ? settings.notes->file() : "";
+        if (settings.mean_bps > 0) {
+            param.rc.i_rc_method = X264_RC_ABR;
+            param.rc.i_bitrate = kbps(settings.mean_bps);
+            param.rc.b_stat_write = settings.pass == Pass::first ? 1 : 0;
+            param.rc.b_stat_read = settings.pass == Pass::second ? 1 : 0;
+            if (settings.pass != Pass::only) param.rc.psz_stat_in = param.rc.psz_stat_out = notes.data();
+            if (settings.pass == Pass::first) x264_param_apply_fastfirstpass(&param);
+        } else {
+            param.rc.i_rc_method = X264_RC_CRF;
+            param.rc.f_rf_constant = static_cast<float>(rate_factor(settings.quality));
+        }
         if (settings.peak_bps > 0) {
             param.rc.i_vbv_max_bitrate = static_cast<int>(settings.peak_bps / 1000);
             param.rc.i_vbv_buffer_size =
@@ -67,8 +79,11 @@ class X264Encoder : public media::VideoEncoder {
         if (settings.keyframe_distance.count() > 0 && settings.variable_rate) {
             param.i_keyint_max = X264_KEYINT_MAX_INFINITE;  // a number of frames says nothing: encode() counts time
         } else if (settings.keyframe_distance.count() > 0) {
-            param.i_keyint_max = std::max(
-                1, static_cast<int>(base::to_seconds(settings.keyframe_distance) * settings.frame_rate.value()));
+            param.i_keyint_max = keyframe_frames(settings);
+        }
+        if (settings.fixed_keyframes) {
+            param.i_keyint_min = param.i_keyint_max;
+            param.i_scenecut_threshold = 0;
         }
         if (!settings.level.empty()) param.i_level_idc = bitstream::h264::level_idc_from_name(settings.level);
         // Looked up first: the library writes its own complaint about an unknown one.
@@ -83,6 +98,7 @@ class X264Encoder : public media::VideoEncoder {
             return refused_settings("the profile \"" + profile + "\" is unknown");
         }
         self->encoder_ = x264_encoder_open(&param);
+        param.rc.psz_stat_in = param.rc.psz_stat_out = nullptr;  // not the library's own
         x264_param_cleanup(&param);
         if (self->encoder_ == nullptr) return refused_size(settings);
         WAVECREST_TRY(self->take_headers());

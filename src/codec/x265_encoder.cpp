@@ -26,8 +26,9 @@ class X265Encoder : public media::VideoEncoder {
 
     static Result<std::unique_ptr<media::VideoEncoder>> create(const VideoEncoderSettings& settings) {
         std::unique_ptr<X265Encoder> self(new X265Encoder(settings));
-        const x265_api* api = self->api_ = x265_api_get(8);
-        if (api == nullptr) return refused_settings("the H.265 library has no 8-bit encoder");
+        const x265_api* api = self->api_ = x265_api_get(settings.bit_depth);
+        if (api == nullptr)
+            return refused_settings(fmt::format("the H.265 library has no {}-bit encoder", settings.bit_depth));
         x265_param* param = self->param_ = api->param_alloc();
         const int step = std::clamp(settings.effort, 1, 9) - 1;
         if (param == nullptr || api->param_default_preset(param, kPresets[step], nullptr) < 0)
@@ -52,24 +53,40 @@ class X265Encoder : public media::VideoEncoder {
         param->vui.colorPrimaries = settings.colour.primaries;
         param->vui.transferCharacteristics = settings.colour.transfer;
         param->vui.matrixCoeffs = settings.colour.matrix;
-        param->rc.rateControlMode = X265_RC_CRF;
-        param->rc.rfConstant = std::clamp(factor_of(settings.quality), 0.0, 51.0);
+        using Pass = VideoEncoderSettings::Pass;
+        if (settings.mean_bps > 0) {
+            param->rc.rateControlMode = X265_RC_ABR;
+            param->rc.bitrate = kbps(settings.mean_bps);
+            param->rc.bStatWrite = settings.pass == Pass::first ? 1 : 0;
+            param->rc.bStatRead = settings.pass == Pass::second ? 1 : 0;
+            if (settings.pass != Pass::only &&
+                api->param_parse(param, "stats", settings.notes ? settings.notes->file().c_str() : "") != 0)
+                return refused_settings("the notes of the first pass can't be kept");
+        } else {
+            param->rc.rateControlMode = X265_RC_CRF;
+            param->rc.rfConstant = std::clamp(factor_of(settings.quality), 0.0, 51.0);
+        }
         if (settings.peak_bps > 0) {
             param->rc.vbvMaxBitrate = static_cast<int>(settings.peak_bps / 1000);
             param->rc.vbvBufferSize =
                 static_cast<int>(static_cast<double>(settings.peak_bps) * base::to_seconds(settings.buffer) / 1000);
         }
         if (settings.keyframe_distance.count() > 0)
-            param->keyframeMax = settings.variable_rate
-                                     ? -1
-                                     : std::max(1, static_cast<int>(base::to_seconds(settings.keyframe_distance) *
-                                                                    settings.frame_rate.value()));
+            param->keyframeMax = settings.variable_rate ? -1 : keyframe_frames(settings);
+        if (settings.fixed_keyframes) {
+            if (!settings.variable_rate) param->keyframeMin = param->keyframeMax;
+            param->scenecutThreshold = 0;
+        }
         if (settings.threads > 0) param->frameNumThreads = settings.threads;
         if (!settings.level.empty() && api->param_parse(param, "level-idc", settings.level.c_str()) != 0)
             return refused_settings("H.265 has no level " + settings.level);
-        const std::string profile = settings.profile.empty() ? "main" : settings.profile;
+        WAVECREST_TRY(tell_dynamic_range(settings, *api, *param));
+        const std::string profile = !settings.profile.empty() ? settings.profile
+                                    : settings.bit_depth == 8 ? "main"
+                                                              : "main10";
         if (api->param_apply_profile(param, profile.c_str()) < 0)
-            return refused_settings("the profile \"" + profile + "\" is unknown");
+            return refused_settings(
+                fmt::format("H.265 profile \"{}\" is unknown or has no {} bits", profile, settings.bit_depth));
         self->encoder_ = api->encoder_open(param);
         if (self->encoder_ == nullptr) return refused_size(settings);
         WAVECREST_TRY(self->take_headers());
@@ -85,7 +102,7 @@ class X265Encoder : public media::VideoEncoder {
             in.planes[i] = picture.planes[i];
             in.stride[i] = picture.strides[i];
         }
-        in.bitDepth = 8;
+        in.bitDepth = track_.bit_depth;
         in.pts = times_.put(picture);
         if (keyframes_ && keyframes_->is_due(picture)) in.sliceType = X265_TYPE_IDR;
         return run(&in, out);
@@ -107,6 +124,26 @@ class X265Encoder : public media::VideoEncoder {
     // The library's rate factor that looks like H.264's of this quality: measured (docs/development.md).
     static double factor_of(double quality) { return 1.08 * rate_factor(quality) - 1; }
 
+    // What goes into supplemental enhancement information (D.3.28, D.3.35), in the library's own syntax.
+    static Status tell_dynamic_range(const VideoEncoderSettings& settings, const x265_api& api, x265_param& param) {
+        if (const auto& display = settings.mastering_display) {
+            const auto& x = display->primaries_x;
+            const auto& y = display->primaries_y;
+            const std::string text =
+                fmt::format("G({},{})B({},{})R({},{})WP({},{})L({},{})", x[1], y[1], x[2], y[2], x[0], y[0],
+                            display->white_x, display->white_y, display->max_luminance, display->min_luminance);
+            if (api.param_parse(&param, "master-display", text.c_str()) != 0)
+                return refused_settings("the mastering display's values are out of range");
+        }
+        if (const auto& light = settings.content_light) {
+            const std::string text = fmt::format("{},{}", light->max_content, light->max_frame_average);
+            if (api.param_parse(&param, "max-cll", text.c_str()) != 0)
+                return refused_settings("the content light level is out of range");
+        }
+        if (settings.mastering_display || settings.content_light) param.bEmitHDR10SEI = 1;
+        return {};
+    }
+
     Status take_headers() {
         x265_nal* nals = nullptr;
         std::uint32_t count = 0;
@@ -116,6 +153,9 @@ class X265Encoder : public media::VideoEncoder {
             const ByteSpan unit = ByteSpan(nals[i].payload, nals[i].sizeBytes).subspan(4);  // behind its length
             if (bitstream::nal::is_parameter_set(Codec::h265, bitstream::nal::type(Codec::h265, unit)))
                 units.push_back(unit);
+            // Whoever joins at a keyframe is told, too.
+            if (nals[i].type == NAL_UNIT_PREFIX_SEI)
+                told_.insert(told_.end(), nals[i].payload, nals[i].payload + nals[i].sizeBytes);
             if (nals[i].type != NAL_UNIT_SPS) continue;
             const auto sps = bitstream::h265::parse_sps(unit);
             if (!sps) return refused_settings("the encoder's headers can't be read");
@@ -141,6 +181,7 @@ class X265Encoder : public media::VideoEncoder {
             data.insert(data.end(), nals[i].payload, nals[i].payload + nals[i].sizeBytes);
         Packet packet;
         packet.key = IS_X265_TYPE_I(coded.sliceType) && bitstream::nal::is_random_access(Codec::h265, data);
+        if (packet.key) data.insert(data.begin(), told_.begin(), told_.end());
         packet.data = Bytes(std::move(data));
         packet.pts = times_.time_of(coded.pts);
         packet.duration = times_.duration_of(coded.pts);
@@ -154,6 +195,7 @@ class X265Encoder : public media::VideoEncoder {
     x265_param* param_ = nullptr;
     x265_encoder* encoder_ = nullptr;
     Track track_;
+    ByteVector told_;  // messages that belong to every keyframe
     EncoderTimes times_;
     std::optional<KeyframeClock> keyframes_;
 };

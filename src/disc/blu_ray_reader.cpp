@@ -742,6 +742,8 @@ void BluRayDisc::State::read_details(BluRayTitle& title) {
             track.bit_depth = told.bit_depth;
             track.pixel_aspect = told.pixel_aspect;
             track.colour = told.colour;
+            track.mastering_display = told.mastering_display;
+            track.content_light = told.content_light;
             track.closed_captions = told.closed_captions;
             track.frame_packing = told.frame_packing;
             track.layers = told.layers;

@@ -23,6 +23,8 @@ tl::unexpected<Error> damaged(std::string what, const std::string& name, std::ui
                 "the disc's tables are damaged; make the rip again");
 }
 
+constexpr int kHevc = 0x24;  // stream_coding_type of Ultra HD discs, whose tables have version 0300
+
 Status check_mark(ByteSpan bytes, const char* mark, const std::string& name) {
     if (bytes.size() < 40 || std::memcmp(bytes.data(), mark, 4) != 0 || bytes[4] != '0')
         return damaged("not a Blu-ray table file", name, 0);
@@ -54,6 +56,11 @@ void read_coding(ByteSpan body, StreamInfo& stream) {
             const std::uint8_t byte = reader.u8();
             stream.format = byte >> 4;
             stream.rate = byte & 15;
+            if (stream.coding == kHevc && reader.remaining() > 0) {
+                const std::uint8_t more = reader.u8();
+                stream.dynamic_range = more >> 4;
+                stream.colour_space = more & 15;
+            }
             break;
         }
         case Codec::unknown:
@@ -81,7 +88,11 @@ void write_coding(ByteWriter& out, const StreamInfo& stream, std::size_t size) {
         body.u8(static_cast<unsigned>(stream.format << 4 | stream.rate));
         const bool audio = describe(stream).kind == TrackKind::audio;
         if (audio) body.text(language);
-        if (!audio) body.u8(0x30);  // 16:9 (in clip information; reserved in playlists)
+        if (codec == Codec::h265) {
+            body.u8(static_cast<unsigned>(stream.dynamic_range << 4 | stream.colour_space));
+        } else if (!audio) {
+            body.u8(0x30);  // 16:9 (in clip information; reserved in playlists)
+        }
     }
     body.pad_to(size);
     out.u8(body.size());
@@ -365,7 +376,10 @@ ByteVector write_playlist(const Playlist& playlist) {
         marks.u32(0);
     }
     ByteWriter out;
-    out.text("MPLS0200");
+    const bool ultra = std::any_of(playlist.items.begin(), playlist.items.end(), [](const Playlist::Item& item) {
+        return !item.video.empty() && item.video.front().coding == kHevc;
+    });
+    out.text(ultra ? "MPLS0300" : "MPLS0200");
     constexpr std::size_t kListAt = 58;
     out.u32(kListAt);
     out.u32(kListAt + 4 + list.size());
@@ -453,7 +467,8 @@ ByteVector write_clip_info(const ClipInfo& clip, int pmt_pid, int pcr_pid, std::
     map.raw(fine.bytes());
 
     ByteWriter out;
-    out.text("HDMV0200");
+    const bool ultra = !clip.streams.empty() && clip.streams.front().coding == kHevc;
+    out.text(ultra ? "HDMV0300" : "HDMV0200");
     out.pad_to(40);
     const auto place = [&](const ByteWriter& body) {
         const std::size_t at = out.size();

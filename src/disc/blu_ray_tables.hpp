@@ -19,7 +19,9 @@ struct StreamInfo {
     int coding = 0;  // stream_coding_type
     int format = 0;  // video_format, or audio_presentation_type
     int rate = 0;    // frame rate, or sample rate
-    std::string language;
+    std::string language = {};
+    int dynamic_range = 0;  // of H.265: dynamic_range_type, 1 HDR10
+    int colour_space = 0;   // of H.265: 1 BT.709, 2 BT.2020
 };
 // A track as the tables describe it; kind subtitle for graphics. `aspect_code` of clip information, 0 when not known.
 Track describe(const StreamInfo& stream);

@@ -23,26 +23,26 @@ bool clearly_less(int a, int b) {
 
 std::int64_t field_difference(const Picture& a, const Picture& b, int parity) {
     std::int64_t sum = 0, count = 0;
-    for (int y = parity; y < a.height; y += 8) {
-        const std::uint8_t* p = a.planes[0] + y * a.strides[0];
-        const std::uint8_t* q = b.planes[0] + y * b.strides[0];
-        int line = 0;
-        for (int x = 0; x < a.width; ++x) line += std::abs(p[x] - q[x]);
-        sum += line;
-        count += a.width;
-    }
-    return count > 0 ? sum * 1000 / count : 0;
+    media::with_sample_type(a.bit_depth, [&](auto sample) {
+        using Sample = decltype(sample);
+        for (int y = parity; y < a.height; y += 8) {
+            const Sample *p = a.row<Sample>(0, y), *q = b.row<Sample>(0, y);
+            int line = 0;
+            for (int x = 0; x < a.width; ++x) line += std::abs(p[x] - q[x]);
+            sum += line;
+            count += a.width;
+        }
+    });
+    return count > 0 ? (sum * 1000 / count) >> (a.bit_depth - 8) : 0;
 }
 
 Picture weave_fields(const Picture& first, int first_parity, const Picture& second) {
     Picture out = first.allocate_alike(first.width, first.height);
     out.progressive = true;
     for (int plane = 0; plane < 3; ++plane) {
-        const int rows = plane == 0 ? first.height : (first.height + 1) / 2;
-        for (int y = 0; y < rows; ++y) {
+        for (int y = 0; y < first.plane_height(plane); ++y) {
             const Picture& from = y % 2 == first_parity ? first : second;
-            std::memcpy(out.planes[plane] + y * out.strides[plane], from.planes[plane] + y * from.strides[plane],
-                        static_cast<std::size_t>(std::min(out.strides[plane], from.strides[plane])));
+            std::memcpy(out.row<std::uint8_t>(plane, y), from.row<std::uint8_t>(plane, y), first.row_bytes(plane));
         }
     }
     return out;
@@ -64,24 +64,28 @@ std::string_view describe(Cadence cadence) {
 
 int combing(const Picture& first, int first_parity, const Picture& second) {
     std::int64_t combed = 0, points = 0;
-    for (int y = 2 + (first_parity == 0 ? 1 : 0); y + 1 < first.height; y += 2) {
-        if (y % 2 == first_parity) continue;
-        const std::uint8_t* above = first.planes[0] + (y - 1) * first.strides[0];
-        const std::uint8_t* below = first.planes[0] + (y + 1) * first.strides[0];
-        const std::uint8_t* here = second.planes[0] + y * second.strides[0];
-        int line = 0;
-        for (int x = 0; x < first.width; ++x) {
-            const int a = here[x] - above[x], b = here[x] - below[x];
-            line += (a > kStickOut && b > kStickOut) || (a < -kStickOut && b < -kStickOut) ? 1 : 0;
+    const int stick_out = kStickOut << (first.bit_depth - 8);
+    media::with_sample_type(first.bit_depth, [&](auto sample) {
+        using Sample = decltype(sample);
+        for (int y = 2 + (first_parity == 0 ? 1 : 0); y + 1 < first.height; y += 2) {
+            if (y % 2 == first_parity) continue;
+            const Sample *above = first.row<Sample>(0, y - 1), *below = first.row<Sample>(0, y + 1);
+            const Sample* here = second.row<Sample>(0, y);
+            int line = 0;
+            for (int x = 0; x < first.width; ++x) {
+                const int a = here[x] - above[x], b = here[x] - below[x];
+                line += (a > stick_out && b > stick_out) || (a < -stick_out && b < -stick_out) ? 1 : 0;
+            }
+            combed += line;
+            points += first.width;
         }
-        combed += line;
-        points += first.width;
-    }
+    });
     return points > 0 ? static_cast<int>(combed * 1'000'000 / points) : 0;
 }
 
 Belongs fields_belong(const Picture& previous, const Picture& picture) {
-    if (previous.width != picture.width || previous.height != picture.height) return Belongs::unknown;
+    if (previous.width != picture.width || previous.height != picture.height || previous.bit_depth != picture.bit_depth)
+        return Belongs::unknown;
     const int first = picture.top_field_first ? 0 : 1;
     const int own = combing(picture, first, picture), with_previous = combing(picture, first, previous);
     if (clearly_less(own, with_previous)) return Belongs::own;

@@ -36,7 +36,7 @@ bool has_pulldown_rhythm(std::string_view run);
 // Only at 30000/1001 and 30 frames a second there can be 3:2 pulldown.
 bool can_have_pulldown(Ratio frame_rate);
 
-// Mean difference of two pictures' luma in thousandths of a level, on every fourth line of a field.
+// Mean difference of two pictures' luma in thousandths of a level of 8 bits, on every fourth line of a field.
 std::int64_t field_difference(const Picture& a, const Picture& b, int parity);
 inline constexpr std::int64_t kMoves = 1000;  // thousandths of a level by which frames differ when something moves
 // Lines of `first_parity` (0: even) from `first`, the others from `second`; marked as progressive.

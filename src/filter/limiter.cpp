@@ -6,14 +6,14 @@
 namespace wavecrest::filter {
 namespace {
 
-constexpr float kFullScale = 0.999f;
 constexpr double kAhead = 0.005, kRelease = 0.15;  // seconds
 
 }  // namespace
 
-Limiter::Limiter(int sample_rate, int channels)
+Limiter::Limiter(int sample_rate, int channels, float ceiling)
     : sample_rate_(sample_rate),
       channels_(channels),
+      ceiling_(ceiling),
       ahead_(std::max<std::int64_t>(1, std::llround(kAhead * sample_rate))),
       release_(static_cast<float>(1 - std::exp(-1 / (kRelease * sample_rate)))) {}
 
@@ -22,9 +22,10 @@ Limiter::Limiter(int sample_rate, int channels)
 float Limiter::gain_for_next(float lowest) {
     if (lowest >= 1 && gains_.empty()) return 1;
     if (gains_.empty()) {
-        gains_.assign(static_cast<std::size_t>(ahead_), 1.0f);
-        gain_sum_ = static_cast<double>(ahead_);
-        back_ = 1;
+        // A peak at the very beginning has nothing before it in which the gain could go down.
+        back_ = taken_ == ahead_ ? lowest : 1;
+        gains_.assign(static_cast<std::size_t>(ahead_), back_);
+        gain_sum_ = static_cast<double>(back_) * static_cast<double>(ahead_);
         unity_ = 0;
     }
     back_ = std::min(back_ + (1 - back_) * release_, lowest);
@@ -47,7 +48,7 @@ void Limiter::push(const AudioFrames& audio, std::vector<AudioFrames>& out) {
     for (std::size_t n = 0; n < audio.frames(); ++n, ++taken_) {
         float peak = 0;
         for (std::size_t c = 0; c < channels; ++c) peak = std::max(peak, std::abs(audio.samples[n * channels + c]));
-        const float gain = peak > kFullScale ? kFullScale / peak : 1;
+        const float gain = peak > ceiling_ ? ceiling_ / peak : 1;
         while (!lowest_.empty() && lowest_.back().second >= gain) lowest_.pop_back();
         if (gain < 1) lowest_.emplace_back(taken_, gain);
         while (!lowest_.empty() && lowest_.front().first < taken_ - ahead_) lowest_.pop_front();

@@ -1,5 +1,5 @@
-// Keeps samples within full scale: the gain goes down shortly before a peak and comes back after it. What has no such
-// peaks comes out as it went in, to the bit.
+// Keeps samples within full scale, or a ceiling below it: the gain goes down shortly before a peak and comes back after
+// it. What has no such peaks comes out as it went in, to the bit.
 #pragma once
 
 #include <cstdint>
@@ -12,7 +12,7 @@ namespace wavecrest::filter {
 
 class Limiter {
   public:
-    Limiter(int sample_rate, int channels);
+    Limiter(int sample_rate, int channels, float ceiling = 0.999f);
 
     // Takes continuous audio; appends what is due, which lags by 5 ms. Its time stays right.
     void push(const AudioFrames& audio, std::vector<AudioFrames>& out);
@@ -24,6 +24,7 @@ class Limiter {
     void give(AudioFrames& audio);
 
     int sample_rate_, channels_;
+    float ceiling_;
     std::int64_t ahead_;                                 // frames looked ahead
     float release_;                                      // share of the way back to unity that is gone with each frame
     std::vector<float> waiting_;                         // samples that are not out yet

@@ -5,13 +5,15 @@
 namespace wavecrest::filter {
 namespace {
 
-std::uint8_t mix(std::uint8_t under, std::uint8_t over, int opacity) {
-    return static_cast<std::uint8_t>((under * (255 - opacity) + over * opacity + 127) / 255);
+template <typename Sample>
+Sample mix(Sample under, int over, int opacity) {
+    return static_cast<Sample>((under * (255 - opacity) + over * opacity + 127) / 255);
 }
 
-}  // namespace
-
-void lay_over(Picture& picture, const Overlay& overlay) {
+template <typename Sample>
+void lay_over_samples(Picture& picture, const Overlay& overlay) {
+    const int shift = picture.bit_depth - overlay.bit_depth;
+    const auto deep = [&](int value) { return shift >= 0 ? value << shift : value >> -shift; };
     const int canvas_width = overlay.canvas_width > 0 ? overlay.canvas_width : picture.width;
     const int canvas_height = overlay.canvas_height > 0 ? overlay.canvas_height : picture.height;
     for (const Overlay::Region& region : overlay.regions) {
@@ -34,10 +36,10 @@ void lay_over(Picture& picture, const Overlay& overlay) {
             return region.colours[std::min<std::size_t>(index, region.colours.size() - 1)];
         };
         for (int y = top; y < bottom; ++y) {
-            std::uint8_t* row = picture.planes[0] + y * picture.strides[0];
+            Sample* row = picture.row<Sample>(0, y);
             for (int x = left; x < right; ++x) {
                 const Overlay::Colour& colour = colour_at(x, y);
-                if (colour.opacity != 0) row[x] = mix(row[x], colour.y, colour.opacity);
+                if (colour.opacity != 0) row[x] = mix(row[x], deep(colour.y), colour.opacity);
             }
         }
         // Chroma samples cover two by two points: the mean of what lies over them.
@@ -55,13 +57,20 @@ void lay_over(Picture& picture, const Overlay& overlay) {
                     }
                 }
                 if (opacity == 0) continue;
-                std::uint8_t& under_cb = picture.planes[1][y * picture.strides[1] + x];
-                std::uint8_t& under_cr = picture.planes[2][y * picture.strides[2] + x];
-                under_cb = mix(under_cb, static_cast<std::uint8_t>(cb / opacity), opacity / 4);
-                under_cr = mix(under_cr, static_cast<std::uint8_t>(cr / opacity), opacity / 4);
+                Sample& under_cb = picture.row<Sample>(1, y)[x];
+                Sample& under_cr = picture.row<Sample>(2, y)[x];
+                under_cb = mix(under_cb, deep(cb / opacity), opacity / 4);
+                under_cr = mix(under_cr, deep(cr / opacity), opacity / 4);
             }
         }
     }
+}
+
+}  // namespace
+
+void lay_over(Picture& picture, const Overlay& overlay) {
+    media::with_sample_type(picture.bit_depth,
+                            [&](auto sample) { lay_over_samples<decltype(sample)>(picture, overlay); });
 }
 
 }  // namespace wavecrest::filter

@@ -7,14 +7,17 @@
 #include <cmath>
 #include <cstring>
 #include <new>
+#include <type_traits>
 #include <vector>
+
+#include "base/wide.hpp"
 
 namespace wavecrest::filter {
 
 namespace {
 
-// Beside a hard edge a resampling filter swings beyond what the source has there; more than this is seen as a bright or
-// dark line.
+// Beside a hard edge a resampling filter swings beyond what the source has there; more than this, of 8 bits, is seen as
+// a bright or dark line.
 constexpr int kOvershoot = 6;
 
 // The samples of a line that an output sample lies between or is made of.
@@ -32,48 +35,112 @@ std::vector<Range> ranges(int from, int to) {
     return out;
 }
 
-// For each place the least of so many samples from there on, lowered by what may be swung; the same for the most.
-void spread(std::vector<std::uint8_t>& least, std::vector<std::uint8_t>& most, std::size_t width, std::size_t span) {
-    for (std::size_t step = 1; step < span; ++step) {
-        for (std::size_t x = 0; x + 1 < width; ++x) {
-            least[x] = std::min(least[x], least[x + 1]);
-            most[x] = std::max(most[x], most[x + 1]);
-        }
-    }
+// The least and the most of some rows at each place.
+template <typename Sample>
+WAVECREST_INLINE void fold_rows(const Sample* const* rows, std::size_t count, std::size_t width,
+                                Sample* __restrict least, Sample* __restrict most) {
+    const Sample *const first = rows[0], *const last = rows[count - 1];
     for (std::size_t x = 0; x < width; ++x) {
-        least[x] = static_cast<std::uint8_t>(std::max(least[x] - kOvershoot, 0));
-        most[x] = static_cast<std::uint8_t>(std::min(most[x] + kOvershoot, 255));
+        least[x] = std::min(first[x], last[x]);
+        most[x] = std::max(first[x], last[x]);
+    }
+    for (std::size_t i = 1; i + 1 < count; ++i) {
+        const Sample* const row = rows[i];
+        for (std::size_t x = 0; x < width; ++x) {
+            least[x] = std::min(least[x], row[x]);
+            most[x] = std::max(most[x], row[x]);
+        }
     }
 }
 
+// The same of so many places from each on, in steps that double; the last `span` of them are right only as far as the
+// row goes.
+template <typename Sample>
+WAVECREST_INLINE void fold_columns(std::size_t width, std::size_t span, Sample* least, Sample* most) {
+    for (std::size_t have = 1; have < span;) {
+        const std::size_t step = std::min(have, span - have);
+        for (std::size_t x = 0; x + step < width; ++x) {
+            least[x] = std::min(least[x], least[x + step]);
+            most[x] = std::max(most[x], most[x + step]);
+        }
+        have += step;
+    }
+}
+
+// Samples of a row are kept within what is around them, and so much more.
+template <typename Sample>
+WAVECREST_INLINE void keep_within(const std::uint32_t* at, std::size_t width, const Sample* least, const Sample* most,
+                                  int overshoot, Sample* __restrict out) {
+    constexpr std::size_t kRun = 128;
+    std::int16_t low[kRun], high[kRun];
+    for (std::size_t from = 0; from < width; from += kRun) {
+        const std::size_t count = std::min(kRun, width - from);
+        for (std::size_t x = 0; x < count; ++x) {
+            low[x] = least[at[from + x]];
+            high[x] = most[at[from + x]];
+        }
+        for (std::size_t x = 0; x < count; ++x) {
+            const auto now = static_cast<std::int16_t>(out[from + x]);
+            const auto floor = static_cast<std::int16_t>(low[x] - overshoot);
+            const auto ceiling = static_cast<std::int16_t>(high[x] + overshoot);
+            const std::int16_t up = now > floor ? now : floor;
+            out[from + x] = static_cast<Sample>(up < ceiling ? up : ceiling);
+        }
+    }
+}
+
+// (Samples of 10 bits as signed numbers, which old vector units find the least and most of.)
+template <typename Sample>
+struct RowsAround {
+    const Sample* rows[64];
+    std::size_t count, from_width, span;
+};
+WAVECREST_WIDE void fold(const RowsAround<std::uint8_t>& a, std::uint8_t* least, std::uint8_t* most) {
+    fold_rows(a.rows, a.count, a.from_width, least, most);
+    fold_columns(a.from_width, a.span, least, most);
+}
+WAVECREST_WIDE void fold(const RowsAround<std::int16_t>& a, std::int16_t* least, std::int16_t* most) {
+    fold_rows(a.rows, a.count, a.from_width, least, most);
+    fold_columns(a.from_width, a.span, least, most);
+}
+
+WAVECREST_WIDE void keep(const std::uint32_t* at, std::size_t width, const std::uint8_t* least,
+                         const std::uint8_t* most, int overshoot, std::uint8_t* out) {
+    keep_within(at, width, least, most, overshoot, out);
+}
+WAVECREST_WIDE void keep(const std::uint32_t* at, std::size_t width, const std::int16_t* least,
+                         const std::int16_t* most, int overshoot, std::int16_t* out) {
+    keep_within(at, width, least, most, overshoot, out);
+}
+
 // Keeps a plane's samples near those of the source around them.
+template <typename Sample>
 void limit_overshoot(const Picture& from, Picture& to, int plane, const std::vector<Range>& rows,
                      const std::vector<Range>& columns) {
-    const auto width = static_cast<std::size_t>(plane == 0 ? from.width : (from.width + 1) / 2);
-    std::vector<std::uint8_t> least(width), most(width);
-    int span = 1;
-    for (const Range& column : columns) span = std::max(span, column.to - column.from + 1);
+    const auto width = static_cast<std::size_t>(from.plane_width(plane));
+    std::vector<Sample> least(width), most(width);
+    std::vector<std::uint32_t> at;
+    RowsAround<Sample> around{};
+    around.span = 1;
+    for (const Range& column : columns) {
+        around.span = std::max(around.span, static_cast<std::size_t>(column.to - column.from + 1));
+        at.push_back(static_cast<std::uint32_t>(column.from));
+    }
+    around.from_width = width;
+    const int overshoot = kOvershoot << (from.bit_depth - 8);
     Range done{-1, -1};
     for (std::size_t y = 0; y < rows.size(); ++y) {
         if (rows[y].from != done.from || rows[y].to != done.to) {
             done = rows[y];
-            const auto line = [&](int row) { return from.planes[plane] + row * from.strides[plane]; };
-            std::memcpy(least.data(), line(done.from), width);
-            std::memcpy(most.data(), line(done.from), width);
-            for (int row = done.from + 1; row <= done.to; ++row) {
-                const std::uint8_t* samples = line(row);
-                for (std::size_t x = 0; x < width; ++x) {
-                    least[x] = std::min(least[x], samples[x]);
-                    most[x] = std::max(most[x], samples[x]);
-                }
-            }
-            spread(least, most, width, static_cast<std::size_t>(span));
+            // Of very many rows some are enough: what is drawn together that far does not ring.
+            const int step = (done.to - done.from) / static_cast<int>(std::size(around.rows)) + 1;
+            around.count = 0;
+            for (int row = done.from; row <= done.to; row += step)
+                around.rows[around.count++] = from.row<const Sample>(plane, row);
+            fold(around, least.data(), most.data());
         }
-        std::uint8_t* out = to.planes[plane] + static_cast<std::ptrdiff_t>(y) * to.strides[plane];
-        for (std::size_t x = 0; x < columns.size(); ++x) {
-            const auto at = static_cast<std::size_t>(columns[x].from);
-            out[x] = std::min(std::max(out[x], least[at]), most[at]);
-        }
+        keep(at.data(), columns.size(), least.data(), most.data(), overshoot,
+             to.row<Sample>(plane, static_cast<int>(y)));
     }
 }
 
@@ -81,7 +148,7 @@ void limit_overshoot(const Picture& from, Picture& to, int plane, const std::vec
 
 struct Scaler::State {
     zimg_filter_graph* graph = nullptr;
-    int from_width, from_height, to_width, to_height;
+    int from_width, from_height, to_width, to_height, bit_depth;
     Ratio pixel_aspect;
     void* scratch = nullptr;
     std::vector<Range> rows[2], columns[2];  // of luma, of chroma
@@ -96,13 +163,14 @@ Scaler::Scaler(std::unique_ptr<State> state) : state_(std::move(state)) {}
 Scaler::~Scaler() = default;
 
 Result<std::unique_ptr<Scaler>> Scaler::create(int from_width, int from_height, int to_width, int to_height,
-                                               Ratio pixel_aspect) {
+                                               Ratio pixel_aspect, int bit_depth) {
     auto state = std::make_unique<State>();
     state->from_width = from_width;
     state->from_height = from_height;
     state->to_width = to_width;
     state->to_height = to_height;
     state->pixel_aspect = pixel_aspect;
+    state->bit_depth = bit_depth;
     for (int i = 0; i < 2; ++i) {
         const auto part = [&](int size) { return i == 0 ? size : (size + 1) / 2; };
         state->rows[i] = ranges(part(from_height), part(to_height));
@@ -112,7 +180,8 @@ Result<std::unique_ptr<Scaler>> Scaler::create(int from_width, int from_height, 
     zimg_image_format_default(&from, ZIMG_API_VERSION);
     from.width = static_cast<unsigned>(from_width);
     from.height = static_cast<unsigned>(from_height);
-    from.pixel_type = ZIMG_PIXEL_BYTE;
+    from.pixel_type = bit_depth > 8 ? ZIMG_PIXEL_WORD : ZIMG_PIXEL_BYTE;
+    from.depth = static_cast<unsigned>(bit_depth);
     from.subsample_w = from.subsample_h = 1;
     from.color_family = ZIMG_COLOR_YUV;
     from.chroma_location = ZIMG_CHROMA_LEFT;
@@ -136,6 +205,9 @@ Result<std::unique_ptr<Scaler>> Scaler::create(int from_width, int from_height, 
 
 Result<Picture> Scaler::apply(const Picture& picture) {
     const State& s = *state_;
+    if (picture.bit_depth != s.bit_depth)
+        return fail(ErrorKind::input, fmt::format("the bit depth changes to {} inside the title", picture.bit_depth),
+                    "video track", "such titles can't be converted yet");
     if (picture.width != s.from_width || picture.height != s.from_height) {
         return fail(ErrorKind::input,
                     fmt::format("the video size changes to {}x{} inside the title", picture.width, picture.height),
@@ -156,7 +228,10 @@ Result<Picture> Scaler::apply(const Picture& picture) {
     }
     for (int i = 0; i < 3; ++i) {
         const std::size_t part = i == 0 ? 0 : 1;
-        limit_overshoot(picture, result, i, s.rows[part], s.columns[part]);
+        media::with_sample_type(picture.bit_depth, [&](auto sample) {
+            using Work = std::conditional_t<sizeof(sample) == 1, std::uint8_t, std::int16_t>;
+            limit_overshoot<Work>(picture, result, i, s.rows[part], s.columns[part]);
+        });
     }
     result.pixel_aspect = s.pixel_aspect;
     if (result.frame_packing && result.frame_packing->interleaved()) result.frame_packing.reset();

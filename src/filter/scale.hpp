@@ -1,4 +1,4 @@
-// Resizes 4:2:0 pictures with zimg.
+// Resizes 4:2:0 pictures of 8 or 10 bits with zimg.
 #pragma once
 
 #include <memory>
@@ -13,7 +13,7 @@ class Scaler {
     // To width x height (even numbers); times, colour and field data are carried over, the pixel aspect is set. Frame
     // packing goes along where it is still true: not where samples of both views alternate.
     static Result<std::unique_ptr<Scaler>> create(int from_width, int from_height, int to_width, int to_height,
-                                                  Ratio pixel_aspect);
+                                                  Ratio pixel_aspect, int bit_depth = 8);
     ~Scaler();
     Result<Picture> apply(const Picture& picture);
 

@@ -1,6 +1,5 @@
 #include "measure/deep.hpp"
 
-#include <ebur128.h>
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -14,6 +13,8 @@
 #include "bitstream/mpeg2.hpp"
 #include "codec/audio_decoder.hpp"
 #include "codec/video_decoder.hpp"
+#include "filter/borders.hpp"
+#include "measure/loudness.hpp"
 #include "media/language.hpp"
 #include "transcode/graph.hpp"
 
@@ -74,11 +75,6 @@ class LoudnessMeter {
         }
         decoder_ = std::move(*decoder);
     }
-    ~LoudnessMeter() {
-        if (state_ != nullptr) ebur128_destroy(&state_);
-    }
-    LoudnessMeter(const LoudnessMeter&) = delete;
-    LoudnessMeter& operator=(const LoudnessMeter&) = delete;
 
     void take(const Packet& packet) {
         if (!decoder_) return;
@@ -100,73 +96,25 @@ class LoudnessMeter {
             return;
         }
         for (const AudioFrames& audio : audio_frames_) {
-            if (audio.pts >= skip_until_) push(audio);
+            if (audio.pts >= skip_until_) meter_.push(audio);
         }
     }
     std::string why_not() const { return why_not_; }
     std::optional<Loudness> result() {
-        if (state_ == nullptr) return std::nullopt;
-        Loudness loudness;
-        double value = 0;
-        if (ebur128_loudness_global(state_, &value) != EBUR128_SUCCESS) return std::nullopt;
-        loudness.integrated = value;
-        if (ebur128_loudness_range(state_, &value) == EBUR128_SUCCESS) loudness.range = value;
-        double peak = 0;
-        for (unsigned c = 0; c < state_->channels; ++c) {
-            if (ebur128_true_peak(state_, c, &value) == EBUR128_SUCCESS) peak = std::max(peak, value);
-        }
-        loudness.true_peak = peak > 0 ? 20 * std::log10(peak) : -HUGE_VAL;
-        loudness.short_term = std::move(short_term_);
-        loudness.share = packets_ > 0 ? static_cast<double>(taken_) / static_cast<double>(packets_) : 1;
+        auto loudness = meter_.result();
+        if (loudness) loudness->share = packets_ > 0 ? static_cast<double>(taken_) / static_cast<double>(packets_) : 1;
         return loudness;
     }
 
   private:
-    void push(const AudioFrames& audio) {
-        if (audio.channels <= 0 || audio.samples.empty()) return;
-        if (state_ == nullptr) begin(audio);
-        if (state_ == nullptr || static_cast<int>(state_->channels) != audio.channels) return;
-        ebur128_add_frames_float(state_, audio.samples.data(), audio.frames());
-        since_ += static_cast<std::int64_t>(audio.frames());
-        while (since_ >= audio.sample_rate) {
-            since_ -= audio.sample_rate;
-            double value = 0;
-            const bool known = ebur128_loudness_shortterm(state_, &value) == EBUR128_SUCCESS;
-            const Time at = audio.pts + base::from_ticks(static_cast<std::int64_t>(audio.frames()), audio.sample_rate);
-            short_term_.emplace_back(at, known ? static_cast<float>(std::max(value, -90.0)) : -90.0f);
-        }
-    }
-    // The meter weighs surround channels, and leaves the low-frequency one out.
-    void begin(const AudioFrames& audio) {
-        state_ = ebur128_init(static_cast<unsigned>(audio.channels), static_cast<unsigned long>(audio.sample_rate),
-                              EBUR128_MODE_I | EBUR128_MODE_S | EBUR128_MODE_LRA | EBUR128_MODE_TRUE_PEAK);
-        if (state_ == nullptr) return;
-        const Speakers speakers = audio.speakers != 0 ? audio.speakers : media::usual_speakers(audio.channels);
-        unsigned index = 0;
-        for (unsigned bit = 0; bit < 16 && index < state_->channels; ++bit) {
-            const Speakers place = 1u << bit;
-            if ((speakers & place) == 0) continue;
-            using namespace media::speaker;
-            const int kind = place == kLeft           ? EBUR128_LEFT
-                             : place == kRight        ? EBUR128_RIGHT
-                             : place == kCentre       ? (audio.channels == 1 ? EBUR128_DUAL_MONO : EBUR128_CENTER)
-                             : place == kLowFrequency ? EBUR128_UNUSED
-                             : place == kLeftSurround || place == kLeftBack ? EBUR128_LEFT_SURROUND
-                                                                            : EBUR128_RIGHT_SURROUND;
-            ebur128_set_channel(state_, index++, kind);
-        }
-    }
-
     std::unique_ptr<media::AudioDecoder> decoder_;
     std::vector<AudioFrames> audio_frames_;
-    ebur128_state* state_ = nullptr;
+    ProgrammeLoudness meter_;
     static constexpr std::int64_t kMinute = 60 * base::kFlicksPerSecond;
     static constexpr Time kStretch = std::chrono::seconds(10), kLead = std::chrono::milliseconds(200);
     bool sampled_, away_ = false;
     Time skip_until_ = Time::min();
     std::int64_t packets_ = 0, taken_ = 0;
-    std::int64_t since_ = 0;
-    std::vector<std::pair<Time, float>> short_term_;
     std::string why_not_;
 };
 
@@ -295,28 +243,9 @@ Status look_at_pictures(const Reopen& reopen, DeepReport& report, const Cancel& 
         }
         if (pictures.empty()) (void)(*decoder)->flush(pictures);
         if (pictures.empty()) continue;
-        const Picture& p = pictures.front();
-        constexpr int kDark = 32;  // of 255, in video range a little above black
-        const auto dark_row = [&](int y) {
-            int bright = 0;
-            for (int x = 0; x < p.width; ++x) bright += p.planes[0][y * p.strides[0] + x] > kDark ? 1 : 0;
-            return bright * 100 < p.width;
-        };
-        const auto dark_column = [&](int x) {
-            int bright = 0;
-            for (int y = 0; y < p.height; ++y) bright += p.planes[0][y * p.strides[0] + x] > kDark ? 1 : 0;
-            return bright * 100 < p.height;
-        };
-        Borders b;
-        while (b.top < p.height && dark_row(b.top)) ++b.top;
-        if (b.top == p.height) continue;  // a black picture tells nothing
-        while (dark_row(p.height - 1 - b.bottom)) ++b.bottom;
-        while (dark_column(b.left)) ++b.left;
-        while (dark_column(p.width - 1 - b.right)) ++b.right;
-        borders.left = any ? std::min(borders.left, b.left) : b.left;
-        borders.right = any ? std::min(borders.right, b.right) : b.right;
-        borders.top = any ? std::min(borders.top, b.top) : b.top;
-        borders.bottom = any ? std::min(borders.bottom, b.bottom) : b.bottom;
+        const auto found = filter::black_borders(pictures.front());
+        if (!found) continue;  // a black picture tells nothing
+        static_cast<filter::Borders&>(borders) = any ? filter::common(borders, *found) : *found;
         any = true;
         ++borders.pictures;
     }

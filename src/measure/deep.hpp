@@ -11,6 +11,8 @@
 
 #include "base/cancel.hpp"
 #include "base/progress.hpp"
+#include "filter/borders.hpp"
+#include "measure/loudness.hpp"
 #include "media/flow.hpp"
 
 namespace wavecrest::measure {
@@ -51,15 +53,6 @@ struct Gap {
     Time length{};  // negative: times go back or overlap
 };
 
-struct Loudness {
-    double integrated = 0;  // LUFS (EBU R 128)
-    double range = 0;       // LU
-    double true_peak = 0;   // dBTP
-    // LUFS of three-second windows, by their ends; one a second.
-    std::vector<std::pair<Time, float>> short_term;
-    double share = 1;  // of the audio that was decoded for it
-};
-
 struct TrackMeasure {
     Track track;
     std::int64_t packets = 0;
@@ -84,9 +77,8 @@ struct TrackMeasure {
     std::string not_decoded;  // why loudness could not be measured, or pictures not be looked at
 };
 
-struct Borders {
-    int left = 0, right = 0, top = 0, bottom = 0;  // black rows and columns of the coded picture
-    int pictures = 0;                              // looked at
+struct Borders : filter::Borders {
+    int pictures = 0;  // looked at
 };
 
 struct DeepReport {

@@ -17,15 +17,16 @@ double psnr(double mean_squared_error);
 
 // Of one picture against the one it was coded from.
 struct Similarity {
-    double squared_error[3] = {};  // mean, of each plane
+    double squared_error[3] = {};  // mean, of each plane, in levels of 8 bits
     double ssim = 1;               // of luma, -1 to 1; 1: the same
 
     // Of all samples of a picture together.
     double mean_squared_error() const;
 };
 
-// Both have the same size (else nothing). SSIM is the paper's (13) with K1 = 0.01 and K2 = 0.03, over windows of 8x8
-// samples without weights, every four samples in both directions; pictures smaller than a window have none of it.
+// Both have the same size and depth (else nothing). SSIM is the paper's (13) with K1 = 0.01 and K2 = 0.03, over windows
+// of 8x8 samples without weights, every four samples in both directions; pictures smaller than a window have none of
+// it.
 std::optional<Similarity> compare(const Picture& original, const Picture& coded);
 
 struct PictureQuality {

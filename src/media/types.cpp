@@ -264,15 +264,17 @@ std::string aspect_name(Ratio aspect) {
     return fmt::format("{:.2f}:1", value);
 }
 
-Picture Picture::allocate(int width, int height) {
+Picture Picture::allocate(int width, int height, int bit_depth) {
     Picture picture;
     picture.width = width;
     picture.height = height;
+    picture.bit_depth = bit_depth;
+    const int bytes = picture.sample_bytes();
     const int chroma_width = (width + 1) / 2;
     const int chroma_height = (height + 1) / 2;
     const auto round_up = [](int n) { return (n + 63) / 64 * 64; };
-    picture.strides[0] = round_up(width);
-    picture.strides[1] = picture.strides[2] = round_up(chroma_width);
+    picture.strides[0] = round_up(width * bytes);
+    picture.strides[1] = picture.strides[2] = round_up(chroma_width * bytes);
     const auto luma = static_cast<std::size_t>(picture.strides[0]) * static_cast<std::size_t>(height);
     const auto chroma = static_cast<std::size_t>(picture.strides[1]) * static_cast<std::size_t>(chroma_height);
     auto* samples = new (std::align_val_t{64}) std::uint8_t[luma + 2 * chroma];
@@ -285,8 +287,13 @@ Picture Picture::allocate(int width, int height) {
 }
 
 Picture Picture::allocate_alike(int to_width, int to_height) const {
-    Picture samples = allocate(to_width, to_height);
+    return allocate_alike(to_width, to_height, bit_depth);
+}
+
+Picture Picture::allocate_alike(int to_width, int to_height, int depth) const {
+    Picture samples = allocate(to_width, to_height, depth);
     Picture picture = *this;
+    picture.bit_depth = depth;
     picture.width = to_width;
     picture.height = to_height;
     picture.storage = std::move(samples.storage);

@@ -66,6 +66,11 @@ struct ColourDescription {
 };
 // A name for people: "BT.601 (525 lines)", "BT.709", "not signalled".
 std::string describe(const ColourDescription& colour);
+// The transfer characteristics of high dynamic range: PQ (SMPTE ST 2084) and HLG, of Rec. ITU-R BT.2100.
+inline constexpr int kTransferPq = 16, kTransferHlg = 18;
+constexpr bool is_hdr(const ColourDescription& colour) {
+    return colour.transfer == kTransferPq || colour.transfer == kTransferHlg;
+}
 
 // The display that pictures of high dynamic range were graded on (SMPTE ST 2086), in the units of Rec. ITU-T H.265,
 // D.3.28: chromaticities in steps of 0.00002, luminances in steps of 0.0001 cd/m2. Primaries are red, green, blue.
@@ -222,10 +227,18 @@ struct Problem {
     Time to{};
 };
 
-// An 8-bit 4:2:0 picture. Planes are Y, Cb, Cr; rows are `stride` bytes apart. Copying shares the samples.
+// Calls `act` with a sample of the type that a depth takes: std::uint8_t for 8 bits, std::uint16_t for more.
+template <typename Act>
+decltype(auto) with_sample_type(int bit_depth, Act act) {
+    return bit_depth > 8 ? act(std::uint16_t{}) : act(std::uint8_t{});
+}
+
+// A 4:2:0 picture of 8 or 10 bits a sample. Planes are Y, Cb, Cr; rows are `stride` bytes apart; samples of more than 8
+// bits take two bytes, in the machine's order. Copying shares the samples.
 struct Picture {
     int width = 0;
     int height = 0;
+    int bit_depth = 8;
     std::shared_ptr<std::uint8_t[]> storage;
     std::uint8_t* planes[3] = {};
     int strides[3] = {};
@@ -240,9 +253,23 @@ struct Picture {
     std::optional<FramePacking> frame_packing;
 
     // Samples undefined; rows start at multiples of 64 bytes.
-    static Picture allocate(int width, int height);
+    static Picture allocate(int width, int height, int bit_depth = 8);
     // The same, with all else as it is with this one.
     Picture allocate_alike(int width, int height) const;
+    Picture allocate_alike(int width, int height, int bit_depth) const;
+
+    int sample_bytes() const { return bit_depth > 8 ? 2 : 1; }
+    int plane_width(int plane) const { return plane == 0 ? width : (width + 1) / 2; }
+    int plane_height(int plane) const { return plane == 0 ? height : (height + 1) / 2; }
+    // Bytes of a row that hold samples.
+    std::size_t row_bytes(int plane) const {
+        return static_cast<std::size_t>(plane_width(plane)) * static_cast<std::size_t>(sample_bytes());
+    }
+    // A row as samples of the type that with_sample_type() gives for this depth.
+    template <typename Sample>
+    Sample* row(int plane, int y) const {
+        return reinterpret_cast<Sample*>(planes[plane] + std::ptrdiff_t{y} * strides[plane]);
+    }
 };
 
 // Interleaved samples, -1 to 1.
@@ -265,8 +292,8 @@ struct AudioFrames {
 // What subtitles show from a moment on, until the next of these comes: images laid over the picture. None: nothing.
 struct Overlay {
     struct Colour {
-        std::uint8_t y = 16, cb = 128, cr = 128;  // video range
-        std::uint8_t opacity = 0;                 // 0 clear to 255 opaque
+        std::uint16_t y = 16, cb = 128, cr = 128;  // video range, of `bit_depth`
+        std::uint8_t opacity = 0;                  // 0 clear to 255 opaque
     };
     struct Region {
         int x = 0, y = 0;  // of the top left corner on the canvas
@@ -277,6 +304,7 @@ struct Overlay {
     Time pts{};
     bool forced = false;
     int canvas_width = 0, canvas_height = 0;  // the picture size the regions are placed on
+    int bit_depth = 8;                        // of its colours
     std::vector<Region> regions;
 };
 

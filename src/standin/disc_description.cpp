@@ -128,12 +128,20 @@ Result<DiscDescription> parse_disc_description(std::string_view text, const std:
     disc.kind = kind == "dvd" ? D::Kind::dvd : D::Kind::blu_ray;
     const auto television = root.choice("television", {"ntsc", "pal"}, "ntsc");
     disc.pal = television == "pal";
-    const auto definition = root.choice("definition", {"high", "standard"}, "high");
-    disc.high_definition = definition == "high";
-    const auto codec = root.choice("codec", {"mpeg2", "h264"}, "mpeg2");
-    disc.codec = codec == "h264" ? Codec::h264 : Codec::mpeg2;
-    if (disc.codec == Codec::h264 && disc.kind == D::Kind::dvd)
+    const auto definition = root.choice("definition", {"ultra-high", "high", "standard"}, "high");
+    disc.definition = definition == "ultra-high" ? D::Definition::ultra_high
+                      : definition == "standard" ? D::Definition::standard
+                                                 : D::Definition::high;
+    const auto codec = root.choice("codec", {"mpeg2", "h264", "h265"}, disc.ultra() ? "h265" : "mpeg2");
+    disc.codec = media::codec_from_name(codec).value_or(Codec::mpeg2);
+    if (disc.codec != Codec::mpeg2 && disc.kind == D::Kind::dvd)
         root.wrong("codec", "DVD video is MPEG-2", "leave codec out, or make a \"blu-ray\"");
+    if (disc.ultra() && disc.codec != Codec::h265)
+        root.wrong("codec", "Ultra HD Blu-ray video is H.265", "write \"h265\", or leave codec out");
+    const auto range = root.choice("dynamic_range", {"sdr", "hdr10", "hlg"}, "sdr");
+    disc.range = range == "hdr10" ? D::Range::hdr10 : range == "hlg" ? D::Range::hlg : D::Range::sdr;
+    if (disc.range != D::Range::sdr && disc.codec != Codec::h265)
+        root.wrong("dynamic_range", "high dynamic range needs H.265", "write codec = \"h265\"");
     const auto aspect = root.choice("aspect", {"16:9", "4:3"}, "16:9");
     disc.wide = aspect != "4:3";
     const auto captions = root.flag("captions", false);
@@ -166,9 +174,10 @@ Result<DiscDescription> parse_disc_description(std::string_view text, const std:
     std::map<std::string, int> sets;  // of the parts by name
     for (ConfigTable& table : parts) {
         auto part = read_part(table);
-        if (disc.codec == Codec::h264 && part.pictures != D::Part::Pictures::film &&
+        if (disc.codec != Codec::mpeg2 && part.pictures != D::Part::Pictures::film &&
             part.pictures != D::Part::Pictures::whole) {
-            table.wrong("cadence", "H.264 is made progressive here", "write \"film\" or \"progressive\"");
+            table.wrong("cadence", fmt::format("{} is made progressive here", media::display_name(disc.codec)),
+                        "write \"film\" or \"progressive\"");
         }
         if (!sets.emplace(part.name, part.set).second)
             table.wrong("name", fmt::format("there are two parts \"{}\"", part.name), "give each its own name");

@@ -53,8 +53,9 @@ struct DiscDescription {
     };
     std::string title = "SAMPLE DISC";
     Kind kind = Kind::dvd;
-    bool high_definition = true;  // Blu-ray: 1920x1080, else as on a DVD
-    Codec codec = Codec::mpeg2;   // or h264 (Blu-ray)
+    enum class Definition { standard, high, ultra_high } definition = Definition::high;  // of a Blu-ray disc
+    Codec codec = Codec::mpeg2;                                                          // or h264, h265 (Blu-ray)
+    enum class Range { sdr, hdr10, hlg } range = Range::sdr;  // other than SDR: H.265, 10 bits
     bool pal = false;
     bool wide = true;
     bool captions = false;
@@ -68,9 +69,10 @@ struct DiscDescription {
     std::vector<FileFlaw> flaws;
 
     // The coded picture.
-    bool large() const { return kind == Kind::blu_ray && high_definition; }
-    int width() const { return large() ? 1920 : 720; }
-    int height() const { return large() ? 1080 : pal ? 576 : 480; }
+    bool large() const { return kind == Kind::blu_ray && definition != Definition::standard; }
+    bool ultra() const { return kind == Kind::blu_ray && definition == Definition::ultra_high; }
+    int width() const { return ultra() ? 3840 : large() ? 1920 : 720; }
+    int height() const { return ultra() ? 2160 : large() ? 1080 : pal ? 576 : 480; }
 };
 
 // Kind usage, with line and the nearest known key.

@@ -8,9 +8,11 @@
 #include <future>
 
 #include "bitstream/h264.hpp"
+#include "bitstream/h265.hpp"
 #include "bitstream/nal.hpp"
 #include "codec/ac3_encoder.hpp"
 #include "codec/video_encoder.hpp"
+#include "filter/tone_map.hpp"
 
 namespace wavecrest::standin {
 namespace {
@@ -38,6 +40,10 @@ Picture weave(const Picture& upper, const Picture& lower) {
         }
     }
     return out;
+}
+
+ColourDescription hdr_colour(const DiscDescription& disc) {
+    return {9, disc.range == DiscDescription::Range::hlg ? media::kTransferHlg : media::kTransferPq, 9, false};
 }
 
 Speakers speakers_of(int channels) {
@@ -97,7 +103,8 @@ struct Material::State {
     std::int64_t first, end, at;
     TestCard card;
     codec::Mpeg2Encoder encoder;
-    std::unique_ptr<media::VideoEncoder> h264;
+    std::unique_ptr<media::VideoEncoder> coder;  // of H.264 and H.265
+    std::optional<filter::SdrInHdr> hdr;
     int group;
     Ratio rate;
     std::vector<std::unique_ptr<media::AudioEncoder>> ac3;
@@ -131,11 +138,11 @@ struct Material::State {
             case Pictures::film_phases:
                 return weave(card.draw(picture), card.draw(picture / kPhase % 2 == 0 ? picture : picture + 1));
             default:
-                return card.draw(picture);
+                return hdr ? draw_hdr_card(*hdr, card.draw(picture)) : card.draw(picture);
         }
     }
     // Every group is coded for itself: closed, and at the same place whatever is on the pictures.
-    Status add_h264(Picture picture, Time in_group, bool opens, bool closes, MaterialGroup& out) {
+    Status add_coded(Picture picture, Time in_group, bool opens, bool closes, MaterialGroup& out) {
         if (opens) {
             codec::VideoEncoderSettings settings;
             settings.width = disc.width();
@@ -147,27 +154,42 @@ struct Material::State {
                               : disc.height() == 576 ? ColourDescription{5, 6, 5, false}
                                                      : ColourDescription{6, 6, 6, false};
             if (small) settings.pixel_aspect = base::reduced({16L * disc.height(), 9L * disc.width()});
-            settings.level = "4.1";
+            settings.codec = disc.codec;
+            if (disc.codec == Codec::h264) settings.level = "4.1";
+            if (disc.range != DiscDescription::Range::sdr) {
+                settings.bit_depth = 10;
+                settings.colour = hdr_colour(disc);
+            }
+            if (disc.range == DiscDescription::Range::hdr10) {
+                settings.mastering_display = kCardDisplay;
+                settings.content_light = kCardLight;
+            }
             settings.effort = 2;
             settings.peak_bps = std::min<std::int64_t>(disc.video_bps * 3 / 2, 40'000'000);
             settings.buffer = base::from_seconds(0.5);
             settings.threads = 1;  // the same bytes each time
             WAVECREST_TRY_ASSIGN(made, codec::make_video_encoder(settings));
-            h264 = std::move(made);
+            coder = std::move(made);
         }
         std::vector<Packet> packets;
         picture.pts = in_group;
         picture.duration = base::frames_to_time(1, rate);
-        WAVECREST_TRY(h264->encode(picture, packets));
-        if (closes) WAVECREST_TRY(h264->flush(packets));
+        WAVECREST_TRY(coder->encode(picture, packets));
+        if (closes) WAVECREST_TRY(coder->flush(packets));
         ByteVector sets;
-        const Track track = h264->track();
-        if (const auto parsed = bitstream::h264::parameter_sets(track.codec_config.view())) {
+        const ByteSpan config = coder->track().codec_config.view();
+        const auto add = [&](const auto& parsed) {
+            if (!parsed) return;
             for (const ByteSpan unit : parsed->units) bitstream::nal::append_byte_stream(sets, unit);
+        };
+        if (disc.codec == Codec::h264) {
+            add(bitstream::h264::parameter_sets(config));
+        } else {
+            add(bitstream::h265::parameter_sets(config));
         }
         for (const Packet& p : packets) {
             out.pictures.push_back(
-                {bitstream::nal::byte_stream_unit(Codec::h264, p.data.view(), p.key ? ByteSpan(sets) : ByteSpan{}),
+                {bitstream::nal::byte_stream_unit(disc.codec, p.data.view(), p.key ? ByteSpan(sets) : ByteSpan{}),
                  p.key, 2, p.pts, p.dts});
         }
         return {};
@@ -233,6 +255,7 @@ Material::Material(const DiscDescription& disc, const DiscDescription::Part& par
     card.title_number = (part_number + 5 * angle) & 15;
     card.seed = disc.seed + static_cast<std::uint32_t>(part_number + 100 * angle);
     state_ = std::make_unique<State>(disc, part, card, video, first, end);
+    if (disc.range != DiscDescription::Range::sdr) state_->hdr.emplace(hdr_colour(disc));
     for (const auto& audio : disc.audio) {
         if (audio.codec != Codec::ac3) {
             state_->ac3.push_back(nullptr);
@@ -258,8 +281,8 @@ Result<std::optional<MaterialGroup>> Material::next() {
         const Picture picture = s.drawn.get();
         if (n + 1 < s.end) s.drawn = std::async(std::launch::async, [&s, n] { return s.draw(n + 1); });
         const Time at = base::frames_to_time(n - s.at, s.rate);
-        if (s.disc.codec == Codec::h264) {
-            WAVECREST_TRY(s.add_h264(picture, at, n == s.at, n + 1 == to, group));
+        if (s.disc.codec != Codec::mpeg2) {
+            WAVECREST_TRY(s.add_coded(picture, at, n == s.at, n + 1 == to, group));
             continue;
         }
         codec::Mpeg2Picture coded = s.encoder.encode(picture, n + 1 == s.end);

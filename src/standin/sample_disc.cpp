@@ -300,12 +300,15 @@ class BluRayMaker {
                             part.pictures == Pictures::film_shifted || part.pictures == Pictures::film_phases;
         disc::BluRayClipSettings settings;
         settings.name = fmt::format("{:05}", ++clips_);
-        settings.video = {0x1011, static_cast<std::uint8_t>(disc_.codec == Codec::h264 ? 0x1B : 0x02),
+        settings.video = {0x1011,
+                          stream_type(),
                           video_format(fields),
                           part.pictures == Pictures::film ? 1
                           : disc_.pal                     ? 3
                                                           : 4,
-                          ""};
+                          "",
+                          disc_.range == DiscDescription::Range::hdr10 ? 1 : 0,
+                          disc_.range == DiscDescription::Range::sdr ? 1 : 2};
         settings.audio = audio_;
         settings.graphics = graphics_;
         WAVECREST_TRY(writer_.begin_clip(settings));
@@ -379,7 +382,9 @@ class BluRayMaker {
         return {};
     }
 
+    int stream_type() const { return disc_.codec == Codec::h264 ? 0x1B : disc_.codec == Codec::h265 ? 0x24 : 0x02; }
     int video_format(bool fields) const {
+        if (disc_.ultra()) return 8;
         if (disc_.large()) return fields ? 4 : 6;
         return disc_.pal ? (fields ? 2 : 7) : (fields ? 1 : 3);
     }

@@ -120,10 +120,13 @@ double mean_luma(const Picture& p, double left, double top, double width, double
     const int x0 = static_cast<int>(left * p.width), x1 = std::max(x0 + 1, static_cast<int>((left + width) * p.width));
     const int y0 = static_cast<int>(top * p.height), y1 = std::max(y0 + 1, static_cast<int>((top + height) * p.height));
     std::int64_t sum = 0;
-    for (int y = y0; y < y1; ++y) {
-        for (int x = x0; x < x1; ++x) sum += p.planes[0][y * p.strides[0] + x];
-    }
-    return static_cast<double>(sum) / ((x1 - x0) * (y1 - y0));
+    media::with_sample_type(p.bit_depth, [&](auto sample) {
+        for (int y = y0; y < y1; ++y) {
+            const auto* row = p.row<decltype(sample)>(0, y);
+            for (int x = x0; x < x1; ++x) sum += row[x];
+        }
+    });
+    return static_cast<double>(sum) / ((x1 - x0) * (y1 - y0)) / (1 << (p.bit_depth - 8));
 }
 
 }  // namespace
@@ -275,6 +278,22 @@ Picture TestCard::draw(std::int64_t frame) const {
     p.colour = h > 576    ? ColourDescription{1, 1, 1, false}
                : h == 576 ? ColourDescription{5, 6, 5, false}
                           : ColourDescription{6, 6, 6, false};
+    return p;
+}
+
+Picture draw_hdr_card(const filter::SdrInHdr& hdr, const Picture& card) {
+    Picture p = hdr.apply(card);
+    const int w = p.width, h = p.height;
+    const int step_width = w * 6 / 10 / 11, top = h * 75 / 100, height = h * 8 / 100;
+    for (int i = 0; i < 11; ++i) {
+        const std::uint16_t luma = hdr.grey(kHdrSteps[i]);
+        const int left = w / 5 + i * step_width;
+        for (int y = top; y < top + height; ++y) std::fill_n(p.row<std::uint16_t>(0, y) + left, step_width, luma);
+        for (int plane = 1; plane < 3; ++plane) {
+            for (int y = top / 2; y < (top + height) / 2; ++y)
+                std::fill_n(p.row<std::uint16_t>(plane, y) + left / 2, (step_width + 1) / 2, std::uint16_t{512});
+        }
+    }
     return p;
 }
 

@@ -13,6 +13,7 @@
 #include <vector>
 
 #include "base/time.hpp"
+#include "filter/tone_map.hpp"
 #include "media/types.hpp"
 
 namespace wavecrest::standin {
@@ -50,6 +51,15 @@ class TestCard {
     std::vector<std::uint8_t> texture_;
 };
 
+// The card in a signal of high dynamic range: its white at 203 cd/m2, and instead of its grey steps the luminances of
+// kHdrSteps, cd/m2, as a display of 1000 cd/m2 shows them.
+Picture draw_hdr_card(const filter::SdrInHdr& hdr, const Picture& card);
+inline constexpr double kHdrSteps[] = {0, 0.1, 1, 5, 20, 50, 100, 203, 400, 700, 1000};
+// What it was made for: BT.2020's primaries, D65, 0.005 to 1000 cd/m2.
+inline constexpr media::MasteringDisplay kCardDisplay = {
+    {35400, 8500, 6550}, {14600, 39850, 2300}, 15635, 16450, 10'000'000, 50};
+inline constexpr media::ContentLight kCardLight = {1000, 203};
+
 // Letters with an outline: pixels 0 nothing, 1 letters, 2 outline. Capital letters, digits and - . : only; each dot of
 // the letters is scale_x by scale_y pixels. Width and height are even.
 struct TextMask {
@@ -58,7 +68,7 @@ struct TextMask {
 };
 TextMask text_mask(std::string_view text, int scale_x, int scale_y);
 
-// What the code blocks of a card say; works at any size of the whole picture.
+// What the code blocks of a card say; works at any size and depth of the whole picture.
 struct CardCode {
     std::int64_t frame = 0;  // modulo 2^16
     int title_number = 0;

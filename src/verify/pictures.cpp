@@ -7,12 +7,14 @@
 #include <cmath>
 
 #include "codec/video_decoder.hpp"
+#include "filter/depth.hpp"
+#include "filter/tone_map.hpp"
 #include "render/png.hpp"
 
 namespace wavecrest::verify {
 namespace {
 
-// To R'G'B' (H.273, 8.3): by the stream's matrix; where it says nothing, that of its size.
+// Of 8 bits, to R'G'B' (H.273, 8.3): by the stream's matrix; where it says nothing, that of its size.
 ByteVector to_rgb(const Picture& p, int width) {
     const bool sd = p.colour.matrix == 5 || p.colour.matrix == 6 || (p.colour.matrix == 2 && p.height <= 576);
     const double kr = sd ? 0.299 : 0.2126, kb = sd ? 0.114 : 0.0722, kg = 1 - kr - kb;
@@ -63,6 +65,11 @@ class Look {
     }
 
   private:
+    // Stills are of 8 bits and standard dynamic range.
+    Picture for_screen(const Picture& picture) const {
+        if (media::is_hdr(track_.colour)) return filter::ToneMapper(track_).apply(picture);
+        return filter::to_depth(picture, 8);
+    }
     // Decodes from the next keyframe on.
     Status interval(Time length) {
         WAVECREST_TRY_ASSIGN(decoder, codec::make_video_decoder(track_));
@@ -126,7 +133,7 @@ class Look {
         const double aspect =
             static_cast<double>(picture.pixel_aspect.num) / static_cast<double>(picture.pixel_aspect.den);
         const int width = std::max(1, static_cast<int>(std::lround(picture.width * aspect)));
-        WAVECREST_TRY(render::write_rgb_png(file, width, picture.height, to_rgb(picture, width)));
+        WAVECREST_TRY(render::write_rgb_png(file, width, picture.height, to_rgb(for_screen(picture), width)));
         look_.stills.push_back(file);
         return {};
     }

@@ -6,6 +6,7 @@
 
 #include "codec/audio_encoder.hpp"
 #include "codec/video_encoder.hpp"
+#include "filter/depth.hpp"
 #include "standin/test_card.hpp"
 #include "support/browser.hpp"
 #include "support/clips.hpp"
@@ -27,13 +28,14 @@ TestTrack numbered(TestTrack made, const Track& track, TrackId id) {
     return made;
 }
 
-TestTrack coded_card(Codec codec) {
+TestTrack coded_card(Codec codec, int bit_depth = 8) {
     codec::VideoEncoderSettings settings;
     settings.codec = codec;
     settings.width = 320;
     settings.height = 180;
     settings.frame_rate = kFrameRate;
     settings.colour = {6, 6, 6, false};
+    settings.bit_depth = bit_depth;
     settings.effort = 2;
     settings.keyframe_distance = base::from_seconds(1);
     auto encoder = codec::make_video_encoder(settings);
@@ -44,7 +46,8 @@ TestTrack coded_card(Codec codec) {
     card_settings.frame_rate = kFrameRate;
     const standin::TestCard card(card_settings);
     TestTrack made;
-    for (int i = 0; i < kFrames; ++i) REQUIRE((*encoder)->encode(card.draw(i), made.packets));
+    for (int i = 0; i < kFrames; ++i)
+        REQUIRE((*encoder)->encode(filter::to_depth(card.draw(i), bit_depth), made.packets));
     REQUIRE((*encoder)->flush(made.packets));
     return numbered(std::move(made), (*encoder)->track(), 1);
 }
@@ -124,6 +127,8 @@ TEST_CASE("a browser plays what the encoders make, channel by channel", "[browse
         {"matroska h264 flac", "matroska", "video/x-matroska", {avc, surround_flac}, 6},
         {"webm vp9 opus", "webm", "video/webm", {vp9, stereo_opus}, 2},
         {"webm av1 opus", "webm", "video/webm", {av1, surround_opus}, 6},
+        {"mp4 av1 10 bits", "mp4", "video/mp4", {coded_card(Codec::av1, 10), stereo_opus}, 2},
+        {"webm vp9 10 bits", "webm", "video/webm", {coded_card(Codec::vp9, 10), stereo_opus}, 2},
         {"aac", "mp4", "", {surround_aac}, 6},
         {"opus", "webm", "", {surround_opus}, 6},
         {"flac", "mp4", "", {surround_flac}, 6},

@@ -212,7 +212,7 @@ std::map<int, double> check_shelf(const std::vector<Shelf>& rows) {
         const TempDir dir;
         Disc disc;
         disc.kind = shelf.blu_ray ? Disc::Kind::blu_ray : Disc::Kind::dvd;
-        disc.high_definition = false;
+        disc.definition = Disc::Definition::standard;
         disc.codec = shelf.h264 ? Codec::h264 : Codec::mpeg2;
         disc.pal = shelf.pal;
         disc.audio = {{Codec::ac3, shelf.channels}};
@@ -408,7 +408,7 @@ TEST_CASE("of damage only what it hit is lost", "[fidelity]") {
         const TempDir dir;
         Disc disc;
         disc.kind = h264 ? Disc::Kind::blu_ray : Disc::Kind::dvd;
-        disc.high_definition = false;
+        disc.definition = Disc::Definition::standard;
         disc.codec = h264 ? Codec::h264 : Codec::mpeg2;
         disc.audio = {{Codec::ac3, 2}};
         Disc::Part part;

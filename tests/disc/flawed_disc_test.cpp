@@ -20,7 +20,7 @@ namespace {
 DiscDescription one_part(bool dvd, double seconds) {
     DiscDescription disc;
     disc.kind = dvd ? DiscDescription::Kind::dvd : DiscDescription::Kind::blu_ray;
-    disc.high_definition = false;
+    disc.definition = DiscDescription::Definition::standard;
     disc.video_bps = 3'000'000;
     disc.audio = {{Codec::ac3, 2, 16, "en", Purpose::main, 0}};
     DiscDescription::Part part;

@@ -266,7 +266,8 @@ class H264Decoder : public media::VideoDecoder {
             if (window.left != 0) {
                 // Filters want rows that begin at even places.
                 const std::ptrdiff_t strides[3] = {picture.strides[0], picture.strides[1], picture.strides[2]};
-                picture = copy_planes(picture.width, picture.height, picture.planes, strides, track_);
+                picture = copy_planes(picture.width, picture.height, picture.bit_depth, Chroma::half_both,
+                                      picture.planes, strides, track_);
                 picture.frame_packing = packing;
             }
             times_.give(frame->number, picture);
