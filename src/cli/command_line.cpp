@@ -224,8 +224,28 @@ void add_profile(CLI::App& app, AllOptions& all, Command& command) {
         ->required()
         ->type_name("PROFILE");
     add_output(check_profile, all.profile_options.output);
-    add_examples(check_profile, {"wavecrest profile check mine.toml", "wavecrest profile check small-screen"});
+    check_profile
+        ->add_option("--device", all.profile_options.device,
+                     "say what this device class, or description ending in .toml, could not play")
+        ->type_name("CLASS");
+    add_examples(check_profile,
+                 {"wavecrest profile check mine.toml", "wavecrest profile check newer-tv --device tv-hd"});
     check_profile->callback([&] { command = [&] { return run_profile_check(all.profile_options); }; });
+    auto* new_profile = profile->add_subcommand("new", "write a profile of your own, made like another");
+    new_profile->add_option("name", all.profile_options.name, "its name")->required()->type_name("NAME");
+    new_profile
+        ->add_option("--like", all.profile_options.like, "built-in profile, or a file ending in .toml, to start from")
+        ->capture_default_str()
+        ->type_name("PROFILE");
+    new_profile
+        ->add_option("--set", all.profile_options.changes,
+                     "KEY=VALUE to change, of the video, or of another table as audio.bitrate; several")
+        ->type_name("KEY=VALUE");
+    new_profile->add_option("-o,--output", all.profile_options.file, "file to write (NAME.toml)")->type_name("FILE");
+    add_output(new_profile, all.profile_options.output);
+    add_examples(new_profile, {"wavecrest profile new guest-room --like phone --set effort=7",
+                               "wavecrest profile new den --like newer-tv --set \"audio.bitrate=256 kbit/s\""});
+    new_profile->callback([&] { command = [&] { return run_profile_new(all.profile_options); }; });
 }
 
 void add_convert(CLI::App& app, AllOptions& all, Command& command) {
@@ -251,6 +271,10 @@ void add_convert(CLI::App& app, AllOptions& all, Command& command) {
                      "burned in: forced (default), none, or a language, e.g. en; with --remux kept as tracks: all "
                      "(default), none, forced, or languages")
         ->type_name("WHICH");
+    convert_app
+        ->add_option("--subtitle-file", all.convert.subtitle_file,
+                     "a file of text subtitles (SRT, WebVTT) that becomes a track; NAME.en.srt tells its language")
+        ->type_name("FILE");
     convert_app
         ->add_option("--remux", all.convert.remux,
                      "remux, no re-encoding, to: mp4, matroska, webm, mpeg-ts, flv, wav, flac, mp3, adts, ogg; or "

@@ -37,8 +37,9 @@ struct ConvertOptions {
     int video = 0;          // track, from 1; 0: the first
     std::string audio;      // empty: the first to convert, all to remux
     std::string subtitles;  // empty: forced ones to convert, all to remux
-    std::string remux;      // a container's short name; empty: convert
-    std::string cut;        // FROM-TO
+    std::string subtitle_file;
+    std::string remux;  // a container's short name; empty: convert
+    std::string cut;    // FROM-TO
     int angle = 1;
     int season = 1;
     int first_episode = 1;
@@ -52,11 +53,16 @@ int run_convert(const ConvertOptions& options);
 
 struct ProfileOptions {
     std::string name;
+    std::string device;                 // to check it for
+    std::string like = "full-picture";  // of a new one
+    std::vector<std::string> changes;   // likewise: KEY=VALUE
+    std::string file;                   // likewise: where it goes
     Output output;
 };
 int run_profile_list(const ProfileOptions& options);
 int run_profile_show(const ProfileOptions& options);
 int run_profile_check(const ProfileOptions& options);
+int run_profile_new(const ProfileOptions& options);
 
 struct DeviceOptions {
     std::string name;

@@ -11,6 +11,7 @@
 #include "convert/remux.hpp"
 #include "host/machine.hpp"
 #include "report/results.hpp"
+#include "source/subtitle_file.hpp"
 
 namespace wavecrest::cli {
 namespace {
@@ -27,6 +28,12 @@ void take_choices(const ConvertOptions& options, convert::Selection& request) {
     request.season = options.season;
     request.first_episode = options.first_episode;
     request.accept_losses = options.accept_losses;
+}
+
+Result<std::unique_ptr<source::Input>> open_with_subtitles(const ConvertOptions& options) {
+    WAVECREST_TRY_ASSIGN(input, source::open_input(options.input, {options.retries}));
+    if (options.subtitle_file.empty()) return input;
+    return source::with_subtitle_file(std::move(input), options.subtitle_file);
 }
 
 // Says behind "Done" what did not come out; the exit status says that something didn't.
@@ -142,7 +149,7 @@ int run_remux(const ConvertOptions& options) {
         request.from = interval->from;
         request.to = interval->to;
     }
-    auto input = source::open_input(options.input, {options.retries});
+    auto input = open_with_subtitles(options);
     if (!input) return report_error(input.error(), json);
     request.format = container::format_from_name(options.remux);
     take_choices(options, request);
@@ -225,7 +232,7 @@ int run_convert(const ConvertOptions& options) {
         if (!profile) return report_error(profile.error(), json);
         request.profiles.push_back(std::move(*profile));
     }
-    auto input = source::open_input(options.input, {options.retries});
+    auto input = open_with_subtitles(options);
     if (!input) return report_error(input.error(), json);
     take_choices(options, request);
     request.quality = options.quality;

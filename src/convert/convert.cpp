@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <chrono>
 #include <cmath>
+#include <map>
 
 #include "base/atomic_file.hpp"
 #include "base/clock.hpp"
@@ -12,6 +13,7 @@
 #include "container/writer.hpp"
 #include "convert/quality.hpp"
 #include "host/machine.hpp"
+#include "measure/loudness.hpp"
 
 namespace wavecrest::convert {
 namespace {
@@ -25,18 +27,62 @@ void watch_first(transcode::GraphSettings& graph, CodedQuality& coded) {
 }
 
 // Takes packets and only counts their bytes.
+struct Counted {
+    std::uint64_t bytes = 0, packets = 0;
+    std::uint64_t other_bytes = 0;  // of all tracks but video
+};
 class CountingSink : public PacketSink {
   public:
-    explicit CountingSink(std::uint64_t& bytes) : bytes_(bytes) {}
+    CountingSink(const std::vector<Track>& tracks, Counted& counted) : counted_(counted) {
+        for (const Track& track : tracks) {
+            if (track.kind == TrackKind::video) video_ = track.id;
+        }
+    }
     Status write(const Packet& packet) override {
-        bytes_ += packet.data.size();
+        counted_.bytes += packet.data.size();
+        ++counted_.packets;
+        if (packet.track != video_) counted_.other_bytes += packet.data.size();
         return {};
     }
     Status finish() override { return {}; }
 
   private:
-    std::uint64_t& bytes_;
+    Counted& counted_;
+    TrackId video_ = -1;
 };
+
+// What a container adds to so much data: its index and headers, or the headers of transport packets.
+double overhead(std::string_view container, double bytes, double packets, double seconds) {
+    // Of transport streams tables, packets' headers, and what fills the last packet of each access unit.
+    if (container == "mpeg-ts") return seconds * 6150 + bytes * 4 / 184 + packets * 100;
+    return 4000 + packets * (container == "mp4" ? 10 : 9);
+}
+
+// The outputs whose video is made in two passes, with their encodes as those of the first pass.
+transcode::GraphSettings first_pass(const transcode::GraphSettings& whole) {
+    using Kind = transcode::OutputTrack::Kind;
+    transcode::GraphSettings graph = whole;
+    const auto two = [&](const transcode::OutputTrack& track) {
+        return track.kind == Kind::video && whole.video_encodes[track.index].encode.mean_bps > 0;
+    };
+    for (auto& output : graph.outputs) {
+        if (std::none_of(output.begin(), output.end(), two)) output.clear();
+    }
+    for (transcode::VideoEncode& one : graph.video_encodes) one.encode.pass = codec::VideoEncoderSettings::Pass::first;
+    // What no output has isn't made.
+    std::vector<transcode::VideoEncode> encodes;
+    std::map<std::size_t, std::size_t> moved;
+    for (auto& output : graph.outputs) {
+        for (transcode::OutputTrack& track : output) {
+            if (track.kind != Kind::video) continue;
+            const auto [place, added] = moved.try_emplace(track.index, encodes.size());
+            if (added) encodes.push_back(graph.video_encodes[track.index]);
+            track.index = place->second;
+        }
+    }
+    graph.video_encodes = std::move(encodes);
+    return graph;
+}
 
 Status check_space(const Plan& plan, std::uint64_t needed, const char* how) {
     WAVECREST_TRY_ASSIGN(free, host::free_space(plan.target()));
@@ -60,7 +106,12 @@ Status choose_targets(const source::Input& input, const Request& request, bool s
         plan.name.name += fmt::format(" - title {}", pick.title->number);
     for (std::size_t i = 0; i < plan.outputs.size(); ++i) {
         const transcode::EncodePlan::Output& output = plan.outputs[i];
-        const std::string extension(container::extension_of(output.container).substr(1));
+        // MP4 and Matroska files of audio alone have names of their own.
+        const std::string extension =
+            output.has_video                 ? std::string(container::extension_of(output.container).substr(1))
+            : output.container == "mp4"      ? "m4a"
+            : output.container == "matroska" ? "mka"
+                                             : std::string(container::extension_of(output.container).substr(1));
         Plan::Target target;
         target.path =
             request.into / (pick.episode > 0 ? episode_path(plan.name, request.season,
@@ -80,7 +131,9 @@ Status choose_targets(const source::Input& input, const Request& request, bool s
                 return fail(ErrorKind::usage, "two profiles have the same name", output.profile,
                             "give each profile once");
         }
-        if (output.most_bps > 0)
+        if (output.target_bytes > 0) {
+            target.most_bytes = output.target_bytes + output.target_bytes / 50;
+        } else if (output.most_bps > 0)
             target.most_bytes = static_cast<std::uint64_t>(static_cast<double>(output.most_bps) / 8 *
                                                            base::to_seconds(plan.duration) * 1.01) +
                                 100'000;
@@ -153,7 +206,7 @@ Result<Plan> make_plan(const source::Input& input, const Request& request) {
 }
 
 Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Cancel& cancel) {
-    std::vector<std::uint64_t> bytes(plan.outputs.size());
+    std::vector<Counted> counts(plan.outputs.size());
     Time sampled{}, worked{};
     measure::QualityMeasure quality;
     const base::RealClock clock;
@@ -167,12 +220,12 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
         const Time begun = clock.now();
         transcode::GraphSettings graph = plan.graph;
         if (!whole) graph.until = std::max(at, Time{}) + kExcerptLength;
-        const auto excerpt = [&](std::vector<std::uint64_t>& counted) -> Result<std::optional<transcode::GraphResult>> {
+        const auto excerpt = [&](std::vector<Counted>& counted) -> Result<std::optional<transcode::GraphResult>> {
             WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
             if (at.count() > 0 && !source->seek(at)) return std::optional<transcode::GraphResult>{};
             const auto sink = [&](std::size_t output,
-                                  const std::vector<Track>&) -> Result<std::unique_ptr<PacketSink>> {
-                return std::make_unique<CountingSink>(counted.at(output));
+                                  const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
+                return std::make_unique<CountingSink>(tracks, counted.at(output));
             };
             auto result = transcode::run(*source, graph, sink, {}, cancel);
             // Where the data is missing there is nothing to try; the other places still tell.
@@ -183,7 +236,7 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
             if (!result) return fail(std::move(result).error());
             return std::optional(std::move(*result));
         };
-        WAVECREST_TRY_ASSIGN(result, excerpt(bytes));
+        WAVECREST_TRY_ASSIGN(result, excerpt(counts));
         worked += clock.now() - begun;
         if (!result) continue;
         sampled += result->duration;
@@ -191,7 +244,7 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
         // Once more: looking takes time, which converting doesn't.
         CodedQuality coded(quality);
         watch_first(graph, coded);
-        std::vector<std::uint64_t> again(plan.outputs.size());
+        std::vector<Counted> again(plan.outputs.size());
         WAVECREST_TRY(excerpt(again));
         WAVECREST_TRY(coded.finish());
     }
@@ -202,17 +255,112 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
     const double factor = base::to_seconds(plan.duration) / base::to_seconds(sampled);
     Estimate result;
     result.sampled = sampled;
-    for (std::size_t i = 0; i < bytes.size(); ++i) {
-        auto size = static_cast<std::uint64_t>(static_cast<double>(bytes[i]) * factor * 1.005);  // the index
+    for (std::size_t i = 0; i < counts.size(); ++i) {
+        auto size = static_cast<std::uint64_t>(static_cast<double>(counts[i].bytes) * factor * 1.005);  // the index
+        // What is known needs no sample.
+        if (plan.outputs[i].target_bytes > 0) size = plan.outputs[i].target_bytes;
         if (const auto most = i < plan.targets.size() ? plan.targets[i].most_bytes : 0; most > 0)
             size = std::min(size, most);
         result.file_bytes.push_back(size);
         result.size_bytes += size;
     }
-    result.time = base::from_seconds(base::to_seconds(worked) * factor);
+    // The first of two passes does much the same work.
+    result.time = base::from_seconds(base::to_seconds(worked) * factor * (plan.two_passes() ? 1.8 : 1));
     if (plan.quality) result.quality = quality.result();
     return result;
 }
+
+namespace {
+
+int first_passes(const Plan& plan) {
+    int passes = 0;
+    for (const transcode::VideoEncode& one : plan.graph.video_encodes) {
+        if (one.encode.mean_bps > 0) passes = std::max(passes, codec::first_passes(one.encode.codec));
+    }
+    return passes;
+}
+
+// What other tracks and the index leave of a file's size is the video's.
+Status share_out(const Plan& plan, const transcode::GraphResult& result, const std::vector<Counted>& counted,
+                 transcode::GraphSettings& graph) {
+    const double seconds = std::max(base::to_seconds(result.duration), 0.1);
+    for (std::size_t output = 0; output < graph.outputs.size(); ++output) {
+        const auto target = static_cast<double>(plan.outputs[output].target_bytes);
+        if (target <= 0) continue;
+        for (const transcode::OutputTrack& track : graph.outputs[output]) {
+            if (track.kind != transcode::OutputTrack::Kind::video) continue;
+            codec::VideoEncoderSettings& encode = graph.video_encodes[track.index].encode;
+            const double others = static_cast<double>(counted[output].other_bytes);
+            // (Some encoders give no packets in their first pass.)
+            const double packets = static_cast<double>(
+                std::max<std::uint64_t>(counted[output].packets, static_cast<std::uint64_t>(result.pictures)));
+            const double left = target - others - overhead(plan.outputs[output].container, target, packets, seconds);
+            constexpr double kLeast = 20'000;
+            const double mean = left * 8 / seconds;
+            if (mean < kLeast)
+                return fail(ErrorKind::usage,
+                            fmt::format("a file of {} is too small: {} of audio and index leave nothing for the video",
+                                        base::format_bytes(plan.outputs[output].target_bytes),
+                                        base::format_bytes(static_cast<std::uint64_t>(target - left))),
+                            fmt::format("profile {}", plan.outputs[output].profile),
+                            "raise target_size, or lower the audio's bit rate");
+            encode.mean_bps = static_cast<std::int64_t>(mean);
+            if (encode.peak_bps > 0) encode.mean_bps = std::min(encode.mean_bps, encode.peak_bps);
+        }
+    }
+    return {};
+}
+
+// Goes through the title beforehand for the bits of its video: where they are needed, and how many other tracks leave.
+Status prepare_passes(const source::Input& input, const Plan& plan, transcode::GraphSettings& graph,
+                      const std::function<Progress(int)>& part, const Cancel& cancel) {
+    for (transcode::VideoEncode& one : graph.video_encodes) {
+        if (one.encode.mean_bps == 0) continue;
+        WAVECREST_TRY_ASSIGN(notes, codec::PassNotes::create());
+        one.encode.notes = std::move(notes);
+    }
+    std::vector<Counted> counted(plan.outputs.size());
+    transcode::GraphResult result;
+    for (int pass = 0; pass < first_passes(plan); ++pass) {
+        std::fill(counted.begin(), counted.end(), Counted{});
+        WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
+        const auto sink = [&](std::size_t output,
+                              const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
+            return std::make_unique<CountingSink>(tracks, counted.at(output));
+        };
+        transcode::GraphSettings first = first_pass(graph);
+        WAVECREST_TRY_ASSIGN(made, transcode::run(*source, first, sink, part(pass), cancel));
+        result = std::move(made);
+        WAVECREST_TRY(share_out(plan, result, counted, graph));
+    }
+    for (transcode::VideoEncode& one : graph.video_encodes) {
+        if (one.encode.mean_bps > 0) one.encode.pass = codec::VideoEncoderSettings::Pass::second;
+    }
+    return {};
+}
+
+// Listens to the audio once, for the gain that brings it to a loudness.
+Status find_gains(const source::Input& input, const Plan& plan, transcode::GraphSettings& graph, const Cancel& cancel) {
+    std::vector<transcode::AudioEncode> asked;
+    for (const transcode::AudioEncode& one : graph.audio_encodes) {
+        if (one.loudness) asked.push_back(one);
+    }
+    std::vector<measure::ProgrammeLoudness> meters(asked.size());
+    WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
+    WAVECREST_TRY(transcode::listen(
+        *source, asked, [&](std::size_t number, const AudioFrames& audio) { meters[number].push(audio); }, cancel));
+    std::size_t number = 0;
+    for (transcode::AudioEncode& one : graph.audio_encodes) {
+        if (!one.loudness) continue;
+        const auto measured = meters[number++].result();
+        constexpr double kSilence = -70;  // LUFS: nothing counts below (BS.1770)
+        if (!measured || !(measured->integrated > kSilence)) continue;
+        one.gain = static_cast<float>(std::pow(10, (*one.loudness - measured->integrated) / 20));
+    }
+    return {};
+}
+
+}  // namespace
 
 void log_outcome(const Outcome& outcome) {
     for (const Problem& problem : outcome.problems)
@@ -243,6 +391,20 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
             check_space(plan, expected.size_bytes + expected.size_bytes / 10, "needed by a sample of the title"));
     }
     const base::RealClock clock;
+    transcode::GraphSettings graph = plan.graph;
+    if ((plan.wants_loudness() || plan.two_passes()) && !input.reopens())
+        return fail(ErrorKind::usage, "a loudness, an average bit rate or a size needs two passes", plan.source,
+                    "save it as a file first, or use a profile with visual_quality and without loudness");
+    if (plan.wants_loudness()) WAVECREST_TRY(find_gains(input, plan, graph, cancel));
+    // Each pass counts for the same part of the work.
+    const int passes = first_passes(plan) + 1;
+    const auto part = [&](int number) -> Progress {
+        if (!progress || passes == 1) return progress;
+        return [&progress, number, passes](const ProgressState& state) {
+            progress({(state.total * number + state.done) / passes, state.total});
+        };
+    };
+    if (plan.two_passes()) WAVECREST_TRY(prepare_passes(input, plan, graph, part, cancel));
     WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
     Outcome outcome;
     outcome.title = plan.title;
@@ -259,7 +421,6 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
     };
     measure::QualityMeasure quality;
     CodedQuality coded(quality);
-    transcode::GraphSettings graph = plan.graph;
     if (plan.quality) watch_first(graph, coded);
     graph.accept = [&](const transcode::GraphResult& made) -> Status {
         std::vector<Problem> problems = source->problems();
@@ -268,7 +429,7 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
         return plan.accept_losses ? Status{} : check_loss(outcome.loss, plan.duration, plan.source);
     };
     base::log(base::LogLevel::info, "converting {} to {}", plan.source, plan.target().string());
-    WAVECREST_TRY_ASSIGN(result, transcode::run(*source, graph, make_sink, progress, cancel));
+    WAVECREST_TRY_ASSIGN(result, transcode::run(*source, graph, make_sink, part(passes - 1), cancel));
     outcome.elapsed = clock.now();
     outcome.duration = result.duration;
     outcome.pictures = result.pictures;

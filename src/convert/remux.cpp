@@ -18,6 +18,7 @@
 #include "host/machine.hpp"
 #include "media/language.hpp"
 #include "media/track_choice.hpp"
+#include "transcode/complete.hpp"
 
 namespace wavecrest::convert {
 namespace {
@@ -255,45 +256,6 @@ class TextSink : public PacketSink {
     std::vector<Packet> cues_;
 };
 
-// Reads until every track has told its configuration; the packets read on the way are given back.
-Status complete(PacketSource& source, std::vector<Track>& tracks, std::vector<Packet>& read) {
-    constexpr std::size_t kMost = 2000;
-    const auto whole = [&] {
-        return std::all_of(tracks.begin(), tracks.end(), [&](const Track& track) {
-            return track.kind == TrackKind::subtitle ||
-                   std::any_of(read.begin(), read.end(), [&](const Packet& p) { return p.track == track.id; });
-        });
-    };
-    // What the source itself has learnt by then counts first.
-    const auto learn = [&] {
-        for (Track& track : tracks) {
-            if (!track.codec_config.empty()) continue;
-            for (const Track& now : source.tracks()) {
-                if (now.id == track.id && now.codec == track.codec && !now.codec_config.empty()) track = now;
-            }
-        }
-    };
-    while (!whole() && read.size() < kMost) {
-        WAVECREST_TRY_ASSIGN(packet, source.read());
-        if (!packet) break;
-        learn();
-        for (Track& track : tracks) {
-            const bool first =
-                track.id == packet->track &&
-                std::none_of(read.begin(), read.end(), [&](const Packet& p) { return p.track == track.id; });
-            if (!first) continue;
-            const Ratio rate = track.frame_rate, aspect = track.pixel_aspect;
-            const Scan scan = track.scan;
-            bitstream::describe_headers(track, packet->data.view());
-            if (rate.num > 0) track.frame_rate = rate;
-            track.pixel_aspect = aspect;
-            if (scan != Scan::unknown) track.scan = scan;
-        }
-        read.push_back(std::move(*packet));
-    }
-    return {};
-}
-
 }  // namespace
 
 Result<TimeRange> parse_range(const std::string& text) {
@@ -376,7 +338,7 @@ Result<Outcome> run_remux(const source::Input& input, const RemuxPlan& plan, con
         tracks.push_back(std::move(track));
     }
     std::vector<Packet> early;
-    WAVECREST_TRY(complete(*source, tracks, early));
+    WAVECREST_TRY(transcode::complete(*source, tracks, early));
     container::WriterSettings settings;
     settings.title = plan.name.name;
     settings.year = plan.name.year;

@@ -70,8 +70,8 @@ Result<std::optional<Error>> try_encode(const stream::Part& part, const std::str
     std::string smaller;
     WAVECREST_TRY_ASSIGN(now, profile::find(profile));
     for (const profile::Profile& other : profile::built_in()) {
-        if (other.video.peak_bps > 0 && other.video.codec == Codec::h264 &&
-            (other.video.peak_bps < now.video.peak_bps || now.video.peak_bps == 0))
+        if (other.video.what == profile::VideoSettings::What::encode && other.video.peak_bps > 0 &&
+            other.video.codec == Codec::h264 && (other.video.peak_bps < now.video.peak_bps || now.video.peak_bps == 0))
             smaller += (smaller.empty() ? "" : ", ") + other.name;
     }
     return std::optional<Error>(

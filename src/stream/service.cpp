@@ -13,6 +13,7 @@
 #include "container/subtitle_text.hpp"
 #include "net/url.hpp"
 #include "source/input.hpp"
+#include "source/subtitle_file.hpp"
 #include "stream/text_subtitles.hpp"
 
 namespace wavecrest::stream {
@@ -232,20 +233,10 @@ std::string address_for(const std::string& host, std::uint16_t port, const std::
 }
 
 Result<StreamSubtitles> read_subtitles(const base::Path& file) {
-    WAVECREST_TRY_ASSIGN(opened, base::FileSource::open(file));
-    WAVECREST_TRY_ASSIGN(media, container::open_media(std::make_shared<base::FileSource>(std::move(opened))));
-    if (media.container != "srt" && media.container != "webvtt")
-        return fail(ErrorKind::input, "not a text subtitle file", file.string(), "name an SRT or WebVTT file");
+    WAVECREST_TRY_ASSIGN(read, source::read_subtitle_file(file));
     StreamSubtitles subtitles;
-    const std::string before = file.stem().extension().string();
-    if (before.size() == 3 || before.size() == 4) subtitles.language = before.substr(1);
-    std::vector<Packet> cues;
-    while (true) {
-        WAVECREST_TRY_ASSIGN(cue, media.source->read());
-        if (!cue) break;
-        cues.push_back(std::move(*cue));
-    }
-    const std::string text = container::write_web_vtt_segment(cues, Time{});
+    subtitles.language = read.language;
+    const std::string text = container::write_web_vtt_segment(read.cues, Time{});
     const ByteSpan bytes = base::as_bytes(text);
     subtitles.web_vtt = Bytes(ByteVector(bytes.begin(), bytes.end()));
     return subtitles;

@@ -19,11 +19,14 @@
 #include "container/interleave.hpp"
 #include "filter/audio_timeline.hpp"
 #include "filter/constant_rate.hpp"
+#include "filter/depth.hpp"
 #include "filter/limiter.hpp"
+#include "filter/night.hpp"
 #include "filter/overlay.hpp"
 #include "filter/remix.hpp"
 #include "filter/resample.hpp"
 #include "filter/scale.hpp"
+#include "filter/tone_map.hpp"
 
 namespace wavecrest::transcode {
 namespace {
@@ -33,6 +36,12 @@ const Time kSubtitleLead = base::from_seconds(2);
 
 // Audio at another rate goes on as long as its times fit what came before to this.
 const Time kLongestStep = std::chrono::milliseconds(20);
+
+// Samples stay below; between them true peaks are up to half a decibel higher, which must not pass -1 dBTP.
+constexpr float kFullScale = 0.999f, kLoudnessCeiling = 0.8413951f;  // -1.5 dBFS
+
+// How often what is cropped is looked at.
+constexpr std::int64_t kBordersEvery = 12;
 
 // Packets are small, pictures large: a second or two of the former, a handful of the latter. Audio must not hold the
 // reader up while pictures are waited for: its queue takes what comes with the pictures in flight.
@@ -106,7 +115,8 @@ class AudioEncodeStage {
     AudioEncodeStage(const AudioEncode& settings, std::unique_ptr<media::AudioEncoder> encoder)
         : settings_(settings),
           encoder_(std::move(encoder)),
-          limiter_(settings.encode.sample_rate, media::speaker_count(settings.encode.speakers)),
+          limiter_(settings.encode.sample_rate, media::speaker_count(settings.encode.speakers),
+                   settings.loudness ? kLoudnessCeiling : kFullScale),
           timeline_([this](const AudioFrames& audio) {
               limiter_.push(audio, limited_);
               return encode();
@@ -130,6 +140,14 @@ class AudioEncodeStage {
         const int rate = settings_.encode.sample_rate;
         if (audio.sample_rate <= 0 || audio.channels <= 0) return {};
         filter::remix(audio, settings_.encode.speakers);
+        if (settings_.night) {
+            if (!night_ || night_rate_ != audio.sample_rate) night_.emplace(audio.sample_rate);
+            night_rate_ = audio.sample_rate;
+            night_->apply(audio);
+        }
+        if (settings_.gain != 1) {
+            for (float& sample : audio.samples) sample *= settings_.gain;
+        }
         const bool goes_on = resampler_ && audio.sample_rate == resampler_->from_rate() &&
                              std::chrono::abs(audio.pts - resampler_->end()) < kLongestStep;
         if (!goes_on) WAVECREST_TRY(end_resampling());
@@ -182,6 +200,8 @@ class AudioEncodeStage {
     std::unique_ptr<media::AudioEncoder> encoder_;
     Fan fan_;
     std::unique_ptr<filter::Resampler> resampler_;  // while the source has another rate
+    std::optional<filter::NightRange> night_;
+    int night_rate_ = 0;
     filter::Limiter limiter_;
     std::vector<AudioFrames> limited_;
     std::vector<Packet> packets_;
@@ -198,23 +218,28 @@ struct AudioTrackStage {
     base::BoundedQueue<Packet> packets{kAudioPackets};
 };
 
-// One encode of video: scaled, where it has another size, and encoded, each by a thread of its own.
+// One encode of video: scaled and made another depth, where it has another, and encoded, each by a thread of its own.
 struct VideoEncodeStage {
     const VideoEncode* settings = nullptr;
     std::unique_ptr<media::VideoEncoder> encoder;
     std::unique_ptr<filter::Scaler> scaler;
-    base::BoundedQueue<Picture> filtered{kPictures}, scaled{kPictures};
+    std::unique_ptr<filter::ToneMapper> tone_mapper;
+    bool changes_depth = false;
+    base::BoundedQueue<Picture> filtered{kPictures}, scaled{kPictures}, ready{kPictures};
     Fan fan;
     // Written by the encoding thread alone, and read when it has ended.
     std::int64_t pictures = 0;
     Time first{}, end{};
 
-    base::BoundedQueue<Picture>& input() { return scaler ? filtered : scaled; }
+    bool changes_samples() const { return tone_mapper || changes_depth; }
+    base::BoundedQueue<Picture>& input() { return scaler ? filtered : behind_scaler(); }
+    base::BoundedQueue<Picture>& behind_scaler() { return changes_samples() ? scaled : ready; }
 };
 
 // A chain of filters with the encodes behind it.
 struct VideoChainStage {
     const VideoChain* settings = nullptr;
+    ColourDescription colour;  // of the pictures that go through
     std::vector<VideoEncodeStage*> encodes;
     base::BoundedQueue<Picture> decoded{kPictures};
 
@@ -228,6 +253,8 @@ struct VideoChainStage {
     base::Mutex mutex;
     std::map<TrackId, SubtitleTrack> subtitles;  // complete before the stages start; coming and showing under `mutex`
     int shown = 0;                               // images burned in; the filtering thread's
+    std::int64_t cropped = 0;                    // pictures; likewise
+    std::optional<Problem> cut_off;              // what of the picture was lost by it; likewise
 
     void take_subtitle(const Packet& packet) {
         const auto found = subtitles.find(packet.track);
@@ -239,6 +266,7 @@ struct VideoChainStage {
         for (Overlay& overlay : images) {
             // What is not forced is not drawn, yet it ends what was drawn before.
             if (track.forced_only && !overlay.forced) overlay.regions.clear();
+            if (media::is_hdr(colour)) filter::to_hdr(overlay, colour);
             track.coming.push_back(std::move(overlay));
         }
         std::stable_sort(track.coming.begin(), track.coming.end(),
@@ -260,12 +288,9 @@ struct VideoChainStage {
         // The decoder's samples may be shared: the overlay goes onto a copy.
         Picture own = picture.allocate_alike(picture.width, picture.height);
         for (int plane = 0; plane < 3; ++plane) {
-            const int rows = plane == 0 ? picture.height : (picture.height + 1) / 2;
-            for (int y = 0; y < rows; ++y) {
-                std::memcpy(own.planes[plane] + y * own.strides[plane],
-                            picture.planes[plane] + y * picture.strides[plane],
-                            static_cast<std::size_t>(own.strides[plane]));
-            }
+            for (int y = 0; y < picture.plane_height(plane); ++y)
+                std::memcpy(own.row<std::uint8_t>(plane, y), picture.row<std::uint8_t>(plane, y),
+                            picture.row_bytes(plane));
         }
         for (const auto& [id, track] : subtitles) filter::lay_over(own, track.showing);
         picture = std::move(own);
@@ -291,6 +316,8 @@ class Graph {
                 stages.emplace_back([&, stage = chain.get()] { guard(filter_stage(*stage)); });
             for (const auto& encode : video_) {
                 if (encode->scaler) stages.emplace_back([&, stage = encode.get()] { guard(scale_stage(*stage)); });
+                if (encode->changes_samples())
+                    stages.emplace_back([&, stage = encode.get()] { guard(sample_stage(*stage)); });
                 stages.emplace_back([&, stage = encode.get()] { guard(encode_stage(*stage)); });
             }
             for (const auto& track : audio_tracks_)
@@ -310,6 +337,7 @@ class Graph {
         for (const VideoChain& chain : settings_.chains) {
             auto stage = std::make_unique<VideoChainStage>();
             stage->settings = &chain;
+            stage->colour = settings_.video->colour;
             for (const VideoChain::Subtitles& one : chain.subtitles) {
                 auto& track = stage->subtitles[one.from.id];
                 track.decoder = codec::make_subtitle_decoder(one.from);
@@ -319,14 +347,22 @@ class Graph {
         }
         for (const VideoEncode& one : settings_.video_encodes) {
             const Track& from = *settings_.video;
+            const filter::Borders& crop = settings_.chains.at(one.chain).crop;
+            const int width = from.width - crop.left - crop.right, height = from.height - crop.top - crop.bottom;
             auto stage = std::make_unique<VideoEncodeStage>();
             stage->settings = &one;
             WAVECREST_TRY_ASSIGN(encoder, make_encoder(one));
             stage->encoder = std::move(encoder);
-            if (one.encode.width != from.width || one.encode.height != from.height) {
-                WAVECREST_TRY_ASSIGN(scaler, filter::Scaler::create(from.width, from.height, one.encode.width,
-                                                                    one.encode.height, one.encode.pixel_aspect));
+            if (one.encode.width != width || one.encode.height != height) {
+                WAVECREST_TRY_ASSIGN(
+                    scaler, filter::Scaler::create(width, height, one.encode.width, one.encode.height,
+                                                   one.encode.pixel_aspect, from.bit_depth > 8 ? from.bit_depth : 8));
                 stage->scaler = std::move(scaler);
+            }
+            if (one.to_sdr) {
+                stage->tone_mapper = std::make_unique<filter::ToneMapper>(from);
+            } else {
+                stage->changes_depth = std::max(from.bit_depth, 8) != one.encode.bit_depth;
             }
             chains_.at(one.chain)->encodes.push_back(stage.get());
             video_.push_back(std::move(stage));
@@ -399,6 +435,7 @@ class Graph {
         for (const auto& encode : video_) {
             encode->filtered.abandon();
             encode->scaled.abandon();
+            encode->ready.abandon();
         }
     }
 
@@ -513,8 +550,10 @@ class Graph {
         std::optional<filter::ConstantRate> constant;
         if (chain.settings->constant_rate) constant.emplace(*chain.settings->constant_rate);
         std::vector<Picture> whole, even;
+        std::int64_t shown = 0;
         const auto pass_on = [&] {
             for (Picture& picture : whole) {
+                if (chain.settings->crop.any()) picture = crop(std::move(picture), chain);
                 if (constant) {
                     constant->push(std::move(picture), even);
                 } else {
@@ -524,6 +563,10 @@ class Graph {
             whole.clear();
             for (Picture& picture : even) {
                 if (picture.pts < Time{}) continue;  // before a cut: needed for decoding only
+                if (chain.settings->half_rate) {
+                    if (shown++ % 2 != 0) continue;
+                    picture.duration *= 2;
+                }
                 if (!chain.subtitles.empty()) chain.burn_in(picture);
                 for (VideoEncodeStage* encode : chain.encodes) encode->input().push(picture);
             }
@@ -545,12 +588,40 @@ class Graph {
         return {};
     }
 
+    // Of what is cut away something is looked at now and then: sampling beforehand may have missed a brighter part.
+    Picture crop(Picture picture, VideoChainStage& chain) {
+        const filter::Borders& borders = chain.settings->crop;
+        if (chain.cropped++ % kBordersEvery == 0) {
+            const auto found = filter::black_borders(picture);
+            if (found && filter::common(*found, borders) != borders) {
+                if (chain.cut_off && picture.pts - chain.cut_off->to < base::from_seconds(2)) {
+                    chain.cut_off->to = picture.pts + picture.duration;
+                } else if (!chain.cut_off) {
+                    chain.cut_off = Problem{"picture inside the black borders was cropped", picture.pts,
+                                            picture.pts + picture.duration};
+                }
+            }
+        }
+        return filter::cropped(std::move(picture), borders);
+    }
+
     Status scale_stage(VideoEncodeStage& stage) {
         while (auto picture = stage.filtered.pop()) {
             WAVECREST_TRY_ASSIGN(scaled, stage.scaler->apply(*picture));
-            if (!stage.scaled.push(std::move(scaled))) break;
+            if (!stage.behind_scaler().push(std::move(scaled))) break;
         }
-        stage.scaled.close();
+        stage.behind_scaler().close();
+        return {};
+    }
+
+    Status sample_stage(VideoEncodeStage& stage) {
+        const int depth = stage.settings->encode.bit_depth;
+        while (auto picture = stage.scaled.pop()) {
+            Picture changed =
+                stage.tone_mapper ? stage.tone_mapper->apply(*picture) : filter::to_depth(*picture, depth);
+            if (!stage.ready.push(std::move(changed))) break;
+        }
+        stage.ready.close();
         return {};
     }
 
@@ -567,13 +638,17 @@ class Graph {
             packets.clear();
             return {};
         };
-        while (auto picture = stage.scaled.pop()) {
+        while (auto picture = stage.ready.pop()) {
             const codec::VideoEncoderSettings& encode = stage.settings->encode;
             if (picture->width != encode.width || picture->height != encode.height)
                 return fail(
                     ErrorKind::input,
                     fmt::format("the video size changes to {}x{} inside the title", picture->width, picture->height),
                     "video track", "such titles can't be converted yet");
+            if (picture->bit_depth != encode.bit_depth)
+                return fail(ErrorKind::input,
+                            fmt::format("the bit depth changes to {} inside the title", picture->bit_depth),
+                            "video track", "such titles can't be converted yet");
             if (stage.pictures++ == 0) stage.first = picture->pts;
             stage.end = picture->pts + picture->duration;
             if (watch.picture) watch.picture(*picture);
@@ -606,7 +681,10 @@ class Graph {
 
     // When all stages have ended.
     Status add_up() {
-        for (const auto& chain : chains_) result_.subtitles = std::max(result_.subtitles, chain->shown);
+        for (const auto& chain : chains_) {
+            result_.subtitles = std::max(result_.subtitles, chain->shown);
+            if (chain->cut_off) result_.problems.push_back(*chain->cut_off);
+        }
         if (!audio_.empty()) result_.audio_frames = audio_.front()->frames();
         if (!video_.empty()) {
             const VideoEncodeStage& first = *video_.front();
@@ -699,6 +777,44 @@ Status look_at_cadence(PacketSource& source, const Track& video, Time length,
         pictures.clear();
     }
     return {};
+}
+
+Status listen(PacketSource& source, const std::vector<AudioEncode>& encodes,
+              const std::function<void(std::size_t, const AudioFrames&)>& frames, const Cancel& cancel) {
+    struct Ear {
+        std::unique_ptr<media::AudioDecoder> decoder;
+        std::vector<std::size_t> encodes;
+        std::map<std::size_t, filter::NightRange> night;
+    };
+    std::map<TrackId, Ear> ears;
+    for (std::size_t i = 0; i < encodes.size(); ++i) {
+        Ear& ear = ears[encodes[i].from.id];
+        if (!ear.decoder) {
+            WAVECREST_TRY_ASSIGN(decoder, codec::make_audio_decoder(encodes[i].from));
+            ear.decoder = std::move(decoder);
+        }
+        ear.encodes.push_back(i);
+    }
+    std::vector<AudioFrames> decoded;
+    while (true) {
+        if (cancel.requested()) return base::interrupted();
+        WAVECREST_TRY_ASSIGN(packet, source.read());
+        if (!packet) return {};
+        const auto found = ears.find(packet->track);
+        if (found == ears.end()) continue;
+        Ear& ear = found->second;
+        decoded.clear();
+        WAVECREST_TRY(ear.decoder->decode(*packet, decoded));
+        for (const AudioFrames& audio : decoded) {
+            if (audio.sample_rate <= 0 || audio.channels <= 0) continue;
+            for (const std::size_t number : ear.encodes) {
+                AudioFrames heard = audio;
+                filter::remix(heard, encodes[number].encode.speakers);
+                if (encodes[number].night) ear.night.try_emplace(number, heard.sample_rate).first->second.apply(heard);
+                frames(number, heard);
+            }
+        }
+    }
 }
 
 Result<GraphResult> run(PacketSource& source, const GraphSettings& settings, const SinkMaker& make_sink,

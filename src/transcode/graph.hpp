@@ -18,18 +18,21 @@
 #include "base/progress.hpp"
 #include "codec/audio_encoder.hpp"
 #include "codec/video_encoder.hpp"
+#include "filter/borders.hpp"
 #include "filter/cadence.hpp"
 #include "filter/whole_frames.hpp"
 #include "media/flow.hpp"
 
 namespace wavecrest::transcode {
 
-// What decoded pictures go through before they are encoded, at the source's size.
+// What decoded pictures go through before they are encoded, at the source's size without borders.
 struct VideoChain {
+    filter::Borders crop;  // left out; where there is more than black a problem is told
     // Where there may be fields of different instants or pulldown; else pictures are whole as they come.
     std::optional<filter::WholeFrames::Settings> fields;
     // Frames are repeated and left out to come at this rate; else they keep their own times.
     std::optional<Ratio> constant_rate;
+    bool half_rate = false;  // every other frame is left out
     // Subtitles burned in: all of a track, or only what is marked as forced in it.
     struct Subtitles {
         Track from;
@@ -47,13 +50,19 @@ struct EncoderWatch {
 
 struct VideoEncode {
     std::size_t chain = 0;               // of GraphSettings::chains
-    codec::VideoEncoderSettings encode;  // its size is the one pictures are scaled to
+    codec::VideoEncoderSettings encode;  // its size is the one pictures are scaled to, its depth the one they get
+    bool to_sdr = false;                 // high dynamic range is made standard
     EncoderWatch watch;
 };
 
 struct AudioEncode {
     Track from;  // resampled to the encoder's rate, and mixed to its layout
     codec::AudioEncoderSettings encode;
+    // Loudness that the programme is brought to, LUFS, by the gain (a factor) that somebody found out beforehand; true
+    // peaks stay under -1 dBTP.
+    std::optional<double> loudness;
+    float gain = 1;
+    bool night = false;  // reduced dynamic range (filter/night.hpp)
 };
 
 // A track of an output: one of those that are encoded, which others may have, too, or one of the source as it is.
@@ -80,12 +89,17 @@ struct GraphSettings {
 
 struct GraphResult {
     std::int64_t pictures = 0;  // of the first encode of video
-    Time duration{};            // of it, or of what was heard where there is none
+    Time duration{};            // of it, or of what went along or was heard where there is none
     Time first_picture{};
     std::int64_t audio_frames = 0;  // of the first encode of audio (per channel), silence put into gaps not counted
     int subtitles = 0;              // images burned in
     std::vector<Problem> problems;  // of decoding the pictures
 };
+
+// Shows the audio of each encode as it goes into its encoder, but for gain and limits: mixed, at the source's rate.
+// `frames` is called with the encode's number. Reads the source to its end.
+Status listen(PacketSource& source, const std::vector<AudioEncode>& encodes,
+              const std::function<void(std::size_t, const AudioFrames&)>& frames, const Cancel& cancel);
 
 // Makes the sink of an output (its number, from 0) once its tracks are known; ids of tracks count from 1.
 using SinkMaker = std::function<Result<std::unique_ptr<PacketSink>>(std::size_t output, const std::vector<Track>&)>;

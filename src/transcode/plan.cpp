@@ -14,8 +14,10 @@
 #include "codec/video_decoder.hpp"
 #include "container/timing.hpp"
 #include "container/writer.hpp"
+#include "filter/tone_map.hpp"
 #include "media/language.hpp"
 #include "media/track_choice.hpp"
+#include "transcode/complete.hpp"
 
 namespace wavecrest::transcode {
 namespace {
@@ -27,10 +29,12 @@ int even(double value) {
 }
 
 // The size to code at: within the profile's limit as displayed, never enlarged, pixel aspect squared or kept.
-void choose_size(const Track& from, const profile::VideoSettings& settings, codec::VideoEncoderSettings& encode) {
+void choose_size(const Track& from, const filter::Borders& crop, const profile::VideoSettings& settings,
+                 codec::VideoEncoderSettings& encode) {
     const double pixel = from.pixel_aspect.value();
-    double width = settings.square_pixels ? std::max(from.width * pixel, 1.0 * from.width) : from.width;
-    double height = settings.square_pixels && pixel < 1 ? from.height / pixel : from.height;
+    const int columns = from.width - crop.left - crop.right, rows = from.height - crop.top - crop.bottom;
+    double width = settings.square_pixels ? std::max(columns * pixel, 1.0 * columns) : columns;
+    double height = settings.square_pixels && pixel < 1 ? rows / pixel : rows;
     const double shown_width = settings.square_pixels ? width : width * pixel;
     const double shrink = std::min({1.0, settings.largest.width / shown_width, settings.largest.height / height});
     // A few pixels over the limit by rounding of the aspect are no reason to resample: limits are inclusive of them.
@@ -55,6 +59,33 @@ ColourDescription output_colour(const Track& from, std::vector<std::string>& ste
         steps.push_back(fmt::format("colour: not specified; set to {}, usual for this size", media::describe(colour)));
     }
     return colour;
+}
+
+// Bits a sample and colours of what is made.
+void plan_depth(const Track& track, const profile::VideoSettings& settings, VideoEncode& made,
+                std::vector<std::string>& steps) {
+    codec::VideoEncoderSettings& encode = made.encode;
+    const int source_depth = std::max(track.bit_depth, 8);
+    encode.bit_depth = std::min(source_depth, settings.bit_depth);
+    if (!media::is_hdr(track.colour)) {
+        encode.colour = output_colour(track, steps);
+        if (encode.bit_depth < source_depth)
+            steps.push_back(fmt::format("bit depth: {} to {}, dithered", source_depth, encode.bit_depth));
+        return;
+    }
+    const char* kind = track.colour.transfer == media::kTransferHlg ? "HLG" : "HDR10";
+    if (settings.keeps_hdr && encode.bit_depth == 10) {
+        encode.colour = track.colour;
+        encode.mastering_display = track.mastering_display;
+        encode.content_light = track.content_light;
+        steps.push_back(fmt::format("HDR: {} kept, 10 bits", kind));
+        return;
+    }
+    made.to_sdr = true;
+    encode.bit_depth = 8;  // standard dynamic range
+    encode.colour = filter::ToneMapper::result_colour();
+    steps.push_back(
+        fmt::format("HDR: {} (peak {:.0f} cd/m2) tone-mapped to SDR, 8 bits", kind, filter::source_peak(track)));
 }
 
 // What a few places of a title show about its frames.
@@ -213,17 +244,9 @@ struct VideoLook {
     std::optional<FrameTimes> times;
 };
 
-Result<VideoLook> look_at_video(const PlanSource& source, int number) {
+Result<VideoLook> look_at_video(const PlanSource& source, const Track& track) {
     VideoLook look;
-    int videos = 0;
-    for (const Track& track : source.tracks) {
-        if (track.kind == TrackKind::video && ++videos == std::max(number, 1)) look.track = &track;
-    }
-    if (videos == 0) return fail(ErrorKind::input, "no video", source.name, "name a video file");
-    if (look.track == nullptr)
-        return fail(ErrorKind::usage, fmt::format("there is no video track {}", number), source.name,
-                    "wavecrest inspect lists the tracks");
-    const Track& track = *look.track;
+    look.track = &track;
     if (const std::string why = codec::why_no_pictures(track); !why.empty()) {
         return fail(ErrorKind::input, why, source.name,
                     track.codec == Codec::unknown
@@ -255,18 +278,88 @@ bool same(const VideoChain& a, const VideoChain& b) {
         return x.frame_rate == y.frame_rate && x.video == y.video && x.first == y.first &&
                x.marked_film == y.marked_film;
     };
-    return a.constant_rate == b.constant_rate && a.fields.has_value() == b.fields.has_value() &&
-           (!a.fields || same_fields(*a.fields, *b.fields));
+    const auto same_subtitles = [](const VideoChain::Subtitles& x, const VideoChain::Subtitles& y) {
+        return x.from.id == y.from.id && x.forced_only == y.forced_only;
+    };
+    return a.constant_rate == b.constant_rate && a.half_rate == b.half_rate && a.crop == b.crop &&
+           a.fields.has_value() == b.fields.has_value() && (!a.fields || same_fields(*a.fields, *b.fields)) &&
+           std::equal(a.subtitles.begin(), a.subtitles.end(), b.subtitles.begin(), b.subtitles.end(), same_subtitles);
+}
+
+// Black borders of the whole title, by places spread over it.
+filter::Borders look_for_borders(const PlanSource& source, const Track& track) {
+    constexpr int kPlaces = 40, kFewest = 6;
+    if (!source.open) return {};
+    std::optional<filter::Borders> found;
+    int seen = 0;
+    auto opened = source.open();
+    for (int i = 0; i < kPlaces && opened; ++i) {
+        const Time at = base::from_seconds((i + 0.5) / kPlaces * base::to_seconds(source.duration));
+        auto decoder = codec::make_video_decoder(track);
+        if (!decoder || !(*opened)->seek(at)) continue;
+        std::vector<Picture> pictures;
+        for (int packets = 0; packets < 2000 && pictures.empty(); ++packets) {
+            auto packet = (*opened)->read();
+            if (!packet || !*packet) break;
+            if ((*packet)->track == track.id && !(*decoder)->decode(**packet, pictures)) break;
+        }
+        if (pictures.empty()) (void)(*decoder)->flush(pictures);
+        if (pictures.empty()) continue;
+        const auto borders = filter::black_borders(pictures.front());
+        if (!borders) continue;
+        found = found ? filter::common(*found, *borders) : *borders;
+        ++seen;
+    }
+    const bool fields = track.scan == Scan::interlaced || track.scan == Scan::pulldown;
+    return found && seen >= kFewest ? filter::croppable(*found, fields) : filter::Borders{};
+}
+
+// Bits by quality, or by an average that is held in two passes.
+std::string plan_rate(const profile::VideoSettings& settings, const PlanSource& source, EncodePlan::Output& output,
+                      codec::VideoEncoderSettings& encode) {
+    encode.effort = settings.effort;
+    encode.quality = settings.quality;
+    encode.peak_bps = settings.peak_bps;
+    encode.buffer = settings.buffer;
+    encode.keyframe_distance = settings.keyframe_interval;
+    encode.fixed_keyframes = settings.fixed_keyframes;
+    encode.mean_bps = settings.mean_bps;
+    if (settings.target_bytes > 0) {
+        output.target_bytes = settings.target_bytes;
+        // What audio takes of it is known behind the first pass.
+        encode.mean_bps = static_cast<std::int64_t>(static_cast<double>(settings.target_bytes) * 8 /
+                                                    std::max(base::to_seconds(source.duration), 1.0));
+    }
+    const std::string rate =
+        settings.target_bytes > 0 ? fmt::format("file of {}, two passes", base::format_bytes(settings.target_bytes))
+        : settings.mean_bps > 0   ? fmt::format("average {}, two passes", base::format_bitrate(settings.mean_bps))
+                                  : fmt::format("quality {:g}", settings.quality);
+    const std::string peak = settings.peak_bps > 0
+                                 ? fmt::format(", peak {} over {}", base::format_bitrate(settings.peak_bps),
+                                               base::format_span(settings.buffer))
+                                 : "";
+    const std::string keyframes =
+        settings.fixed_keyframes ? fmt::format(", keyframes every {}", base::format_span(settings.keyframe_interval))
+                                 : "";
+    return fmt::format("video: {}, {}, effort {}{}{}", named(settings), rate, settings.effort, peak, keyframes);
 }
 
 // The video of one output.
 Status plan_video(const PlanSource& source, const VideoLook& look, const profile::VideoSettings& settings,
-                  EncodePlan& plan, std::vector<std::string>& steps) {
+                  std::vector<VideoChain::Subtitles> subtitles, EncodePlan& plan, std::vector<std::string>& steps) {
     const Track& track = *look.track;
     VideoChain chain;
+    chain.subtitles = std::move(subtitles);
     VideoEncode made;
     codec::VideoEncoderSettings& encode = made.encode;
-    choose_size(track, settings, encode);
+    if (settings.crop) {
+        chain.crop = look_for_borders(source, track);
+        steps.push_back(chain.crop.any()
+                            ? fmt::format("black borders: top {}, bottom {}, left {}, right {} cropped", chain.crop.top,
+                                          chain.crop.bottom, chain.crop.left, chain.crop.right)
+                            : "black borders: none found");
+    }
+    choose_size(track, chain.crop, settings, encode);
     encode.frame_rate = track.frame_rate;
     if (look.times) {
         if (encode.frame_rate.num <= 0) encode.frame_rate = look.times->usual;
@@ -282,16 +375,24 @@ Status plan_video(const PlanSource& source, const VideoLook& look, const profile
         steps.push_back(
             fmt::format("variable frame rate, mostly {} fps: timestamps kept", base::format_rate(encode.frame_rate)));
     }
-    if (encode.width != track.width || encode.height != track.height) {
+    constexpr double kFast = 30.5;
+    if (settings.half_rate && !encode.variable_rate && encode.frame_rate.value() > kFast) {
+        chain.half_rate = true;
+        encode.frame_rate = base::reduced({encode.frame_rate.num, encode.frame_rate.den * 2});
+        steps.push_back(fmt::format("every other frame: {} fps", base::format_rate(encode.frame_rate)));
+    }
+    const bool scales = encode.width != track.width - chain.crop.left - chain.crop.right ||
+                        encode.height != track.height - chain.crop.top - chain.crop.bottom;
+    if (scales) {
         steps.push_back(fmt::format("video: {}x{} (display aspect {}) scaled to {}x{} ({} pixels)", track.width,
                                     track.height, media::aspect_name(track.display_aspect()), encode.width,
                                     encode.height, encode.pixel_aspect == Ratio{1, 1} ? "square" : "the source's"));
     } else {
-        steps.push_back(fmt::format("video: {}x{} kept, pixel aspect {}:{}", track.width, track.height,
+        steps.push_back(fmt::format("video: {}x{} kept, pixel aspect {}:{}", encode.width, encode.height,
                                     encode.pixel_aspect.num, encode.pixel_aspect.den));
     }
     if (track.frame_packing) {
-        const bool mixes = encode.width != track.width || encode.height != track.height ||
+        const bool mixes = scales || chain.crop.any() ||
                            (chain.fields && (chain.fields->first == filter::WholeFrames::TimeRange::video));
         if (track.frame_packing->interleaved() && mixes) {
             return fail(ErrorKind::input,
@@ -301,20 +402,11 @@ Status plan_video(const PlanSource& source, const VideoLook& look, const profile
         }
         steps.push_back(fmt::format("{}: kept", media::describe(*track.frame_packing)));
     }
-    encode.colour = output_colour(track, steps);
+    plan_depth(track, settings, made, steps);
     encode.codec = settings.codec;
     encode.profile = settings.profile;
     encode.level = settings.level;
-    encode.effort = settings.effort;
-    encode.quality = settings.quality;
-    encode.peak_bps = settings.peak_bps;
-    encode.buffer = settings.buffer;
-    encode.keyframe_distance = settings.keyframe_interval;
-    steps.push_back(
-        fmt::format("video: {}, quality {:g}, effort {}{}", named(settings), settings.quality, settings.effort,
-                    settings.peak_bps > 0 ? fmt::format(", peak {} over {}", base::format_bitrate(settings.peak_bps),
-                                                        base::format_span(settings.buffer))
-                                          : ""));
+    steps.push_back(plan_rate(settings, source, plan.outputs.back(), encode));
     const auto known = std::find_if(plan.graph.chains.begin(), plan.graph.chains.end(),
                                     [&](const VideoChain& other) { return same(chain, other); });
     made.chain = static_cast<std::size_t>(known - plan.graph.chains.begin());
@@ -440,13 +532,16 @@ Status plan_audio(const std::vector<const Track*>& chosen, const profile::Profil
             Track coded;
             coded.codec = settings.codec;
             WAVECREST_TRY(check_container(profile, coded, "another audio codec"));
-            AudioEncode one{*track, {}};
+            AudioEncode one;
+            one.from = *track;
             codec::AudioEncoderSettings& encode = one.encode;
             encode.codec = settings.codec;
             encode.sample_rate = codec::nearest_rate(settings.codec, track->sample_rate);
             encode.speakers = layout_for(*track, settings);
             encode.bit_depth = track->bit_depth > 16 ? 24 : 16;
             encode.purpose = track->purpose;
+            one.loudness = settings.loudness;
+            one.night = settings.night;
             const int channels = media::speaker_count(encode.speakers);
             encode.bitrate_bps = settings.bitrate_for(channels);
             // A stereo track has no surround version beside its stereo one.
@@ -454,10 +549,12 @@ Status plan_audio(const std::vector<const Track*>& chosen, const profile::Profil
                     return other.encode.codec == encode.codec && other.encode.speakers == encode.speakers;
                 }))
                 continue;
-            steps.push_back(fmt::format("audio: {} to {} {}, {} Hz{}", from, media::display_name(encode.codec),
+            steps.push_back(fmt::format("audio: {} to {} {}, {} Hz{}{}{}", from, media::display_name(encode.codec),
                                         media::channel_layout(channels), encode.sample_rate,
                                         encode.bitrate_bps > 0 ? ", " + base::format_bitrate(encode.bitrate_bps)
-                                                               : fmt::format(", {} bits", encode.bit_depth)));
+                                                               : fmt::format(", {} bits", encode.bit_depth),
+                                        one.loudness ? fmt::format(", loudness {:g} LUFS", *one.loudness) : "",
+                                        one.night ? ", dynamic range reduced" : ""));
             most += encode.bitrate_bps > 0 ? encode.bitrate_bps
                                            : std::int64_t{encode.bit_depth} * channels * encode.sample_rate;
             made.push_back(one);
@@ -466,7 +563,8 @@ Status plan_audio(const std::vector<const Track*>& chosen, const profile::Profil
             const auto known = std::find_if(all.begin(), all.end(), [&](const AudioEncode& other) {
                 return other.from.id == track->id && other.encode.codec == encode.codec &&
                        other.encode.speakers == encode.speakers && other.encode.sample_rate == encode.sample_rate &&
-                       other.encode.bitrate_bps == encode.bitrate_bps;
+                       other.encode.bitrate_bps == encode.bitrate_bps && other.loudness == one.loudness &&
+                       other.night == one.night;
             });
             output.push_back({OutputTrack::Kind::audio, static_cast<std::size_t>(known - all.begin())});
             if (known == all.end()) all.push_back(std::move(one));
@@ -510,14 +608,13 @@ void list_audio(const PlanSource& source, const PlanRequest& request, const std:
         plan.warnings.emplace_back("no audio in the result: the title has no audio track that can be decoded");
 }
 
-// Which subtitles are burned into the video of every output. Images can't be kept as a track of an MP4 file.
-Status plan_subtitles(const PlanSource& source, const PlanRequest& request, const std::vector<const Track*>& audio,
-                      EncodePlan& plan) {
-    const std::vector<Track>& tracks = source.tracks;
+// Which subtitles are burned in where a profile doesn't keep them.
+Result<std::vector<VideoChain::Subtitles>> choose_burned(const PlanSource& source, const PlanRequest& request,
+                                                         const std::vector<const Track*>& audio) {
     const std::string language = audio.empty() ? "" : audio.front()->language;
     std::vector<VideoChain::Subtitles> chosen;
     const auto take = [&](bool forced_only, const auto& fits) {
-        for (const Track& track : tracks) {
+        for (const Track& track : source.tracks) {
             const bool image = track.kind == TrackKind::subtitle && track.codec != Codec::text;
             if (image && fits(track)) chosen.push_back({track, forced_only});
         }
@@ -550,26 +647,81 @@ Status plan_subtitles(const PlanSource& source, const PlanRequest& request, cons
                         "stream: --burn-in) forced, none or a language, e.g. en");
         }
     }
-    if (!chosen.empty()) {
-        plan.steps.push_back(fmt::format("subtitles: {}, {} burned in",
-                                         media::language_name(chosen.front().from.language),
-                                         chosen.front().forced_only ? "only the forced ones are" : "all are"));
+    return chosen;
+}
+
+// Subtitles that go along in one output.
+void keep_subtitles(const PlanSource& source, const profile::Profile& profile, EncodePlan& plan,
+                    std::vector<std::string>& steps) {
+    for (const Track& track : source.tracks) {
+        if (track.kind != TrackKind::subtitle) continue;
+        const bool text = track.codec == Codec::text;
+        if (!(text ? profile.subtitles.keep_text : profile.subtitles.keep_images)) continue;
+        if (!container::why_not(profile.container, track).empty()) continue;
+        plan.graph.outputs.back().push_back({OutputTrack::Kind::kept, plan.graph.kept.size()});
+        plan.graph.kept.push_back(track);
+        steps.push_back(
+            fmt::format("subtitles: {} ({}) kept", media::language_name(track.language), text ? "text" : "bitmap"));
     }
-    for (const Track& track : tracks) {
+}
+
+// What becomes of each of the source's subtitles.
+void list_subtitles(const PlanSource& source, const std::vector<VideoChain::Subtitles>& burned, EncodePlan& plan) {
+    const auto is = [](const Track& track) { return [&track](const Track& other) { return other.id == track.id; }; };
+    for (const Track& track : source.tracks) {
         if (track.kind != TrackKind::subtitle) continue;
         const auto taken =
-            std::find_if(chosen.begin(), chosen.end(), [&](const auto& c) { return c.from.id == track.id; });
-        if (taken != chosen.end()) {
+            std::find_if(burned.begin(), burned.end(), [&](const auto& c) { return c.from.id == track.id; });
+        const bool kept = std::any_of(plan.graph.kept.begin(), plan.graph.kept.end(), is(track));
+        if (kept) {
+            plan.tracks.push_back({track, TrackPlan::Action::keep, "as it is"});
+        } else if (taken != burned.end()) {
             plan.tracks.push_back({track, TrackPlan::Action::transcode,
                                    taken->forced_only ? "forced subtitles in it are burned in" : "burned in"});
         } else {
             plan.tracks.push_back({track, TrackPlan::Action::drop,
                                    track.codec == Codec::text
-                                       ? "text subtitles can't be burned in; --remux webvtt writes them beside the film"
+                                       ? "the profile or its container leaves text subtitles out; --remux webvtt "
+                                         "writes them beside the film"
                                        : "not selected; --subtitles burns one language in"});
         }
     }
-    for (VideoChain& chain : plan.graph.chains) chain.subtitles = chosen;
+}
+
+// The video track that is wanted, as it lies in the source.
+Result<const Track*> choose_video(const PlanSource& source, int number) {
+    int videos = 0;
+    const Track* chosen = nullptr;
+    for (const Track& track : source.tracks) {
+        if (track.kind == TrackKind::video && ++videos == std::max(number, 1)) chosen = &track;
+    }
+    if (videos == 0)
+        return fail(ErrorKind::input, "no video", source.name,
+                    "name a video file, or convert it with an audio profile: --profile audio-only");
+    if (chosen == nullptr)
+        return fail(ErrorKind::usage, fmt::format("there is no video track {}", number), source.name,
+                    "wavecrest inspect lists the tracks");
+    return chosen;
+}
+
+// Video that goes along as it is.
+Status keep_video(const PlanSource& source, Track track, const profile::Profile& profile, EncodePlan& plan,
+                  std::vector<std::string>& steps) {
+    // Its headers may only be in the stream.
+    if (source.open) {
+        WAVECREST_TRY_ASSIGN(opened, source.open());
+        std::vector<Track> one = {track};
+        std::vector<Packet> read;
+        WAVECREST_TRY(complete(*opened, one, read));
+        track = one.front();
+    }
+    if (const std::string why = container::why_not(profile.container, track); !why.empty())
+        return fail(ErrorKind::usage, why, fmt::format("profile {}", profile.name),
+                    "use container = \"matroska\", or name a codec in [video] of the profile");
+    plan.graph.outputs.back().push_back({OutputTrack::Kind::kept, plan.graph.kept.size()});
+    plan.graph.kept.push_back(track);
+    plan.outputs.back().most_bps += track.peak_bitrate_bps > 0 ? track.peak_bitrate_bps : 0;
+    steps.push_back(fmt::format("video: {} {}x{} kept", media::display_name(track.codec), track.width, track.height));
     return {};
 }
 
@@ -580,40 +732,85 @@ std::string_view short_name(TrackPlan::Action action) {
 }
 
 Result<EncodePlan> plan_encode(const PlanSource& source, const PlanRequest& request) {
+    using What = profile::VideoSettings::What;
     EncodePlan plan;
-    WAVECREST_TRY_ASSIGN(look, look_at_video(source, request.video));
-    const Track& video = *look.track;
+    const auto any = [&](What what) {
+        return std::any_of(request.profiles.begin(), request.profiles.end(),
+                           [&](const profile::Profile& profile) { return profile.video.what == what; });
+    };
+    const Track* video = nullptr;
+    VideoLook look;
+    if (any(What::encode) || any(What::keep)) {
+        WAVECREST_TRY_ASSIGN(chosen, choose_video(source, request.video));
+        video = chosen;
+    }
+    if (any(What::encode)) {
+        WAVECREST_TRY_ASSIGN(looked, look_at_video(source, *video));
+        look = std::move(looked);
+        plan.graph.video = *video;
+    }
     WAVECREST_TRY_ASSIGN(ids, choose_audio(source, request));
     std::vector<const Track*> audio;  // in the order they were asked for
     for (const TrackId id : ids)
         audio.push_back(&*std::find_if(source.tracks.begin(), source.tracks.end(),
                                        [&](const Track& track) { return track.id == id; }));
-    plan.graph.video = video;
+    std::vector<VideoChain::Subtitles> burned;
+    if (any(What::encode)) {
+        WAVECREST_TRY_ASSIGN(chosen, choose_burned(source, request, audio));
+        burned = std::move(chosen);
+    }
     std::vector<std::string> codecs;
+    bool burns = false;
     for (const profile::Profile& profile : request.profiles) {
-        plan.outputs.push_back({profile.name, profile.container, 0, {}});
+        const profile::VideoSettings& settings = profile.video;
+        plan.outputs.push_back({profile.name, profile.container, 0, 0, profile.has_video(), {}});
         plan.graph.outputs.emplace_back();
         std::vector<std::string> steps;
-        Track coded;
-        coded.codec = profile.video.codec;
-        WAVECREST_TRY(check_container(profile, coded, "another video codec"));
-        WAVECREST_TRY(plan_video(source, look, profile.video, plan, steps));
+        if (settings.what == What::encode) {
+            Track coded;
+            coded.codec = settings.codec;
+            WAVECREST_TRY(check_container(profile, coded, "another video codec"));
+            // A language that is asked for is burned in whatever the profile keeps.
+            const bool burn = !profile.subtitles.keep_images || request.subtitles != "forced";
+            burns = burns || (burn && !burned.empty());
+            WAVECREST_TRY(
+                plan_video(source, look, settings, burn ? burned : std::vector<VideoChain::Subtitles>{}, plan, steps));
+            codecs.emplace_back(media::display_name(settings.codec));
+        } else if (settings.what == What::keep) {
+            WAVECREST_TRY(keep_video(source, *video, profile, plan, steps));
+        }
         WAVECREST_TRY(plan_audio(audio, profile, plan, steps));
+        if (!profile.has_video() && plan.graph.outputs.back().empty())
+            return fail(ErrorKind::input, "no audio that can be converted", source.name,
+                        "wavecrest inspect lists the tracks; --audio chooses one");
+        if (container::holds_one_track(profile.container) && plan.graph.outputs.back().size() > 1)
+            return fail(ErrorKind::usage, fmt::format("{} files have one audio track", profile.container),
+                        fmt::format("profile {}", profile.name), "choose one track with --audio, or use \"matroska\"");
+        if (profile.has_video()) keep_subtitles(source, profile, plan, steps);
         plan.outputs.back().steps = std::move(steps);
         // Without a peak rate of the video nothing is known of all together.
         std::int64_t& most = plan.outputs.back().most_bps;
-        most = profile.video.peak_bps > 0 ? most + profile.video.peak_bps : 0;
-        codecs.emplace_back(media::display_name(profile.video.codec));
+        if (settings.what == What::encode) most = settings.peak_bps > 0 ? most + settings.peak_bps : 0;
+        if (settings.what == What::keep && video->peak_bitrate_bps <= 0) most = 0;
     }
-    std::sort(codecs.begin(), codecs.end());
-    codecs.erase(std::unique(codecs.begin(), codecs.end()), codecs.end());
-    plan.tracks.push_back({video, TrackPlan::Action::transcode,
-                           fmt::format("{} to {}", media::display_name(video.codec), fmt::join(codecs, " and "))});
-    if (video.layers == media::Layers::second_view)
+    if (video != nullptr && !codecs.empty()) {
+        std::sort(codecs.begin(), codecs.end());
+        codecs.erase(std::unique(codecs.begin(), codecs.end()), codecs.end());
+        plan.tracks.push_back({*video, TrackPlan::Action::transcode,
+                               fmt::format("{} to {}", media::display_name(video->codec), fmt::join(codecs, " and "))});
+    } else if (video != nullptr) {
+        plan.tracks.push_back({*video, TrackPlan::Action::keep, "as it is"});
+    }
+    if (video != nullptr && !codecs.empty() && video->layers == media::Layers::second_view)
         plan.warnings.emplace_back(
             "3D: only the base view is converted; the second view (MVC) can be kept with convert --remux");
     list_audio(source, request, audio, plan);
-    WAVECREST_TRY(plan_subtitles(source, request, audio, plan));
+    if (burns)
+        plan.steps.push_back(fmt::format("subtitles: {}, {} burned in",
+                                         media::language_name(burned.front().from.language),
+                                         burned.front().forced_only ? "only the forced ones are" : "all are"));
+    if (!burns) burned.clear();
+    list_subtitles(source, burned, plan);
     return plan;
 }
 

@@ -2,6 +2,7 @@
 // done. For files (convert/) and for live streams that are transcoded on the way (site/encode.hpp).
 #pragma once
 
+#include <algorithm>
 #include <functional>
 #include <memory>
 #include <string>
@@ -43,6 +44,8 @@ struct EncodePlan {
         std::string profile;
         std::string container;
         std::int64_t most_bps = 0;       // of all tracks together, by their peak rates; 0: not limited
+        std::uint64_t target_bytes = 0;  // size to come to in two passes; 0: none
+        bool has_video = true;
         std::vector<std::string> steps;  // what is done to its video and audio, in words
     };
     std::vector<Output> outputs;
@@ -50,6 +53,17 @@ struct EncodePlan {
     std::vector<std::string> steps;  // what all outputs have in common
     std::vector<std::string> warnings;
     GraphSettings graph;
+
+    // Whether the title is to be gone through once beforehand, for the bits of its video.
+    bool two_passes() const {
+        return std::any_of(graph.video_encodes.begin(), graph.video_encodes.end(),
+                           [](const VideoEncode& one) { return one.encode.mean_bps > 0; });
+    }
+    // Whether its audio is to be listened to beforehand.
+    bool wants_loudness() const {
+        return std::any_of(graph.audio_encodes.begin(), graph.audio_encodes.end(),
+                           [](const AudioEncode& one) { return one.loudness.has_value(); });
+    }
 };
 
 // Fails (kind input) for titles without video that can be decoded, where a profile wants video; (kind usage) for tracks

@@ -48,7 +48,8 @@ std::string fitting_profile(const device::Link& link) {
     const profile::Profile* best = nullptr;
     for (const profile::Profile& p : profile::built_in()) {
         const std::int64_t rate = p.peak_bps();
-        const bool common = p.video.codec == Codec::h264 && p.audio.size() == 1 && p.audio.front().codec == Codec::aac;
+        const bool common = p.video.what == profile::VideoSettings::What::encode && p.video.codec == Codec::h264 &&
+                            p.audio.size() == 1 && p.audio.front().codec == Codec::aac;
         if (!common || rate == 0 || static_cast<double>(rate) > kHeadroom * static_cast<double>(link.payload_bps))
             continue;
         if (best == nullptr || p.video.peak_bps > best->video.peak_bps) best = &p;

@@ -11,12 +11,13 @@ using namespace wavecrest;
 using namespace wavecrest::test;
 
 TEST_CASE("the built-in profiles are read, and encoders and containers take them", "[profile]") {
-    REQUIRE(profile::built_in().size() == 9);
+    REQUIRE(profile::built_in().size() == 11);
     for (const profile::Profile& p : profile::built_in()) {
         INFO(p.name);
         CHECK_FALSE(p.purpose.empty());
         codec::VideoEncoderSettings settings;
         settings.codec = p.video.codec;
+        settings.bit_depth = p.video.bit_depth;
         settings.width = 640;
         settings.height = 360;
         settings.profile = p.video.profile;

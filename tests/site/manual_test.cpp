@@ -69,7 +69,10 @@ TEST_CASE("every key of the configuration files stands in the manual", "[manual]
         keys_told(device::parse(
             kUnlike + "[plays]\n" + kUnlike + "[[plays.video]]\n" + kUnlike + "[[plays.audio]]\n" + kUnlike, "d.toml")),
         15);
-    check("profile", keys_told(profile::parse(kUnlike + "[video]\n" + kUnlike + "[audio]\n" + kUnlike, "p.toml")), 14);
+    check("profile",
+          keys_told(profile::parse(kUnlike + "[video]\n" + kUnlike + "[audio]\n" + kUnlike + "[subtitles]\n" + kUnlike,
+                                   "p.toml")),
+          24);
     check("disc",
           keys_told(standin::parse_disc_description(kUnlike + "[[audio]]\n" + kUnlike + "[[subtitles]]\n" + kUnlike +
                                                         "[[part]]\n" + kUnlike + "[[part.flaw]]\n" + kUnlike +
