@@ -1,3 +1,4 @@
+#include <malloc.h>
 #include <sys/resource.h>
 
 #include <exception>
@@ -18,11 +19,20 @@ void allow_open_files() {
     ::setrlimit(RLIMIT_NOFILE, &limit);
 }
 
+// Large blocks go back to the system at once when they are given up. By itself the library learns to keep them, in a
+// heap for each thread: half a gigabyte more at 2160p.
+void return_large_blocks() {
+#ifdef __GLIBC__
+    ::mallopt(M_MMAP_THRESHOLD, 2'000'000);
+#endif
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
     install_signal_handlers();
     allow_open_files();
+    return_large_blocks();
     try {
         const int status = finish_output(run_command_line(argc, argv));
         if (!wavecrest::base::finish_log()) note("the log is incomplete: it could not be written to its file");

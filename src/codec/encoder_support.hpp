@@ -44,6 +44,12 @@ inline int keyframe_frames(const VideoEncoderSettings& settings) {
     const double frames = base::to_seconds(settings.keyframe_distance) * settings.frame_rate.value();
     return std::max(1, static_cast<int>(settings.fixed_keyframes ? frames + 0.5 : frames));
 }
+// How many pictures an encoder looks ahead, so that large ones take no more memory than a machine has: eighty
+// million samples of luma.
+inline int lookahead(const VideoEncoderSettings& settings, int usual) {
+    const int fits = 80'000'000 / std::max(settings.width * settings.height, 1);
+    return std::clamp(fits, std::min(usual, 8), usual);
+}
 inline int kbps(std::int64_t bits_per_second) {
     return std::max(1, static_cast<int>(bits_per_second / 1000));
 }

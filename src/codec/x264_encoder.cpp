@@ -54,6 +54,7 @@ class X264Encoder : public media::VideoEncoder {
         param.vui.i_transfer = settings.colour.transfer;
         param.vui.i_colmatrix = settings.colour.matrix;
         param.vui.b_fullrange = settings.colour.full_range ? 1 : 0;
+        param.rc.i_lookahead = lookahead(settings, param.rc.i_lookahead);
         param.b_annexb = 0;
         param.b_repeat_headers = 0;
         param.b_interlaced = settings.interlaced ? 1 : 0;

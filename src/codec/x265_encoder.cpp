@@ -39,6 +39,7 @@ class X265Encoder : public media::VideoEncoder {
         param->internalCsp = X265_CSP_I420;
         param->fpsNum = static_cast<std::uint32_t>(settings.frame_rate.num);
         param->fpsDenom = static_cast<std::uint32_t>(settings.frame_rate.den);
+        param->lookaheadDepth = std::max(lookahead(settings, param->lookaheadDepth), param->bframes + 1);
         param->bRepeatHeaders = 0;
         param->bAnnexB = 0;
         param->bEmitInfoSEI = 0;

@@ -28,6 +28,10 @@ std::vector<Range> ranges(int from, int to) {
     std::vector<Range> out(static_cast<std::size_t>(to));
     const double step = static_cast<double>(from) / to, reach = std::max(0.5, step / 2);
     for (int i = 0; i < to; ++i) {
+        if (from == to) {  // not resampled this way
+            out[static_cast<std::size_t>(i)] = {i, i};
+            continue;
+        }
         const double centre = (i + 0.5) * step - 0.5;
         out[static_cast<std::size_t>(i)] = {std::clamp(static_cast<int>(std::floor(centre - reach)), 0, from - 1),
                                             std::clamp(static_cast<int>(std::ceil(centre + reach)), 0, from - 1)};

@@ -7,6 +7,8 @@
 #include <cmath>
 #include <utility>
 
+#include "base/mutex.hpp"
+
 namespace wavecrest::media {
 namespace {
 
@@ -264,6 +266,69 @@ std::string aspect_name(Ratio aspect) {
     return fmt::format("{:.2f}:1", value);
 }
 
+namespace {
+
+// Room for samples that pictures gave back and others of the same size take: fresh memory has to be cleared by the
+// system first, which takes longer than many a filter.
+class SamplePool {
+  public:
+    static std::shared_ptr<std::uint8_t[]> take(std::size_t size) {
+        std::uint8_t* samples = pool().kept(size);
+        if (samples == nullptr) samples = new (std::align_val_t{64}) std::uint8_t[size];
+        return {samples, [size](std::uint8_t* p) { pool().give(p, size); }};
+    }
+
+  private:
+#ifdef __SANITIZE_ADDRESS__
+    static constexpr std::size_t kMost = 0;  // so that it sees who uses what was given back
+#else
+    static constexpr std::size_t kMost = 64'000'000;  // bytes
+#endif
+    struct Room {
+        std::uint8_t* samples;
+        std::size_t size;
+    };
+
+    // Never destroyed: pictures may outlive everything else.
+    static SamplePool& pool() {
+        static auto* const pool = new SamplePool;
+        return *pool;
+    }
+    static void release(std::uint8_t* samples) { ::operator delete[](samples, std::align_val_t{64}); }
+
+    std::uint8_t* kept(std::size_t size) {
+        const base::MutexLock lock(mutex_);
+        for (std::size_t i = rooms_.size(); i > 0; --i) {
+            if (rooms_[i - 1].size != size) continue;
+            std::uint8_t* const samples = rooms_[i - 1].samples;
+            rooms_.erase(rooms_.begin() + static_cast<std::ptrdiff_t>(i - 1));
+            bytes_ -= size;
+            return samples;
+        }
+        return nullptr;
+    }
+    void give(std::uint8_t* samples, std::size_t size) {
+        std::vector<std::uint8_t*> out;  // the oldest go
+        {
+            const base::MutexLock lock(mutex_);
+            rooms_.push_back({samples, size});
+            bytes_ += size;
+            while (bytes_ > kMost) {
+                out.push_back(rooms_.front().samples);
+                bytes_ -= rooms_.front().size;
+                rooms_.erase(rooms_.begin());
+            }
+        }
+        for (std::uint8_t* one : out) release(one);
+    }
+
+    base::Mutex mutex_;
+    std::vector<Room> rooms_ GUARDED_BY(mutex_);
+    std::size_t bytes_ GUARDED_BY(mutex_) = 0;
+};
+
+}  // namespace
+
 Picture Picture::allocate(int width, int height, int bit_depth) {
     Picture picture;
     picture.width = width;
@@ -277,9 +342,8 @@ Picture Picture::allocate(int width, int height, int bit_depth) {
     picture.strides[1] = picture.strides[2] = round_up(chroma_width * bytes);
     const auto luma = static_cast<std::size_t>(picture.strides[0]) * static_cast<std::size_t>(height);
     const auto chroma = static_cast<std::size_t>(picture.strides[1]) * static_cast<std::size_t>(chroma_height);
-    auto* samples = new (std::align_val_t{64}) std::uint8_t[luma + 2 * chroma];
-    picture.storage =
-        std::shared_ptr<std::uint8_t[]>(samples, [](std::uint8_t* p) { ::operator delete[](p, std::align_val_t{64}); });
+    picture.storage = SamplePool::take(luma + 2 * chroma);
+    std::uint8_t* const samples = picture.storage.get();
     picture.planes[0] = samples;
     picture.planes[1] = samples + luma;
     picture.planes[2] = samples + luma + chroma;

@@ -45,7 +45,15 @@ constexpr std::int64_t kBordersEvery = 12;
 
 // Packets are small, pictures large: a second or two of the former, a handful of the latter. Audio must not hold the
 // reader up while pictures are waited for: its queue takes what comes with the pictures in flight.
-constexpr std::size_t kVideoPackets = 48, kPictures = 6, kAudioPackets = 4096;
+constexpr std::size_t kVideoPackets = 48, kAudioPackets = 4096;
+
+// Pictures that wait between two stages: six, fewer where they are so large that two keep both busy.
+std::size_t queued_pictures(int width, int height, int bit_depth) {
+    constexpr std::size_t kMost = 6, kFewest = 2, kBytes = 40'000'000;
+    const auto bytes = static_cast<std::size_t>(width) * static_cast<std::size_t>(height) * 3 /
+                       (bit_depth > 8 ? 1 : 2);
+    return std::clamp(kBytes / std::max<std::size_t>(bytes, 1), kFewest, kMost);
+}
 
 // What the stages of an output write to, in the order of decoding times. A track with nothing to give (audio that is
 // missing on the disc) holds the others up for a while, then no more: what waits stays small, and players can read any
@@ -220,12 +228,15 @@ struct AudioTrackStage {
 
 // One encode of video: scaled and made another depth, where it has another, and encoded, each by a thread of its own.
 struct VideoEncodeStage {
+    // Pictures that may wait in front of the scaler, and behind it.
+    VideoEncodeStage(std::size_t before, std::size_t behind) : filtered(before), scaled(behind), ready(behind) {}
+
     const VideoEncode* settings = nullptr;
     std::unique_ptr<media::VideoEncoder> encoder;
     std::unique_ptr<filter::Scaler> scaler;
     std::unique_ptr<filter::ToneMapper> tone_mapper;
     bool changes_depth = false;
-    base::BoundedQueue<Picture> filtered{kPictures}, scaled{kPictures}, ready{kPictures};
+    base::BoundedQueue<Picture> filtered, scaled, ready;
     Fan fan;
     // Written by the encoding thread alone, and read when it has ended.
     std::int64_t pictures = 0;
@@ -238,10 +249,12 @@ struct VideoEncodeStage {
 
 // A chain of filters with the encodes behind it.
 struct VideoChainStage {
+    explicit VideoChainStage(std::size_t pictures) : decoded(pictures) {}
+
     const VideoChain* settings = nullptr;
     ColourDescription colour;  // of the pictures that go through
     std::vector<VideoEncodeStage*> encodes;
-    base::BoundedQueue<Picture> decoded{kPictures};
+    base::BoundedQueue<Picture> decoded;
 
     // Subtitles come from the reading thread, ahead of their pictures.
     struct SubtitleTrack {
@@ -335,9 +348,10 @@ class Graph {
   private:
     Status make_stages() {
         for (const VideoChain& chain : settings_.chains) {
-            auto stage = std::make_unique<VideoChainStage>();
+            const Track& from = *settings_.video;
+            auto stage = std::make_unique<VideoChainStage>(queued_pictures(from.width, from.height, from.bit_depth));
             stage->settings = &chain;
-            stage->colour = settings_.video->colour;
+            stage->colour = from.colour;
             for (const VideoChain::Subtitles& one : chain.subtitles) {
                 auto& track = stage->subtitles[one.from.id];
                 track.decoder = codec::make_subtitle_decoder(one.from);
@@ -349,7 +363,9 @@ class Graph {
             const Track& from = *settings_.video;
             const filter::Borders& crop = settings_.chains.at(one.chain).crop;
             const int width = from.width - crop.left - crop.right, height = from.height - crop.top - crop.bottom;
-            auto stage = std::make_unique<VideoEncodeStage>();
+            auto stage = std::make_unique<VideoEncodeStage>(
+                queued_pictures(width, height, from.bit_depth),
+                queued_pictures(one.encode.width, one.encode.height, from.bit_depth));
             stage->settings = &one;
             WAVECREST_TRY_ASSIGN(encoder, make_encoder(one));
             stage->encoder = std::move(encoder);
