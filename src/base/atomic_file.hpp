@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "base/byte_sink.hpp"
 #include "base/bytes.hpp"
 #include "base/file.hpp"
 #include "base/result.hpp"
@@ -14,7 +15,7 @@ namespace wavecrest::base {
 // anew or not at all, never through a link); commit() makes it durable and renames it. Destroyed without commit (error,
 // Ctrl-C) it leaves nothing behind. What a killed process left is removed by the next that writes in the same folder:
 // the living hold a lock on theirs (see removed_leftovers()).
-class AtomicFile {
+class AtomicFile : public ByteSink {
   public:
     enum class IfExists { refuse, replace };
 
@@ -23,16 +24,17 @@ class AtomicFile {
     static Result<AtomicFile> create(const Path& target, IfExists if_exists);
     AtomicFile(AtomicFile&& other) noexcept;
     AtomicFile& operator=(AtomicFile&&) = delete;
-    ~AtomicFile();
+    ~AtomicFile() override;
 
-    Status write(ByteSpan bytes);                           // appends
-    Status write_at(std::uint64_t offset, ByteSpan bytes);  // overwrites bytes already written
-    std::uint64_t size() const { return size_; }
+    Status write(ByteSpan bytes) override;
+    bool seeks_back() const override { return true; }
+    Status write_at(std::uint64_t offset, ByteSpan bytes) override;
+    std::uint64_t size() const override { return size_; }
     // Puts `count` bytes in front of what has been written, without copying it where the file system can
     // (then `count` must be a multiple of its block size), else by moving it. Call block_size() for the multiple.
-    Status insert_front(ByteSpan bytes);
-    std::size_t block_size() const;
-    Status commit();
+    Status insert_front(ByteSpan bytes) override;
+    std::size_t block_size() const override;
+    Status commit() override;
 
   private:
     AtomicFile(Path target, Path temporary, int handle, IfExists if_exists, std::vector<Path> made_folders)

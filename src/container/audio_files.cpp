@@ -552,7 +552,7 @@ class FrameSource : public AudioSource {
 
 class AudioWriter : public PacketSink {
   public:
-    AudioWriter(std::string_view format, base::AtomicFile file, Track track, WriterSettings settings)
+    AudioWriter(std::string_view format, std::unique_ptr<base::ByteSink> file, Track track, WriterSettings settings)
         : format_(format), file_(std::move(file)), track_(std::move(track)), settings_(std::move(settings)) {}
 
     Status begin() {
@@ -564,7 +564,7 @@ class AudioWriter : public PacketSink {
             out.u32(0x80000000u | track_.codec_config.size());
             out.raw(track_.codec_config.view());
         }
-        return file_.write(out.bytes());
+        return file_->write(out.bytes());
     }
     Status write(const Packet& packet) override {
         if (packet.track != track_.id) return {};
@@ -591,13 +591,13 @@ class AudioWriter : public PacketSink {
         return put(data);
     }
     Status finish() override {
-        WAVECREST_TRY(file_.write(pending_));
+        WAVECREST_TRY(file_->write(pending_));
         if (format_ == "wav") {
             base::ByteWriter header;
             write_wav_header(header, bytes_);
-            WAVECREST_TRY(file_.write_at(0, header.bytes()));
+            WAVECREST_TRY(file_->write_at(0, header.bytes()));
         }
-        return file_.commit();
+        return file_->commit();
     }
 
   private:
@@ -605,7 +605,7 @@ class AudioWriter : public PacketSink {
     Status put(ByteSpan data) {
         pending_.insert(pending_.end(), data.begin(), data.end());
         if (pending_.size() < kPiece) return {};
-        WAVECREST_TRY(file_.write(pending_));
+        WAVECREST_TRY(file_->write(pending_));
         pending_.clear();
         return {};
     }
@@ -650,7 +650,7 @@ class AudioWriter : public PacketSink {
     }
 
     std::string format_;
-    base::AtomicFile file_;
+    std::unique_ptr<base::ByteSink> file_;
     Track track_;
     WriterSettings settings_;
     ByteVector pending_;
@@ -697,7 +697,7 @@ Result<MediaFile> open_audio_file(std::shared_ptr<base::ByteSource> bytes) {
     return file;
 }
 
-Result<std::unique_ptr<PacketSink>> create_audio_file(std::string_view format, base::AtomicFile file,
+Result<std::unique_ptr<PacketSink>> create_audio_file(std::string_view format, std::unique_ptr<base::ByteSink> file,
                                                       std::vector<Track> tracks, WriterSettings settings) {
     auto writer =
         std::make_unique<AudioWriter>(format, std::move(file), std::move(tracks.front()), std::move(settings));

@@ -473,7 +473,7 @@ Status FlvSource::seek(Time shown) {
 
 class FlvWriter : public PacketSink {
   public:
-    FlvWriter(base::AtomicFile file, std::vector<Track> tracks, WriterSettings settings)
+    FlvWriter(std::unique_ptr<base::ByteSink> file, std::vector<Track> tracks, WriterSettings settings)
         : file_(std::move(file)), settings_(std::move(settings)) {
         for (Track& track : tracks) (track.kind == TrackKind::video ? picture_ : audio_) = std::move(track);
     }
@@ -494,7 +494,7 @@ class FlvWriter : public PacketSink {
             if (const ByteVector config = flv::configuration(track); !config.empty())
                 put_tag(out, track.kind == TrackKind::video ? kPicture : kAudio, 0, config);
         }
-        return file_.write(out.bytes());
+        return file_->write(out.bytes());
     }
     Status write(const Packet& packet) override {
         const bool picture = picture_ && packet.track == picture_->id;
@@ -514,16 +514,16 @@ class FlvWriter : public PacketSink {
         put_tag(out_, picture ? kPicture : kAudio, time, body);
         end_ = std::max(end_, packet.pts + packet.duration + shift_);
         if (out_.size() < (1u << 20)) return {};
-        WAVECREST_TRY(file_.write(out_.bytes()));
+        WAVECREST_TRY(file_->write(out_.bytes()));
         out_ = {};
         return {};
     }
     Status finish() override {
-        WAVECREST_TRY(file_.write(out_.bytes()));
+        WAVECREST_TRY(file_->write(out_.bytes()));
         base::ByteWriter length;
         length.u64(std::bit_cast<std::uint64_t>(base::to_seconds(end_)));
-        WAVECREST_TRY(file_.write_at(duration_at_, length.bytes()));
-        return file_.commit();
+        WAVECREST_TRY(file_->write_at(duration_at_, length.bytes()));
+        return file_->commit();
     }
 
   private:
@@ -537,7 +537,7 @@ class FlvWriter : public PacketSink {
         out.u32(body.size() + kTagHeader);
     }
 
-    base::AtomicFile file_;
+    std::unique_ptr<base::ByteSink> file_;
     WriterSettings settings_;
     std::optional<Track> picture_, audio_;
     base::ByteWriter out_;
@@ -558,7 +558,7 @@ Result<MediaFile> open_flv(std::shared_ptr<base::ByteSource> bytes) {
     return file;
 }
 
-Result<std::unique_ptr<PacketSink>> create_flv(base::AtomicFile file, std::vector<Track> tracks,
+Result<std::unique_ptr<PacketSink>> create_flv(std::unique_ptr<base::ByteSink> file, std::vector<Track> tracks,
                                                WriterSettings settings) {
     if (tracks.size() > 2 ||
         std::count_if(tracks.begin(), tracks.end(), [](const Track& t) { return t.kind == TrackKind::audio; }) > 1) {

@@ -662,7 +662,12 @@ std::optional<ByteVector> MatroskaSource::restored(const MkvTrack& t, ByteSpan f
         }
         case Conversion::ass:
         case Conversion::markup: {
-            const std::string raw(data.begin(), data.end());
+            std::string raw(data.begin(), data.end());
+            // In WebM an identifier and settings come before the text, a line each.
+            if (t.codec_id.starts_with("D_WEBVTT")) {
+                for (int line = 0; line < 2; ++line)
+                    raw.erase(0, raw.find('\n') == std::string::npos ? raw.size() : raw.find('\n') + 1);
+            }
             const std::string text = t.conversion == Conversion::ass
                                          ? plain_text_of_ass(raw)
                                          : without_markup(raw, t.codec_id.find("WEBVTT") != std::string::npos);

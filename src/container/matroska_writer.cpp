@@ -9,6 +9,7 @@
 #include "bitstream/headers.hpp"
 #include "bitstream/xiph.hpp"
 #include "container/matroska_format.hpp"
+#include "container/subtitle_text.hpp"
 #include "container/writer.hpp"
 #include "media/language.hpp"
 
@@ -82,7 +83,7 @@ std::int64_t to_ns(Time time) {
     return base::rescale(time.count(), 1'000'000'000, base::kFlicksPerSecond);
 }
 
-const char* codec_id(const Track& track) {
+const char* codec_id(const Track& track, bool webm) {
     switch (track.codec) {
         case Codec::mpeg1:
             return "V_MPEG1";
@@ -129,10 +130,19 @@ const char* codec_id(const Track& track) {
         case Codec::dvd_subpicture:
             return "S_VOBSUB";
         case Codec::text:
-            return "S_TEXT/UTF8";
+            return webm ? "D_WEBVTT/SUBTITLES" : "S_TEXT/UTF8";
         default:
             return nullptr;
     }
+}
+
+// A cue of WebVTT as WebM has it: an identifier and settings, here none, in front of its text.
+Packet as_web_vtt(const Packet& cue) {
+    const ByteSpan text = cue.data.view();
+    const std::string whole = "\n\n" + escaped_web_vtt(std::string(text.begin(), text.end()));
+    Packet packet = cue;
+    packet.data = Bytes(ByteVector(whole.begin(), whole.end()));
+    return packet;
 }
 
 ByteVector codec_private(const Track& track) {
@@ -184,7 +194,7 @@ ByteVector codec_private(const Track& track) {
 
 class MatroskaWriter : public PacketSink {
   public:
-    MatroskaWriter(base::AtomicFile file, std::vector<Track> tracks, WriterSettings settings, bool webm)
+    MatroskaWriter(std::unique_ptr<base::ByteSink> file, std::vector<Track> tracks, WriterSettings settings, bool webm)
         : file_(std::move(file)), settings_(std::move(settings)), webm_(webm) {
         for (Track& track : tracks) {
             TrackState track_state;
@@ -223,7 +233,7 @@ class MatroskaWriter : public PacketSink {
         return base::to_ticks(packet.pts + track_state.delay, kTicksPerSecond);
     }
 
-    base::AtomicFile file_;
+    std::unique_ptr<base::ByteSink> file_;
     WriterSettings settings_;
     bool webm_;
     std::vector<TrackState> track_states_;
@@ -307,7 +317,7 @@ Status MatroskaWriter::begin() {
             put_text(out, kChapterLanguage, "und");
         }
     }
-    WAVECREST_TRY(file_.write(out.bytes()));
+    WAVECREST_TRY(file_->write(out.bytes()));
     std::vector<Packet> waiting;
     waiting.swap(early_);
     for (const Packet& packet : waiting) WAVECREST_TRY(write(packet));
@@ -335,7 +345,7 @@ void MatroskaWriter::write_track(ByteWriter& out, const TrackState& track_state)
     }
     if (!track.name.empty()) put_text(out, kName, track.name);
     put_text(out, kLanguage, track.language.empty() ? "und" : media::language_639_2_bibliographic(track.language));
-    put_text(out, kCodecId, codec_id(track));
+    put_text(out, kCodecId, codec_id(track, webm_));
     if (const ByteVector config = codec_private(track); !config.empty()) put(out, kCodecPrivate, config);
     if (track.kind == TrackKind::video) {
         if (track.frame_rate.num > 0)
@@ -413,7 +423,9 @@ void MatroskaWriter::write_track(ByteWriter& out, const TrackState& track_state)
     }
 }
 
-Status MatroskaWriter::take(const TrackState& track_state, const Packet& packet) {
+Status MatroskaWriter::take(const TrackState& track_state, const Packet& given) {
+    const bool web_text = webm_ && track_state.track.codec == Codec::text;
+    const Packet packet = web_text ? as_web_vtt(given) : given;  // (data is shared)
     if (settings_.duration.count() > 0 && packet.pts >= settings_.duration) return {};
     const std::int64_t at = ticks(track_state, packet);
     if (at < 0) return {};  // pictures before the beginning can't be shown, nor told
@@ -428,7 +440,7 @@ Status MatroskaWriter::take(const TrackState& track_state, const Packet& packet)
     if (!cluster_ticks_) {
         cluster_ticks_ = at;
         if (cue || (!video && &track_state == &track_states_[cue_track_state_]))
-            cues_.push_back({at, file_.size() - segment_});
+            cues_.push_back({at, file_->size() - segment_});
         cluster_ = {};
         write_id(cluster_, kCluster);
         cluster_.u32(0);  // its size comes at its end
@@ -476,13 +488,13 @@ Status MatroskaWriter::end_cluster() {
     if (!cluster_ticks_) return {};
     cluster_.put_u32(4, 0x10000000u | (cluster_.size() - 8));
     cluster_ticks_.reset();
-    return file_.write(cluster_.bytes());
+    return file_->write(cluster_.bytes());
 }
 
 Status MatroskaWriter::finish() {
     if (!begun_) WAVECREST_TRY(begin());
     WAVECREST_TRY(end_cluster());
-    const std::uint64_t cues_at = file_.size();
+    const std::uint64_t cues_at = file_->size();
     ByteWriter out;
     {
         const Master cues(out, kCues);
@@ -494,7 +506,7 @@ Status MatroskaWriter::finish() {
             put_number(out, kCueClusterPosition, cue.cluster);
         }
     }
-    WAVECREST_TRY(file_.write(out.bytes()));
+    WAVECREST_TRY(file_->write(out.bytes()));
     ByteWriter seek;
     {
         const Master head(seek, kSeekHead);
@@ -516,21 +528,21 @@ Status MatroskaWriter::finish() {
     seek.u8(0x40);
     seek.u8(left - 3);
     seek.pad_to(kSeekHeadRoom);
-    WAVECREST_TRY(file_.write_at(seek_head_, seek.bytes()));
+    WAVECREST_TRY(file_->write_at(seek_head_, seek.bytes()));
     ByteWriter length;
     put_float(
         length, kDuration,
         base::to_seconds(settings_.duration.count() > 0 ? std::min(end_, settings_.duration) : end_) * kTicksPerSecond);
-    WAVECREST_TRY(file_.write_at(duration_at_, length.bytes()));
+    WAVECREST_TRY(file_->write_at(duration_at_, length.bytes()));
     ByteWriter size;
-    size.u64(0x0100000000000000u | (file_.size() - segment_));
-    WAVECREST_TRY(file_.write_at(segment_ - 8, size.bytes()));
-    return file_.commit();
+    size.u64(0x0100000000000000u | (file_->size() - segment_));
+    WAVECREST_TRY(file_->write_at(segment_ - 8, size.bytes()));
+    return file_->commit();
 }
 
 }  // namespace
 
-Result<std::unique_ptr<PacketSink>> create_matroska(base::AtomicFile file, std::vector<Track> tracks,
+Result<std::unique_ptr<PacketSink>> create_matroska(std::unique_ptr<base::ByteSink> file, std::vector<Track> tracks,
                                                     WriterSettings settings, bool webm) {
     for (const Track& track : tracks) {
         if (const std::string why = why_not(webm ? "webm" : "matroska", track); !why.empty())

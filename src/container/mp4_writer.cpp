@@ -321,7 +321,7 @@ void write_text_entry(ByteWriter& out, const Track& track) {
 }  // namespace
 
 struct Mp4Writer::State {
-    base::AtomicFile file;
+    std::unique_ptr<base::ByteSink> file;
     WriterSettings settings;
     std::vector<TrackState> tracks;
     ByteVector pending;
@@ -342,7 +342,7 @@ struct Mp4Writer::State {
     std::uint32_t fragment_number = 0;
     std::size_t duration_field = 0;  // of the movie extends header, in the file
 
-    State(base::AtomicFile f, WriterSettings s) : file(std::move(f)), settings(std::move(s)) {}
+    State(std::unique_ptr<base::ByteSink> f, WriterSettings s) : file(std::move(f)), settings(std::move(s)) {}
 
     TrackState* find(TrackId id) {
         for (TrackState& t : tracks) {
@@ -351,7 +351,7 @@ struct Mp4Writer::State {
         return nullptr;
     }
     Status write_pending() {
-        WAVECREST_TRY(file.write(pending));
+        WAVECREST_TRY(file->write(pending));
         pending.clear();
         return {};
     }
@@ -391,7 +391,7 @@ struct Mp4Writer::State {
 Mp4Writer::Mp4Writer(std::unique_ptr<State> state) : state_(std::move(state)) {}
 Mp4Writer::~Mp4Writer() = default;
 
-Result<std::unique_ptr<Mp4Writer>> Mp4Writer::create(base::AtomicFile file, std::vector<Track> tracks,
+Result<std::unique_ptr<Mp4Writer>> Mp4Writer::create(std::unique_ptr<base::ByteSink> file, std::vector<Track> tracks,
                                                      WriterSettings settings) {
     auto state = std::make_unique<State>(std::move(file), std::move(settings));
     std::uint64_t common = 1;
@@ -413,7 +413,7 @@ Result<std::unique_ptr<Mp4Writer>> Mp4Writer::create(base::AtomicFile file, std:
         header.u32(1);
         header.u32(fourcc("mdat"));
         header.u64(0);
-        WAVECREST_TRY(state->file.write(header.bytes()));
+        WAVECREST_TRY(state->file->write(header.bytes()));
         state->begin_chapters();
     }
     return std::unique_ptr<Mp4Writer>(new Mp4Writer(std::move(state)));
@@ -503,7 +503,7 @@ Status Mp4Writer::finish() {
     mdat.u32(1);
     mdat.u32(fourcc("mdat"));
     mdat.u64(kMdatHeader + s.media_bytes);
-    WAVECREST_TRY(s.file.write_at(0, mdat.bytes()));
+    WAVECREST_TRY(s.file->write_at(0, mdat.bytes()));
 
     // The header's size does not depend on the offsets in it, so it is made once to be measured and once for good.
     // A free box fills it up to whole blocks: then the body need not move (see AtomicFile::insert_front).
@@ -511,7 +511,7 @@ Status Mp4Writer::finish() {
     {
         ByteWriter measured;
         s.write_header(measured, 0);
-        const std::size_t block = s.file.block_size();
+        const std::size_t block = s.file->block_size();
         total = (measured.size() + 8 + block - 1) / block * block;
     }
     ByteWriter header;
@@ -520,8 +520,8 @@ Status Mp4Writer::finish() {
         const Box free_space(header, "free");
         header.pad_to(total);
     }
-    WAVECREST_TRY(s.file.insert_front(header.bytes()));
-    return s.file.commit();
+    WAVECREST_TRY(s.file->insert_front(header.bytes()));
+    return s.file->commit();
 }
 
 // One movie fragment and its media data; the movie box before the first, when the tracks' beginnings are known.
@@ -570,7 +570,7 @@ Status Mp4Writer::State::write_fragment() {
                 sample += count;
             }
             if (t.track.kind == TrackKind::video || !has_video()) {
-                if (t.samples.begin()->key) random_access.push_back({number, t.fragment_dts, file.size() + moof_at});
+                if (t.samples.begin()->key) random_access.push_back({number, t.fragment_dts, file->size() + moof_at});
             }
         }
     }
@@ -581,7 +581,7 @@ Status Mp4Writer::State::write_fragment() {
     }
     out.u32(8 + pending.size());
     out.u32(fourcc("mdat"));
-    WAVECREST_TRY(file.write(out.bytes()));
+    WAVECREST_TRY(file->write(out.bytes()));
     WAVECREST_TRY(write_pending());
     for (TrackState& t : tracks) t.samples = {};
     media_bytes = 0;
@@ -617,13 +617,13 @@ Status Mp4Writer::State::finish_fragments() {
         const Box box(out, "mfro", 0, 0);
         out.u32(size);
     }
-    WAVECREST_TRY(file.write(out.bytes()));
-    if (duration_field > 0) {
+    WAVECREST_TRY(file->write(out.bytes()));
+    if (duration_field > 0 && file->seeks_back()) {
         ByteWriter length;
         length.u64(movie_duration());
-        WAVECREST_TRY(file.write_at(duration_field, length.bytes()));
+        WAVECREST_TRY(file->write_at(duration_field, length.bytes()));
     }
-    return file.commit();
+    return file->commit();
 }
 
 // Chapters are a text track whose samples last from one chapter to the next. Their text lies first in the media data,
@@ -664,7 +664,7 @@ void Mp4Writer::State::end_chapters() {
 }
 
 std::uint64_t Mp4Writer::size() const {
-    return state_->file.size() + state_->pending.size();
+    return state_->file->size() + state_->pending.size();
 }
 
 void Mp4Writer::State::write_header(ByteWriter& out, std::uint64_t offset) {

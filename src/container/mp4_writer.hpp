@@ -15,7 +15,7 @@ namespace wavecrest::container {
 // machine (writing), input (a codec the format can't hold).
 class Mp4Writer : public PacketSink {
   public:
-    static Result<std::unique_ptr<Mp4Writer>> create(base::AtomicFile file, std::vector<Track> tracks,
+    static Result<std::unique_ptr<Mp4Writer>> create(std::unique_ptr<base::ByteSink> file, std::vector<Track> tracks,
                                                      WriterSettings settings);
     ~Mp4Writer() override;
 

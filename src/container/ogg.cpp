@@ -392,7 +392,7 @@ Status OggSource::seek(Time time) {
 // One track; its packets are gathered to pages of up to a second.
 class OggWriter : public PacketSink {
   public:
-    OggWriter(base::AtomicFile file, Track track) : file_(std::move(file)), track_(std::move(track)) {}
+    OggWriter(std::unique_ptr<base::ByteSink> file, Track track) : file_(std::move(file)), track_(std::move(track)) {}
 
     Status begin() {
         std::vector<ByteVector> headers;
@@ -465,7 +465,7 @@ class OggWriter : public PacketSink {
     }
     Status finish() override {
         WAVECREST_TRY(end_page(sample_ - cut_, kLast));
-        return file_.commit();
+        return file_->commit();
     }
 
   private:
@@ -507,7 +507,7 @@ class OggWriter : public PacketSink {
             ByteVector page = out.release();
             const std::uint32_t crc = page_crc(page);
             for (std::size_t i = 0; i < 4; ++i) page[22 + i] = static_cast<std::uint8_t>(crc >> (8 * i));
-            WAVECREST_TRY(file_.write(page));
+            WAVECREST_TRY(file_->write(page));
             continued = count > 0 && laces[lace + count - 1] == 255;
             lace += count;
             at += size;
@@ -516,7 +516,7 @@ class OggWriter : public PacketSink {
     }
     static constexpr std::uint32_t kSerial = 0x57617665;
 
-    base::AtomicFile file_;
+    std::unique_ptr<base::ByteSink> file_;
     Track track_;
     std::unique_ptr<bitstream::VorbisTimer> timer_;
     std::vector<ByteVector> packets_;
@@ -537,7 +537,8 @@ Result<MediaFile> open_ogg(std::shared_ptr<base::ByteSource> bytes) {
     return file;
 }
 
-Result<std::unique_ptr<PacketSink>> create_ogg(base::AtomicFile file, std::vector<Track> tracks, WriterSettings) {
+Result<std::unique_ptr<PacketSink>> create_ogg(std::unique_ptr<base::ByteSink> file, std::vector<Track> tracks,
+                                               WriterSettings) {
     auto writer = std::make_unique<OggWriter>(std::move(file), std::move(tracks.front()));
     WAVECREST_TRY(writer->begin());
     return std::unique_ptr<PacketSink>(std::move(writer));

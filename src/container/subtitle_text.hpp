@@ -2,12 +2,15 @@
 #pragma once
 
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "media/types.hpp"
 
 namespace wavecrest::container {
 
+// The text of a cue as WebVTT has it: without blank lines, which would end it, and with its marks written out.
+std::string escaped_web_vtt(std::string_view text);
 // A WebVTT file (W3C WebVTT, clause 3) of cues whose data is plain UTF-8 text, in order of time.
 std::string write_web_vtt(const std::vector<Packet>& cues);
 // A WebVTT segment of HLS: the same, telling where the cues' clock stands on that of the transport packets that

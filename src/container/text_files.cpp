@@ -147,28 +147,33 @@ std::string cues_of(const std::vector<Packet>& cues) {
     std::string out;
     for (const Packet& cue : cues) {
         out += fmt::format("\n{} --> {}\n", clock_of(cue.pts), clock_of(cue.pts + cue.duration));
-        bool at_line_start = true;
-        for (const std::uint8_t byte : cue.data.view()) {
-            const char c = static_cast<char>(byte);
-            // A blank line would end the cue.
-            if (c == '\n' && at_line_start) continue;
-            at_line_start = c == '\n';
-            if (c == '&') {
-                out += "&amp;";
-            } else if (c == '<') {
-                out += "&lt;";
-            } else if (c == '>') {
-                out += "&gt;";
-            } else {
-                out += c;
-            }
-        }
+        const ByteSpan text = cue.data.view();
+        out += escaped_web_vtt({reinterpret_cast<const char*>(text.data()), text.size()});
         out += '\n';
     }
     return out;
 }
 
 }  // namespace
+
+std::string escaped_web_vtt(std::string_view text) {
+    std::string out;
+    bool at_line_start = true;
+    for (const char c : text) {
+        if (c == '\n' && at_line_start) continue;
+        at_line_start = c == '\n';
+        if (c == '&') {
+            out += "&amp;";
+        } else if (c == '<') {
+            out += "&lt;";
+        } else if (c == '>') {
+            out += "&gt;";
+        } else {
+            out += c;
+        }
+    }
+    return out;
+}
 
 std::string write_web_vtt(const std::vector<Packet>& cues) {
     return "WEBVTT\n" + cues_of(cues);

@@ -8,7 +8,7 @@ namespace {
 // The multiplexer's packets one behind the other; when they are due plays no part in a file.
 class TransportWriter : public PacketSink {
   public:
-    TransportWriter(base::AtomicFile file, std::vector<Track> tracks, const WriterSettings& settings)
+    TransportWriter(std::unique_ptr<base::ByteSink> file, std::vector<Track> tracks, const WriterSettings& settings)
         : file_(std::move(file)),
           duration_(settings.duration),
           mux_(std::move(tracks), {settings.title}, [this](const MuxedPacket& packet) { return take(packet); }) {}
@@ -19,8 +19,8 @@ class TransportWriter : public PacketSink {
     }
     Status finish() override {
         WAVECREST_TRY(mux_.finish());
-        WAVECREST_TRY(file_.write(waiting_));
-        return file_.commit();
+        WAVECREST_TRY(file_->write(waiting_));
+        return file_->commit();
     }
 
   private:
@@ -28,12 +28,12 @@ class TransportWriter : public PacketSink {
         constexpr std::size_t kPiece = 1 << 20;
         waiting_.insert(waiting_.end(), packet.bytes.begin(), packet.bytes.end());
         if (waiting_.size() < kPiece) return {};
-        WAVECREST_TRY(file_.write(waiting_));
+        WAVECREST_TRY(file_->write(waiting_));
         waiting_.clear();
         return {};
     }
 
-    base::AtomicFile file_;
+    std::unique_ptr<base::ByteSink> file_;
     Time duration_;
     ByteVector waiting_;
     TransportMux mux_;
@@ -41,7 +41,7 @@ class TransportWriter : public PacketSink {
 
 }  // namespace
 
-Result<std::unique_ptr<PacketSink>> create_mpeg_ts(base::AtomicFile file, std::vector<Track> tracks,
+Result<std::unique_ptr<PacketSink>> create_mpeg_ts(std::unique_ptr<base::ByteSink> file, std::vector<Track> tracks,
                                                    WriterSettings settings) {
     return std::unique_ptr<PacketSink>(std::make_unique<TransportWriter>(std::move(file), std::move(tracks), settings));
 }

@@ -33,7 +33,7 @@ const std::array<Format, 10>& formats() {
                {h264, h265,   av1, vp9, vp8,  mpeg4, mpeg2,  mpeg1, vc1,  aac, ac3,           eac3,
                 dts,  truehd, mp3, mp2, flac, opus,  vorbis, lpcm,  text, pgs, dvd_subpicture},
                false},
-        Format{"webm", ".webm", "WebM", {vp8, vp9, av1, opus, vorbis}, false},
+        Format{"webm", ".webm", "WebM", {vp8, vp9, av1, opus, vorbis, text}, false},
         Format{"mpeg-ts",
                ".ts",
                "a transport stream",
@@ -111,11 +111,26 @@ std::string_view extension_of(std::string_view name) {
     return format != nullptr ? format->extension : "";
 }
 
+bool needs_seeking(std::string_view name, const WriterSettings& settings) {
+    if (name == "mp4") return settings.fragments.count() == 0;
+    return name == "matroska" || name == "webm" || name == "flv" || name == "wav";
+}
+
 Result<std::unique_ptr<PacketSink>> create_media(std::string_view name, base::AtomicFile file,
+                                                 std::vector<Track> tracks, WriterSettings settings) {
+    return create_media(name, std::make_unique<base::AtomicFile>(std::move(file)), std::move(tracks),
+                        std::move(settings));
+}
+
+Result<std::unique_ptr<PacketSink>> create_media(std::string_view name, std::unique_ptr<base::ByteSink> file,
                                                  std::vector<Track> tracks, WriterSettings settings) {
     for (const Track& track : tracks) {
         if (const std::string why = why_not(name, track); !why.empty())
             return fail(ErrorKind::input, why, fmt::format("track {}", track.id), "leave the track out or convert it");
+    }
+    if (!file->seeks_back() && needs_seeking(name, settings)) {
+        return fail(ErrorKind::usage, fmt::format("{} can't be written to what only takes bytes", find(name)->title),
+                    "", "write it to a file, or use a transport stream or fragmented MP4");
     }
     if (holds_one_track(name) && tracks.size() != 1) {
         return fail(ErrorKind::input, fmt::format("{} supports one track, not {}", find(name)->title, tracks.size()),

@@ -33,21 +33,28 @@ bool holds_one_track(std::string_view format);
 // Packets of one track come in decoding order; tracks interleaved by decoding time. Tracks must be described in full
 // (bitstream/headers.hpp). The file appears when finish() is called. Errors: kind machine (writing), input (a track the
 // format can't hold).
+Result<std::unique_ptr<PacketSink>> create_media(std::string_view format, std::unique_ptr<base::ByteSink> file,
+                                                 std::vector<Track> tracks, WriterSettings settings);
+// The same into a file.
 Result<std::unique_ptr<PacketSink>> create_media(std::string_view format, base::AtomicFile file,
                                                  std::vector<Track> tracks, WriterSettings settings);
+// Whether what was written is changed again at the end (an index in front, lengths): such a format needs a sink that
+// seeks back. Transport streams, fragmented MP4 and files of
+// audio alone but WAV go one way.
+bool needs_seeking(std::string_view format, const WriterSettings& settings);
 
 // The formats one by one.
-Result<std::unique_ptr<PacketSink>> create_matroska(base::AtomicFile file, std::vector<Track> tracks,
+Result<std::unique_ptr<PacketSink>> create_matroska(std::unique_ptr<base::ByteSink> file, std::vector<Track> tracks,
                                                     WriterSettings settings, bool webm);
-Result<std::unique_ptr<PacketSink>> create_mpeg_ts(base::AtomicFile file, std::vector<Track> tracks,
+Result<std::unique_ptr<PacketSink>> create_mpeg_ts(std::unique_ptr<base::ByteSink> file, std::vector<Track> tracks,
                                                    WriterSettings settings);
 
-Result<std::unique_ptr<PacketSink>> create_flv(base::AtomicFile file, std::vector<Track> tracks,
+Result<std::unique_ptr<PacketSink>> create_flv(std::unique_ptr<base::ByteSink> file, std::vector<Track> tracks,
                                                WriterSettings settings);
-Result<std::unique_ptr<PacketSink>> create_ogg(base::AtomicFile file, std::vector<Track> tracks,
+Result<std::unique_ptr<PacketSink>> create_ogg(std::unique_ptr<base::ByteSink> file, std::vector<Track> tracks,
                                                WriterSettings settings);
 // "wav", "flac", "mp3", "adts".
-Result<std::unique_ptr<PacketSink>> create_audio_file(std::string_view format, base::AtomicFile file,
+Result<std::unique_ptr<PacketSink>> create_audio_file(std::string_view format, std::unique_ptr<base::ByteSink> file,
                                                       std::vector<Track> tracks, WriterSettings settings);
 
 }  // namespace wavecrest::container

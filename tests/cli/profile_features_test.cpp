@@ -156,6 +156,11 @@ TEST_CASE("text subtitles go along, also from a file beside the film", "[cli][co
     const std::vector<std::string> both = {"Boats are tied up.", "Lamps on the jetty."};
     CHECK(words(convert(dir, "film.mkv", "mp4", video)) == both);
     CHECK(words(convert(dir, "film.mkv", "mkv", "container = \"matroska\"\n" + video)) == both);
+    const base::Path webm =
+        convert(dir, "film.mkv", "webm",
+                "container = \"webm\"\n[video]\ncodec = \"vp9\"\neffort = 1\n[audio]\ncodec = \"opus\"\n");
+    CHECK(words(webm) == both);
+    CHECK(read_text(webm).find("D_WEBVTT/SUBTITLES") != std::string::npos);
     CHECK(words(convert(dir, "film.mkv", "without", video + "[subtitles]\ntext = \"leave-out\"\n")).empty());
     write_media(dir / "bare.mkv", "matroska", {video_track(Codec::h264, 96), audio_track(Codec::aac, 4)});
     write_all(dir / "bare.en.srt", std::string("1\n00:00:01,000 --> 00:00:02,000\nFrom a file.\n"));

@@ -93,7 +93,8 @@ void write_sample(const base::Path& path, std::vector<Chapter> chapters = {}) {
     settings.year = 2020;
     settings.chapters = std::move(chapters);
     settings.duration = base::frames_to_time(kFrames, kFilm);
-    auto writer = Mp4Writer::create(std::move(*file), {video_track(), audio_track()}, settings);
+    auto writer = Mp4Writer::create(std::make_unique<base::AtomicFile>(std::move(*file)),
+                                    {video_track(), audio_track()}, settings);
     REQUIRE(writer);
     int video = 0, audio = 0;
     while (video < kFrames || audio < kAudioPackets) {
@@ -332,7 +333,7 @@ TEST_CASE("a track MP4 can't hold is refused before anything is written", "[mp4]
     REQUIRE(file);
     Track track = audio_track();
     track.codec = Codec::truehd;
-    const auto writer = Mp4Writer::create(std::move(*file), {track}, {});
+    const auto writer = Mp4Writer::create(std::make_unique<base::AtomicFile>(std::move(*file)), {track}, {});
     REQUIRE_FALSE(writer);
     CHECK(writer.error().what.find("TrueHD") != std::string::npos);
     CHECK(dir.files().empty());
