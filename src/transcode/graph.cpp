@@ -50,8 +50,7 @@ constexpr std::size_t kVideoPackets = 48, kAudioPackets = 4096;
 // Pictures that wait between two stages: six, fewer where they are so large that two keep both busy.
 std::size_t queued_pictures(int width, int height, int bit_depth) {
     constexpr std::size_t kMost = 6, kFewest = 2, kBytes = 40'000'000;
-    const auto bytes = static_cast<std::size_t>(width) * static_cast<std::size_t>(height) * 3 /
-                       (bit_depth > 8 ? 1 : 2);
+    const auto bytes = static_cast<std::size_t>(width) * static_cast<std::size_t>(height) * 3 / (bit_depth > 8 ? 1 : 2);
     return std::clamp(kBytes / std::max<std::size_t>(bytes, 1), kFewest, kMost);
 }
 
@@ -354,7 +353,8 @@ class Graph {
             stage->colour = from.colour;
             for (const VideoChain::Subtitles& one : chain.subtitles) {
                 auto& track = stage->subtitles[one.from.id];
-                track.decoder = codec::make_subtitle_decoder(one.from);
+                WAVECREST_TRY_ASSIGN(decoder, codec::make_subtitle_decoder(one.from, from));
+                track.decoder = std::move(decoder);
                 track.forced_only = one.forced_only;
             }
             chains_.push_back(std::move(stage));

@@ -615,20 +615,21 @@ Result<std::vector<VideoChain::Subtitles>> choose_burned(const PlanSource& sourc
     std::vector<VideoChain::Subtitles> chosen;
     const auto take = [&](bool forced_only, const auto& fits) {
         for (const Track& track : source.tracks) {
-            const bool image = track.kind == TrackKind::subtitle && track.codec != Codec::text;
-            if (image && fits(track)) chosen.push_back({track, forced_only});
+            if (track.kind == TrackKind::subtitle && fits(track)) chosen.push_back({track, forced_only});
         }
         return !chosen.empty();
     };
     if (request.subtitles == "forced") {
         // A track made for it; else the forced ones among the subtitles in the language that is heard, in however many
         // tracks they are: Blu-ray discs don't say which.
+        // Text that is needed is drawn, too; other text has no forced cues.
         take(false,
              [&](const Track& t) {
                  return t.forced && (language.empty() || media::same_language(t.language, language));
              }) ||
             take(true, [&](const Track& t) {
-                return t.purpose == Purpose::main && media::same_language(t.language, language);
+                return t.codec != Codec::text && t.purpose == Purpose::main &&
+                       media::same_language(t.language, language);
             });
     } else if (request.subtitles != "none") {
         const bool found = take(false,
@@ -643,18 +644,22 @@ Result<std::vector<VideoChain::Subtitles>> choose_burned(const PlanSource& sourc
             return fail(ErrorKind::usage,
                         fmt::format("there are no subtitles in \"{}\" that can be burned in", request.subtitles),
                         source.name,
-                        "wavecrest inspect lists the tracks, and text can't be burned in; give --subtitles (of a "
-                        "stream: --burn-in) forced, none or a language, e.g. en");
+                        "wavecrest inspect lists the tracks; give --subtitles (of a stream: --burn-in) forced, none or "
+                        "a language, e.g. en");
         }
     }
     return chosen;
 }
 
 // Subtitles that go along in one output.
-void keep_subtitles(const PlanSource& source, const profile::Profile& profile, EncodePlan& plan,
+void keep_subtitles(const PlanSource& source, const profile::Profile& profile,
+                    const std::vector<VideoChain::Subtitles>& burned, EncodePlan& plan,
                     std::vector<std::string>& steps) {
     for (const Track& track : source.tracks) {
-        if (track.kind != TrackKind::subtitle) continue;
+        // What is in the picture would be there twice.
+        const bool drawn = std::any_of(burned.begin(), burned.end(),
+                                       [&](const auto& one) { return one.from.id == track.id && !one.forced_only; });
+        if (track.kind != TrackKind::subtitle || drawn) continue;
         const bool text = track.codec == Codec::text;
         if (!(text ? profile.subtitles.keep_text : profile.subtitles.keep_images)) continue;
         if (!container::why_not(profile.container, track).empty()) continue;
@@ -766,6 +771,7 @@ Result<EncodePlan> plan_encode(const PlanSource& source, const PlanRequest& requ
         plan.outputs.push_back({profile.name, profile.container, 0, 0, profile.has_video(), {}});
         plan.graph.outputs.emplace_back();
         std::vector<std::string> steps;
+        std::vector<VideoChain::Subtitles> drawn;
         if (settings.what == What::encode) {
             Track coded;
             coded.codec = settings.codec;
@@ -773,8 +779,8 @@ Result<EncodePlan> plan_encode(const PlanSource& source, const PlanRequest& requ
             // A language that is asked for is burned in whatever the profile keeps.
             const bool burn = !profile.subtitles.keep_images || request.subtitles != "forced";
             burns = burns || (burn && !burned.empty());
-            WAVECREST_TRY(
-                plan_video(source, look, settings, burn ? burned : std::vector<VideoChain::Subtitles>{}, plan, steps));
+            if (burn) drawn = burned;
+            WAVECREST_TRY(plan_video(source, look, settings, drawn, plan, steps));
             codecs.emplace_back(media::display_name(settings.codec));
         } else if (settings.what == What::keep) {
             WAVECREST_TRY(keep_video(source, *video, profile, plan, steps));
@@ -786,7 +792,7 @@ Result<EncodePlan> plan_encode(const PlanSource& source, const PlanRequest& requ
         if (container::holds_one_track(profile.container) && plan.graph.outputs.back().size() > 1)
             return fail(ErrorKind::usage, fmt::format("{} files have one audio track", profile.container),
                         fmt::format("profile {}", profile.name), "choose one track with --audio, or use \"matroska\"");
-        if (profile.has_video()) keep_subtitles(source, profile, plan, steps);
+        if (profile.has_video()) keep_subtitles(source, profile, drawn, plan, steps);
         plan.outputs.back().steps = std::move(steps);
         // Without a peak rate of the video nothing is known of all together.
         std::int64_t& most = plan.outputs.back().most_bps;

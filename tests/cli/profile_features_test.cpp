@@ -4,6 +4,7 @@
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
+#include "codec/video_decoder.hpp"
 #include "codec/video_encoder.hpp"
 #include "media/language.hpp"
 #include "standin/test_card.hpp"
@@ -178,6 +179,33 @@ TEST_CASE("text subtitles go along, also from a file beside the film", "[cli][co
     CHECK(words(dir.path() / json_of(remuxed)["outputs"][0]["path"].get<std::string>()) ==
           std::vector<std::string>{"From a file."});
     CHECK(run_program({"convert", "bare.mkv", "--subtitle-file", "bare.mkv", "--into", "out"}, dir.path()).status == 3);
+    // Burned in, they are in the picture and no track.
+    const base::Path drawn = convert(dir, "bare.mkv", "drawn", "[video]\neffort = 1\n",
+                                     {"--subtitle-file", "bare.en.srt", "--subtitles", "en"});
+    CHECK(words(drawn).empty());
+    const auto bright = [&](const base::Path& file, double seconds) {
+        for (const TestTrack& track : read_media(file)) {
+            if (track.track.kind != TrackKind::video) continue;
+            auto decoder = codec::make_video_decoder(track.track);
+            REQUIRE(decoder);
+            std::vector<Picture> pictures;
+            for (const Packet& packet : track.packets) REQUIRE((*decoder)->decode(packet, pictures));
+            REQUIRE((*decoder)->flush(pictures));
+            for (const Picture& picture : pictures) {
+                if (picture.pts < base::from_seconds(seconds)) continue;
+                // Below the card's code, where nothing of its own is.
+                int count = 0;
+                for (int y = picture.height * 93 / 100; y < picture.height * 96 / 100; ++y) {
+                    for (int x = picture.width / 3; x < picture.width * 2 / 3; ++x)
+                        count += picture.row<std::uint8_t>(0, y)[x] > 150 ? 1 : 0;
+                }
+                return count;
+            }
+        }
+        return -1;
+    };
+    CHECK(bright(drawn, 1.5) > bright(with, 1.5) + 10);
+    CHECK(std::abs(bright(drawn, 2.5) - bright(with, 2.5)) < 10);
 }
 
 TEST_CASE("bitmap subtitles stay a track where the profile keeps them", "[cli][convert][profile]") {

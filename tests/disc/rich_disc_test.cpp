@@ -207,7 +207,9 @@ TEST_CASE("subtitles come at their times, forced ones marked", "[rich]") {
     const auto cues = standin::subtitles_between(description, dvd ? 720 : 1920, dvd ? 480 : 1080, {}, length);
     for (int track = 0; track < 3; ++track) {
         const Track& from = contents.tracks[static_cast<std::size_t>(5 + track)];
-        const auto decoder = codec::make_subtitle_decoder(from);
+        auto made = codec::make_subtitle_decoder(from, contents.tracks.front());
+        REQUIRE(made);
+        const auto decoder = std::move(*made);
         std::vector<Overlay> shown;
         for (const Packet& packet : contents.packets.at(from.id)) decoder->decode(packet, shown);
         std::vector<Overlay> images;
