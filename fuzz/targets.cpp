@@ -21,6 +21,7 @@
 #include "container/mpeg_ts.hpp"
 #include "container/reader.hpp"
 #include "container/sniff.hpp"
+#include "container/tags.hpp"
 #include "disc/blu_ray_tables.hpp"
 #include "disc/disc_files.hpp"
 #include "disc/dvd_tables.hpp"
@@ -346,6 +347,11 @@ void h264(ByteSpan bytes) {
     (void)decoder->problems();
 }
 
+void tags(ByteSpan bytes) {
+    (void)container::parse_vorbis_comment(bytes);
+    (void)container::parse_id3(bytes);
+}
+
 }  // namespace
 
 const std::vector<FuzzTarget>& fuzz_targets() {
@@ -367,6 +373,7 @@ const std::vector<FuzzTarget>& fuzz_targets() {
         {"ogg", ogg},
         {"audio", audio},
         {"text", text},
+        {"tags", tags},
         {"headers", headers},
         {"datagrams", datagrams},
         {"rtmp", rtmp},

@@ -17,6 +17,7 @@
 #include "bitstream/xiph.hpp"
 #include "container/reader.hpp"
 #include "container/riff_codecs.hpp"
+#include "container/tags.hpp"
 #include "container/writer.hpp"
 
 namespace wavecrest::container {
@@ -42,7 +43,7 @@ class AudioSource : public PacketSource {
     virtual std::vector<RatePiece> rate() const { return {}; }
 
     std::string container;
-    std::string title;
+    media::Tags tags;
     std::vector<std::string> notes;
     std::vector<Problem> known_problems;
 
@@ -203,6 +204,9 @@ class FlacSource : public AudioSource {
                                 "copy it again");
                 info_ = *info;
                 track().codec_config = Bytes(ByteVector(body.begin(), body.begin() + bitstream::kFlacStreamInfo));
+            } else if (type == 4) {
+                WAVECREST_TRY_ASSIGN(body, bytes_.view(at + 4, static_cast<std::size_t>(size)));
+                tags = parse_vorbis_comment(body);
             } else if (type == 6) {
                 notes.emplace_back("an attached picture is skipped");
             } else if (type == 3 && bytes_.source().seekable()) {
@@ -561,8 +565,16 @@ class AudioWriter : public PacketSink {
             write_wav_header(out, 0);
         } else if (format_ == "flac") {
             out.text("fLaC");
-            out.u32(0x80000000u | track_.codec_config.size());
+            const bool tagged = !settings_.tags.empty();
+            out.u32((tagged ? 0u : 0x80000000u) | track_.codec_config.size());
             out.raw(track_.codec_config.view());
+            if (tagged) {
+                const ByteVector comment = make_vorbis_comment(settings_.tags);
+                out.u32(0x84000000u | comment.size());
+                out.raw(comment);
+            }
+        } else if (format_ == "mp3") {
+            out.raw(make_id3(settings_.tags));
         }
         return file_->write(out.bytes());
     }
@@ -662,12 +674,18 @@ class AudioWriter : public PacketSink {
 Result<MediaFile> open_audio_file(std::shared_ptr<base::ByteSource> bytes) {
     // ID3v2 tags stand in front of any of them.
     std::uint64_t start = 0;
+    media::Tags told;
     ByteVector head(16);
-    for (int tags = 0; tags < 4; ++tags) {
+    for (int tag = 0; tag < 4; ++tag) {
         head.resize(16);
         WAVECREST_TRY_ASSIGN(got, bytes->read_at(start, head));
         head.resize(got);
         if (!is(head, 0, "ID3") || head.size() < 10) break;
+        // (Pictures in it may be large: texts stand in front of them.)
+        ByteVector text(64 << 10);
+        WAVECREST_TRY_ASSIGN(there, bytes->read_at(start, text));
+        text.resize(there);
+        if (told.empty()) told = parse_id3(text);
         start +=
             10 + (static_cast<std::uint64_t>(head[6] & 0x7F) << 21 | static_cast<std::uint64_t>(head[7] & 0x7F) << 14 |
                   static_cast<std::uint64_t>(head[8] & 0x7F) << 7 | (head[9] & 0x7Fu));
@@ -689,6 +707,7 @@ Result<MediaFile> open_audio_file(std::shared_ptr<base::ByteSource> bytes) {
     }
     MediaFile file;
     file.container = source->container;
+    file.tags = source->tags.empty() ? told : source->tags;
     file.notes = source->notes;
     file.problems = source->known_problems;
     AudioSource* reader = source.get();

@@ -43,7 +43,8 @@ inline constexpr std::uint32_t kChapters = 0x1043A770, kEditionEntry = 0x45B9, k
                                kChapterAtom = 0xB6, kChapterUid = 0x73C4, kChapterStart = 0x91, kChapterEnd = 0x92,
                                kChapterHidden = 0x98, kChapterDisplay = 0x80, kChapterString = 0x85,
                                kChapterLanguage = 0x437C;
-inline constexpr std::uint32_t kTags = 0x1254C367;
+inline constexpr std::uint32_t kTags = 0x1254C367, kTag = 0x7373, kTargets = 0x63C0, kTargetTypeValue = 0x68CA,
+                               kSimpleTag = 0x67C8, kTagName = 0x45A3, kTagString = 0x4487;
 
 // 5.1.4.1.28.3: the values of StereoMode for both eyes' views in one picture.
 struct StereoMode {

@@ -226,6 +226,7 @@ class MatroskaWriter : public PacketSink {
     // The beginning is written when the first packet of every track with a delay is known.
     Status begin();
     void write_tracks(ByteWriter& out) const;
+    void write_tags(ByteWriter& out) const;
     void write_track(ByteWriter& out, const TrackState& track_state) const;
     Status take(const TrackState& track_state, const Packet& packet);
     Status end_cluster();
@@ -303,6 +304,7 @@ Status MatroskaWriter::begin() {
     }
     tracks_at_ = out.size();
     write_tracks(out);
+    write_tags(out);
     if (settings_.chapters.size() > 1) {
         chapters_ = out.size();
         const Master chapters(out, kChapters);
@@ -322,6 +324,34 @@ Status MatroskaWriter::begin() {
     waiting.swap(early_);
     for (const Packet& packet : waiting) WAVECREST_TRY(write(packet));
     return {};
+}
+
+// RFC 9559, 5.1.8, with the names of the Matroska tagging specification: of the piece (30) and of its album (50).
+void MatroskaWriter::write_tags(ByteWriter& out) const {
+    const media::Tags& tags = settings_.tags;
+    if (tags.empty()) return;
+    const Master all(out, kTags);
+    const auto level = [&](int value, const std::vector<std::pair<const char*, std::string>>& fields) {
+        const bool any = std::any_of(fields.begin(), fields.end(), [](const auto& f) { return !f.second.empty(); });
+        if (!any) return;
+        const Master tag(out, kTag);
+        {
+            const Master targets(out, kTargets);
+            put_number(out, kTargetTypeValue, static_cast<std::uint64_t>(value));
+        }
+        for (const auto& [name, text] : fields) {
+            if (text.empty()) continue;
+            const Master simple(out, kSimpleTag);
+            put_text(out, kTagName, name);
+            put_text(out, kTagString, text);
+        }
+    };
+    level(50, {{"TITLE", tags.album}});
+    level(30, {{"TITLE", tags.title},
+               {"ARTIST", tags.performer},
+               {"GENRE", tags.genre},
+               {"DATE_RELEASED", tags.date},
+               {"PART_NUMBER", tags.number > 0 ? std::to_string(tags.number) : ""}});
 }
 
 void MatroskaWriter::write_tracks(ByteWriter& out) const {

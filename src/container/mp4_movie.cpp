@@ -157,16 +157,27 @@ Status MovieParser::parse_movie(ByteSpan moov) {
             if (t.id == id && trex.ok()) t.defaults = defaults;
         }
     }
-    const ByteSpan titl = child(child(moov, "udta"), "titl");
-    if (titl.size() > 6) {
-        const auto text = titl.subspan(6);
-        title_.assign(text.begin(), std::find(text.begin(), text.end(), 0));
-    }
+    // 3GPP TS 26.244, 8: version, flags and language, then text that ends with 0.
+    const ByteSpan udta = child(moov, "udta");
+    const auto text_of = [&](const char(&type)[5], std::string& into) {
+        const ByteSpan box = child(udta, type);
+        if (box.size() <= 6) return ByteSpan{};
+        const ByteSpan text = box.subspan(6);
+        const auto end = std::find(text.begin(), text.end(), 0);
+        into.assign(text.begin(), end);
+        return end == text.end() ? ByteSpan{} : text.subspan(static_cast<std::size_t>(end - text.begin()) + 1);
+    };
+    text_of("titl", tags_.title);
+    text_of("perf", tags_.performer);
+    text_of("gnre", tags_.genre);
+    if (const ByteSpan rest = text_of("albm", tags_.album); !rest.empty()) tags_.number = rest[0];
+    if (const ByteSpan year = child(udta, "yrrc"); year.size() >= 6)
+        tags_.date = std::to_string(year[4] << 8 | year[5]);
     return {};
 }
 
 Status MovieParser::conclude(Mp4Movie& movie) {
-    movie.title = title_;
+    movie.tags = tags_;
     movie.notes.insert(movie.notes.end(), notes_.begin(), notes_.end());
     movie.fragmented = fragmented_;
     movie.index_in_front = index_in_front_;

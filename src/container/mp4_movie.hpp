@@ -65,7 +65,7 @@ class MovieParser {
     base::ByteSource& source_;
     std::uint32_t timescale_ = 0;
     std::vector<RawTrack> raw_;
-    std::string title_;
+    media::Tags tags_;
     std::vector<std::string> notes_;
     std::uint64_t told_ = 0;  // samples that no bytes of the index stand for
     std::uint64_t at_ = 0;

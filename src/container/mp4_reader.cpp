@@ -324,7 +324,8 @@ Result<MediaFile> open_mp4(std::shared_ptr<base::ByteSource> bytes) {
     WAVECREST_TRY(parser->conclude(movie));
     MediaFile file;
     file.container = "mp4";
-    file.title = movie.title;
+    file.title = movie.tags.title;
+    file.tags = movie.tags;
     file.notes = movie.notes;
     if (!movie.index_in_front && !pipe) file.notes.emplace_back("index at the end of the file (slow start)");
     if (movie.fragmented) file.notes.emplace_back("fragmented MP4");

@@ -8,6 +8,7 @@
 #include "base/byte_source.hpp"
 #include "container/sample_index.hpp"
 #include "media/flow.hpp"
+#include "media/tags.hpp"
 
 namespace wavecrest::container {
 
@@ -79,7 +80,7 @@ struct Mp4Movie {
     std::vector<Mp4Track> tracks;  // video, audio and text; a chapter track becomes `chapters` instead
     std::vector<Chapter> chapters;
     Time duration{};
-    std::string title;
+    media::Tags tags;
     std::vector<std::string> notes;
     std::uint64_t index_end = 0;  // bytes from the start needed to know the whole index
     bool index_in_front = false;  // the index precedes the media data

@@ -713,17 +713,27 @@ void Mp4Writer::State::write_header(ByteWriter& out, std::uint64_t offset) {
             out.fill(12);
         }
     }
-    if (!settings.title.empty()) {
+    const media::Tags& tags = settings.tags;
+    if (!settings.title.empty() || !tags.empty()) {
+        // 3GPP TS 26.244, 8: texts with their language.
         const Box udta(out, "udta");
-        {
-            const Box box(out, "titl", 0, 0);  // 3GPP TS 26.244, 8.2
+        const auto text = [&](const char(&type)[5], const std::string& value) {
+            if (value.empty()) return;
+            const Box box(out, type, 0, 0);
             out.u16(packed_language("und"));
-            out.text(settings.title);
+            out.text(value);
             out.u8(0);
-        }
-        if (settings.year != 0) {
+            if (std::string_view(type) == "albm" && tags.number > 0 && tags.number < 256)
+                out.u8(static_cast<unsigned>(tags.number));
+        };
+        text("titl", tags.title.empty() ? settings.title : tags.title);
+        text("perf", tags.performer);
+        text("albm", tags.album);
+        text("gnre", tags.genre);
+        const int year = settings.year != 0 ? settings.year : std::atoi(tags.date.c_str());
+        if (year > 0 && year < 65536) {
             const Box box(out, "yrrc", 0, 0);
-            out.u16(static_cast<std::uint64_t>(settings.year));
+            out.u16(static_cast<std::uint64_t>(year));
         }
     }
 }

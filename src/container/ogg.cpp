@@ -14,6 +14,7 @@
 #include "bitstream/headers.hpp"
 #include "bitstream/xiph.hpp"
 #include "container/reader.hpp"
+#include "container/tags.hpp"
 #include "container/writer.hpp"
 
 namespace wavecrest::container {
@@ -106,6 +107,7 @@ class OggSource : public PacketSource {
     Result<std::optional<Packet>> read() override;
     Status seek(Time time) override;
     std::vector<std::string> notes;
+    media::Tags tags;
 
   private:
     struct Stream {
@@ -146,6 +148,10 @@ bool OggSource::take_header(Stream& s, ByteSpan packet) {
     if (s.headers_left == 0) return false;
     s.headers.emplace_back(packet.begin(), packet.end());
     --s.headers_left;
+    // Comments are the second header, behind a mark of the codec.
+    const std::size_t mark = s.track.codec == Codec::opus ? 8 : s.track.codec == Codec::vorbis ? 7 : 4;
+    if (s.headers.size() == 2 && packet.size() > mark && tags.empty())
+        tags = parse_vorbis_comment(packet.subspan(mark));
     if (s.headers.size() == 1 && s.track.codec == Codec::flac && packet.size() >= 13 + 38) {
         const int following = packet[7] << 8 | packet[8];
         s.headers_left = following > 0 ? following : 1;
@@ -392,7 +398,8 @@ Status OggSource::seek(Time time) {
 // One track; its packets are gathered to pages of up to a second.
 class OggWriter : public PacketSink {
   public:
-    OggWriter(std::unique_ptr<base::ByteSink> file, Track track) : file_(std::move(file)), track_(std::move(track)) {}
+    OggWriter(std::unique_ptr<base::ByteSink> file, Track track, media::Tags tags)
+        : file_(std::move(file)), track_(std::move(track)), tags_(std::move(tags)) {}
 
     Status begin() {
         std::vector<ByteVector> headers;
@@ -403,9 +410,7 @@ class OggWriter : public PacketSink {
             headers.emplace_back(config.begin(), config.end());
             base::ByteWriter tags;
             tags.text("OpusTags");
-            for (const unsigned byte : {9u, 0u, 0u, 0u}) tags.u8(byte);
-            tags.text("Wavecrest");
-            tags.u32(0);
+            tags.raw(make_vorbis_comment(tags_));
             headers.push_back(tags.release());
         } else if (track_.codec == Codec::vorbis) {
             const auto split = bitstream::split_vorbis_headers(config);
@@ -425,10 +430,9 @@ class OggWriter : public PacketSink {
             first.raw(config);
             headers.push_back(first.release());
             base::ByteWriter comment;  // VORBIS_COMMENT, the last metadata block
-            comment.u32(0x84000000u | (4 + 9 + 4));
-            for (const unsigned byte : {9u, 0u, 0u, 0u}) comment.u8(byte);
-            comment.text("Wavecrest");
-            comment.u32(0);
+            const ByteVector fields = make_vorbis_comment(tags_);
+            comment.u32(0x84000000u | fields.size());
+            comment.raw(fields);
             headers.push_back(comment.release());
         }
         // The first header has a page of its own, and so have the others together.
@@ -518,6 +522,7 @@ class OggWriter : public PacketSink {
 
     std::unique_ptr<base::ByteSink> file_;
     Track track_;
+    media::Tags tags_;
     std::unique_ptr<bitstream::VorbisTimer> timer_;
     std::vector<ByteVector> packets_;
     std::int64_t sample_ = 0, page_from_ = 0, cut_ = 0, pre_skip_ = 0;
@@ -533,13 +538,14 @@ Result<MediaFile> open_ogg(std::shared_ptr<base::ByteSource> bytes) {
     MediaFile file;
     file.container = "ogg";
     file.notes = source->notes;
+    file.tags = source->tags;
     file.source = std::move(source);
     return file;
 }
 
 Result<std::unique_ptr<PacketSink>> create_ogg(std::unique_ptr<base::ByteSink> file, std::vector<Track> tracks,
-                                               WriterSettings) {
-    auto writer = std::make_unique<OggWriter>(std::move(file), std::move(tracks.front()));
+                                               WriterSettings settings) {
+    auto writer = std::make_unique<OggWriter>(std::move(file), std::move(tracks.front()), std::move(settings.tags));
     WAVECREST_TRY(writer->begin());
     return std::unique_ptr<PacketSink>(std::move(writer));
 }

@@ -8,6 +8,7 @@
 
 #include "base/byte_source.hpp"
 #include "media/flow.hpp"
+#include "media/tags.hpp"
 
 namespace wavecrest::container {
 
@@ -15,6 +16,7 @@ struct MediaFile {
     std::string container;  // short name
     std::unique_ptr<PacketSource> source;
     std::string title;               // that the file gives itself; mostly empty
+    media::Tags tags;                // of music
     std::vector<std::string> notes;  // for people: attachments, an index at the end ...
     std::vector<Problem> problems;   // known before reading: an end that is missing
     std::vector<int> programs;       // numbers of the programs of a transport stream; empty elsewhere

@@ -7,12 +7,14 @@
 
 #include "base/atomic_file.hpp"
 #include "media/flow.hpp"
+#include "media/tags.hpp"
 
 namespace wavecrest::container {
 
 struct WriterSettings {
     std::string title;              // of the film; mostly empty
     int year = 0;                   // of the film; 0: unknown
+    media::Tags tags;               // of music; of files of audio alone, MP4 and Matroska
     std::vector<Chapter> chapters;  // written where the format has them and there is more than one
     Time duration{};                // presentation is cut here (encoder padding); 0: keep all
     Time fragments{};  // MP4: parts of at least this length, each with its own index; 0: one index in front

@@ -416,6 +416,7 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
         settings.year = plan.name.year;
         settings.chapters = plan.chapters;
         settings.duration = plan.duration;
+        if (!plan.outputs[output].has_video) settings.tags = plan.pick.title->tags;
         return container::create_media(plan.outputs[output].container, std::move(files[output]), tracks,
                                        std::move(settings));
     };

@@ -227,6 +227,7 @@ class FileInput : public Input {
         title.chapters = file.source->chapters();
         title.tracks = file.source->tracks();
         title.problems = file.problems;
+        title.tags = file.tags;
         if (!programs_.empty()) title.why = file.title.empty() ? "another program" : file.title;
         if (programs_.empty() && !file.title.empty() && !seekable_)
             hint_ = file.title;  // a pipe has no name of its own

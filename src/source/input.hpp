@@ -10,6 +10,7 @@
 #include "disc/choose.hpp"
 #include "disc/disc_files.hpp"
 #include "media/flow.hpp"
+#include "media/tags.hpp"
 
 namespace wavecrest::source {
 
@@ -26,6 +27,7 @@ struct Title {
     std::vector<disc::TitleShape::Segment> segments;  // cells, clips; empty for files
     std::vector<Track> tracks;
     std::vector<Problem> problems;
+    media::Tags tags;                      // of music
     std::vector<std::string> differences;  // what the data says otherwise than the tables
 };
 

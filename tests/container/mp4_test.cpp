@@ -154,7 +154,7 @@ TEST_CASE("the index lies in front and names where every sample is", "[mp4]") {
     CHECK(std::string(bytes.begin() + 4, bytes.begin() + 8) == "ftyp");
     const auto movie = read(dir / "a.mp4");
     CHECK(movie.index_in_front);
-    CHECK(movie.title == "Sample");
+    CHECK(movie.tags.title == "Sample");
     CHECK(movie.missing_bytes == 0);
     REQUIRE(movie.tracks.size() == 2);
     REQUIRE(movie.tracks[0].samples.size() == kFrames);

@@ -249,7 +249,7 @@ TEST_CASE("a conversion keeps every picture, the chapters and the length", "[con
     REQUIRE(movie);
     CHECK(movie->index_in_front);
     CHECK(movie->chapters.size() == 5);
-    CHECK(movie->title == "Quick");
+    CHECK(movie->tags.title == "Quick");
     REQUIRE(movie->tracks.size() == 2);
     CHECK(movie->tracks[0].samples.size() == kSampleFrames);
     CHECK(movie->tracks[0].info.width == 320);
