@@ -275,6 +275,8 @@ void add_convert(CLI::App& app, AllOptions& all, Command& command) {
         ->add_option("--subtitle-file", all.convert.subtitle_file,
                      "a file of text subtitles (SRT, WebVTT) that becomes a track; NAME.en.srt tells its language")
         ->type_name("FILE");
+    convert_app->add_flag("--captions", all.convert.captions,
+                          "closed captions inside the video become a track of text; reads it once beforehand");
     convert_app
         ->add_option("--remux", all.convert.remux,
                      "remux, no re-encoding, to: mp4, matroska, webm, mpeg-ts, flv, wav, flac, mp3, adts, ogg; or "

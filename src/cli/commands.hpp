@@ -38,6 +38,7 @@ struct ConvertOptions {
     std::string audio;      // empty: the first to convert, all to remux
     std::string subtitles;  // empty: forced ones to convert, all to remux
     std::string subtitle_file;
+    bool captions = false;
     std::string remux;  // a container's short name; empty: convert
     std::string cut;    // FROM-TO
     int angle = 1;

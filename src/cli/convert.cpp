@@ -11,7 +11,7 @@
 #include "convert/remux.hpp"
 #include "host/machine.hpp"
 #include "report/results.hpp"
-#include "source/subtitle_file.hpp"
+#include "source/added_text.hpp"
 
 namespace wavecrest::cli {
 namespace {
@@ -30,8 +30,13 @@ void take_choices(const ConvertOptions& options, convert::Selection& request) {
     request.accept_losses = options.accept_losses;
 }
 
-Result<std::unique_ptr<source::Input>> open_with_subtitles(const ConvertOptions& options) {
+Result<std::unique_ptr<source::Input>> open_with_added_text(const ConvertOptions& options) {
     WAVECREST_TRY_ASSIGN(input, source::open_input(options.input, {options.retries}));
+    if (options.captions) {
+        ProgressLine line("reading captions", options.output.quiet);
+        WAVECREST_TRY_ASSIGN(with, source::with_captions(std::move(input), line.callback(), cancel()));
+        input = std::move(with);
+    }
     if (options.subtitle_file.empty()) return input;
     return source::with_subtitle_file(std::move(input), options.subtitle_file);
 }
@@ -149,7 +154,7 @@ int run_remux(const ConvertOptions& options) {
         request.from = interval->from;
         request.to = interval->to;
     }
-    auto input = open_with_subtitles(options);
+    auto input = open_with_added_text(options);
     if (!input) return report_error(input.error(), json);
     request.format = container::format_from_name(options.remux);
     take_choices(options, request);
@@ -232,7 +237,7 @@ int run_convert(const ConvertOptions& options) {
         if (!profile) return report_error(profile.error(), json);
         request.profiles.push_back(std::move(*profile));
     }
-    auto input = open_with_subtitles(options);
+    auto input = open_with_added_text(options);
     if (!input) return report_error(input.error(), json);
     take_choices(options, request);
     request.quality = options.quality;

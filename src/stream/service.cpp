@@ -12,8 +12,8 @@
 #include "container/reader.hpp"
 #include "container/subtitle_text.hpp"
 #include "net/url.hpp"
+#include "source/added_text.hpp"
 #include "source/input.hpp"
-#include "source/subtitle_file.hpp"
 #include "stream/text_subtitles.hpp"
 
 namespace wavecrest::stream {

@@ -1,7 +1,9 @@
-#include "source/subtitle_file.hpp"
+#include "source/added_text.hpp"
 
 #include <algorithm>
+#include <map>
 
+#include "bitstream/captions.hpp"
 #include "container/reader.hpp"
 
 namespace wavecrest::source {
@@ -56,22 +58,32 @@ class WithCues : public PacketSource {
     bool ended_ = false;
 };
 
-class WithSubtitleFile : public Input {
+// Text for some titles of an input.
+class WithText : public Input {
   public:
-    WithSubtitleFile(std::unique_ptr<Input> inner, SubtitleFile file)
-        : inner_(std::move(inner)), file_(std::move(file)), titles_(inner_->titles()) {
+    explicit WithText(std::unique_ptr<Input> inner) : inner_(std::move(inner)), titles_(inner_->titles()) {}
+
+    // One more track of the title, whose cues they are.
+    void add(int number, std::string language, Purpose purpose, std::vector<Packet> cues,
+             const std::vector<Problem>& problems) {
         for (Title& title : titles_) {
-            if (!title.main) continue;
+            if (title.number != number) continue;
             Track track;
             track.kind = TrackKind::subtitle;
             track.codec = Codec::text;
-            track.language = file_.language;
+            track.language = std::move(language);
+            track.purpose = purpose;
             track.preferred = false;
             for (const Track& other : title.tracks) track.id = std::max(track.id, other.id + 1);
+            for (Packet& cue : cues) cue.track = track.id;
+            cues_[number] = {track, std::move(cues)};
             title.tracks.push_back(std::move(track));
-            title.problems.insert(title.problems.end(), file_.problems.begin(), file_.problems.end());
+            title.problems.insert(title.problems.end(), problems.begin(), problems.end());
+            return;
         }
     }
+
+    const Input& inner() const { return *inner_; }
 
     std::string path() const override { return inner_->path(); }
     std::string container() const override { return inner_->container(); }
@@ -85,20 +97,17 @@ class WithSubtitleFile : public Input {
     Result<std::vector<RatePiece>> rate(int title) const override { return inner_->rate(title); }
     Result<std::unique_ptr<PacketSource>> open(int number, int angle) const override {
         WAVECREST_TRY_ASSIGN(source, inner_->open(number, angle));
-        const auto title =
-            std::find_if(titles_.begin(), titles_.end(), [&](const Title& t) { return t.number == number; });
-        if (title == titles_.end() || !title->main) return source;
-        std::vector<Packet> cues = file_.cues;
-        for (Packet& cue : cues) cue.track = title->tracks.back().id;
+        const auto found = cues_.find(number);
+        if (found == cues_.end()) return source;
         std::vector<Track> tracks = source->tracks();
-        tracks.push_back(title->tracks.back());
-        return std::make_unique<WithCues>(std::move(source), std::move(tracks), std::move(cues));
+        tracks.push_back(found->second.first);
+        return std::make_unique<WithCues>(std::move(source), std::move(tracks), found->second.second);
     }
 
   private:
     std::unique_ptr<Input> inner_;
-    SubtitleFile file_;
     std::vector<Title> titles_;
+    std::map<int, std::pair<Track, std::vector<Packet>>> cues_;  // by title
 };
 
 }  // namespace
@@ -122,7 +131,64 @@ Result<SubtitleFile> read_subtitle_file(const base::Path& file) {
 
 Result<std::unique_ptr<Input>> with_subtitle_file(std::unique_ptr<Input> input, const base::Path& file) {
     WAVECREST_TRY_ASSIGN(read, read_subtitle_file(file));
-    return std::make_unique<WithSubtitleFile>(std::move(input), std::move(read));
+    auto with = std::make_unique<WithText>(std::move(input));
+    for (const Title& title : with->inner().titles()) {
+        if (title.main) with->add(title.number, read.language, Purpose::main, read.cues, read.problems);
+    }
+    return std::unique_ptr<Input>(std::move(with));
+}
+
+namespace {
+
+// Of one title; nothing where its video has none.
+Result<std::vector<Packet>> read_captions(const Input& input, const Title& title, const Track& video,
+                                          const Progress& progress, const Cancel& cancel) {
+    WAVECREST_TRY_ASSIGN(source, input.open(title.number, 1));
+    bitstream::CaptionReader captions(video.codec);
+    while (true) {
+        if (cancel.requested()) return base::interrupted();
+        WAVECREST_TRY_ASSIGN(packet, source->read());
+        if (!packet) break;
+        if (packet->track != video.id) continue;
+        if (progress) progress({std::max(packet->pts, Time{}), title.duration});
+        captions.push(*packet);
+    }
+    std::vector<Packet> cues;
+    for (const bitstream::CaptionCue& cue : captions.finish()) {
+        Packet packet;
+        packet.pts = packet.dts = cue.from;
+        packet.duration = cue.to - cue.from;
+        packet.key = true;
+        packet.data = Bytes(ByteVector(cue.text.begin(), cue.text.end()));
+        cues.push_back(std::move(packet));
+    }
+    return cues;
+}
+
+}  // namespace
+
+Result<std::unique_ptr<Input>> with_captions(std::unique_ptr<Input> input, const Progress& progress,
+                                             const Cancel& cancel) {
+    const std::string name = input->path();
+    if (!input->reopens())
+        return fail(ErrorKind::usage, "the captions of piped input can't be read beforehand", name,
+                    "save it to a file and name that");
+    auto with = std::make_unique<WithText>(std::move(input));
+    bool any = false;
+    for (const Title& title : with->inner().titles()) {
+        const auto video = std::find_if(title.tracks.begin(), title.tracks.end(),
+                                        [](const Track& track) { return track.closed_captions; });
+        if (!title.main || video == title.tracks.end()) continue;
+        WAVECREST_TRY(with->inner().check_protection(title.number));
+        WAVECREST_TRY_ASSIGN(cues, read_captions(with->inner(), title, *video, progress, cancel));
+        if (cues.empty()) continue;
+        any = true;
+        with->add(title.number, "", Purpose::captions, std::move(cues), {});
+    }
+    if (!any)
+        return fail(ErrorKind::input, "the video has no closed captions", name,
+                    "leave --captions out; wavecrest inspect lists what there is");
+    return std::unique_ptr<Input>(std::move(with));
 }
 
 }  // namespace wavecrest::source
