@@ -122,8 +122,9 @@ int run_profile_list(const ProfileOptions& options) {
                    audio_text(p), p.purpose});
     }
     print(
-        "{}\nNext: wavecrest profile show NAME > my-profile.toml   (a copy to change; convert takes it with --profile "
-        "my-profile.toml)\n",
+        "{}\nNext: wavecrest profile new NAME --like PROFILE   (your own, in NAME.toml; convert takes it with "
+        "--profile "
+        "NAME.toml)\n",
         Raw{table.text()});
     return 0;
 }

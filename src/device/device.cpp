@@ -282,6 +282,19 @@ Check judge_protocol(const Device& device, std::string_view protocol) {
             joined(device.protocols), fits ? "" : "protocol not supported: use another delivery"};
 }
 
+namespace {
+
+// "AAC stereo, AC-3 5.1": the most channels of each.
+std::string audio_names(const std::vector<AudioAbility>& abilities) {
+    std::vector<std::string> names;
+    for (const AudioAbility& ability : abilities)
+        names.push_back(
+            fmt::format("{} {}", media::display_name(ability.codec), media::channel_layout(ability.channels)));
+    return joined(names);
+}
+
+}  // namespace
+
 std::vector<Check> judge(const Device& device, std::string_view container, const std::vector<Track>& tracks,
                          std::int64_t peak_1s_bps) {
     std::vector<Check> checks;
@@ -290,7 +303,7 @@ std::vector<Check> judge(const Device& device, std::string_view container, const
         checks.push_back({"container", contained ? Verdict::pass : Verdict::fail, std::string(container),
                           joined(device.containers), contained ? "" : container_remedy(device, tracks)});
     bool any_audio = false, audio_fits = false;
-    Check audio{"audio", Verdict::fail, "", codec_names(device.audio),
+    Check audio{"audio", Verdict::fail, "", audio_names(device.audio),
                 "audio not supported: convert it to a codec and channel layout that the device supports"};
     for (const Track& track : tracks) {
         if (track.kind == TrackKind::video) judge_video(device, track, checks);
