@@ -73,4 +73,33 @@ void lay_over(Picture& picture, const Overlay& overlay) {
                             [&](auto sample) { lay_over_samples<decltype(sample)>(picture, overlay); });
 }
 
+void move_inside(Overlay& overlay, const Borders& cut, int width, int height) {
+    if (!cut.any() || width <= 0 || height <= 0) return;
+    if (overlay.canvas_width <= 0) overlay.canvas_width = width;
+    if (overlay.canvas_height <= 0) overlay.canvas_height = height;
+    const auto scaled = [](int value, int to, int from) {
+        return static_cast<int>(static_cast<std::int64_t>(value) * to / from);
+    };
+    const int left = scaled(cut.left, overlay.canvas_width, width),
+              top = scaled(cut.top, overlay.canvas_height, height);
+    const int right = scaled(cut.right, overlay.canvas_width, width);
+    const int bottom = scaled(cut.bottom, overlay.canvas_height, height);
+    overlay.canvas_width -= left + right;
+    overlay.canvas_height -= top + bottom;
+    // All by the same way, so that letters keep their outlines and lines their distance.
+    int beyond_left = 0, beyond_right = 0, beyond_top = 0, beyond_bottom = 0;
+    for (Overlay::Region& region : overlay.regions) {
+        region.x -= left;
+        region.y -= top;
+        beyond_left = std::max(beyond_left, -region.x);
+        beyond_right = std::max(beyond_right, region.x + region.width - overlay.canvas_width);
+        beyond_top = std::max(beyond_top, -region.y);
+        beyond_bottom = std::max(beyond_bottom, region.y + region.height - overlay.canvas_height);
+    }
+    for (Overlay::Region& region : overlay.regions) {
+        region.x += beyond_left > 0 ? beyond_left : -beyond_right;
+        region.y += beyond_top > 0 ? beyond_top : -beyond_bottom;
+    }
+}
+
 }  // namespace wavecrest::filter

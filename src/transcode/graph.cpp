@@ -251,7 +251,8 @@ struct VideoChainStage {
     explicit VideoChainStage(std::size_t pictures) : decoded(pictures) {}
 
     const VideoChain* settings = nullptr;
-    ColourDescription colour;  // of the pictures that go through
+    ColourDescription colour;   // of the pictures that go through
+    int width = 0, height = 0;  // of them as they are decoded
     std::vector<VideoEncodeStage*> encodes;
     base::BoundedQueue<Picture> decoded;
 
@@ -279,6 +280,7 @@ struct VideoChainStage {
             // What is not forced is not drawn, yet it ends what was drawn before.
             if (track.forced_only && !overlay.forced) overlay.regions.clear();
             if (media::is_hdr(colour)) filter::to_hdr(overlay, colour);
+            filter::move_inside(overlay, settings->crop, width, height);
             track.coming.push_back(std::move(overlay));
         }
         std::stable_sort(track.coming.begin(), track.coming.end(),
@@ -351,6 +353,8 @@ class Graph {
             auto stage = std::make_unique<VideoChainStage>(queued_pictures(from.width, from.height, from.bit_depth));
             stage->settings = &chain;
             stage->colour = from.colour;
+            stage->width = from.width;
+            stage->height = from.height;
             for (const VideoChain::Subtitles& one : chain.subtitles) {
                 auto& track = stage->subtitles[one.from.id];
                 WAVECREST_TRY_ASSIGN(decoder, codec::make_subtitle_decoder(one.from, from));

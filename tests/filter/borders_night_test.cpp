@@ -7,6 +7,7 @@
 #include "filter/depth.hpp"
 #include "filter/limiter.hpp"
 #include "filter/night.hpp"
+#include "filter/overlay.hpp"
 #include "standin/test_card.hpp"
 
 using namespace wavecrest;
@@ -71,6 +72,31 @@ TEST_CASE("black borders are found to the row, in both depths, and cut away", "[
                       picture.row<std::uint8_t>(plane, y + 30 / part)[x + 10 / part]);
         }
     }
+}
+
+TEST_CASE("subtitles keep their place and size where borders are cut away", "[borders][overlay]") {
+    // A canvas of twice the picture's size: one in the picture, one on the lower border.
+    Overlay overlay;
+    overlay.canvas_width = 640;
+    overlay.canvas_height = 480;
+    overlay.regions.push_back({200, 300, 100, 40, {}, {}});
+    overlay.regions.push_back({200, 430, 100, 40, {}, {}});
+    filter::move_inside(overlay, {10, 0, 30, 30}, 320, 240);
+    CHECK(overlay.canvas_width == 620);
+    CHECK(overlay.canvas_height == 360);
+    CHECK(overlay.regions[0].x == 180);
+    // The second moves up by 50 until it is seen, and the first with it.
+    CHECK(overlay.regions[0].y == 190);
+    CHECK(overlay.regions[0].height == 40);
+    CHECK(overlay.regions[1].y == 320);
+    // Without a canvas of its own it is the picture's, and without borders nothing happens.
+    Overlay plain;
+    plain.regions.push_back({5, 5, 10, 10, {}, {}});
+    filter::move_inside(plain, {}, 320, 240);
+    CHECK(plain.canvas_width == 0);
+    filter::move_inside(plain, {0, 0, 20, 20}, 320, 240);
+    CHECK(plain.canvas_height == 200);
+    CHECK(plain.regions[0].y == 0);
 }
 
 TEST_CASE("the reduced dynamic range makes 3 dB of difference 1 dB", "[night]") {
