@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
+#include <algorithm>
+
 #include "base/units.hpp"
 #include "container/writer.hpp"
 #include "convert/convert.hpp"
@@ -18,8 +20,26 @@ struct Planned {
     transcode::EncodePlan plan;
 };
 
+// What a stream can't do that goes out as it comes: a profile for files may ask for it.
+Status check_live(const profile::Profile& profile) {
+    const auto refuse = [&](const char* what, const char* remedy) {
+        return fail(ErrorKind::usage, what, fmt::format("profile {}", profile.name), remedy);
+    };
+    if (profile.video.what != profile::VideoSettings::What::encode)
+        return refuse("a live stream's profile must encode the video",
+                      "name a codec in [video] of the profile, or stream without a profile");
+    if (profile.video.target_bytes > 0)
+        return refuse("a live stream has no size to come to", "use bitrate or visual_quality instead of target_size");
+    if (std::any_of(profile.audio.begin(), profile.audio.end(),
+                    [](const auto& one) { return one.loudness.has_value(); }))
+        return refuse("a live stream can't be listened to beforehand for its loudness",
+                      "leave loudness out of the profile, or convert it first and stream the file");
+    return {};
+}
+
 Result<Planned> plan_of(const stream::Part& part, const std::string& name) {
     WAVECREST_TRY_ASSIGN(profile, profile::find(name));
+    WAVECREST_TRY(check_live(profile));
     Planned made;
     WAVECREST_TRY_ASSIGN(input, source::open_input(part.source));
     made.input = std::move(input);

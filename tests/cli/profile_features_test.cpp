@@ -306,6 +306,20 @@ TEST_CASE("black borders are cropped, frames halved and keyframes set apart even
     for (std::size_t i = 0; i < 4; ++i) CHECK(keys[i] == Approx(static_cast<double>(i)).margin(0.001));
 }
 
+TEST_CASE("what a live stream can't do of a profile is refused", "[cli][stream][profile]") {
+    const TempDir dir;
+    for (const char* text : {"[video]\ncodec = \"as-source\"\n", "[video]\ncodec = \"none\"\n",
+                             "[video]\ntarget_size = \"2 MB\"\n", "[audio]\nloudness = \"-23 LUFS\"\n"}) {
+        INFO(text);
+        write_all(dir / "p.toml", std::string("name = \"p\"\n") + text);
+        const Ran ran = run_program({"stream", "run", sample_film().string(), "--profile", "p.toml", "--delivery",
+                                     "live", "--port", std::to_string(free_port())},
+                                    dir.path(), 20);
+        CHECK(ran.status == 2);
+        CHECK(ran.err.find("to do:") != std::string::npos);
+    }
+}
+
 TEST_CASE("profiles are made like others, and held against devices", "[cli][profile]") {
     const TempDir dir;
     const Ran made = run_program({"profile", "new", "guest-room", "--like", "phone", "--set", "effort=7", "--set",
