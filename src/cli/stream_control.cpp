@@ -236,8 +236,8 @@ int run_stream_order(const std::string& order, const StreamControlOptions& optio
               order == "pause"               ? "paused"
               : order == "resume"            ? "continues"
               : order == "stop"              ? "ended"
-              : done->value("paused", false) ? "seeking, about 2 s, then paused"
-                                             : "seeking, about 2 s",
+              : done->value("paused", false) ? "seeking, about 3 s, then paused"
+                                             : "seeking, about 3 s",
               hls);
     }
     return 0;

@@ -31,8 +31,6 @@ constexpr std::chrono::milliseconds kPublishEvery{10};
 constexpr std::chrono::microseconds kBatch{300};
 // While a stream is paused, something goes out that often, so that no client takes the connection for dead.
 constexpr std::chrono::seconds kStillThere{1};
-// HLS gets what is due within this time.
-constexpr std::chrono::milliseconds kSegmentLead{700};
 // Whether what a stream waits for has come is seen so often.
 constexpr std::chrono::milliseconds kLookAgain{250};
 // A picture sought while paused is shown so long before the stream stands again: decoders show one when others follow.
@@ -101,8 +99,9 @@ struct LiveService::State {
     bool push(LiveChannel& channel, std::vector<Datagram>& datagrams, std::size_t count, std::vector<Pending>& blocks,
               Time last_due) {
         const base::LendingLock lock(mutex);
-        for (Time most = kAhead; !stopping && !channel.stopped && channel.ahead(Steady::now()) >= most;
-             most = kLowAhead) {
+        const Ahead& limits = channel.limits();
+        for (Time most = limits.most; !stopping && !channel.stopped && channel.ahead(Steady::now()) >= most;
+             most = limits.least) {
             channel.waiting = true;
             channel.may_go_on.wait(mutex);
         }
@@ -264,6 +263,7 @@ void LiveService::State::publish_all() {
     while (!stopping) {
         for (const auto& channel : channels) {
             const auto now = Steady::now();
+            const Ahead& limits = channel->limits();
             channel->begin(now);
             due.clear();
             if (channel->begun && !channel->paused) {
@@ -277,7 +277,7 @@ void LiveService::State::publish_all() {
                 }
                 // Segments are made of what lies ready: their viewers lag by several of them anyhow.
                 for (Pending& one : channel->pending[static_cast<int>(Pending::Delivery::transport)]) {
-                    if (!channel->hls || one.due > channel->now(now) + Time(kSegmentLead)) break;
+                    if (!channel->hls || one.due > channel->now(now) + Time(limits.segments)) break;
                     if (std::exchange(one.in_segment, true)) continue;
                     segment_parts.push_back(one);
                 }
@@ -296,7 +296,7 @@ void LiveService::State::publish_all() {
                 if (channel->http) channel->http->push({{null_packets(), at, false}});
                 if (channel->rtmp) channel->rtmp->push({{rtmp_ping(at), at, false}});
             }
-            if (channel->waiting && channel->ahead(now) < Time(kLowAhead)) channel->may_go_on.notify_one();
+            if (channel->waiting && channel->ahead(now) < Time(limits.least)) channel->may_go_on.notify_one();
             const bool ends = channel->done && channel->queue.empty() && channel->pending[0].empty() &&
                               channel->pending[1].empty() && !channel->status.ended;
             if (ends) {

@@ -2,6 +2,7 @@
 // one that gives blocks to connected clients, and one a channel that makes both.
 #pragma once
 
+#include <algorithm>
 #include <chrono>
 #include <deque>
 #include <memory>
@@ -17,9 +18,17 @@
 
 namespace wavecrest::stream {
 
-// Multiplexed ahead of sending. A reader that has got that far rests until half of it is gone: it works in few long
-// pieces, not whenever a datagram leaves.
-inline constexpr std::chrono::milliseconds kAhead{1500}, kLowAhead{750};
+// Multiplexed ahead of sending. A reader that has got `most` ahead rests until no more than `least` is left: it works
+// in few long pieces, not whenever a datagram leaves. HLS is given what is due within `segments`.
+struct Ahead {
+    std::chrono::milliseconds most, least, segments;
+};
+inline constexpr Ahead kAhead{std::chrono::milliseconds(1500), std::chrono::milliseconds(750),
+                              std::chrono::milliseconds(700)};
+// HLS of what lies here whole: players keep three segments back, so each is listed when it is made rather than when it
+// has been shown, and they are that much less behind.
+inline constexpr Ahead kAheadForSegments{std::chrono::milliseconds(3000), std::chrono::milliseconds(2400),
+                                         std::chrono::milliseconds(2300)};
 // A source that is later than this moves the stream's clock: receivers see a gap, not a rush.
 inline constexpr std::chrono::milliseconds kStall{250};
 
@@ -50,6 +59,12 @@ struct LiveChannel {
     std::uint16_t sequence = 0;
     std::uint32_t source = 0;
 
+    const Ahead& limits() const {
+        const auto& parts = ready.playout.parts;
+        const bool whole =
+            !parts.empty() && std::none_of(parts.begin(), parts.end(), [](const ReadyPart& part) { return part.live; });
+        return hls && whole ? kAheadForSegments : kAhead;
+    }
     bool datagrams() const { return !ready.item.targets.empty(); }
     bool transport() const { return datagrams() || http || hls; }
     Time now(std::chrono::steady_clock::time_point at) const {
@@ -62,7 +77,7 @@ struct LiveChannel {
     // Waits until enough lies ready, so that a slow start is no stall.
     bool begin(std::chrono::steady_clock::time_point at) {
         if (begun || !first_due || paused) return begun;
-        if (last_due - *first_due < Time(kLowAhead) && !done) return false;
+        if (last_due - *first_due < Time(kAhead.least) && !done) return false;
         begun = true;
         zero = at - std::chrono::duration_cast<std::chrono::steady_clock::duration>(*first_due);
         status.state = LiveStatus::State::playing;

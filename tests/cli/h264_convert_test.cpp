@@ -143,7 +143,9 @@ TEST_CASE("interlaced H.264, of fields and pairs in every mixture, is inspected 
         REQUIRE(inspected.status == 0);
         CHECK(json_of(inspected)["tracks"][0]["scan"] == "interlaced");
         CHECK(json_of(inspected)["tracks"][0]["frame_rate"] == "25/1");
-        const Ran ran = run_program({"convert", name, "--into", "library", "--name", format, "--json"}, dir.path());
+        const Ran ran = run_program(
+            {"convert", name, "--into", "library", "--name", format, "--profile", quick_profile(dir.path()), "--json"},
+            dir.path());
         INFO(ran.err);
         REQUIRE(ran.status == 0);
         const Json output = json_of(ran)["outputs"][0];

@@ -282,10 +282,13 @@ TEST_CASE("when the terminal goes, streams and conversions end as they should, l
         for (const std::string& name : dir.files()) count += name.ends_with(".part") ? 1 : 0;
         return count;
     };
+    const TempDir elsewhere;
+    const std::string profile = elsewhere / quick_profile(elsewhere.path());
     const auto begin = [&] {
-        auto conversion = std::make_unique<Background>(
-            std::vector<std::string>{"convert", sample_disc().string(), "--into", "library", "--name", "Film"},
-            dir.path());
+        auto conversion =
+            std::make_unique<Background>(std::vector<std::string>{"convert", sample_disc().string(), "--into",
+                                                                  "library", "--name", "Film", "--profile", profile},
+                                         dir.path());
         for (int i = 0; i < 400 && parts() == 0; ++i) std::this_thread::sleep_for(25ms);
         REQUIRE(parts() == 1);
         return conversion;
@@ -299,8 +302,9 @@ TEST_CASE("when the terminal goes, streams and conversions end as they should, l
     // (What is that young may be somebody's who hasn't locked it yet.)
     for (const std::string& name : dir.files())
         std::filesystem::last_write_time(dir / name, std::filesystem::file_time_type::clock::now() - 1min);
-    const Ran again =
-        run_program({"convert", sample_disc().string(), "--into", "library", "--name", "Film", "-q"}, dir.path());
+    const Ran again = run_program(
+        {"convert", sample_disc().string(), "--into", "library", "--name", "Film", "--profile", profile, "-q"},
+        dir.path());
     CHECK(again.status == 0);
     CHECK(again.err.find("partial files of an earlier run were removed") != std::string::npos);
     CHECK(parts() == 0);

@@ -49,7 +49,10 @@ TEST_CASE("standin disc --from: PAL, 4:3, interlaced, as folder and image, inspe
         CHECK(shown["tracks"][2]["forced"] == true);
         CHECK(shown["name"] == "storm");
     }
-    const Ran done = run_program({"convert", "storm.iso", "--into", "library", "--json"}, dir.path());
+    write_all(dir / "per-field.toml",
+              std::string("name = \"per-field\"\n[video]\neffort = 1\ninterlaced = \"per-field\"\n"));
+    const Ran done =
+        run_program({"convert", "storm.iso", "--into", "library", "--profile", "per-field.toml", "--json"}, dir.path());
     const Json output = json_of(done)["outputs"][0];
     CHECK(output["frames"] == 150);  // a picture for every field
     CHECK(output["subtitles_burned_in"].get<int>() >= 2);
@@ -119,7 +122,8 @@ TEST_CASE("picks, angles, audio and subtitles that name nothing are usage errors
     const TempDir dir;
     const std::string rip = rich_dvd().string();
     const auto wrong = [&](const std::vector<std::string>& extra, const char* what) {
-        std::vector<std::string> arguments = {"convert", rip, "--into", "library"};
+        std::vector<std::string> arguments = {"convert", rip,         "--into",
+                                              "library", "--profile", quick_profile(dir.path())};
         arguments.insert(arguments.end(), extra.begin(), extra.end());
         const Ran ran = run_program(arguments, dir.path());
         INFO(ran.err);
@@ -133,9 +137,9 @@ TEST_CASE("picks, angles, audio and subtitles that name nothing are usage errors
     wrong({"--pick", "1", "--subtitles", "fi"}, "no subtitles in \"fi\"");
     CHECK_FALSE(std::filesystem::exists(dir / "library"));
     // Several at once, each once.
-    const Json plans = json_of(run_program(
-        {"convert", rip, "--pick", "3,1-2,2", "--into", "library", "--profile", "small-screen", "--plan", "--json"},
-        dir.path()));
+    const Json plans = json_of(run_program({"convert", rip, "--pick", "3,1-2,2", "--into", "library", "--profile",
+                                            quick_profile(dir.path()), "--plan", "--json"},
+                                           dir.path()));
     CHECK(plans["plans"].size() == 3);
     CHECK(json_of(run_program({"inspect", rip, "--pick", "2,4", "--json"}, dir.path()))["titles"].size() == 2);
 }

@@ -521,7 +521,7 @@ void check_to_the_last_bit(int width, int height) {
          }},
     };
     for (const Setting& one : settings) {
-        const Coded coded = encode(width, height, 32, [&](x264_param_t& p) {
+        const Coded coded = encode(width, height, 24, [&](x264_param_t& p) {
             one.set(p);
             p.i_width = width;
             p.i_height = height;

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <catch2/catch.hpp>
+#include <thread>
 
 #include "base/byte_source.hpp"
 #include "container/media_playlist.hpp"
@@ -11,6 +12,7 @@
 #include "media/language.hpp"
 #include "stream/film_hls.hpp"
 #include "stream/hls_viewers.hpp"
+#include "stream/live.hpp"
 #include "stream/live_hls.hpp"
 #include "support/clips.hpp"
 #include "support/support.hpp"
@@ -372,4 +374,29 @@ TEST_CASE("a live window moves on, keeps what just left it, and says when it is 
     CHECK(list->ended);
     CHECK(list->sequence == 8);
     CHECK(base::to_seconds(list->segments.back().duration) == Approx(1));
+}
+
+TEST_CASE("what lies here whole is listed before it has been shown, for players keep three segments back",
+          "[hls][waits]") {
+    stream::LiveItem item;
+    item.name = "film";
+    item.parts.resize(1);
+    item.parts[0].source = sample_film();
+    item.hls = true;
+    auto ready = stream::prepare_live({item});
+    REQUIRE(ready);
+    const auto service = stream::LiveService::start(std::move(*ready), {});
+    REQUIRE(service);
+    const auto hls = (*service)->hls("film");
+    REQUIRE(hls);
+    for (int i = 0; i < 1000 && !hls->playlist("x"); ++i) std::this_thread::sleep_for(10ms);
+    const auto text = hls->playlist("x");
+    const Time shown = (*service)->figures().streams[0].position;
+    REQUIRE(text);
+    const auto list = container::parse_playlist(*text, "x");
+    REQUIRE(list);
+    // Keyframes are a second apart: three segments, when about the first 0.7 s are shown.
+    CHECK(list->segments.size() >= 3);
+    CHECK(list->duration() - shown > 1200ms);
+    CHECK(list->duration() - shown < 3s);
 }

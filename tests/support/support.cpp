@@ -232,6 +232,11 @@ void write_all(const base::Path& path, const std::string& text) {
     write_all(path, base::as_bytes(text));
 }
 
+std::string quick_profile(const base::Path& folder) {
+    write_all(folder / "quick.toml", std::string("name = \"quick\"\n[video]\neffort = 1\n"));
+    return "quick.toml";
+}
+
 base::Path samples() {
     const base::Path folder = WAVECREST_SAMPLES;
     if (!std::filesystem::exists(folder / "made-by.txt"))

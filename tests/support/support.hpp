@@ -83,6 +83,8 @@ ByteVector read_all(const base::Path& path);
 std::string read_text(const base::Path& path);
 void write_all(const base::Path& path, ByteSpan bytes);
 void write_all(const base::Path& path, const std::string& text);
+// Writes a profile that encodes fast there, where the coding itself is not what is tested; its file name.
+std::string quick_profile(const base::Path& folder);
 
 // Decibels of PSNR of luma alone; both have the same size.
 double luma_psnr(const Picture& a, const Picture& b);
