@@ -304,6 +304,16 @@ void add_convert(CLI::App& app, AllOptions& all, Command& command) {
                      "decoding")
         ->delimiter(',')
         ->type_name("PROFILE");
+    convert_app
+        ->add_option("--device", all.convert.devices,
+                     "decide by what devices play: a class, CLASS+RECEIVER, a description ending in .toml, or with "
+                     "--site a device of it; several. --profile then gives quality and effort")
+        ->delimiter(',')
+        ->type_name("DEVICE");
+    convert_app->add_option("--site", all.convert.site, "a site file, for its devices: all, or those named by --device")
+        ->type_name("FILE");
+    convert_app->add_flag("--one-file", all.convert.one_file,
+                          "with --device: one file that all of them play, at the size of the smallest");
     convert_app->add_option("--into", all.convert.into, "library folder; the film gets its own folder there")
         ->required()
         ->type_name("DIR");
@@ -319,6 +329,7 @@ void add_convert(CLI::App& app, AllOptions& all, Command& command) {
     add_output(convert_app, all.convert.output, true);
     add_examples(convert_app,
                  {"wavecrest convert rips/Lanterns --into /srv/library --plan",
+                  "wavecrest convert rips/Lanterns --into /srv/library --device tv-uhd-hdr,tablet-basic",
                   "wavecrest convert rips/Series --into /srv/library --pick episodes --season 2",
                   "wavecrest convert recording.ts --remux mp4 --audio en --into /srv/library"},
                  "It stops when its terminal closes. To keep it running: nohup wavecrest convert ... &");
@@ -460,6 +471,32 @@ void add_device(CLI::App& app, AllOptions& all, Command& command) {
     add_output(show_device, all.device_options.output);
     add_examples(show_device, {"wavecrest device show tv-hd", "wavecrest device show lounge.toml --json"});
     show_device->callback([&] { command = [&] { return run_device_show(all.device_options); }; });
+    auto* new_device = device->add_subcommand("new", "write a description of your own, made like another");
+    new_device->add_option("name", all.device_options.name, "its name")->required()->type_name("NAME");
+    new_device->add_option("--like", all.device_options.like, "class, or a description ending in .toml, to start from")
+        ->capture_default_str()
+        ->type_name("CLASS");
+    new_device->add_option("-o,--output", all.device_options.file, "file to write (NAME.toml)")->type_name("FILE");
+    add_output(new_device, all.device_options.output);
+    add_examples(new_device, {"wavecrest device new bedroom-tv --like tv-720",
+                              "wavecrest device new \"Lounge TV\" --like tv-uhd-hdr -o lounge.toml"});
+    new_device->callback([&] { command = [&] { return run_device_new(all.device_options); }; });
+    auto* check_device = device->add_subcommand("check", "check a description for errors and gaps");
+    check_device->add_option("name", all.device_options.name, "a description ending in .toml, or a class")
+        ->required()
+        ->type_name("CLASS");
+    add_output(check_device, all.device_options.output);
+    add_examples(check_device, {"wavecrest device check bedroom-tv.toml"});
+    check_device->callback([&] { command = [&] { return run_device_check(all.device_options); }; });
+    auto* compare = device->add_subcommand("compare", "what two devices differ in");
+    compare->add_option("name", all.device_options.name, "class, or a description ending in .toml")
+        ->required()
+        ->type_name("CLASS");
+    compare->add_option("other", all.device_options.other, "the other")->required()->type_name("CLASS");
+    add_output(compare, all.device_options.output);
+    add_examples(compare,
+                 {"wavecrest device compare tv-hd tv-uhd-hdr", "wavecrest device compare bedroom-tv.toml tv-720"});
+    compare->callback([&] { command = [&] { return run_device_compare(all.device_options); }; });
 }
 
 void add_verify(CLI::App& app, AllOptions& all, Command& command) {

@@ -32,6 +32,9 @@ struct ConvertOptions {
     std::string input;
     std::string pick = "main";
     std::vector<std::string> profiles;  // empty: kUsualProfile
+    std::vector<std::string> devices;   // decided by them instead: classes, descriptions, or devices of the site
+    std::string site;                   // whose devices those are; all of them where none is named
+    bool one_file = false;              // for all of them
     std::string into;
     std::string name;
     int video = 0;          // track, from 1; 0: the first
@@ -67,10 +70,16 @@ int run_profile_new(const ProfileOptions& options);
 
 struct DeviceOptions {
     std::string name;
+    std::string other;           // to compare with
+    std::string like = "tv-hd";  // of a new one
+    std::string file;            // likewise: where it goes
     Output output;
 };
 int run_device_list(const DeviceOptions& options);
 int run_device_show(const DeviceOptions& options);
+int run_device_new(const DeviceOptions& options);
+int run_device_check(const DeviceOptions& options);
+int run_device_compare(const DeviceOptions& options);
 
 struct SiteNewOptions {
     std::string file = "site.toml";

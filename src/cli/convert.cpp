@@ -8,9 +8,11 @@
 #include "cli/commands.hpp"
 #include "cli/media_text.hpp"
 #include "container/writer.hpp"
+#include "convert/decide.hpp"
 #include "convert/remux.hpp"
 #include "host/machine.hpp"
 #include "report/results.hpp"
+#include "site/site.hpp"
 #include "source/added_text.hpp"
 
 namespace wavecrest::cli {
@@ -51,11 +53,23 @@ void warn_of(const convert::Outcome& outcome) {
 
 constexpr const char* kUsualProfile = "full-picture";
 
-void print_plan(const convert::Plan& plan) {
+// What the files are made by, as it was asked for.
+std::string asked_for(const ConvertOptions& options) {
+    if (!options.devices.empty() || !options.site.empty())
+        return options.devices.empty() ? options.site : fmt::format("{}", fmt::join(options.devices, "-"));
+    return options.profiles.empty() ? kUsualProfile : fmt::format("{}", fmt::join(options.profiles, "-"));
+}
+
+const char* label_of(const ConvertOptions& options) {
+    return options.devices.empty() && options.site.empty() ? "profile" : "for";
+}
+
+// `label`: what the name of each output is, its profile's or its devices'.
+void print_plan(const convert::Plan& plan, const char* label) {
     print("Title {} ({}, {}) of {}\n", plan.title, base::format_clock(plan.duration),
           base::format_bytes(plan.source_bytes), plan.source.substr(0, plan.source.rfind(',')));
     for (std::size_t i = 0; i < plan.targets.size(); ++i) {
-        print("  output   {}\n  profile  {}\n", plan.targets[i].path.string(), plan.outputs[i].profile);
+        print("  output   {}\n  {:<8} {}\n", plan.targets[i].path.string(), label, plan.outputs[i].profile);
         for (const std::string& step : plan.outputs[i].steps) print("  -        {}\n", step);
     }
     if (plan.targets.size() > 1 && !plan.steps.empty()) print("  all\n");
@@ -77,7 +91,8 @@ void print_quality(const measure::PictureQuality& quality, const char* indent = 
         print("{}  For better quality raise `visual_quality` in the profile, or raise `peak_bitrate`.\n", indent);
 }
 
-int show_plans(const ConvertOptions& options, const source::Input& input, const std::vector<convert::Plan>& plans) {
+int show_plans(const ConvertOptions& options, const source::Input& input, const std::vector<convert::Plan>& plans,
+               const nlohmann::ordered_json& decisions) {
     const bool json = options.output.json;
     auto list = nlohmann::ordered_json::array();
     std::uint64_t bytes = 0;
@@ -85,7 +100,7 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
     std::optional<measure::PictureQuality> quality;  // of the latest
     std::vector<std::uint64_t> file_bytes;           // of the latest
     for (const convert::Plan& plan : plans) {
-        if (!json) print_plan(plan);
+        if (!json) print_plan(plan, label_of(options));
         const auto cost = convert::estimate(input, plan, cancel());
         if (!cost) return report_error(cost.error(), json);
         bytes += cost->size_bytes;
@@ -116,6 +131,7 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
         }
         nlohmann::ordered_json result = {{"plan", list.front()}};
         if (plans.size() > 1) result["plans"] = list;
+        if (!decisions.empty()) result["decisions"] = decisions;
         const int ended = against ? report_beside(*against, result) : 0;
         print_json(result);
         return ended;
@@ -209,58 +225,27 @@ int run_remux(const ConvertOptions& options) {
     return lost ? kDoneWithLosses : 0;
 }
 
-}  // namespace
-
-int run_convert(const ConvertOptions& options) {
+// Does what was planned, one title after the other.
+int carry_out(const ConvertOptions& options, const source::Input& input, const std::vector<convert::Plan>& plans,
+              const nlohmann::ordered_json& decisions) {
     const bool json = options.output.json;
-    if (!options.remux.empty() && options.quality) {
-        return report_error({ErrorKind::usage, "a remux does not re-encode, so no quality is lost", "--measure-quality",
-                             "leave it out"},
-                            json);
-    }
-    if (!options.remux.empty() && !options.profiles.empty()) {
-        return report_error({ErrorKind::usage, "a remux keeps the tracks as they are: a profile would have no effect",
-                             "--profile", "leave one of them out"},
-                            json);
-    }
-    if (!options.remux.empty()) return run_remux(options);
-    if (!options.cut.empty()) {
-        return report_error({ErrorKind::usage, "--cut works with --remux only", "--cut",
-                             "add --remux and a container, such as --remux mp4"},
-                            json);
-    }
-    std::vector<std::string> names = options.profiles;
-    if (names.empty()) names.emplace_back(kUsualProfile);
-    convert::Request request;
-    for (const std::string& name : names) {
-        auto profile = profile::find(name);
-        if (!profile) return report_error(profile.error(), json);
-        request.profiles.push_back(std::move(*profile));
-    }
-    auto input = open_with_added_text(options);
-    if (!input) return report_error(input.error(), json);
-    take_choices(options, request);
-    request.quality = options.quality;
-    const auto plans = convert::make_plans(**input, request);
-    if (!plans) return report_error(plans.error(), json);
-    for (const std::string& text : (*input)->notes()) note(text);
-    if (options.plan) return show_plans(options, **input, *plans);
     // Streams that are being watched come first.
     host::yield_to_others();
 
     nlohmann::ordered_json result = {{"outputs", nlohmann::ordered_json::array()}};
+    if (!decisions.empty()) result["decisions"] = decisions;
     std::optional<Error> failure;
     bool lost = false;
-    for (const convert::Plan& plan : *plans) {
-        if (!json && !options.output.quiet) print_plan(plan);
+    for (const convert::Plan& plan : plans) {
+        if (!json && !options.output.quiet) print_plan(plan, label_of(options));
         for (const std::string& warning : plan.warnings) {
             if (json || options.output.quiet) note(warning);
         }
         Result<convert::Outcome> outcome;
         {
-            ProgressLine line(plans->size() > 1 ? fmt::format("converting title {}", plan.title) : "converting",
+            ProgressLine line(plans.size() > 1 ? fmt::format("converting title {}", plan.title) : "converting",
                               options.output.quiet);
-            outcome = convert::run(**input, plan, line.callback(), cancel());
+            outcome = convert::run(input, plan, line.callback(), cancel());
         }
         if (!outcome) {
             failure = outcome.error();
@@ -291,16 +276,162 @@ int run_convert(const ConvertOptions& options) {
         warn_of(*outcome);
     }
     if (!options.output.out.empty() && !result["outputs"].empty()) {
-        const std::string name = fmt::format("convert-{}-{}.json", slug(plans->front().name.full()),
-                                             slug(fmt::format("{}", fmt::join(names, "-"))));
+        const std::string name =
+            fmt::format("convert-{}-{}.json", slug(plans.front().name.full()), slug(asked_for(options)));
         if (const auto status = write_result(options.output.out, name, result); !status && !failure)
             failure = status.error();
     }
     const int ended = failure ? report_beside(*failure, result) : 0;
     if (json) print_json(result);
     if (failure) return ended;
-    if (!json) print("Next: wavecrest inspect '{}'\n", plans->back().target().string());
+    if (!json) print("Next: wavecrest inspect '{}'\n", plans.back().target().string());
     return lost ? kDoneWithLosses : 0;
+}
+
+// The devices that are named, or all of the site.
+Result<std::vector<device::Device>> chosen_devices(const ConvertOptions& options) {
+    std::vector<device::Device> devices;
+    if (options.site.empty()) {
+        for (const std::string& name : options.devices) {
+            WAVECREST_TRY_ASSIGN(device, device::find(name));
+            devices.push_back(std::move(device));
+        }
+        return devices;
+    }
+    // Not more than the link carries beside what else is on it.
+    constexpr double kShareOfLink = 0.8;
+    WAVECREST_TRY_ASSIGN(site, site::load(options.site));
+    std::vector<std::string> names;
+    for (const site::SiteDevice& one : site.devices) {
+        names.push_back(one.device.name);
+        if (!options.devices.empty() &&
+            std::find(options.devices.begin(), options.devices.end(), one.device.name) == options.devices.end())
+            continue;
+        devices.push_back(one.device);
+        const auto most = static_cast<std::int64_t>(static_cast<double>(one.link.payload_bps) * kShareOfLink);
+        std::int64_t& highest = devices.back().highest_bps;
+        if (most > 0) highest = highest > 0 ? std::min(highest, most) : most;
+    }
+    for (const std::string& name : options.devices) {
+        if (std::find(names.begin(), names.end(), name) == names.end())
+            return fail(ErrorKind::usage, fmt::format("the site has no device \"{}\"", name), options.site,
+                        fmt::format("it has {}", fmt::join(names, ", ")));
+    }
+    if (devices.empty())
+        return fail(ErrorKind::usage, "the site has no devices", options.site, "add a [[device]] to it");
+    return devices;
+}
+
+void print_decision(const convert::DevicePlan& title) {
+    print("Title {} ({}, {})\n", title.pick.title->number, base::format_clock(title.pick.duration()),
+          base::format_bytes(title.pick.title->size_bytes));
+    for (const convert::FileDecision& file : title.files) {
+        using Kind = convert::FileDecision::Kind;
+        print("  for {}: {}\n", fmt::join(file.devices, ", "),
+              file.kind == Kind::as_it_is ? "plays as it is"
+              : file.kind == Kind::remux  ? fmt::format("remux to {}, no re-encoding", file.profile.container)
+                                          : fmt::format("convert to {}", file.profile.container));
+        for (const convert::Objection& one : file.container)
+            print("    container   {} does not read {}\n", one.device, one.check.measured);
+        for (const convert::TrackDecision& track : file.tracks) {
+            const bool kept = track.action == convert::TrackPlan::Action::keep;
+            const std::string name = track.track.kind == TrackKind::video
+                                         ? std::string("video")
+                                         : fmt::format("{} {}", media::short_name(track.track.kind), track.number);
+            const std::string why = convert::reason_of(track);
+            print("    {:<11} {}{}\n", name, kept ? "as it is" : "transcode",
+                  why.empty() ? ""
+                  : kept      ? fmt::format(" ({})", why)
+                              : ": " + why);
+        }
+        for (const std::string& warning : file.warnings) print("    warning     {}\n", warning);
+    }
+    print("\n");
+}
+
+int run_for_devices(const ConvertOptions& options, const source::Input& input, const convert::Request& request) {
+    const bool json = options.output.json;
+    const auto devices = chosen_devices(options);
+    if (!devices) return report_error(devices.error(), json);
+    const auto titles = convert::plan_for_devices(input, request, *devices, options.one_file);
+    if (!titles) return report_error(titles.error(), json);
+    auto decisions = nlohmann::ordered_json::array();
+    std::vector<convert::Plan> plans;
+    for (const convert::DevicePlan& title : *titles) {
+        if (!json && (!options.output.quiet || options.plan)) print_decision(title);
+        std::size_t output = 0;
+        for (const convert::FileDecision& file : title.files) {
+            const bool made = file.kind != convert::FileDecision::Kind::as_it_is;
+            decisions.push_back(report::to_json(file, made ? title.plan->targets[output++].path.string() : ""));
+            decisions.back()["title"] = title.pick.title->number;
+        }
+        if (title.plan) plans.push_back(*title.plan);
+    }
+    if (plans.empty()) {
+        if (json) {
+            print_json({{"outputs", nlohmann::ordered_json::array()}, {"decisions", decisions}});
+        } else {
+            print("Nothing to convert: {} plays on {} as it is.\n", options.input,
+                  devices->size() == 1 ? devices->front().name : "all of these devices");
+        }
+        return 0;
+    }
+    if (options.plan) return show_plans(options, input, plans, decisions);
+    return carry_out(options, input, plans, decisions);
+}
+
+}  // namespace
+
+int run_convert(const ConvertOptions& options) {
+    const bool json = options.output.json;
+    if (!options.remux.empty() && options.quality) {
+        return report_error({ErrorKind::usage, "a remux does not re-encode, so no quality is lost", "--measure-quality",
+                             "leave it out"},
+                            json);
+    }
+    if (!options.remux.empty() && !options.profiles.empty()) {
+        return report_error({ErrorKind::usage, "a remux keeps the tracks as they are: a profile would have no effect",
+                             "--profile", "leave one of them out"},
+                            json);
+    }
+    const bool for_devices = !options.devices.empty() || !options.site.empty();
+    if (for_devices && !options.remux.empty())
+        return report_error(
+            {ErrorKind::usage, "--device decides itself whether a remux will do", "--remux", "leave one of them out"},
+            json);
+    if (for_devices && options.profiles.size() > 1)
+        return report_error(
+            {ErrorKind::usage, "with --device one profile gives quality and effort", "--profile", "give one"}, json);
+    if (options.one_file && !for_devices)
+        return report_error({ErrorKind::usage, "--one-file works with --device only", "--one-file",
+                             "name the devices, or leave it out"},
+                            json);
+    if (!options.remux.empty()) return run_remux(options);
+    if (!options.cut.empty()) {
+        return report_error({ErrorKind::usage, "--cut works with --remux only", "--cut",
+                             "add --remux and a container, such as --remux mp4"},
+                            json);
+    }
+    std::vector<std::string> names = options.profiles;
+    if (names.empty()) names.emplace_back(kUsualProfile);
+    convert::Request request;
+    for (const std::string& name : names) {
+        auto profile = profile::find(name);
+        if (!profile) return report_error(profile.error(), json);
+        request.profiles.push_back(std::move(*profile));
+    }
+    // What nobody asked for limits no device that takes more.
+    if (for_devices && options.profiles.empty()) request.profiles.front().video.peak_bps = 0;
+    auto input = open_with_added_text(options);
+    if (!input) return report_error(input.error(), json);
+    take_choices(options, request);
+    request.quality = options.quality;
+    for (const std::string& text : (*input)->notes()) note(text);
+    if (for_devices) return run_for_devices(options, **input, request);
+    const auto plans = convert::make_plans(**input, request);
+    if (!plans) return report_error(plans.error(), json);
+    if (options.plan) return show_plans(options, **input, *plans, {});
+    return carry_out(options, **input, *plans, {});
 }
 
 }  // namespace wavecrest::cli

@@ -143,7 +143,9 @@ Status choose_targets(const source::Input& input, const Request& request, bool s
     return {};
 }
 
-Result<Plan> plan_one(const source::Input& input, const Request& request, const source::Pick& pick, bool several) {
+}  // namespace
+
+Result<Plan> make_plan(const source::Input& input, const Request& request, const source::Pick& pick, bool several) {
     const auto& title = pick.title;
     Plan plan;
     plan.source = fmt::format("{}, title {}", input.path(), title->number);
@@ -188,13 +190,11 @@ Result<Plan> plan_one(const source::Input& input, const Request& request, const 
     return plan;
 }
 
-}  // namespace
-
 Result<std::vector<Plan>> make_plans(const source::Input& input, const Request& request) {
     WAVECREST_TRY_ASSIGN(picks, input.picks(request.pick));
     std::vector<Plan> plans;
     for (const source::Pick& pick : picks) {
-        WAVECREST_TRY_ASSIGN(plan, plan_one(input, request, pick, picks.size() > 1));
+        WAVECREST_TRY_ASSIGN(plan, make_plan(input, request, pick, picks.size() > 1));
         plans.push_back(std::move(plan));
     }
     return plans;
@@ -202,7 +202,7 @@ Result<std::vector<Plan>> make_plans(const source::Input& input, const Request& 
 
 Result<Plan> make_plan(const source::Input& input, const Request& request) {
     WAVECREST_TRY_ASSIGN(pick, input.pick(request.pick));
-    return plan_one(input, request, pick, false);
+    return make_plan(input, request, pick, false);
 }
 
 Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Cancel& cancel) {

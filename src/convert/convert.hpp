@@ -68,6 +68,8 @@ struct Plan : transcode::EncodePlan {
 Result<std::vector<Plan>> make_plans(const source::Input& input, const Request& request);
 // The same where one title is wanted.
 Result<Plan> make_plan(const source::Input& input, const Request& request);
+// The same of a title that was picked already; one of `several`, its number goes into the name.
+Result<Plan> make_plan(const source::Input& input, const Request& request, const source::Pick& pick, bool several);
 
 struct Estimate {
     std::uint64_t size_bytes = 0;           // of all files

@@ -4,6 +4,7 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
+#include <cstdlib>
 #include <optional>
 
 #include "base/embedded.hpp"
@@ -33,7 +34,10 @@ std::string joined(const std::vector<std::string>& words) {
 template <typename Ability>
 std::string codec_names(const std::vector<Ability>& abilities) {
     std::vector<std::string> names;
-    for (const Ability& ability : abilities) names.emplace_back(media::display_name(ability.codec));
+    for (const Ability& ability : abilities) {
+        std::string name(media::display_name(ability.codec));
+        if (std::find(names.begin(), names.end(), name) == names.end()) names.push_back(std::move(name));
+    }
     return joined(names);
 }
 
@@ -62,57 +66,82 @@ std::string container_remedy(const Device& device, const std::vector<Track>& tra
     return "neither the container nor its video codec is supported here: convert it with other software first";
 }
 
-void judge_video(const Device& device, const Track& track, std::vector<Check>& checks) {
-    const auto ability = std::find_if(device.video.begin(), device.video.end(),
-                                      [&](const VideoAbility& a) { return a.codec == track.codec; });
-    if (ability == device.video.end()) {
-        checks.push_back({"video codec", Verdict::fail, std::string(media::display_name(track.codec)),
-                          codec_names(device.video),
-                          codec::can_decode_video(track)
-                              ? "the device can't decode this video: convert it with a profile whose codec it has"
-                              : "neither the device nor this program can decode this video: convert it with other "
-                                "software first"});
-        return;
+// The level whose limits this H.264 stream keeps by its size and rate, whatever its header declares (A.3.1, table A-1).
+int needed_level(const Track& track) {
+    const std::int64_t frame = std::int64_t{(track.width + 15) / 16} * ((track.height + 15) / 16);
+    for (const bitstream::h264::Level& level : bitstream::h264::levels()) {
+        if (level.frame >= frame &&
+            static_cast<double>(level.rate) >= static_cast<double>(frame) * track.frame_rate.value())
+            return level.idc;
     }
-    checks.push_back(
-        {"video codec", Verdict::pass, std::string(media::display_name(track.codec)), codec_names(device.video), ""});
-    if (!ability->profiles.empty()) {
+    return 0;
+}
+
+// Of H.265 (A.4.1): a tier of its own, for higher rates than a decoder of the Main tier takes.
+bool high_tier(const std::string& level) {
+    return level.ends_with("High");
+}
+
+Check judge_level(const Track& track, const VideoAbility& ability) {
+    const int limit = level_number(track.codec, ability.level);
+    const int declared = level_number(track.codec, track.level);
+    const int needed = track.codec == Codec::h264 && track.frame_rate.num > 0 ? needed_level(track) : 0;
+    const bool lies = declared > 0 && needed > declared;
+    Check check{"level", Verdict::pass, track.level, ability.level, ""};
+    if (declared == 0) {
+        check.measured = "not specified";
+        check.verdict = Verdict::warn;
+        check.why = "the stream doesn't say its level: play it to be sure";
+    } else if (std::max(declared, needed) > limit || (high_tier(track.level) && !high_tier(ability.level))) {
+        if (lies) check.measured += fmt::format(", {}.{} required", needed / 10, needed % 10);
+        check.verdict = Verdict::fail;
+        check.why = "level too high for the device: convert to a smaller size or bit rate";
+    }
+    return check;
+}
+
+std::vector<Check> judge_ability(const VideoAbility& ability, const Track& track) {
+    std::vector<Check> checks;
+    if (!ability.profiles.empty()) {
         const bool fits =
-            std::find(ability->profiles.begin(), ability->profiles.end(), track.profile) != ability->profiles.end();
+            std::find(ability.profiles.begin(), ability.profiles.end(), track.profile) != ability.profiles.end();
         checks.push_back({"codec profile", fits ? Verdict::pass : Verdict::fail, track.profile,
-                          joined(ability->profiles),
+                          joined(ability.profiles),
                           fits ? "" : "codec profile not supported: convert with a lower `profile`"});
     }
-    if (!ability->level.empty() && track.codec == Codec::h264) {
-        const int level = bitstream::h264::level_idc_from_name(track.level),
-                  limit = bitstream::h264::level_idc_from_name(ability->level);
-        const bool fits = level != 0 && level <= limit;
-        checks.push_back({"level", fits ? Verdict::pass : Verdict::fail, track.level, ability->level,
-                          fits ? "" : "level too high for the device: convert to a smaller size or bit rate"});
-    }
-    if (ability->largest.width > 0) {
-        const bool fits = track.width <= ability->largest.width && track.height <= ability->largest.height;
+    if (level_number(track.codec, ability.level) > 0) checks.push_back(judge_level(track, ability));
+    if (ability.largest.width > 0) {
+        const bool fits = track.width <= ability.largest.width && track.height <= ability.largest.height;
         checks.push_back({"video size", fits ? Verdict::pass : Verdict::fail,
                           fmt::format("{}x{}", track.width, track.height),
-                          fmt::format("{}x{}", ability->largest.width, ability->largest.height),
+                          fmt::format("{}x{}", ability.largest.width, ability.largest.height),
                           fits ? "" : "video too large for the device: convert with a smaller `max_size`"});
     }
-    if (ability->max_fps > 0) {
-        const bool fits = track.frame_rate.value() <= ability->max_fps * 1.001;
+    if (ability.max_fps > 0) {
+        const bool fits = track.frame_rate.value() <= ability.max_fps * 1.001;
         checks.push_back({"frame rate", fits ? Verdict::pass : Verdict::fail, base::format_rate(track.frame_rate),
-                          fmt::format("{:g}", ability->max_fps), fits ? "" : "frame rate too high for the device"});
+                          fmt::format("{:g}", ability.max_fps), fits ? "" : "frame rate too high for the device"});
     }
-    if (!ability->scans.empty() && track.scan != Scan::unknown) {
-        const bool fits = std::find(ability->scans.begin(), ability->scans.end(), track.scan) != ability->scans.end();
+    if (!ability.scans.empty() && track.scan != Scan::unknown) {
+        // (Film with pulldown is put together of fields like interlaced video.)
+        const Scan scan = track.scan == Scan::pulldown ? Scan::interlaced : track.scan;
+        const bool fits = std::find(ability.scans.begin(), ability.scans.end(), scan) != ability.scans.end();
         std::vector<std::string> names;
-        for (const Scan scan : ability->scans) names.emplace_back(media::short_name(scan));
+        for (const Scan one : ability.scans) names.emplace_back(media::short_name(one));
         checks.push_back({"scan", fits ? Verdict::pass : Verdict::fail, std::string(media::short_name(track.scan)),
                           joined(names),
                           fits ? "" : "the device does not play interlaced video: convert it to progressive"});
     }
-    const bool deep = track.bit_depth > ability->bit_depth;
+    const bool deep = track.bit_depth > ability.bit_depth;
     checks.push_back({"bit depth", deep ? Verdict::fail : Verdict::pass, fmt::format("{} bits", track.bit_depth),
-                      fmt::format("{} bits", ability->bit_depth), deep ? "bit depth too high for the device" : ""});
+                      fmt::format("{} bits", ability.bit_depth), deep ? "bit depth too high for the device" : ""});
+    if (const std::string_view range = dynamic_range(track); !range.empty()) {
+        const bool fits = std::find(ability.hdr.begin(), ability.hdr.end(), range) != ability.hdr.end();
+        checks.push_back({"dynamic range", fits ? Verdict::pass : Verdict::fail, std::string(range),
+                          ability.hdr.empty() ? "SDR" : "SDR, " + joined(ability.hdr),
+                          fits ? "" : "HDR not supported: convert it, which makes it SDR"});
+    }
+    return checks;
 }
 
 }  // namespace
@@ -146,6 +175,27 @@ std::vector<std::string> profiles_of(Codec codec) {
     }
 }
 
+bool has_numbered_levels(Codec codec) {
+    return codec == Codec::h264 || codec == Codec::h265 || codec == Codec::vp9 || codec == Codec::av1;
+}
+
+// The player and what its receiver decodes.
+Device with_receiver(Device player, const Device& receiver) {
+    player.name += "+" + receiver.name;
+    player.description += ", with " + receiver.description;
+    if (!receiver.basis.empty()) player.basis += (player.basis.empty() ? "" : "; ") + receiver.basis;
+    for (const AudioAbility& ability : receiver.audio) {
+        const auto own = std::find_if(player.audio.begin(), player.audio.end(),
+                                      [&](const AudioAbility& one) { return one.codec == ability.codec; });
+        if (own == player.audio.end()) {
+            player.audio.push_back(ability);
+        } else {
+            own->channels = std::max(own->channels, ability.channels);
+        }
+    }
+    return player;
+}
+
 }  // namespace
 
 Result<Device> parse(std::string_view text, const std::string& file) {
@@ -155,6 +205,8 @@ Result<Device> parse(std::string_view text, const std::string& file) {
     device.name = name;
     const auto description = root.text("description", "");
     device.description = description;
+    const auto basis = root.text("basis", "");
+    device.basis = basis;
     auto plays = root.table("plays");
     auto containers = plays.texts("containers");
     for (std::string& one : containers) one = container::format_from_name(one);
@@ -195,8 +247,9 @@ Result<Device> parse(std::string_view text, const std::string& file) {
         }
         ability.profiles = profiles;
         const auto level = table.text("level", "");
-        if (codec == Codec::h264 && !level.empty() && bitstream::h264::level_idc_from_name(level) == 0) {
-            table.wrong("level", fmt::format("\"{}\" isn't an H.264 level", level), "write a level such as \"4.1\"");
+        if (!level.empty() && level_number(codec, level) == 0) {
+            table.wrong("level", fmt::format("\"{}\" isn't a level of {}", level, media::display_name(codec)),
+                        has_numbered_levels(codec) ? "write a level such as \"4.1\"" : "leave it out");
         }
         ability.level = level;
         const auto largest = table.size("max_size", {});
@@ -214,6 +267,11 @@ Result<Device> parse(std::string_view text, const std::string& file) {
                             "use \"progressive\" and \"interlaced\"");
             ability.scans.push_back(scan == "progressive" ? Scan::progressive : Scan::interlaced);
         }
+        ability.hdr = table.texts("hdr");
+        for (const std::string& kind : ability.hdr) {
+            if (kind != "hdr10" && kind != "hlg")
+                table.wrong("hdr", fmt::format("unknown kind of HDR \"{}\"", kind), "use \"hdr10\" and \"hlg\"");
+        }
         table.finish();
         device.video.push_back(std::move(ability));
     }
@@ -226,6 +284,14 @@ Result<Device> parse(std::string_view text, const std::string& file) {
         ability.channels = static_cast<int>(channels);
         table.finish();
         device.audio.push_back(ability);
+    }
+    const auto subtitles = plays.texts("subtitles");
+    for (const std::string& one : subtitles) {
+        const auto codec = media::codec_from_name(one);
+        if (codec != Codec::text && codec != Codec::dvd_subpicture && codec != Codec::pgs)
+            plays.wrong("subtitles", fmt::format("unknown kind of subtitles \"{}\"", one),
+                        "use \"text\", \"dvd-subpicture\" and \"pgs\"");
+        device.subtitles.push_back(codec.value_or(Codec::unknown));
     }
     plays.finish();
     root.finish();
@@ -244,20 +310,125 @@ const std::vector<Device>& built_in() {
     return devices;
 }
 
-Result<Device> find(const std::string& name) {
-    if (name.size() > 5 && name.ends_with(".toml")) {
-        WAVECREST_TRY_ASSIGN(text, base::read_text_file(name));
-        return parse(text, name);
-    }
+Result<std::string> source_text(const std::string& name) {
+    if (name.size() > 5 && name.ends_with(".toml")) return base::read_text_file(name);
     std::vector<std::string> names;
-    for (const Device& device : built_in()) {
-        if (device.name == name) return device;
-        names.push_back(device.name);
+    for (const base::EmbeddedFile& file : base::embedded_files()) {
+        if (!file.name.starts_with(kFolder)) continue;
+        std::string one(file.name.substr(kFolder.size()));
+        one.resize(one.size() - std::string_view(".toml").size());
+        if (one == name) return std::string(file.text);
+        names.push_back(std::move(one));
     }
     const std::string meant = base::nearest(name, names);
     return fail(ErrorKind::usage, fmt::format("unknown device class \"{}\"", name), "device",
-                meant.empty() ? fmt::format("use one of: {}; or a description ending in .toml", joined(names))
+                meant.empty() ? "wavecrest device list names them; or give a description ending in .toml"
                               : fmt::format("did you mean \"{}\"?", meant));
+}
+
+Result<Device> find(const std::string& name) {
+    if (const std::size_t plus = name.find('+'); plus != std::string::npos) {
+        WAVECREST_TRY_ASSIGN(player, find(name.substr(0, plus)));
+        WAVECREST_TRY_ASSIGN(receiver, find(name.substr(plus + 1)));
+        return with_receiver(std::move(player), receiver);
+    }
+    WAVECREST_TRY_ASSIGN(text, source_text(name));
+    return parse(text, name);
+}
+
+Result<std::string> derived_text(const std::string& like, const std::string& name) {
+    WAVECREST_TRY_ASSIGN(text, source_text(like));
+    // A description has its name once, on a line of its own, before the tables.
+    const std::size_t at = text.starts_with("name") ? 0 : text.find("\nname") + 1;
+    const std::size_t end = text.find('\n', at);
+    std::string written;
+    for (const char c : name) written += c == '"' || c == '\\' ? std::string{'\\', c} : std::string{c};
+    text.replace(at, end - at, fmt::format("name = \"{}\"", written));
+    WAVECREST_TRY(parse(text, like));
+    return text;
+}
+
+std::vector<std::string> doubts(const Device& device) {
+    std::vector<std::string> found;
+    if (device.containers.empty()) found.emplace_back("no containers: no file suits it");
+    if (device.video.empty() && device.audio.empty()) found.emplace_back("neither video nor audio: nothing suits it");
+    if (!device.video.empty() && device.audio.empty()) found.emplace_back("no audio: films are silent on it");
+    if (device.highest_bps == 0) found.emplace_back("no max_bitrate: any rate is taken to suit it");
+    for (const VideoAbility& one : device.video) {
+        const std::string_view name = media::display_name(one.codec);
+        if (one.largest.width == 0) found.push_back(fmt::format("{}: no max_size: any size is taken to suit it", name));
+        if (one.max_fps == 0) found.push_back(fmt::format("{}: no max_fps: any frame rate is taken to suit it", name));
+        if (has_numbered_levels(one.codec) && one.level.empty())
+            found.push_back(fmt::format("{}: no level: any level is taken to suit it", name));
+        if (!one.hdr.empty() && one.bit_depth < 10)
+            found.push_back(fmt::format("{}: HDR needs a bit_depth of 10", name));
+    }
+    if (device.basis.empty()) found.emplace_back("no basis: nobody can tell where these statements come from");
+    return found;
+}
+
+std::vector<Difference> compare(const Device& first, const Device& second) {
+    std::vector<Difference> rows;
+    const auto row = [&](std::string what, std::string a, std::string b) {
+        if (a != b) rows.push_back({std::move(what), std::move(a), std::move(b)});
+    };
+    row("containers", joined(first.containers), joined(second.containers));
+    row("protocols", joined(first.protocols), joined(second.protocols));
+    const auto rate = [](const Device& d) {
+        return d.highest_bps > 0 ? base::format_bitrate(d.highest_bps) : std::string("no limit");
+    };
+    row("max bit rate", rate(first), rate(second));
+    row("start buffer", base::format_span(first.start_buffer), base::format_span(second.start_buffer));
+    row("buffer", base::format_span(first.buffer), base::format_span(second.buffer));
+    const auto video = [](const Device& d, Codec codec) {
+        std::vector<std::string> kinds;
+        for (const VideoAbility& one : d.video) {
+            if (one.codec == codec) kinds.push_back(in_words(one));
+        }
+        return kinds.empty() ? std::string("no") : fmt::format("{}", fmt::join(kinds, "; or "));
+    };
+    const auto audio = [](const Device& d, Codec codec) {
+        for (const AudioAbility& one : d.audio) {
+            if (one.codec == codec) return media::channel_layout(one.channels);
+        }
+        return std::string("no");
+    };
+    std::vector<Codec> seen;
+    const auto once = [&](Codec codec) {
+        if (std::find(seen.begin(), seen.end(), codec) != seen.end()) return false;
+        seen.push_back(codec);
+        return true;
+    };
+    for (const Device* d : {&first, &second}) {
+        for (const VideoAbility& one : d->video) {
+            if (once(one.codec))
+                row(std::string(media::display_name(one.codec)), video(first, one.codec), video(second, one.codec));
+        }
+    }
+    for (const Device* d : {&first, &second}) {
+        for (const AudioAbility& one : d->audio) {
+            if (once(one.codec))
+                row(std::string(media::display_name(one.codec)), audio(first, one.codec), audio(second, one.codec));
+        }
+    }
+    const auto subtitles = [](const Device& d) {
+        std::vector<std::string> names;
+        for (const Codec codec : d.subtitles) names.emplace_back(media::short_name(codec));
+        return names.empty() ? std::string("none") : joined(names);
+    };
+    row("subtitles", subtitles(first), subtitles(second));
+    return rows;
+}
+
+std::string in_words(const VideoAbility& ability) {
+    std::string text = ability.profiles.empty() ? "all profiles" : joined(ability.profiles);
+    if (!ability.level.empty()) text += ", level " + ability.level;
+    if (ability.largest.width > 0) text += fmt::format(", {}x{}", ability.largest.width, ability.largest.height);
+    if (ability.max_fps > 0) text += fmt::format(", {:g} fps", ability.max_fps);
+    if (ability.scans == std::vector{Scan::progressive}) text += ", progressive";
+    text += fmt::format(", {} bits", ability.bit_depth);
+    for (const std::string& kind : ability.hdr) text += kind == "hlg" ? ", HLG" : ", HDR10";
+    return text;
 }
 
 std::optional<Link> parse_link(std::string_view text) {
@@ -295,6 +466,51 @@ std::string audio_names(const std::vector<AudioAbility>& abilities) {
 
 }  // namespace
 
+std::string_view dynamic_range(const Track& track) {
+    if (!media::is_hdr(track.colour)) return "";
+    return track.colour.transfer == media::kTransferHlg ? "hlg" : "hdr10";
+}
+
+int level_number(Codec codec, const std::string& level) {
+    if (codec == Codec::h264) return bitstream::h264::level_idc_from_name(level);
+    // "5.1", of H.265 also "5.1 High". What other codecs have (MPEG-2's "Main") is no number.
+    if (level.empty() || level[0] < '0' || level[0] > '9') return 0;
+    const std::size_t dot = level.find('.');
+    const int tenths = dot != std::string::npos && dot + 1 < level.size() ? level[dot + 1] - '0' : 0;
+    return std::atoi(level.c_str()) * 10 + std::clamp(tenths, 0, 9);
+}
+
+std::vector<Check> judge_video(const Device& device, const Track& track) {
+    std::vector<Check> best;
+    std::ptrdiff_t fewest = -1;
+    for (const VideoAbility& ability : device.video) {
+        if (ability.codec != track.codec) continue;
+        std::vector<Check> checks = judge_ability(ability, track);
+        const auto failed = std::count_if(checks.begin(), checks.end(),
+                                          [](const Check& check) { return check.verdict == Verdict::fail; });
+        if (fewest >= 0 && failed >= fewest) continue;
+        fewest = failed;
+        best = std::move(checks);
+    }
+    Check codec{"video codec", Verdict::pass, std::string(media::display_name(track.codec)), codec_names(device.video),
+                ""};
+    if (fewest < 0) {
+        codec.verdict = Verdict::fail;
+        codec.why = codec::can_decode_video(track)
+                        ? "the device can't decode this video: convert it with a profile whose codec it has"
+                        : "neither the device nor this program can decode this video: convert it with other software "
+                          "first";
+    }
+    best.insert(best.begin(), std::move(codec));
+    return best;
+}
+
+bool plays_audio(const Device& device, const Track& track) {
+    return std::any_of(device.audio.begin(), device.audio.end(), [&](const AudioAbility& ability) {
+        return ability.codec == track.codec && track.channels <= ability.channels;
+    });
+}
+
 std::vector<Check> judge(const Device& device, std::string_view container, const std::vector<Track>& tracks,
                          std::int64_t peak_1s_bps) {
     std::vector<Check> checks;
@@ -306,15 +522,15 @@ std::vector<Check> judge(const Device& device, std::string_view container, const
     Check audio{"audio", Verdict::fail, "", audio_names(device.audio),
                 "audio not supported: convert it to a codec and channel layout that the device supports"};
     for (const Track& track : tracks) {
-        if (track.kind == TrackKind::video) judge_video(device, track, checks);
+        if (track.kind == TrackKind::video) {
+            for (Check& check : judge_video(device, track)) checks.push_back(std::move(check));
+        }
         if (track.kind != TrackKind::audio) continue;
         any_audio = true;
         if (!audio.measured.empty()) audio.measured += "; ";
         audio.measured +=
             fmt::format("{}, {}", media::display_name(track.codec), media::channel_layout(track.channels));
-        audio_fits |= std::any_of(device.audio.begin(), device.audio.end(), [&](const AudioAbility& a) {
-            return a.codec == track.codec && track.channels <= a.channels;
-        });
+        audio_fits |= plays_audio(device, track);
     }
     if (any_audio) {
         if (audio_fits) audio.verdict = Verdict::pass, audio.why.clear();

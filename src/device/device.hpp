@@ -12,6 +12,7 @@
 
 namespace wavecrest::device {
 
+// One thing a device decodes; several of one codec where what it takes of one kind (faster, smaller) differs.
 struct VideoAbility {
     Codec codec = Codec::unknown;
     std::vector<std::string> profiles;  // standard names; empty: all
@@ -20,6 +21,7 @@ struct VideoAbility {
     double max_fps = 0;       // pictures per second; 0: no limit
     std::vector<Scan> scans;  // empty: all
     int bit_depth = 8;
+    std::vector<std::string> hdr;  // "hdr10", "hlg": shown as what they are; empty: SDR alone
 };
 
 struct AudioAbility {
@@ -37,12 +39,31 @@ struct Device {
     Time buffer{};                       // media it holds at most
     std::vector<VideoAbility> video;
     std::vector<AudioAbility> audio;
+    std::vector<Codec> subtitles;  // that can be switched on in a file: text, DVD subtitles, PGS
+    std::string basis;             // where these statements come from
 };
 
 Result<Device> parse(std::string_view text, const std::string& file);
 const std::vector<Device>& built_in();
-// A built-in device class by name, or a description in a file when the name ends in .toml.
+// A built-in device class by name, or a description in a file when the name ends in .toml. "PLAYER+RECEIVER" is a
+// player with an audio receiver behind it, to which it hands on what the receiver decodes.
 Result<Device> find(const std::string& name_or_file);
+// The text a device was read from.
+Result<std::string> source_text(const std::string& name_or_file);
+// The text of a new description: another's under a name of its own, comments and all.
+Result<std::string> derived_text(const std::string& like, const std::string& name);
+
+// What a description leaves open though decisions need it, or says against itself; one sentence each.
+std::vector<std::string> doubts(const Device& device);
+
+// "Main, High, level 4.1, 1920x1080, 60 fps, 8 bits", without the codec.
+std::string in_words(const VideoAbility& ability);
+
+// What two devices differ in, a row each: "h264 level", "4.1", "5.1". Empty where nothing does.
+struct Difference {
+    std::string what, first, second;
+};
+std::vector<Difference> compare(const Device& first, const Device& second);
 
 // How a device is linked to the server, as the payload TCP gets through it.
 struct Link {
@@ -70,6 +91,13 @@ struct Check {
 
 bool takes(const Device& device, std::string_view protocol);
 bool reads(const Device& device, std::string_view container);
+// "hdr10" or "hlg"; empty: SDR.
+std::string_view dynamic_range(const Track& track);
+// Of judge() what is about one video track: against that of the device's abilities which suits it best.
+std::vector<Check> judge_video(const Device& device, const Track& track);
+bool plays_audio(const Device& device, const Track& track);
+// A level as a number that grows with it, the same for a codec's declared and limiting ones: 41 for "4.1"; 0: none.
+int level_number(Codec codec, const std::string& level);
 // Whether the device takes a stream by this protocol.
 Check judge_protocol(const Device& device, std::string_view protocol);
 // Whether a stream with these properties suits the device; peak_1s_bps is the stream's highest second. An empty

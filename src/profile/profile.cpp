@@ -35,6 +35,18 @@ std::int64_t usual_bitrate(Codec codec, int channels) {
     }
 }
 
+// "ac3", "aac stereo", "dts 5.1"
+std::optional<AudioSettings::Kept> parse_kept(const std::string& text) {
+    const std::size_t blank = text.find(' ');
+    const auto codec = media::codec_from_name(text.substr(0, blank));
+    if (!codec || *codec == Codec::unknown) return std::nullopt;
+    if (blank == std::string::npos) return AudioSettings::Kept{*codec, 0};
+    for (const int channels : {1, 2, 6, 8}) {
+        if (text.substr(blank + 1) == media::channel_layout(channels)) return AudioSettings::Kept{*codec, channels};
+    }
+    return std::nullopt;
+}
+
 AudioSettings parse_audio(base::ConfigTable& table) {
     AudioSettings audio;
     const std::string codec = table.choice("codec", {"aac", "ac3", "opus", "mp3", "flac", "lpcm", "as-source"}, "aac");
@@ -53,6 +65,16 @@ AudioSettings parse_audio(base::ConfigTable& table) {
         table.wrong("channels", "audio that is kept as it is has the source's channels", "leave it out");
     if (audio.codec == Codec::mp3 && audio.channels == 6)
         table.wrong("channels", "MP3 has at most two channels", "write \"stereo\", or use another codec");
+    for (const std::string& text : table.texts("keep")) {
+        if (const auto kept = parse_kept(text)) {
+            audio.keeps.push_back(*kept);
+        } else {
+            table.wrong("keep", fmt::format("\"{}\" isn't a kind of audio", text),
+                        "write codecs, with the most channels where there is a limit: [\"ac3\", \"aac stereo\"]");
+        }
+    }
+    if (audio.keep && !audio.keeps.empty())
+        table.wrong("keep", "audio that is kept as it is needs no list", "leave it out, or name a codec");
     if (table.has("loudness")) {
         const std::string loudness = table.text("loudness", "");
         audio.loudness = base::parse_loudness(loudness);
@@ -221,6 +243,12 @@ void check_container(base::ConfigTable& root, const Profile& profile) {
 }
 
 }  // namespace
+
+bool AudioSettings::keeps_track(const Track& track) const {
+    return keep || std::any_of(keeps.begin(), keeps.end(), [&](const Kept& one) {
+               return one.codec == track.codec && (one.channels == 0 || track.channels <= one.channels);
+           });
+}
 
 std::int64_t AudioSettings::bitrate_for(int count) const {
     if (keep) return 0;

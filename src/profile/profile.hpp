@@ -45,7 +45,13 @@ struct VideoSettings {
 // One kind of audio: each track that is chosen gets one of it.
 struct AudioSettings {
     Codec codec = Codec::aac;
-    bool keep = false;               // as the source is, instead
+    bool keep = false;  // as the source is, instead
+    // What stays as it is although the others are encoded: tracks of this codec with at most so many channels.
+    struct Kept {
+        Codec codec = Codec::unknown;
+        int channels = 0;  // 0: any number
+    };
+    std::vector<Kept> keeps;
     int channels = 2;                // 1, 2 or 6: at most so many; 0: as many as the source and the codec have
     std::int64_t bitrate_bps = 0;    // for that many channels; 0: the usual one
     std::optional<double> loudness;  // of the whole programme, LUFS (EBU R 128); none: as it is
@@ -54,6 +60,7 @@ struct AudioSettings {
     // For so many channels: a share of what is asked for, or what people usually take. 0 for lossless codecs, and for
     // what is kept.
     std::int64_t bitrate_for(int count) const;
+    bool keeps_track(const Track& track) const;
 };
 
 // What becomes of subtitles that can be kept: of text, where the container has them; of images, else those that are

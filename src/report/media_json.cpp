@@ -89,4 +89,34 @@ nlohmann::ordered_json to_json(const std::vector<Chapter>& chapters) {
     return json;
 }
 
+Json to_json(const device::Device& device) {
+    Json json = {{"name", device.name},
+                 {"description", device.description},
+                 {"basis", device.basis},
+                 {"containers", device.containers},
+                 {"max_bitrate_bps", device.highest_bps},
+                 {"start_buffer_s", base::to_seconds(device.start_buffer)},
+                 {"buffer_s", base::to_seconds(device.buffer)}};
+    json["protocols"] = device.protocols;
+    json["video"] = Json::array();
+    for (const device::VideoAbility& one : device.video) {
+        Json scans = Json::array();
+        for (const Scan scan : one.scans) scans.push_back(media::short_name(scan));
+        json["video"].push_back({{"codec", media::short_name(one.codec)},
+                                 {"profiles", one.profiles},
+                                 {"level", one.level},
+                                 {"max_size", fmt::format("{}x{}", one.largest.width, one.largest.height)},
+                                 {"max_fps", one.max_fps},
+                                 {"scans", scans},
+                                 {"bit_depth", one.bit_depth},
+                                 {"hdr", one.hdr}});
+    }
+    json["audio"] = Json::array();
+    for (const device::AudioAbility& one : device.audio)
+        json["audio"].push_back({{"codec", media::short_name(one.codec)}, {"channels", one.channels}});
+    json["subtitles"] = Json::array();
+    for (const Codec codec : device.subtitles) json["subtitles"].push_back(media::short_name(codec));
+    return json;
+}
+
 }  // namespace wavecrest::report

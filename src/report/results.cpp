@@ -155,6 +155,30 @@ Json to_json(const convert::RemuxPlan& plan, const convert::Outcome& outcome, co
     return json;
 }
 
+Json to_json(const convert::FileDecision& file, const std::string& path) {
+    const auto objections = [](const std::vector<convert::Objection>& all) {
+        Json list = Json::array();
+        for (const convert::Objection& one : all)
+            list.push_back({{"device", one.device},
+                            {"check", one.check.name},
+                            {"measured", one.check.measured},
+                            {"supported", one.check.limit}});
+        return list;
+    };
+    Json json = {{"devices", file.devices}, {"action", convert::short_name(file.kind)}};
+    if (!path.empty()) json["path"] = path;
+    if (file.kind != convert::FileDecision::Kind::as_it_is) json["container"] = file.profile.container;
+    json["container_objections"] = objections(file.container);
+    json["tracks"] = Json::array();
+    for (const convert::TrackDecision& track : file.tracks)
+        json["tracks"].push_back({{"track", to_json(track.track)},
+                                  {"action", transcode::short_name(track.action)},
+                                  {"objections", objections(track.objections)},
+                                  {"reason", convert::reason_of(track)}});
+    json["warnings"] = file.warnings;
+    return json;
+}
+
 Json to_json(const convert::Estimate& cost) {
     Json json = {{"size_bytes", cost.size_bytes},
                  {"file_bytes", cost.file_bytes},

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "convert/convert.hpp"
+#include "convert/decide.hpp"
 #include "convert/remux.hpp"
 #include "measure/deep.hpp"
 #include "measure/transport.hpp"
@@ -21,6 +22,8 @@ Json to_json(const verify::Verification& verification);
 Json to_json(const std::vector<convert::TrackPlan>& tracks);
 Json to_json(const convert::Plan& plan);
 Json to_json(const convert::Estimate& cost);
+// What was decided for devices; `paths` of the files in their order, empty for those that are fine as they are.
+Json to_json(const convert::FileDecision& file, const std::string& path);
 // One of the files that were made, by its number.
 Json to_json(const convert::Plan& plan, const convert::Outcome& outcome, std::size_t file, const std::string& source);
 Json to_json(const convert::RemuxPlan& plan);

@@ -427,8 +427,9 @@ std::vector<std::string> split(const std::string& list) {
     return parts;
 }
 
-// Which audio tracks are taken: the first that tells the story, or one for each language or number asked for.
-Result<std::vector<TrackId>> choose_audio(const PlanSource& source, const PlanRequest& request) {
+}  // namespace
+
+Result<std::vector<TrackId>> choose_audio(const PlanSource& source, const std::string& choice) {
     const std::vector<Track>& tracks = source.tracks;
     std::vector<const Track*> usable;
     for (const Track& track : tracks) {
@@ -451,16 +452,16 @@ Result<std::vector<TrackId>> choose_audio(const PlanSource& source, const PlanRe
         }
         return number;
     };
-    if (request.audio == "none") return chosen;
-    if (request.audio == "first") {
+    if (choice == "none") return chosen;
+    if (choice == "first") {
         if (const Track* track = best([](const Track&) { return true; })) chosen.push_back(track->id);
         return chosen;
     }
-    if (request.audio == "all") {
+    if (choice == "all") {
         for (const Track* track : usable) chosen.push_back(track->id);
         return chosen;
     }
-    for (const std::string& language : split(request.audio)) {
+    for (const std::string& language : split(choice)) {
         const auto number = media::track_number(language);
         const Track* track = best([&](const Track& t) {
             return number ? number_of(t) == *number : media::same_language(t.language, language);
@@ -477,6 +478,8 @@ Result<std::vector<TrackId>> choose_audio(const PlanSource& source, const PlanRe
     }
     return chosen;
 }
+
+namespace {
 
 // The layout that a profile asks for, as far as the source and the codec have it.
 Speakers layout_for(const Track& track, const profile::AudioSettings& settings) {
@@ -519,13 +522,13 @@ Status plan_audio(const std::vector<const Track*>& chosen, const profile::Profil
         std::vector<AudioEncode> made;
         bool kept = false;
         for (const profile::AudioSettings& settings : profile.audio) {
-            if (settings.keep || suits(*track, settings)) {
+            if (settings.keeps_track(*track) || suits(*track, settings)) {
                 WAVECREST_TRY(check_container(profile, *track, "another audio codec"));
                 if (std::exchange(kept, true)) continue;  // once is enough
                 output.push_back({OutputTrack::Kind::kept, plan.graph.kept.size()});
                 plan.graph.kept.push_back(*track);
                 steps.push_back(
-                    fmt::format("audio: {} kept{}", from, settings.keep ? "" : ": it is what the profile wants"));
+                    fmt::format("audio: {} kept{}", from, settings.keeps_track(*track) ? "" : ": it is what the profile wants"));
                 most += track->peak_bitrate_bps > 0 ? track->peak_bitrate_bps : track->bitrate_bps;
                 continue;
             }
@@ -754,7 +757,7 @@ Result<EncodePlan> plan_encode(const PlanSource& source, const PlanRequest& requ
         look = std::move(looked);
         plan.graph.video = *video;
     }
-    WAVECREST_TRY_ASSIGN(ids, choose_audio(source, request));
+    WAVECREST_TRY_ASSIGN(ids, choose_audio(source, request.audio));
     std::vector<const Track*> audio;  // in the order they were asked for
     for (const TrackId id : ids)
         audio.push_back(&*std::find_if(source.tracks.begin(), source.tracks.end(),

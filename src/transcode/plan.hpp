@@ -66,6 +66,10 @@ struct EncodePlan {
     }
 };
 
+// Which audio tracks are taken: the first that tells the story, or one for each language or number asked for (see
+// PlanRequest::audio). Fails (kind usage) for what isn't there, or can't be decoded.
+Result<std::vector<TrackId>> choose_audio(const PlanSource& source, const std::string& choice);
+
 // Fails (kind input) for titles without video that can be decoded, where a profile wants video; (kind usage) for tracks
 // that aren't there, and for what a profile's container can't hold.
 Result<EncodePlan> plan_encode(const PlanSource& source, const PlanRequest& request);

@@ -1,5 +1,6 @@
 #include "device/device.hpp"
 
+#include <algorithm>
 #include <catch2/catch.hpp>
 
 using namespace wavecrest;
@@ -68,7 +69,7 @@ TEST_CASE("what a device lacks is named, one thing at a time", "[device]") {
     CHECK(failed(judge(sd, "mp4", {h264("High", "3.0", 720, 480), aac}, 3'000'000)) == Names{"codec profile"});
     CHECK(failed(judge(sd, "mp4", {h264("Main", "3.1", 720, 480), aac}, 3'000'000)) == Names{"level"});
     CHECK(failed(judge(sd, "mp4", {h264("Main", "3.0", 854, 480), aac}, 3'000'000)) == Names{"video size"});
-    CHECK(failed(judge(sd, "mp4", {h264("Main", "3.0", 720, 480, {60, 1}), aac}, 3'000'000)) == Names{"frame rate"});
+    CHECK(failed(judge(sd, "mp4", {h264("Main", "3.0", 352, 288, {60, 1}), aac}, 3'000'000)) == Names{"frame rate"});
     CHECK(failed(judge(sd, "mp4", {fine, audio(Codec::aac, 6)}, 3'000'000)) == Names{"audio"});
     CHECK(failed(judge(sd, "mp4", {fine, audio(Codec::ac3, 2)}, 3'000'000)) == Names{"audio"});
     CHECK(failed(judge(sd, "mp4", {fine, aac}, 4'000'001)) == Names{"max bit rate"});
@@ -90,8 +91,11 @@ TEST_CASE("one track the device can play is enough", "[device]") {
                        9'000'000))
               .empty());
     // A film rate a hair above the limit's name is no failure: 60000/1001 on a device of 59.94... rounded to 60.
-    CHECK(failed(judge(*tv, "mp4", {h264("High", "4.1", 1920, 1080, {60000, 1001}), audio(Codec::aac, 2)}, 9'000'000))
+    CHECK(failed(judge(*tv, "mp4", {h264("High", "3.2", 1280, 720, {60000, 1001}), audio(Codec::aac, 2)}, 9'000'000))
               .empty());
+    // By its size and rate this needs level 4.2, whatever it declares (H.264, table A-1).
+    CHECK(failed(judge(*tv, "mp4", {h264("High", "4.1", 1920, 1080, {60000, 1001}), audio(Codec::aac, 2)},
+                       9'000'000)) == Names{"level"});
 }
 
 TEST_CASE("links carry their payload", "[device]") {
@@ -123,4 +127,73 @@ TEST_CASE("device descriptions with mistakes are refused at their line", "[devic
           std::string::npos);
     CHECK(error("name = \"x\"\n[[plays.video]]\ncodec = \"h264\"\nscans = [\"sideways\"]\n").find("line 4") !=
           std::string::npos);
+}
+
+TEST_CASE("a stream suits a device if it suits one of its abilities", "[device]") {
+    const auto tv = device::find("tv-uhd-2015");
+    REQUIRE(tv);
+    const Track aac = audio(Codec::aac, 2);
+    CHECK(failed(judge(*tv, "mp4", {h264("High", "5.1", 3840, 2160, {30, 1}), aac}, 9'000'000)).empty());
+    CHECK(failed(judge(*tv, "mp4", {h264("High", "4.2", 1920, 1080, {60, 1}), aac}, 9'000'000)).empty());
+    CHECK(failed(judge(*tv, "mp4", {h264("High", "5.2", 3840, 2160, {60, 1}), aac}, 9'000'000)) ==
+          Names{"level", "frame rate"});
+    // What it has against HDR, and against a level or tier of another codec.
+    Track hevc = h264("Main 10", "5", 3840, 2160, {24, 1});
+    hevc.codec = Codec::h265;
+    hevc.bit_depth = 10;
+    CHECK(failed(judge(*tv, "mp4", {hevc, aac}, 9'000'000)).empty());
+    hevc.level = "5 High";
+    CHECK(failed(judge(*tv, "mp4", {hevc, aac}, 9'000'000)) == Names{"level"});
+    hevc.level = "6.1";
+    CHECK(failed(judge(*tv, "mp4", {hevc, aac}, 9'000'000)) == Names{"level"});
+    hevc.level = "5";
+    hevc.colour = {9, media::kTransferPq, 9, false};
+    CHECK(failed(judge(*tv, "mp4", {hevc, aac}, 9'000'000)) == Names{"dynamic range"});
+    CHECK(failed(judge(*device::find("tv-uhd-hdr"), "mp4", {hevc, aac}, 9'000'000)).empty());
+}
+
+TEST_CASE("a receiver behind a player hears what it hands on", "[device]") {
+    const auto alone = device::find("projector-hd"), both = device::find("projector-hd+receiver-optical");
+    REQUIRE(both);
+    CHECK(both->name == "projector-hd+receiver-optical");
+    CHECK(both->containers == alone->containers);
+    CHECK_FALSE(device::plays_audio(*alone, audio(Codec::dts, 6)));
+    CHECK_FALSE(device::plays_audio(*alone, audio(Codec::ac3, 6)));
+    CHECK(device::plays_audio(*both, audio(Codec::dts, 6)));
+    CHECK(device::plays_audio(*both, audio(Codec::ac3, 6)));
+    CHECK(device::plays_audio(*both, audio(Codec::aac, 2)));
+    CHECK_FALSE(device::find("projector-hd+reciever-optical"));
+}
+
+TEST_CASE("every built-in class is complete, says where it is from, and makes a description of one's own", "[device]") {
+    CHECK(device::built_in().size() >= 20);
+    std::vector<std::string> names;
+    for (const device::Device& one : device::built_in()) {
+        INFO(one.name);
+        names.push_back(one.name);
+        CHECK_FALSE(one.basis.empty());
+        for (const std::string& doubt : device::doubts(one)) {
+            INFO(doubt);
+            CHECK(one.name.starts_with("receiver-"));
+        }
+        const auto text = device::derived_text(one.name, "Lounge \"big\" TV");
+        REQUIRE(text);
+        const auto own = device::parse(*text, "own.toml");
+        REQUIRE(own);
+        CHECK(own->name == "Lounge \"big\" TV");
+        CHECK(device::compare(one, *own).empty());
+    }
+    for (const std::string& first : names) {
+        for (const std::string& second : names) {
+            INFO(first << " and " << second);
+            CHECK(device::compare(*device::find(first), *device::find(second)).empty() == (first == second));
+        }
+    }
+    const auto rows = device::compare(*device::find("tv-hd"), *device::find("tv-uhd-hdr"));
+    CHECK(std::any_of(rows.begin(), rows.end(), [](const device::Difference& row) {
+        return row.what == "H.265" && row.first == "no" && row.second.find("HDR10") != std::string::npos;
+    }));
+    const auto bare = device::parse("name = \"x\"\n[[plays.video]]\ncodec = \"h264\"\n", "x.toml");
+    REQUIRE(bare);
+    CHECK(device::doubts(*bare).size() >= 5);
 }
