@@ -9,6 +9,7 @@
 #include <sys/uio.h>
 #include <sys/vfs.h>
 #include <unistd.h>
+#include <cstdlib>
 
 #include <atomic>
 #include <cerrno>
@@ -101,6 +102,13 @@ Path absolute_path(const Path& path) {
     std::error_code error;
     Path full = std::filesystem::absolute(path, error);
     return error ? path : full;
+}
+
+Path state_folder() {
+    const char* state = std::getenv("XDG_STATE_HOME");
+    if (state != nullptr && state[0] == '/') return Path(state) / "wavecrest";
+    const char* home = std::getenv("HOME");
+    return Path(home != nullptr && home[0] != '\0' ? home : "/tmp") / ".local" / "state" / "wavecrest";
 }
 
 }  // namespace wavecrest::base

@@ -28,6 +28,10 @@ bool is_in_memory(int handle, std::uint64_t offset, std::size_t count, bool by_p
 // An absolute form of a path that need not exist; the path itself where the working folder is gone.
 Path absolute_path(const Path& path);
 
+// Where this user's programs keep what they must remember: wavecrest in $XDG_STATE_HOME, or in ~/.local/state (XDG Base
+// Directory Specification).
+Path state_folder();
+
 // What an error number of the system (errno) says, for people: "permission denied".
 std::string system_reason(int error);
 

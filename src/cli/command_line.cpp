@@ -127,6 +127,7 @@ struct AllOptions {
     InspectOptions inspect;
     ProfileOptions profile_options;
     ConvertOptions convert;
+    JobOptions job;
     StreamRunOptions stream_run;
     StreamControlOptions control;
     DeviceOptions device_options;
@@ -251,8 +252,9 @@ void add_profile(CLI::App& app, AllOptions& all, Command& command) {
 void add_convert(CLI::App& app, AllOptions& all, Command& command) {
     auto* convert_app = app.add_subcommand("convert", "make a file that the site's devices can play");
     convert_app
-        ->add_option("input", all.convert.input,
-                     "a ripped disc (folder or image), a media file, an http:// address, or -")
+        ->add_option("input", all.convert.inputs,
+                     "a ripped disc (folder or image), a media file, an http:// address, or -; several, or a folder of "
+                     "rips: each becomes a job")
         ->required()
         ->type_name("INPUT");
     convert_app->add_option("--pick", all.convert.pick, "titles: main, episodes, all, or numbers, e.g. 1,3-5")
@@ -323,6 +325,8 @@ void add_convert(CLI::App& app, AllOptions& all, Command& command) {
         ->type_name("NAME");
     convert_app->add_flag("--accept-losses", all.convert.accept_losses,
                           "write the result though more than 1 % or 10 s of the input can't be read");
+    convert_app->add_flag("--queue", all.convert.queue,
+                          "put it into the list of jobs instead of converting it now: see job run");
     convert_app->add_flag("--plan", all.convert.plan, "dry run: actions, size, time");
     convert_app->add_flag("--measure-quality", all.convert.quality,
                           "decode the result and compare it with the source; with --plan on samples");
@@ -330,6 +334,7 @@ void add_convert(CLI::App& app, AllOptions& all, Command& command) {
     add_examples(convert_app,
                  {"wavecrest convert rips/Lanterns --into /srv/library --plan",
                   "wavecrest convert rips/Lanterns --into /srv/library --device tv-uhd-hdr,tablet-basic",
+                  "wavecrest convert rips --into /srv/library --plan",
                   "wavecrest convert rips/Series --into /srv/library --pick episodes --season 2",
                   "wavecrest convert recording.ts --remux mp4 --audio en --into /srv/library"},
                  "It stops when its terminal closes. To keep it running: nohup wavecrest convert ... &");
@@ -499,6 +504,41 @@ void add_device(CLI::App& app, AllOptions& all, Command& command) {
     compare->callback([&] { command = [&] { return run_device_compare(all.device_options); }; });
 }
 
+void add_job(CLI::App& app, AllOptions& all, Command& command) {
+    auto* job = app.add_subcommand("job", "conversions waiting, running, done, failed and why");
+    job->require_subcommand(1);
+    add_examples(job, {"wavecrest job list", "wavecrest job show 3", "wavecrest job run"});
+    const auto add = [&](const char* name, const char* does, int (*run)(const JobOptions&)) {
+        auto* sub = job->add_subcommand(name, does);
+        sub->callback([&all, &command, run] { command = [&all, run] { return run(all.job); }; });
+        return sub;
+    };
+    auto* list = add("list", "all jobs of this user on this machine", run_job_list);
+    list->add_option("--state", all.job.state, "only those: waiting, running, done, failed or stopped")
+        ->type_name("STATE");
+    add_output(list, all.job.output);
+    add_examples(list, {"wavecrest job list", "wavecrest job list --state failed"});
+    auto* show = add("show", "one job: source, files, figures, why it failed", run_job_show);
+    show->add_option("number", all.job.id, "its number in job list")->required()->type_name("NUMBER");
+    add_output(show, all.job.output);
+    add_examples(show, {"wavecrest job show 3"});
+    auto* retry = add("retry", "let a failed or stopped job wait again", run_job_retry);
+    retry->add_option("number", all.job.id, "its number in job list")->type_name("NUMBER");
+    retry->add_flag("--failed", all.job.all_failed, "all that failed");
+    add_output(retry, all.job.output);
+    add_examples(retry, {"wavecrest job retry 3", "wavecrest job retry --failed"});
+    auto* stop = add("stop", "stop a job that waits or runs", run_job_stop);
+    stop->add_option("number", all.job.id, "its number in job list")->required()->type_name("NUMBER");
+    add_output(stop, all.job.output);
+    add_examples(stop, {"wavecrest job stop 3"});
+    auto* run = add("run", "work through the jobs that wait", run_job_run);
+    run->add_flag("--wait", all.job.wait, "then wait for more, until Ctrl-C");
+    add_output(run, all.job.output);
+    add_examples(run, {"wavecrest job run", "wavecrest job run --wait"});
+    auto* service = add("service", "print the systemd unit that works through them at every boot", run_job_service);
+    add_examples(service, {"wavecrest job service | sudo tee /etc/systemd/system/wavecrest-jobs.service"});
+}
+
 void add_verify(CLI::App& app, AllOptions& all, Command& command) {
     auto* verify_app = app.add_subcommand("verify", "play streams as devices would, and test them");
     verify_app->add_option("url", all.verify.url, "an address to verify, without a site file")->type_name("URL");
@@ -623,6 +663,7 @@ struct CommandLine {
         add_convert(app, all, command);
         add_stream(app, all, command);
         add_device(app, all, command);
+        add_job(app, all, command);
         add_verify(app, all, command);
         add_report(app, all, command);
         add_standin(app, all, command);

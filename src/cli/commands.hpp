@@ -29,7 +29,9 @@ struct InspectOptions {
 int run_inspect(const InspectOptions& options);
 
 struct ConvertOptions {
-    std::string input;
+    std::vector<std::string> inputs;
+    std::string input;   // the one that is worked on
+    bool queue = false;  // put into the list of jobs, not converted now
     std::string pick = "main";
     std::vector<std::string> profiles;  // empty: kUsualProfile
     std::vector<std::string> devices;   // decided by them instead: classes, descriptions, or devices of the site
@@ -54,6 +56,20 @@ struct ConvertOptions {
     Output output;
 };
 int run_convert(const ConvertOptions& options);
+
+struct JobOptions {
+    std::int64_t id = 0;
+    std::string state;        // only those, in a list
+    bool all_failed = false;  // to try again
+    bool wait = false;        // for jobs to come
+    Output output;
+};
+int run_job_list(const JobOptions& options);
+int run_job_show(const JobOptions& options);
+int run_job_retry(const JobOptions& options);
+int run_job_stop(const JobOptions& options);
+int run_job_run(const JobOptions& options);
+int run_job_service(const JobOptions& options);
 
 struct ProfileOptions {
     std::string name;

@@ -6,6 +6,7 @@
 
 #include "base/units.hpp"
 #include "cli/commands.hpp"
+#include "cli/job.hpp"
 #include "cli/media_text.hpp"
 #include "container/writer.hpp"
 #include "convert/decide.hpp"
@@ -50,8 +51,6 @@ void warn_of(const convert::Outcome& outcome) {
     print(stderr, "warning: {} of {} lost, {} ({})\n", base::format_span(outcome.loss.total),
           base::format_span(outcome.duration), outcome.loss.intervals.front().what, convert::times_of(outcome.loss));
 }
-
-constexpr const char* kUsualProfile = "full-picture";
 
 // What the files are made by, as it was asked for.
 std::string asked_for(const ConvertOptions& options) {
@@ -236,6 +235,7 @@ int carry_out(const ConvertOptions& options, const source::Input& input, const s
     if (!decisions.empty()) result["decisions"] = decisions;
     std::optional<Error> failure;
     bool lost = false;
+    JobEntry entry(options);
     for (const convert::Plan& plan : plans) {
         if (!json && !options.output.quiet) print_plan(plan, label_of(options));
         for (const std::string& warning : plan.warnings) {
@@ -251,6 +251,7 @@ int carry_out(const ConvertOptions& options, const source::Input& input, const s
             failure = outcome.error();
             break;
         }
+        entry.add(plan, *outcome);
         for (std::size_t i = 0; i < outcome->files.size(); ++i)
             result["outputs"].push_back(report::to_json(plan, *outcome, i, options.input));
         lost = lost || outcome->loss.any();
@@ -275,6 +276,7 @@ int carry_out(const ConvertOptions& options, const source::Input& input, const s
         }
         warn_of(*outcome);
     }
+    entry.finish(failure);
     if (!options.output.out.empty() && !result["outputs"].empty()) {
         const std::string name =
             fmt::format("convert-{}-{}.json", slug(plans.front().name.full()), slug(asked_for(options)));
@@ -288,37 +290,18 @@ int carry_out(const ConvertOptions& options, const source::Input& input, const s
     return lost ? kDoneWithLosses : 0;
 }
 
-// The devices that are named, or all of the site.
+// The devices that are named, or those of the site.
 Result<std::vector<device::Device>> chosen_devices(const ConvertOptions& options) {
     std::vector<device::Device> devices;
-    if (options.site.empty()) {
-        for (const std::string& name : options.devices) {
-            WAVECREST_TRY_ASSIGN(device, device::find(name));
-            devices.push_back(std::move(device));
-        }
+    if (!options.site.empty()) {
+        WAVECREST_TRY_ASSIGN(chosen, site_devices(options));
+        for (SiteChoice& one : chosen) devices.push_back(std::move(one.device));
         return devices;
     }
-    // Not more than the link carries beside what else is on it.
-    constexpr double kShareOfLink = 0.8;
-    WAVECREST_TRY_ASSIGN(site, site::load(options.site));
-    std::vector<std::string> names;
-    for (const site::SiteDevice& one : site.devices) {
-        names.push_back(one.device.name);
-        if (!options.devices.empty() &&
-            std::find(options.devices.begin(), options.devices.end(), one.device.name) == options.devices.end())
-            continue;
-        devices.push_back(one.device);
-        const auto most = static_cast<std::int64_t>(static_cast<double>(one.link.payload_bps) * kShareOfLink);
-        std::int64_t& highest = devices.back().highest_bps;
-        if (most > 0) highest = highest > 0 ? std::min(highest, most) : most;
-    }
     for (const std::string& name : options.devices) {
-        if (std::find(names.begin(), names.end(), name) == names.end())
-            return fail(ErrorKind::usage, fmt::format("the site has no device \"{}\"", name), options.site,
-                        fmt::format("it has {}", fmt::join(names, ", ")));
+        WAVECREST_TRY_ASSIGN(device, device::find(name));
+        devices.push_back(std::move(device));
     }
-    if (devices.empty())
-        return fail(ErrorKind::usage, "the site has no devices", options.site, "add a [[device]] to it");
     return devices;
 }
 
@@ -382,7 +365,36 @@ int run_for_devices(const ConvertOptions& options, const source::Input& input, c
 
 }  // namespace
 
-int run_convert(const ConvertOptions& options) {
+Result<std::vector<SiteChoice>> site_devices(const ConvertOptions& options) {
+    // Not more than the link carries beside what else is on it.
+    constexpr double kShareOfLink = 0.8;
+    WAVECREST_TRY_ASSIGN(site, site::load(options.site));
+    std::vector<SiteChoice> devices;
+    std::vector<std::string> names;
+    for (const site::SiteDevice& one : site.devices) {
+        names.push_back(one.device.name);
+        if (!options.devices.empty() &&
+            std::find(options.devices.begin(), options.devices.end(), one.device.name) == options.devices.end())
+            continue;
+        devices.push_back({one.device, one.device_class});
+        const auto most = static_cast<std::int64_t>(static_cast<double>(one.link.payload_bps) * kShareOfLink);
+        std::int64_t& highest = devices.back().device.highest_bps;
+        if (most > 0) highest = highest > 0 ? std::min(highest, most) : most;
+    }
+    for (const std::string& name : options.devices) {
+        if (std::find(names.begin(), names.end(), name) == names.end())
+            return fail(ErrorKind::usage, fmt::format("the site has no device \"{}\"", name), options.site,
+                        fmt::format("it has {}", fmt::join(names, ", ")));
+    }
+    if (devices.empty())
+        return fail(ErrorKind::usage, "the site has no devices", options.site, "add a [[device]] to it");
+    return devices;
+}
+
+int run_convert(const ConvertOptions& given) {
+    if (given.queue || are_many(given.inputs)) return run_convert_many(given, given.inputs);
+    ConvertOptions options = given;
+    options.input = given.inputs.front();
     const bool json = options.output.json;
     if (!options.remux.empty() && options.quality) {
         return report_error({ErrorKind::usage, "a remux does not re-encode, so no quality is lost", "--measure-quality",

@@ -179,23 +179,6 @@ bool has_numbered_levels(Codec codec) {
     return codec == Codec::h264 || codec == Codec::h265 || codec == Codec::vp9 || codec == Codec::av1;
 }
 
-// The player and what its receiver decodes.
-Device with_receiver(Device player, const Device& receiver) {
-    player.name += "+" + receiver.name;
-    player.description += ", with " + receiver.description;
-    if (!receiver.basis.empty()) player.basis += (player.basis.empty() ? "" : "; ") + receiver.basis;
-    for (const AudioAbility& ability : receiver.audio) {
-        const auto own = std::find_if(player.audio.begin(), player.audio.end(),
-                                      [&](const AudioAbility& one) { return one.codec == ability.codec; });
-        if (own == player.audio.end()) {
-            player.audio.push_back(ability);
-        } else {
-            own->channels = std::max(own->channels, ability.channels);
-        }
-    }
-    return player;
-}
-
 }  // namespace
 
 Result<Device> parse(std::string_view text, const std::string& file) {
@@ -324,6 +307,33 @@ Result<std::string> source_text(const std::string& name) {
     return fail(ErrorKind::usage, fmt::format("unknown device class \"{}\"", name), "device",
                 meant.empty() ? "wavecrest device list names them; or give a description ending in .toml"
                               : fmt::format("did you mean \"{}\"?", meant));
+}
+
+Device with_receiver(Device player, const Device& receiver) {
+    player.name += "+" + receiver.name;
+    player.description += ", with " + receiver.description;
+    if (!receiver.basis.empty()) player.basis += (player.basis.empty() ? "" : "; ") + receiver.basis;
+    for (const AudioAbility& ability : receiver.audio) {
+        const auto own = std::find_if(player.audio.begin(), player.audio.end(),
+                                      [&](const AudioAbility& one) { return one.codec == ability.codec; });
+        if (own == player.audio.end()) {
+            player.audio.push_back(ability);
+        } else {
+            own->channels = std::max(own->channels, ability.channels);
+        }
+    }
+    return player;
+}
+
+Result<std::vector<std::string>> source_texts(const std::string& name) {
+    std::vector<std::string> texts;
+    for (std::size_t at = 0; at <= name.size();) {
+        const std::size_t plus = std::min(name.find('+', at), name.size());
+        WAVECREST_TRY_ASSIGN(text, source_text(name.substr(at, plus - at)));
+        texts.push_back(std::move(text));
+        at = plus + 1;
+    }
+    return texts;
 }
 
 Result<Device> find(const std::string& name) {

@@ -48,8 +48,11 @@ const std::vector<Device>& built_in();
 // A built-in device class by name, or a description in a file when the name ends in .toml. "PLAYER+RECEIVER" is a
 // player with an audio receiver behind it, to which it hands on what the receiver decodes.
 Result<Device> find(const std::string& name_or_file);
-// The text a device was read from.
+// A player and what the receiver behind it decodes.
+Device with_receiver(Device player, const Device& receiver);
+// The text a device was read from; of a player with a receiver that of each.
 Result<std::string> source_text(const std::string& name_or_file);
+Result<std::vector<std::string>> source_texts(const std::string& name_or_file);
 // The text of a new description: another's under a name of its own, comments and all.
 Result<std::string> derived_text(const std::string& like, const std::string& name);
 

@@ -189,13 +189,6 @@ net::HttpReply obey(StreamServer& server, const std::string& body) {
     return json_reply(200, answer);
 }
 
-base::Path state_folder() {
-    const char* state = std::getenv("XDG_STATE_HOME");
-    if (state != nullptr && state[0] == '/') return base::Path(state) / "wavecrest";
-    const char* home = std::getenv("HOME");
-    return base::Path(home != nullptr && home[0] != '\0' ? home : "/tmp") / ".local" / "state" / "wavecrest";
-}
-
 tl::unexpected<Error> cannot_keep(const base::Path& file) {
     return fail(ErrorKind::machine, "the access code can't be saved", file.string(),
                 "make the folder writable for this user, or set XDG_STATE_HOME to one that is");
@@ -270,7 +263,7 @@ net::HttpAnswer control_answer(StreamServer& server, std::string token, net::Gue
 }
 
 base::Path control_token_file() {
-    return state_folder() / "access-code";
+    return base::state_folder() / "access-code";
 }
 
 Result<std::string> control_token() {
@@ -311,7 +304,7 @@ Result<std::string> control_token() {
 // The note is locked for as long as its process lives: a number of a process says little, since it is given again, and
 // two containers may have the same.
 RunNote::RunNote(const Run& run) {
-    const base::Path folder = state_folder() / "running";
+    const base::Path folder = base::state_folder() / "running";
     std::error_code error;
     fs::create_directories(folder, error);
     std::uint64_t random = 0;
@@ -341,7 +334,7 @@ std::vector<Run> running() {
     std::vector<Run> all;
     std::error_code error;
     std::vector<base::Path> dead;
-    for (auto entry = fs::directory_iterator(state_folder() / "running", error);
+    for (auto entry = fs::directory_iterator(base::state_folder() / "running", error);
          !error && entry != fs::directory_iterator(); entry.increment(error)) {
         if (entry->path().extension() != ".json") continue;
         const int handle = ::open(entry->path().c_str(), O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);

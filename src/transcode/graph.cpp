@@ -59,20 +59,32 @@ std::size_t queued_pictures(int width, int height, int bit_depth) {
 // order.
 class SharedInterleaver {
   public:
-    SharedInterleaver(PacketSink& sink, const std::vector<Track>& tracks) : inner_(sink, tracks, Time{}) {}
+    SharedInterleaver(PacketSink& sink, const std::vector<Track>& tracks)
+        : inner_(sink, tracks, Time{}), unfinished_(tracks.size()) {}
 
     Status add(Packet packet) {
         const base::MutexLock lock(mutex_);
         return inner_.write(std::move(packet));
     }
-    Status end(TrackId track) {
+    // The last of a track, which its encoder gives when the source has ended. They are put in place when all tracks have
+    // ended: of audio that ends early they belong long before, and where they come to lie must not hang on which stage
+    // was quicker (the same source gives the same bytes).
+    Status finish(TrackId track, std::vector<Packet> last) {
         const base::MutexLock lock(mutex_);
-        return inner_.end(track);
+        last_[track] = std::move(last);
+        if (last_.size() < unfinished_) return {};
+        for (auto& [id, packets] : last_) {
+            for (Packet& packet : packets) WAVECREST_TRY(inner_.write(std::move(packet)));
+        }
+        for (const auto& [id, packets] : last_) WAVECREST_TRY(inner_.end(id));
+        return {};
     }
 
   private:
     base::Mutex mutex_;
     container::Interleaver inner_ GUARDED_BY(mutex_);
+    std::size_t unfinished_;  // tracks
+    std::map<TrackId, std::vector<Packet>> last_ GUARDED_BY(mutex_);
 };
 
 struct Output {
@@ -93,8 +105,12 @@ class Fan {
         }
         return {};
     }
-    Status end() {
-        for (const Place& place : places_) WAVECREST_TRY(place.output->interleaver->end(place.id));
+    Status finish(const std::vector<Packet>& last) {
+        for (const Place& place : places_) {
+            std::vector<Packet> own = last;
+            for (Packet& packet : own) packet.track = place.id;
+            WAVECREST_TRY(place.output->interleaver->finish(place.id, std::move(own)));
+        }
         return {};
     }
 
@@ -169,13 +185,13 @@ class AudioEncodeStage {
         return {};
     }
     Status finish() {
+        finishing_ = true;
         WAVECREST_TRY(end_resampling());
         WAVECREST_TRY(timeline_.flush());
         limiter_.flush(limited_);
         WAVECREST_TRY(encode());
         WAVECREST_TRY(encoder_->flush(packets_));
-        WAVECREST_TRY(encode());
-        return fan_.end();
+        return fan_.finish(packets_);
     }
 
   private:
@@ -198,6 +214,7 @@ class AudioEncodeStage {
     Status encode() {
         for (const AudioFrames& audio : limited_) WAVECREST_TRY(encoder_->encode(audio, packets_));
         limited_.clear();
+        if (finishing_) return {};
         for (const Packet& packet : packets_) WAVECREST_TRY(fan_.give(packet));
         packets_.clear();
         return {};
@@ -211,7 +228,8 @@ class AudioEncodeStage {
     int night_rate_ = 0;
     filter::Limiter limiter_;
     std::vector<AudioFrames> limited_;
-    std::vector<Packet> packets_;
+    std::vector<Packet> packets_;  // while it finishes, all that is left
+    bool finishing_ = false;
     filter::AudioTimeline timeline_;
     std::int64_t frames_ = 0;
     std::optional<Time> first_;
@@ -504,7 +522,7 @@ class Graph {
         release({});
         video_packets_.close();
         for (const auto& track : audio_tracks_) track->packets.close();
-        for (auto& [id, fan] : kept_) WAVECREST_TRY(fan.end());
+        for (auto& [id, fan] : kept_) WAVECREST_TRY(fan.finish({}));
         return {};
     }
 
@@ -679,7 +697,7 @@ class Graph {
         if (cancel_.requested() || stopping_) return {};
         WAVECREST_TRY(encoder.flush(packets));
         WAVECREST_TRY(pass_on());
-        return stage.fan.end();
+        return stage.fan.finish({});
     }
 
     Status audio_stage(AudioTrackStage& stage) {

@@ -1,0 +1,47 @@
+// Conversions as jobs: what convert and the job commands share.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "cli/commands.hpp"
+#include "device/device.hpp"
+#include "job/job.hpp"
+
+namespace wavecrest::cli {
+
+inline constexpr const char* kUsualProfile = "full-picture";
+
+// What the options of convert ask for, of one source.
+Result<job::Job> job_of(const ConvertOptions& options, const std::string& source);
+
+// The devices of --site that are meant, with what their links carry.
+struct SiteChoice {
+    device::Device device;
+    std::string device_class;
+};
+Result<std::vector<SiteChoice>> site_devices(const ConvertOptions& options);
+
+// A conversion that is running in this program, in the list of jobs. Where the list can't be used that is noted, and
+// the conversion goes on without.
+class JobEntry {
+  public:
+    explicit JobEntry(const ConvertOptions& options);
+    ~JobEntry();
+    JobEntry(const JobEntry&) = delete;
+    JobEntry& operator=(const JobEntry&) = delete;
+    void add(const convert::Plan& plan, const convert::Outcome& outcome);
+    void finish(const std::optional<Error>& failure);
+
+  private:
+    struct State;
+    std::unique_ptr<State> state_;  // nothing where there is no list
+};
+
+// Several sources, or a folder of them.
+bool are_many(const std::vector<std::string>& inputs);
+int run_convert_many(const ConvertOptions& options, const std::vector<std::string>& inputs);
+
+}  // namespace wavecrest::cli

@@ -1,0 +1,25 @@
+// A shelf of rips: folders of ripped discs, disc images and media files below one folder, in however many folders.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "base/file.hpp"
+#include "base/result.hpp"
+
+namespace wavecrest::source {
+
+struct ShelfEntry {
+    enum class Kind { disc, image, file, unknown } kind = Kind::unknown;
+    base::Path path;
+};
+
+// Whether a folder is itself a ripped disc.
+bool is_disc_folder(const base::Path& folder);
+
+// What lies below a folder, in the order of names. A folder with files but nothing that is known by its structure or
+// extension is `unknown`. Links to folders are not followed, hidden ones left out. Fails (kind input or machine) where
+// the folder itself can't be read.
+Result<std::vector<ShelfEntry>> read_shelf(const base::Path& folder);
+
+}  // namespace wavecrest::source
