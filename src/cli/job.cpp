@@ -1,4 +1,4 @@
-#include "job/store.hpp"
+#include "job/shelf.hpp"
 
 #include <fmt/chrono.h>
 #include <fmt/ranges.h>
@@ -7,7 +7,6 @@
 
 #include <atomic>
 #include <ctime>
-#include <map>
 #include <nlohmann/json.hpp>
 #include <thread>
 
@@ -15,9 +14,9 @@
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "cli/job.hpp"
-#include "convert/decide.hpp"
 #include "host/machine.hpp"
 #include "render/table.hpp"
+#include "report/results.hpp"
 #include "site/site.hpp"
 #include "source/shelf.hpp"
 
@@ -34,27 +33,6 @@ job::WallTime wall_now() {
 }
 std::string clock_text(job::WallTime time) {
     return time == 0 ? "" : fmt::format("{:%Y-%m-%d %H:%M}", fmt::localtime(static_cast<std::time_t>(time)));
-}
-
-// What a job is called: its name, else its source's last part.
-std::string name_of(const job::Job& job) {
-    if (!job.selection.name.empty()) return job.selection.name;
-    std::error_code error;
-    const base::Path path =
-        base::Path(job.source).filename().empty() ? base::Path(job.source).parent_path() : base::Path(job.source);
-    const bool folder = std::filesystem::is_directory(path, error);
-    return convert::film_name(folder ? path.filename().string() : path.stem().string()).full();
-}
-std::string made_by(const job::Job& job) {
-    std::vector<std::string> names;
-    for (const job::JobDevice& one : job.devices) names.push_back(one.name);
-    if (names.empty()) {
-        for (const std::string& text : job.profiles) {
-            const auto profile = profile::parse(text, "profile");
-            names.push_back(profile ? profile->name : "profile");
-        }
-    }
-    return fmt::format("{}", fmt::join(names, ", "));
 }
 
 std::string result_text(const job::Record& record) {
@@ -78,27 +56,6 @@ std::string result_text(const job::Record& record) {
         default:
             return "";
     }
-}
-
-Json to_json(const job::Record& record) {
-    Json json = {{"job", record.id},
-                 {"state", job::short_name(record.state)},
-                 {"source", record.job.source},
-                 {"name", name_of(record.job)},
-                 {"into", record.job.selection.into.string()},
-                 {"for", made_by(record.job)},
-                 {"added", record.added},
-                 {"started", record.started},
-                 {"ended", record.ended},
-                 {"tries", record.tries},
-                 {"digest", record.digest}};
-    if (record.state == job::State::running) json["progress"] = record.progress;
-    if (record.next_try > 0) json["next_try"] = record.next_try;
-    if (record.error)
-        json["error"] = {
-            {"what", record.error->what}, {"where", record.error->where}, {"remedy", record.error->remedy}};
-    if (const Json result = Json::parse(record.result, nullptr, false); result.is_object()) json["result"] = result;
-    return json;
 }
 
 // One job, with its progress kept in the list; ends early when the program or the job is to stop.
@@ -159,7 +116,7 @@ Result<Worked> work_one(job::Store& store, const job::Record& record, const std:
 
 void print_worked(const job::Record& record, const Worked& worked) {
     const std::string result = result_text(record);
-    print("{:<8} job {}: {}{}\n", job::short_name(record.state), record.id, name_of(record.job),
+    print("{:<8} job {}: {}{}\n", job::short_name(record.state), record.id, job::name_of(record.job),
           result.empty() ? "" : ", " + result);
     if (!worked.error || worked.interrupted || worked.state == job::State::stopped) return;
     print("  where:  {}\n  to do:  {}\n", worked.error->where, worked.error->remedy);
@@ -185,15 +142,15 @@ int work(job::Store& store, const std::vector<std::int64_t>& ids, bool wait, con
             continue;
         }
         const std::string doing = ids.size() > 1
-                                      ? fmt::format("{} of {}: {}", number, ids.size(), name_of((*record)->job))
-                                      : fmt::format("job {}: {}", (*record)->id, name_of((*record)->job));
+                                      ? fmt::format("{} of {}: {}", number, ids.size(), job::name_of((*record)->job))
+                                      : fmt::format("job {}: {}", (*record)->id, job::name_of((*record)->job));
         const auto worked = work_one(store, **record, doing, output);
         if (!worked) return report_error(worked.error(), output.json);
         lost = lost || worked->lost;
         failed = failed || (worked->error && !worked->interrupted);
         const auto after = store.get((*record)->id);
         if (!after) return report_error(after.error(), output.json);
-        list.push_back(to_json(*after));
+        list.push_back(report::to_json(*after));
         if (!output.json) print_worked(*after, *worked);
     }
     const bool interrupted = cancel().requested();
@@ -213,232 +170,35 @@ Result<std::unique_ptr<job::Store>> open_store() {
     return job::Store::open(job::Store::usual_place());
 }
 
-// One source of several, with what is against converting it.
-struct Item {
-    job::Job job;
-    std::string digest;
-    std::string against;  // why it isn't converted; empty: it is
-    bool failed = false;  // before, or nothing is known of it
-};
-
-// The inputs one by one, and what lies on those that are shelves.
-Result<std::vector<Item>> expand(const ConvertOptions& options, const std::vector<std::string>& inputs) {
-    std::vector<std::pair<std::string, std::string>> sources;  // and what is against them
-    for (const std::string& input : inputs) {
-        std::error_code error;
-        if (!std::filesystem::is_directory(input, error) || source::is_disc_folder(input)) {
-            sources.emplace_back(input, "");
-            continue;
-        }
-        WAVECREST_TRY_ASSIGN(entries, source::read_shelf(input));
-        for (const source::ShelfEntry& entry : entries)
-            sources.emplace_back(entry.path.string(), entry.kind == source::ShelfEntry::Kind::unknown
-                                                          ? "no disc and no media file in it"
-                                                          : "");
-    }
-    std::vector<Item> items;
-    std::map<std::string, std::string> seen;  // digests, and their first source
-    for (const auto& [source, against] : sources) {
-        WAVECREST_TRY_ASSIGN(job, job_of(options, source));
-        Item item{std::move(job), "", against, !against.empty()};
-        if (item.against.empty()) {
-            if (auto digest = job::digest_of(source)) item.digest = *digest;
-            if (!item.digest.empty()) {
-                const auto [first, added] = seen.try_emplace(item.digest, source);
-                if (!added) item.against = fmt::format("duplicate of {}", first->second);
-            }
-        }
-        items.push_back(std::move(item));
-    }
-    if (items.empty())
-        return fail(ErrorKind::input, "no disc and no media file", fmt::format("{}", fmt::join(inputs, ", ")),
-                    "name a folder of ripped discs, disc images or media files");
-    return items;
-}
-
-// What was converted before in the same way, and is still there, needn't be again; what failed for good, or was
-// stopped, is not tried again unasked.
-void mark_known(const std::vector<job::Record>& records, std::vector<Item>& items) {
-    for (Item& item : items) {
-        if (!item.against.empty()) continue;
-        for (const job::Record& record : records) {
-            const bool same = item.digest.empty() ? record.job.source == item.job.source : record.digest == item.digest;
-            if (!same || record.job.selection.into != item.job.selection.into ||
-                made_by(record.job) != made_by(item.job))
-                continue;
-            item.against.clear();
-            if (record.state == job::State::waiting || record.state == job::State::running)
-                item.against = fmt::format("is job {} already", record.id);
-            if (record.state == job::State::failed || record.state == job::State::stopped) {
-                item.against = record.state == job::State::stopped
-                                   ? fmt::format("was stopped; job retry {} takes it up again", record.id)
-                                   : fmt::format("failed before: {}; job retry {} tries again",
-                                                 record.error ? record.error->what : "", record.id);
-                item.failed = record.state == job::State::failed;
-            }
-            if (record.state != job::State::done) continue;
-            const Json json = Json::parse(record.result, nullptr, false);
-            std::error_code error;
-            if (!json.is_object() || json["files"].empty() ||
-                !std::filesystem::exists(json["files"][0].value("path", ""), error))
-                continue;
-            item.against = fmt::format("already converted: {}", json["files"][0].value("path", ""));
-        }
-    }
-}
-
-// Bytes and time of a second of a title. Of the first few titles each is sampled; for the others it is the mean of
-// those of their kind, so that hundreds take no longer.
-struct Cost {
-    double bytes = 0, seconds = 0;
-};
-constexpr std::size_t kSampled = 12;
-struct Costs {
-    std::map<std::string, std::vector<Cost>> of_kinds;
-    std::size_t sampled = 0;
-
-    Cost mean(const std::string& kind) const {
-        Cost sum;
-        const std::vector<Cost>& all = of_kinds.at(kind);
-        for (const Cost& one : all) sum.bytes += one.bytes, sum.seconds += one.seconds;
-        return {sum.bytes / static_cast<double>(all.size()), sum.seconds / static_cast<double>(all.size())};
-    }
-};
-
-Result<Cost> cost_of(const job::Job& job, const source::Input& input, const source::Pick& pick) {
-    convert::Request request;
-    static_cast<convert::Selection&>(request) = job.selection;
-    if (request.audio.empty()) request.audio = "first";
-    if (request.subtitles.empty()) request.subtitles = "forced";
-    for (const std::string& text : job.profiles) {
-        WAVECREST_TRY_ASSIGN(profile, profile::parse(text, "profile"));
-        request.profiles.push_back(std::move(profile));
-    }
-    std::optional<convert::Plan> plan;
-    if (job.devices.empty()) {
-        WAVECREST_TRY_ASSIGN(made, convert::make_plan(input, request, pick, false));
-        plan = std::move(made);
-    } else {
-        WAVECREST_TRY_ASSIGN(devices, job::devices_of(job));
-        WAVECREST_TRY_ASSIGN(titles, convert::plan_for_devices(input, request, devices, job.one_file));
-        plan = titles.front().plan;
-        if (!plan) return Cost{};
-    }
-    WAVECREST_TRY_ASSIGN(estimate, convert::estimate(input, *plan, cancel()));
-    const double length = std::max(base::to_seconds(plan->duration), 0.1);
-    return Cost{static_cast<double>(estimate.size_bytes) / length, base::to_seconds(estimate.time) / length};
-}
-
-// A row of what would be done with one source; adds to the sums.
-struct Planned {
-    Json json;
-    std::vector<std::string> cells;
-};
-struct Sums {
-    double bytes = 0, seconds = 0;
-    std::uint64_t source_bytes = 0;
-    std::size_t converted = 0, against = 0;
-};
-Planned plan_item(const Item& item, Costs& costs, std::map<std::string, std::string>& names, Sums& sums) {
-    Planned row{{{"source", item.job.source}, {"name", name_of(item.job)}}, {name_of(item.job), "", "", "", "", ""}};
-    const auto refuse = [&](const std::string& why, const char* state) {
-        row.json["action"] = state;
-        row.json["reason"] = why;
-        row.cells.back() = why;
-        ++sums.against;
-        return row;
-    };
-    if (!item.against.empty()) return refuse(item.against, "left-out");
-    const auto input = source::open_input(item.job.source, {item.job.retries});
-    if (!input) return refuse(input.error().what, "fails");
-    const auto picks = (*input)->picks(item.job.selection.pick);
-    if (!picks) return refuse(picks.error().what, "fails");
-    double seconds = 0, bytes = 0, working = 0;
-    std::uint64_t source_bytes = 0;
-    for (const source::Pick& pick : *picks) {
-        if (const auto status = (*input)->check_protection(pick.title->number); !status)
-            return refuse(status.error().what, "fails");
-        std::string kind = fmt::format("{}", (*input)->is_disc());
-        for (const Track& track : pick.title->tracks) {
-            if (track.kind == TrackKind::video)
-                kind += fmt::format(" {} {} {} {}", media::short_name(track.codec), track.height,
-                                    media::short_name(track.scan), track.bit_depth);
-        }
-        Cost own;
-        if (costs.sampled < kSampled || !costs.of_kinds.contains(kind)) {
-            const auto cost = cost_of(item.job, **input, pick);
-            if (!cost) return refuse(cost.error().what, "fails");
-            own = *cost;
-            costs.of_kinds[kind].push_back(own);
-            ++costs.sampled;
-        } else {
-            own = costs.mean(kind);
-        }
-        const double length = base::to_seconds(pick.duration());
-        seconds += length;
-        bytes += own.bytes * length;
-        working += own.seconds * length;
-        source_bytes += pick.title->size_bytes;
-    }
-    const std::string name = item.job.selection.name.empty() ? convert::film_name((*input)->name_hint()).full()
-                                                             : convert::given_name(item.job.selection.name).full();
-    const auto [first, added] = names.try_emplace(name, item.job.source);
-    if (!added && item.job.selection.pick != "episodes")
-        return refuse(fmt::format("its name is that of {}: convert it apart, with --name", first->second), "fails");
-    row.json["action"] = "convert";
-    row.json["name"] = name;
-    row.json["titles"] = picks->size();
-    row.json["duration_s"] = seconds;
-    row.json["source_bytes"] = source_bytes;
-    row.json["estimate"] = {{"size_bytes", static_cast<std::uint64_t>(bytes)}, {"time_s", working}};
-    row.cells = {name,
-                 base::format_clock(base::from_seconds(seconds)),
-                 base::format_bytes(source_bytes),
-                 base::format_bytes(static_cast<std::uint64_t>(bytes)),
-                 base::format_span(base::from_seconds(working)),
-                 ""};
-    sums.bytes += bytes;
-    sums.seconds += working;
-    sums.source_bytes += source_bytes;
-    ++sums.converted;
-    return row;
-}
-
-int show_shelf(const ConvertOptions& options, const std::vector<Item>& items) {
+int show_shelf(const ConvertOptions& options, const std::vector<job::Item>& items) {
     const bool json = options.output.json;
-    render::Table table({"film", "length", "source", "size", "time", ""});
-    Json list = Json::array();
-    Costs costs;
-    std::map<std::string, std::string> names;
-    Sums sums;
-    for (std::size_t i = 0; i < items.size() && !cancel().requested(); ++i) {
-        Planned row = plan_item(items[i], costs, names, sums);
-        table.add(row.cells);
-        list.push_back(std::move(row.json));
-    }
-    if (cancel().requested()) return report_error(base::interrupted().value(), json);
+    const auto price = job::price_of(items, cancel());
+    if (!price) return report_error(price.error(), json);
     const auto free = host::free_space(base::Path(options.into) / "x");
     if (!free) return report_error(free.error(), json);
-    const bool fits = sums.bytes < static_cast<double>(*free);
+    const bool fits = price->bytes < static_cast<double>(*free);
     if (json) {
-        print_json({{"sources", list},
-                    {"total",
-                     {{"convert", sums.converted},
-                      {"not_converted", sums.against},
-                      {"source_bytes", sums.source_bytes},
-                      {"size_bytes", static_cast<std::uint64_t>(sums.bytes)},
-                      {"time_s", sums.seconds},
-                      {"free_bytes", *free},
-                      {"fits", fits}}}});
+        Json result = report::to_json(*price);
+        result["total"]["free_bytes"] = *free;
+        result["total"]["fits"] = fits;
+        print_json(result);
         return 0;
     }
-    print("{}\n{} to convert, {} not: about {} of {}, {}. Free space: {}.\n", Raw{table.text()}, sums.converted,
-          sums.against, base::format_bytes(static_cast<std::uint64_t>(sums.bytes)),
-          base::format_bytes(sums.source_bytes), base::format_span(base::from_seconds(sums.seconds)),
-          base::format_bytes(*free));
-    if (sums.converted > kSampled)
-        print("Sampled were {} titles; for the others size and time are the mean of their kind (codec, size, scan).\n",
-              costs.sampled);
+    render::Table table({"film", "length", "source", "size", "time", ""});
+    for (const job::Priced& one : price->items) {
+        if (one.action != job::Priced::Action::convert) {
+            table.add({one.name, "", "", "", "", one.reason});
+        } else {
+            table.add({one.name, base::format_clock(one.duration), base::format_bytes(one.source_bytes),
+                       base::format_bytes(static_cast<std::uint64_t>(one.bytes)), base::format_span(one.time), ""});
+        }
+    }
+    print("{}\n{} to convert, {} not: about {} of {}, {}. Free space: {}.\n", Raw{table.text()}, price->converted,
+          price->items.size() - price->converted, base::format_bytes(static_cast<std::uint64_t>(price->bytes)),
+          base::format_bytes(price->source_bytes), base::format_span(price->time), base::format_bytes(*free));
+    if (price->converted > price->sampled)
+        print("Samples of {} titles; for the others size and time are the mean of their kind (codec, size, scan).\n",
+              price->sampled);
     if (!fits)
         return report_error({ErrorKind::machine, "not enough disk space for all of them", options.into,
                              "free some space, or choose another folder with --into"});
@@ -542,17 +302,17 @@ int run_convert_many(const ConvertOptions& options, const std::vector<std::strin
     if (!options.name.empty() && inputs.size() > 1) return refuse("several films can't have one name", "--name");
     if (!options.subtitle_file.empty()) return refuse("a subtitle file belongs to one film", "--subtitle-file");
     if (options.into.empty()) return refuse("no folder for the films", "--into");
-    auto items = expand(options, inputs);
+    auto items = job::items_of(inputs, [&](const std::string& source) { return job_of(options, source); });
     if (!items) return report_error(items.error(), json);
     auto store = open_store();
     if (!store) return report_error(store.error(), json);
     const auto records = (*store)->list();
     if (!records) return report_error(records.error(), json);
-    mark_known(*records, *items);
+    job::mark_known(*records, *items);
     if (options.plan) return show_shelf(options, *items);
     std::vector<std::int64_t> ids;
     bool unknown = false;
-    for (const Item& item : *items) {
+    for (const job::Item& item : *items) {
         if (!item.against.empty()) {
             note(fmt::format("{}: {}", item.job.source, item.against));
             unknown = unknown || item.failed;
@@ -598,9 +358,9 @@ int run_job_list(const JobOptions& options) {
     render::Table table({"job", "state", "film", "for", "added", "result"});
     for (const job::Record& record : *records) {
         if (wanted && record.state != *wanted) continue;
-        list.push_back(to_json(record));
-        table.add({std::to_string(record.id), std::string(job::short_name(record.state)), name_of(record.job),
-                   made_by(record.job), clock_text(record.added), result_text(record)});
+        list.push_back(report::to_json(record));
+        table.add({std::to_string(record.id), std::string(job::short_name(record.state)), job::name_of(record.job),
+                   job::made_by(record.job), clock_text(record.added), result_text(record)});
     }
     if (json) {
         print_json({{"jobs", list}});
@@ -620,18 +380,18 @@ int run_job_show(const JobOptions& options) {
     const auto record = (*store)->get(options.id);
     if (!record) return report_error(record.error(), json);
     if (json) {
-        print_json(to_json(*record));
+        print_json(report::to_json(*record));
         return 0;
     }
     const auto line = [](const char* what, const std::string& text) {
         if (!text.empty()) print("  {:<9} {}\n", what, text);
     };
     const std::string result = result_text(*record);
-    print("Job {}: {}, {}{}\n", record->id, name_of(record->job), job::short_name(record->state),
+    print("Job {}: {}, {}{}\n", record->id, job::name_of(record->job), job::short_name(record->state),
           result.empty() ? "" : " (" + result + ")");
     line("source", record->job.source);
     line("into", record->job.selection.into.string());
-    line("for", made_by(record->job));
+    line("for", job::made_by(record->job));
     line("added", clock_text(record->added));
     line("started", clock_text(record->started));
     line("ended", record->state == job::State::running ? "" : clock_text(record->ended));
@@ -698,7 +458,7 @@ int run_job_stop(const JobOptions& options) {
     }
     if (!record) return report_error(record.error(), json);
     if (json) {
-        print_json(to_json(*record));
+        print_json(report::to_json(*record));
     } else if (record->state == job::State::running) {
         print("Job {} is being stopped. Next: wavecrest job show {}\n", options.id, options.id);
     } else {

@@ -155,6 +155,52 @@ Json to_json(const convert::RemuxPlan& plan, const convert::Outcome& outcome, co
     return json;
 }
 
+Json to_json(const job::Record& record) {
+    Json json = {{"job", record.id},
+                 {"state", job::short_name(record.state)},
+                 {"source", record.job.source},
+                 {"name", job::name_of(record.job)},
+                 {"into", record.job.selection.into.string()},
+                 {"for", job::made_by(record.job)},
+                 {"added", record.added},
+                 {"started", record.started},
+                 {"ended", record.ended},
+                 {"tries", record.tries},
+                 {"digest", record.digest}};
+    if (record.state == job::State::running) json["progress"] = record.progress;
+    if (record.next_try > 0) json["next_try"] = record.next_try;
+    if (record.error)
+        json["error"] = {
+            {"what", record.error->what}, {"where", record.error->where}, {"remedy", record.error->remedy}};
+    if (const Json result = Json::parse(record.result, nullptr, false); result.is_object()) json["result"] = result;
+    return json;
+}
+
+Json to_json(const job::Price& price) {
+    Json json;
+    json["sources"] = Json::array();
+    for (const job::Priced& one : price.items) {
+        Json item = {{"source", one.source}, {"name", one.name}, {"action", job::short_name(one.action)}};
+        if (one.action == job::Priced::Action::convert) {
+            item["titles"] = one.titles;
+            item["duration_s"] = rounded(base::to_seconds(one.duration));
+            item["source_bytes"] = one.source_bytes;
+            item["estimate"] = {{"size_bytes", static_cast<std::uint64_t>(one.bytes)},
+                                {"time_s", rounded(base::to_seconds(one.time))}};
+        } else {
+            item["reason"] = one.reason;
+        }
+        json["sources"].push_back(std::move(item));
+    }
+    json["total"] = {{"convert", price.converted},
+                     {"not_converted", price.items.size() - price.converted},
+                     {"titles_sampled", price.sampled},
+                     {"source_bytes", price.source_bytes},
+                     {"size_bytes", static_cast<std::uint64_t>(price.bytes)},
+                     {"time_s", rounded(base::to_seconds(price.time))}};
+    return json;
+}
+
 Json to_json(const convert::FileDecision& file, const std::string& path) {
     const auto objections = [](const std::vector<convert::Objection>& all) {
         Json list = Json::array();

@@ -8,6 +8,7 @@
 #include "convert/convert.hpp"
 #include "convert/decide.hpp"
 #include "convert/remux.hpp"
+#include "job/shelf.hpp"
 #include "measure/deep.hpp"
 #include "measure/transport.hpp"
 #include "report/media_json.hpp"
@@ -22,6 +23,8 @@ Json to_json(const verify::Verification& verification);
 Json to_json(const std::vector<convert::TrackPlan>& tracks);
 Json to_json(const convert::Plan& plan);
 Json to_json(const convert::Estimate& cost);
+Json to_json(const job::Record& record);
+Json to_json(const job::Price& price);
 // What was decided for devices; `paths` of the files in their order, empty for those that are fine as they are.
 Json to_json(const convert::FileDecision& file, const std::string& path);
 // One of the files that were made, by its number.

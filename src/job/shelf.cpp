@@ -1,0 +1,224 @@
+#include "job/shelf.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <map>
+#include <nlohmann/json.hpp>
+
+#include "convert/decide.hpp"
+#include "source/shelf.hpp"
+
+namespace wavecrest::job {
+namespace {
+
+// Bytes and time of a second of a title. Of the first few titles each is sampled; for the others it is the mean of
+// those of their kind, so that hundreds take no longer.
+struct Cost {
+    double bytes = 0, seconds = 0;
+};
+constexpr std::size_t kSampled = 12;
+struct Costs {
+    std::map<std::string, std::vector<Cost>> of_kinds;
+    std::size_t sampled = 0;
+
+    Cost mean(const std::string& kind) const {
+        Cost sum;
+        const std::vector<Cost>& all = of_kinds.at(kind);
+        for (const Cost& one : all) sum.bytes += one.bytes, sum.seconds += one.seconds;
+        return {sum.bytes / static_cast<double>(all.size()), sum.seconds / static_cast<double>(all.size())};
+    }
+};
+
+Result<Cost> cost_of(const Job& job, const source::Input& input, const source::Pick& pick, const Cancel& cancel) {
+    convert::Request request;
+    static_cast<convert::Selection&>(request) = job.selection;
+    if (request.audio.empty()) request.audio = "first";
+    if (request.subtitles.empty()) request.subtitles = "forced";
+    for (const std::string& text : job.profiles) {
+        WAVECREST_TRY_ASSIGN(profile, profile::parse(text, "profile"));
+        request.profiles.push_back(std::move(profile));
+    }
+    std::optional<convert::Plan> plan;
+    if (job.devices.empty()) {
+        WAVECREST_TRY_ASSIGN(made, convert::make_plan(input, request, pick, false));
+        plan = std::move(made);
+    } else {
+        WAVECREST_TRY_ASSIGN(devices, devices_of(job));
+        WAVECREST_TRY_ASSIGN(titles, convert::plan_for_devices(input, request, devices, job.one_file));
+        plan = titles.front().plan;
+        if (!plan) return Cost{};
+    }
+    WAVECREST_TRY_ASSIGN(estimate, convert::estimate(input, *plan, cancel));
+    const double length = std::max(base::to_seconds(plan->duration), 0.1);
+    return Cost{static_cast<double>(estimate.size_bytes) / length, base::to_seconds(estimate.time) / length};
+}
+
+// Adds to the price; the names of films so far with their sources.
+Result<Priced> price_item(const Item& item, Costs& costs, std::map<std::string, std::string>& names,
+                          const Cancel& cancel) {
+    Priced priced;
+    priced.source = item.job.source;
+    priced.name = name_of(item.job);
+    const auto refuse = [&](const Error& error) -> Result<Priced> {
+        if (error.kind == ErrorKind::interrupted) return fail(error);
+        priced.action = Priced::Action::fails;
+        priced.reason = error.what;
+        return priced;
+    };
+    if (!item.against.empty()) {
+        priced.action = Priced::Action::leave_out;
+        priced.reason = item.against;
+        return priced;
+    }
+    const auto input = source::open_input(item.job.source, {item.job.retries});
+    if (!input) return refuse(input.error());
+    const auto picks = (*input)->picks(item.job.selection.pick);
+    if (!picks) return refuse(picks.error());
+    const std::string name = item.job.selection.name.empty() ? convert::film_name((*input)->name_hint()).full()
+                                                             : convert::given_name(item.job.selection.name).full();
+    for (const source::Pick& pick : *picks) {
+        if (const auto status = (*input)->check_protection(pick.title->number); !status) return refuse(status.error());
+        std::string kind((*input)->is_disc() ? "disc" : "file");
+        for (const Track& track : pick.title->tracks) {
+            if (track.kind == TrackKind::video)
+                kind += fmt::format(" {} {} {} {}", media::short_name(track.codec), track.height,
+                                    media::short_name(track.scan), track.bit_depth);
+        }
+        Cost own;
+        if (costs.sampled < kSampled || !costs.of_kinds.contains(kind)) {
+            const auto cost = cost_of(item.job, **input, pick, cancel);
+            if (!cost) return refuse(cost.error());
+            own = *cost;
+            costs.of_kinds[kind].push_back(own);
+            ++costs.sampled;
+        } else {
+            own = costs.mean(kind);
+        }
+        const double length = base::to_seconds(pick.duration());
+        priced.duration += pick.duration();
+        priced.bytes += own.bytes * length;
+        priced.time += base::from_seconds(own.seconds * length);
+        priced.source_bytes += pick.title->size_bytes;
+    }
+    priced.titles = picks->size();
+    priced.name = name;
+    const auto [first, added] = names.try_emplace(name, item.job.source);
+    if (!added && item.job.selection.pick != "episodes")
+        return refuse({ErrorKind::usage,
+                       fmt::format("its name is that of {}: convert it apart, with --name", first->second),
+                       "",
+                       "",
+                       {}});
+    return priced;
+}
+
+}  // namespace
+
+Result<std::vector<Item>> items_of(const std::vector<std::string>& inputs, const MakeJob& make) {
+    std::vector<std::pair<std::string, std::string>> sources;  // and what is against them
+    for (const std::string& input : inputs) {
+        std::error_code error;
+        if (!std::filesystem::is_directory(input, error) || source::is_disc_folder(input)) {
+            sources.emplace_back(input, "");
+            continue;
+        }
+        WAVECREST_TRY_ASSIGN(entries, source::read_shelf(input));
+        for (const source::ShelfEntry& entry : entries)
+            sources.emplace_back(entry.path.string(), entry.kind == source::ShelfEntry::Kind::unknown
+                                                          ? "no disc and no media file in it"
+                                                          : "");
+    }
+    std::vector<Item> items;
+    std::map<std::string, std::string> seen;  // digests, and their first source
+    for (const auto& [source, against] : sources) {
+        WAVECREST_TRY_ASSIGN(job, make(source));
+        Item item{std::move(job), "", against, !against.empty()};
+        if (item.against.empty()) {
+            if (auto digest = digest_of(source)) item.digest = *digest;
+            if (!item.digest.empty()) {
+                const auto [first, added] = seen.try_emplace(item.digest, source);
+                if (!added) item.against = fmt::format("duplicate of {}", first->second);
+            }
+        }
+        items.push_back(std::move(item));
+    }
+    if (items.empty())
+        return fail(ErrorKind::input, "no disc and no media file", fmt::format("{}", fmt::join(inputs, ", ")),
+                    "name a folder of ripped discs, disc images or media files");
+    return items;
+}
+
+void mark_known(const std::vector<Record>& records, std::vector<Item>& items) {
+    for (Item& item : items) {
+        if (!item.against.empty()) continue;
+        for (const Record& record : records) {
+            const bool same = item.digest.empty() ? record.job.source == item.job.source : record.digest == item.digest;
+            if (!same || record.job.selection.into != item.job.selection.into ||
+                made_by(record.job) != made_by(item.job))
+                continue;
+            item.against.clear();
+            if (record.state == State::waiting || record.state == State::running)
+                item.against = fmt::format("is job {} already", record.id);
+            if (record.state == State::failed || record.state == State::stopped) {
+                item.against = record.state == State::stopped
+                                   ? fmt::format("was stopped; job retry {} takes it up again", record.id)
+                                   : fmt::format("failed before: {}; job retry {} tries again",
+                                                 record.error ? record.error->what : "", record.id);
+                item.failed = record.state == State::failed;
+            }
+            if (record.state != State::done) continue;
+            const nlohmann::json json = nlohmann::json::parse(record.result, nullptr, false);
+            std::error_code error;
+            if (!json.is_object() || json["files"].empty() ||
+                !std::filesystem::exists(json["files"][0].value("path", ""), error))
+                continue;
+            item.against = fmt::format("already converted: {}", json["files"][0].value("path", ""));
+        }
+    }
+}
+
+Result<Price> price_of(const std::vector<Item>& items, const Cancel& cancel) {
+    Price price;
+    Costs costs;
+    std::map<std::string, std::string> names;
+    for (const Item& item : items) {
+        if (cancel.requested()) return base::interrupted();
+        WAVECREST_TRY_ASSIGN(priced, price_item(item, costs, names, cancel));
+        if (priced.action == Priced::Action::convert) {
+            ++price.converted;
+            price.source_bytes += priced.source_bytes;
+            price.bytes += priced.bytes;
+            price.time += priced.time;
+        }
+        price.items.push_back(std::move(priced));
+    }
+    price.sampled = costs.sampled;
+    return price;
+}
+
+std::string_view short_name(Priced::Action action) {
+    return action == Priced::Action::convert ? "convert" : action == Priced::Action::leave_out ? "left-out" : "fails";
+}
+
+std::string name_of(const Job& job) {
+    if (!job.selection.name.empty()) return job.selection.name;
+    std::error_code error;
+    const base::Path path =
+        base::Path(job.source).filename().empty() ? base::Path(job.source).parent_path() : base::Path(job.source);
+    const bool folder = std::filesystem::is_directory(path, error);
+    return convert::film_name(folder ? path.filename().string() : path.stem().string()).full();
+}
+std::string made_by(const Job& job) {
+    std::vector<std::string> names;
+    for (const JobDevice& one : job.devices) names.push_back(one.name);
+    if (names.empty()) {
+        for (const std::string& text : job.profiles) {
+            const auto profile = profile::parse(text, "profile");
+            names.push_back(profile ? profile->name : "profile");
+        }
+    }
+    return fmt::format("{}", fmt::join(names, ", "));
+}
+
+}  // namespace wavecrest::job
