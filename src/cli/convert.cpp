@@ -45,7 +45,6 @@ Result<std::unique_ptr<source::Input>> open_with_added_text(const ConvertOptions
 }
 
 // Says behind "Done" what did not come out; the exit status says that something didn't.
-constexpr int kDoneWithLosses = 5;
 void warn_of(const convert::Outcome& outcome) {
     if (!outcome.loss.any()) return;
     print(stderr, "warning: {} of {} lost, {} ({})\n", base::format_span(outcome.loss.total),
@@ -425,15 +424,17 @@ int run_convert(const ConvertOptions& given) {
                             json);
     }
     std::vector<std::string> names = options.profiles;
-    if (names.empty()) names.emplace_back(kUsualProfile);
     convert::Request request;
+    if (names.empty() && for_devices) {
+        request.profiles.push_back(convert::usual_for_devices());
+    } else if (names.empty()) {
+        names.emplace_back(kUsualProfile);
+    }
     for (const std::string& name : names) {
         auto profile = profile::find(name);
         if (!profile) return report_error(profile.error(), json);
         request.profiles.push_back(std::move(*profile));
     }
-    // What nobody asked for limits no device that takes more.
-    if (for_devices && options.profiles.empty()) request.profiles.front().video.peak_bps = 0;
     auto input = open_with_added_text(options);
     if (!input) return report_error(input.error(), json);
     take_choices(options, request);

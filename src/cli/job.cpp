@@ -26,8 +26,6 @@ namespace {
 using namespace std::chrono_literals;
 using Json = nlohmann::ordered_json;
 
-constexpr int kDoneWithLosses = 5, kSomeFailed = 6;
-
 job::WallTime wall_now() {
     return std::time(nullptr);
 }
@@ -228,7 +226,8 @@ Result<job::Job> job_of(const ConvertOptions& options, const std::string& source
     job.retries = options.retries;
     if (!options.subtitle_file.empty()) job.subtitle_file = base::absolute_path(options.subtitle_file).string();
     std::vector<std::string> profiles = options.profiles;
-    if (profiles.empty()) profiles.emplace_back(kUsualProfile);
+    const bool for_devices = !options.devices.empty() || !options.site.empty();
+    if (profiles.empty() && !for_devices) profiles.emplace_back(kUsualProfile);
     for (const std::string& name : profiles) {
         WAVECREST_TRY_ASSIGN(text, profile::source_text(name));
         WAVECREST_TRY(profile::parse(text, name));

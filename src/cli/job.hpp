@@ -13,6 +13,8 @@
 namespace wavecrest::cli {
 
 inline constexpr const char* kUsualProfile = "full-picture";
+// Exit statuses beside those of errors (docs/manual.md).
+inline constexpr int kDoneWithLosses = 5, kSomeFailed = 6;
 
 // What the options of convert ask for, of one source.
 Result<job::Job> job_of(const ConvertOptions& options, const std::string& source);

@@ -402,7 +402,8 @@ class Decider {
                     : source_.is_file && file.container.empty() ? FileDecision::Kind::as_it_is
                                                                 : FileDecision::Kind::remux;
         file.profile = profile_for(group, shared);
-        if (shared.keeps_video && wanted_.bitmap_subtitles && !file.profile.subtitles.keep_images)
+        if (shared.keeps_video && file.kind != FileDecision::Kind::as_it_is && wanted_.bitmap_subtitles &&
+            !file.profile.subtitles.keep_images)
             file.warnings.emplace_back(
                 "forced subtitles among the bitmap ones, if there are any, don't go along: to burn them in, give "
                 "--subtitles with their language");
@@ -654,6 +655,13 @@ std::string reason_of(const TrackDecision& decision) {
             fmt::format("{} {} play {}", fmt::join(names, ", "), names.size() == 1 ? "does not" : "do not", what));
     if (!decision.other_reason.empty()) parts.push_back(decision.other_reason);
     return fmt::format("{}", fmt::join(parts, "; "));
+}
+
+profile::Profile usual_for_devices() {
+    profile::Profile usual;
+    if (auto found = profile::find("full-picture")) usual = std::move(*found);
+    usual.video.peak_bps = 0;
+    return usual;
 }
 
 Result<std::vector<FileDecision>> decide(const DecideSource& source, const DecideRequest& request) {

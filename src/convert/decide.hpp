@@ -57,6 +57,10 @@ struct DecideRequest {
     bool one_file = false;
 };
 
+// Quality and effort where nobody asks for others: those of the built-in full-picture, whose peak would limit devices
+// that take more.
+profile::Profile usual_for_devices();
+
 // The file with the largest picture first. Fails (kind usage) where nothing that can be made here plays on one of the
 // devices, or with `one_file` on all; (kind input) for titles without video.
 Result<std::vector<FileDecision>> decide(const DecideSource& source, const DecideRequest& request);

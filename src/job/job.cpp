@@ -147,7 +147,7 @@ void add_up(Done& done, const convert::Plan& plan, const convert::Outcome& outco
                                             base::format_clock(problem.to)));
 }
 
-Result<Done> run(const Job& job, const Progress& progress, const Cancel& cancel) {
+Result<convert::Request> request_of(const Job& job) {
     convert::Request request;
     static_cast<convert::Selection&>(request) = job.selection;
     if (request.audio.empty()) request.audio = "first";
@@ -157,6 +157,14 @@ Result<Done> run(const Job& job, const Progress& progress, const Cancel& cancel)
         WAVECREST_TRY_ASSIGN(profile, profile::parse(text, "profile"));
         request.profiles.push_back(std::move(profile));
     }
+    if (request.profiles.empty() && !job.devices.empty()) request.profiles.push_back(convert::usual_for_devices());
+    if (request.profiles.empty())
+        return fail(ErrorKind::input, "the job has neither a profile nor devices", job.source, "convert it again");
+    return request;
+}
+
+Result<Done> run(const Job& job, const Progress& progress, const Cancel& cancel) {
+    WAVECREST_TRY_ASSIGN(request, request_of(job));
     WAVECREST_TRY_ASSIGN(input, source::open_input(job.source, {job.retries}));
     if (job.captions) {
         WAVECREST_TRY_ASSIGN(with, source::with_captions(std::move(input), {}, cancel));

@@ -24,7 +24,7 @@ struct JobDevice {
 struct Job {
     std::string source;  // path or address
     convert::Selection selection;
-    std::vector<std::string> profiles;  // their texts, in order
+    std::vector<std::string> profiles;  // their texts, in order; may be none where devices decide
     std::vector<JobDevice> devices;     // if any: these decide, and the one profile gives quality and effort
     bool one_file = false;
     bool quality = false;
@@ -62,6 +62,9 @@ Result<Done> run(const Job& job, const Progress& progress, const Cancel& cancel)
 // folder that can't be written to. All else is final: protected, damaged, unsupported, contradictory, or the target is
 // there already.
 bool may_pass(const Job& job, const Error& error);
+
+// What it asks for, with its profiles as they are written in it.
+Result<convert::Request> request_of(const Job& job);
 
 // The devices as their descriptions say, with the house's names and links.
 Result<std::vector<device::Device>> devices_of(const Job& job);

@@ -31,14 +31,7 @@ struct Costs {
 };
 
 Result<Cost> cost_of(const Job& job, const source::Input& input, const source::Pick& pick, const Cancel& cancel) {
-    convert::Request request;
-    static_cast<convert::Selection&>(request) = job.selection;
-    if (request.audio.empty()) request.audio = "first";
-    if (request.subtitles.empty()) request.subtitles = "forced";
-    for (const std::string& text : job.profiles) {
-        WAVECREST_TRY_ASSIGN(profile, profile::parse(text, "profile"));
-        request.profiles.push_back(std::move(profile));
-    }
+    WAVECREST_TRY_ASSIGN(request, request_of(job));
     std::optional<convert::Plan> plan;
     if (job.devices.empty()) {
         WAVECREST_TRY_ASSIGN(made, convert::make_plan(input, request, pick, false));

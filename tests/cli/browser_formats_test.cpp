@@ -1,9 +1,12 @@
 // What the writers write, played by a browser: duration, size, pictures counted, audio decoded, skips.
+#include <algorithm>
 #include <catch2/catch.hpp>
 #include <chrono>
 #include <nlohmann/json.hpp>
 
 #include "bitstream/headers.hpp"
+#include "container/writer.hpp"
+#include "device/device.hpp"
 #include "support/browser.hpp"
 #include "support/clips.hpp"
 #include "support/support.hpp"
@@ -198,5 +201,65 @@ const level = (x, f) => { let r = 0, i = 0; for (let n = 0; n < 48000; ++n) { co
     for (std::size_t i = 0; i < forms.size(); ++i) {
         INFO(media::short_name(forms[i].codec) << " in " << forms[i].format);
         CHECK(result[i] == "0,1,2,3,4,5");
+    }
+}
+
+// Each container with each codec that it holds here, and what neither has: all of it as a file, as devices get it.
+TEST_CASE("the description of the Chromium engine says what it plays", "[browser][device][waits]") {
+    if (!has_browser()) return;
+    const TempDir dir;
+    const auto browser = device::find("browser-chromium");
+    REQUIRE(browser);
+    const std::string headless = R"(
+async function plays(file) {
+  const bytes = Uint8Array.from(atob(file.data), c => c.charCodeAt(0));
+  const v = document.createElement('video'); v.muted = true; v.preload = 'auto'; document.body.append(v);
+  const result = {frames: 0, audio: 0};
+  try {
+    v.src = URL.createObjectURL(new Blob([bytes]));
+    if (v.readyState < 2) await within(event(v, 'loadeddata'), 8000, 'loadeddata');
+    const ended = event(v, 'ended'); await v.play(); await within(ended, 8000, 'playing');
+    result.frames = v.getVideoPlaybackQuality().totalVideoFrames; result.audio = v.webkitAudioDecodedByteCount;
+  } catch (e) { result.error = String(e); }
+  v.remove();
+  return result;
+}
+(async () => { const all = []; while (all.length < files.length) all.push(...await Promise.all(files.slice(all.length, all.length + 4).map(plays))); report(all); })();
+)";
+    std::vector<std::pair<std::string, std::vector<TestTrack>>> files;
+    for (const std::string format : {"mp4", "matroska", "webm", "mpeg-ts", "flv"}) {
+        for (const Codec codec : {Codec::h264, Codec::h265, Codec::vp9, Codec::vp8}) {
+            TestTrack track = video_track(codec, 10);
+            if (container::why_not(format, track.track).empty()) files.push_back({format, {std::move(track)}});
+        }
+    }
+    for (const std::string format : {"mp4", "matroska", "ogg", "mp3", "flac", "wav", "adts"}) {
+        for (const Codec codec :
+             {Codec::aac, Codec::ac3, Codec::mp3, Codec::opus, Codec::vorbis, Codec::flac, Codec::lpcm}) {
+            TestTrack track = audio_track(codec, 0.4);
+            if (container::why_not(format, track.track).empty()) files.push_back({format, {std::move(track)}});
+        }
+    }
+    std::string page = "<!DOCTYPE html><meta charset=\"utf-8\"><body><script>const files = [";
+    for (const auto& [format, tracks] : files) {
+        write_media(dir / "one", format, tracks);
+        page += "{data: '" + base64(read_all(dir / "one")) + "'},\n";
+        std::filesystem::remove(dir / "one");
+    }
+    const std::string script = kScript;
+    page += "];" + script.substr(0, script.find("async function play(")) + headless + "</script>";
+    const auto results = nlohmann::json::parse(run_page(page, 150));
+    REQUIRE(results.size() == files.size());
+    CHECK(files.size() > 25);
+    for (std::size_t i = 0; i < files.size(); ++i) {
+        const Track& track = files[i].second.front().track;
+        INFO(files[i].first << " " << media::short_name(track.codec) << " " << results[i].dump());
+        const bool seen = !results[i].contains("error") &&
+                          results[i][track.kind == TrackKind::video ? "frames" : "audio"].get<int>() > 0;
+        const auto checks = device::judge(*browser, files[i].first, {track}, 1'000'000);
+        const bool said = std::none_of(checks.begin(), checks.end(), [](const device::Check& check) {
+            return check.verdict == device::Verdict::fail;
+        });
+        CHECK(seen == said);
     }
 }
