@@ -1,5 +1,8 @@
 #define CATCH_CONFIG_MAIN
+#include <sys/resource.h>
+
 #include <unistd.h>
+#include <algorithm>
 #include <catch2/catch.hpp>
 #include <cstdlib>
 #include <filesystem>
@@ -24,5 +27,17 @@ struct StateFolder {
     }
 };
 const StateFolder state_folder;
+
+// Those that wait for real time come first: what only needs a processor gives way to them, with all it starts.
+class GivesWay : public Catch::TestEventListenerBase {
+  public:
+    using TestEventListenerBase::TestEventListenerBase;
+    void testCaseStarting(const Catch::TestCaseInfo& test) override {
+        constexpr int kLower = 10;
+        const bool waits = std::find(test.lcaseTags.begin(), test.lcaseTags.end(), "waits") != test.lcaseTags.end();
+        if (!waits && std::getenv("CTEST_INTERACTIVE_DEBUG_MODE") != nullptr) ::setpriority(PRIO_PROCESS, 0, kLower);
+    }
+};
+CATCH_REGISTER_LISTENER(GivesWay)
 
 }  // namespace
