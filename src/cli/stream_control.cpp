@@ -232,12 +232,14 @@ int run_stream_order(const std::string& order, const StreamControlOptions& optio
         // What is on its way is seen first: with a connection what the player holds, with HLS three segments and more.
         const double late = done->value("hls_latency_s", 0.0);
         const std::string hls = late > 0 ? fmt::format("; HLS viewers see it about {:.0f} s later", late) : "";
+        // (Where there is HLS, more is made ahead.)
+        const std::string seeking = late > 0 ? "seeking, about 3 s" : "seeking, about 2 s";
         print("{}: {}, for all viewers{}.\n", done->value("stream", options.stream),
               order == "pause"               ? "paused"
               : order == "resume"            ? "continues"
               : order == "stop"              ? "ended"
-              : done->value("paused", false) ? "seeking, about 3 s, then paused"
-                                             : "seeking, about 3 s",
+              : done->value("paused", false) ? seeking + ", then paused"
+                                             : seeking,
               hls);
     }
     return 0;
