@@ -2,7 +2,10 @@
 // decoding, undoing pulldown, scaling, audio, interleaving, writing and syncing the file) over the time of encoding the
 // very same pictures from memory with the same settings, in one run.
 //
-//   bench_convert [SECONDS]       length of the sample disc (30)
+//   bench_convert [SECONDS [ROW]]     length of the sample disc (30); one row alone, as "resumable"
+//
+// Also: what keeping finished pieces costs (pieces are a minute long; of a sample of three minutes this is what it
+// shows), and two copies of one decoding against one after the other.
 #include <fmt/core.h>
 
 #include <unistd.h>
@@ -72,6 +75,8 @@ double encode_seconds(const std::vector<Picture>& pictures, const codec::VideoEn
 
 int main(int argc, char** argv) {
     const double seconds = argc > 1 ? std::atof(argv[1]) : 30;
+    const std::string only = argc > 2 ? argv[2] : "";
+    const auto wanted = [&](const std::string& row) { return only.empty() || row == only; };
     const int runs = seconds < 5 ? 1 : 3;  // a short one only shows that it runs
     const base::Path folder =
         std::filesystem::temp_directory_path() / fmt::format("wavecrest-bench-{}", static_cast<long>(::getpid()));
@@ -88,6 +93,7 @@ int main(int argc, char** argv) {
                                                     {"H.265, 5", Codec::h265, 5, 1.05},
                                                     {"VP9, 5", Codec::vp9, 5, 1.05},
                                                     {"AV1, 5", Codec::av1, 5, 1.05}}) {
+        if (!wanted(name)) continue;
         profile::Profile profile = value(profile::find("full-picture"));
         profile.video.effort = effort;
         profile.video.codec = codec;
@@ -112,6 +118,27 @@ int main(int argc, char** argv) {
         fmt::print("{:<14} {:>7} {:>12} {:>12} {:>7.3f}   {}\n", name, "median", "", "", ratios[ratios.size() / 2],
                    goal);
     }
+    // In pieces that outlive a killed program (three of them), against in one piece.
+    std::vector<double> kept_ratios;
+    for (int run = 1; run <= runs && wanted("resumable"); ++run) {
+        const auto timed = [&](const char* how, Time piece) {
+            convert::Request request;
+            request.profiles = {value(profile::find("full-picture"))};
+            request.into = folder / "library";
+            request.name = fmt::format("{} run {}", how, run);
+            auto plan = value(convert::make_plan(*input, request));
+            plan.piece_length = piece;
+            return base::to_seconds(value(convert::run(*input, plan, {}, cancel)).elapsed);
+        };
+        const double pieces = timed("pieces", base::from_seconds(seconds / 3));
+        const double whole = timed("whole", base::from_seconds(seconds * 2));
+        kept_ratios.push_back(pieces / whole);
+        fmt::print("{:<14} {:>7} {:>10.2f} s {:>10.2f} s {:>7.3f}\n", "resumable", run, pieces, whole, pieces / whole);
+    }
+    std::sort(kept_ratios.begin(), kept_ratios.end());
+    if (!kept_ratios.empty())
+        fmt::print("{:<14} {:>7} {:>12} {:>12} {:>7.3f}   {}\n", "resumable", "median", "", "",
+                   kept_ratios[kept_ratios.size() / 2], 1.03);
     // A full copy of a 1080p film and a small one: from one decoding, against one after the other.
     standin::DiscDescription large;
     large.kind = standin::DiscDescription::Kind::blu_ray;
@@ -123,7 +150,7 @@ int main(int argc, char** argv) {
     if (const auto made = standin::make_disc(folder / "large", large, {}, cancel); !made) stop(made.error());
     const auto film = value(source::open_input(folder / "large"));
     std::vector<double> ratios;
-    for (int run = 1; run <= runs; ++run) {
+    for (int run = 1; run <= runs && wanted("two copies"); ++run) {
         const auto timed = [&](const std::vector<const char*>& names) {
             convert::Request request;
             for (const char* name : names) request.profiles.push_back(value(profile::find(name)));
@@ -138,8 +165,9 @@ int main(int argc, char** argv) {
         fmt::print("{:<14} {:>7} {:>10.2f} s {:>10.2f} s {:>7.3f}\n", "two copies", run, both, apart, both / apart);
     }
     std::sort(ratios.begin(), ratios.end());
-    fmt::print("{:<14} {:>7} {:>12} {:>12} {:>7.3f}   {}\n", "two copies", "median", "", "", ratios[ratios.size() / 2],
-               0.75);
+    if (!ratios.empty())
+        fmt::print("{:<14} {:>7} {:>12} {:>12} {:>7.3f}   {}\n", "two copies", "median", "", "",
+                   ratios[ratios.size() / 2], 0.75);
 
     std::error_code ignored;
     std::filesystem::remove_all(folder, ignored);

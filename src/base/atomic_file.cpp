@@ -179,6 +179,11 @@ std::size_t AtomicFile::block_size() const {
     return ::fstat(handle_, &info) == 0 && info.st_blksize > 0 ? static_cast<std::size_t>(info.st_blksize) : 4096;
 }
 
+std::uint64_t AtomicFile::inode() const {
+    struct stat info {};
+    return ::fstat(handle_, &info) == 0 ? info.st_ino : 0;
+}
+
 Status AtomicFile::insert_front(ByteSpan bytes) {
     if (size_ == 0 || ::fallocate(handle_, FALLOC_FL_INSERT_RANGE, 0, static_cast<off_t>(bytes.size())) != 0) {
         // Move the body towards the end, last piece first, so that nothing is overwritten before it is read.
@@ -221,6 +226,7 @@ Status AtomicFile::commit() {
     ::close(std::exchange(handle_, -1));
     forget(temporary_);
     const Path folder = target_.has_parent_path() ? target_.parent_path() : Path(".");
+    remove_leftovers(folder);  // what was too young at the beginning
     if (const int directory = ::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC); directory >= 0) {
         ::fsync(directory);  // the new name itself; not every file system can, which is no failure
         ::close(directory);

@@ -35,6 +35,8 @@ class AtomicFile : public ByteSink {
     Status insert_front(ByteSpan bytes) override;
     std::size_t block_size() const override;
     Status commit() override;
+    // The number the file system knows it by, now and under its final name (stat(2), st_ino).
+    std::uint64_t inode() const;
 
   private:
     AtomicFile(Path target, Path temporary, int handle, IfExists if_exists, std::vector<Path> made_folders)

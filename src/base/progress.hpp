@@ -11,6 +11,7 @@ namespace base {
 struct ProgressState {
     Time done{};   // media time finished
     Time total{};  // media time in all; 0 when unknown
+    Time kept{};   // the beginning of it that an earlier run finished, which costs next to nothing
 };
 
 using Progress = std::function<void(const ProgressState&)>;

@@ -268,6 +268,8 @@ int carry_out(const ConvertOptions& options, const source::Input& input, const s
                   ? 100.0 * static_cast<double>(outcome->size_bytes) / static_cast<double>(outcome->source_bytes)
                   : 0.0,
               base::format_bytes(outcome->source_bytes));
+        if (outcome->kept.count() > 0)
+            print("The first {} were finished by an earlier run.\n", base::format_clock(outcome->kept));
         if (outcome->quality) print_quality(*outcome->quality);
         for (const convert::Outcome::File& file : outcome->files) {
             print("{}{}\n", file.path.string(),

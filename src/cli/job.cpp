@@ -18,6 +18,7 @@
 #include "render/table.hpp"
 #include "report/results.hpp"
 #include "site/site.hpp"
+#include "source/digest.hpp"
 #include "source/shelf.hpp"
 
 namespace wavecrest::cli {
@@ -255,14 +256,39 @@ struct JobEntry::State {
     job::Done done;
 };
 
+namespace {
+
+// The job of an earlier run that asked for the very same and didn't come to its end.
+Result<std::optional<std::int64_t>> unfinished(job::Store& store, const job::Job& job) {
+    WAVECREST_TRY_ASSIGN(records, store.list());
+    const std::string wanted = job::to_json(job).dump();
+    for (const job::Record& record : records) {
+        const bool open = record.state == job::State::waiting || record.state == job::State::stopped ||
+                          record.state == job::State::failed;
+        if (open && job::to_json(record.job).dump() == wanted) return std::optional(record.id);
+    }
+    return std::optional<std::int64_t>{};
+}
+
+}  // namespace
+
 JobEntry::JobEntry(const ConvertOptions& options) {
     const auto begin = [&]() -> Status {
         WAVECREST_TRY_ASSIGN(job, job_of(options, options.input));
         WAVECREST_TRY_ASSIGN(store, open_store());
-        std::string digest;
-        if (auto found = job::digest_of(job.source)) digest = std::move(*found);
-        WAVECREST_TRY_ASSIGN(id, store->add(job, digest, wall_now()));
-        WAVECREST_TRY_ASSIGN(record, store->claim(wall_now(), id));
+        WAVECREST_TRY_ASSIGN(earlier, unfinished(*store, job));
+        std::optional<job::Record> record;
+        if (earlier && store->retry(*earlier)) {
+            WAVECREST_TRY_ASSIGN(claimed, store->claim(wall_now(), *earlier));
+            record = std::move(claimed);
+        }
+        if (!record) {
+            std::string digest;
+            if (auto found = source::digest_of(job.source)) digest = std::move(*found);
+            WAVECREST_TRY_ASSIGN(id, store->add(job, digest, wall_now()));
+            WAVECREST_TRY_ASSIGN(claimed, store->claim(wall_now(), id));
+            record = std::move(claimed);
+        }
         if (record) state_ = std::make_unique<State>(State{std::move(store), std::move(*record), {}});
         return {};
     };

@@ -157,6 +157,7 @@ struct ProgressLine::State {
     bool drawn = false;
     std::chrono::steady_clock::time_point start = std::chrono::steady_clock::now();
     std::chrono::steady_clock::time_point last{};
+    bool past_kept = false;
 };
 
 ProgressLine::ProgressLine(std::string doing, bool quiet) : state_(quiet ? nullptr : std::make_unique<State>()) {
@@ -178,14 +179,21 @@ Progress ProgressLine::callback() {
 void ProgressLine::show(const ProgressState& state) {
     using namespace std::chrono_literals;
     const auto now = std::chrono::steady_clock::now();
+    // What an earlier run finished is gone through in no time: it tells nothing of the speed.
+    if (!state_->past_kept && state.done >= state.kept) {
+        state_->past_kept = true;
+        if (state.kept.count() > 0) state_->start = now;
+    }
     if (now - state_->last < (state_->terminal ? 200ms : 5000ms)) return;
     state_->last = now;
     const double elapsed = std::chrono::duration<double>(now - state_->start).count();
     const double done = base::to_seconds(state.done), total = base::to_seconds(state.total);
-    const double speed = elapsed > 0 ? done / elapsed : 0;
-    std::string line =
-        fmt::format("{}  {} of {}  {:3.0f} %  {:.1f} x real time", state_->doing, base::format_clock(state.done),
-                    base::format_clock(state.total), total > 0 ? 100 * done / total : 0, speed);
+    std::string line = fmt::format("{}  {} of {}  {:3.0f} %", state_->doing, base::format_clock(state.done),
+                                   base::format_clock(state.total), total > 0 ? 100 * done / total : 0);
+    const double speed = state_->past_kept && elapsed > 0 ? (done - base::to_seconds(state.kept)) / elapsed : 0;
+    line += state_->past_kept
+                ? fmt::format("  {:.1f} x real time", speed)
+                : fmt::format("  going through what was finished before ({})", base::format_clock(state.kept));
     if (speed > 0 && total > done)
         line += fmt::format("  {} left", base::format_span(base::from_seconds((total - done) / speed)));
     print(stderr, "{}{}{}", Raw{state_->terminal ? "\r\033[K" : ""}, line, Raw{state_->terminal ? "" : "\n"});

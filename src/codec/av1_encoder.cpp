@@ -73,7 +73,9 @@ class Av1Encoder : public media::VideoEncoder {
             config.min_qp_allowed = config.qp;
             config.max_qp_allowed = 63;
             config.maximum_buffer_size_ms = buffer_ms;
-            config.starting_buffer_level_ms = config.optimal_buffer_level_ms = buffer_ms * 3 / 4;
+            config.optimal_buffer_level_ms = buffer_ms * 3 / 4;
+            config.starting_buffer_level_ms =
+                static_cast<std::int64_t>(static_cast<double>(buffer_ms) * std::min(settings.buffer_level, 0.75));
         }
         config.intra_refresh_type = SVT_AV1_KF_REFRESH;  // closed groups
         const Time distance =

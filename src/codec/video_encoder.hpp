@@ -34,6 +34,7 @@ struct VideoEncoderSettings {
     std::shared_ptr<PassNotes> notes;
     std::int64_t peak_bps = 0;     // highest rate over the buffer; 0: no limit
     Time buffer{};                 // decoder buffer at peak_bps; 0 with no limit
+    double buffer_level = 0.9;     // how full it is at the start, 0 to 1
     Time keyframe_distance{};      // longest; 0: the encoder's choice
     bool fixed_keyframes = false;  // exactly that far apart, whatever is in the pictures
     bool interlaced = false;       // H.264: adaptive frames (MBAFF) of two fields, the upper one first

@@ -81,7 +81,8 @@ class Vp9Encoder : public media::VideoEncoder {
             config.rc_min_quantizer = level;
             config.rc_max_quantizer = 63;
             config.rc_buf_sz = static_cast<unsigned>(base::to_seconds(settings.buffer) * 1000);
-            config.rc_buf_initial_sz = config.rc_buf_sz * 3 / 4;
+            // Not fuller than it is to be kept.
+            config.rc_buf_initial_sz = static_cast<unsigned>(config.rc_buf_sz * std::min(settings.buffer_level, 0.75));
             config.rc_buf_optimal_sz = config.rc_buf_sz * 3 / 4;
             config.rc_undershoot_pct = 100;
             config.rc_overshoot_pct = 15;

@@ -76,6 +76,7 @@ class X264Encoder : public media::VideoEncoder {
             param.rc.i_vbv_max_bitrate = static_cast<int>(settings.peak_bps / 1000);
             param.rc.i_vbv_buffer_size =
                 static_cast<int>(static_cast<double>(settings.peak_bps) * base::to_seconds(settings.buffer) / 1000);
+            param.rc.f_vbv_buffer_init = static_cast<float>(settings.buffer_level);
         }
         if (settings.keyframe_distance.count() > 0 && settings.variable_rate) {
             param.i_keyint_max = X264_KEYINT_MAX_INFINITE;  // a number of frames says nothing: encode() counts time

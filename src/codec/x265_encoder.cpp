@@ -71,6 +71,7 @@ class X265Encoder : public media::VideoEncoder {
             param->rc.vbvMaxBitrate = static_cast<int>(settings.peak_bps / 1000);
             param->rc.vbvBufferSize =
                 static_cast<int>(static_cast<double>(settings.peak_bps) * base::to_seconds(settings.buffer) / 1000);
+            param->rc.vbvBufferInit = settings.buffer_level;
         }
         if (settings.keyframe_distance.count() > 0)
             param->keyframeMax = settings.variable_rate ? -1 : keyframe_frames(settings);

@@ -14,6 +14,7 @@
 #include "convert/quality.hpp"
 #include "host/machine.hpp"
 #include "measure/loudness.hpp"
+#include "source/digest.hpp"
 
 namespace wavecrest::convert {
 namespace {
@@ -122,7 +123,9 @@ Status choose_targets(const source::Input& input, const Request& request, bool s
             target.path.replace_filename(
                 fmt::format("{} - {}.{}", target.path.stem().string(), output.profile, extension));
         std::error_code error;
-        if (std::filesystem::exists(target.path, error)) {
+        target.finished = std::filesystem::exists(target.path, error) &&
+                          transcode::PieceFolder::finished(i == 0 ? target.path : plan.target(), target.path);
+        if (std::filesystem::exists(target.path, error) && !target.finished) {
             return fail(ErrorKind::machine, "the converted film exists already and is not overwritten",
                         target.path.string(), "move it away, or give another --name or --into");
         }
@@ -360,6 +363,95 @@ Status find_gains(const source::Input& input, const Plan& plan, transcode::Graph
     return {};
 }
 
+// What is converted, and how, as far as pictures hang on it.
+std::string key_of(const Plan& plan, const std::string& digest) {
+    std::string key =
+        fmt::format("source {}\ntitle {} angle {} from {} to {}\npieces {}\n", digest, plan.title, plan.angle,
+                    plan.pick.start.count(), plan.pick.end.count(), plan.piece_length.count());
+    for (const transcode::VideoEncode& one : plan.graph.video_encodes) {
+        const transcode::VideoChain& chain = plan.graph.chains.at(one.chain);
+        key +=
+            fmt::format("track {} crop {} {} {} {} fields {} rate {} half {} sdr {} subtitles", plan.graph.video->id,
+                        chain.crop.left, chain.crop.top, chain.crop.right, chain.crop.bottom, chain.fields.has_value(),
+                        chain.constant_rate ? chain.constant_rate->value() : 0.0, chain.half_rate, one.to_sdr);
+        for (const auto& subtitles : chain.subtitles)
+            key += fmt::format(" {}{}", subtitles.from.id, subtitles.forced_only ? " forced" : "");
+        key += "\n" + transcode::key_of(one.encode) + "\n";
+    }
+    return key;
+}
+
+// Where finished pieces are kept; nothing where that is no use.
+class KeptPieces {
+  public:
+    bool refused = false;  // for its losses, which the next run may accept
+
+    static Result<KeptPieces> open(const source::Input& input, const Plan& plan) {
+        KeptPieces self;
+        const bool long_enough = plan.duration > plan.piece_length;
+        if (!long_enough || !input.reopens() || plan.graph.video_encodes.empty()) return self;
+        const auto digest = source::digest_of(input.path());
+        if (!digest || digest->empty()) return self;
+        WAVECREST_TRY_ASSIGN(folder, transcode::PieceFolder::open(plan.target(), key_of(plan, *digest)));
+        self.folder_ = std::move(folder);
+        for (base::Path path = plan.target().parent_path(); !path.empty(); path = path.parent_path()) {
+            std::error_code error;
+            if (std::filesystem::exists(path, error)) break;
+            self.missing_.push_back(path);
+        }
+        return self;
+    }
+
+    bool finished(const base::Path& file) const { return folder_ && folder_->finished(file); }
+    Status begin_finishing(const std::vector<std::uint64_t>& inodes) {
+        return folder_ ? folder_->begin_finishing(inodes) : Status{};
+    }
+    bool any() const { return folder_ && folder_->count(0) > 0; }
+    void give_up() { folder_.reset(); }
+
+    // Has encodes made in pieces. What an earlier run finished of all of them.
+    Time use(transcode::GraphSettings& graph, Time length) const {
+        std::optional<Time> kept;
+        for (std::size_t i = 0; i < graph.video_encodes.size(); ++i) {
+            transcode::VideoEncode& one = graph.video_encodes[i];
+            if (one.encode.mean_bps > 0) {
+                kept = Time{};
+                continue;
+            }
+            one.pieces = {length, folder_, i};
+            const Time there =
+                folder_ ? base::frames_to_time(folder_->count(i) * transcode::pictures_of_piece(one.encode, length),
+                                               one.encode.frame_rate)
+                        : Time{};
+            kept = std::min(kept.value_or(there), there);
+        }
+        return kept.value_or(Time{});
+    }
+
+    void remove() {
+        if (!folder_) return;
+        folder_->remove();
+        std::error_code error;
+        for (const base::Path& path : missing_) std::filesystem::remove(path, error);  // only empty ones go
+    }
+    // Of a run that failed: they stay where the next can use them.
+    Error after(Error error, bool useful, Time length) {
+        if (!any() || !useful) {
+            remove();
+            return error;
+        }
+        const std::string at = base::format_clock(folder_->count(0) * length);
+        const std::string kept = fmt::format("run the same command again: it goes on from about {} (kept in {})", at,
+                                             folder_->path().string());
+        error.remedy = error.kind == ErrorKind::interrupted ? kept : fmt::format("{}; then {}", error.remedy, kept);
+        return error;
+    }
+
+  private:
+    std::shared_ptr<transcode::PieceFolder> folder_;
+    std::vector<base::Path> missing_;  // folders, the innermost first
+};
+
 }  // namespace
 
 void log_outcome(const Outcome& outcome) {
@@ -370,28 +462,44 @@ void log_outcome(const Outcome& outcome) {
               base::format_bytes(outcome.size_bytes), base::format_span(outcome.elapsed));
 }
 
-Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress& progress, const Cancel& cancel) {
+namespace {
+
+Result<Outcome> run_keeping(const source::Input& input, const Plan& plan, KeptPieces& pieces, const Progress& progress,
+                            const Cancel& cancel) {
     // Made first, so that a target that can't be written to is told at once.
-    std::vector<base::AtomicFile> files;
+    std::vector<std::optional<base::AtomicFile>> files;
+    std::vector<std::uint64_t> inodes;
     std::uint64_t most = 0;
     bool limited = true;
     for (const Plan::Target& target : plan.targets) {
+        if (target.finished && pieces.finished(target.path)) {
+            files.emplace_back();
+            continue;
+        }
         WAVECREST_TRY_ASSIGN(file, base::AtomicFile::create(target.path, base::AtomicFile::IfExists::refuse));
-        files.push_back(std::move(file));
+        inodes.push_back(file.inode());
+        files.emplace_back(std::move(file));
         most += target.most_bytes;
         limited = limited && target.most_bytes > 0;
     }
     // The peak rate, or else the rip itself, bounds the size; without room for that a sample decides.
     WAVECREST_TRY_ASSIGN(free, host::free_space(plan.target()));
-    if (free < (limited ? most : plan.source_bytes * plan.targets.size())) {
+    const std::uint64_t bound = limited ? most : plan.source_bytes * plan.targets.size();
+    if (free < 2 * bound && !pieces.any()) {
         Plan size_alone = plan;
         size_alone.quality = false;
         WAVECREST_TRY_ASSIGN(expected, estimate(input, size_alone, cancel));
-        WAVECREST_TRY(
-            check_space(plan, expected.size_bytes + expected.size_bytes / 10, "needed by a sample of the title"));
+        const std::uint64_t needed = expected.size_bytes + expected.size_bytes / 10;
+        WAVECREST_TRY(check_space(plan, needed, "needed by a sample of the title"));
+        if (free < 2 * needed) pieces.give_up();
     }
     const base::RealClock clock;
     transcode::GraphSettings graph = plan.graph;
+    Outcome outcome;
+    outcome.kept = pieces.use(graph, plan.piece_length);
+    for (std::size_t i = 0; i < files.size(); ++i) {
+        if (!files[i]) graph.outputs[i].clear();
+    }
     if ((plan.wants_loudness() || plan.two_passes()) && !input.reopens())
         return fail(ErrorKind::usage, "a loudness, an average bit rate or a size needs two passes", plan.source,
                     "save it as a file first, or use a profile with visual_quality and without loudness");
@@ -399,25 +507,26 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
     // Each pass counts for the same part of the work.
     const int passes = first_passes(plan) + 1;
     const auto part = [&](int number) -> Progress {
-        if (!progress || passes == 1) return progress;
-        return [&progress, number, passes](const ProgressState& state) {
-            progress({(state.total * number + state.done) / passes, state.total});
+        if (!progress) return {};
+        return [&progress, number, passes, kept = outcome.kept](const ProgressState& state) {
+            progress({(state.total * number + state.done) / passes, state.total, kept});
         };
     };
     if (plan.two_passes()) WAVECREST_TRY(prepare_passes(input, plan, graph, part, cancel));
     WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
-    Outcome outcome;
     outcome.title = plan.title;
     outcome.source_bytes = plan.source_bytes;
+    Counted not_written;
     const auto make_sink = [&](std::size_t output,
                                const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
+        if (!files[output]) return std::make_unique<CountingSink>(tracks, not_written);
         container::WriterSettings settings;
         settings.title = plan.name.name;
         settings.year = plan.name.year;
         settings.chapters = plan.chapters;
         settings.duration = plan.duration;
         if (!plan.outputs[output].has_video) settings.tags = plan.pick.title->tags;
-        return container::create_media(plan.outputs[output].container, std::move(files[output]), tracks,
+        return container::create_media(plan.outputs[output].container, *std::move(files[output]), tracks,
                                        std::move(settings));
     };
     measure::QualityMeasure quality;
@@ -427,7 +536,12 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
         std::vector<Problem> problems = source->problems();
         problems.insert(problems.end(), made.problems.begin(), made.problems.end());
         outcome.loss = add_up(problems);
-        return plan.accept_losses ? Status{} : check_loss(outcome.loss, plan.duration, plan.source);
+        if (!plan.accept_losses) {
+            const Status status = check_loss(outcome.loss, plan.duration, plan.source);
+            pieces.refused = !status;
+            WAVECREST_TRY(status);
+        }
+        return pieces.begin_finishing(inodes);
     };
     base::log(base::LogLevel::info, "converting {} to {}", plan.source, plan.target().string());
     WAVECREST_TRY_ASSIGN(result, transcode::run(*source, graph, make_sink, part(passes - 1), cancel));
@@ -459,7 +573,22 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
         outcome.files.push_back({target.path, std::filesystem::file_size(target.path, error)});
         outcome.size_bytes += outcome.files.back().bytes;
     }
-    log_outcome(outcome);
+    return outcome;
+}
+
+}  // namespace
+
+Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress& progress, const Cancel& cancel) {
+    WAVECREST_TRY_ASSIGN(pieces, KeptPieces::open(input, plan));
+    auto outcome = run_keeping(input, plan, pieces, progress, cancel);
+    if (!outcome) {
+        // Space comes back, and losses may be accepted; what is wrong with the input stays wrong.
+        const ErrorKind kind = outcome.error().kind;
+        const bool useful = kind == ErrorKind::machine || kind == ErrorKind::interrupted || pieces.refused;
+        return fail(pieces.after(std::move(outcome).error(), useful, plan.piece_length));
+    }
+    pieces.remove();
+    log_outcome(*outcome);
     return outcome;
 }
 

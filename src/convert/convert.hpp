@@ -47,6 +47,7 @@ struct Plan : transcode::EncodePlan {
     struct Target {
         base::Path path;
         std::uint64_t most_bytes = 0;  // the file can't become larger than this (peak rate), 0 when not limited
+        bool finished = false;         // by an earlier run that was killed before it came to the others
     };
     FilmName name;
     std::vector<Target> targets;  // of each output
@@ -59,6 +60,7 @@ struct Plan : transcode::EncodePlan {
     std::vector<Chapter> chapters;
     bool quality = false;        // is measured, of the first output
     bool accept_losses = false;  // written though much of the input is lost (loss.hpp)
+    Time piece_length = base::from_seconds(60);  // see transcode::Pieces
 
     const base::Path& target() const { return targets.front().path; }
 };
@@ -95,13 +97,20 @@ struct Outcome {
     Time elapsed{};
     std::vector<Problem> problems;
     Loss loss;          // what of the input did not come out
+    Time kept{};        // of an earlier run that was interrupted
     int subtitles = 0;  // images drawn into the picture
     std::optional<measure::PictureQuality> quality;
 
     const base::Path& path() const { return files.front().path; }
-    double speed() const { return elapsed.count() > 0 ? base::to_seconds(duration) / base::to_seconds(elapsed) : 0; }
+    // Of what this run did itself.
+    double speed() const {
+        return elapsed.count() > 0 ? base::to_seconds(duration - kept) / base::to_seconds(elapsed) : 0;
+    }
 };
-// Checks free space, converts, and puts the finished files in their places. On error or cancellation nothing is left.
+// Checks free space, converts, and puts the finished files in their places. Of a long title finished pieces of the video
+// are kept beside the file meanwhile: killed or interrupted, out of space, or refused for its losses, the same run goes
+// on behind them and gives the same bytes. After other errors nothing is left. Video in two passes isn't kept, nor what
+// comes over a pipe; nor anything where there isn't space for it twice.
 Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress& progress, const Cancel& cancel);
 // Writes what came of it to the log.
 void log_outcome(const Outcome& outcome);

@@ -69,8 +69,4 @@ Result<convert::Request> request_of(const Job& job);
 // The devices as their descriptions say, with the house's names and links.
 Result<std::vector<device::Device>> devices_of(const Job& job);
 
-// What a source is, whatever it is called and wherever it lies: SHA-256 of names, sizes and tables of a disc, or of the
-// size, the beginning and the end of a file, in hexadecimal digits. Empty for what can't be opened again.
-Result<std::string> digest_of(const std::string& source);
-
 }  // namespace wavecrest::job

@@ -7,6 +7,7 @@
 #include <nlohmann/json.hpp>
 
 #include "convert/decide.hpp"
+#include "source/digest.hpp"
 #include "source/shelf.hpp"
 
 namespace wavecrest::job {
@@ -128,7 +129,7 @@ Result<std::vector<Item>> items_of(const std::vector<std::string>& inputs, const
         WAVECREST_TRY_ASSIGN(job, make(source));
         Item item{std::move(job), "", against, !against.empty()};
         if (item.against.empty()) {
-            if (auto digest = digest_of(source)) item.digest = *digest;
+            if (auto digest = source::digest_of(source)) item.digest = *digest;
             if (!item.digest.empty()) {
                 const auto [first, added] = seen.try_emplace(item.digest, source);
                 if (!added) item.against = fmt::format("duplicate of {}", first->second);

@@ -117,6 +117,7 @@ void add_outcome(Json& json, const convert::Outcome& outcome) {
     json["size_bytes"] = outcome.size_bytes;
     json["source_bytes"] = outcome.source_bytes;
     json["elapsed_s"] = rounded(base::to_seconds(outcome.elapsed));
+    if (outcome.kept.count() > 0) json["kept_s"] = rounded(base::to_seconds(outcome.kept));
     json["speed"] = rounded(outcome.speed());
 }
 

@@ -330,7 +330,7 @@ struct VideoChainStage {
 };
 
 Result<std::unique_ptr<media::VideoEncoder>> make_encoder(const VideoEncode& one) {
-    return codec::make_video_encoder(one.encode);
+    return one.pieces ? make_piecewise_encoder(one.encode, *one.pieces) : codec::make_video_encoder(one.encode);
 }
 
 class Graph {

@@ -22,6 +22,7 @@
 #include "filter/cadence.hpp"
 #include "filter/whole_frames.hpp"
 #include "media/flow.hpp"
+#include "transcode/pieces.hpp"
 
 namespace wavecrest::transcode {
 
@@ -52,6 +53,7 @@ struct VideoEncode {
     std::size_t chain = 0;               // of GraphSettings::chains
     codec::VideoEncoderSettings encode;  // its size is the one pictures are scaled to, its depth the one they get
     bool to_sdr = false;                 // high dynamic range is made standard
+    std::optional<Pieces> pieces;        // encoded in pieces that outlive a killed program
     EncoderWatch watch;
 };
 

@@ -10,6 +10,7 @@
 #include <thread>
 
 #include "job/store.hpp"
+#include "source/digest.hpp"
 #include "source/shelf.hpp"
 #include "support/support.hpp"
 
@@ -225,20 +226,20 @@ TEST_CASE("a list of jobs that can't be used is told", "[job]") {
 
 TEST_CASE("a source is known again by what it is, not by its name", "[job]") {
     const TempDir dir;
-    const auto disc = job::digest_of(sample_disc().string());
+    const auto disc = source::digest_of(sample_disc().string());
     REQUIRE(disc);
     CHECK(disc->size() == 64);
     std::filesystem::copy(sample_disc(), dir / "another name", std::filesystem::copy_options::recursive);
-    CHECK(*job::digest_of((dir / "another name").string()) == *disc);
-    CHECK(*job::digest_of(sample_film().string()) != *disc);
+    CHECK(*source::digest_of((dir / "another name").string()) == *disc);
+    CHECK(*source::digest_of(sample_film().string()) != *disc);
     ByteVector bytes(3 << 20, 7);
     write_all(dir / "a.bin", bytes);
-    const std::string before = *job::digest_of((dir / "a.bin").string());
+    const std::string before = *source::digest_of((dir / "a.bin").string());
     bytes[2 << 20] = 8;
     write_all(dir / "a.bin", bytes);
-    CHECK(*job::digest_of((dir / "a.bin").string()) != before);
-    CHECK(job::digest_of("http://192.0.2.1/film.mp4")->empty());
-    CHECK(job::digest_of((dir / "gone").string())->empty());
+    CHECK(*source::digest_of((dir / "a.bin").string()) != before);
+    CHECK(source::digest_of("http://192.0.2.1/film.mp4")->empty());
+    CHECK(source::digest_of((dir / "gone").string())->empty());
 }
 
 TEST_CASE("a shelf holds what is below it, and what nobody knows", "[job][shelf]") {

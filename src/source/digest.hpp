@@ -1,0 +1,14 @@
+// To know a disc or file again.
+#pragma once
+
+#include <string>
+
+#include "base/result.hpp"
+
+namespace wavecrest::source {
+
+// What a source is, whatever it is called and wherever it lies: SHA-256 of names, sizes and tables of a disc, or of the
+// size, the beginning and the end of a file, in hexadecimal digits. Empty for what can't be opened again.
+Result<std::string> digest_of(const std::string& source);
+
+}  // namespace wavecrest::source

@@ -1,0 +1,142 @@
+// Conversions that are killed or interrupted go on where they were, to the same bytes.
+#include <signal.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <catch2/catch.hpp>
+#include <chrono>
+#include <random>
+#include <thread>
+
+#include "convert/convert.hpp"
+#include "support/support.hpp"
+
+using namespace wavecrest;
+using namespace wavecrest::test;
+
+namespace {
+
+// The sample film in pieces of two seconds, in two sizes.
+Result<convert::Plan> plan_into(const source::Input& input, const base::Path& into) {
+    convert::Request request;
+    for (const char* text : {"name = \"a\"\n[video]\neffort = 3\nmax_size = \"320x180\"\n",
+                             "name = \"b\"\ncontainer = \"matroska\"\n"
+                             "[video]\neffort = 1\nmax_size = \"160x90\"\n"}) {
+        auto profile = profile::parse(text, "p.toml");
+        WAVECREST_TRY(profile);
+        request.profiles.push_back(std::move(*profile));
+    }
+    request.into = into;
+    request.name = "Lake (2021)";
+    WAVECREST_TRY_ASSIGN(plan, convert::make_plan(input, request));
+    plan.piece_length = base::from_seconds(2);
+    return plan;
+}
+
+std::vector<base::Path> files_in(const base::Path& folder) {
+    std::vector<base::Path> files;
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(folder)) {
+        if (entry.is_regular_file()) files.push_back(entry.path().lexically_relative(folder));
+    }
+    std::sort(files.begin(), files.end());
+    return files;
+}
+
+// Both folders hold the same files, and nothing else.
+bool same_folders(const base::Path& a, const base::Path& b) {
+    const auto files = files_in(a);
+    return files == files_in(b) && std::all_of(files.begin(), files.end(), [&](const base::Path& file) {
+               return read_all(a / file) == read_all(b / file);
+           });
+}
+
+}  // namespace
+
+TEST_CASE("a conversion that is killed again and again gives the same bytes", "[convert]") {
+    const TempDir dir;
+    const auto input = source::open_input(sample_disc());
+    REQUIRE(input);
+    const Cancel cancel;
+    REQUIRE(convert::run(**input, plan_into(**input, dir / "whole").value(), {}, cancel));
+    std::mt19937 random(5);
+    int killed = 0;
+    bool ended = false;
+    for (int round = 0; round < 40 && !ended; ++round) {
+        const pid_t child = ::fork();
+        if (child == 0) {
+            const auto plan = plan_into(**input, dir / "killed");
+            ::_exit(plan && convert::run(**input, *plan, {}, cancel) ? 0 : 1);
+        }
+        std::this_thread::sleep_for(std::chrono::milliseconds(100 + random() % 1200));
+        ::kill(child, SIGKILL);
+        int status = 0;
+        ::waitpid(child, &status, 0);
+        killed += WIFSIGNALED(status) ? 1 : 0;
+        ended = WIFEXITED(status);
+        if (ended) CHECK(WEXITSTATUS(status) == 0);
+    }
+    CAPTURE(killed);
+    if (!ended) REQUIRE(convert::run(**input, plan_into(**input, dir / "killed").value(), {}, cancel));
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(dir / "killed")) {
+        // (What was killed a moment before another began may lie there a little longer.)
+        if (entry.path().extension() == ".part") std::filesystem::remove(entry.path());
+    }
+    CHECK(same_folders(dir / "whole", dir / "killed"));
+}
+
+TEST_CASE("a conversion that is interrupted is gone on with, and says so", "[convert]") {
+    const TempDir dir;
+    const auto input = source::open_input(sample_disc());
+    REQUIRE(input);
+    Cancel never;
+    REQUIRE(convert::run(**input, plan_into(**input, dir / "whole").value(), {}, never));
+    Cancel cancel;
+    const Progress until_half = [&](const ProgressState& state) {
+        if (state.done > base::from_seconds(7)) cancel.request();
+    };
+    const auto half = convert::run(**input, plan_into(**input, dir / "again").value(), until_half, cancel);
+    REQUIRE_FALSE(half);
+    CHECK(half.error().kind == ErrorKind::interrupted);
+    CHECK(half.error().remedy.find("goes on from about 0:06") != std::string::npos);
+    CHECK_FALSE(std::filesystem::exists(dir / "again" / "Lake (2021)" / "Lake (2021).mp4"));
+    Time kept{};
+    const auto rest = convert::run(
+        **input, plan_into(**input, dir / "again").value(), [&](const ProgressState& state) { kept = state.kept; },
+        never);
+    REQUIRE(rest);
+    CHECK(rest->kept >= base::from_seconds(4));
+    CHECK(kept == rest->kept);
+    CHECK(same_folders(dir / "whole", dir / "again"));
+
+    // Before the first piece is whole nothing stays.
+    Cancel at_once;
+    at_once.request();
+    REQUIRE_FALSE(convert::run(**input, plan_into(**input, dir / "none").value(), {}, at_once));
+    CHECK_FALSE(std::filesystem::exists(dir / "none"));
+}
+
+TEST_CASE("a file that was finished before the others stays as it is", "[convert]") {
+    const TempDir dir;
+    const auto input = source::open_input(sample_disc());
+    REQUIRE(input);
+    const Cancel cancel;
+    REQUIRE(convert::run(**input, plan_into(**input, dir / "whole").value(), {}, cancel));
+    // The second can't get its name.
+    const base::Path film = dir / "again" / "Lake (2021)", intruder = film / "Lake (2021) - b.mkv";
+    const Progress put_there = [&](const ProgressState&) {
+        if (!std::filesystem::exists(intruder)) write_all(intruder, std::string("mine"));
+    };
+    const auto plan = plan_into(**input, dir / "again").value();
+    const auto half = convert::run(**input, plan, put_there, cancel);
+    REQUIRE_FALSE(half);
+    CHECK(half.error().where == intruder.string());
+    CHECK(read_text(intruder) == "mine");
+    const auto first_written = std::filesystem::last_write_time(film / "Lake (2021).mp4");
+    CHECK_FALSE(plan_into(**input, dir / "again"));
+    std::filesystem::remove(intruder);
+    const auto rest = plan_into(**input, dir / "again");
+    REQUIRE(rest);
+    CHECK(convert::run(**input, *rest, {}, cancel));
+    CHECK(std::filesystem::last_write_time(film / "Lake (2021).mp4") == first_written);
+    CHECK(same_folders(dir / "whole", dir / "again"));
+}
