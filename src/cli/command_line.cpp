@@ -127,6 +127,7 @@ struct AllOptions {
     InspectOptions inspect;
     ProfileOptions profile_options;
     ConvertOptions convert;
+    WeighOptions weigh;
     JobOptions job;
     StreamRunOptions stream_run;
     StreamControlOptions control;
@@ -247,6 +248,56 @@ void add_profile(CLI::App& app, AllOptions& all, Command& command) {
     add_examples(new_profile, {"wavecrest profile new guest-room --like phone --set effort=7",
                                "wavecrest profile new den --like newer-tv --set \"audio.bitrate=256 kbit/s\""});
     new_profile->callback([&] { command = [&] { return run_profile_new(all.profile_options); }; });
+}
+
+void add_weigh(CLI::App& app, AllOptions& all, Command& command) {
+    WeighOptions& weigh = all.weigh;
+    auto* weigh_app = app.add_subcommand("weigh", "compare profiles on samples of a film: size, time, quality");
+    weigh_app->add_option("input", weigh.input, "a ripped disc (folder or image), or a media file")
+        ->required()
+        ->type_name("INPUT");
+    weigh_app
+        ->add_option("--profile", weigh.profiles, "built-in profile, or a file ending in .toml; several are compared")
+        ->delimiter(',')
+        ->type_name("PROFILE");
+    weigh_app
+        ->add_option("--device", weigh.devices,
+                     "say which of these devices play it; without --profile, what they decide is weighed: see convert")
+        ->delimiter(',')
+        ->type_name("DEVICE");
+    weigh_app->add_option("--site", weigh.site, "a site file, for its devices: all, or those named by --device")
+        ->type_name("FILE");
+    weigh_app
+        ->add_option("--target-size", weigh.target_size,
+                     "find the profile's visual_quality for a file of this size, e.g. \"4 GB\"")
+        ->type_name("SIZE");
+    weigh_app
+        ->add_option("--quality", weigh.quality,
+                     "find the profile's visual_quality for this mean SSIM, e.g. 0.98 (visually lossless)")
+        ->check(CLI::Range(0.5, 0.9999))
+        ->type_name("SSIM");
+    weigh_app->add_option("--pick", weigh.pick, "the title: main, or its number")
+        ->capture_default_str()
+        ->type_name("TITLE");
+    weigh_app->add_option("--video", weigh.video, "number of the video track, where there are several")
+        ->check(within(1, 99))
+        ->type_name("N");
+    weigh_app->add_option("--audio", weigh.audio, "audio tracks: first, all, none, languages or numbers")
+        ->capture_default_str()
+        ->type_name("WHICH");
+    weigh_app->add_option("--subtitles", weigh.subtitles, "burned in: forced, none, or a language")
+        ->capture_default_str()
+        ->type_name("WHICH");
+    weigh_app->add_option("--angle", weigh.angle, "the angle, where a title has several")
+        ->capture_default_str()
+        ->check(within(1, 9))
+        ->type_name("N");
+    add_retries(weigh_app, weigh.retries);
+    add_output(weigh_app, weigh.output, true);
+    add_examples(weigh_app, {"wavecrest weigh rips/Lanterns --profile full-picture,newer-tv,small-screen --out weighed",
+                             "wavecrest weigh rips/Lanterns --site site.toml",
+                             "wavecrest weigh rips/Lanterns --profile full-picture --target-size \"1.5 GB\""});
+    weigh_app->callback([&] { command = [&] { return run_weigh(all.weigh); }; });
 }
 
 void add_convert(CLI::App& app, AllOptions& all, Command& command) {
@@ -660,6 +711,7 @@ struct CommandLine {
         add_site(app, all, command);
         add_inspect(app, all, command);
         add_profile(app, all, command);
+        add_weigh(app, all, command);
         add_convert(app, all, command);
         add_stream(app, all, command);
         add_device(app, all, command);

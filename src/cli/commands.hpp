@@ -57,6 +57,22 @@ struct ConvertOptions {
 };
 int run_convert(const ConvertOptions& options);
 
+struct WeighOptions {
+    std::string input;
+    std::string pick = "main";
+    std::vector<std::string> profiles;
+    std::vector<std::string> devices;  // classes, descriptions, or devices of the site
+    std::string site;
+    int video = 0;
+    std::string audio = "first", subtitles = "forced";
+    int angle = 1;
+    int retries = 2;
+    std::string target_size;  // of the whole file; empty: none
+    double quality = 0;       // mean SSIM wanted; 0: none
+    Output output;
+};
+int run_weigh(const WeighOptions& options);
+
 struct JobOptions {
     std::int64_t id = 0;
     std::string state;        // only those, in a list

@@ -78,10 +78,8 @@ class Av1Encoder : public media::VideoEncoder {
                 static_cast<std::int64_t>(static_cast<double>(buffer_ms) * std::min(settings.buffer_level, 0.75));
         }
         config.intra_refresh_type = SVT_AV1_KF_REFRESH;  // closed groups
-        const Time distance =
-            settings.keyframe_distance.count() > 0 ? settings.keyframe_distance : base::from_seconds(10);
         VideoEncoderSettings apart = settings;
-        apart.keyframe_distance = distance;
+        apart.keyframe_distance = keyframe_distance(settings);
         config.intra_period_length = keyframe_frames(apart) - 1;
         if (settings.fixed_keyframes) config.scene_change_detection = 0;
         config.color_primaries = static_cast<EbColorPrimaries>(settings.colour.primaries);

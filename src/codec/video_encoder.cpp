@@ -12,6 +12,13 @@ int first_passes(Codec codec) {
     return codec == Codec::av1 ? 2 : 1;
 }
 
+Time keyframe_distance(const VideoEncoderSettings& settings) {
+    if (settings.keyframe_distance.count() > 0) return settings.keyframe_distance;
+    if (settings.codec == Codec::av1) return base::from_seconds(10);
+    const int pictures = settings.codec == Codec::vp9 ? 128 : 250;  // the libraries' own
+    return base::frames_to_time(pictures, settings.frame_rate);
+}
+
 bool can_encode_video(Codec codec) {
     return codec == Codec::h264 || codec == Codec::h265 || codec == Codec::vp9 || codec == Codec::av1;
 }

@@ -45,6 +45,8 @@ struct VideoEncoderSettings {
 bool holds_peak_with_mean(Codec codec);
 // How often the first of two passes is to be made until the average is held: by AV1's encoder twice.
 int first_passes(Codec codec);
+// The longest distance between keyframes, where the settings leave it to the encoder, too.
+Time keyframe_distance(const VideoEncoderSettings& settings);
 // Can pictures be encoded by this codec?
 bool can_encode_video(Codec codec);
 // Fails (kind usage) for settings the encoder refuses. Packets of H.264 and H.265 have four-byte NAL lengths, those of

@@ -11,6 +11,7 @@
 #include "base/clock.hpp"
 #include "base/log.hpp"
 #include "container/writer.hpp"
+#include "convert/excerpts.hpp"
 #include "convert/quality.hpp"
 #include "host/machine.hpp"
 #include "measure/loudness.hpp"
@@ -19,44 +20,9 @@
 namespace wavecrest::convert {
 namespace {
 
-constexpr int kExcerpts = 6;
-const Time kExcerptLength = base::from_seconds(2);
-
 // The quality that is measured is that of the first video.
 void watch_first(transcode::GraphSettings& graph, CodedQuality& coded) {
     if (!graph.video_encodes.empty()) graph.video_encodes.front().watch = coded.watch();
-}
-
-// Takes packets and only counts their bytes.
-struct Counted {
-    std::uint64_t bytes = 0, packets = 0;
-    std::uint64_t other_bytes = 0;  // of all tracks but video
-};
-class CountingSink : public PacketSink {
-  public:
-    CountingSink(const std::vector<Track>& tracks, Counted& counted) : counted_(counted) {
-        for (const Track& track : tracks) {
-            if (track.kind == TrackKind::video) video_ = track.id;
-        }
-    }
-    Status write(const Packet& packet) override {
-        counted_.bytes += packet.data.size();
-        ++counted_.packets;
-        if (packet.track != video_) counted_.other_bytes += packet.data.size();
-        return {};
-    }
-    Status finish() override { return {}; }
-
-  private:
-    Counted& counted_;
-    TrackId video_ = -1;
-};
-
-// What a container adds to so much data: its index and headers, or the headers of transport packets.
-double overhead(std::string_view container, double bytes, double packets, double seconds) {
-    // Of transport streams tables, packets' headers, and what fills the last packet of each access unit.
-    if (container == "mpeg-ts") return seconds * 6150 + bytes * 4 / 184 + packets * 100;
-    return 4000 + packets * (container == "mp4" ? 10 : 9);
 }
 
 // The outputs whose video is made in two passes, with their encodes as those of the first pass.
@@ -209,46 +175,27 @@ Result<Plan> make_plan(const source::Input& input, const Request& request) {
 }
 
 Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Cancel& cancel) {
-    std::vector<Counted> counts(plan.outputs.size());
+    std::vector<double> bytes(plan.outputs.size());  // of what was sampled, as the whole has them
     Time sampled{}, worked{};
     measure::QualityMeasure quality;
     const base::RealClock clock;
     std::optional<Error> refused;
-    // A short title is tried as a whole: excerpts begin at keyframes before their places, and would overlap.
-    const bool whole = plan.duration <= kExcerpts * kExcerptLength * 3 / 2;
-    for (int i = 0; i < (whole ? 1 : kExcerpts); ++i) {
-        // Steps of the golden ratio: spread evenly, yet in step with no rhythm the title may have.
-        const double place = std::fmod(0.5 + i * 0.6180339887, 1.0);
-        const Time at = whole ? Time{} : base::from_seconds(place * base::to_seconds(plan.duration - kExcerptLength));
+    for (const Excerpt& excerpt : excerpts_of(plan.duration)) {
         const Time begun = clock.now();
-        transcode::GraphSettings graph = plan.graph;
-        if (!whole) graph.until = std::max(at, Time{}) + kExcerptLength;
-        const auto excerpt = [&](std::vector<Counted>& counted) -> Result<std::optional<transcode::GraphResult>> {
-            WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
-            if (at.count() > 0 && !source->seek(at)) return std::optional<transcode::GraphResult>{};
-            const auto sink = [&](std::size_t output,
-                                  const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
-                return std::make_unique<CountingSink>(tracks, counted.at(output));
-            };
-            auto result = transcode::run(*source, graph, sink, {}, cancel);
-            // Where the data is missing there is nothing to try; the other places still tell.
-            if (!result && result.error().kind == ErrorKind::input) {
-                refused = std::move(result).error();
-                return std::optional<transcode::GraphResult>{};
-            }
-            if (!result) return fail(std::move(result).error());
-            return std::optional(std::move(*result));
-        };
-        WAVECREST_TRY_ASSIGN(result, excerpt(counts));
+        std::vector<Counted> counted(plan.outputs.size());
+        WAVECREST_TRY_ASSIGN(result, run_excerpt(input, plan, plan.graph, excerpt, counted, refused, cancel));
         worked += clock.now() - begun;
         if (!result) continue;
         sampled += result->duration;
+        for (std::size_t i = 0; i < bytes.size(); ++i)
+            bytes[i] += whole_rate(plan, i, counted[i], result->duration) * base::to_seconds(result->duration);
         if (!plan.quality) continue;
         // Once more: looking takes time, which converting doesn't.
         CodedQuality coded(quality);
+        transcode::GraphSettings graph = plan.graph;
         watch_first(graph, coded);
         std::vector<Counted> again(plan.outputs.size());
-        WAVECREST_TRY(excerpt(again));
+        WAVECREST_TRY(run_excerpt(input, plan, graph, excerpt, again, refused, cancel));
         WAVECREST_TRY(coded.finish());
     }
     if (sampled.count() <= 0 && refused) return fail(*std::move(refused));
@@ -258,8 +205,8 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
     const double factor = base::to_seconds(plan.duration) / base::to_seconds(sampled);
     Estimate result;
     result.sampled = sampled;
-    for (std::size_t i = 0; i < counts.size(); ++i) {
-        auto size = static_cast<std::uint64_t>(static_cast<double>(counts[i].bytes) * factor * 1.005);  // the index
+    for (std::size_t i = 0; i < bytes.size(); ++i) {
+        auto size = static_cast<std::uint64_t>(bytes[i] * factor);
         // What is known needs no sample.
         if (plan.outputs[i].target_bytes > 0) size = plan.outputs[i].target_bytes;
         if (const auto most = i < plan.targets.size() ? plan.targets[i].most_bytes : 0; most > 0)

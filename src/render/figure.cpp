@@ -32,7 +32,7 @@ std::string quoted(const std::string& text) {
 }
 
 std::string script(const Figure& figure, const base::Path& target) {
-    double x_max = 1, y_min = 0;
+    double x_max = figure.clock_x ? 1 : 0, y_min = 0;
     for (const Series& series : figure.series) {
         for (const auto& point : series.points) {
             x_max = std::max(x_max, point.first);
@@ -48,7 +48,11 @@ std::string script(const Figure& figure, const base::Path& target) {
         "1\n"
         "set key tmargin center horizontal samplen 2\nset style fill solid 0.25 noborder\nset yrange [0:*]\nset "
         "offsets 0,0,graph 0.08,0\n";
-    out += fmt::format("set xrange [0:{}]\n", x_max);
+    out += fmt::format("set xrange [0:{}]\n", figure.clock_x ? x_max : x_max * 1.08);
+    // Between what lies closest to the edges some room, for names beside marks, too.
+    if (!figure.from_zero)
+        out += fmt::format("set yrange [*:{}]\nset offsets 0,0,graph {},graph 0.12\nset grid x\n",
+                           figure.y_most > 0 ? fmt::format("{}", figure.y_most) : "*", figure.y_most > 0 ? 0.0 : 0.12);
     // Levels in decibels hang below 0.
     if (y_min < 0) out += fmt::format("set yrange [{}:0]\n", std::floor(y_min / 10) * 10);
     if (figure.clock_x) out += "set xdata time\nset timefmt '%s'\nset format x '%tM:%tS'\n";
@@ -64,6 +68,17 @@ std::string script(const Figure& figure, const base::Path& target) {
             object++, band.from, to);
     }
     std::string plots;
+    bool below = false;  // every other, as neighbours lie close
+    for (const Series& series : figure.series) {
+        if (series.style != Series::Style::marks) continue;
+        for (const auto& [x, y] : series.points) {
+            const bool right = x > 0.7 * x_max;
+            out += fmt::format(
+                "set label {} at first {:.4f},{:.6f} {} offset character {},{} textcolor rgb '#333333'\n",
+                quoted(series.name), x, y, right ? "right" : "left", right ? 0.6 : -0.6, below ? -0.9 : 0.8);
+            below = !below;
+        }
+    }
     for (const Series& series : figure.series) {
         if (!plots.empty()) plots += ", ";
         const char* colour = kPalette[static_cast<std::size_t>(series.colour) % std::size(kPalette)];
@@ -78,6 +93,9 @@ std::string script(const Figure& figure, const base::Path& target) {
                 break;
             case Series::Style::dashed:
                 plots += plot("lines dt 2 lw 2", name);
+                break;
+            case Series::Style::marks:
+                plots += plot("points pt 7 ps 1.6", "notitle");
                 break;
             case Series::Style::steps:
                 plots += plot("filledcurves y1=0", name) + ", " + plot("lines lw 2", "notitle");

@@ -11,7 +11,8 @@
 namespace wavecrest::render {
 
 struct Series {
-    enum class Style { line, steps, dashed };  // steps: each value lasts to the next point, filled below
+    // steps: each value lasts to the next point, filled below; marks: points with the series' name beside each
+    enum class Style { line, steps, dashed, marks };
     std::string name;
     Style style = Style::line;
     int colour = 0;            // index into the palette
@@ -30,6 +31,8 @@ struct Figure {
     std::string y_label;
     std::string y2_label;  // empty: no right-hand scale
     bool clock_x = true;   // x is seconds, shown as minutes:seconds
+    bool from_zero = true;  // y begins at 0, else where the values do
+    double y_most = 0;      // y ends there; 0: where the values do
     std::vector<Series> series;
     std::vector<Band> bands;
     std::string band_name;

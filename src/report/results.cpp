@@ -109,6 +109,36 @@ Json to_json(const measure::PictureQuality& quality) {
 
 namespace {
 
+Json range_of(const convert::Range& range) {
+    return {{"low", rounded(range.low)}, {"likely", rounded(range.likely)}, {"high", rounded(range.high)}};
+}
+
+}  // namespace
+
+Json to_json(const convert::Weighing& weighing) {
+    Json json = {{"duration_s", rounded(base::to_seconds(weighing.duration))},
+                 {"sampled_s", rounded(base::to_seconds(weighing.sampled))},
+                 {"samples", weighing.samples},
+                 {"compared_at", {{"width", weighing.width}, {"height", weighing.height}}},
+                 {"profiles", Json::array()}};
+    for (const convert::Weighed& one : weighing.profiles) {
+        Json entry = {{"profile", one.profile}, {"size_bytes", range_of(one.bytes)}};
+        if (one.seconds.high > 0) entry["time_s"] = range_of(one.seconds);
+        entry["video_kept"] = one.kept;
+        if (!one.kept) entry["quality"] = to_json(one.quality);
+        entry["devices"] = Json::array();
+        for (const convert::Weighed::Fit& fit : one.devices) {
+            Json device = {{"device", fit.device}, {"verdict", device::short_name(fit.verdict)}};
+            if (!fit.why.empty()) device["why"] = fit.why;
+            entry["devices"].push_back(std::move(device));
+        }
+        json["profiles"].push_back(std::move(entry));
+    }
+    return json;
+}
+
+namespace {
+
 // What converting and remuxing have in common.
 void add_outcome(Json& json, const convert::Outcome& outcome) {
     json["title"] = outcome.title;

@@ -8,6 +8,7 @@
 #include "convert/convert.hpp"
 #include "convert/decide.hpp"
 #include "convert/remux.hpp"
+#include "convert/weigh.hpp"
 #include "job/shelf.hpp"
 #include "measure/deep.hpp"
 #include "measure/transport.hpp"
@@ -23,6 +24,7 @@ Json to_json(const verify::Verification& verification);
 Json to_json(const std::vector<convert::TrackPlan>& tracks);
 Json to_json(const convert::Plan& plan);
 Json to_json(const convert::Estimate& cost);
+Json to_json(const convert::Weighing& weighing);
 Json to_json(const job::Record& record);
 Json to_json(const job::Price& price);
 // What was decided for devices; `paths` of the files in their order, empty for those that are fine as they are.

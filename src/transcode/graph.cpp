@@ -606,6 +606,7 @@ class Graph {
                     picture.duration *= 2;
                 }
                 if (!chain.subtitles.empty()) chain.burn_in(picture);
+                if (chain.settings->watch) chain.settings->watch(picture);
                 for (VideoEncodeStage* encode : chain.encodes) encode->input().push(picture);
             }
             even.clear();

@@ -40,6 +40,8 @@ struct VideoChain {
         bool forced_only = true;
     };
     std::vector<Subtitles> subtitles;
+    // Looks at pictures as they leave the chain, on its thread, which it holds up meanwhile. Empty: nobody looks.
+    std::function<void(const Picture&)> watch;
 };
 
 // Looks at what goes into an encoder and what comes out of it, on one thread, which it holds up meanwhile. Pictures are

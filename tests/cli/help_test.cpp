@@ -10,11 +10,10 @@ using namespace wavecrest::test;
 TEST_CASE("every command's help has examples, of options that it has", "[help]") {
     const TempDir dir;
     const std::vector<std::string> commands = {
-        "site",         "site new",      "site check",   "site show",     "site service", "inspect",
-        "profile",      "profile list",  "profile show", "profile check", "convert",      "stream",
-        "stream run",   "stream status", "stream pause", "stream resume", "stream seek",  "stream stop",
-        "device",       "device list",   "device show",  "verify",        "report",       "standin",
-        "standin disc", "standin link",  "demo"};
+        "site",          "site new",     "site check",    "site show",   "site service", "inspect",      "profile",
+        "profile list",  "profile show", "profile check", "weigh",       "convert",      "stream",       "stream run",
+        "stream status", "stream pause", "stream resume", "stream seek", "stream stop",  "device",       "device list",
+        "device show",   "verify",       "report",        "standin",     "standin disc", "standin link", "demo"};
     for (const std::string& command : commands) {
         std::vector<std::string> words;
         for (std::size_t at = 0; at < command.size();) {

@@ -61,13 +61,13 @@ TEST_CASE("a conversion that is killed again and again gives the same bytes", "[
     std::mt19937 random(5);
     int killed = 0;
     bool ended = false;
-    for (int round = 0; round < 40 && !ended; ++round) {
+    for (int round = 0; round < 14 && !ended; ++round) {
         const pid_t child = ::fork();
         if (child == 0) {
             const auto plan = plan_into(**input, dir / "killed");
             ::_exit(plan && convert::run(**input, *plan, {}, cancel) ? 0 : 1);
         }
-        std::this_thread::sleep_for(std::chrono::milliseconds(100 + random() % 1200));
+        std::this_thread::sleep_for(std::chrono::milliseconds(100 + random() % 600));
         ::kill(child, SIGKILL);
         int status = 0;
         ::waitpid(child, &status, 0);
