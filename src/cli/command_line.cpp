@@ -342,8 +342,8 @@ void add_convert(CLI::App& app, AllOptions& all, Command& command) {
         ->capture_default_str()
         ->check(within(1, 9))
         ->type_name("N");
-    convert_app->add_option("--season", all.convert.season, "season number of the episodes")
-        ->capture_default_str()
+    convert_app
+        ->add_option("--season", all.convert.season, "season number of the episodes; else that of the name, else 1")
         ->check(within(0, 999))
         ->type_name("N");
     convert_app->add_option("--first-episode", all.convert.first_episode, "number of the first episode on this disc")
@@ -374,6 +374,22 @@ void add_convert(CLI::App& app, AllOptions& all, Command& command) {
         ->add_option("--name", all.convert.name,
                      "the film's name, with its year: \"Name (Year)\"; else from the rip's folder")
         ->type_name("NAME");
+    convert_app
+        ->add_option("--film-names", all.convert.film_names,
+                     "where films go below the library, without extension: {title}, {year}, {part} "
+                     "(\"{title} ({year})/{title} ({year})\")")
+        ->type_name("TEMPLATE");
+    convert_app
+        ->add_option("--episode-names", all.convert.episode_names,
+                     "where episodes go: {title}, {year}, {season:02}, {episode:02}")
+        ->type_name("TEMPLATE");
+    convert_app
+        ->add_option("--list", all.convert.list, "CSV with the columns disc, title, name: what is what on a shelf")
+        ->type_name("FILE");
+    convert_app->add_flag("--extras", all.convert.extras,
+                          "bonus titles, too, into a folder \"extras\" beside the film");
+    convert_app->add_flag("!--no-record", all.convert.record,
+                          "don't write NAME.record.json (source, profile, tracks, figures) beside the film");
     convert_app->add_flag("--accept-losses", all.convert.accept_losses,
                           "write the result though more than 1 % or 10 s of the input can't be read");
     convert_app->add_flag("--queue", all.convert.queue,

@@ -47,8 +47,12 @@ struct ConvertOptions {
     std::string remux;  // a container's short name; empty: convert
     std::string cut;    // FROM-TO
     int angle = 1;
-    int season = 1;
+    int season = -1;  // that of the name, else 1
     int first_episode = 1;
+    bool extras = false;
+    std::string film_names, episode_names;  // templates; empty: the usual ones
+    std::string list;                       // a file that names what is on the shelf
+    bool record = true;
     int retries = 2;
     bool plan = false;
     bool quality = false;

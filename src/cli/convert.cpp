@@ -30,6 +30,10 @@ void take_choices(const ConvertOptions& options, convert::Selection& request) {
     request.angle = options.angle;
     request.season = options.season;
     request.first_episode = options.first_episode;
+    request.extras = options.extras;
+    request.record = options.record;
+    if (!options.film_names.empty()) request.names.film = options.film_names;
+    if (!options.episode_names.empty()) request.names.episode = options.episode_names;
     request.accept_losses = options.accept_losses;
 }
 
@@ -392,8 +396,15 @@ Result<std::vector<SiteChoice>> site_devices(const ConvertOptions& options) {
     return devices;
 }
 
-int run_convert(const ConvertOptions& given) {
-    if (given.queue || are_many(given.inputs)) return run_convert_many(given, given.inputs);
+int run_convert(const ConvertOptions& asked) {
+    ConvertOptions given = asked;
+    if (!given.site.empty()) {
+        const auto site = site::load(given.site);
+        if (!site) return report_error(site.error(), given.output.json);
+        if (given.film_names.empty()) given.film_names = site->names.film;
+        if (given.episode_names.empty()) given.episode_names = site->names.episode;
+    }
+    if (given.queue || !given.list.empty() || are_many(given.inputs)) return run_convert_many(given, given.inputs);
     ConvertOptions options = given;
     options.input = given.inputs.front();
     const bool json = options.output.json;

@@ -220,6 +220,11 @@ Result<job::Job> job_of(const ConvertOptions& options, const std::string& source
     s.angle = options.angle;
     s.season = options.season;
     s.first_episode = options.first_episode;
+    s.extras = options.extras;
+    s.record = options.record;
+    if (!options.film_names.empty()) s.names.film = options.film_names;
+    if (!options.episode_names.empty()) s.names.episode = options.episode_names;
+    WAVECREST_TRY(convert::check(s.names));
     s.accept_losses = options.accept_losses;
     job.one_file = options.one_file;
     job.quality = options.quality;
@@ -327,7 +332,14 @@ int run_convert_many(const ConvertOptions& options, const std::vector<std::strin
     if (!options.name.empty() && inputs.size() > 1) return refuse("several films can't have one name", "--name");
     if (!options.subtitle_file.empty()) return refuse("a subtitle file belongs to one film", "--subtitle-file");
     if (options.into.empty()) return refuse("no folder for the films", "--into");
-    auto items = job::items_of(inputs, [&](const std::string& source) { return job_of(options, source); });
+    std::vector<job::NameRow> list;
+    if (!options.list.empty()) {
+        auto rows = job::read_name_list(options.list);
+        if (!rows) return report_error(rows.error(), json);
+        list = std::move(*rows);
+    }
+    auto items = job::items_of(
+        inputs, [&](const std::string& source) { return job_of(options, source); }, list);
     if (!items) return report_error(items.error(), json);
     auto store = open_store();
     if (!store) return report_error(store.error(), json);

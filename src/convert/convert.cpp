@@ -13,6 +13,7 @@
 #include "container/writer.hpp"
 #include "convert/excerpts.hpp"
 #include "convert/quality.hpp"
+#include "convert/record.hpp"
 #include "host/machine.hpp"
 #include "measure/loudness.hpp"
 #include "source/digest.hpp"
@@ -65,12 +66,33 @@ Status check_space(const Plan& plan, std::uint64_t needed, const char* how) {
 
 namespace {
 
+// What is converted, and how, as far as pictures hang on it.
+std::string key_of(const Plan& plan, const std::string& digest) {
+    std::string key =
+        fmt::format("source {}\ntitle {} angle {} from {} to {}\npieces {}\n", digest, plan.title, plan.angle,
+                    plan.pick.start.count(), plan.pick.end.count(), plan.piece_length.count());
+    for (const transcode::VideoEncode& one : plan.graph.video_encodes) {
+        const transcode::VideoChain& chain = plan.graph.chains.at(one.chain);
+        key +=
+            fmt::format("track {} crop {} {} {} {} fields {} rate {} half {} sdr {} subtitles", plan.graph.video->id,
+                        chain.crop.left, chain.crop.top, chain.crop.right, chain.crop.bottom, chain.fields.has_value(),
+                        chain.constant_rate ? chain.constant_rate->value() : 0.0, chain.half_rate, one.to_sdr);
+        for (const auto& subtitles : chain.subtitles)
+            key += fmt::format(" {}{}", subtitles.from.id, subtitles.forced_only ? " forced" : "");
+        key += "\n" + transcode::key_of(one.encode) + "\n";
+    }
+    return key;
+}
+
+// How one file of a plan is made, for its record.
+std::string how_made(const Plan& plan, std::size_t output) {
+    std::string text = fmt::format("{}\n{}\n", plan.outputs[output].profile, plan.outputs[output].container);
+    for (const std::string& step : plan.outputs[output].steps) text += step + "\n";
+    return source::text_digest(text + key_of(plan, ""));
+}
+
 // Where the files of a title go.
 Status choose_targets(const source::Input& input, const Request& request, bool several, Plan& plan) {
-    const source::Pick& pick = plan.pick;
-    plan.name = request.name.empty() ? film_name(input.name_hint()) : given_name(request.name);
-    if (pick.episode == 0 && (several || (!pick.title->main && request.name.empty())))
-        plan.name.name += fmt::format(" - title {}", pick.title->number);
     for (std::size_t i = 0; i < plan.outputs.size(); ++i) {
         const transcode::EncodePlan::Output& output = plan.outputs[i];
         // MP4 and Matroska files of audio alone have names of their own.
@@ -80,10 +102,9 @@ Status choose_targets(const source::Input& input, const Request& request, bool s
             : output.container == "matroska" ? "mka"
                                              : std::string(container::extension_of(output.container).substr(1));
         Plan::Target target;
-        target.path =
-            request.into / (pick.episode > 0 ? episode_path(plan.name, request.season,
-                                                            request.first_episode + pick.episode - 1, extension)
-                                             : library_path(plan.name, extension));
+        Place place = place_of(input, request, plan.pick, several, extension);
+        plan.name = std::move(place.name);
+        target.path = std::move(place.path);
         // The first is the film; the others lie beside it.
         if (i > 0)
             target.path.replace_filename(
@@ -92,8 +113,9 @@ Status choose_targets(const source::Input& input, const Request& request, bool s
         target.finished = std::filesystem::exists(target.path, error) &&
                           transcode::PieceFolder::finished(i == 0 ? target.path : plan.target(), target.path);
         if (std::filesystem::exists(target.path, error) && !target.finished) {
-            return fail(ErrorKind::machine, "the converted film exists already and is not overwritten",
-                        target.path.string(), "move it away, or give another --name or --into");
+            const auto digest = several ? source::digest_of(input.path()) : std::string();
+            target.recorded = digest && is_recorded(target.path, *digest, how_made(plan, i));
+            if (!target.recorded) return exists_already(target.path);
         }
         for (const Plan::Target& other : plan.targets) {
             if (other.path == target.path)
@@ -108,7 +130,10 @@ Status choose_targets(const source::Input& input, const Request& request, bool s
                                 100'000;
         plan.targets.push_back(std::move(target));
     }
-    if (pick.episode > 0) plan.name = film_name(plan.target().stem().string());
+    // Part of it made before and part not: then it is another conversion.
+    for (const Plan::Target& target : plan.targets) {
+        if (target.recorded && !plan.done()) return exists_already(target.path);
+    }
     return {};
 }
 
@@ -124,6 +149,7 @@ Result<Plan> make_plan(const source::Input& input, const Request& request, const
     plan.duration = pick.duration();
     plan.quality = request.quality;
     plan.accept_losses = request.accept_losses;
+    plan.record = request.record;
     plan.source_bytes = title->size_bytes;
     if (!pick.whole() && title->duration.count() > 0) {
         plan.source_bytes =
@@ -159,17 +185,62 @@ Result<Plan> make_plan(const source::Input& input, const Request& request, const
     return plan;
 }
 
+tl::unexpected<Error> exists_already(const base::Path& path) {
+    return fail(ErrorKind::machine, "the converted film exists already and is not overwritten", path.string(),
+                "move it away, or give another --name or --into");
+}
+
+Place place_of(const source::Input& input, const Selection& selection, const source::Pick& pick, bool several,
+               std::string_view extension) {
+    const bool named = !selection.name.empty();
+    FilmName name = named ? given_name(selection.name) : film_name(input.name_hint());
+    const bool extra = selection.extras && pick.title->role == disc::Role::bonus && !pick.title->main;
+    if (pick.episode > 0) name.episode = selection.first_episode + pick.episode - 1;
+    if (selection.season >= 0) name.season = selection.season;
+    if (name.episode > 0 && name.season < 0) name.season = 1;
+    const std::string number = fmt::format(" - title {}", pick.title->number);
+    if (extra) {
+        FilmName film = name;
+        film.part = 0;
+        const base::Path folder = library_path(film, extension, selection.names).parent_path();
+        name.name += number;
+        return {name, selection.into / folder / "extras" / fmt::format("{}.{}", safe_name(name.name), extension)};
+    }
+    if (name.episode == 0 && !selection.extras && (several || (!pick.title->main && !named))) name.name += number;
+    const base::Path path = selection.into / library_path(name, extension, selection.names);
+    // (Titles of episodes say which they are.)
+    if (name.episode > 0) name = {path.stem().string()};
+    return {std::move(name), path};
+}
+
+Result<std::vector<source::Pick>> picks_of(const source::Input& input, const Selection& selection) {
+    WAVECREST_TRY(check(selection.names));
+    WAVECREST_TRY_ASSIGN(picks, input.picks(selection.pick));
+    if (!selection.extras) return picks;
+    for (const source::Title& title : input.titles()) {
+        const bool there = std::any_of(picks.begin(), picks.end(),
+                                       [&](const source::Pick& pick) { return pick.title->number == title.number; });
+        if (title.role == disc::Role::bonus && !title.main && !there)
+            picks.push_back({std::make_shared<const source::Title>(title), 0, {}, {}});
+    }
+    return picks;
+}
+
 Result<std::vector<Plan>> make_plans(const source::Input& input, const Request& request) {
-    WAVECREST_TRY_ASSIGN(picks, input.picks(request.pick));
+    WAVECREST_TRY_ASSIGN(picks, picks_of(input, request));
     std::vector<Plan> plans;
     for (const source::Pick& pick : picks) {
         WAVECREST_TRY_ASSIGN(plan, make_plan(input, request, pick, picks.size() > 1));
         plans.push_back(std::move(plan));
     }
+    if (std::all_of(plans.begin(), plans.end(), [](const Plan& plan) { return plan.done(); }))
+        return exists_already(plans.front().target());
+    std::erase_if(plans, [](const Plan& plan) { return plan.done(); });
     return plans;
 }
 
 Result<Plan> make_plan(const source::Input& input, const Request& request) {
+    WAVECREST_TRY(check(request.names));
     WAVECREST_TRY_ASSIGN(pick, input.pick(request.pick));
     return make_plan(input, request, pick, false);
 }
@@ -308,24 +379,6 @@ Status find_gains(const source::Input& input, const Plan& plan, transcode::Graph
         one.gain = static_cast<float>(std::pow(10, (*one.loudness - measured->integrated) / 20));
     }
     return {};
-}
-
-// What is converted, and how, as far as pictures hang on it.
-std::string key_of(const Plan& plan, const std::string& digest) {
-    std::string key =
-        fmt::format("source {}\ntitle {} angle {} from {} to {}\npieces {}\n", digest, plan.title, plan.angle,
-                    plan.pick.start.count(), plan.pick.end.count(), plan.piece_length.count());
-    for (const transcode::VideoEncode& one : plan.graph.video_encodes) {
-        const transcode::VideoChain& chain = plan.graph.chains.at(one.chain);
-        key +=
-            fmt::format("track {} crop {} {} {} {} fields {} rate {} half {} sdr {} subtitles", plan.graph.video->id,
-                        chain.crop.left, chain.crop.top, chain.crop.right, chain.crop.bottom, chain.fields.has_value(),
-                        chain.constant_rate ? chain.constant_rate->value() : 0.0, chain.half_rate, one.to_sdr);
-        for (const auto& subtitles : chain.subtitles)
-            key += fmt::format(" {}{}", subtitles.from.id, subtitles.forced_only ? " forced" : "");
-        key += "\n" + transcode::key_of(one.encode) + "\n";
-    }
-    return key;
 }
 
 // Where finished pieces are kept; nothing where that is no use.
@@ -523,6 +576,15 @@ Result<Outcome> run_keeping(const source::Input& input, const Plan& plan, KeptPi
     return outcome;
 }
 
+// The files are there: what is wrong with the records doesn't undo them.
+void write_records(const source::Input& input, const Plan& plan, const Outcome& outcome) {
+    const auto digest = source::digest_of(input.path());
+    for (std::size_t i = 0; i < outcome.files.size(); ++i) {
+        if (const auto status = write_record(plan, outcome, i, digest.value_or(""), how_made(plan, i)); !status)
+            base::log(base::LogLevel::warning, "{} ({})", status.error().what, status.error().where);
+    }
+}
+
 }  // namespace
 
 Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress& progress, const Cancel& cancel) {
@@ -535,6 +597,7 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
         return fail(pieces.after(std::move(outcome).error(), useful, plan.piece_length));
     }
     pieces.remove();
+    if (plan.record) write_records(input, plan, *outcome);
     log_outcome(*outcome);
     return outcome;
 }

@@ -2,6 +2,7 @@
 // it.
 #pragma once
 
+#include <algorithm>
 #include <optional>
 #include <string>
 #include <vector>
@@ -27,8 +28,11 @@ struct Selection {
     // drawn into the picture: "forced", "none", or a language.
     std::string audio, subtitles;
     int angle = 1;
-    int season = 1;         // of episodes
+    int season = -1;        // of episodes; -1: that of the name, else 1
     int first_episode = 1;  // number of the first of them
+    bool extras = false;    // bonus titles, too, into a folder "extras" beside the film
+    NameTemplates names;
+    bool record = true;  // of what it came from and how it was made, beside each file (record.hpp)
     bool accept_losses = false;
 };
 
@@ -48,6 +52,7 @@ struct Plan : transcode::EncodePlan {
         base::Path path;
         std::uint64_t most_bytes = 0;  // the file can't become larger than this (peak rate), 0 when not limited
         bool finished = false;         // by an earlier run that was killed before it came to the others
+        bool recorded = false;         // made before of the same source in the same way (record.hpp)
     };
     FilmName name;
     std::vector<Target> targets;  // of each output
@@ -58,19 +63,39 @@ struct Plan : transcode::EncodePlan {
     Time duration{};
     std::uint64_t source_bytes = 0;
     std::vector<Chapter> chapters;
-    bool quality = false;        // is measured, of the first output
-    bool accept_losses = false;  // written though much of the input is lost (loss.hpp)
+    bool quality = false;                        // is measured, of the first output
+    bool accept_losses = false;                  // written though much of the input is lost (loss.hpp)
+    bool record = true;                          // is written beside each file
     Time piece_length = base::from_seconds(60);  // see transcode::Pieces
 
     const base::Path& target() const { return targets.front().path; }
+    // All of it was made before.
+    bool done() const {
+        return std::all_of(targets.begin(), targets.end(), [](const Target& target) { return target.recorded; });
+    }
 };
 
+// Where a title's file goes, and what it is called.
+struct Place {
+    FilmName name;
+    base::Path path;
+};
+Place place_of(const source::Input& input, const Selection& selection, const source::Pick& pick, bool several,
+               std::string_view extension);
+// What is picked, with the extras where they are asked for.
+Result<std::vector<source::Pick>> picks_of(const source::Input& input, const Selection& selection);
+
+// The error of a target that is there.
+tl::unexpected<Error> exists_already(const base::Path& path);
+
 // Decides, one plan for each title or episode that is picked. Reads headers, and a few seconds of interlaced video to
-// tell film from video. Fails for protected titles, titles without a usable picture, or an existing target.
+// tell film from video. Fails for protected titles, titles without a usable picture, or an existing target. Of several
+// titles those that were made before are left out.
 Result<std::vector<Plan>> make_plans(const source::Input& input, const Request& request);
 // The same where one title is wanted.
 Result<Plan> make_plan(const source::Input& input, const Request& request);
-// The same of a title that was picked already; one of `several`, its number goes into the name.
+// The same of a title that was picked already; one of `several`, its number goes into the name, and what was made of
+// it before is no failure (Plan::done()).
 Result<Plan> make_plan(const source::Input& input, const Request& request, const source::Pick& pick, bool several);
 
 struct Estimate {
@@ -107,10 +132,10 @@ struct Outcome {
         return elapsed.count() > 0 ? base::to_seconds(duration - kept) / base::to_seconds(elapsed) : 0;
     }
 };
-// Checks free space, converts, and puts the finished files in their places. Of a long title finished pieces of the video
-// are kept beside the file meanwhile: killed or interrupted, out of space, or refused for its losses, the same run goes
-// on behind them and gives the same bytes. After other errors nothing is left. Video in two passes isn't kept, nor what
-// comes over a pipe; nor anything where there isn't space for it twice.
+// Checks free space, converts, and puts the finished files in their places. Of a long title finished pieces of the
+// video are kept beside the file meanwhile: killed or interrupted, out of space, or refused for its losses, the same
+// run goes on behind them and gives the same bytes. After other errors nothing is left. Video in two passes isn't kept,
+// nor what comes over a pipe; nor anything where there isn't space for it twice.
 Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress& progress, const Cancel& cancel);
 // Writes what came of it to the log.
 void log_outcome(const Outcome& outcome);

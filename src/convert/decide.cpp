@@ -692,7 +692,7 @@ Result<std::vector<FileDecision>> decide(const DecideSource& source, const Decid
 
 Result<std::vector<DevicePlan>> plan_for_devices(const source::Input& input, const Request& request,
                                                  const std::vector<Device>& devices, bool one_file) {
-    WAVECREST_TRY_ASSIGN(picks, input.picks(request.pick));
+    WAVECREST_TRY_ASSIGN(picks, picks_of(input, request));
     std::vector<DevicePlan> plans;
     for (const source::Pick& pick : picks) {
         WAVECREST_TRY(input.check_protection(pick.title->number));
@@ -722,6 +722,13 @@ Result<std::vector<DevicePlan>> plan_for_devices(const source::Input& input, con
         }
         plans.push_back(std::move(made));
     }
+    // Of several titles those that were made before are left out.
+    const auto done = [](const DevicePlan& title) { return title.plan && title.plan->done(); };
+    const auto finished = std::find_if(plans.begin(), plans.end(), done);
+    if (std::all_of(plans.begin(), plans.end(), [&](const DevicePlan& title) { return !title.plan || done(title); }) &&
+        finished != plans.end())
+        return exists_already(finished->plan->target());
+    std::erase_if(plans, done);
     return plans;
 }
 

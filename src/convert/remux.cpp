@@ -201,16 +201,9 @@ Result<RemuxPlan> plan_one(const source::Input& input, const RemuxRequest& reque
     for (const Problem& problem : title->problems) plan.warnings.push_back(problem.what);
 
     const std::string extension(text_only ? "vtt" : container::extension_of(request.format).substr(1));
-    plan.name = request.name.empty() ? film_name(input.name_hint()) : given_name(request.name);
-    if (pick.episode > 0) {
-        plan.target =
-            request.into / episode_path(plan.name, request.season, request.first_episode + pick.episode - 1, extension);
-        plan.name = film_name(plan.target.stem().string());
-    } else {
-        if (several || (!title->main && request.name.empty()))
-            plan.name.name += fmt::format(" - title {}", title->number);
-        plan.target = request.into / library_path(plan.name, extension);
-    }
+    Place place = place_of(input, request, pick, several, extension);
+    plan.name = std::move(place.name);
+    plan.target = std::move(place.path);
     std::error_code error;
     if (std::filesystem::exists(plan.target, error)) {
         return fail(ErrorKind::machine, "the file exists already and is not overwritten", plan.target.string(),
@@ -304,7 +297,7 @@ Result<std::vector<RemuxPlan>> plan_remux(const source::Input& input, const Remu
         return fail(ErrorKind::usage, fmt::format("unknown container \"{}\"", request.format), "--remux",
                     fmt::format("choose one of {}, webvtt", list));
     }
-    WAVECREST_TRY_ASSIGN(picks, input.picks(request.pick));
+    WAVECREST_TRY_ASSIGN(picks, picks_of(input, request));
     std::vector<RemuxPlan> plans;
     for (const source::Pick& pick : picks) {
         WAVECREST_TRY_ASSIGN(plan, plan_one(input, request, pick, picks.size() > 1));

@@ -27,6 +27,10 @@ Json to_json(const Job& job) {
                  {"angle", s.angle},
                  {"season", s.season},
                  {"first_episode", s.first_episode},
+                 {"extras", s.extras},
+                 {"film_names", s.names.film},
+                 {"episode_names", s.names.episode},
+                 {"record", s.record},
                  {"accept_losses", s.accept_losses},
                  {"profiles", job.profiles},
                  {"one_file", job.one_file},
@@ -55,6 +59,10 @@ Result<Job> from_json(const std::string& text) {
         json.at("angle").get_to(s.angle);
         json.at("season").get_to(s.season);
         json.at("first_episode").get_to(s.first_episode);
+        json.at("extras").get_to(s.extras);
+        json.at("film_names").get_to(s.names.film);
+        json.at("episode_names").get_to(s.names.episode);
+        json.at("record").get_to(s.record);
         json.at("accept_losses").get_to(s.accept_losses);
         json.at("profiles").get_to(job.profiles);
         json.at("one_file").get_to(job.one_file);

@@ -67,7 +67,7 @@ Result<Priced> price_item(const Item& item, Costs& costs, std::map<std::string, 
     }
     const auto input = source::open_input(item.job.source, {item.job.retries});
     if (!input) return refuse(input.error());
-    const auto picks = (*input)->picks(item.job.selection.pick);
+    const auto picks = convert::picks_of(**input, item.job.selection);
     if (!picks) return refuse(picks.error());
     const std::string name = item.job.selection.name.empty() ? convert::film_name((*input)->name_hint()).full()
                                                              : convert::given_name(item.job.selection.name).full();
@@ -109,7 +109,35 @@ Result<Priced> price_item(const Item& item, Costs& costs, std::map<std::string, 
 
 }  // namespace
 
-Result<std::vector<Item>> items_of(const std::vector<std::string>& inputs, const MakeJob& make) {
+namespace {
+
+// The jobs of one source: one, or one for each row that names it.
+Result<std::vector<Job>> jobs_of(const std::string& source, const MakeJob& make, const std::vector<NameRow>& list) {
+    std::vector<Job> jobs;
+    WAVECREST_TRY_ASSIGN(job, make(source));
+    for (const NameRow& row : list) {
+        if (!names(row, source)) continue;
+        jobs.push_back(job);
+        jobs.back().selection.name = row.name;
+        jobs.back().selection.pick = row.title > 0 ? std::to_string(row.title) : "main";
+    }
+    if (jobs.empty()) jobs.push_back(std::move(job));
+    return jobs;
+}
+
+Status check_rows(const std::vector<NameRow>& list, const std::vector<std::pair<std::string, std::string>>& sources) {
+    for (const NameRow& row : list) {
+        if (std::none_of(sources.begin(), sources.end(), [&](const auto& one) { return names(row, one.first); }))
+            return fail(ErrorKind::usage, fmt::format("no disc or file is called \"{}\"", row.disc),
+                        fmt::format("line {} of the list", row.line), "correct the name, or remove the line");
+    }
+    return {};
+}
+
+}  // namespace
+
+Result<std::vector<Item>> items_of(const std::vector<std::string>& inputs, const MakeJob& make,
+                                   const std::vector<NameRow>& list) {
     std::vector<std::pair<std::string, std::string>> sources;  // and what is against them
     for (const std::string& input : inputs) {
         std::error_code error;
@@ -125,17 +153,16 @@ Result<std::vector<Item>> items_of(const std::vector<std::string>& inputs, const
     }
     std::vector<Item> items;
     std::map<std::string, std::string> seen;  // digests, and their first source
+    WAVECREST_TRY(check_rows(list, sources));
     for (const auto& [source, against] : sources) {
-        WAVECREST_TRY_ASSIGN(job, make(source));
-        Item item{std::move(job), "", against, !against.empty()};
-        if (item.against.empty()) {
-            if (auto digest = source::digest_of(source)) item.digest = *digest;
-            if (!item.digest.empty()) {
-                const auto [first, added] = seen.try_emplace(item.digest, source);
-                if (!added) item.against = fmt::format("duplicate of {}", first->second);
-            }
+        WAVECREST_TRY_ASSIGN(jobs, jobs_of(source, make, list));
+        std::string digest, is_against = against;
+        if (is_against.empty()) {
+            digest = source::digest_of(source).value_or("");
+            const auto [first, added] = digest.empty() ? std::pair(seen.end(), true) : seen.try_emplace(digest, source);
+            if (!added) is_against = fmt::format("duplicate of {}", first->second);
         }
-        items.push_back(std::move(item));
+        for (Job& job : jobs) items.push_back({std::move(job), digest, is_against, !against.empty()});
     }
     if (items.empty())
         return fail(ErrorKind::input, "no disc and no media file", fmt::format("{}", fmt::join(inputs, ", ")),
@@ -148,8 +175,9 @@ void mark_known(const std::vector<Record>& records, std::vector<Item>& items) {
         if (!item.against.empty()) continue;
         for (const Record& record : records) {
             const bool same = item.digest.empty() ? record.job.source == item.job.source : record.digest == item.digest;
-            if (!same || record.job.selection.into != item.job.selection.into ||
-                made_by(record.job) != made_by(item.job))
+            if (!same || record.job.selection.pick != item.job.selection.pick ||
+                record.job.selection.name != item.job.selection.name ||
+                record.job.selection.into != item.job.selection.into || made_by(record.job) != made_by(item.job))
                 continue;
             item.against.clear();
             if (record.state == State::waiting || record.state == State::running)

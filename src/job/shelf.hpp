@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "job/name_list.hpp"
 #include "job/store.hpp"
 
 namespace wavecrest::job {
@@ -18,9 +19,11 @@ struct Item {
 };
 
 // The inputs one by one, and what lies on those that are shelves (source/shelf.hpp). What is there twice is converted
-// once. Fails where there is nothing at all (kind input), and as `make` does.
+// once. Of a source that rows of `list` name, each of them is an item of its own; (kind usage) for rows that name none.
+// Fails where there is nothing at all (kind input), and as `make` does.
 using MakeJob = std::function<Result<Job>(const std::string& source)>;
-Result<std::vector<Item>> items_of(const std::vector<std::string>& inputs, const MakeJob& make);
+Result<std::vector<Item>> items_of(const std::vector<std::string>& inputs, const MakeJob& make,
+                                   const std::vector<NameRow>& list = {});
 
 // What was converted before in the same way, and is still there, needn't be again; what failed for good, or was
 // stopped, is not tried again unasked.

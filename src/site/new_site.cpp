@@ -29,6 +29,9 @@ port = {}                     # TCP port of the streams
 # certificate = "site.pem"       # HTTPS; with certificate_key = "site-key.pem", at tls_port = 8443
 # interface = "eth0"             # network interface of multicast; ttl = 4
 
+# [library]
+# film_names = "{{title}} ({{year}})/{{title}}"   # where convert --site puts films; see the manual
+
 # Every device of the site. Classes: wavecrest device list.
 # Links: gigabit, fast-ethernet, or a measured bit rate such as "12 Mbit/s".
 )",

@@ -296,6 +296,16 @@ Result<Site> read_site(base::ConfigTable root, const base::Path& file) {
     site.rtmp_port = static_cast<std::uint16_t>(rtmp_port);
     site.listen = listen == "0.0.0.0" || listen == "::" ? "" : listen;  // both mean all addresses
     site.advertise = advertise;
+    auto library = root.table("library");
+    site.names.film = library.text("film_names", site.names.film);
+    site.names.episode = library.text("episode_names", site.names.episode);
+    library.finish();
+    const convert::NameTemplates usual;
+    for (const auto& [field, names] : {std::pair{"film_names", convert::NameTemplates{site.names.film, usual.episode}},
+                                       {"episode_names", convert::NameTemplates{usual.film, site.names.episode}}}) {
+        if (const auto status = convert::check(names); !status)
+            library.wrong(field, status.error().what, status.error().remedy);
+    }
     auto devices = root.tables("device");
     for (base::ConfigTable& table : devices) {
         SiteDevice entry = parse_device(table);

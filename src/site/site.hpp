@@ -10,6 +10,7 @@
 #include "base/config.hpp"
 #include "base/file.hpp"
 #include "base/result.hpp"
+#include "convert/name.hpp"
 #include "device/device.hpp"
 #include "stream/stream_server.hpp"
 
@@ -47,6 +48,7 @@ struct Site {
     bool plain_http = true;  // HTTP beside HTTPS
     std::size_t memory = stream::StreamServerSettings{}.memory;
     net::UdpSettings udp;
+    convert::NameTemplates names;  // of converted films
     std::vector<SiteDevice> devices;
     std::vector<SiteStream> streams;
 

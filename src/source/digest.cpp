@@ -53,6 +53,12 @@ Status add_file(const base::Path& path, Digest& digest) {
 
 }  // namespace
 
+std::string text_digest(const std::string& text) {
+    Digest digest;
+    digest.add(text);
+    return digest.hex();
+}
+
 Result<std::string> digest_of(const std::string& source) {
     std::error_code error;
     Digest digest;

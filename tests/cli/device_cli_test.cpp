@@ -99,3 +99,31 @@ TEST_CASE("a description of one's own is written, changed, checked and compared"
     CHECK(wrong.err.find("bare.toml, line 4") != std::string::npos);
     CHECK(wrong.err.find("bare.toml, line 5") != std::string::npos);
 }
+
+TEST_CASE("convert names films as the site file or its options say", "[cli]") {
+    const TempDir dir;
+    write_all(
+        dir / "site.toml",
+        std::string(
+            "[library]\nfilm_names = \"Films/{title} [{year}]\"\n[[device]]\nname = \"TV\"\nclass = \"tv-hd\"\n"));
+    const auto target = [&](std::vector<std::string> arguments) {
+        arguments.insert(arguments.begin(),
+                         {"convert", sample_disc().string(), "--into", "library", "--pick", "2", "--plan", "--json"});
+        const Ran ran = run_program(arguments, dir.path());
+        INFO(ran.err);
+        REQUIRE(ran.status == 0);
+        return json_of(ran)["plan"]["target"].get<std::string>();
+    };
+    CHECK(target({"--site", "site.toml", "--name", "Boats (2020)"}) == "library/Films/Boats [2020].mp4");
+    CHECK(target({"--site", "site.toml", "--name", "Boats", "--film-names", "{title}"}) == "library/Boats.mp4");
+    CHECK(target({"--profile", "small-screen", "--name", "Stories S02E05"}) ==
+          "library/Stories/Season 02/Stories - S02E05.mp4");
+    const Ran wrong =
+        run_program({"convert", sample_disc().string(), "--into", "l", "--film-names", "../{title}"}, dir.path());
+    CHECK(wrong.status == 2);
+    CHECK(wrong.err.find("to do:") != std::string::npos);
+    write_all(dir / "bad.toml", std::string("[library]\nepisode_names = \"{title}\"\n"));
+    const Ran bad = run_program({"site", "check", "bad.toml"}, dir.path());
+    CHECK(bad.status == 1);
+    CHECK(bad.err.find("line 2") != std::string::npos);
+}

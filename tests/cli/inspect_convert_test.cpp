@@ -269,8 +269,14 @@ TEST_CASE("convert writes the film and its result, and never overwrites", "[cli]
     CHECK(output["frames"] == 72);
     CHECK(output["source_bytes"].get<int>() > output["size_bytes"].get<int>());
     CHECK(output["tracks"].size() == 2);
-    CHECK(dir.files() ==
-          std::vector<std::string>{"library/Extra/Extra.mp4", "quick.toml", "results/convert-extra-quick-toml.json"});
+    CHECK(dir.files() == std::vector<std::string>{"library/Extra/Extra.mp4", "library/Extra/Extra.mp4.record.json",
+                                                  "quick.toml", "results/convert-extra-quick-toml.json"});
+    const Json record = Json::parse(read_text(dir / "library/Extra/Extra.mp4.record.json"));
+    CHECK(record["size_bytes"] == output["size_bytes"]);
+    CHECK(record["source"]["title"] == 2);
+    CHECK(record["source"]["digest"].get<std::string>().size() == 64);
+    CHECK(record["tracks"].size() == 2);
+    CHECK_FALSE(record["steps"].empty());
     const ByteVector before = read_all(dir / "library/Extra/Extra.mp4");
     check_error(run_program(command, dir.path()), 4, "exists already and is not overwritten",
                 "library/Extra/Extra.mp4");

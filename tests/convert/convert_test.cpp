@@ -183,6 +183,58 @@ TEST_CASE("film names come from folders and labels", "[convert]") {
     CHECK(convert::library_path(film_name("Film (2019)"), "mp4") == base::Path("Film (2019)/Film (2019).mp4"));
 }
 
+TEST_CASE("discs of one film, seasons and episodes are told by their names", "[convert]") {
+    const auto disc = [](const char* text) {
+        const convert::FilmName name = film_name(text);
+        return std::tuple(name.name, name.year, name.part, name.season);
+    };
+    CHECK(disc("Lanterns (2019) Disc 2") == std::tuple("Lanterns", 2019, 2, -1));
+    CHECK(disc("Lanterns - disc2 (2019)") == std::tuple("Lanterns", 2019, 2, -1));
+    CHECK(disc("LANTERNS_DISC_1") == std::tuple("Lanterns", 0, 1, -1));
+    CHECK(disc("Boathouse Stories Season 3 DVD 1") == std::tuple("Boathouse Stories", 0, 1, 3));
+    CHECK(disc("Disc 2") == std::tuple("Disc 2", 0, 0, -1));  // nothing else is left
+    CHECK(disc("Compact Disc") == std::tuple("Compact Disc", 0, 0, -1));
+    CHECK(disc("Part 2") == std::tuple("Part 2", 0, 0, -1));
+    const convert::FilmName episode = convert::given_name("Boathouse Stories (2018) S02E11");
+    CHECK(episode.name == "Boathouse Stories");
+    CHECK(episode.year == 2018);
+    CHECK(episode.season == 2);
+    CHECK(episode.episode == 11);
+    CHECK(episode.full() == "Boathouse Stories (2018) S02E11");
+}
+
+TEST_CASE("a house's templates make the names", "[convert]") {
+    using convert::FilmName;
+    const FilmName film{"Lanterns", 2019}, unknown{"Up"}, second{"Lanterns", 2019, 2}, episode{"Stories", 0, 0, 1, 4},
+        special{"Stories", 2018, 0, 0, 1};
+    const auto path = [](const FilmName& name, const convert::NameTemplates& templates = {}) {
+        REQUIRE(convert::check(templates));
+        return convert::library_path(name, "mkv", templates).string();
+    };
+    CHECK(path(film) == "Lanterns (2019)/Lanterns (2019).mkv");
+    CHECK(path(unknown) == "Up/Up.mkv");
+    CHECK(path(second) == "Lanterns (2019)/Lanterns (2019) - part2.mkv");
+    CHECK(path(episode) == "Stories/Season 01/Stories - S01E04.mkv");
+    CHECK(path(special) == "Stories (2018)/Season 00/Stories (2018) - S00E01.mkv");
+    const convert::NameTemplates house{"Films/{year}/{title} [{year:4}] cd{part}", "{series}/{season}x{episode:03}"};
+    CHECK(path(second, house) == "Films/2019/Lanterns [2019] cd2.mkv");
+    CHECK(path(episode, house) == "Stories/1x004.mkv");
+    CHECK(path(unknown, {"{title} ({year}) x", "{title} {episode}"}) == "Up x.mkv");
+    // Nothing that an SMB client or a file system would refuse.
+    CHECK(path({"a/b: \"c\"?"}) == "a-b- -c--/a-b- -c--.mkv");
+    CHECK(path({"NUL"}) == "NUL_/NUL_.mkv");
+    CHECK(path({"Trailing. "}, {"{title}/x{title}", "{title}{episode}"}) == "Trailing/xTrailing.mkv");
+    const std::string longest = path({std::string(300, 'x') + "\xC3\xA9"});
+    CHECK(base::Path(longest).filename().string().size() == 204);
+    CHECK(convert::safe_name(std::string(199, 'x') + "\xC3\xA9") == std::string(199, 'x'));
+    for (const char* film_names : {"{titel}", "fixed", "{title", "/{title}", "../{title}", "a/../{title}", "{title}/",
+                                   "{title:9999999}", "{title:x}", ""}) {
+        CAPTURE(film_names);
+        CHECK_FALSE(convert::check({film_names, convert::NameTemplates().episode}));
+    }
+    CHECK_FALSE(convert::check({convert::NameTemplates().film, "{title} {season}"}));
+}
+
 TEST_CASE("a plan says what happens to each track, and why", "[convert]") {
     const TempDir dir;
     const auto input = open_sample();
@@ -242,7 +294,8 @@ TEST_CASE("a conversion keeps every picture, the chapters and the length", "[con
     CHECK(furthest == outcome->duration);
     CHECK(outcome->problems.empty());
     CHECK(outcome->size_bytes == std::filesystem::file_size(dir / "Quick (2021)/Quick (2021).mp4"));
-    CHECK(dir.files() == std::vector<std::string>{"Quick (2021)/Quick (2021).mp4"});
+    CHECK(dir.files() == std::vector<std::string>{"Quick (2021)/Quick (2021).mp4",
+                                                  "Quick (2021)/Quick (2021).mp4.record.json"});
     auto file = base::FileSource::open(outcome->path());
     REQUIRE(file);
     const auto movie = container::read_mp4(*file);

@@ -30,6 +30,7 @@ Result<convert::Plan> plan_into(const source::Input& input, const base::Path& in
     request.name = "Lake (2021)";
     WAVECREST_TRY_ASSIGN(plan, convert::make_plan(input, request));
     plan.piece_length = base::from_seconds(2);
+    plan.record = false;  // it tells the time
     return plan;
 }
 
@@ -139,4 +140,48 @@ TEST_CASE("a file that was finished before the others stays as it is", "[convert
     CHECK(convert::run(**input, *rest, {}, cancel));
     CHECK(std::filesystem::last_write_time(film / "Lake (2021).mp4") == first_written);
     CHECK(same_folders(dir / "whole", dir / "again"));
+}
+
+TEST_CASE("of several titles those that were made before are not made again", "[convert]") {
+    const TempDir dir;
+    const auto input = source::open_input(sample_disc());
+    REQUIRE(input);
+    const Cancel cancel;
+    convert::Request request;
+    request.profiles = {*profile::parse("name = \"a\"\n[video]\neffort = 1\nmax_size = \"160x90\"\n", "p.toml")};
+    request.into = dir / "library";
+    request.extras = true;
+    const auto plans = convert::make_plans(**input, request);
+    REQUIRE(plans);
+    REQUIRE(plans->size() == 2);
+    const base::Path film = plans->front().target(), extra = plans->back().target();
+    CHECK(extra == film.parent_path() / "extras" / "Sample Film - title 2.mp4");
+    REQUIRE(convert::run(**input, plans->back(), {}, cancel));
+    // The extra is there, with its record: only the film is left.
+    const auto rest = convert::make_plans(**input, request);
+    REQUIRE(rest);
+    REQUIRE(rest->size() == 1);
+    CHECK(rest->front().target() == film);
+    SECTION("then nothing is left") {
+        REQUIRE(convert::run(**input, rest->front(), {}, cancel));
+        const auto none = convert::make_plans(**input, request);
+        REQUIRE_FALSE(none);
+        CHECK(none.error().where == film.string());
+    }
+    SECTION("made in another way it is in the way") {
+        request.profiles.front().video.quality = 50;
+        CHECK_FALSE(convert::make_plans(**input, request));
+    }
+    SECTION("so is a file that isn't the one recorded") {
+        write_all(extra, std::string("something else"));
+        CHECK_FALSE(convert::make_plans(**input, request));
+    }
+    SECTION("and one whose record is gone, or rubbish") {
+        base::Path record = extra;
+        record += ".record.json";
+        for (const char* text : {"", "{", "[]", "{\"source\": 3}", "{\"source\": {}, \"size_bytes\": \"x\"}"}) {
+            write_all(record, std::string(text));
+            CHECK_FALSE(convert::make_plans(**input, request));
+        }
+    }
 }
