@@ -53,6 +53,12 @@ void add_output(CLI::App* app, Output& output, bool with_out = false) {
         app->add_option("--out", output.out, "folder for result files: JSON, CSV and charts")->type_name("DIR");
 }
 
+void add_nice(CLI::App* app, std::string& nice) {
+    app->add_option("--nice", nice,
+                    "work only at these hours, or with this share of the processor: 22:00-07:00, \"50 %\"")
+        ->type_name("WHEN");
+}
+
 void add_retries(CLI::App* app, int& retries) {
     app->add_option("--retries", retries, "read attempts before a sector counts as lost")
         ->capture_default_str()
@@ -394,6 +400,7 @@ void add_convert(CLI::App& app, AllOptions& all, Command& command) {
                           "write the result though more than 1 % or 10 s of the input can't be read");
     convert_app->add_flag("--queue", all.convert.queue,
                           "put it into the list of jobs instead of converting it now: see job run");
+    add_nice(convert_app, all.convert.nice);
     convert_app->add_flag("--plan", all.convert.plan, "dry run: actions, size, time");
     convert_app->add_flag("--measure-quality", all.convert.quality,
                           "decode the result and compare it with the source; with --plan on samples");
@@ -600,10 +607,13 @@ void add_job(CLI::App& app, AllOptions& all, Command& command) {
     add_examples(stop, {"wavecrest job stop 3"});
     auto* run = add("run", "work through the jobs that wait", run_job_run);
     run->add_flag("--wait", all.job.wait, "then wait for more, until Ctrl-C");
+    add_nice(run, all.job.nice);
     add_output(run, all.job.output);
     add_examples(run, {"wavecrest job run", "wavecrest job run --wait"});
     auto* service = add("service", "print the systemd unit that works through them at every boot", run_job_service);
-    add_examples(service, {"wavecrest job service | sudo tee /etc/systemd/system/wavecrest-jobs.service"});
+    add_nice(service, all.job.nice);
+    add_examples(service, {"wavecrest job service --nice 22:00-07:00",
+                           "wavecrest job service | sudo tee /etc/systemd/system/wavecrest-jobs.service"});
 }
 
 void add_verify(CLI::App& app, AllOptions& all, Command& command) {

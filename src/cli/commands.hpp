@@ -53,6 +53,7 @@ struct ConvertOptions {
     std::string film_names, episode_names;  // templates; empty: the usual ones
     std::string list;                       // a file that names what is on the shelf
     bool record = true;
+    std::string nice;  // hours, a share of the processor; empty: at any time
     int retries = 2;
     bool plan = false;
     bool quality = false;
@@ -82,6 +83,7 @@ struct JobOptions {
     std::string state;        // only those, in a list
     bool all_failed = false;  // to try again
     bool wait = false;        // for jobs to come
+    std::string nice;         // as in ConvertOptions
     Output output;
 };
 int run_job_list(const JobOptions& options);

@@ -238,6 +238,8 @@ int carry_out(const ConvertOptions& options, const source::Input& input, const s
     if (!decisions.empty()) result["decisions"] = decisions;
     std::optional<Error> failure;
     bool lost = false;
+    const auto pacer = pacer_for(options.nice);
+    if (!pacer) return report_error(pacer.error(), json);
     JobEntry entry(options);
     for (const convert::Plan& plan : plans) {
         if (!json && !options.output.quiet) print_plan(plan, label_of(options));
@@ -248,7 +250,7 @@ int carry_out(const ConvertOptions& options, const source::Input& input, const s
         {
             ProgressLine line(plans.size() > 1 ? fmt::format("converting title {}", plan.title) : "converting",
                               options.output.quiet);
-            outcome = convert::run(input, plan, line.callback(), cancel());
+            outcome = convert::run(input, plan, paced(*pacer, line.callback(), cancel()), cancel());
         }
         if (!outcome) {
             failure = outcome.error();
@@ -398,6 +400,7 @@ Result<std::vector<SiteChoice>> site_devices(const ConvertOptions& options) {
 
 int run_convert(const ConvertOptions& asked) {
     ConvertOptions given = asked;
+    if (const auto pacer = pacer_for(given.nice); !pacer) return report_error(pacer.error(), given.output.json);
     if (!given.site.empty()) {
         const auto site = site::load(given.site);
         if (!site) return report_error(site.error(), given.output.json);

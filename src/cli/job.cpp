@@ -8,6 +8,8 @@
 #include <atomic>
 #include <ctime>
 #include <nlohmann/json.hpp>
+#include <numeric>
+#include <regex>
 #include <thread>
 
 #include "base/log.hpp"
@@ -57,13 +59,89 @@ std::string result_text(const job::Record& record) {
     }
 }
 
+}  // namespace
+
+Result<std::shared_ptr<job::Pacer>> pacer_for(const std::string& nice) {
+    job::Nice wanted;
+    if (!nice.empty()) {
+        WAVECREST_TRY_ASSIGN(parsed, job::parse_nice(nice));
+        wanted = parsed;
+    }
+    return std::make_shared<job::Pacer>(wanted, job::real_world());
+}
+
+Progress paced(std::shared_ptr<job::Pacer> pacer, Progress inner, const Cancel& cancel) {
+    return [pacer = std::move(pacer), inner = std::move(inner), &cancel](const ProgressState& state) {
+        if (inner) inner(state);
+        job::wait_for(*pacer, note, cancel);
+    };
+}
+
+namespace {
+
+// How far several jobs are together, by the sizes of their sources.
+class Overall {
+  public:
+    explicit Overall(std::vector<std::uint64_t> sizes) : sizes_(std::move(sizes)) {
+        total_ = std::accumulate(sizes_.begin(), sizes_.end(), std::uint64_t{0});
+    }
+    bool of_several() const { return sizes_.size() > 1 && total_ > 0; }
+    // "  |  all 38 % 1 h 20 min left", while this much (0 to 1) of the current one is done.
+    std::string text(double fraction) const {
+        const double done = part(fraction);
+        const double elapsed = std::chrono::duration<double>(std::chrono::steady_clock::now() - start_).count();
+        std::string text = fmt::format("  |  all {:.0f} %", 100 * done);
+        constexpr double kEnough = 0.01;  // to guess from
+        if (done > kEnough)
+            text += fmt::format(" {} left", base::format_span(base::from_seconds(elapsed / done * (1 - done))));
+        return text;
+    }
+    void next() { before_ += current_ < sizes_.size() ? sizes_[current_++] : 0; }
+
+  private:
+    double part(double fraction) const {
+        const double here = current_ < sizes_.size() ? static_cast<double>(sizes_[current_]) : 0.0;
+        return (static_cast<double>(before_) + fraction * here) / static_cast<double>(total_);
+    }
+
+    std::vector<std::uint64_t> sizes_;
+    std::uint64_t total_ = 0, before_ = 0;
+    std::size_t current_ = 0;
+    std::chrono::steady_clock::time_point start_ = std::chrono::steady_clock::now();
+};
+
+std::uint64_t size_of(const base::Path& source) {
+    std::error_code error;
+    if (!std::filesystem::is_directory(source, error)) {
+        const std::uintmax_t size = std::filesystem::file_size(source, error);
+        return error ? 0 : size;
+    }
+    std::uint64_t size = 0;
+    for (auto i = std::filesystem::recursive_directory_iterator(source, error);
+         !error && i != std::filesystem::recursive_directory_iterator(); i.increment(error)) {
+        std::error_code unknown;
+        if (const std::uintmax_t one = i->file_size(unknown); !unknown) size += one;
+    }
+    return size;
+}
+
+Overall overall_of(job::Store& store, const std::vector<std::int64_t>& ids) {
+    std::vector<std::uint64_t> sizes;
+    for (const std::int64_t id : ids) {
+        const auto record = store.get(id);
+        sizes.push_back(record ? size_of(record->job.source) : 0);
+    }
+    return Overall(std::move(sizes));
+}
+
 // One job, with its progress kept in the list; ends early when the program or the job is to stop.
 struct Worked {
     job::State state = job::State::done;
     bool lost = false, interrupted = false;
     std::optional<Error> error;
 };
-Result<Worked> work_one(job::Store& store, const job::Record& record, const std::string& doing, const Output& output) {
+Result<Worked> work_one(job::Store& store, const job::Record& record, const std::string& doing, const Overall& overall,
+                        const std::shared_ptr<job::Pacer>& pacer, const Output& output) {
     Cancel stop;
     std::atomic<double> progress{0};
     std::atomic<bool> over{false}, stopped{false};
@@ -81,13 +159,15 @@ Result<Worked> work_one(job::Store& store, const job::Record& record, const std:
     });
     Result<job::Done> done;
     {
-        ProgressLine line(doing, output.quiet);
+        std::function<std::string(double)> all;
+        if (overall.of_several()) all = [&overall](double part) { return overall.text(part); };
+        ProgressLine line(doing, output.quiet, all);
         const auto show = line.callback();
         const Progress both = [&](const ProgressState& state) {
             if (state.total.count() > 0) progress = base::to_seconds(state.done) / base::to_seconds(state.total);
             if (show) show(state);
         };
-        done = job::run(record.job, both, stop);
+        done = job::run(record.job, paced(pacer, both, stop), stop);
     }
     over = true;
     watching.join();
@@ -121,15 +201,38 @@ void print_worked(const job::Record& record, const Worked& worked) {
     print("  where:  {}\n  to do:  {}\n", worked.error->where, worked.error->remedy);
 }
 
+// What came of those that are done.
+struct Saved {
+    std::size_t films = 0;
+    std::uint64_t bytes = 0, source = 0;
+    double seconds = 0;
+    std::uint64_t difference() const { return bytes < source ? source - bytes : bytes - source; }
+    void add(const job::Record& record) {
+        const Json json = Json::parse(record.result, nullptr, false);
+        if (record.state != job::State::done || !json.is_object() || json["files"].empty()) return;
+        ++films;
+        for (const Json& file : json["files"]) bytes += file.value("bytes", std::uint64_t{0});
+        source += json.value("source_bytes", std::uint64_t{0});
+        seconds += json.value("elapsed_s", 0.0);
+    }
+};
+
 // Works through these, or through all that wait and are due; the program's exit status.
-int work(job::Store& store, const std::vector<std::int64_t>& ids, bool wait, const Output& output) {
+int work(job::Store& store, const std::vector<std::int64_t>& ids, bool wait, const std::string& nice,
+         const Output& output) {
+    const auto pacer = pacer_for(nice);
+    if (!pacer) return report_error(pacer.error(), output.json);
     // Streams that are being watched come first.
     host::yield_to_others();
     Json list = Json::array();
     bool lost = false, failed = false;
     std::size_t number = 0;
+    Overall overall = overall_of(store, ids);
+    Saved saved;
     while (!cancel().requested()) {
         if (!ids.empty() && number >= ids.size()) break;
+        job::wait_for(**pacer, note, cancel());
+        if (cancel().requested()) break;
         const auto record =
             store.claim(wall_now(), ids.empty() ? std::nullopt : std::optional<std::int64_t>(ids[number]));
         if (!record) return report_error(record.error(), output.json);
@@ -143,16 +246,22 @@ int work(job::Store& store, const std::vector<std::int64_t>& ids, bool wait, con
         const std::string doing = ids.size() > 1
                                       ? fmt::format("{} of {}: {}", number, ids.size(), job::name_of((*record)->job))
                                       : fmt::format("job {}: {}", (*record)->id, job::name_of((*record)->job));
-        const auto worked = work_one(store, **record, doing, output);
+        const auto worked = work_one(store, **record, doing, overall, *pacer, output);
         if (!worked) return report_error(worked.error(), output.json);
         lost = lost || worked->lost;
         failed = failed || (worked->error && !worked->interrupted);
         const auto after = store.get((*record)->id);
         if (!after) return report_error(after.error(), output.json);
+        overall.next();
+        saved.add(*after);
         list.push_back(report::to_json(*after));
         if (!output.json) print_worked(*after, *worked);
     }
     const bool interrupted = cancel().requested();
+    if (!output.json && saved.films > 1)
+        print("\n{} films: {} of {}, {} {}, in {}.\n", saved.films, base::format_bytes(saved.bytes),
+              base::format_bytes(saved.source), base::format_bytes(saved.difference()),
+              saved.bytes < saved.source ? "saved" : "more", base::format_span(base::from_seconds(saved.seconds)));
     if (output.json) {
         print_json({{"jobs", list}, {"interrupted", interrupted}});
     } else if (interrupted) {
@@ -373,7 +482,7 @@ int run_convert_many(const ConvertOptions& options, const std::vector<std::strin
         }
         return 0;
     }
-    const int status = work(**store, ids, false, options.output);
+    const int status = work(**store, ids, false, options.nice, options.output);
     return status == 0 && unknown ? kSomeFailed : status;
 }
 
@@ -508,20 +617,24 @@ int run_job_stop(const JobOptions& options) {
 int run_job_run(const JobOptions& options) {
     const auto store = open_store();
     if (!store) return report_error(store.error(), options.output.json);
-    return work(**store, {}, options.wait, options.output);
+    return work(**store, {}, options.wait, options.nice, options.output);
 }
 
-int run_job_service(const JobOptions&) {
+int run_job_service(const JobOptions& options) {
+    if (const auto pacer = pacer_for(options.nice); !pacer) return report_error(pacer.error());
     std::error_code error;
     const auto program = std::filesystem::read_symlink("/proc/self/exe", error);
     const passwd* user = ::getpwuid(::geteuid());
     // Jobs are this user's; conversions give way to streams, and end cleanly when the machine goes down.
     print(
         "[Unit]\nDescription=Wavecrest conversions\nAfter=local-fs.target remote-fs.target network.target\n\n"
-        "[Service]\nUser={}\nExecStart={} job run --wait --quiet\nNice=10\nIOSchedulingClass=idle\n"
+        "[Service]\nUser={}\nExecStart={} job run --wait --quiet{}\nNice=10\nIOSchedulingClass=idle\n"
         "KillSignal=SIGTERM\nTimeoutStopSec=30\nRestart=on-failure\nRestartSec=30\n\n"
         "[Install]\nWantedBy=multi-user.target\n",
-        user != nullptr ? user->pw_name : "root", error ? std::string("wavecrest") : program.string());
+        user != nullptr ? user->pw_name : "root", error ? std::string("wavecrest") : program.string(),
+        // (A percent sign is the unit file's own.)
+        options.nice.empty() ? ""
+                             : fmt::format(" --nice \"{}\"", std::regex_replace(options.nice, std::regex("%"), "%%")));
     std::fflush(stdout);
     print(stderr,
           "\nTo install it:\n  wavecrest job service | sudo tee /etc/systemd/system/wavecrest-jobs.service\n  sudo "

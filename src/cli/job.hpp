@@ -9,6 +9,7 @@
 #include "cli/commands.hpp"
 #include "device/device.hpp"
 #include "job/job.hpp"
+#include "job/nice.hpp"
 
 namespace wavecrest::cli {
 
@@ -41,6 +42,11 @@ class JobEntry {
     struct State;
     std::unique_ptr<State> state_;  // nothing where there is no list
 };
+
+// When work may go on: by --nice, and not while a stream of this machine suffers.
+Result<std::shared_ptr<job::Pacer>> pacer_for(const std::string& nice);
+// Progress that holds the work up as the pacer says, and notes why.
+Progress paced(std::shared_ptr<job::Pacer> pacer, Progress inner, const Cancel& cancel);
 
 // Several sources, or a folder of them.
 bool are_many(const std::vector<std::string>& inputs);

@@ -231,7 +231,7 @@ int run_stream_order(const std::string& order, const StreamControlOptions& optio
     } else {
         // What is on its way is seen first: with a connection what the player holds, with HLS three segments and more.
         const double late = done->value("hls_latency_s", 0.0);
-        const std::string hls = late > 0 ? fmt::format("; HLS viewers see it about {:.0f} s later", late) : "";
+        const std::string hls = late > 0 ? fmt::format("; HLS viewers see it up to {:.0f} s later", late) : "";
         // (Where there is HLS, more is made ahead.)
         const std::string seeking = late > 0 ? "seeking, about 3 s" : "seeking, about 2 s";
         print("{}: {}, for all viewers{}.\n", done->value("stream", options.stream),

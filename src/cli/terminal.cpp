@@ -153,6 +153,7 @@ std::string slug(const std::string& text) {
 
 struct ProgressLine::State {
     std::string doing;
+    std::function<std::string(double)> overall;
     bool terminal = false;
     bool drawn = false;
     std::chrono::steady_clock::time_point start = std::chrono::steady_clock::now();
@@ -160,9 +161,11 @@ struct ProgressLine::State {
     bool past_kept = false;
 };
 
-ProgressLine::ProgressLine(std::string doing, bool quiet) : state_(quiet ? nullptr : std::make_unique<State>()) {
+ProgressLine::ProgressLine(std::string doing, bool quiet, std::function<std::string(double)> overall)
+    : state_(quiet ? nullptr : std::make_unique<State>()) {
     if (!state_) return;
     state_->doing = std::move(doing);
+    state_->overall = std::move(overall);
     state_->terminal = ::isatty(STDERR_FILENO) != 0;
     state_->last = state_->start;
 }
@@ -196,6 +199,7 @@ void ProgressLine::show(const ProgressState& state) {
                 : fmt::format("  going through what was finished before ({})", base::format_clock(state.kept));
     if (speed > 0 && total > done)
         line += fmt::format("  {} left", base::format_span(base::from_seconds((total - done) / speed)));
+    if (state_->overall && total > 0) line += state_->overall(done / total);
     print(stderr, "{}{}{}", Raw{state_->terminal ? "\r\033[K" : ""}, line, Raw{state_->terminal ? "" : "\n"});
     state_->drawn = true;
 }

@@ -5,6 +5,7 @@
 
 #include <chrono>
 #include <cstdio>
+#include <functional>
 #include <memory>
 #include <nlohmann/json_fwd.hpp>
 #include <string>
@@ -94,7 +95,8 @@ std::string slug(const std::string& text);
 // A progress line: drawn over itself on a terminal, a line every few seconds elsewhere. Nothing when quiet.
 class ProgressLine {
   public:
-    ProgressLine(std::string doing, bool quiet);
+    // `overall`, where there is more than this, tells of all of it, by how much of this is done (0 to 1).
+    ProgressLine(std::string doing, bool quiet, std::function<std::string(double)> overall = {});
     ~ProgressLine();
     ProgressLine(const ProgressLine&) = delete;
     ProgressLine& operator=(const ProgressLine&) = delete;

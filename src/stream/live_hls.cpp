@@ -110,7 +110,8 @@ void LiveHls::pause(bool paused) {
 
 Time LiveHls::latency() const {
     const base::MutexLock lock(mutex_);
-    return base::from_seconds((static_cast<double>(before_end()) + 0.5) * static_cast<double>(target_s_));
+    constexpr double kSegments = 3.5;
+    return base::from_seconds(kSegments * static_cast<double>(target_s_));
 }
 
 std::size_t LiveHls::before_end() const {

@@ -56,8 +56,8 @@ class LiveHls {
     Result<Bytes> subtitles_segment(std::size_t track, std::uint64_t number) const;  // of text_subtitles()[track]
     // How far the end of a segment lies behind the newest; nothing for one that isn't there.
     std::optional<Time> behind(std::uint64_t number) const;
-    // How far players that begin where the playlist asks them to keep from the newest: that far before its end, and
-    // half a segment is being filled.
+    // How far behind the newest players are at most: three target durations (6.3.3: some don't begin where EXT-X-START
+    // asks them to), and half a segment is being filled.
     Time latency() const;
     // Of the segments so far: the most bits a second over one of them.
     std::int64_t peak_bps() const;

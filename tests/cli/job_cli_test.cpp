@@ -4,6 +4,7 @@
 
 #include <catch2/catch.hpp>
 #include <chrono>
+#include <ctime>
 #include <nlohmann/json.hpp>
 #include <thread>
 
@@ -174,4 +175,29 @@ TEST_CASE("a source that is gone is waited for", "[cli][job]") {
                       return all;
                   }())
                   .status == 2);
+}
+
+TEST_CASE("a conversion waits for its hours, and ends at once when asked to", "[cli][job]") {
+    const House house;
+    // Two hours from now, for one.
+    const std::time_t later = std::time(nullptr) + 2 * 3600;
+    std::tm local{};
+    ::localtime_r(&later, &local);
+    const std::string hours = std::to_string(local.tm_hour) + ":00-" + std::to_string((local.tm_hour + 1) % 24) + ":00";
+    {
+        Background waiting(
+            {"convert", "shelf/Nets.mp4", "--into", "library", "--profile", "quick.toml", "--nice", hours},
+            house.dir.path());
+        for (int i = 0; i < 100 && !std::filesystem::exists(house.dir / "library"); ++i)
+            std::this_thread::sleep_for(50ms);
+        std::this_thread::sleep_for(500ms);
+        CHECK_FALSE(std::filesystem::exists(house.dir / "library" / "Nets" / "Nets.mp4"));
+        CHECK(waiting.end(SIGINT) == 130);
+    }
+    CHECK_FALSE(std::filesystem::exists(house.dir / "library"));
+    CHECK(house.run({"convert", "shelf/Nets.mp4", "--into", "library", "--nice", "noon"}).status == 2);
+    CHECK(house.run({"job", "run", "--nice", "0 %"}).status == 2);
+    const Ran unit = house.run({"job", "service", "--nice", hours + ", 50 %"});
+    CHECK(unit.out.find("job run --wait --quiet --nice \"" + hours + ", 50 %%\"") != std::string::npos);
+    CHECK(house.convert({"shelf/Nets.mp4", "--nice", "90 %"}).status == 0);
 }

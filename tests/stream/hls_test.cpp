@@ -341,7 +341,7 @@ TEST_CASE("a live window moves on, keeps what just left it, and says when it is 
     // Players begin two long segments before the end, or three short ones.
     REQUIRE(list->start);
     CHECK(base::to_seconds(*list->start) == Approx(-3.95));
-    CHECK(base::to_seconds(hls.latency()) == Approx(5));
+    CHECK(base::to_seconds(hls.latency()) == Approx(7));
     {
         stream::LiveHls quick;
         for (int i = 0; i <= 6; ++i) quick.push(packet, true, base::from_seconds(i));
