@@ -297,21 +297,6 @@ int carry_out(const ConvertOptions& options, const source::Input& input, const s
     return lost ? kDoneWithLosses : 0;
 }
 
-// The devices that are named, or those of the site.
-Result<std::vector<device::Device>> chosen_devices(const ConvertOptions& options) {
-    std::vector<device::Device> devices;
-    if (!options.site.empty()) {
-        WAVECREST_TRY_ASSIGN(chosen, site_devices(options));
-        for (SiteChoice& one : chosen) devices.push_back(std::move(one.device));
-        return devices;
-    }
-    for (const std::string& name : options.devices) {
-        WAVECREST_TRY_ASSIGN(device, device::find(name));
-        devices.push_back(std::move(device));
-    }
-    return devices;
-}
-
 void print_decision(const convert::DevicePlan& title) {
     print("Title {} ({}, {})\n", title.pick.title->number, base::format_clock(title.pick.duration()),
           base::format_bytes(title.pick.title->size_bytes));
@@ -341,7 +326,7 @@ void print_decision(const convert::DevicePlan& title) {
 
 int run_for_devices(const ConvertOptions& options, const source::Input& input, const convert::Request& request) {
     const bool json = options.output.json;
-    const auto devices = chosen_devices(options);
+    const auto devices = chosen_devices(options.devices, options.site);
     if (!devices) return report_error(devices.error(), json);
     const auto titles = convert::plan_for_devices(input, request, *devices, options.one_file);
     if (!titles) return report_error(titles.error(), json);
@@ -395,6 +380,23 @@ Result<std::vector<SiteChoice>> site_devices(const ConvertOptions& options) {
     }
     if (devices.empty())
         return fail(ErrorKind::usage, "the site has no devices", options.site, "add a [[device]] to it");
+    return devices;
+}
+
+Result<std::vector<device::Device>> chosen_devices(const std::vector<std::string>& names, const std::string& site) {
+    std::vector<device::Device> devices;
+    if (!site.empty()) {
+        ConvertOptions options;
+        options.site = site;
+        options.devices = names;
+        WAVECREST_TRY_ASSIGN(chosen, site_devices(options));
+        for (SiteChoice& one : chosen) devices.push_back(std::move(one.device));
+        return devices;
+    }
+    for (const std::string& name : names) {
+        WAVECREST_TRY_ASSIGN(device, device::find(name));
+        devices.push_back(std::move(device));
+    }
     return devices;
 }
 

@@ -26,6 +26,8 @@ struct SiteChoice {
     std::string device_class;
 };
 Result<std::vector<SiteChoice>> site_devices(const ConvertOptions& options);
+// The devices that are named, or those of the site.
+Result<std::vector<device::Device>> chosen_devices(const std::vector<std::string>& names, const std::string& site);
 
 // A conversion that is running in this program, in the list of jobs. Where the list can't be used that is noted, and
 // the conversion goes on without.

@@ -20,23 +20,6 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-Result<std::vector<device::Device>> devices_of(const WeighOptions& options) {
-    std::vector<device::Device> devices;
-    if (!options.site.empty()) {
-        ConvertOptions site;
-        site.site = options.site;
-        site.devices = options.devices;
-        WAVECREST_TRY_ASSIGN(chosen, site_devices(site));
-        for (SiteChoice& one : chosen) devices.push_back(std::move(one.device));
-        return devices;
-    }
-    for (const std::string& name : options.devices) {
-        WAVECREST_TRY_ASSIGN(device, device::find(name));
-        devices.push_back(std::move(device));
-    }
-    return devices;
-}
-
 Result<convert::Request> request_of(const WeighOptions& options) {
     convert::Request request;
     request.pick = options.pick;
@@ -205,7 +188,7 @@ const convert::Weighed* advised(const convert::Weighing& weighing) {
 
 Result<Json> weigh(const WeighOptions& options) {
     WAVECREST_TRY(check(options));
-    WAVECREST_TRY_ASSIGN(devices, devices_of(options));
+    WAVECREST_TRY_ASSIGN(devices, chosen_devices(options.devices, options.site));
     WAVECREST_TRY_ASSIGN(request, request_of(options));
     convert::Goal goal;
     goal.ssim = options.quality;
