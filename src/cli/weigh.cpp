@@ -159,6 +159,9 @@ Status write_files(const std::string& folder, const convert::Weighing& weighing,
     const std::string stem = "weigh-" + slug(title);
     std::error_code error;
     std::filesystem::create_directories(folder, error);
+    if (error)
+        return fail(ErrorKind::machine, "the folder can't be made: " + error.message(), folder,
+                    "choose a folder you may write to with --out");
     WAVECREST_TRY(render::write_png(figure_of(weighing, title), base::Path(folder) / (stem + ".png")));
     result["figure"] = stem + ".png";
     for (std::size_t i = 0; i < weighing.profiles.size(); ++i) {

@@ -14,6 +14,12 @@ namespace wavecrest::codec {
 class PassNotes {
   public:
     static Result<std::shared_ptr<PassNotes>> create();
+    // In a folder of the caller's, where they stay; made where there is none.
+    static Result<std::shared_ptr<PassNotes>> create_in(const base::Path& folder);
+    // What keep() wrote there.
+    static Result<std::shared_ptr<PassNotes>> load(const base::Path& folder);
+    // Writes all through to the disk. Of notes in the caller's folder.
+    Status keep() const;
     ~PassNotes();
     PassNotes(const PassNotes&) = delete;
     PassNotes& operator=(const PassNotes&) = delete;
@@ -22,8 +28,9 @@ class PassNotes {
     ByteVector bytes;
 
   private:
-    explicit PassNotes(base::Path folder) : folder_(std::move(folder)) {}
+    PassNotes(base::Path folder, bool stays) : folder_(std::move(folder)), stays_(stays) {}
     base::Path folder_;
+    bool stays_;
 };
 
 }  // namespace wavecrest::codec

@@ -6,6 +6,7 @@
 #include <chrono>
 #include <cmath>
 #include <map>
+#include <sstream>
 
 #include "base/atomic_file.hpp"
 #include "base/clock.hpp"
@@ -332,55 +333,6 @@ Status share_out(const Plan& plan, const transcode::GraphResult& result, const s
     return {};
 }
 
-// Goes through the title beforehand for the bits of its video: where they are needed, and how many other tracks leave.
-Status prepare_passes(const source::Input& input, const Plan& plan, transcode::GraphSettings& graph,
-                      const std::function<Progress(int)>& part, const Cancel& cancel) {
-    for (transcode::VideoEncode& one : graph.video_encodes) {
-        if (one.encode.mean_bps == 0) continue;
-        WAVECREST_TRY_ASSIGN(notes, codec::PassNotes::create());
-        one.encode.notes = std::move(notes);
-    }
-    std::vector<Counted> counted(plan.outputs.size());
-    transcode::GraphResult result;
-    for (int pass = 0; pass < first_passes(plan); ++pass) {
-        std::fill(counted.begin(), counted.end(), Counted{});
-        WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
-        const auto sink = [&](std::size_t output,
-                              const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
-            return std::make_unique<CountingSink>(tracks, counted.at(output));
-        };
-        transcode::GraphSettings first = first_pass(graph);
-        WAVECREST_TRY_ASSIGN(made, transcode::run(*source, first, sink, part(pass), cancel));
-        result = std::move(made);
-        WAVECREST_TRY(share_out(plan, result, counted, graph));
-    }
-    for (transcode::VideoEncode& one : graph.video_encodes) {
-        if (one.encode.mean_bps > 0) one.encode.pass = codec::VideoEncoderSettings::Pass::second;
-    }
-    return {};
-}
-
-// Listens to the audio once, for the gain that brings it to a loudness.
-Status find_gains(const source::Input& input, const Plan& plan, transcode::GraphSettings& graph, const Cancel& cancel) {
-    std::vector<transcode::AudioEncode> asked;
-    for (const transcode::AudioEncode& one : graph.audio_encodes) {
-        if (one.loudness) asked.push_back(one);
-    }
-    std::vector<measure::ProgrammeLoudness> meters(asked.size());
-    WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
-    WAVECREST_TRY(transcode::listen(
-        *source, asked, [&](std::size_t number, const AudioFrames& audio) { meters[number].push(audio); }, cancel));
-    std::size_t number = 0;
-    for (transcode::AudioEncode& one : graph.audio_encodes) {
-        if (!one.loudness) continue;
-        const auto measured = meters[number++].result();
-        constexpr double kSilence = -70;  // LUFS: nothing counts below (BS.1770)
-        if (!measured || !(measured->integrated > kSilence)) continue;
-        one.gain = static_cast<float>(std::pow(10, (*one.loudness - measured->integrated) / 20));
-    }
-    return {};
-}
-
 // Where finished pieces are kept; nothing where that is no use.
 class KeptPieces {
   public:
@@ -406,7 +358,56 @@ class KeptPieces {
     Status begin_finishing(const std::vector<std::uint64_t>& inodes) {
         return folder_ ? folder_->begin_finishing(inodes) : Status{};
     }
-    bool any() const { return folder_ && folder_->count(0) > 0; }
+    bool any() const { return folder_ && (folder_->count(0) > 0 || folder_->passes()); }
+    bool has_passes() const { return folder_ && folder_->passes(); }
+
+    // Gives the encodes of two passes something to note in.
+    Status take_notes(transcode::GraphSettings& graph) {
+        if (folder_) WAVECREST_TRY(folder_->make());
+        for (std::size_t i = 0; i < graph.video_encodes.size(); ++i) {
+            codec::VideoEncoderSettings& encode = graph.video_encodes[i].encode;
+            if (encode.mean_bps == 0) continue;
+            WAVECREST_TRY_ASSIGN(notes,
+                                 folder_ ? codec::PassNotes::create_in(folder_->notes(i)) : codec::PassNotes::create());
+            encode.notes = std::move(notes);
+        }
+        return {};
+    }
+    // Keeps them when the first passes are over, with the rates that were found.
+    Status keep_notes(const transcode::GraphSettings& graph) {
+        if (!folder_) return {};
+        std::string rates;
+        for (const transcode::VideoEncode& one : graph.video_encodes) {
+            if (one.encode.notes) WAVECREST_TRY(one.encode.notes->keep());
+            rates += fmt::format("{}\n", one.encode.mean_bps);
+        }
+        return folder_->keep_passes(rates);
+    }
+    // What an earlier run kept; false where that can't be used.
+    bool restore_notes(transcode::GraphSettings& graph) const {
+        const auto passes = folder_ ? folder_->passes() : std::nullopt;
+        if (!passes) return false;
+        std::istringstream rates(*passes);
+        std::vector<std::pair<std::int64_t, std::shared_ptr<codec::PassNotes>>> found;
+        for (std::size_t i = 0; i < graph.video_encodes.size(); ++i) {
+            std::int64_t rate = 0;
+            if (!(rates >> rate) || (rate > 0) != (graph.video_encodes[i].encode.mean_bps > 0)) return false;
+            if (rate == 0) {
+                found.emplace_back();
+                continue;
+            }
+            auto notes = codec::PassNotes::load(folder_->notes(i));
+            if (!notes) return false;
+            found.emplace_back(rate, std::move(*notes));
+        }
+        for (std::size_t i = 0; i < found.size(); ++i) {
+            codec::VideoEncoderSettings& encode = graph.video_encodes[i].encode;
+            encode.mean_bps = found[i].first;
+            encode.notes = std::move(found[i].second);
+        }
+        return true;
+    }
+
     void give_up() { folder_.reset(); }
 
     // Has encodes made in pieces. What an earlier run finished of all of them.
@@ -441,6 +442,13 @@ class KeptPieces {
             return error;
         }
         const std::string at = base::format_clock(folder_->count(0) * length);
+        if (folder_->count(0) == 0) {
+            const std::string first =
+                fmt::format("run the same command again: its first pass is kept (in {})", folder_->path().string());
+            error.remedy =
+                error.kind == ErrorKind::interrupted ? first : fmt::format("{}; then {}", error.remedy, first);
+            return error;
+        }
         const std::string kept = fmt::format("run the same command again: it goes on from about {} (kept in {})", at,
                                              folder_->path().string());
         error.remedy = error.kind == ErrorKind::interrupted ? kept : fmt::format("{}; then {}", error.remedy, kept);
@@ -451,6 +459,56 @@ class KeptPieces {
     std::shared_ptr<transcode::PieceFolder> folder_;
     std::vector<base::Path> missing_;  // folders, the innermost first
 };
+
+void to_second_pass(transcode::GraphSettings& graph) {
+    for (transcode::VideoEncode& one : graph.video_encodes) {
+        if (one.encode.mean_bps > 0) one.encode.pass = codec::VideoEncoderSettings::Pass::second;
+    }
+}
+
+// Goes through the title beforehand for the bits of its video: where they are needed, and how many other tracks leave.
+Status prepare_passes(const source::Input& input, const Plan& plan, transcode::GraphSettings& graph,
+                      const std::function<Progress(int)>& part, KeptPieces& pieces, const Cancel& cancel) {
+    WAVECREST_TRY(pieces.take_notes(graph));
+    std::vector<Counted> counted(plan.outputs.size());
+    transcode::GraphResult result;
+    for (int pass = 0; pass < first_passes(plan); ++pass) {
+        std::fill(counted.begin(), counted.end(), Counted{});
+        WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
+        const auto sink = [&](std::size_t output,
+                              const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
+            return std::make_unique<CountingSink>(tracks, counted.at(output));
+        };
+        transcode::GraphSettings first = first_pass(graph);
+        WAVECREST_TRY_ASSIGN(made, transcode::run(*source, first, sink, part(pass), cancel));
+        result = std::move(made);
+        WAVECREST_TRY(share_out(plan, result, counted, graph));
+    }
+    WAVECREST_TRY(pieces.keep_notes(graph));
+    to_second_pass(graph);
+    return {};
+}
+
+// Listens to the audio once, for the gain that brings it to a loudness.
+Status find_gains(const source::Input& input, const Plan& plan, transcode::GraphSettings& graph, const Cancel& cancel) {
+    std::vector<transcode::AudioEncode> asked;
+    for (const transcode::AudioEncode& one : graph.audio_encodes) {
+        if (one.loudness) asked.push_back(one);
+    }
+    std::vector<measure::ProgrammeLoudness> meters(asked.size());
+    WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
+    WAVECREST_TRY(transcode::listen(
+        *source, asked, [&](std::size_t number, const AudioFrames& audio) { meters[number].push(audio); }, cancel));
+    std::size_t number = 0;
+    for (transcode::AudioEncode& one : graph.audio_encodes) {
+        if (!one.loudness) continue;
+        const auto measured = meters[number++].result();
+        constexpr double kSilence = -70;  // LUFS: nothing counts below (BS.1770)
+        if (!measured || !(measured->integrated > kSilence)) continue;
+        one.gain = static_cast<float>(std::pow(10, (*one.loudness - measured->integrated) / 20));
+    }
+    return {};
+}
 
 }  // namespace
 
@@ -506,13 +564,19 @@ Result<Outcome> run_keeping(const source::Input& input, const Plan& plan, KeptPi
     if (plan.wants_loudness()) WAVECREST_TRY(find_gains(input, plan, graph, cancel));
     // Each pass counts for the same part of the work.
     const int passes = first_passes(plan) + 1;
+    const bool before = pieces.has_passes();  // those of an earlier run
     const auto part = [&](int number) -> Progress {
         if (!progress) return {};
-        return [&progress, number, passes, kept = outcome.kept](const ProgressState& state) {
-            progress({(state.total * number + state.done) / passes, state.total, kept});
+        return [&progress, number, passes, kept = outcome.kept, before](const ProgressState& state) {
+            progress({(state.total * number + state.done) / passes, state.total,
+                      before ? state.total * number / passes : kept});
         };
     };
-    if (plan.two_passes()) WAVECREST_TRY(prepare_passes(input, plan, graph, part, cancel));
+    if (plan.two_passes() && pieces.restore_notes(graph)) {
+        to_second_pass(graph);
+    } else if (plan.two_passes()) {
+        WAVECREST_TRY(prepare_passes(input, plan, graph, part, pieces, cancel));
+    }
     WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
     outcome.title = plan.title;
     outcome.source_bytes = plan.source_bytes;

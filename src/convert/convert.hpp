@@ -134,8 +134,8 @@ struct Outcome {
 };
 // Checks free space, converts, and puts the finished files in their places. Of a long title finished pieces of the
 // video are kept beside the file meanwhile: killed or interrupted, out of space, or refused for its losses, the same
-// run goes on behind them and gives the same bytes. After other errors nothing is left. Video in two passes isn't kept,
-// nor what comes over a pipe; nor anything where there isn't space for it twice.
+// run goes on behind them and gives the same bytes. After other errors nothing is left. Of video in two passes the
+// first is kept. Nothing is of what comes over a pipe, nor where there isn't space for it twice.
 Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress& progress, const Cancel& cancel);
 // Writes what came of it to the log.
 void log_outcome(const Outcome& outcome);

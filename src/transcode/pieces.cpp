@@ -36,6 +36,7 @@ constexpr std::size_t kPacketHeader = 4 + 3 * 8 + 1, kCrc = 4;
 constexpr const char* kKeyFile = "key";
 constexpr const char* kFinishing = "finishing";
 constexpr const char* kPiece = ".piece";
+constexpr const char* kPassesFile = "passes";
 
 // What the first piece's buffer holds at the start, in parts of the whole; encoders assume the same.
 constexpr double kFirstLevel = 0.9;
@@ -362,9 +363,9 @@ Result<std::shared_ptr<PieceFolder>> PieceFolder::open(const base::Path& target,
     for (auto entry = std::filesystem::directory_iterator(self->path_, error);
          !error && entry != std::filesystem::directory_iterator(); entry.increment(error)) {
         std::error_code ignored;
-        if (entry->path().extension() != kPiece && entry->path().filename() != kKeyFile &&
-            entry->path().filename() != kFinishing)
-            std::filesystem::remove(entry->path(), ignored);
+        const base::Path name = entry->path().filename();
+        if (name.extension() != kPiece && name != kKeyFile && name != kFinishing && name != kPassesFile)
+            std::filesystem::remove(entry->path(), ignored);  // (not folders with something in them)
     }
     return self;
 }
@@ -412,6 +413,20 @@ int PieceFolder::count(std::size_t encode) const {
 
 base::Path PieceFolder::piece(std::size_t encode, int number) const {
     return path_ / fmt::format("video-{}-{:05}{}", encode + 1, number + 1, kPiece);
+}
+
+base::Path PieceFolder::notes(std::size_t encode) const {
+    return path_ / fmt::format("pass-{}", encode + 1);
+}
+
+Status PieceFolder::keep_passes(const std::string& text) {
+    return base::write_file(path_ / kPassesFile, base::as_bytes(text), base::AtomicFile::IfExists::replace);
+}
+
+std::optional<std::string> PieceFolder::passes() const {
+    if (handle_ < 0) return std::nullopt;
+    auto text = base::read_text_file(path_ / kPassesFile);
+    return text ? std::optional(std::move(*text)) : std::nullopt;
 }
 
 void PieceFolder::remove() {

@@ -5,6 +5,7 @@
 
 #include <cstdint>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -32,6 +33,10 @@ class PieceFolder {
     Status make();
     // All pieces go.
     void remove();
+    // Where the notes of an encode's first pass are kept, and what is to be known of finished first passes (any text).
+    base::Path notes(std::size_t encode) const;
+    Status keep_passes(const std::string& text);
+    std::optional<std::string> passes() const;
     // From now on the conversion's files, known by their inodes, get their names, one after the other.
     Status begin_finishing(const std::vector<std::uint64_t>& inodes);
     // Whether this file is one of those that got their names before the program was killed.

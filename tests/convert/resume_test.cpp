@@ -162,26 +162,61 @@ TEST_CASE("of several titles those that were made before are not made again", "[
     REQUIRE(rest);
     REQUIRE(rest->size() == 1);
     CHECK(rest->front().target() == film);
-    SECTION("then nothing is left") {
-        REQUIRE(convert::run(**input, rest->front(), {}, cancel));
-        const auto none = convert::make_plans(**input, request);
-        REQUIRE_FALSE(none);
-        CHECK(none.error().where == film.string());
-    }
-    SECTION("made in another way it is in the way") {
-        request.profiles.front().video.quality = 50;
+    // Made in another way it is in the way.
+    convert::Request other = request;
+    other.profiles.front().video.quality = 50;
+    CHECK_FALSE(convert::make_plans(**input, other));
+    REQUIRE(convert::run(**input, rest->front(), {}, cancel));
+    const auto none = convert::make_plans(**input, request);
+    REQUIRE_FALSE(none);
+    CHECK(none.error().where == film.string());
+    // So is one whose record is gone, or rubbish, and a file that isn't the one recorded.
+    std::filesystem::remove(film);
+    base::Path record = extra;
+    record += ".record.json";
+    const ByteVector told = read_all(record);
+    for (const char* text : {"", "{", "[]", "{\"source\": 3}", "{\"source\": {}, \"size_bytes\": \"x\"}"}) {
+        write_all(record, std::string(text));
         CHECK_FALSE(convert::make_plans(**input, request));
     }
-    SECTION("so is a file that isn't the one recorded") {
-        write_all(extra, std::string("something else"));
-        CHECK_FALSE(convert::make_plans(**input, request));
-    }
-    SECTION("and one whose record is gone, or rubbish") {
-        base::Path record = extra;
-        record += ".record.json";
-        for (const char* text : {"", "{", "[]", "{\"source\": 3}", "{\"source\": {}, \"size_bytes\": \"x\"}"}) {
-            write_all(record, std::string(text));
-            CHECK_FALSE(convert::make_plans(**input, request));
-        }
-    }
+    write_all(record, told);
+    CHECK(convert::make_plans(**input, request));
+    write_all(extra, std::string("something else"));
+    CHECK_FALSE(convert::make_plans(**input, request));
+}
+
+TEST_CASE("the first of two passes is kept", "[convert]") {
+    const TempDir dir;
+    const auto input = source::open_input(sample_disc());
+    REQUIRE(input);
+    const auto plan_for = [&](const base::Path& into) {
+        convert::Request request;
+        request.profiles = {*profile::parse(
+            "name = \"a\"\n[video]\neffort = 1\nmax_size = \"160x90\"\nbitrate = \"200 kbit/s\"\n", "p.toml")};
+        request.into = into;
+        request.name = "Lake (2021)";
+        auto plan = convert::make_plan(**input, request).value();
+        plan.piece_length = base::from_seconds(2);
+        plan.record = false;
+        return plan;
+    };
+    Cancel never;
+    REQUIRE(convert::run(**input, plan_for(dir / "whole"), {}, never));
+    // Stopped in the second pass.
+    Cancel cancel;
+    const auto half = convert::run(
+        **input, plan_for(dir / "again"),
+        [&](const ProgressState& state) {
+            if (state.done > state.total * 3 / 4) cancel.request();
+        },
+        cancel);
+    REQUIRE_FALSE(half);
+    CHECK(half.error().remedy.find("first pass is kept") != std::string::npos);
+    Time least = Time::max();
+    const auto rest = convert::run(
+        **input, plan_for(dir / "again"), [&](const ProgressState& state) { least = std::min(least, state.done); },
+        never);
+    REQUIRE(rest);
+    CHECK(base::to_seconds(least) >= 6);  // the first half is not gone through again
+    CHECK(same_folders(dir / "whole", dir / "again"));
 }
