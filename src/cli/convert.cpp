@@ -268,8 +268,9 @@ int carry_out(const ConvertOptions& options, const source::Input& input, const s
             warn_of(*outcome);
             continue;
         }
-        print("\nDone in {} ({:.1f} x real time): {}, {:.0f} % of the source ({}).\n",
-              base::format_span(outcome->elapsed), outcome->speed(), base::format_bytes(outcome->size_bytes),
+        print("\nDone in {}{}: {}, {:.0f} % of the source ({}).\n", base::format_span(outcome->elapsed),
+              outcome->kept.count() > 0 ? "" : fmt::format(" ({:.1f} x real time)", outcome->speed()),
+              base::format_bytes(outcome->size_bytes),
               outcome->source_bytes > 0
                   ? 100.0 * static_cast<double>(outcome->size_bytes) / static_cast<double>(outcome->source_bytes)
                   : 0.0,

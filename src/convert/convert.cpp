@@ -442,6 +442,10 @@ class KeptPieces {
             return error;
         }
         const std::string at = base::format_clock(folder_->count(0) * length);
+        if (refused) {
+            error.remedy += fmt::format("; what was encoded is kept for that (in {})", folder_->path().string());
+            return error;
+        }
         if (folder_->count(0) == 0) {
             const std::string first =
                 fmt::format("run the same command again: its first pass is kept (in {})", folder_->path().string());
@@ -554,7 +558,7 @@ Result<Outcome> run_keeping(const source::Input& input, const Plan& plan, KeptPi
     const base::RealClock clock;
     transcode::GraphSettings graph = plan.graph;
     Outcome outcome;
-    outcome.kept = pieces.use(graph, plan.piece_length);
+    outcome.kept = std::min(pieces.use(graph, plan.piece_length), plan.duration);  // the last piece is shorter
     for (std::size_t i = 0; i < files.size(); ++i) {
         if (!files[i]) graph.outputs[i].clear();
     }
