@@ -220,3 +220,29 @@ TEST_CASE("the first of two passes is kept", "[convert]") {
     CHECK(base::to_seconds(least) >= 6);  // the first half is not gone through again
     CHECK(same_folders(dir / "whole", dir / "again"));
 }
+
+TEST_CASE("a conversion that was refused for its losses is not encoded again to accept them", "[convert]") {
+    const TempDir dir;
+    copy_disc(dir / "rip");
+    const base::Path streams = dir / "rip" / "VIDEO_TS" / "VTS_01_1.VOB";
+    ByteVector bytes = read_all(streams);
+    std::fill(bytes.begin() + static_cast<std::ptrdiff_t>(bytes.size() / 2),
+              bytes.begin() + static_cast<std::ptrdiff_t>(bytes.size() / 4 * 3), std::uint8_t{0});
+    write_all(streams, bytes);
+    const auto input = source::open_input(dir / "rip");
+    REQUIRE(input);
+    const Cancel cancel;
+    auto plan = plan_into(**input, dir / "library");
+    REQUIRE(plan);
+    const auto refused = convert::run(**input, *plan, {}, cancel);
+    REQUIRE_FALSE(refused);
+    CHECK(refused.error().kind == ErrorKind::input);
+    CHECK(refused.error().remedy.find("is kept") != std::string::npos);
+    CHECK_FALSE(std::filesystem::exists(plan->target()));
+    plan->accept_losses = true;
+    const auto accepted = convert::run(**input, *plan, {}, cancel);
+    REQUIRE(accepted);
+    CHECK(accepted->kept >= base::from_seconds(4));
+    CHECK(accepted->loss.any());
+    CHECK(files_in(dir / "library").size() == 2);
+}
