@@ -36,7 +36,24 @@ constexpr std::size_t kPacketHeader = 4 + 3 * 8 + 1, kCrc = 4;
 constexpr const char* kKeyFile = "key";
 constexpr const char* kFinishing = "finishing";
 constexpr const char* kPiece = ".piece";
-constexpr const char* kPassesFile = "passes";
+constexpr const char *kPassesFile = "passes", *kPass = "pass-";
+
+bool is_unfinished(const base::Path& name) {
+    return name.string().front() == '.' && name.extension() == ".part";  // base/atomic_file.hpp
+}
+// Nothing else that somebody put into the folder is touched.
+bool is_ours(const base::Path& name) {
+    return name.extension() == kPiece || name == kKeyFile || name == kFinishing || name == kPassesFile ||
+           name.string().starts_with(kPass) || is_unfinished(name);
+}
+std::vector<base::Path> entries_of(const base::Path& folder) {
+    std::vector<base::Path> entries;
+    std::error_code error;
+    for (auto entry = std::filesystem::directory_iterator(folder, error);
+         !error && entry != std::filesystem::directory_iterator(); entry.increment(error))
+        entries.push_back(entry->path());
+    return entries;
+}
 
 // What the first piece's buffer holds at the start, in parts of the whole; encoders assume the same.
 constexpr double kFirstLevel = 0.9;
@@ -360,12 +377,9 @@ Result<std::shared_ptr<PieceFolder>> PieceFolder::open(const base::Path& target,
         return self;
     }
     // What was being written when the program was killed.
-    for (auto entry = std::filesystem::directory_iterator(self->path_, error);
-         !error && entry != std::filesystem::directory_iterator(); entry.increment(error)) {
+    for (const base::Path& entry : entries_of(self->path_)) {
         std::error_code ignored;
-        const base::Path name = entry->path().filename();
-        if (name.extension() != kPiece && name != kKeyFile && name != kFinishing && name != kPassesFile)
-            std::filesystem::remove(entry->path(), ignored);  // (not folders with something in them)
+        if (is_unfinished(entry.filename())) std::filesystem::remove(entry, ignored);
     }
     return self;
 }
@@ -416,7 +430,7 @@ base::Path PieceFolder::piece(std::size_t encode, int number) const {
 }
 
 base::Path PieceFolder::notes(std::size_t encode) const {
-    return path_ / fmt::format("pass-{}", encode + 1);
+    return path_ / fmt::format("{}{}", kPass, encode + 1);
 }
 
 Status PieceFolder::keep_passes(const std::string& text) {
@@ -431,7 +445,10 @@ std::optional<std::string> PieceFolder::passes() const {
 
 void PieceFolder::remove() {
     std::error_code error;
-    std::filesystem::remove_all(path_, error);
+    for (const base::Path& entry : entries_of(path_)) {
+        if (is_ours(entry.filename())) std::filesystem::remove_all(entry, error);
+    }
+    std::filesystem::remove(path_, error);  // unless something else is in it
     if (handle_ >= 0) ::close(std::exchange(handle_, -1));
 }
 

@@ -185,6 +185,12 @@ TEST_CASE("pieces that don't fit are made anew, never used", "[transcode]") {
         CHECK(open_folder(dir, "another")->count(0) == 0);
         CHECK_FALSE(std::filesystem::exists(dir / ".Film.mp4.pieces"));
     }
+    SECTION("what somebody else put there stays") {
+        write_all(dir / ".Film.mp4.pieces" / "mine.txt", std::string("mine"));
+        CHECK(open_folder(dir)->count(0) == kPieces);
+        CHECK(open_folder(dir, "another")->count(0) == 0);
+        CHECK(read_text(dir / ".Film.mp4.pieces" / "mine.txt") == "mine");
+    }
     SECTION("other pictures") {
         const auto others = encode(settings, open_folder(dir), draw(settings, 500));
         REQUIRE_FALSE(others);
