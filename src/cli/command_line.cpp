@@ -130,6 +130,7 @@ std::optional<Error> find_mistyped(const CLI::App& app, const std::vector<std::s
 struct AllOptions {
     SiteNewOptions site_new;
     SiteOptions site_options;
+    SiteMeasureOptions site_measure;
     InspectOptions inspect;
     ProfileOptions profile_options;
     ConvertOptions convert;
@@ -184,6 +185,20 @@ void add_site(CLI::App& app, AllOptions& all, Command& command) {
     show_site->add_flag("--plain", all.site_options.plain, "addresses only, no QR codes");
     add_examples(show_site, {"wavecrest site show", "wavecrest site show site.toml --plain"});
     show_site->callback([&] { command = [&] { return run_site_show(all.site_options); }; });
+    auto* measure_site =
+        site->add_subcommand("measure", "measure what this machine can do, and keep it (about a minute)");
+    measure_site->add_option("file", all.site_measure.file, "the site file, for the drives of its films (site.toml)")
+        ->type_name("FILE");
+    measure_site
+        ->add_option("--folder", all.site_measure.folders,
+                     "a folder whose drive or share is tried by writing to it; several (that of the site file)")
+        ->delimiter(',')
+        ->type_name("DIR");
+    measure_site->add_flag("--show", all.site_measure.show, "show what was measured before");
+    add_output(measure_site, all.site_measure.output, true);
+    add_examples(measure_site, {"wavecrest site measure", "wavecrest site measure --folder /media/films",
+                                "wavecrest site measure --show --json"});
+    measure_site->callback([&] { command = [&] { return run_site_measure(all.site_measure); }; });
     auto* service_site = site->add_subcommand("service", "print the systemd unit that starts the streams at boot");
     service_site->add_option("file", all.site_options.file, "the site file")->capture_default_str()->type_name("FILE");
     add_examples(service_site, {"wavecrest site service site.toml",
@@ -401,9 +416,14 @@ void add_convert(CLI::App& app, AllOptions& all, Command& command) {
     convert_app->add_flag("--queue", all.convert.queue,
                           "put it into the list of jobs instead of converting it now: see job run");
     add_nice(convert_app, all.convert.nice);
-    convert_app->add_flag("--plan", all.convert.plan, "dry run: actions, size, time");
-    convert_app->add_flag("--measure-quality", all.convert.quality,
-                          "decode the result and compare it with the source; with --plan on samples");
+    auto* plan = convert_app->add_flag("--plan", all.convert.plan, "dry run: actions, size, time");
+    auto* quality = convert_app->add_flag("--measure-quality", all.convert.quality,
+                                          "decode the result and compare it with the source; with --plan on samples");
+    convert_app
+        ->add_flag("!--no-samples", all.convert.samples,
+                   "with --plan: try nothing; time by site measure, the size at most")
+        ->needs(plan)
+        ->excludes(quality);
     add_output(convert_app, all.convert.output, true);
     add_examples(convert_app,
                  {"wavecrest convert rips/Lanterns --into /srv/library --plan",

@@ -56,6 +56,7 @@ struct ConvertOptions {
     std::string nice;  // hours, a share of the processor; empty: at any time
     int retries = 2;
     bool plan = false;
+    bool samples = true;  // of a plan's estimates
     bool quality = false;
     bool accept_losses = false;
     Output output;
@@ -136,6 +137,14 @@ struct SiteOptions {
 int run_site_check(const SiteOptions& options);
 int run_site_show(const SiteOptions& options);
 int run_site_service(const SiteOptions& options);
+
+struct SiteMeasureOptions {
+    std::string file;                  // empty: site.toml, where there is one
+    std::vector<std::string> folders;  // whose drives are tried; empty: that of the file
+    bool show = false;                 // what was measured before
+    Output output;
+};
+int run_site_measure(const SiteMeasureOptions& options);
 
 struct StreamRunOptions {
     std::string site;

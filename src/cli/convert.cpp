@@ -2,6 +2,7 @@
 
 #include <fmt/ranges.h>
 
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "base/units.hpp"
@@ -101,9 +102,13 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
     Time time{}, sampled{};
     std::optional<measure::PictureQuality> quality;  // of the latest
     std::vector<std::uint64_t> file_bytes;           // of the latest
+    const auto capacity = speeds_for(options);
+    if (!capacity) return report_error(capacity.error(), json);
+    const char* const about = *capacity ? "at most" : "about";
+    bool bounded = true;
     for (const convert::Plan& plan : plans) {
         if (!json) print_plan(plan, label_of(options));
-        const auto cost = convert::estimate(input, plan, cancel());
+        const auto cost = *capacity ? convert::estimate(plan, **capacity) : convert::estimate(input, plan, cancel());
         if (!cost) return report_error(cost.error(), json);
         bytes += cost->size_bytes;
         time += cost->time;
@@ -112,9 +117,10 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
         entry["estimate"] = report::to_json(*cost);
         quality = cost->quality;
         file_bytes = cost->file_bytes;
+        bounded = bounded && std::count(file_bytes.begin(), file_bytes.end(), 0U) == 0;
         list.push_back(std::move(entry));
         if (!json && plans.size() > 1) {
-            print("  estimate about {}, {}\n", base::format_bytes(cost->size_bytes), base::format_span(cost->time));
+            print("  estimate {} {}, {}\n", about, base::format_bytes(cost->size_bytes), base::format_span(cost->time));
             if (cost->quality) print_quality(*cost->quality, "  ");
         }
     }
@@ -122,7 +128,7 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
     if (!free) return report_error(free.error(), json);
     // A plan that can't be carried out is none: said behind it.
     std::optional<Error> against;
-    if (*free <= bytes)
+    if (*free <= bytes && !*capacity)
         against = Error{ErrorKind::machine, "not enough disk space", plans.front().target().parent_path().string(),
                         "free some space, or choose another folder with --into"};
     if (const Status writable = host::check_writable(plans.front().target()); !writable) against = writable.error();
@@ -138,12 +144,21 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
         print_json(result);
         return ended;
     }
-    print("\nEstimate from {} of samples of {}: about {}, {}.  Free space: {}.\n", base::format_span(sampled),
-          plans.size() > 1 ? fmt::format("these {} titles", plans.size()) : "this title", base::format_bytes(bytes),
-          base::format_span(time), base::format_bytes(*free));
+    const std::string whose = plans.size() > 1 ? fmt::format("these {} titles", plans.size()) : "this title";
+    if (*capacity) {
+        print(
+            "\nEstimate of {} without a sample: {}, about {} by the speed of this machine.  Free space: {}.\n", whose,
+            bounded ? "at most " + base::format_bytes(bytes) : "no limit of the size (the profile has no peak_bitrate)",
+            base::format_span(time), base::format_bytes(*free));
+        if (bounded && *free <= bytes)
+            print("The free space may not do. Without --no-samples the size is estimated.\n");
+    } else {
+        print("\nEstimate from {} of samples of {}: about {}, {}.  Free space: {}.\n", base::format_span(sampled),
+              whose, base::format_bytes(bytes), base::format_span(time), base::format_bytes(*free));
+    }
     if (plans.size() == 1 && plans.front().targets.size() > 1) {
         for (std::size_t i = 0; i < file_bytes.size(); ++i)
-            print("  {}: about {}\n", plans.front().outputs[i].profile, base::format_bytes(file_bytes[i]));
+            print("  {}: {} {}\n", plans.front().outputs[i].profile, about, base::format_bytes(file_bytes[i]));
     }
     if (quality && plans.size() == 1) print_quality(*quality);
     if (against) return report_error(*against);

@@ -278,9 +278,17 @@ Result<std::unique_ptr<job::Store>> open_store() {
     return job::Store::open(job::Store::usual_place());
 }
 
+// "1.2 GB", "at most 1.2 GB"
+std::string size_text(double bytes, bool unbounded, bool most) {
+    if (unbounded) return "no limit";
+    return (most ? "at most " : "") + base::format_bytes(static_cast<std::uint64_t>(bytes));
+}
+
 int show_shelf(const ConvertOptions& options, const std::vector<job::Item>& items) {
     const bool json = options.output.json;
-    const auto price = job::price_of(items, cancel());
+    const auto capacity = speeds_for(options);
+    if (!capacity) return report_error(capacity.error(), json);
+    const auto price = job::price_of(items, *capacity ? &**capacity : nullptr, cancel());
     if (!price) return report_error(price.error(), json);
     const auto free = host::free_space(base::Path(options.into) / "x");
     if (!free) return report_error(free.error(), json);
@@ -298,16 +306,25 @@ int show_shelf(const ConvertOptions& options, const std::vector<job::Item>& item
             table.add({one.name, "", "", "", "", one.reason});
         } else {
             table.add({one.name, base::format_clock(one.duration), base::format_bytes(one.source_bytes),
-                       base::format_bytes(static_cast<std::uint64_t>(one.bytes)), base::format_span(one.time), ""});
+                       size_text(one.bytes, one.unbounded, price->most), base::format_span(one.time), ""});
         }
     }
-    print("{}\n{} to convert, {} not: about {} of {}, {}. Free space: {}.\n", Raw{table.text()}, price->converted,
-          price->items.size() - price->converted, base::format_bytes(static_cast<std::uint64_t>(price->bytes)),
-          base::format_bytes(price->source_bytes), base::format_span(price->time), base::format_bytes(*free));
-    if (price->converted > price->sampled)
+    print("{}\n{} to convert, {} not: {} {} of {}, about {}. Free space: {}.\n", Raw{table.text()}, price->converted,
+          price->items.size() - price->converted, price->most ? "at most" : "about",
+          base::format_bytes(static_cast<std::uint64_t>(price->bytes)), base::format_bytes(price->source_bytes),
+          base::format_span(price->time), base::format_bytes(*free));
+    if (price->most)
+        print(
+            "Nothing was tried: times are by the speed of this machine (site measure), sizes by the peak bit rate.\n");
+    if (price->unbounded > 0)
+        print("{} without a limit not counted: the profile has no peak bit rate.\n",
+              base::format_count(price->unbounded, "size"));
+    if (!price->most && price->converted > price->sampled)
         print("Samples of {} titles; for the others size and time are the mean of their kind (codec, size, scan).\n",
               price->sampled);
-    if (!fits)
+    if (!fits && price->most)
+        print("The free space may not do for all of them. Without --no-samples the sizes are estimated.\n");
+    if (!fits && !price->most)
         return report_error({ErrorKind::machine, "not enough disk space for all of them", options.into,
                              "free some space, or choose another folder with --into"});
     print("Dry run: nothing was converted. Run without --plan to convert, or with --queue to convert later.\n");
@@ -315,6 +332,16 @@ int show_shelf(const ConvertOptions& options, const std::vector<job::Item>& item
 }
 
 }  // namespace
+
+Result<std::optional<measure::Capacity>> speeds_for(const ConvertOptions& options) {
+    if (options.samples) return std::optional<measure::Capacity>{};
+    const base::Path file = measure::capacity_file();
+    WAVECREST_TRY_ASSIGN(capacity, measure::load_capacity(file));
+    if (!capacity)
+        return fail(ErrorKind::usage, "--no-samples needs to know how fast this machine is, which wasn't measured",
+                    file.string(), "run wavecrest site measure once, or leave --no-samples out");
+    return capacity;
+}
 
 Result<job::Job> job_of(const ConvertOptions& options, const std::string& source) {
     job::Job job;

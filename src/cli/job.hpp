@@ -17,6 +17,9 @@ inline constexpr const char* kUsualProfile = "full-picture";
 // Exit statuses beside those of errors (docs/manual.md).
 inline constexpr int kDoneWithLosses = 5, kSomeFailed = 6;
 
+// How fast this machine is, where nothing is to be sampled; else nothing. Fails where that wasn't measured.
+Result<std::optional<measure::Capacity>> speeds_for(const ConvertOptions& options);
+
 // What the options of convert ask for, of one source.
 Result<job::Job> job_of(const ConvertOptions& options, const std::string& source);
 

@@ -10,7 +10,9 @@ int run_report(const ReportOptions& options) {
     const base::Path folder = base::Path(options.site).parent_path();
     const base::Path results = options.results.empty() ? folder / "results" : base::Path(options.results);
     const base::Path into = options.into.empty() ? folder / "report" : base::Path(options.into);
-    const auto written = report::write(*site, results, into);
+    const auto capacity = measure::load_capacity(measure::capacity_file());
+    if (!capacity) return report_error(capacity.error());
+    const auto written = report::write(*site, *capacity ? &**capacity : nullptr, results, into);
     if (!written) return report_error(written.error());
     print("{}\n", written->page.string());
     for (const std::string& missing : written->missing) note(missing);

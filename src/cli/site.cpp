@@ -77,7 +77,9 @@ int run_site_check(const SiteOptions& options) {
         if (error.kind == ErrorKind::usage) error.kind = ErrorKind::wanting;
         return report_error(error, json);
     }
-    const auto findings = site::check(*site);
+    const auto capacity = measure::load_capacity(measure::capacity_file());
+    if (!capacity) return report_error(capacity.error(), json);
+    const auto findings = site::check(*site, *capacity ? &**capacity : nullptr);
     std::size_t errors = 0;
     for (const site::Finding& finding : findings) {
         const bool is_error = finding.severity == site::Finding::Severity::error;

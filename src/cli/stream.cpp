@@ -276,8 +276,26 @@ std::string status_line(const stream::StreamServerStatus& status, bool serving) 
     return line + live_words(status);
 }
 
-// Says beforehand which encodes this machine is too slow for.
+// Says beforehand which encodes this machine is too slow for: by what was measured of it, else by trying them.
 Status try_encodes(const Running& running, bool quiet) {
+    if (running.encodes.empty()) return {};
+    if (const auto capacity = measure::load_capacity(measure::capacity_file()); capacity && *capacity) {
+        std::vector<site::NamedGraph> graphs;
+        for (const auto& [part, profile] : running.encodes) {
+            WAVECREST_TRY_ASSIGN(graph, site::plan_encode(part, profile));
+            graphs.push_back({part.source.filename().string(), profile, std::move(graph)});
+        }
+        const site::TranscodeDemand demand = site::demand_of(**capacity, graphs);
+        if (demand.unknown.empty()) {
+            for (const site::Finding& one : site::judge_demand(demand, **capacity, ""))
+                note(fmt::format("{}; {}", one.about.what, one.about.remedy));
+            if (!quiet && demand.carried(**capacity))
+                note(fmt::format("{}: about {:.1f} of {} processors busy",
+                                 base::format_count(graphs.size(), "live transcode"), demand.processors,
+                                 (*capacity)->processors));
+            return {};
+        }
+    }
     for (const auto& [part, profile] : running.encodes) {
         if (!quiet)
             note(fmt::format("testing transcode speed of {} with {} ...", part.source.filename().string(), profile));

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <chrono>
 #include <cmath>
+#include <limits>
 #include <map>
 #include <sstream>
 
@@ -246,6 +247,22 @@ Result<Plan> make_plan(const source::Input& input, const Request& request) {
     return make_plan(input, request, pick, false);
 }
 
+namespace {
+
+// How often the work of one pass is done: the first of two does much the same.
+double passes(const Plan& plan) {
+    return plan.two_passes() ? 1.8 : 1;
+}
+
+// What is known of a file's size needs no sample.
+std::uint64_t known_size(const Plan& plan, std::size_t output, std::uint64_t sampled) {
+    if (plan.outputs[output].target_bytes > 0) sampled = plan.outputs[output].target_bytes;
+    const std::uint64_t most = output < plan.targets.size() ? plan.targets[output].most_bytes : 0;
+    return most > 0 ? std::min(sampled, most) : sampled;
+}
+
+}  // namespace
+
 Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Cancel& cancel) {
     std::vector<double> bytes(plan.outputs.size());  // of what was sampled, as the whole has them
     Time sampled{}, worked{};
@@ -278,17 +295,27 @@ Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Ca
     Estimate result;
     result.sampled = sampled;
     for (std::size_t i = 0; i < bytes.size(); ++i) {
-        auto size = static_cast<std::uint64_t>(bytes[i] * factor);
-        // What is known needs no sample.
-        if (plan.outputs[i].target_bytes > 0) size = plan.outputs[i].target_bytes;
-        if (const auto most = i < plan.targets.size() ? plan.targets[i].most_bytes : 0; most > 0)
-            size = std::min(size, most);
+        const std::uint64_t size = known_size(plan, i, static_cast<std::uint64_t>(bytes[i] * factor));
         result.file_bytes.push_back(size);
         result.size_bytes += size;
     }
-    // The first of two passes does much the same work.
-    result.time = base::from_seconds(base::to_seconds(worked) * factor * (plan.two_passes() ? 1.8 : 1));
+    result.time = base::from_seconds(base::to_seconds(worked) * factor * passes(plan));
     if (plan.quality) result.quality = quality.result();
+    return result;
+}
+
+Result<Estimate> estimate(const Plan& plan, const measure::Capacity& capacity) {
+    const auto load = measure::load_of(capacity, plan.graph);
+    if (!load)
+        return fail(ErrorKind::wanting, "the speed of this machine wasn't measured with the codecs of this title",
+                    plan.source, "leave --no-samples out: then samples of it are tried");
+    Estimate result;
+    result.time = base::from_seconds(load->alone * base::to_seconds(plan.duration) * passes(plan));
+    for (std::size_t i = 0; i < plan.outputs.size(); ++i) {
+        result.file_bytes.push_back(known_size(plan, i, std::numeric_limits<std::uint64_t>::max()));
+        if (result.file_bytes.back() == std::numeric_limits<std::uint64_t>::max()) result.file_bytes.back() = 0;
+        result.size_bytes += result.file_bytes.back();
+    }
     return result;
 }
 

@@ -11,6 +11,7 @@
 #include "base/progress.hpp"
 #include "convert/loss.hpp"
 #include "convert/name.hpp"
+#include "measure/capacity.hpp"
 #include "measure/picture_quality.hpp"
 #include "profile/profile.hpp"
 #include "source/input.hpp"
@@ -100,13 +101,16 @@ Result<Plan> make_plan(const source::Input& input, const Request& request, const
 
 struct Estimate {
     std::uint64_t size_bytes = 0;           // of all files
-    std::vector<std::uint64_t> file_bytes;  // of each
+    std::vector<std::uint64_t> file_bytes;  // of each; 0 where nothing bounds it and nothing was tried
     Time time{};                            // working time for the whole title
-    Time sampled{};                         // how much of the title was tried
+    Time sampled{};                         // how much of the title was tried; 0: sizes are the most they can be
     std::optional<measure::PictureQuality> quality;
 };
 // Converts short excerpts spread over the title, to nowhere.
 Result<Estimate> estimate(const source::Input& input, const Plan& plan, const Cancel& cancel);
+// The same without a sample, from headers: time by what was measured of this machine, sizes by the plan's limits. Kind
+// wanting where something of it was not measured.
+Result<Estimate> estimate(const Plan& plan, const measure::Capacity& capacity);
 
 struct Outcome {
     struct File {

@@ -1,14 +1,20 @@
 #include "host/mounts.hpp"
 
 #include <fcntl.h>
+#include <fmt/format.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <array>
+#include <cerrno>
 #include <chrono>
+#include <cstdlib>
 #include <fstream>
+#include <random>
 #include <sstream>
 #include <vector>
+
+#include "host/machine.hpp"
 
 namespace wavecrest::host {
 namespace {
@@ -100,6 +106,68 @@ std::optional<double> read_speed(const base::Path& file) {
     ::close(handle);
     if (bytes == 0 || seconds <= 0) return std::nullopt;
     return bytes / seconds;
+}
+
+namespace {
+
+// Open for both, and gone with its handle.
+int open_nameless(const base::Path& folder) {
+    if (const int handle = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600); handle >= 0) return handle;
+    // Shares have names for all files.
+    std::string name = (folder / ".wavecrest-speed-XXXXXX").string();
+    const int handle = ::mkostemp(name.data(), O_CLOEXEC);
+    if (handle >= 0) ::unlink(name.c_str());
+    return handle;
+}
+
+double seconds_since(std::chrono::steady_clock::time_point start) {
+    return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+}
+
+}  // namespace
+
+Result<DriveTrial> try_drive(const base::Path& folder) {
+    const auto failed = [&](int error) {
+        return fail(ErrorKind::machine, fmt::format("can't write: {}", base::system_reason(error)), folder.string(),
+                    "choose a folder that this user may write to");
+    };
+    WAVECREST_TRY_ASSIGN(free, free_space(folder));
+    const int handle = open_nameless(folder);
+    if (handle < 0) return failed(errno);
+    const double most = std::min(256e6, static_cast<double>(free) / 20);
+    std::vector<char> buffer(1 << 20);
+    std::minstd_rand random(1);  // some drives press together what they are given
+    for (char& byte : buffer) byte = static_cast<char>(random() >> 8);
+    DriveTrial trial;
+    double bytes = 0;
+    int error = 0;
+    auto start = std::chrono::steady_clock::now();
+    while (bytes < most && seconds_since(start) < 2) {
+        const ssize_t n = ::write(handle, buffer.data(), buffer.size());
+        if (n <= 0) {
+            error = errno;
+            break;
+        }
+        bytes += static_cast<double>(n);
+    }
+    if (error == 0 && ::fdatasync(handle) != 0) error = errno;
+    trial.write = bytes / std::max(seconds_since(start), 1e-6);
+    if (error == 0 && bytes > 0) {
+        ::posix_fadvise(handle, 0, 0, POSIX_FADV_DONTNEED);
+        ::lseek(handle, 0, SEEK_SET);
+        bytes = 0;
+        start = std::chrono::steady_clock::now();
+        while (seconds_since(start) < 2) {
+            const ssize_t n = ::read(handle, buffer.data(), buffer.size());
+            if (n < 0) error = errno;
+            if (n <= 0) break;
+            bytes += static_cast<double>(n);
+        }
+        trial.read = bytes / std::max(seconds_since(start), 1e-6);
+    }
+    ::close(handle);
+    if (error != 0 || trial.read == 0) return failed(error != 0 ? error : ENOSPC);
+    return trial;
 }
 
 }  // namespace wavecrest::host

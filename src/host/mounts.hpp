@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "base/file.hpp"
+#include "base/result.hpp"
 
 namespace wavecrest::host {
 
@@ -28,5 +29,13 @@ std::optional<Mount> find_mount(std::string_view table, const base::Path& path);
 // Bytes a second at which the beginning of a file is read anew from where it lies (up to 64 MB or two seconds); nothing
 // where it can't be read.
 std::optional<double> read_speed(const base::Path& file);
+
+// Bytes a second at which a drive or share takes and gives back what is written into `folder` now: up to 256 MB, two
+// seconds each way, or a twentieth of the free space; until it is durable, and read anew from where it lies. The file
+// has no name, or loses it at once. Kind machine where nothing can be written.
+struct DriveTrial {
+    double write = 0, read = 0;
+};
+Result<DriveTrial> try_drive(const base::Path& folder);
 
 }  // namespace wavecrest::host

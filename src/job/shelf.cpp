@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
+#include <algorithm>
 #include <map>
 #include <nlohmann/json.hpp>
 
@@ -17,9 +18,11 @@ namespace {
 // those of their kind, so that hundreds take no longer.
 struct Cost {
     double bytes = 0, seconds = 0;
+    bool unbounded = false;  // bytes are not known, nor bounded
 };
 constexpr std::size_t kSampled = 12;
 struct Costs {
+    const measure::Capacity* capacity = nullptr;
     std::map<std::string, std::vector<Cost>> of_kinds;
     std::size_t sampled = 0;
 
@@ -27,11 +30,12 @@ struct Costs {
         Cost sum;
         const std::vector<Cost>& all = of_kinds.at(kind);
         for (const Cost& one : all) sum.bytes += one.bytes, sum.seconds += one.seconds;
-        return {sum.bytes / static_cast<double>(all.size()), sum.seconds / static_cast<double>(all.size())};
+        return {sum.bytes / static_cast<double>(all.size()), sum.seconds / static_cast<double>(all.size()), false};
     }
 };
 
-Result<Cost> cost_of(const Job& job, const source::Input& input, const source::Pick& pick, const Cancel& cancel) {
+Result<Cost> cost_of(const Job& job, const source::Input& input, const source::Pick& pick,
+                     const measure::Capacity* capacity, const Cancel& cancel) {
     WAVECREST_TRY_ASSIGN(request, request_of(job));
     std::optional<convert::Plan> plan;
     if (job.devices.empty()) {
@@ -43,9 +47,13 @@ Result<Cost> cost_of(const Job& job, const source::Input& input, const source::P
         plan = titles.front().plan;
         if (!plan) return Cost{};
     }
-    WAVECREST_TRY_ASSIGN(estimate, convert::estimate(input, *plan, cancel));
+    auto estimated =
+        capacity != nullptr ? convert::estimate(*plan, *capacity) : convert::estimate(input, *plan, cancel);
+    if (!estimated) return fail(std::move(estimated).error());
+    const convert::Estimate& estimate = *estimated;
     const double length = std::max(base::to_seconds(plan->duration), 0.1);
-    return Cost{static_cast<double>(estimate.size_bytes) / length, base::to_seconds(estimate.time) / length};
+    const bool unbounded = std::count(estimate.file_bytes.begin(), estimate.file_bytes.end(), 0U) > 0;
+    return Cost{static_cast<double>(estimate.size_bytes) / length, base::to_seconds(estimate.time) / length, unbounded};
 }
 
 // Adds to the price; the names of films so far with their sources.
@@ -80,12 +88,13 @@ Result<Priced> price_item(const Item& item, Costs& costs, std::map<std::string, 
                                     media::short_name(track.scan), track.bit_depth);
         }
         Cost own;
-        if (costs.sampled < kSampled || !costs.of_kinds.contains(kind)) {
-            const auto cost = cost_of(item.job, **input, pick, cancel);
+        if (costs.capacity != nullptr || costs.sampled < kSampled || !costs.of_kinds.contains(kind)) {
+            const auto cost = cost_of(item.job, **input, pick, costs.capacity, cancel);
             if (!cost) return refuse(cost.error());
             own = *cost;
             costs.of_kinds[kind].push_back(own);
-            ++costs.sampled;
+            if (costs.capacity == nullptr) ++costs.sampled;
+            priced.unbounded = priced.unbounded || own.unbounded;
         } else {
             own = costs.mean(kind);
         }
@@ -200,9 +209,11 @@ void mark_known(const std::vector<Record>& records, std::vector<Item>& items) {
     }
 }
 
-Result<Price> price_of(const std::vector<Item>& items, const Cancel& cancel) {
+Result<Price> price_of(const std::vector<Item>& items, const measure::Capacity* capacity, const Cancel& cancel) {
     Price price;
+    price.most = capacity != nullptr;
     Costs costs;
+    costs.capacity = capacity;
     std::map<std::string, std::string> names;
     for (const Item& item : items) {
         if (cancel.requested()) return base::interrupted();
@@ -212,6 +223,7 @@ Result<Price> price_of(const std::vector<Item>& items, const Cancel& cancel) {
             price.source_bytes += priced.source_bytes;
             price.bytes += priced.bytes;
             price.time += priced.time;
+            price.unbounded += priced.unbounded ? 1 : 0;
         }
         price.items.push_back(std::move(priced));
     }

@@ -7,6 +7,7 @@
 
 #include "job/name_list.hpp"
 #include "job/store.hpp"
+#include "measure/capacity.hpp"
 
 namespace wavecrest::job {
 
@@ -38,7 +39,8 @@ struct Priced {
     Time duration{};
     std::uint64_t source_bytes = 0;
     double bytes = 0;  // of the result
-    Time time{};       // of work
+    bool unbounded = false;
+    Time time{};  // of work
 };
 std::string_view short_name(Priced::Action action);
 
@@ -48,11 +50,14 @@ struct Price {
     std::uint64_t source_bytes = 0;
     double bytes = 0;
     Time time{};
+    bool most = false;          // bytes are the most that it can be
+    std::size_t unbounded = 0;  // items of which nothing bounds the size: they aren't in bytes
 };
 
 // A sample is converted of each of the first few titles; for the others size and time are the mean of those of their
-// kind (codec, size, scan, depth), so that hundreds take little longer. Kind interrupted on cancellation.
-Result<Price> price_of(const std::vector<Item>& items, const Cancel& cancel);
+// kind (codec, size, scan, depth), so that hundreds take little longer. With `capacity` nothing is sampled: time is by
+// what was measured of this machine, and sizes are the most that can come out. Kind interrupted on cancellation.
+Result<Price> price_of(const std::vector<Item>& items, const measure::Capacity* capacity, const Cancel& cancel);
 
 // What a job is called: its name, else its source's.
 std::string name_of(const Job& job);

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cctype>
+#include <cmath>
 #include <kainjow/mustache.hpp>
 #include <nlohmann/json.hpp>
 
@@ -50,7 +51,8 @@ std::string sentence(std::string text) {
 
 class Page {
   public:
-    Page(const site::Site& site, base::Path results) : site_(site), results_(std::move(results)) {}
+    Page(const site::Site& site, const measure::Capacity* capacity, base::Path results)
+        : site_(site), capacity_(capacity), results_(std::move(results)) {}
 
     Result<std::string> render() {
         std::string_view text;
@@ -69,6 +71,10 @@ class Page {
         page["has_rooms"] = std::any_of(site_.devices.begin(), site_.devices.end(),
                                         [](const site::SiteDevice& d) { return !d.room.empty(); });
         page["streams"] = streams();
+        page["has_server"] = capacity_ != nullptr;
+        if (capacity_ != nullptr) page["server"] = server(*capacity_);
+        if (capacity_ == nullptr)
+            missing.push_back("this machine wasn't measured (wavecrest site measure): that section is left out");
         try {
             WAVECREST_TRY_ASSIGN(rips, load("inspect-", "-disc.json"));
             page["rips"] = list(rips, [this](const Json& j) { return rip(j); });
@@ -190,6 +196,47 @@ class Page {
         return result;
     }
 
+    // What this machine can do.
+    static data server(const measure::Capacity& capacity) {
+        data result = data::type::object;
+        result["host"] = capacity.host;
+        result["processor"] = capacity.processor;
+        result["processors"] = base::format_count(static_cast<std::size_t>(capacity.processors), "processor");
+        result["at"] = capacity.at;
+        data live = data::type::list;
+        for (const measure::LiveSpeed& one : capacity.live) {
+            data row = data::type::object;
+            row["source"] = one.source;
+            row["profile"] = one.profile;
+            row["at_once"] = std::to_string(one.carries());
+            live.push_back(std::move(row));
+        }
+        result["live"] = std::move(live);
+        data viewers = data::type::list;
+        for (const auto& [what, bps] : {std::pair{"DVD", 8e6}, std::pair{"Blu-ray", 30e6}, std::pair{"4K", 80e6}}) {
+            const measure::Viewers most = measure::viewers_at_once(capacity, bps);
+            data row = data::type::object;
+            row["what"] = fmt::format("{}, {}", what, base::format_bitrate(std::llround(bps)));
+            row["count"] = std::to_string(most.count);
+            row["limit"] = most.limit;
+            viewers.push_back(std::move(row));
+        }
+        result["viewers"] = std::move(viewers);
+        data drives = data::type::list;
+        for (const measure::DriveSpeed& one : capacity.drives) {
+            if (one.read <= 0) continue;
+            data row = data::type::object;
+            row["text"] = fmt::format(
+                "{} ({}): reads {}/s{}", one.folder, one.mounted,
+                base::format_bytes(static_cast<std::uint64_t>(one.read)),
+                one.write > 0 ? fmt::format(", writes {}/s", base::format_bytes(static_cast<std::uint64_t>(one.write)))
+                              : "");
+            drives.push_back(std::move(row));
+        }
+        result["drives"] = std::move(drives);
+        return result;
+    }
+
     data rip(const Json& json) const {
         data row = data::type::object;
         row["name"] = json.at("name").get<std::string>();
@@ -219,13 +266,15 @@ class Page {
         data result = data::type::list;
         for (const Json& track : list) {
             data entry = data::type::object;
-            std::string text = track.at("codec").get<std::string>();
+            const std::string short_name = track.at("codec").get<std::string>();
+            const auto codec = media::codec_from_name(short_name);
+            std::string text = codec ? std::string(media::display_name(*codec)) : short_name;
             if (track.at("kind") == "video") {
                 text += fmt::format(" {}, {}x{}, {}", track.value("profile", ""), track.value("width", 0),
                                     track.value("height", 0), track.value("scan", ""));
             } else {
-                text += fmt::format(", {}, {}", track.value("layout", ""),
-                                    media::language_name(track.value("language", "")));
+                if (const std::string layout = track.value("layout", ""); !layout.empty()) text += ", " + layout;
+                text += fmt::format(", {}", media::language_name(track.value("language", "")));
             }
             entry["kind"] = track.at("kind").get<std::string>();
             entry["text"] = text;
@@ -321,13 +370,15 @@ class Page {
     }
 
     const site::Site& site_;
+    const measure::Capacity* capacity_;
     base::Path results_;
 };
 
 }  // namespace
 
-Result<Written> write(const site::Site& site, const base::Path& results, const base::Path& into) {
-    Page page(site, results);
+Result<Written> write(const site::Site& site, const measure::Capacity* capacity, const base::Path& results,
+                      const base::Path& into) {
+    Page page(site, capacity, results);
     WAVECREST_TRY_ASSIGN(html, page.render());
     Written written{into / "index.html", std::move(page.missing)};
     WAVECREST_TRY(base::write_file(written.page, base::as_bytes(html), base::AtomicFile::IfExists::replace));

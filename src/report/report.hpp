@@ -6,6 +6,7 @@
 
 #include "base/file.hpp"
 #include "base/result.hpp"
+#include "measure/capacity.hpp"
 #include "site/site.hpp"
 
 namespace wavecrest::report {
@@ -17,7 +18,8 @@ struct Written {
 
 // Reads the JSON results and figures that inspect, convert and verify left in `results` (their --out) and writes
 // `into`/index.html, replacing an earlier one. Fails when a result file is damaged or the page can't be written; absent
-// results only leave their section out.
-Result<Written> write(const site::Site& site, const base::Path& results, const base::Path& into);
+// results only leave their section out. `capacity` is what was measured of this machine; null: nothing.
+Result<Written> write(const site::Site& site, const measure::Capacity* capacity, const base::Path& results,
+                      const base::Path& into);
 
 }  // namespace wavecrest::report

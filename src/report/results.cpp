@@ -218,6 +218,8 @@ Json to_json(const job::Price& price) {
             item["source_bytes"] = one.source_bytes;
             item["estimate"] = {{"size_bytes", static_cast<std::uint64_t>(one.bytes)},
                                 {"time_s", rounded(base::to_seconds(one.time))}};
+            if (price.most) item["estimate"]["is_most"] = true;
+            if (one.unbounded) item["estimate"]["size_bytes"] = nullptr;
         } else {
             item["reason"] = one.reason;
         }
@@ -261,6 +263,7 @@ Json to_json(const convert::Estimate& cost) {
                  {"file_bytes", cost.file_bytes},
                  {"time_s", rounded(base::to_seconds(cost.time))},
                  {"sampled_s", rounded(base::to_seconds(cost.sampled))}};
+    if (cost.sampled.count() == 0) json["is_most"] = true;
     if (cost.quality) json["quality"] = to_json(*cost.quality);
     return json;
 }

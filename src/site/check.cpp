@@ -5,6 +5,7 @@
 #include <unistd.h>
 #include <algorithm>
 #include <chrono>
+#include <cmath>
 
 #include "base/units.hpp"
 #include "host/machine.hpp"
@@ -232,7 +233,30 @@ std::int64_t check_devices(const Site& site, const SiteStream& entry, const std:
     return all_screens;
 }
 
-void check_streams(const Site& site, std::vector<Finding>& findings) {
+// Whether the machine transcodes what it is to, all at once.
+void check_transcodes(const Site& site, const measure::Capacity* capacity, std::vector<Finding>& findings) {
+    std::vector<NamedGraph> graphs;
+    for (const SiteStream& entry : site.streams) {
+        if (entry.profile.empty() || entry.item.published()) continue;
+        // (What can't be planned was told.)
+        if (auto graph = plan_encode(entry.item.parts.front(), entry.profile))
+            graphs.push_back({entry.name(), entry.profile, std::move(*graph)});
+    }
+    if (graphs.empty()) return;
+    if (capacity == nullptr) {
+        findings.push_back({Finding::Severity::warning,
+                            {ErrorKind::wanting,
+                             fmt::format("whether this machine is fast enough for {} isn't known: its speed was not "
+                                         "measured",
+                                         base::format_count(graphs.size(), "live transcode")),
+                             site.file.string(), "run wavecrest site measure while nothing else runs"}});
+        return;
+    }
+    for (Finding& finding : judge_demand(demand_of(*capacity, graphs), *capacity, site.file.string()))
+        findings.push_back(std::move(finding));
+}
+
+void check_streams(const Site& site, const measure::Capacity* capacity, std::vector<Finding>& findings) {
     std::int64_t all_screens = 0;
     for (const SiteStream& entry : site.streams) {
         const std::string where = fmt::format("{}, line {}", site.file.string(), entry.line);
@@ -302,6 +326,14 @@ void check_streams(const Site& site, std::vector<Finding>& findings) {
         check_supply(entry, entry.item.parts.front(), mean, where, findings);
         all_screens += check_devices(site, entry, (*input)->container(), title, mean, where, findings);
     }
+    if (capacity != nullptr && capacity->server_bps > 0 &&
+        static_cast<double>(all_screens) > capacity->server_bps * measure::kReserve)
+        findings.push_back(
+            {Finding::Severity::warning,
+             {ErrorKind::wanting,
+              fmt::format("all devices at once need {}, more than this server sends ({})",
+                          base::format_bitrate(all_screens), base::format_bitrate(std::llround(capacity->server_bps))),
+              site.file.string(), "use lower bit rates, or a faster machine"}});
     // The port that the devices' address is at; a gigabit, where it doesn't tell.
     std::string port = "a gigabit port";
     const device::Link gigabit = *device::parse_link("gigabit");
@@ -352,7 +384,33 @@ void check_as_run(const Site& site, std::vector<Finding>& findings) {
 
 }  // namespace
 
-std::vector<Finding> check(const Site& site) {
+std::vector<Finding> judge_demand(const TranscodeDemand& demand, const measure::Capacity& capacity,
+                                  const std::string& where) {
+    std::vector<Finding> findings;
+    const auto add = [&](std::string what, const char* remedy) {
+        findings.push_back({Finding::Severity::warning, {ErrorKind::wanting, std::move(what), where, remedy}});
+    };
+    for (const TranscodeDemand::Stream& one : demand.streams) {
+        if (one.load.alone > measure::kReserve)
+            add(fmt::format("this machine transcodes \"{}\" with {} at {:.2f} times real time: playback will stall",
+                            one.name, one.profile, 1 / one.load.alone),
+                "use a profile of smaller size or less effort, or convert it beforehand (wavecrest convert)");
+    }
+    const double able = capacity.processors * measure::kReserve;
+    if (findings.empty() && demand.processors > able)
+        add(fmt::format("{} at once keep {:.1f} processors busy, of {} that this machine has: playback will stall",
+                        base::format_count(demand.streams.size(), "live transcode"), demand.processors,
+                        capacity.processors),
+            "convert some of them beforehand (wavecrest convert), or use profiles of smaller size or less effort");
+    for (const std::string& name : demand.unknown)
+        add(fmt::format("whether this machine is fast enough to transcode \"{}\" isn't known: its codec is not one of "
+                        "those measured",
+                        name),
+            "start it with wavecrest stream run, which tries it, and see that it plays without stalls");
+    return findings;
+}
+
+std::vector<Finding> check(const Site& site, const measure::Capacity* capacity) {
     std::vector<Finding> findings;
     const auto add = [&](Finding::Severity severity, std::string what, std::string where, std::string remedy) {
         findings.push_back({severity, {ErrorKind::wanting, std::move(what), std::move(where), std::move(remedy)}});
@@ -394,7 +452,8 @@ std::vector<Finding> check(const Site& site) {
     if (outward == 0)
         add(Finding::Severity::warning, "this machine has no network address: devices can't reach the streams",
             "network interfaces", "connect the network");
-    check_streams(site, findings);
+    check_streams(site, capacity, findings);
+    check_transcodes(site, capacity, findings);
     check_as_run(site, findings);
     return findings;
 }

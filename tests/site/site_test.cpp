@@ -66,7 +66,7 @@ TEST_CASE("a check finds what would go wrong, and nothing where all is well", "[
     const auto check = [&](const std::string& text) {
         const auto site = site::parse(text, dir / "site.toml");
         REQUIRE(site);
-        return site::check(*site);
+        return site::check(*site, nullptr);
     };
     const auto has = [](const std::vector<site::Finding>& findings, site::Finding::Severity severity,
                         const std::string& word) {
@@ -155,7 +155,7 @@ TEST_CASE("HTTPS, players and addresses of devices in a site file", "[site]") {
         const auto one = site::parse(house(text), dir / "site.toml");
         INFO((one ? "" : one.error().what));
         REQUIRE(one);
-        for (const site::Finding& finding : site::check(*one)) {
+        for (const site::Finding& finding : site::check(*one, nullptr)) {
             if (finding.about.what.find(what) != std::string::npos) return true;
         }
         return false;
@@ -218,7 +218,7 @@ TEST_CASE("devices are given the ways they take, and found wanting where there i
     CHECK(ways(none, 0) == "rtmp ");
     const auto told = [](const site::Site& site) {
         std::string text;
-        for (const site::Finding& finding : site::check(site)) text += finding.about.what + "\n";
+        for (const site::Finding& finding : site::check(site, nullptr)) text += finding.about.what + "\n";
         return text;
     };
     CHECK(told(none).find("no device of the site can play stream \"Film\": Lounge TV: protocol rtmp") !=
