@@ -197,6 +197,8 @@ int run_remux(const ConvertOptions& options) {
     nlohmann::ordered_json result = {{"outputs", nlohmann::ordered_json::array()}};
     std::optional<Error> failure;
     bool lost = false;
+    std::optional<JobEntry> entry;
+    if (!options.plan) entry.emplace(options);
     for (const convert::RemuxPlan& plan : *plans) {
         if (!json && (!options.output.quiet || options.plan)) print_remux(plan);
         if (options.plan) {
@@ -213,6 +215,7 @@ int run_remux(const ConvertOptions& options) {
             failure = outcome.error();
             break;
         }
+        entry->add(plan, *outcome);
         result["outputs"].push_back(report::to_json(plan, *outcome, options.input));
         for (const Problem& problem : outcome->problems)
             note(fmt::format("{} (from {} to {})", problem.what, base::format_clock(problem.from),
@@ -225,6 +228,7 @@ int run_remux(const ConvertOptions& options) {
         }
         warn_of(*outcome);
     }
+    if (entry) entry->finish(failure);
     if (failure) {
         const int ended = report_beside(*failure, result);
         if (json) print_json(result);
@@ -416,6 +420,32 @@ Result<std::vector<device::Device>> chosen_devices(const std::vector<std::string
     return devices;
 }
 
+namespace {
+
+// Options that contradict each other, or would have no effect.
+Status check_together(const ConvertOptions& options) {
+    const auto refuse = [](const char* what, const char* option, const char* remedy) {
+        return fail(ErrorKind::usage, what, option, remedy);
+    };
+    const bool for_devices = !options.devices.empty() || !options.site.empty();
+    if (!options.remux.empty() && options.quality)
+        return refuse("a remux does not re-encode, so no quality is lost", "--measure-quality", "leave it out");
+    if (!options.remux.empty() && !options.profiles.empty())
+        return refuse("a remux keeps the tracks as they are: a profile would have no effect", "--profile",
+                      "leave one of them out");
+    if (for_devices && !options.remux.empty())
+        return refuse("--device decides itself whether a remux will do", "--remux", "leave one of them out");
+    if (for_devices && options.profiles.size() > 1)
+        return refuse("with --device one profile gives quality and effort", "--profile", "give one");
+    if (options.one_file && !for_devices)
+        return refuse("--one-file works with --device only", "--one-file", "name the devices, or leave it out");
+    if (!options.cut.empty() && options.remux.empty())
+        return refuse("--cut works with --remux only", "--cut", "add --remux and a container, such as --remux mp4");
+    return {};
+}
+
+}  // namespace
+
 int run_convert(const ConvertOptions& asked) {
     ConvertOptions given = asked;
     if (const auto pacer = pacer_for(given.nice); !pacer) return report_error(pacer.error(), given.output.json);
@@ -425,38 +455,13 @@ int run_convert(const ConvertOptions& asked) {
         if (given.film_names.empty()) given.film_names = site->names.film;
         if (given.episode_names.empty()) given.episode_names = site->names.episode;
     }
+    if (const Status fit = check_together(given); !fit) return report_error(fit.error(), given.output.json);
     if (given.queue || !given.list.empty() || are_many(given.inputs)) return run_convert_many(given, given.inputs);
     ConvertOptions options = given;
     options.input = given.inputs.front();
     const bool json = options.output.json;
-    if (!options.remux.empty() && options.quality) {
-        return report_error({ErrorKind::usage, "a remux does not re-encode, so no quality is lost", "--measure-quality",
-                             "leave it out"},
-                            json);
-    }
-    if (!options.remux.empty() && !options.profiles.empty()) {
-        return report_error({ErrorKind::usage, "a remux keeps the tracks as they are: a profile would have no effect",
-                             "--profile", "leave one of them out"},
-                            json);
-    }
     const bool for_devices = !options.devices.empty() || !options.site.empty();
-    if (for_devices && !options.remux.empty())
-        return report_error(
-            {ErrorKind::usage, "--device decides itself whether a remux will do", "--remux", "leave one of them out"},
-            json);
-    if (for_devices && options.profiles.size() > 1)
-        return report_error(
-            {ErrorKind::usage, "with --device one profile gives quality and effort", "--profile", "give one"}, json);
-    if (options.one_file && !for_devices)
-        return report_error({ErrorKind::usage, "--one-file works with --device only", "--one-file",
-                             "name the devices, or leave it out"},
-                            json);
     if (!options.remux.empty()) return run_remux(options);
-    if (!options.cut.empty()) {
-        return report_error({ErrorKind::usage, "--cut works with --remux only", "--cut",
-                             "add --remux and a container, such as --remux mp4"},
-                            json);
-    }
     std::vector<std::string> names = options.profiles;
     convert::Request request;
     if (names.empty() && for_devices) {

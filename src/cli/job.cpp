@@ -16,6 +16,7 @@
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "cli/job.hpp"
+#include "container/writer.hpp"
 #include "host/machine.hpp"
 #include "render/table.hpp"
 #include "report/results.hpp"
@@ -367,6 +368,15 @@ Result<job::Job> job_of(const ConvertOptions& options, const std::string& source
     job.captions = options.captions;
     job.retries = options.retries;
     if (!options.subtitle_file.empty()) job.subtitle_file = base::absolute_path(options.subtitle_file).string();
+    if (!options.remux.empty()) {
+        job.remux = container::format_from_name(options.remux);
+        WAVECREST_TRY(convert::check_remux_format(job.remux));
+        job.cut = options.cut;
+        if (!job.cut.empty()) {
+            WAVECREST_TRY(convert::parse_range(job.cut));
+        }
+        return job;
+    }
     std::vector<std::string> profiles = options.profiles;
     const bool for_devices = !options.devices.empty() || !options.site.empty();
     if (profiles.empty() && !for_devices) profiles.emplace_back(kUsualProfile);
@@ -441,6 +451,10 @@ void JobEntry::add(const convert::Plan& plan, const convert::Outcome& outcome) {
     if (state_) job::add_up(state_->done, plan, outcome, !state_->record.job.devices.empty());
 }
 
+void JobEntry::add(const convert::RemuxPlan& plan, const convert::Outcome& outcome) {
+    if (state_) job::add_up(state_->done, plan, outcome);
+}
+
 void JobEntry::finish(const std::optional<Error>& failure) {
     if (!state_) return;
     job::Store& store = *state_->store;
@@ -464,7 +478,6 @@ int run_convert_many(const ConvertOptions& options, const std::vector<std::strin
     const auto refuse = [&](const char* what, const char* option) {
         return report_error({ErrorKind::usage, what, option, "convert them one by one, or leave it out"}, json);
     };
-    if (!options.remux.empty()) return refuse("several inputs are converted, not remuxed", "--remux");
     if (!options.name.empty() && inputs.size() > 1) return refuse("several films can't have one name", "--name");
     if (!options.subtitle_file.empty()) return refuse("a subtitle file belongs to one film", "--subtitle-file");
     if (options.into.empty()) return refuse("no folder for the films", "--into");

@@ -41,6 +41,7 @@ class JobEntry {
     JobEntry(const JobEntry&) = delete;
     JobEntry& operator=(const JobEntry&) = delete;
     void add(const convert::Plan& plan, const convert::Outcome& outcome);
+    void add(const convert::RemuxPlan& plan, const convert::Outcome& outcome);
     void finish(const std::optional<Error>& failure);
 
   private:

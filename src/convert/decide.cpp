@@ -12,6 +12,7 @@
 
 #include "base/units.hpp"
 #include "bitstream/h264.hpp"
+#include "bitstream/levels.hpp"
 #include "codec/audio_encoder.hpp"
 #include "codec/video_decoder.hpp"
 #include "codec/video_encoder.hpp"
@@ -123,7 +124,7 @@ std::optional<Common> common_video(const Group& group, Codec codec, const Track&
                        ability->profiles.end();
             });
         }
-        if (const int number = device::level_number(codec, ability->level);
+        if (const int number = bitstream::level_number(codec, ability->level);
             number > 0 && (level == 0 || number < level)) {
             level = number;
             common.level = ability->level;
@@ -690,6 +691,27 @@ Result<std::vector<FileDecision>> decide(const DecideSource& source, const Decid
     return files;
 }
 
+namespace {
+
+// Tracks with the levels that their bits need where the headers say less: a decoder of the level that is declared could
+// not keep up. What is known of the title's rate is all tracks together; the others are taken off by their means.
+std::vector<Track> with_needed_levels(std::vector<Track> tracks, const std::optional<measure::RateCurve>& curve) {
+    double others = 0;
+    for (const Track& track : tracks) {
+        if (track.kind != TrackKind::video) others += static_cast<double>(std::max<std::int64_t>(track.bitrate_bps, 0));
+    }
+    for (Track& track : tracks) {
+        if (track.kind != TrackKind::video || track.level.empty() || !curve) continue;
+        const std::string needed =
+            bitstream::needed_level(track, [&](double rate_bps) { return curve->buffer_bits(rate_bps + others); });
+        if (bitstream::level_number(track.codec, needed) > bitstream::level_number(track.codec, track.level))
+            track.level = needed;
+    }
+    return tracks;
+}
+
+}  // namespace
+
 Result<std::vector<DevicePlan>> plan_for_devices(const source::Input& input, const Request& request,
                                                  const std::vector<Device>& devices, bool one_file) {
     WAVECREST_TRY_ASSIGN(picks, picks_of(input, request));
@@ -700,8 +722,11 @@ Result<std::vector<DevicePlan>> plan_for_devices(const source::Input& input, con
         source.name = fmt::format("{}, title {}", input.path(), pick.title->number);
         source.container = input.container();
         source.is_file = !input.is_disc() && pick.whole();
-        source.tracks = &pick.title->tracks;
-        if (const auto rate = input.rate(pick.title->number)) source.peak_bps = measure::RateCurve(*rate).peak_bps();
+        std::optional<measure::RateCurve> curve;
+        if (const auto rate = input.rate(pick.title->number)) curve.emplace(*rate);
+        if (curve) source.peak_bps = curve->peak_bps();
+        const std::vector<Track> tracks = with_needed_levels(pick.title->tracks, curve);
+        source.tracks = &tracks;
         DecideRequest asked;
         asked.devices = devices;
         asked.profile = request.profiles.front();
@@ -710,6 +735,13 @@ Result<std::vector<DevicePlan>> plan_for_devices(const source::Input& input, con
         asked.subtitles = request.subtitles;
         asked.one_file = one_file;
         WAVECREST_TRY_ASSIGN(files, decide(source, asked));
+        for (std::size_t i = 0; i < tracks.size(); ++i) {
+            const std::string& declared = pick.title->tracks[i].level;
+            if (tracks[i].level == declared) continue;
+            for (FileDecision& file : files)
+                file.warnings.push_back(fmt::format("video: level {} declared, {} required by its size and bit rate",
+                                                    declared, tracks[i].level));
+        }
         DevicePlan made{pick, std::move(files), std::nullopt};
         Request wanted = request;
         wanted.profiles.clear();

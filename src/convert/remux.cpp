@@ -1,6 +1,7 @@
 #include "convert/remux.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <chrono>
@@ -289,14 +290,15 @@ Result<TimeRange> parse_range(const std::string& text) {
     return interval;
 }
 
-Result<std::vector<RemuxPlan>> plan_remux(const source::Input& input, const RemuxRequest& request) {
+Status check_remux_format(const std::string& format) {
     const auto& formats = container::writable_formats();
-    if (request.format != "webvtt" && std::find(formats.begin(), formats.end(), request.format) == formats.end()) {
-        std::string list;
-        for (const std::string_view name : formats) list += fmt::format("{}{}", list.empty() ? "" : ", ", name);
-        return fail(ErrorKind::usage, fmt::format("unknown container \"{}\"", request.format), "--remux",
-                    fmt::format("choose one of {}, webvtt", list));
-    }
+    if (format == "webvtt" || std::find(formats.begin(), formats.end(), format) != formats.end()) return {};
+    return fail(ErrorKind::usage, fmt::format("unknown container \"{}\"", format), "--remux",
+                fmt::format("choose one of {}, webvtt", fmt::join(formats, ", ")));
+}
+
+Result<std::vector<RemuxPlan>> plan_remux(const source::Input& input, const RemuxRequest& request) {
+    WAVECREST_TRY(check_remux_format(request.format));
     WAVECREST_TRY_ASSIGN(picks, picks_of(input, request));
     std::vector<RemuxPlan> plans;
     for (const source::Pick& pick : picks) {

@@ -32,6 +32,9 @@ struct RemuxPlan {
     std::vector<Chapter> chapters;
 };
 
+// Fails (kind usage) for what isn't a format of RemuxRequest.
+Status check_remux_format(const std::string& format);
+
 // One plan for each title that is picked. Fails (kind input) for a track that the format can't hold, by its name; kind
 // usage for a format that can't be written.
 Result<std::vector<RemuxPlan>> plan_remux(const source::Input& input, const RemuxRequest& request);

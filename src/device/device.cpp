@@ -10,6 +10,7 @@
 #include "base/embedded.hpp"
 #include "base/file.hpp"
 #include "bitstream/h264.hpp"
+#include "bitstream/levels.hpp"
 #include "codec/video_decoder.hpp"
 #include "container/writer.hpp"
 
@@ -66,26 +67,17 @@ std::string container_remedy(const Device& device, const std::vector<Track>& tra
     return "neither the container nor its video codec is supported here: convert it with other software first";
 }
 
-// The level whose limits this H.264 stream keeps by its size and rate, whatever its header declares (A.3.1, table A-1).
-int needed_level(const Track& track) {
-    const std::int64_t frame = std::int64_t{(track.width + 15) / 16} * ((track.height + 15) / 16);
-    for (const bitstream::h264::Level& level : bitstream::h264::levels()) {
-        if (level.frame >= frame &&
-            static_cast<double>(level.rate) >= static_cast<double>(frame) * track.frame_rate.value())
-            return level.idc;
-    }
-    return 0;
-}
-
 // Of H.265 (A.4.1): a tier of its own, for higher rates than a decoder of the Main tier takes.
 bool high_tier(const std::string& level) {
     return level.ends_with("High");
 }
 
 Check judge_level(const Track& track, const VideoAbility& ability) {
-    const int limit = level_number(track.codec, ability.level);
-    const int declared = level_number(track.codec, track.level);
-    const int needed = track.codec == Codec::h264 && track.frame_rate.num > 0 ? needed_level(track) : 0;
+    const int limit = bitstream::level_number(track.codec, ability.level);
+    const int declared = bitstream::level_number(track.codec, track.level);
+    // What its header understates counts as what it is.
+    const std::string needed_name = bitstream::needed_level(track);
+    const int needed = bitstream::level_number(track.codec, needed_name);
     const bool lies = declared > 0 && needed > declared;
     Check check{"level", Verdict::pass, track.level, ability.level, ""};
     if (declared == 0) {
@@ -93,7 +85,7 @@ Check judge_level(const Track& track, const VideoAbility& ability) {
         check.verdict = Verdict::warn;
         check.why = "the stream doesn't say its level: play it to be sure";
     } else if (std::max(declared, needed) > limit || (high_tier(track.level) && !high_tier(ability.level))) {
-        if (lies) check.measured += fmt::format(", {}.{} required", needed / 10, needed % 10);
+        if (lies) check.measured += fmt::format(", {} required", needed_name);
         check.verdict = Verdict::fail;
         check.why = "level too high for the device: convert to a smaller size or bit rate";
     }
@@ -109,7 +101,7 @@ std::vector<Check> judge_ability(const VideoAbility& ability, const Track& track
                           joined(ability.profiles),
                           fits ? "" : "codec profile not supported: convert with a lower `profile`"});
     }
-    if (level_number(track.codec, ability.level) > 0) checks.push_back(judge_level(track, ability));
+    if (bitstream::level_number(track.codec, ability.level) > 0) checks.push_back(judge_level(track, ability));
     if (ability.largest.width > 0) {
         const bool fits = track.width <= ability.largest.width && track.height <= ability.largest.height;
         checks.push_back({"video size", fits ? Verdict::pass : Verdict::fail,
@@ -230,7 +222,7 @@ Result<Device> parse(std::string_view text, const std::string& file) {
         }
         ability.profiles = profiles;
         const auto level = table.text("level", "");
-        if (!level.empty() && level_number(codec, level) == 0) {
+        if (!level.empty() && bitstream::level_number(codec, level) == 0) {
             table.wrong("level", fmt::format("\"{}\" isn't a level of {}", level, media::display_name(codec)),
                         has_numbered_levels(codec) ? "write a level such as \"4.1\"" : "leave it out");
         }
@@ -479,15 +471,6 @@ std::string audio_names(const std::vector<AudioAbility>& abilities) {
 std::string_view dynamic_range(const Track& track) {
     if (!media::is_hdr(track.colour)) return "";
     return track.colour.transfer == media::kTransferHlg ? "hlg" : "hdr10";
-}
-
-int level_number(Codec codec, const std::string& level) {
-    if (codec == Codec::h264) return bitstream::h264::level_idc_from_name(level);
-    // "5.1", of H.265 also "5.1 High". What other codecs have (MPEG-2's "Main") is no number.
-    if (level.empty() || level[0] < '0' || level[0] > '9') return 0;
-    const std::size_t dot = level.find('.');
-    const int tenths = dot != std::string::npos && dot + 1 < level.size() ? level[dot + 1] - '0' : 0;
-    return std::atoi(level.c_str()) * 10 + std::clamp(tenths, 0, 9);
 }
 
 std::vector<Check> judge_video(const Device& device, const Track& track) {

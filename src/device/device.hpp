@@ -99,8 +99,6 @@ std::string_view dynamic_range(const Track& track);
 // Of judge() what is about one video track: against that of the device's abilities which suits it best.
 std::vector<Check> judge_video(const Device& device, const Track& track);
 bool plays_audio(const Device& device, const Track& track);
-// A level as a number that grows with it, the same for a codec's declared and limiting ones: 41 for "4.1"; 0: none.
-int level_number(Codec codec, const std::string& level);
 // Whether the device takes a stream by this protocol.
 Check judge_protocol(const Device& device, std::string_view protocol);
 // Whether a stream with these properties suits the device; peak_1s_bps is the stream's highest second. An empty

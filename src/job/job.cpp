@@ -34,6 +34,8 @@ Json to_json(const Job& job) {
                  {"accept_losses", s.accept_losses},
                  {"profiles", job.profiles},
                  {"one_file", job.one_file},
+                 {"remux", job.remux},
+                 {"cut", job.cut},
                  {"quality", job.quality},
                  {"subtitle_file", job.subtitle_file},
                  {"captions", job.captions},
@@ -66,6 +68,9 @@ Result<Job> from_json(const std::string& text) {
         json.at("accept_losses").get_to(s.accept_losses);
         json.at("profiles").get_to(job.profiles);
         json.at("one_file").get_to(job.one_file);
+        // (Lists of before remuxes were jobs have neither.)
+        job.remux = json.value("remux", "");
+        job.cut = json.value("cut", "");
         json.at("quality").get_to(job.quality);
         json.at("subtitle_file").get_to(job.subtitle_file);
         json.at("captions").get_to(job.captions);
@@ -98,19 +103,32 @@ Result<std::vector<device::Device>> devices_of(const Job& job) {
     return devices;
 }
 
+namespace {
+
+void add_outcome(Done& done, const convert::Outcome& outcome, const std::vector<std::string>& warnings) {
+    done.duration += outcome.duration;
+    done.elapsed += outcome.elapsed;
+    done.source_bytes += outcome.source_bytes;
+    done.lost += outcome.loss.total;
+    done.warnings.insert(done.warnings.end(), warnings.begin(), warnings.end());
+    for (const Problem& problem : outcome.problems)
+        done.problems.push_back(fmt::format("{} (from {} to {})", problem.what, base::format_clock(problem.from),
+                                            base::format_clock(problem.to)));
+}
+
+}  // namespace
+
 void add_up(Done& done, const convert::Plan& plan, const convert::Outcome& outcome, bool for_devices) {
     for (std::size_t i = 0; i < outcome.files.size(); ++i)
         done.files.push_back(
             {outcome.files[i].path.string(), outcome.files[i].bytes,
              for_devices ? std::vector<std::string>{plan.outputs[i].profile} : std::vector<std::string>{}});
-    done.duration += outcome.duration;
-    done.elapsed += outcome.elapsed;
-    done.source_bytes += outcome.source_bytes;
-    done.lost += outcome.loss.total;
-    done.warnings.insert(done.warnings.end(), plan.warnings.begin(), plan.warnings.end());
-    for (const Problem& problem : outcome.problems)
-        done.problems.push_back(fmt::format("{} (from {} to {})", problem.what, base::format_clock(problem.from),
-                                            base::format_clock(problem.to)));
+    add_outcome(done, outcome, plan.warnings);
+}
+
+void add_up(Done& done, const convert::RemuxPlan& plan, const convert::Outcome& outcome) {
+    for (const convert::Outcome::File& file : outcome.files) done.files.push_back({file.path.string(), file.bytes, {}});
+    add_outcome(done, outcome, plan.warnings);
 }
 
 Result<convert::Request> request_of(const Job& job) {
@@ -129,8 +147,40 @@ Result<convert::Request> request_of(const Job& job) {
     return request;
 }
 
+Result<convert::RemuxRequest> remux_request_of(const Job& job) {
+    convert::RemuxRequest request;
+    static_cast<convert::Selection&>(request) = job.selection;
+    if (request.audio.empty()) request.audio = "all";
+    if (request.subtitles.empty()) request.subtitles = "all";
+    request.format = job.remux;
+    if (!job.cut.empty()) {
+        WAVECREST_TRY_ASSIGN(range, convert::parse_range(job.cut));
+        request.from = range.from;
+        request.to = range.to;
+    }
+    return request;
+}
+
+namespace {
+
+// One title after the other; `work` does one of the plans, and adds up what came of it.
+template <typename Plan, typename Work>
+Status run_all(const std::vector<Plan>& plans, const Progress& progress, Work work) {
+    Time total{}, before{};
+    for (const Plan& plan : plans) total += plan.duration;
+    for (const Plan& plan : plans) {
+        const auto part = [&](const ProgressState& state) {
+            if (progress) progress({before + state.done, total});
+        };
+        WAVECREST_TRY(work(plan, part));
+        before += plan.duration;
+    }
+    return {};
+}
+
+}  // namespace
+
 Result<Done> run(const Job& job, const Progress& progress, const Cancel& cancel) {
-    WAVECREST_TRY_ASSIGN(request, request_of(job));
     WAVECREST_TRY_ASSIGN(input, source::open_input(job.source, {job.retries}));
     if (job.captions) {
         WAVECREST_TRY_ASSIGN(with, source::with_captions(std::move(input), {}, cancel));
@@ -140,9 +190,19 @@ Result<Done> run(const Job& job, const Progress& progress, const Cancel& cancel)
         WAVECREST_TRY_ASSIGN(with, source::with_subtitle_file(std::move(input), job.subtitle_file));
         input = std::move(with);
     }
-    std::vector<convert::Plan> plans;
-    std::vector<std::vector<std::string>> devices_of_plan;
     Done done;
+    if (!job.remux.empty()) {
+        WAVECREST_TRY_ASSIGN(remux, remux_request_of(job));
+        WAVECREST_TRY_ASSIGN(remuxes, convert::plan_remux(*input, remux));
+        WAVECREST_TRY(run_all(remuxes, progress, [&](const convert::RemuxPlan& plan, const Progress& part) -> Status {
+            WAVECREST_TRY_ASSIGN(outcome, convert::run_remux(*input, plan, part, cancel));
+            add_up(done, plan, outcome);
+            return {};
+        }));
+        return done;
+    }
+    WAVECREST_TRY_ASSIGN(request, request_of(job));
+    std::vector<convert::Plan> plans;
     if (job.devices.empty()) {
         WAVECREST_TRY_ASSIGN(made, convert::make_plans(*input, request));
         plans = std::move(made);
@@ -155,16 +215,11 @@ Result<Done> run(const Job& job, const Progress& progress, const Cancel& cancel)
             if (title.plan) plans.push_back(std::move(*title.plan));
         }
     }
-    Time total{}, before{};
-    for (const convert::Plan& plan : plans) total += plan.duration;
-    for (const convert::Plan& plan : plans) {
-        const auto part = [&](const ProgressState& state) {
-            if (progress) progress({before + state.done, total});
-        };
+    WAVECREST_TRY(run_all(plans, progress, [&](const convert::Plan& plan, const Progress& part) -> Status {
         WAVECREST_TRY_ASSIGN(outcome, convert::run(*input, plan, part, cancel));
-        before += plan.duration;
         add_up(done, plan, outcome, !job.devices.empty());
-    }
+        return {};
+    }));
     return done;
 }
 

@@ -11,6 +11,7 @@
 #include "base/cancel.hpp"
 #include "base/progress.hpp"
 #include "convert/convert.hpp"
+#include "convert/remux.hpp"
 #include "device/device.hpp"
 
 namespace wavecrest::job {
@@ -27,6 +28,8 @@ struct Job {
     std::vector<std::string> profiles;  // their texts, in order; may be none where devices decide
     std::vector<JobDevice> devices;     // if any: these decide, and the one profile gives quality and effort
     bool one_file = false;
+    std::string remux;  // instead of encoding: to this container (its short name, or "webvtt")
+    std::string cut;    // of a remux: FROM-TO; empty: all of it
     bool quality = false;
     std::string subtitle_file;
     bool captions = false;
@@ -54,6 +57,7 @@ struct Done {
 
 // Adds what came of one title.
 void add_up(Done& done, const convert::Plan& plan, const convert::Outcome& outcome, bool for_devices);
+void add_up(Done& done, const convert::RemuxPlan& plan, const convert::Outcome& outcome);
 
 // Plans and converts. On error or cancellation nothing is left but the files of titles that were finished before.
 Result<Done> run(const Job& job, const Progress& progress, const Cancel& cancel);
@@ -65,6 +69,7 @@ bool may_pass(const Job& job, const Error& error);
 
 // What it asks for, with its profiles as they are written in it.
 Result<convert::Request> request_of(const Job& job);
+Result<convert::RemuxRequest> remux_request_of(const Job& job);
 
 // The devices as their descriptions say, with the house's names and links.
 Result<std::vector<device::Device>> devices_of(const Job& job);

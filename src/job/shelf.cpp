@@ -6,7 +6,9 @@
 #include <algorithm>
 #include <map>
 #include <nlohmann/json.hpp>
+#include <set>
 
+#include "base/clock.hpp"
 #include "convert/decide.hpp"
 #include "source/digest.hpp"
 #include "source/shelf.hpp"
@@ -34,8 +36,39 @@ struct Costs {
     }
 };
 
+// Of a remux: what its tracks hold in the first seconds, and how long it takes to read them.
+Result<Cost> remux_cost_of(const Job& job, const source::Input& input, const source::Pick& pick) {
+    WAVECREST_TRY_ASSIGN(request, remux_request_of(job));
+    request.pick = std::to_string(pick.title->number);
+    WAVECREST_TRY_ASSIGN(plans, convert::plan_remux(input, request));
+    const convert::RemuxPlan& plan = plans.front();
+    std::set<TrackId> kept;
+    for (const convert::TrackPlan& track : plan.tracks) {
+        if (track.action == convert::TrackPlan::Action::keep) kept.insert(track.from.id);
+    }
+    WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));
+    const base::RealClock clock;
+    std::uint64_t bytes = 0;
+    Time from = Time::max(), to = Time::min();
+    constexpr std::uint64_t kEnough = 64 << 20;
+    const Time patience = base::from_seconds(0.5);
+    while (bytes < kEnough && clock.now() < patience) {
+        WAVECREST_TRY_ASSIGN(packet, source->read());
+        if (!packet) break;
+        if (!kept.contains(packet->track)) continue;
+        bytes += packet->data.size();
+        from = std::min(from, packet->pts);
+        to = std::max(to, packet->pts + packet->duration);
+    }
+    const double seconds = to > from ? base::to_seconds(to - from) : 0;
+    if (seconds <= 0) return Cost{};
+    // Written as fast as it is read, and read and written in turn.
+    return Cost{static_cast<double>(bytes) / seconds, 2 * base::to_seconds(clock.now()) / seconds};
+}
+
 Result<Cost> cost_of(const Job& job, const source::Input& input, const source::Pick& pick,
                      const measure::Capacity* capacity, const Cancel& cancel) {
+    if (!job.remux.empty()) return remux_cost_of(job, input, pick);
     WAVECREST_TRY_ASSIGN(request, request_of(job));
     std::optional<convert::Plan> plan;
     if (job.devices.empty()) {
@@ -244,6 +277,7 @@ std::string name_of(const Job& job) {
     return convert::film_name(folder ? path.filename().string() : path.stem().string()).full();
 }
 std::string made_by(const Job& job) {
+    if (!job.remux.empty()) return "remux to " + job.remux + (job.cut.empty() ? "" : ", " + job.cut);
     std::vector<std::string> names;
     for (const JobDevice& one : job.devices) names.push_back(one.name);
     if (names.empty()) {

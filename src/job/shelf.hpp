@@ -61,7 +61,7 @@ Result<Price> price_of(const std::vector<Item>& items, const measure::Capacity* 
 
 // What a job is called: its name, else its source's.
 std::string name_of(const Job& job);
-// The names of its devices, else of its profiles: "Lounge TV, Tablet".
+// The names of its devices, else of its profiles, else "remux to mp4": "Lounge TV, Tablet".
 std::string made_by(const Job& job);
 
 }  // namespace wavecrest::job

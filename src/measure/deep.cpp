@@ -10,6 +10,7 @@
 #include "base/units.hpp"
 #include "bitstream/decoder_buffer.hpp"
 #include "bitstream/h264.hpp"
+#include "bitstream/levels.hpp"
 #include "bitstream/mpeg2.hpp"
 #include "codec/audio_decoder.hpp"
 #include "codec/video_decoder.hpp"
@@ -153,22 +154,14 @@ void take_mpeg2_flags(TrackState& track_state, ByteSpan data) {
     }
 }
 
-std::string needed_avc_level(const TrackMeasure& m) {
-    const auto sps = bitstream::h264::parse_config(m.track.codec_config.view());
-    if (!sps) return "";
-    const std::int64_t columns = (sps->width + 15) / 16, rows = (sps->height + 15) / 16, frame = columns * rows;
-    const double rate = static_cast<double>(frame) * m.track.frame_rate.value();
-    const double peak = static_cast<double>(m.rate.peak(10).bps) / bitstream::h264::rate_factor(sps->profile_idc);
-    for (const bitstream::h264::Level& level : bitstream::h264::levels()) {
-        if (frame > level.frame || rate > static_cast<double>(level.rate) * 1.0001 ||
-            frame * sps->reference_frames > level.pictures || peak > static_cast<double>(level.kbps) * 1000)
-            continue;
-        bitstream::h264::Sps named;
-        named.profile_idc = sps->profile_idc;
-        named.level_idc = level.idc;
-        return named.level_name();
-    }
-    return "above 6.2";
+// By the bits of every second and of every ten.
+std::string level_needed(const TrackMeasure& m) {
+    return bitstream::needed_level(m.track, [&](double rate_bps) {
+        double most = 0;
+        for (const int seconds : {1, 10})
+            most = std::max(most, (static_cast<double>(m.rate.peak(seconds * 10).bps) - rate_bps) * seconds);
+        return most;
+    });
 }
 
 void finish_pictures(TrackMeasure& m) {
@@ -185,7 +178,7 @@ void finish_pictures(TrackMeasure& m) {
         }
     }
     if (!keys.empty()) m.mean_group = (m.end - keys.front()) / static_cast<std::int64_t>(keys.size());
-    if (m.track.codec == Codec::h264) m.needed_level = needed_avc_level(m);
+    m.needed_level = level_needed(m);
     if (m.flagged > 0) {
         const double repeated = static_cast<double>(m.repeats) / static_cast<double>(m.flagged);
         const double whole = static_cast<double>(m.progressive) / static_cast<double>(m.flagged);
@@ -465,9 +458,8 @@ std::vector<std::string> in_words(const DeepReport& report) {
                 base::format_bitrate(m.buffer->rate_bps), base::format_clock(*m.buffer->first_missed)));
         }
         if (!m.needed_level.empty() && !m.track.level.empty()) {
-            const int needed = bitstream::h264::level_idc_from_name(m.needed_level),
-                      told = bitstream::h264::level_idc_from_name(m.track.level);
-            if (needed > told || needed == 0)
+            if (bitstream::level_number(m.track.codec, m.needed_level) >
+                bitstream::level_number(m.track.codec, m.track.level))
                 words.push_back(fmt::format("level {} declared, {} required: devices that rely on it may fail",
                                             m.track.level, m.needed_level));
         }

@@ -67,7 +67,7 @@ struct TrackMeasure {
     Time shortest_group{}, longest_group{}, mean_group{};
     Time longest_group_at{};
     std::optional<BufferMeasure> buffer;
-    std::string needed_level;  // H.264: the lowest that allows size, rate and references as measured; empty elsewhere
+    std::string needed_level;  // H.264 and H.265: bitstream/levels.hpp; empty elsewhere
     // MPEG-2: what the pictures' flags say.
     std::int64_t repeats = 0, progressive = 0, flagged = 0;
     std::string cadence;  // in words; empty when nothing tells

@@ -65,6 +65,16 @@ std::int64_t RateCurve::peak_bps(Time window) const {
     return std::llround(most * 8 / base::to_seconds(window));
 }
 
+double RateCurve::buffer_bits(double rate_bps) const {
+    double most = 0, before = 0;
+    for (std::size_t i = 1; i < points_.size(); ++i) {
+        const double bits = (points_[i].bytes - points_[i - 1].bytes) * 8;
+        before = std::max(0.0, before + bits - rate_bps * base::to_seconds(points_[i].at - points_[i - 1].at));
+        most = std::max(most, before);
+    }
+    return most;
+}
+
 Time RateCurve::time_of(std::uint64_t bytes) const {
     const auto wanted = static_cast<double>(bytes);
     const auto after =

@@ -19,6 +19,9 @@ class RateCurve {
     std::int64_t mean_bps() const;
     // The highest mean over any window of this length (the whole, when it is shorter).
     std::int64_t peak_bps(Time window = base::from_seconds(1)) const;
+    // What a buffer must hold, in bits, that is filled at `rate_bps` and emptied as the curve goes: the most by which
+    // any interval exceeds that rate. Bytes of a piece count evenly over it, so that this is the least that it can be.
+    double buffer_bits(double rate_bps) const;
     // Bits per second for each whole second from 0; the last may be a part of one, at its own rate.
     std::vector<double> per_second() const;
 

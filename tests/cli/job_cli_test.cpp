@@ -166,15 +166,7 @@ TEST_CASE("a source that is gone is waited for", "[cli][job]") {
     CHECK(job["state"] == "done");
     CHECK(job["tries"] == 2);
     // What can't be given to several.
-    for (const std::vector<std::string>& more :
-         {std::vector<std::string>{"--remux", "mp4"}, {"--subtitle-file", "x.srt"}})
-        CHECK(house
-                  .run([&] {
-                      std::vector<std::string> all = {"convert", "shelf", "--into", "x"};
-                      all.insert(all.end(), more.begin(), more.end());
-                      return all;
-                  }())
-                  .status == 2);
+    CHECK(house.run({"convert", "shelf", "--into", "x", "--subtitle-file", "x.srt"}).status == 2);
 }
 
 TEST_CASE("a conversion waits for its hours, and ends at once when asked to", "[cli][job]") {
@@ -200,4 +192,48 @@ TEST_CASE("a conversion waits for its hours, and ends at once when asked to", "[
     const Ran unit = house.run({"job", "service", "--nice", hours + ", 50 %"});
     CHECK(unit.out.find("job run --wait --quiet --nice \"" + hours + ", 50 %%\"") != std::string::npos);
     CHECK(house.convert({"shelf/Nets.mp4", "--nice", "90 %"}).status == 0);
+}
+
+TEST_CASE("remuxes are jobs: of a shelf, queued, listed, not done twice", "[cli][job]") {
+    const House house;
+    const auto remux = [&](std::vector<std::string> arguments) {
+        arguments.insert(arguments.begin(), "convert");
+        arguments.insert(arguments.end(), {"--into", "library", "--remux", "mkv"});
+        return house.run(arguments);
+    };
+    const Json plan = json_of(remux({"shelf", "--plan", "--json"}));
+    CHECK(plan["total"]["convert"] == 2);
+    // About what the sources hold.
+    const double sources = plan["total"]["source_bytes"], told = plan["total"]["size_bytes"];
+    CHECK(told > sources * 0.8);
+    CHECK(told < sources * 1.1);
+    const Ran queued = remux({"shelf", "--queue"});
+    INFO(queued.err);
+    REQUIRE(queued.status == 0);
+    CHECK(house.jobs()[0]["state"] == "waiting");
+    CHECK(house.jobs()[0]["for"] == "remux to matroska");
+    const Ran ran = house.run({"job", "run"});
+    INFO(ran.err);
+    CHECK(ran.status == 0);
+    const Json jobs = house.jobs();
+    REQUIRE(jobs.size() == 2);
+    for (const Json& job : jobs) CHECK(job["state"] == "done");
+    const base::Path made = house.dir / "library" / "Boats (2020)" / "Boats (2020).mkv";
+    const auto before = read_media(house.dir / "shelf" / "Boats (2020).mkv"), after = read_media(made);
+    REQUIRE(after.size() == before.size());
+    for (std::size_t i = 0; i < after.size(); ++i) CHECK(payload_of(after[i]) == payload_of(before[i]));
+    CHECK(remux({"shelf"}).out.find("Nothing to convert") != std::string::npos);
+    // One alone is a job, too; so is a cut, which is another.
+    CHECK(house.run({"convert", "shelf/Nets.mp4", "--into", "cuts", "--remux", "mkv", "--cut", "1-"}).status == 0);
+    CHECK(house.jobs().size() == 3);
+    CHECK(house.jobs()[2]["for"] == "remux to matroska, 1-");
+    for (const std::vector<std::string>& wrong : {std::vector<std::string>{"--remux", "doc"},
+                                                  {"--cut", "1-"},
+                                                  {"--remux", "mp4", "--cut", "x"},
+                                                  {"--remux", "mp4", "--profile", "quick.toml"},
+                                                  {"--remux", "mp4", "--device", "tv-hd"}}) {
+        std::vector<std::string> arguments = {"convert", "shelf", "--into", "library"};
+        arguments.insert(arguments.end(), wrong.begin(), wrong.end());
+        CHECK(house.run(arguments).status == 2);
+    }
 }

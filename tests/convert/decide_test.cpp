@@ -4,9 +4,13 @@
 #include <catch2/catch.hpp>
 
 #include <algorithm>
+#include <random>
 #include <set>
 
+#include "codec/video_encoder.hpp"
 #include "convert/profile_check.hpp"
+#include "source/input.hpp"
+#include "support/clips.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
@@ -280,4 +284,62 @@ TEST_CASE("titles and devices that nothing comes of are told", "[decide]") {
     CHECK(film.decide({"receiver-optical"}).error().what.find("receiver-optical") != std::string::npos);
     CHECK(film.decide({"box-sd", "phone-hd"}, true).error().kind == ErrorKind::usage);
     CHECK(film.decide({"tv-hd"}, false, "forced", "fi").error().kind == ErrorKind::usage);
+}
+
+TEST_CASE("a level that bits exceed counts as the one they need", "[decide]") {
+    // Noise at 176x144 takes megabits; level 1 has 64 kbit/s.
+    codec::VideoEncoderSettings settings;
+    settings.width = 176;
+    settings.height = 144;
+    settings.frame_rate = {15, 1};
+    settings.level = "1";
+    settings.quality = 95;
+    settings.effort = 1;
+    settings.profile = "baseline";
+    auto encoder = codec::make_video_encoder(settings);
+    REQUIRE(encoder);
+    TestTrack video;
+    std::minstd_rand random(1);
+    for (int i = 0; i < 60; ++i) {
+        Picture picture = Picture::allocate(176, 144);
+        for (int plane = 0; plane < 3; ++plane) {
+            for (int y = 0; y < picture.plane_height(plane); ++y) {
+                for (int x = 0; x < picture.plane_width(plane); ++x)
+                    picture.row<std::uint8_t>(plane, y)[x] = static_cast<std::uint8_t>(16 + random() % 200);
+            }
+        }
+        picture.pts = base::frames_to_time(i, settings.frame_rate);
+        picture.duration = base::frames_to_time(1, settings.frame_rate);
+        REQUIRE((*encoder)->encode(picture, video.packets));
+    }
+    REQUIRE((*encoder)->flush(video.packets));
+    video.track = (*encoder)->track();
+    video.track.id = 1;
+    for (Packet& packet : video.packets) packet.track = 1;
+    REQUIRE(video.track.level == "1");
+    const TempDir dir;
+    write_media(dir / "noise.mp4", "mp4", {video});
+    const auto input = source::open_input((dir / "noise.mp4").string());
+    REQUIRE(input);
+
+    convert::Request request;
+    request.profiles = {convert::usual_for_devices()};
+    request.into = dir / "library";
+    const auto with_level = [&](const std::string& level) {
+        const auto device = device::parse(
+            "name = \"old phone\"\n[plays]\ncontainers = [\"mp4\"]\nprotocols = [\"http\"]\n"
+            "[[plays.video]]\ncodec = \"h264\"\nlevel = \"" +
+                level + "\"\n[[plays.audio]]\ncodec = \"aac\"\nchannels = 2\n",
+            "d.toml");
+        REQUIRE(device);
+        auto plans = convert::plan_for_devices(**input, request, {*device}, false);
+        REQUIRE(plans);
+        return plans->front().files.front();
+    };
+    const FileDecision small = with_level("1.1");
+    CHECK(small.kind == Kind::transcode);
+    CHECK(convert::reason_of(of(small, TrackKind::video)).find("level") != std::string::npos);
+    REQUIRE_FALSE(small.warnings.empty());
+    CHECK(small.warnings.back().find("level 1 declared, ") != std::string::npos);
+    CHECK(with_level("4").kind == Kind::as_it_is);
 }

@@ -31,6 +31,16 @@ TEST_CASE("mean, peak and seconds of a curve worked out by hand", "[rate]") {
     CHECK(seconds[3] == Approx(8000));
 }
 
+TEST_CASE("what a buffer must hold at a rate is the worst interval's excess", "[rate]") {
+    // 8, 32 and 4 kbit in a second each, then 24.
+    const RateCurve curve({{s(0), s(1), 1000}, {s(1), s(2), 4000}, {s(2), s(3), 500}, {s(3), s(4), 3000}});
+    CHECK(curve.buffer_bits(0) == Approx(68000));
+    CHECK(curve.buffer_bits(10000) == Approx(22000 - 6000 + 14000));
+    CHECK(curve.buffer_bits(20000) == Approx(12000));
+    CHECK(curve.buffer_bits(32000) == Approx(0).margin(1e-6));
+    CHECK(RateCurve().buffer_bits(0) == 0);
+}
+
 TEST_CASE("bytes tell the time", "[rate]") {
     const RateCurve curve({{s(0), s(1), 1000}, {s(1), s(2), 3000}});
     CHECK(curve.time_of(0) == s(0));
