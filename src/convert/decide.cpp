@@ -198,9 +198,10 @@ bool holds(std::string_view container, Codec codec) {
     return container::why_not_codec(container, track).empty();
 }
 
-bool decodes(const Device& device, Codec codec, int channels) {
-    return std::any_of(device.audio.begin(), device.audio.end(),
-                       [&](const device::AudioAbility& one) { return one.codec == codec && one.channels >= channels; });
+bool decodes(const Device& device, Codec codec, int channels, std::string_view container) {
+    return std::any_of(device.audio.begin(), device.audio.end(), [&](const device::AudioAbility& one) {
+        return one.codec == codec && one.channels >= channels && one.is_in(container);
+    });
 }
 
 // What all of a group take as it is, as far as the container holds it.
@@ -210,7 +211,7 @@ std::vector<profile::AudioSettings::Kept> kept_by(const Group& group, std::strin
         if (is_disc_only(one.codec) || !holds(container, one.codec)) continue;
         int channels = one.channels;
         while (channels > 0 && !std::all_of(group.begin(), group.end(), [&](const Device* device) {
-                   return decodes(*device, one.codec, channels);
+                   return decodes(*device, one.codec, channels, container);
                }))
             --channels;
         if (channels > 0) kept.push_back({one.codec, channels});
@@ -223,7 +224,7 @@ std::optional<Codec> encoded_for(const Group& group, std::span<const Codec> code
                                  std::string_view container) {
     for (const Codec codec : codecs) {
         if (holds(container, codec) && std::all_of(group.begin(), group.end(), [&](const Device* device) {
-                return decodes(*device, codec, channels);
+                return decodes(*device, codec, channels, container);
             }))
             return codec;
     }
@@ -393,10 +394,19 @@ class Decider {
         }
         if (source_.is_file) {
             for (const Device* device : group) {
-                if (device::reads(*device, source_.container)) continue;
-                file.container.push_back({device->name,
-                                          {"container", Verdict::fail, source_.container,
-                                           fmt::format("{}", fmt::join(device->containers, ", ")), ""}});
+                // Some audio is played in other containers only.
+                const auto silent = std::find_if(wanted_.audio.begin(), wanted_.audio.end(), [&](const auto& one) {
+                    return device::plays_audio(*device, *one.first) &&
+                           !device::plays_audio(*device, *one.first, source_.container);
+                });
+                std::string what = source_.container;
+                if (silent != wanted_.audio.end())
+                    what = fmt::format("{} in {}", media::display_name(silent->first->codec), what);
+                else if (device::reads(*device, source_.container))
+                    continue;
+                file.container.push_back(
+                    {device->name,
+                     {"container", Verdict::fail, what, fmt::format("{}", fmt::join(device->containers, ", ")), ""}});
             }
         }
         file.kind = !all_kept                                   ? FileDecision::Kind::transcode

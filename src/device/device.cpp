@@ -257,8 +257,15 @@ Result<Device> parse(std::string_view text, const std::string& file) {
         ability.codec = codec;
         const auto channels = table.number("channels", 1, 16, 2);
         ability.channels = static_cast<int>(channels);
+        ability.containers = table.texts("containers");
+        for (std::string& one : ability.containers) {
+            one = container::format_from_name(one);
+            if (std::find(device.containers.begin(), device.containers.end(), one) == device.containers.end())
+                table.wrong("containers", fmt::format("\"{}\" is not one of the device's containers", one),
+                            "write some of [plays] containers, or leave it out");
+        }
         table.finish();
-        device.audio.push_back(ability);
+        device.audio.push_back(std::move(ability));
     }
     const auto subtitles = plays.texts("subtitles");
     for (const std::string& one : subtitles) {
@@ -391,7 +398,9 @@ std::vector<Difference> compare(const Device& first, const Device& second) {
     };
     const auto audio = [](const Device& d, Codec codec) {
         for (const AudioAbility& one : d.audio) {
-            if (one.codec == codec) return media::channel_layout(one.channels);
+            if (one.codec == codec)
+                return media::channel_layout(one.channels) +
+                       (one.containers.empty() ? "" : " in " + joined(one.containers));
         }
         return std::string("no");
     };
@@ -461,8 +470,9 @@ namespace {
 std::string audio_names(const std::vector<AudioAbility>& abilities) {
     std::vector<std::string> names;
     for (const AudioAbility& ability : abilities)
-        names.push_back(
-            fmt::format("{} {}", media::display_name(ability.codec), media::channel_layout(ability.channels)));
+        names.push_back(fmt::format("{} {}{}", media::display_name(ability.codec),
+                                    media::channel_layout(ability.channels),
+                                    ability.containers.empty() ? "" : " in " + joined(ability.containers)));
     return joined(names);
 }
 
@@ -498,9 +508,14 @@ std::vector<Check> judge_video(const Device& device, const Track& track) {
     return best;
 }
 
-bool plays_audio(const Device& device, const Track& track) {
+bool AudioAbility::is_in(std::string_view container) const {
+    return container.empty() || containers.empty() ||
+           std::find(containers.begin(), containers.end(), container) != containers.end();
+}
+
+bool plays_audio(const Device& device, const Track& track, std::string_view container) {
     return std::any_of(device.audio.begin(), device.audio.end(), [&](const AudioAbility& ability) {
-        return ability.codec == track.codec && track.channels <= ability.channels;
+        return ability.codec == track.codec && track.channels <= ability.channels && ability.is_in(container);
     });
 }
 
@@ -523,7 +538,7 @@ std::vector<Check> judge(const Device& device, std::string_view container, const
         if (!audio.measured.empty()) audio.measured += "; ";
         audio.measured +=
             fmt::format("{}, {}", media::display_name(track.codec), media::channel_layout(track.channels));
-        audio_fits |= plays_audio(device, track);
+        audio_fits |= plays_audio(device, track, container);
     }
     if (any_audio) {
         if (audio_fits) audio.verdict = Verdict::pass, audio.why.clear();

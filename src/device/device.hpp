@@ -26,7 +26,10 @@ struct VideoAbility {
 
 struct AudioAbility {
     Codec codec = Codec::unknown;
-    int channels = 2;  // most
+    int channels = 2;                     // most
+    std::vector<std::string> containers;  // in these alone; empty: in all that the device reads
+
+    bool is_in(std::string_view container) const;  // an empty one isn't asked about
 };
 
 struct Device {
@@ -98,7 +101,8 @@ bool reads(const Device& device, std::string_view container);
 std::string_view dynamic_range(const Track& track);
 // Of judge() what is about one video track: against that of the device's abilities which suits it best.
 std::vector<Check> judge_video(const Device& device, const Track& track);
-bool plays_audio(const Device& device, const Track& track);
+// In a container; empty: in any.
+bool plays_audio(const Device& device, const Track& track, std::string_view container = {});
 // Whether the device takes a stream by this protocol.
 Check judge_protocol(const Device& device, std::string_view protocol);
 // Whether a stream with these properties suits the device; peak_1s_bps is the stream's highest second. An empty

@@ -112,8 +112,10 @@ Json to_json(const device::Device& device) {
                                  {"hdr", one.hdr}});
     }
     json["audio"] = Json::array();
-    for (const device::AudioAbility& one : device.audio)
+    for (const device::AudioAbility& one : device.audio) {
         json["audio"].push_back({{"codec", media::short_name(one.codec)}, {"channels", one.channels}});
+        if (!one.containers.empty()) json["audio"].back()["containers"] = one.containers;
+    }
     json["subtitles"] = Json::array();
     for (const Codec codec : device.subtitles) json["subtitles"].push_back(media::short_name(codec));
     return json;

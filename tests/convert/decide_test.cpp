@@ -286,6 +286,26 @@ TEST_CASE("titles and devices that nothing comes of are told", "[decide]") {
     CHECK(film.decide({"tv-hd"}, false, "forced", "fi").error().kind == ErrorKind::usage);
 }
 
+TEST_CASE("audio that a device plays in some containers only is remuxed, not encoded", "[decide]") {
+    // Gecko plays FLAC in MP4, not in Matroska.
+    const Title film({full_hd(), audio(2, Codec::flac, 2)}, "matroska");
+    const auto files = film.decide({"browser-gecko"});
+    REQUIRE(files);
+    CHECK(files->front().kind == Kind::remux);
+    REQUIRE(files->front().container.size() == 1);
+    CHECK(files->front().container.front().check.measured == "FLAC in matroska");
+    CHECK(files->front().profile.container == "mp4");
+    CHECK(of(files->front(), TrackKind::audio).action == Action::keep);
+    // Opus it plays in both.
+    CHECK(Title({full_hd(), audio(2, Codec::opus, 2)}, "matroska").decide({"browser-gecko"})->front().kind ==
+          Kind::as_it_is);
+    CHECK(device::parse("name = \"x\"\n[plays]\ncontainers = [\"mp4\"]\n[[plays.audio]]\ncodec = \"flac\"\n"
+                        "containers = [\"matroska\"]\n",
+                        "d.toml")
+              .error()
+              .where.find("line 6") != std::string::npos);
+}
+
 TEST_CASE("a level that bits exceed counts as the one they need", "[decide]") {
     // Noise at 176x144 takes megabits; level 1 has 64 kbit/s.
     codec::VideoEncoderSettings settings;

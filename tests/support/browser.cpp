@@ -23,6 +23,41 @@ namespace wavecrest::test {
 namespace {
 
 constexpr const char* kChromium = "/usr/bin/chromium";
+constexpr const char* kFirefox = "/usr/bin/firefox-esr";
+
+const char* program_of(Engine engine) {
+    return engine == Engine::chromium ? kChromium : kFirefox;
+}
+
+// The command line, with a profile folder of its own.
+std::vector<std::string> words_of(Engine engine, const base::Path& profile, const std::string& address) {
+    if (engine == Engine::gecko) {
+        write_all(profile / "user.js", std::string("user_pref(\"media.autoplay.default\", 0);\n"
+                                                   "user_pref(\"media.autoplay.blocking_policy\", 0);\n"
+                                                   "user_pref(\"media.gmp-manager.updateEnabled\", false);\n"
+                                                   "user_pref(\"app.normandy.enabled\", false);\n"
+                                                   "user_pref(\"app.update.auto\", false);\n"
+                                                   "user_pref(\"browser.aboutwelcome.enabled\", false);\n"
+                                                   "user_pref(\"datareporting.policy.dataSubmissionEnabled\", false);\n"
+                                                   "user_pref(\"browser.shell.checkDefaultBrowser\", false);\n"));
+        return {kFirefox, "--headless", "--no-remote", "--profile", profile.string(), address};
+    }
+    return {kChromium,
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--mute-audio",
+            "--autoplay-policy=no-user-gesture-required",
+            "--disable-dev-shm-usage",
+            "--remote-debugging-port=0",
+            "--user-data-dir=" + profile.string(),
+            address};
+}
 
 // Answers one connection: the page for GET, the result's body for POST.
 bool answer(int client, const std::string& page, std::string& result) {
@@ -54,11 +89,11 @@ bool answer(int client, const std::string& page, std::string& result) {
 
 }  // namespace
 
-bool has_browser() {
-    return ::access(kChromium, X_OK) == 0;
+bool has_browser(Engine engine) {
+    return ::access(program_of(engine), X_OK) == 0;
 }
 
-std::string run_page(const std::string& page, int limit_seconds) {
+std::string run_page(const std::string& page, int limit_seconds, Engine engine) {
     const int listener = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
     sockaddr_in address{};
     address.sin_family = AF_INET;
@@ -68,21 +103,8 @@ std::string run_page(const std::string& page, int limit_seconds) {
     ::getsockname(listener, reinterpret_cast<sockaddr*>(&address), &size);
 
     const TempDir profile;
-    std::vector<std::string> words = {kChromium,
-                                      "--headless",
-                                      "--no-sandbox",
-                                      "--disable-gpu",
-                                      "--disable-quic",
-                                      "--no-first-run",
-                                      "--disable-background-networking",
-                                      "--disable-component-update",
-                                      "--disable-sync",
-                                      "--mute-audio",
-                                      "--autoplay-policy=no-user-gesture-required",
-                                      "--disable-dev-shm-usage",
-                                      "--remote-debugging-port=0",
-                                      "--user-data-dir=" + profile.path().string(),
-                                      "http://127.0.0.1:" + std::to_string(ntohs(address.sin_port)) + "/"};
+    std::vector<std::string> words =
+        words_of(engine, profile.path(), "http://127.0.0.1:" + std::to_string(ntohs(address.sin_port)) + "/");
     std::vector<char*> pointers;
     for (std::string& word : words) pointers.push_back(word.data());
     pointers.push_back(nullptr);
@@ -95,7 +117,7 @@ std::string run_page(const std::string& page, int limit_seconds) {
     posix_spawnattr_setpgroup(&attributes, 0);
     pid_t pid = -1;
     std::string result;
-    if (::posix_spawn(&pid, kChromium, &actions, &attributes, pointers.data(), environ) == 0) {
+    if (::posix_spawn(&pid, program_of(engine), &actions, &attributes, pointers.data(), environ) == 0) {
         const auto limit = std::chrono::steady_clock::now() + std::chrono::seconds(limit_seconds);
         bool done = false;
         while (!done && std::chrono::steady_clock::now() < limit) {
