@@ -32,7 +32,8 @@ struct Costs {
         Cost sum;
         const std::vector<Cost>& all = of_kinds.at(kind);
         for (const Cost& one : all) sum.bytes += one.bytes, sum.seconds += one.seconds;
-        return {sum.bytes / static_cast<double>(all.size()), sum.seconds / static_cast<double>(all.size()), false};
+        return {sum.bytes / static_cast<double>(all.size()), sum.seconds / static_cast<double>(all.size()),
+                all.front().unbounded};
     }
 };
 
@@ -117,20 +118,23 @@ Result<Priced> price_item(const Item& item, Costs& costs, std::map<std::string, 
         std::string kind((*input)->is_disc() ? "disc" : "file");
         for (const Track& track : pick.title->tracks) {
             if (track.kind == TrackKind::video)
-                kind += fmt::format(" {} {} {} {}", media::short_name(track.codec), track.height,
-                                    media::short_name(track.scan), track.bit_depth);
+                kind += fmt::format(" {} {}x{} {} {} {:.3f}", media::short_name(track.codec), track.width, track.height,
+                                    media::short_name(track.scan), track.bit_depth, track.frame_rate.value());
+            // The most that can come out hangs on all that goes along.
+            if (track.kind == TrackKind::audio && costs.capacity != nullptr)
+                kind += fmt::format(" {} {}", media::short_name(track.codec), track.channels);
         }
         Cost own;
-        if (costs.capacity != nullptr || costs.sampled < kSampled || !costs.of_kinds.contains(kind)) {
+        if ((costs.capacity == nullptr && costs.sampled < kSampled) || !costs.of_kinds.contains(kind)) {
             const auto cost = cost_of(item.job, **input, pick, costs.capacity, cancel);
             if (!cost) return refuse(cost.error());
             own = *cost;
             costs.of_kinds[kind].push_back(own);
             if (costs.capacity == nullptr) ++costs.sampled;
-            priced.unbounded = priced.unbounded || own.unbounded;
         } else {
             own = costs.mean(kind);
         }
+        priced.unbounded = priced.unbounded || own.unbounded;
         const double length = base::to_seconds(pick.duration());
         priced.duration += pick.duration();
         priced.bytes += own.bytes * length;
