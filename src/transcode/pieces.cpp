@@ -403,6 +403,7 @@ Status PieceFolder::lock() {
 }
 
 Status PieceFolder::make() {
+    const base::MutexLock making(making_);
     if (handle_ >= 0) return {};
     std::error_code error;
     std::filesystem::create_directories(path_, error);

@@ -10,6 +10,7 @@
 #include <vector>
 
 #include "base/file.hpp"
+#include "base/mutex.hpp"
 #include "codec/video_encoder.hpp"
 
 namespace wavecrest::transcode {
@@ -29,7 +30,7 @@ class PieceFolder {
     // How many pieces of an encode are there, from its first on.
     int count(std::size_t encode) const;
     base::Path piece(std::size_t encode, int number) const;
-    // Makes the folder where there is none yet.
+    // Makes the folder where there is none yet. Encodes may call it at the same time, each on its own thread.
     Status make();
     // All pieces go.
     void remove();
@@ -52,7 +53,8 @@ class PieceFolder {
 
     base::Path path_;
     std::string key_;
-    int handle_ = -1;  // of the folder, locked; -1 until it is there
+    base::Mutex making_;
+    int handle_ = -1;  // of the folder, locked; -1 until it is there. Made under making_, while encodes run
 };
 
 // Which pieces an encode is made in.

@@ -58,7 +58,8 @@ TEST_CASE("a conversion that is killed again and again gives the same bytes", "[
     const auto input = source::open_input(sample_disc());
     REQUIRE(input);
     const Cancel cancel;
-    REQUIRE(convert::run(**input, plan_into(**input, dir / "whole").value(), {}, cancel));
+    const auto whole = convert::run(**input, plan_into(**input, dir / "whole").value(), {}, cancel);
+    if (!whole) FAIL(whole.error().what << " (" << whole.error().where << ")");
     std::mt19937 random(5);
     int killed = 0;
     bool ended = false;
@@ -66,7 +67,10 @@ TEST_CASE("a conversion that is killed again and again gives the same bytes", "[
         const pid_t child = ::fork();
         if (child == 0) {
             const auto plan = plan_into(**input, dir / "killed");
-            ::_exit(plan && convert::run(**input, *plan, {}, cancel) ? 0 : 1);
+            const auto outcome = plan ? convert::run(**input, *plan, {}, cancel) : fail(plan.error());
+            if (!outcome)
+                std::fprintf(stderr, "%s (%s)\n", outcome.error().what.c_str(), outcome.error().where.c_str());
+            ::_exit(outcome ? 0 : 1);
         }
         std::this_thread::sleep_for(std::chrono::milliseconds(100 + random() % 600));
         ::kill(child, SIGKILL);
@@ -77,7 +81,10 @@ TEST_CASE("a conversion that is killed again and again gives the same bytes", "[
         if (ended) CHECK(WEXITSTATUS(status) == 0);
     }
     CAPTURE(killed);
-    if (!ended) REQUIRE(convert::run(**input, plan_into(**input, dir / "killed").value(), {}, cancel));
+    if (!ended) {
+        const auto rest = convert::run(**input, plan_into(**input, dir / "killed").value(), {}, cancel);
+        if (!rest) FAIL(rest.error().what << " (" << rest.error().where << ")");
+    }
     for (const auto& entry : std::filesystem::recursive_directory_iterator(dir / "killed")) {
         // (What was killed a moment before another began may lie there a little longer.)
         if (entry.path().extension() == ".part") std::filesystem::remove(entry.path());

@@ -1,7 +1,10 @@
 // Encodes in pieces: the same packets whether the pieces were kept or not, whatever happened to them meanwhile.
 #include "transcode/pieces.hpp"
 
+#include <atomic>
 #include <catch2/catch.hpp>
+#include <thread>
+#include <vector>
 
 #include "codec/video_decoder.hpp"
 #include "standin/test_card.hpp"
@@ -224,4 +227,18 @@ TEST_CASE("pieces are whole distances between keyframes where these are fixed", 
     settings.keyframe_distance = base::from_seconds(2);
     CHECK(transcode::pictures_of_piece(settings, base::from_seconds(60)) == 29 * 48);
     CHECK(transcode::pictures_of_piece(settings, base::from_seconds(1)) == 48);
+}
+
+TEST_CASE("encodes of one conversion make its folder at the same time", "[pieces]") {
+    for (int round = 0; round < 100; ++round) {
+        const TempDir dir;
+        const auto folder = PieceFolder::open(dir / "Film.mp4", "key");
+        REQUIRE(folder);
+        std::atomic<int> made = 0;
+        {
+            std::vector<std::jthread> encodes;
+            for (int i = 0; i < 3; ++i) encodes.emplace_back([&] { made += (*folder)->make() ? 1 : 0; });
+        }
+        CHECK(made == 3);
+    }
 }
