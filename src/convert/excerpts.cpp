@@ -7,15 +7,14 @@
 namespace wavecrest::convert {
 namespace {
 
-constexpr int kExcerpts = 6;
 const Time kExcerptLength = base::from_seconds(2);
 
 }  // namespace
 
-std::vector<Excerpt> excerpts_of(Time duration) {
-    if (duration <= kExcerpts * kExcerptLength * 3 / 2) return {{}};
+std::vector<Excerpt> excerpts_of(Time duration, int count) {
+    if (duration <= count * kExcerptLength * 3 / 2) return {{}};
     std::vector<Excerpt> excerpts;
-    for (int i = 0; i < kExcerpts; ++i) {
+    for (int i = 0; i < count; ++i) {
         constexpr double kGoldenRatio = 0.6180339887;
         const double place = std::fmod(0.5 + i * kGoldenRatio, 1.0);
         const Time at = base::from_seconds(place * base::to_seconds(duration - kExcerptLength));

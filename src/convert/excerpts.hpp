@@ -16,7 +16,8 @@ struct Excerpt {
 
 // Spread evenly, yet in step with no rhythm the title may have. A short title is tried as a whole: excerpts begin at
 // keyframes before their places, and would overlap.
-std::vector<Excerpt> excerpts_of(Time duration);
+inline constexpr int kExcerpts = 6;
+std::vector<Excerpt> excerpts_of(Time duration, int count = kExcerpts);
 
 // What went to an output.
 struct Counted {

@@ -22,6 +22,8 @@ namespace {
 // Pictures wait for theirs to come out of the encoder: of large ones only some are looked at.
 constexpr double kWaitingBytes = 300e6;
 constexpr int kWaitingPictures = 80;
+// Of several profiles: their encoders add up, and what they are compared by need not take that much longer.
+constexpr int kSharedExcerpts = 5;
 
 int even(double value) {
     return std::max(2, static_cast<int>(std::lround(value / 2)) * 2);
@@ -52,15 +54,14 @@ Result<Picture> scaled(const Picture& picture, Size size, std::unique_ptr<filter
 class ShownQuality {
   public:
     ShownQuality(const Track& source, const transcode::VideoEncode& encode, Size size) : size_(size) {
-        const double bytes = 1.5 * source.width * source.height * (source.bit_depth > 8 ? 2 : 1);
-        every_ = std::max(1, static_cast<int>(std::ceil(kWaitingPictures * bytes / kWaitingBytes)));
         if (media::is_hdr(source.colour)) viewer_ = std::make_unique<filter::ToneMapper>(source);
         to_sdr_ = encode.to_sdr;
     }
 
+    // At the size that is compared at.
     void original(const Picture& picture) {
         const base::MutexLock lock(mutex_);
-        if (count_++ % every_ == 0) originals_.insert_or_assign(picture.pts, picture);
+        originals_.insert_or_assign(picture.pts, picture);
     }
     void packet(const Track& track, const Packet& packet) {
         if (error_) return;
@@ -81,7 +82,6 @@ class ShownQuality {
         decoder_.reset();
         const base::MutexLock lock(mutex_);
         originals_.clear();
-        count_ = 0;
         if (error_) return fail(*error_);
         return {};
     }
@@ -129,9 +129,8 @@ class ShownQuality {
     Status compare(Picture original, const Picture& picture) {
         if (to_sdr_ && viewer_) original = viewer_->apply(original);
         if (original.bit_depth != picture.bit_depth) original = filter::to_depth(original, picture.bit_depth);
-        WAVECREST_TRY_ASSIGN(before, scaled(original, size_, original_scaler_));
-        WAVECREST_TRY_ASSIGN(after, scaled(picture, size_, coded_scaler_));
-        const auto similarity = measure::compare(before, after);
+        WAVECREST_TRY_ASSIGN(after, scaled(picture, size_, scaler_));
+        const auto similarity = measure::compare(original, after);
         if (!similarity) return {};
         quality_.add(picture.pts, *similarity);
         const auto number = static_cast<std::int64_t>(std::floor(base::to_seconds(picture.pts)));
@@ -143,7 +142,7 @@ class ShownQuality {
         second_.ssim += similarity->ssim;
         if (similarity->ssim < second_.lowest) {
             second_.lowest = similarity->ssim;
-            second_.still = {picture.pts, std::move(before), std::move(after)};
+            second_.still = {picture.pts, std::move(original), std::move(after)};
         }
         return {};
     }
@@ -153,10 +152,9 @@ class ShownQuality {
     }
 
     const Size size_;
-    int every_ = 1;
     bool to_sdr_ = false;
     std::unique_ptr<filter::ToneMapper> viewer_;  // where the source has a high dynamic range
-    std::unique_ptr<filter::Scaler> original_scaler_, coded_scaler_;
+    std::unique_ptr<filter::Scaler> scaler_;
     std::unique_ptr<media::VideoDecoder> decoder_;
     std::vector<Picture> decoded_;
     measure::QualityMeasure quality_;
@@ -165,7 +163,40 @@ class ShownQuality {
 
     base::Mutex mutex_;
     std::map<Time, Picture> originals_ GUARDED_BY(mutex_);
-    std::int64_t count_ GUARDED_BY(mutex_) = 0;
+};
+
+// Pictures as they leave a chain of filters, scaled once for all encodes of it to the size that is compared at. Of
+// large ones only some.
+class ShownOriginals {
+  public:
+    ShownOriginals(const Track& source, Size size, std::vector<ShownQuality*> behind)
+        : size_(size), behind_(std::move(behind)) {
+        const double bytes = 1.5 * size.width * size.height * (source.bit_depth > 8 ? 2 : 1);
+        every_ = std::max(1, static_cast<int>(std::ceil(kWaitingPictures * bytes / kWaitingBytes)));
+    }
+    void picture(const Picture& picture) {
+        if (behind_.empty() || count_++ % every_ != 0 || error_) return;
+        auto shown = scaled(picture, size_, scaler_);
+        if (!shown) {
+            error_ = std::move(shown).error();
+            return;
+        }
+        for (ShownQuality* one : behind_) one->original(*shown);
+    }
+    // When a run has ended; another may follow.
+    Status finish() {
+        count_ = 0;
+        if (error_) return fail(*error_);
+        return {};
+    }
+
+  private:
+    const Size size_;
+    std::vector<ShownQuality*> behind_;
+    int every_ = 1;
+    std::int64_t count_ = 0;
+    std::unique_ptr<filter::Scaler> scaler_;
+    std::optional<Error> error_;
 };
 
 // The whole from rates of samples: mean and, by Student's t, where it lies 19 times in 20.
@@ -209,7 +240,10 @@ const transcode::VideoEncode* video_of(const Plan& plan, std::size_t output) {
 class Scales {
   public:
     Scales(const source::Input& input, const Plan& plan, const Cancel& cancel)
-        : input_(input), plan_(plan), cancel_(cancel), excerpts_(excerpts_of(plan.duration)) {}
+        : input_(input),
+          plan_(plan),
+          cancel_(cancel),
+          excerpts_(excerpts_of(plan.duration, plan.outputs.size() > 1 ? kSharedExcerpts : kExcerpts)) {}
 
     std::size_t steps(bool timed) const {
         return excerpts_.size() + (timed ? plan_.outputs.size() * timed_excerpts() : 0);
@@ -227,19 +261,21 @@ class Scales {
             ShownQuality* const here = shown.back().get();
             one.watch.packet = [here](const Track& track, const Packet& packet) { here->packet(track, packet); };
         }
+        std::vector<std::unique_ptr<ShownOriginals>> originals;
         for (std::size_t chain = 0; chain < graph.chains.size(); ++chain) {
             std::vector<ShownQuality*> behind;
             for (std::size_t i = 0; i < graph.video_encodes.size(); ++i) {
                 if (graph.video_encodes[i].chain == chain) behind.push_back(shown[i].get());
             }
-            graph.chains[chain].watch = [behind](const Picture& picture) {
-                for (ShownQuality* one : behind) one->original(picture);
-            };
+            originals.push_back(std::make_unique<ShownOriginals>(
+                *graph.video, shown_size(*graph.video, graph.chains[chain].crop), std::move(behind)));
+            graph.chains[chain].watch = [here = originals.back().get()](const Picture& one) { here->picture(one); };
         }
         for (const Excerpt& excerpt : excerpts_) {
             std::vector<Counted> counted(plan_.outputs.size());
             WAVECREST_TRY_ASSIGN(result, run_excerpt(input_, plan_, graph, excerpt, counted, refused_, cancel_));
             for (const auto& one : shown) WAVECREST_TRY(one->finish());
+            for (const auto& one : originals) WAVECREST_TRY(one->finish());
             step();
             if (!result || result->duration.count() <= 0) continue;
             weighing.sampled += result->duration;
@@ -303,8 +339,8 @@ class Scales {
     }
 
   private:
-    // Half of them.
-    std::size_t timed_excerpts() const { return (excerpts_.size() + 1) / 2; }
+    // Half of them, or some less.
+    std::size_t timed_excerpts() const { return std::max<std::size_t>(1, excerpts_.size() / 2); }
 
     const source::Input& input_;
     const Plan& plan_;

@@ -48,8 +48,8 @@ struct Weighing {
     std::vector<Weighed> profiles;
 };
 
-// All outputs of a plan from one decoding. Each is then timed alone, on half of the samples, unless `timed` is false.
-// Fails (kind usage) for outputs without video; else as run().
+// All outputs of a plan from one decoding: one on six samples, several on five. Each is then timed alone, on half of
+// the samples at most, unless `timed` is false. Fails (kind usage) for outputs without video; else as run().
 Result<Weighing> weigh(const source::Input& input, const Plan& plan, const std::vector<device::Device>& devices,
                        bool timed, const Progress& progress, const Cancel& cancel);
 
