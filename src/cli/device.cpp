@@ -54,8 +54,13 @@ void print_device(const device::Device& d) {
     line("subtitles",
          subtitles.empty() ? "none of a file: burn them in" : fmt::format("{}", fmt::join(subtitles, ", ")));
     line("max bit rate", rate_name(d));
-    line("player", fmt::format("starts after {} of media, buffers {}", base::format_span(d.start_buffer),
-                               base::format_span(d.buffer)));
+    const device::Playing& playing = d.playing;
+    line("player",
+         fmt::format(
+             "starts after {} of media, goes on after a stall with {}{}, buffers {}",
+             base::format_span(playing.start_buffer), base::format_span(playing.resume_buffer),
+             playing.resume_growth > 1 ? fmt::format(" ({:g} times as much each time)", playing.resume_growth) : "",
+             base::format_span(playing.buffer)));
     line("basis", d.basis);
 }
 

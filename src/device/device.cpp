@@ -173,6 +173,39 @@ bool has_numbered_levels(Codec codec) {
 
 }  // namespace
 
+namespace {
+
+Playing parse_playing(base::ConfigTable& plays) {
+    Playing playing;
+    const auto start = plays.span("start_buffer", base::from_seconds(2));
+    playing.start_buffer = start;
+    const auto resume = plays.span("resume_buffer", start);
+    playing.resume_buffer = resume;
+    playing.resume_growth = plays.decimal("resume_growth", 1, 10, 1);
+    const auto most = plays.span("max_resume_buffer", Time{});
+    playing.max_resume_buffer = most;
+    const auto buffer = plays.span("buffer", base::from_seconds(20));
+    playing.buffer = buffer;
+    if (buffer < start || buffer < resume)
+        plays.wrong("buffer", "buffer is shorter than start_buffer or resume_buffer", "make it at least as long");
+    const std::string read = plays.text("read_size", "");
+    if (!read.empty()) {
+        const auto bytes = base::parse_bytes(read);
+        if (!bytes || *bytes < 2 || *bytes > (64U << 20))
+            plays.wrong("read_size", fmt::format("\"{}\" isn't a size", read), "write for example \"64 kB\"");
+        playing.read_size = static_cast<std::int64_t>(bytes.value_or(0));
+    }
+    const auto hls = plays.span("hls_buffer", buffer);
+    playing.hls_buffer = hls;
+    const auto refill = plays.span("hls_refill", hls);
+    playing.hls_refill = refill;
+    if (refill > hls) plays.wrong("hls_refill", "hls_refill is longer than hls_buffer", "make it at most as long");
+    playing.whole_segments = plays.flag("whole_segments", true);
+    return playing;
+}
+
+}  // namespace
+
 Result<Device> parse(std::string_view text, const std::string& file) {
     WAVECREST_TRY_ASSIGN(root, base::ConfigTable::parse(text, file));
     Device device;
@@ -203,11 +236,7 @@ Result<Device> parse(std::string_view text, const std::string& file) {
     device.protocols = protocols.empty() ? kProtocols : protocols;
     const auto highest = plays.bitrate("max_bitrate", 0);
     device.highest_bps = highest;
-    const auto start_buffer = plays.span("start_buffer", base::from_seconds(2));
-    device.start_buffer = start_buffer;
-    const auto buffer = plays.span("buffer", base::from_seconds(20));
-    device.buffer = buffer;
-    if (buffer < start_buffer) plays.wrong("buffer", "buffer is shorter than start_buffer", "make it at least as long");
+    device.playing = parse_playing(plays);
     auto videos = plays.tables("video");
     for (base::ConfigTable& table : videos) {
         VideoAbility ability;
@@ -387,8 +416,18 @@ std::vector<Difference> compare(const Device& first, const Device& second) {
         return d.highest_bps > 0 ? base::format_bitrate(d.highest_bps) : std::string("no limit");
     };
     row("max bit rate", rate(first), rate(second));
-    row("start buffer", base::format_span(first.start_buffer), base::format_span(second.start_buffer));
-    row("buffer", base::format_span(first.buffer), base::format_span(second.buffer));
+    const auto span = [&](const char* what, Time a, Time b) { row(what, base::format_span(a), base::format_span(b)); };
+    const Playing &a = first.playing, &b = second.playing;
+    span("start buffer", a.start_buffer, b.start_buffer);
+    span("resume buffer", a.resume_buffer, b.resume_buffer);
+    row("resume growth", fmt::format("{:g}", a.resume_growth), fmt::format("{:g}", b.resume_growth));
+    span("max resume buffer", a.max_resume_buffer, b.max_resume_buffer);
+    row("read size", base::format_bytes(static_cast<std::uint64_t>(a.read_size)),
+        base::format_bytes(static_cast<std::uint64_t>(b.read_size)));
+    span("HLS buffer", a.hls_buffer, b.hls_buffer);
+    span("HLS refill", a.hls_refill, b.hls_refill);
+    row("whole segments", a.whole_segments ? "yes" : "no", b.whole_segments ? "yes" : "no");
+    span("buffer", a.buffer, b.buffer);
     const auto video = [](const Device& d, Codec codec) {
         std::vector<std::string> kinds;
         for (const VideoAbility& one : d.video) {

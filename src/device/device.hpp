@@ -32,14 +32,27 @@ struct AudioAbility {
     bool is_in(std::string_view container) const;  // an empty one isn't asked about
 };
 
+// How a device's player fills its buffer and lives off it.
+struct Playing {
+    Time start_buffer{};         // media it wants before it starts
+    Time resume_buffer{};        // and before it goes on after a stall,
+    double resume_growth = 1;    // so many times as much after each further one,
+    Time max_resume_buffer{};    // but never more; 0: no limit
+    Time buffer{};               // media it holds at most
+    std::int64_t read_size = 0;  // bytes it hands to its decoder at a time, the first time half as many; 0: all it has
+    // Of HLS: media it holds at most, and below which it fetches on once it has that; whether a segment is played only
+    // when it is whole.
+    Time hls_buffer{}, hls_refill{};
+    bool whole_segments = true;
+};
+
 struct Device {
     std::string name;  // class name for built-in ones, the room's name for it in a site
     std::string description;
     std::vector<std::string> containers;
     std::vector<std::string> protocols;  // "http", "https", "hls", "udp", "rtp", "rtmp"
     std::int64_t highest_bps = 0;        // mean over a second; 0: no limit
-    Time start_buffer{};                 // media it wants before it starts, and before it goes on after a stall
-    Time buffer{};                       // media it holds at most
+    Playing playing;
     std::vector<VideoAbility> video;
     std::vector<AudioAbility> audio;
     std::vector<Codec> subtitles;  // that can be switched on in a file: text, DVD subtitles, PGS

@@ -1,6 +1,8 @@
 #include "measure/playback.hpp"
 
 #include <algorithm>
+#include <chrono>
+#include <cmath>
 
 namespace wavecrest::measure {
 
@@ -23,6 +25,10 @@ void PlaybackModel::advance(Time clock) {
                 playing_ = false;
                 const Time dry = now_ + left;
                 levels_.push_back({dry, {}});
+                wanted_ = stalls_.empty()
+                              ? (settings_.resume_buffer.count() > 0 ? settings_.resume_buffer : settings_.start_buffer)
+                              : base::from_seconds(base::to_seconds(wanted_) * settings_.resume_growth);
+                if (settings_.most_resume_buffer.count() > 0) wanted_ = std::min(wanted_, settings_.most_resume_buffer);
                 stalls_.push_back({position_, Time{}, dry});
             }
         }
@@ -34,7 +40,7 @@ void PlaybackModel::arrived(Time clock, Time until) {
     advance(clock);
     until = std::min(until, settings_.duration);
     available_ = std::max(available_, until);
-    const bool enough = available_ - position_ >= settings_.start_buffer || available_ >= settings_.duration;
+    const bool enough = available_ - position_ >= wanted_ || available_ >= settings_.duration;
     if (!playing_ && enough && position_ < settings_.duration && available_ > position_) {
         playing_ = true;
         if (!startup_) {
@@ -49,8 +55,9 @@ void PlaybackModel::arrived(Time clock, Time until) {
 
 Time PlaybackModel::room_at(Time clock) const {
     const Time level = available_ - position_ - (playing_ ? std::max(clock - now_, Time{}) : Time{});
-    const Time excess = level - settings_.buffer;
-    return excess.count() > 0 && playing_ ? clock + excess : clock;
+    if (level <= settings_.buffer || !playing_) return clock;
+    return clock + level -
+           (settings_.refill.count() > 0 ? std::min(settings_.refill, settings_.buffer) : settings_.buffer);
 }
 
 void PlaybackModel::finish(Time clock) {
@@ -63,6 +70,52 @@ void PlaybackModel::finish(Time clock) {
     } else if (startup_ && !stalls_.empty() && stalls_.back().length.count() == 0) {
         stalls_.back().length = now_ - stalls_.back().clock;
     }
+}
+
+namespace {
+
+bool plays_over(const PlayerSettings& settings, Arrivals& arrivals, Time latency, double bytes_a_second) {
+    // Nobody sees a shorter one, unless there are several.
+    constexpr auto kSeen = std::chrono::milliseconds(100), kTogether = std::chrono::milliseconds(250);
+    std::size_t counted = 0;
+    Time stood{};
+    const Time slow_start = base::from_seconds(15);
+    arrivals.restart();
+    PlaybackModel player(settings);
+    Time clock{};
+    const std::uint64_t all = arrivals.bytes();
+    for (std::uint64_t received = 0; received < all;) {
+        const std::uint64_t end = std::min(all, std::max(arrivals.part_end(received), received + 1));
+        clock += latency + base::from_seconds(static_cast<double>(end - received) / bytes_a_second);
+        received = end;
+        player.arrived(clock, arrivals.playable(received));
+        if (!player.started() && clock > slow_start) return false;
+        while (counted < player.stalls().size()) {
+            const Stall& stall = player.stalls()[counted];
+            const bool over = player.playing() || counted + 1 < player.stalls().size();
+            const Time length = over ? stall.length : clock - stall.clock;
+            if (length >= kSeen || stood + length >= kTogether) return false;
+            if (!over) break;
+            stood += length;
+            ++counted;
+        }
+        clock = player.room_at(clock);
+    }
+    player.finish(clock);
+    return player.started() && player.startup() <= slow_start;
+}
+
+}  // namespace
+
+std::optional<std::int64_t> slowest_link(const PlayerSettings& settings, Arrivals& arrivals, Time latency,
+                                         std::int64_t most_bps) {
+    double high = static_cast<double>(most_bps), low = high / 1000;
+    if (!plays_over(settings, arrivals, latency, high / 8)) return std::nullopt;
+    while (high / low > 1.02) {
+        const double middle = std::sqrt(high * low);
+        (plays_over(settings, arrivals, latency, middle / 8) ? high : low) = middle;
+    }
+    return static_cast<std::int64_t>(high);
 }
 
 }  // namespace wavecrest::measure

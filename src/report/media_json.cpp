@@ -95,8 +95,15 @@ Json to_json(const device::Device& device) {
                  {"basis", device.basis},
                  {"containers", device.containers},
                  {"max_bitrate_bps", device.highest_bps},
-                 {"start_buffer_s", base::to_seconds(device.start_buffer)},
-                 {"buffer_s", base::to_seconds(device.buffer)}};
+                 {"start_buffer_s", base::to_seconds(device.playing.start_buffer)},
+                 {"resume_buffer_s", base::to_seconds(device.playing.resume_buffer)},
+                 {"resume_growth", device.playing.resume_growth},
+                 {"max_resume_buffer_s", base::to_seconds(device.playing.max_resume_buffer)},
+                 {"buffer_s", base::to_seconds(device.playing.buffer)},
+                 {"read_size_bytes", device.playing.read_size},
+                 {"hls_buffer_s", base::to_seconds(device.playing.hls_buffer)},
+                 {"hls_refill_s", base::to_seconds(device.playing.hls_refill)},
+                 {"whole_segments", device.playing.whole_segments}};
     json["protocols"] = device.protocols;
     json["video"] = Json::array();
     for (const device::VideoAbility& one : device.video) {

@@ -44,6 +44,13 @@ Json to_json(const verify::Verification& v) {
     } else {
         json["startup_s"] = nullptr;
     }
+    json["grounds"] = "computed";
+    if (const auto room = verify::headroom(v)) {
+        json["headroom"] = std::round(*room * 100) / 100;
+        json["slowest_link_bps"] = *v.slowest_link_bps;
+    } else {
+        json["headroom"] = nullptr;
+    }
     json["stalls"] = stalls;
     json["bitrate"] = {{"mean_bps", v.mean_bps}, {"peak_1s_bps", v.peak_1s_bps}};
     json["seeks"] = seeks;

@@ -21,6 +21,9 @@ using namespace std::chrono_literals;
 constexpr double kSlowStart = 5, kTooSlowStart = 15;  // seconds
 constexpr double kSlowSkip = 3, kTooSlowSkip = 8;
 constexpr double kHeadroom = 0.8;  // of a link that may be filled by a film's busiest second
+// A link so many times as fast as the slowest that does is fine; of a film that needs it to the full nobody can be
+// sure.
+constexpr double kEnoughRoom = 1.25;
 
 std::string ms(Time time) {
     return fmt::format("{:.0f} ms", base::to_seconds(time) * 1000);
@@ -61,7 +64,45 @@ std::string fitting_profile(const device::Link& link) {
                                              kHeadroom * static_cast<double>(link.payload_bps))));
 }
 
+// The link of what was played to its end, by the slowest one that would do.
+void add_link(Verification& v, double room, bool carried) {
+    const bool enough = room >= kEnoughRoom;
+    add(v, "link",
+        enough                 ? Verdict::pass
+        : carried || room >= 1 ? Verdict::warn
+                               : Verdict::fail,
+        fmt::format("average {}, peak {} (1 s); plays down to {}", base::format_bitrate(v.mean_bps),
+                    base::format_bitrate(v.peak_1s_bps), base::format_bitrate(*v.slowest_link_bps)),
+        fmt::format("{} usable", base::format_bitrate(v.link.payload_bps)),
+        room >= 1 ? fmt::format("little headroom: the link carries {:.2f} times what playback needs", room)
+                  : "the link is too slow for this bit rate: connect the device by Ethernet, or convert at a lower bit "
+                    "rate");
+}
+
 }  // namespace
+
+measure::PlayerSettings player_of(const device::Device& device, Time duration, bool hls) {
+    const device::Playing& playing = device.playing;
+    measure::PlayerSettings settings;
+    settings.start_buffer = playing.start_buffer;
+    settings.buffer = hls ? playing.hls_buffer : playing.buffer;
+    settings.refill = hls ? playing.hls_refill : settings.buffer;
+    settings.duration = duration;
+    settings.resume_buffer = playing.resume_buffer;
+    settings.resume_growth = playing.resume_growth;
+    settings.most_resume_buffer = playing.max_resume_buffer;
+    return settings;
+}
+
+std::int64_t most_asked_of_a_link(const Verification& v) {
+    constexpr std::int64_t kLeast = 1'000'000;
+    return std::max(3 * v.peak_1s_bps, kLeast);
+}
+
+std::optional<double> headroom(const Verification& v) {
+    if (!v.slowest_link_bps || *v.slowest_link_bps <= 0) return std::nullopt;
+    return static_cast<double>(v.link.payload_bps) / static_cast<double>(*v.slowest_link_bps);
+}
 
 void add(Verification& v, std::string name, Verdict verdict, std::string measured, std::string limit, std::string why) {
     v.checks.push_back({std::move(name), verdict, std::move(measured), std::move(limit),
@@ -93,8 +134,9 @@ void add_playback(Verification& v, const measure::PlaybackModel& player, Cause c
     }
     add_stalls(v,
                cause == Cause::network ? "the link is too slow" : "the server, or the network up to here, is too slow");
-    const auto peak = static_cast<double>(v.peak_1s_bps), link = static_cast<double>(v.link.payload_bps);
     const bool carried = v.stalls.empty() && v.started;
+    if (const auto room = headroom(v)) return add_link(v, *room, carried);
+    const auto peak = static_cast<double>(v.peak_1s_bps), link = static_cast<double>(v.link.payload_bps);
     const bool fits = peak <= link && (carried ? !filled : cause != Cause::network);
     add(v, "link",
         fits      ? Verdict::pass
@@ -127,8 +169,9 @@ void add_film_playback(Verification& v, Cause cause, const std::string& why_slow
     if (v.started) add_startup(v, why_slow);
     add_stalls(v, cause == Cause::server ? "the server is too slow" : "the link is too slow");
     add_skips(v);
-    const auto peak = static_cast<double>(v.peak_1s_bps), link = static_cast<double>(v.link.payload_bps);
     const bool carried = v.stalls.empty();
+    if (const auto room = headroom(v)) return add_link(v, *room, carried);
+    const auto peak = static_cast<double>(v.peak_1s_bps), link = static_cast<double>(v.link.payload_bps);
     add(v, "link",
         peak <= kHeadroom * link ? Verdict::pass
         : carried                ? Verdict::warn

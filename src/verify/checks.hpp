@@ -11,6 +11,10 @@ namespace wavecrest::verify {
 
 void add(Verification& v, std::string name, device::Verdict verdict, std::string measured, std::string limit,
          std::string why = "");
+// A device's player as the model has it: of files, or of HLS on demand.
+measure::PlayerSettings player_of(const device::Device& device, Time duration, bool hls);
+// No link need be faster, whatever a film does: where the search for the slowest one begins.
+std::int64_t most_asked_of_a_link(const Verification& v);
 // A stream that can't be played at all.
 Verification failed(Verification v, Cause cause, const Error& error, std::string check);
 // Startup and stalls of a player's model, and the link. `cause` is what stalls are put down to; `filled`: it was the

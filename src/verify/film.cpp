@@ -29,6 +29,49 @@ const Film::Piece* Film::keyframe_before(Time time) const {
     return nullptr;
 }
 
+FilmArrivals::FilmArrivals(const Film& film, std::uint64_t bytes, std::int64_t read_size)
+    : duration_(film.duration), bytes_(bytes), read_size_(static_cast<std::uint64_t>(read_size)) {
+    for (const Film::TrackState& track : film.track_states) {
+        if (track.pieces.empty()) continue;
+        TrackState track_state;
+        for (const Film::Piece& piece : track.pieces)
+            track_state.pieces.push_back({piece.offset + piece.size, std::max(piece.pts, Time{})});
+        std::stable_sort(track_state.pieces.begin(), track_state.pieces.end(),
+                         [](const Arrival& a, const Arrival& b) { return a.end < b.end; });
+        // What is playable is limited by the earliest piece that is still missing.
+        Time earliest = duration_;
+        for (auto a = track_state.pieces.rbegin(); a != track_state.pieces.rend(); ++a)
+            a->until = earliest = std::min(earliest, a->until);
+        track_states_.push_back(std::move(track_state));
+    }
+}
+
+Time FilmArrivals::playable(std::uint64_t received) {
+    if (read_size_ > 0 && received < bytes_)
+        received = received < read_size_ / 2 ? 0
+                   : received < read_size_   ? read_size_ / 2
+                                             : received / read_size_ * read_size_;
+    Time until = duration_;
+    for (TrackState& track_state : track_states_) {
+        while (track_state.next < track_state.pieces.size() && track_state.pieces[track_state.next].end <= received)
+            ++track_state.next;
+        if (track_state.next < track_state.pieces.size())
+            until = std::min(until, track_state.pieces[track_state.next].until);
+    }
+    return until;
+}
+
+void FilmArrivals::restart() {
+    for (TrackState& track_state : track_states_) track_state.next = 0;
+}
+
+std::uint64_t FilmArrivals::part_end(std::uint64_t at) const {
+    // Finer steps than a large file needs would only take time.
+    constexpr std::uint64_t kSteps = 40'000, kLeast = 16 << 10;
+    const std::uint64_t step = std::max({read_size_ / 2, bytes_ / kSteps, kLeast});
+    return (at / step + 1) * step;
+}
+
 Film film_of(const container::Mp4Movie& movie) {
     Film film;
     film.container = "mp4";

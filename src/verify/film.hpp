@@ -6,6 +6,7 @@
 
 #include "base/cancel.hpp"
 #include "container/mp4_reader.hpp"
+#include "measure/playback.hpp"
 #include "media/types.hpp"
 #include "net/http_client.hpp"
 
@@ -31,6 +32,30 @@ struct Film {
     std::vector<RatePiece> rate() const;
     // Of the first track_state with pictures; null: there is none.
     const Piece* keyframe_before(Time time) const;
+};
+
+// What of a film's file has arrived, as far as a player can show it, by how it hands bytes to its decoder
+// (device::Playing::read_size).
+class FilmArrivals : public measure::Arrivals {
+  public:
+    FilmArrivals(const Film& film, std::uint64_t bytes, std::int64_t read_size);
+    Time playable(std::uint64_t received) override;
+    void restart() override;
+    std::uint64_t bytes() const override { return bytes_; }
+    std::uint64_t part_end(std::uint64_t at) const override;
+
+  private:
+    struct Arrival {
+        std::uint64_t end;
+        Time until;
+    };
+    struct TrackState {
+        std::vector<Arrival> pieces;
+        std::size_t next = 0;
+    };
+    Time duration_;
+    std::uint64_t bytes_, read_size_;
+    std::vector<TrackState> track_states_;
 };
 
 Film film_of(const container::Mp4Movie& movie);

@@ -292,7 +292,9 @@ Result<Verification> run_http_live(const Job& job, const Progress& progress, con
     Receiving r(job, true);
     if (!head) return failed(std::move(r.v), Cause::server, head.error(), "reachable");
     add(r.v, "reachable", Verdict::pass, head->media_type + ", live", "");
-    measure::PlaybackModel player({job.device.start_buffer, kForEver, kForEver});
+    measure::PlayerSettings playing = player_of(job.device, kForEver, false);
+    playing.buffer = kForEver;
+    measure::PlaybackModel player(playing);
     ByteVector buffer(r.link.piece());
     std::optional<Error> lost;
     bool ended = false;
@@ -351,7 +353,9 @@ Result<Verification> run_rtmp(const Job& job, const Progress& progress, const Ca
     file.u32(9);
     file.u32(0);
     r.keep(file.bytes());
-    measure::PlaybackModel player({job.device.start_buffer, kForEver, kForEver});
+    measure::PlayerSettings playing = player_of(job.device, kForEver, false);
+    playing.buffer = kForEver;
+    measure::PlaybackModel player(playing);
     std::optional<std::uint32_t> first_time;
     std::uint32_t last_time = 0;
     Time until{};
@@ -452,6 +456,9 @@ Result<container::MediaPlaylist> look_at_playlist(const Job& job, const std::str
     return container::parse_playlist(answered.body, address);
 }
 
+// What passes on a house's network from asking for a segment to its first byte.
+constexpr Time kAsking = std::chrono::milliseconds(5);
+
 // The best variant that the link carries; the smallest where none does.
 const container::MediaPlaylist::Variant& choose_variant(const container::MediaPlaylist& list, std::int64_t link_bps) {
     const container::MediaPlaylist::Variant* best = nullptr;
@@ -464,6 +471,34 @@ const container::MediaPlaylist::Variant& choose_variant(const container::MediaPl
     }
     return *best;
 }
+
+// What of segments that follow one another has arrived.
+class SegmentArrivals : public measure::Arrivals {
+  public:
+    SegmentArrivals(std::vector<RatePiece> segments, bool whole) : segments_(std::move(segments)), whole_(whole) {
+        std::uint64_t bytes = 0;
+        for (const RatePiece& one : segments_) ends_.push_back(bytes += one.bytes);
+    }
+    Time playable(std::uint64_t received) override {
+        while (next_ < ends_.size() && ends_[next_] <= received) ++next_;
+        if (next_ == ends_.size()) return segments_.empty() ? Time{} : segments_.back().to;
+        const RatePiece& one = segments_[next_];
+        if (whole_ || one.bytes == 0) return one.from;
+        const double part = 1 - static_cast<double>(ends_[next_] - received) / static_cast<double>(one.bytes);
+        return one.from + base::from_seconds(base::to_seconds(one.to - one.from) * part);
+    }
+    void restart() override { next_ = 0; }
+    std::uint64_t bytes() const override { return ends_.empty() ? 0 : ends_.back(); }
+    std::uint64_t part_end(std::uint64_t at) const override {
+        return *std::upper_bound(ends_.begin(), ends_.end(), at);
+    }
+
+  private:
+    std::vector<RatePiece> segments_;
+    std::vector<std::uint64_t> ends_;
+    bool whole_;
+    std::size_t next_ = 0;
+};
 
 // A player of HLS on a device's link: what it fetched, and when.
 class HlsPlay {
@@ -496,8 +531,9 @@ class HlsPlay {
         }
         next_ = playlist_.sequence + index;
         listed_ = playlist_.sequence + playlist_.segments.size();
-        player_.emplace(measure::PlayerSettings{job_.device.start_buffer, live_ ? kForEver : job_.device.buffer,
-                                                live_ ? kForEver : playlist_.duration()});
+        playing_ = player_of(job_.device, live_ ? kForEver : playlist_.duration(), true);
+        if (live_) playing_.buffer = kForEver;
+        player_.emplace(playing_);
         judge_playlist();
     }
 
@@ -551,6 +587,10 @@ class HlsPlay {
         subtitles_.conclude(r_.v);
         const Cause cause = r_.cause();
         if (!live_ && !lost_) WAVECREST_TRY(try_seeks(cancel));
+        if (!live_ && !lost_) {
+            SegmentArrivals arrivals(pieces_, job_.device.playing.whole_segments);
+            r_.v.slowest_link_bps = measure::slowest_link(playing_, arrivals, kAsking, most_asked_of_a_link(r_.v));
+        }
         add_playback(r_.v, *player_, cause, r_.filled());
         if (live_ && r_.v.started) add_delay(r_, delay);
         conclude_live(r_.v, cause);
@@ -608,19 +648,21 @@ class HlsPlay {
             r_.keep(ByteSpan(buffer_).first(*got));
             const double part =
                 head->body_size > 0 ? static_cast<double>(bytes) / static_cast<double>(head->body_size) : 0;
-            const Time now = r_.clock->now();
-            player_->arrived(now,
-                             reached_ + base::from_seconds(base::to_seconds(segment.duration) * std::min(part, 1.0)));
-            if (live_) continue;
-            if (const Time room = player_->room_at(now); room > now) {
-                r_.clock->wait_until(room);
-                player_->arrived(room, {});
-            }
+            const bool counts = !job_.device.playing.whole_segments;
+            player_->arrived(
+                r_.clock->now(),
+                reached_ + base::from_seconds(counts ? base::to_seconds(segment.duration) * std::min(part, 1.0) : 0));
         }
         pieces_.push_back({reached_, reached_ + segment.duration, bytes});
         reached_ += segment.duration;
         if (!live_) subtitles_.follow(reached_);
-        player_->arrived(r_.clock->now(), reached_);
+        const Time now = r_.clock->now();
+        player_->arrived(now, reached_);
+        // What it has is enough: it asks for the next when it has played some of it.
+        if (const Time room = player_->room_at(now); !live_ && room > now) {
+            r_.clock->wait_until(room);
+            player_->arrived(room, {});
+        }
         ++next_;
         ++fetched_;
     }
@@ -682,6 +724,7 @@ class HlsPlay {
     HlsSource source_;
     TextSubtitles subtitles_;
     container::MediaPlaylist playlist_;
+    measure::PlayerSettings playing_;
     std::optional<measure::PlaybackModel> player_;
     ByteVector buffer_ = ByteVector(r_.link.piece());
     std::vector<RatePiece> pieces_;

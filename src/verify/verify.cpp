@@ -131,48 +131,6 @@ class RemoteFile : public base::ByteSource {
     Time server_time_{};
 };
 
-// Up to which time of the title everything has arrived, given how far the file has.
-class ArrivalMap {
-  public:
-    explicit ArrivalMap(const Film& film) : duration_(film.duration) {
-        for (const Film::TrackState& track : film.track_states) {
-            if (track.pieces.empty()) continue;
-            TrackState track_state;
-            for (const Film::Piece& piece : track.pieces)
-                track_state.pieces.push_back({piece.offset + piece.size, std::max(piece.pts, Time{})});
-            std::stable_sort(track_state.pieces.begin(), track_state.pieces.end(),
-                             [](const Arrival& a, const Arrival& b) { return a.end < b.end; });
-            // What is playable is limited by the earliest piece that is still missing.
-            Time earliest = duration_;
-            for (auto a = track_state.pieces.rbegin(); a != track_state.pieces.rend(); ++a)
-                a->until = earliest = std::min(earliest, a->until);
-            track_states_.push_back(std::move(track_state));
-        }
-    }
-    Time playable(std::uint64_t received) {
-        Time until = duration_;
-        for (TrackState& track_state : track_states_) {
-            while (track_state.next < track_state.pieces.size() && track_state.pieces[track_state.next].end <= received)
-                ++track_state.next;
-            if (track_state.next < track_state.pieces.size())
-                until = std::min(until, track_state.pieces[track_state.next].until);
-        }
-        return until;
-    }
-
-  private:
-    struct Arrival {
-        std::uint64_t end;
-        Time until;
-    };
-    struct TrackState {
-        std::vector<Arrival> pieces;
-        std::size_t next = 0;
-    };
-    Time duration_;
-    std::vector<TrackState> track_states_;
-};
-
 // Plays a film to its end over the link, and seeks in it. Where it isn't known yet, its index is read as players do.
 Result<Verification> play_film(const Job& job, const net::Url& url, std::optional<Film> film, const Progress& progress,
                                const Cancel& cancel) {
@@ -231,8 +189,9 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
     add_film_timing(v, *film);
 
     // Plays: reads on as long as the player's buffer has room.
-    ArrivalMap arrivals(*film);
-    measure::PlaybackModel player({job.device.start_buffer, job.device.buffer, film->duration});
+    FilmArrivals arrivals(*film, remote.size(), job.device.playing.read_size);
+    const measure::PlayerSettings playing = player_of(job.device, film->duration, false);
+    measure::PlaybackModel player(playing);
     remote.forget_prefix();
     std::vector<std::uint64_t> received;
     std::optional<Error> lost;
@@ -265,6 +224,7 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
     v.startup = player.startup().value_or(Time{});
     v.stalls = player.stalls();
     v.levels = player.levels();
+    v.slowest_link_bps = measure::slowest_link(playing, arrivals, {}, most_asked_of_a_link(v));
     // Where the time went decides who is to blame for a stall: waiting for the link's turn, or for the server's bytes.
     v.simulated = job.simulated;
     const Cause stall_cause = job.simulated || link.waited() >= remote.server_time() ? Cause::network : Cause::server;

@@ -1,6 +1,7 @@
 // Plays a stream as a device would, over a link as the device has, and judges.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -64,9 +65,14 @@ struct Verification {
     std::vector<SeekOrder> seeks;
     std::int64_t mean_bps = 0;
     std::int64_t peak_1s_bps = 0;
+    // The slowest link that this device plays it over without a stall, computed; nothing where that isn't known (live).
+    std::optional<std::int64_t> slowest_link_bps;
     std::vector<device::Check> checks;
     std::vector<base::Path> stills;
 };
+
+// How many times as fast as it need be the link is; nothing where that isn't known.
+std::optional<double> headroom(const Verification& v);
 
 // A stream that can't be reached or read gives a failed verification, not an error; errors are wrong usage (a malformed
 // address) and interruption.

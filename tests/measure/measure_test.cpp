@@ -134,3 +134,96 @@ TEST_CASE("a full buffer waits for room", "[playback]") {
     CHECK(player.room_at(s(5)) == s(5));
     CHECK(player.position() == s(4));
 }
+
+TEST_CASE("a player wants more after each stall, up to a most", "[playback]") {
+    measure::PlayerSettings settings{s(1), s(10), s(60)};
+    settings.resume_buffer = s(0.5);
+    settings.resume_growth = 2;
+    settings.most_resume_buffer = s(1.5);
+    PlaybackModel player(settings);
+    double clock = 0, media = 0;
+    // Runs dry again and again, and is given tenths of a second of media each tenth of a second until it goes on.
+    std::vector<double> wanted;
+    media = 1;
+    player.arrived(s(clock), s(media));
+    for (int stall = 0; stall < 4; ++stall) {
+        REQUIRE(player.playing());
+        clock += 5;
+        player.arrived(s(clock), s(media));
+        REQUIRE_FALSE(player.playing());
+        const double before = media;
+        while (!player.playing()) player.arrived(s(clock += 0.1), s(media += 0.1));
+        wanted.push_back(media - before);
+    }
+    CHECK(wanted[0] == Approx(0.5).margin(0.101));
+    CHECK(wanted[1] == Approx(1).margin(0.101));
+    CHECK(wanted[2] == Approx(1.5).margin(0.101));
+    CHECK(wanted[3] == Approx(1.5).margin(0.101));
+    CHECK(player.stalls().size() == 4);
+}
+
+TEST_CASE("a player that is full reads on when it has played some of it", "[playback]") {
+    measure::PlayerSettings settings{s(1), s(10), s(60)};
+    settings.refill = s(6);
+    PlaybackModel player(settings);
+    player.arrived(s(1), s(10));
+    CHECK(player.room_at(s(1)) == s(1));
+    player.arrived(s(2), s(14));  // 13 s in hand
+    CHECK(player.room_at(s(2)) == s(9));
+}
+
+namespace {
+
+// So many bytes for each second of a title, which come in parts of seconds.
+class ByTheSecond : public measure::Arrivals {
+  public:
+    explicit ByTheSecond(const std::vector<std::uint64_t>& bytes) {
+        for (const std::uint64_t one : bytes) ends_.push_back((ends_.empty() ? 0 : ends_.back()) + one);
+    }
+    Time playable(std::uint64_t received) override {
+        std::size_t whole = 0;
+        while (whole < ends_.size() && ends_[whole] <= received) ++whole;
+        return s(static_cast<double>(whole));
+    }
+    void restart() override {}
+    std::uint64_t bytes() const override { return ends_.back(); }
+    std::uint64_t part_end(std::uint64_t at) const override {
+        return *std::upper_bound(ends_.begin(), ends_.end(), at);
+    }
+
+  private:
+    std::vector<std::uint64_t> ends_;
+};
+
+}  // namespace
+
+TEST_CASE("the slowest link that does is found", "[playback]") {
+    // 8 Mbit in each second: what it begins with a second of, it needs 8 Mbit/s for.
+    measure::PlayerSettings settings{s(1), s(20), s(20)};
+    ByTheSecond even(std::vector<std::uint64_t>(20, 1'000'000));
+    auto slowest = measure::slowest_link(settings, even, {}, 100'000'000);
+    REQUIRE(slowest);
+    CHECK(*slowest == Approx(8e6).epsilon(0.03));
+    settings.start_buffer = s(10);
+    slowest = measure::slowest_link(settings, even, {}, 100'000'000);
+    REQUIRE(slowest);
+    // Ten seconds of media before the start, at most 15 s: 5.33 Mbit/s; then the last second must be there after 19 s
+    // of playing: 160 Mbit in 80/r + 19, so r >= 80/19 Mbit/s. The start decides.
+    CHECK(*slowest == Approx(80e6 / 15).epsilon(0.03));
+    // Five busy seconds of 24 Mbit behind ten quiet ones of 4, and a small buffer: they come as fast as they are
+    // played.
+    std::vector<std::uint64_t> burst(10, 500'000);
+    burst.insert(burst.end(), 5, 3'000'000);
+    ByTheSecond busy(burst);
+    measure::PlayerSettings small{s(1), s(2), s(15)}, large{s(1), s(12), s(15)};
+    const auto with_small = measure::slowest_link(small, busy, {}, 100'000'000);
+    const auto with_large = measure::slowest_link(large, busy, {}, 100'000'000);
+    REQUIRE(with_small);
+    REQUIRE(with_large);
+    CHECK(*with_small > 17'000'000);
+    // All is there in time when the last second of it is: 156 Mbit of the 160 within 14 s and the start.
+    CHECK(*with_large == Approx(156e6 / 14).epsilon(0.06));
+    // What passes between parts counts; where nothing does, nothing is found.
+    CHECK(*measure::slowest_link({s(1), s(20), s(20)}, even, s(0.5), 100'000'000) == Approx(16e6).epsilon(0.03));
+    CHECK_FALSE(measure::slowest_link({s(1), s(20), s(20)}, even, s(2), 100'000'000));
+}
