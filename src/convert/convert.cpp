@@ -7,13 +7,13 @@
 #include <cmath>
 #include <limits>
 #include <map>
-#include <sstream>
 
 #include "base/atomic_file.hpp"
 #include "base/clock.hpp"
 #include "base/log.hpp"
 #include "container/writer.hpp"
 #include "convert/excerpts.hpp"
+#include "convert/kept_pieces.hpp"
 #include "convert/quality.hpp"
 #include "convert/record.hpp"
 #include "host/machine.hpp"
@@ -67,24 +67,6 @@ Status check_space(const Plan& plan, std::uint64_t needed, const char* how) {
 }  // namespace
 
 namespace {
-
-// What is converted, and how, as far as pictures hang on it.
-std::string key_of(const Plan& plan, const std::string& digest) {
-    std::string key =
-        fmt::format("source {}\ntitle {} angle {} from {} to {}\npieces {}\n", digest, plan.title, plan.angle,
-                    plan.pick.start.count(), plan.pick.end.count(), plan.piece_length.count());
-    for (const transcode::VideoEncode& one : plan.graph.video_encodes) {
-        const transcode::VideoChain& chain = plan.graph.chains.at(one.chain);
-        key +=
-            fmt::format("track {} crop {} {} {} {} fields {} rate {} half {} sdr {} subtitles", plan.graph.video->id,
-                        chain.crop.left, chain.crop.top, chain.crop.right, chain.crop.bottom, chain.fields.has_value(),
-                        chain.constant_rate ? chain.constant_rate->value() : 0.0, chain.half_rate, one.to_sdr);
-        for (const auto& subtitles : chain.subtitles)
-            key += fmt::format(" {}{}", subtitles.from.id, subtitles.forced_only ? " forced" : "");
-        key += "\n" + transcode::key_of(one.encode) + "\n";
-    }
-    return key;
-}
 
 // How one file of a plan is made, for its record.
 std::string how_made(const Plan& plan, std::size_t output) {
@@ -360,137 +342,6 @@ Status share_out(const Plan& plan, const transcode::GraphResult& result, const s
     return {};
 }
 
-// Where finished pieces are kept; nothing where that is no use.
-class KeptPieces {
-  public:
-    bool refused = false;  // for its losses, which the next run may accept
-
-    static Result<KeptPieces> open(const source::Input& input, const Plan& plan) {
-        KeptPieces self;
-        const bool long_enough = plan.duration > plan.piece_length;
-        if (!long_enough || !input.reopens() || plan.graph.video_encodes.empty()) return self;
-        const auto digest = source::digest_of(input.path());
-        if (!digest || digest->empty()) return self;
-        WAVECREST_TRY_ASSIGN(folder, transcode::PieceFolder::open(plan.target(), key_of(plan, *digest)));
-        self.folder_ = std::move(folder);
-        for (base::Path path = plan.target().parent_path(); !path.empty(); path = path.parent_path()) {
-            std::error_code error;
-            if (std::filesystem::exists(path, error)) break;
-            self.missing_.push_back(path);
-        }
-        return self;
-    }
-
-    bool finished(const base::Path& file) const { return folder_ && folder_->finished(file); }
-    Status begin_finishing(const std::vector<std::uint64_t>& inodes) {
-        return folder_ ? folder_->begin_finishing(inodes) : Status{};
-    }
-    bool any() const { return folder_ && (folder_->count(0) > 0 || folder_->passes()); }
-    bool has_passes() const { return folder_ && folder_->passes(); }
-
-    // Gives the encodes of two passes something to note in.
-    Status take_notes(transcode::GraphSettings& graph) {
-        if (folder_) WAVECREST_TRY(folder_->make());
-        for (std::size_t i = 0; i < graph.video_encodes.size(); ++i) {
-            codec::VideoEncoderSettings& encode = graph.video_encodes[i].encode;
-            if (encode.mean_bps == 0) continue;
-            WAVECREST_TRY_ASSIGN(notes,
-                                 folder_ ? codec::PassNotes::create_in(folder_->notes(i)) : codec::PassNotes::create());
-            encode.notes = std::move(notes);
-        }
-        return {};
-    }
-    // Keeps them when the first passes are over, with the rates that were found.
-    Status keep_notes(const transcode::GraphSettings& graph) {
-        if (!folder_) return {};
-        std::string rates;
-        for (const transcode::VideoEncode& one : graph.video_encodes) {
-            if (one.encode.notes) WAVECREST_TRY(one.encode.notes->keep());
-            rates += fmt::format("{}\n", one.encode.mean_bps);
-        }
-        return folder_->keep_passes(rates);
-    }
-    // What an earlier run kept; false where that can't be used.
-    bool restore_notes(transcode::GraphSettings& graph) const {
-        const auto passes = folder_ ? folder_->passes() : std::nullopt;
-        if (!passes) return false;
-        std::istringstream rates(*passes);
-        std::vector<std::pair<std::int64_t, std::shared_ptr<codec::PassNotes>>> found;
-        for (std::size_t i = 0; i < graph.video_encodes.size(); ++i) {
-            std::int64_t rate = 0;
-            if (!(rates >> rate) || (rate > 0) != (graph.video_encodes[i].encode.mean_bps > 0)) return false;
-            if (rate == 0) {
-                found.emplace_back();
-                continue;
-            }
-            auto notes = codec::PassNotes::load(folder_->notes(i));
-            if (!notes) return false;
-            found.emplace_back(rate, std::move(*notes));
-        }
-        for (std::size_t i = 0; i < found.size(); ++i) {
-            codec::VideoEncoderSettings& encode = graph.video_encodes[i].encode;
-            encode.mean_bps = found[i].first;
-            encode.notes = std::move(found[i].second);
-        }
-        return true;
-    }
-
-    void give_up() { folder_.reset(); }
-
-    // Has encodes made in pieces. What an earlier run finished of all of them.
-    Time use(transcode::GraphSettings& graph, Time length) const {
-        std::optional<Time> kept;
-        for (std::size_t i = 0; i < graph.video_encodes.size(); ++i) {
-            transcode::VideoEncode& one = graph.video_encodes[i];
-            if (one.encode.mean_bps > 0) {
-                kept = Time{};
-                continue;
-            }
-            one.pieces = {length, folder_, i};
-            const Time there =
-                folder_ ? base::frames_to_time(folder_->count(i) * transcode::pictures_of_piece(one.encode, length),
-                                               one.encode.frame_rate)
-                        : Time{};
-            kept = std::min(kept.value_or(there), there);
-        }
-        return kept.value_or(Time{});
-    }
-
-    void remove() {
-        if (!folder_) return;
-        folder_->remove();
-        std::error_code error;
-        for (const base::Path& path : missing_) std::filesystem::remove(path, error);  // only empty ones go
-    }
-    // Of a run that failed: they stay where the next can use them.
-    Error after(Error error, bool useful, Time length) {
-        if (!any() || !useful) {
-            remove();
-            return error;
-        }
-        const std::string at = base::format_clock(folder_->count(0) * length);
-        if (refused) {
-            error.remedy += fmt::format("; what was encoded is kept for that (in {})", folder_->path().string());
-            return error;
-        }
-        if (folder_->count(0) == 0) {
-            const std::string first =
-                fmt::format("run the same command again: its first pass is kept (in {})", folder_->path().string());
-            error.remedy =
-                error.kind == ErrorKind::interrupted ? first : fmt::format("{}; then {}", error.remedy, first);
-            return error;
-        }
-        const std::string kept = fmt::format("run the same command again: it goes on from about {} (kept in {})", at,
-                                             folder_->path().string());
-        error.remedy = error.kind == ErrorKind::interrupted ? kept : fmt::format("{}; then {}", error.remedy, kept);
-        return error;
-    }
-
-  private:
-    std::shared_ptr<transcode::PieceFolder> folder_;
-    std::vector<base::Path> missing_;  // folders, the innermost first
-};
-
 void to_second_pass(transcode::GraphSettings& graph) {
     for (transcode::VideoEncode& one : graph.video_encodes) {
         if (one.encode.mean_bps > 0) one.encode.pass = codec::VideoEncoderSettings::Pass::second;
@@ -553,41 +404,70 @@ void log_outcome(const Outcome& outcome) {
 
 namespace {
 
-Result<Outcome> run_keeping(const source::Input& input, const Plan& plan, KeptPieces& pieces, const Progress& progress,
-                            const Cancel& cancel) {
-    // Made first, so that a target that can't be written to is told at once.
+// The files that a plan makes, none for those that an earlier run finished.
+struct NewFiles {
     std::vector<std::optional<base::AtomicFile>> files;
     std::vector<std::uint64_t> inodes;
-    std::uint64_t most = 0;
+    std::uint64_t most = 0;  // bytes that they can have together; 0: no limit
+};
+Result<NewFiles> make_files(const Plan& plan, const KeptPieces& pieces) {
+    NewFiles made;
     bool limited = true;
     for (const Plan::Target& target : plan.targets) {
         if (target.finished && pieces.finished(target.path)) {
-            files.emplace_back();
+            made.files.emplace_back();
             continue;
         }
         WAVECREST_TRY_ASSIGN(file, base::AtomicFile::create(target.path, base::AtomicFile::IfExists::refuse));
-        inodes.push_back(file.inode());
-        files.emplace_back(std::move(file));
-        most += target.most_bytes;
+        made.inodes.push_back(file.inode());
+        made.files.emplace_back(std::move(file));
+        made.most += target.most_bytes;
         limited = limited && target.most_bytes > 0;
     }
-    // The peak rate, or else the rip itself, bounds the size; without room for that a sample decides.
+    if (!limited) made.most = 0;
+    return made;
+}
+
+// The peak rate, or else the rip itself, bounds the size; without room for that a sample decides. Nothing is kept where
+// there isn't space for it twice.
+Status check_room(const source::Input& input, const Plan& plan, std::uint64_t most, KeptPieces& pieces,
+                  const Cancel& cancel) {
     WAVECREST_TRY_ASSIGN(free, host::free_space(plan.target()));
-    const std::uint64_t bound = limited ? most : plan.source_bytes * plan.targets.size();
-    if (free < 2 * bound && !pieces.any()) {
-        Plan size_alone = plan;
-        size_alone.quality = false;
-        WAVECREST_TRY_ASSIGN(expected, estimate(input, size_alone, cancel));
-        const std::uint64_t needed = expected.size_bytes + expected.size_bytes / 10;
-        WAVECREST_TRY(check_space(plan, needed, "needed by a sample of the title"));
-        if (free < 2 * needed) pieces.give_up();
+    const std::uint64_t bound = most > 0 ? most : plan.source_bytes * plan.targets.size();
+    if (free >= 2 * bound || pieces.any()) return {};
+    Plan size_alone = plan;
+    size_alone.quality = false;
+    WAVECREST_TRY_ASSIGN(expected, estimate(input, size_alone, cancel));
+    const std::uint64_t needed = expected.size_bytes + expected.size_bytes / 10;
+    WAVECREST_TRY(check_space(plan, needed, "needed by a sample of the title"));
+    if (free < 2 * needed) pieces.give_up();
+    return {};
+}
+
+// The film is there: what is wrong with measuring it doesn't undo it.
+void take_quality(CodedQuality& coded, const measure::QualityMeasure& quality, std::int64_t pictures, Time duration,
+                  Outcome& outcome) {
+    if (const auto status = coded.finish(); !status) {
+        outcome.problems.push_back({"video quality can't be measured: " + status.error().what, {}, duration});
+        return;
     }
+    outcome.quality = quality.result();
+    if (coded.missing() > 0)
+        outcome.problems.push_back(
+            {fmt::format("{} of {} encoded frames can't be decoded", coded.missing(), pictures), {}, duration});
+}
+
+Result<Outcome> run_keeping(const source::Input& input, const Plan& plan, KeptPieces& pieces, const Progress& progress,
+                            const Cancel& cancel) {
+    // Made first, so that a target that can't be written to is told at once.
+    WAVECREST_TRY_ASSIGN(made_files, make_files(plan, pieces));
+    WAVECREST_TRY(check_room(input, plan, made_files.most, pieces, cancel));
     const base::RealClock clock;
     transcode::GraphSettings graph = plan.graph;
     Outcome outcome;
     outcome.kept = std::min(pieces.use(graph, plan.piece_length), plan.duration);  // the last piece is shorter
-    for (std::size_t i = 0; i < files.size(); ++i) {
-        if (!files[i]) graph.outputs[i].clear();
+    for (std::size_t i = 0; i < made_files.files.size(); ++i) {
+        if (!made_files.files[i]) graph.outputs[i].clear();
     }
     if ((plan.wants_loudness() || plan.two_passes()) && !input.reopens())
         return fail(ErrorKind::usage, "a loudness, an average bit rate or a size needs two passes", plan.source,
@@ -614,15 +494,15 @@ Result<Outcome> run_keeping(const source::Input& input, const Plan& plan, KeptPi
     Counted not_written;
     const auto make_sink = [&](std::size_t output,
                                const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
-        if (!files[output]) return std::make_unique<CountingSink>(tracks, not_written);
+        auto& file = made_files.files[output];
+        if (!file) return std::make_unique<CountingSink>(tracks, not_written);
         container::WriterSettings settings;
         settings.title = plan.name.name;
         settings.year = plan.name.year;
         settings.chapters = plan.chapters;
         settings.duration = plan.duration;
         if (!plan.outputs[output].has_video) settings.tags = plan.pick.title->tags;
-        return container::create_media(plan.outputs[output].container, *std::move(files[output]), tracks,
-                                       std::move(settings));
+        return container::create_media(plan.outputs[output].container, *std::move(file), tracks, std::move(settings));
     };
     measure::QualityMeasure quality;
     CodedQuality coded(quality);
@@ -636,7 +516,7 @@ Result<Outcome> run_keeping(const source::Input& input, const Plan& plan, KeptPi
             pieces.refused = !status;
             WAVECREST_TRY(status);
         }
-        return pieces.begin_finishing(inodes);
+        return pieces.begin_finishing(made_files.inodes);
     };
     base::log(base::LogLevel::info, "converting {} to {}", plan.source, plan.target().string());
     WAVECREST_TRY_ASSIGN(result, transcode::run(*source, graph, make_sink, part(passes - 1), cancel));
@@ -649,20 +529,7 @@ Result<Outcome> run_keeping(const source::Input& input, const Plan& plan, KeptPi
     if (!plan.graph.audio_encodes.empty() && result.audio_frames == 0) {
         outcome.problems.push_back({"the audio track is empty", {}, result.duration});
     }
-    if (plan.quality) {
-        // The film is there: what is wrong with measuring it doesn't undo it.
-        if (const auto status = coded.finish(); !status) {
-            outcome.problems.push_back(
-                {"video quality can't be measured: " + status.error().what, {}, result.duration});
-        } else {
-            outcome.quality = quality.result();
-            if (coded.missing() > 0)
-                outcome.problems.push_back(
-                    {fmt::format("{} of {} encoded frames can't be decoded", coded.missing(), result.pictures),
-                     {},
-                     result.duration});
-        }
-    }
+    if (plan.quality) take_quality(coded, quality, result.pictures, result.duration, outcome);
     std::error_code error;
     for (const Plan::Target& target : plan.targets) {
         outcome.files.push_back({target.path, std::filesystem::file_size(target.path, error)});
