@@ -472,10 +472,34 @@ const container::MediaPlaylist::Variant& choose_variant(const container::MediaPl
     return *best;
 }
 
+// By how much a segment's shortest track ends before the longest: audio is often cut where it is sent, not where it is
+// heard. So much of a segment can't be played until the next has come.
+Time short_by(ByteVector segment) {
+    const auto media = container::open_media(std::make_shared<base::MemorySource>(std::move(segment)));
+    if (!media) return {};
+    std::map<TrackId, Time> ends;
+    for (const Track& track : media->source->tracks()) {
+        if (track.kind != TrackKind::subtitle) ends[track.id] = Time::min();
+    }
+    while (true) {
+        const auto packet = media->source->read();
+        if (!packet || !*packet) break;
+        if (const auto end = ends.find((*packet)->track); end != ends.end())
+            end->second = std::max(end->second, (*packet)->pts + (*packet)->duration);
+    }
+    std::erase_if(ends, [](const auto& end) { return end.second == Time::min(); });
+    if (ends.size() < 2) return {};
+    const auto [least, most] =
+        std::minmax_element(ends.begin(), ends.end(), [](const auto& a, const auto& b) { return a.second < b.second; });
+    return std::min<Time>(most->second - least->second, 2s);
+}
+
 // What of segments that follow one another has arrived.
 class SegmentArrivals : public measure::Arrivals {
   public:
-    SegmentArrivals(std::vector<RatePiece> segments, bool whole) : segments_(std::move(segments)), whole_(whole) {
+    // `tail`: of each but the last, what can't be played before the next has come.
+    SegmentArrivals(std::vector<RatePiece> segments, bool whole, Time tail)
+        : segments_(std::move(segments)), whole_(whole), tail_(tail) {
         std::uint64_t bytes = 0;
         for (const RatePiece& one : segments_) ends_.push_back(bytes += one.bytes);
     }
@@ -483,7 +507,7 @@ class SegmentArrivals : public measure::Arrivals {
         while (next_ < ends_.size() && ends_[next_] <= received) ++next_;
         if (next_ == ends_.size()) return segments_.empty() ? Time{} : segments_.back().to;
         const RatePiece& one = segments_[next_];
-        if (whole_ || one.bytes == 0) return one.from;
+        if (whole_ || one.bytes == 0) return std::max(one.from - tail_, Time{});
         const double part = 1 - static_cast<double>(ends_[next_] - received) / static_cast<double>(one.bytes);
         return one.from + base::from_seconds(base::to_seconds(one.to - one.from) * part);
     }
@@ -497,6 +521,7 @@ class SegmentArrivals : public measure::Arrivals {
     std::vector<RatePiece> segments_;
     std::vector<std::uint64_t> ends_;
     bool whole_;
+    Time tail_;
     std::size_t next_ = 0;
 };
 
@@ -588,7 +613,7 @@ class HlsPlay {
         const Cause cause = r_.cause();
         if (!live_ && !lost_) WAVECREST_TRY(try_seeks(cancel));
         if (!live_ && !lost_) {
-            SegmentArrivals arrivals(pieces_, job_.device.playing.whole_segments);
+            SegmentArrivals arrivals(pieces_, job_.device.playing.whole_segments, tail_);
             r_.v.slowest_link_bps = measure::slowest_link(playing_, arrivals, kAsking, most_asked_of_a_link(r_.v));
         }
         add_playback(r_.v, *player_, cause, r_.filled());
@@ -636,6 +661,7 @@ class HlsPlay {
             return;
         }
         std::uint64_t bytes = 0;
+        ByteVector first;
         while (true) {
             const auto got = source_.piece(buffer_);
             if (!got) {
@@ -646,18 +672,23 @@ class HlsPlay {
             bytes += *got;
             r_.count(*got);
             r_.keep(ByteSpan(buffer_).first(*got));
+            if (fetched_ == 0)
+                first.insert(first.end(), buffer_.begin(), buffer_.begin() + static_cast<std::ptrdiff_t>(*got));
             const double part =
                 head->body_size > 0 ? static_cast<double>(bytes) / static_cast<double>(head->body_size) : 0;
-            const bool counts = !job_.device.playing.whole_segments;
+            const bool in_parts = !job_.device.playing.whole_segments;
             player_->arrived(
                 r_.clock->now(),
-                reached_ + base::from_seconds(counts ? base::to_seconds(segment.duration) * std::min(part, 1.0) : 0));
+                in_parts ? reached_ + base::from_seconds(base::to_seconds(segment.duration) * std::min(part, 1.0))
+                         : Time{});
         }
         pieces_.push_back({reached_, reached_ + segment.duration, bytes});
         reached_ += segment.duration;
         if (!live_) subtitles_.follow(reached_);
         const Time now = r_.clock->now();
-        player_->arrived(now, reached_);
+        if (fetched_ == 0) tail_ = short_by(std::move(first));
+        const bool last = playlist_.ended && next_ + 1 == playlist_.sequence + playlist_.segments.size();
+        player_->arrived(now, last ? reached_ : reached_ - tail_);
         // What it has is enough: it asks for the next when it has played some of it.
         if (const Time room = player_->room_at(now); !live_ && room > now) {
             r_.clock->wait_until(room);
@@ -734,6 +765,7 @@ class HlsPlay {
     Time behind_{};    // the live edge, on entering
     Time appeared_{};  // length of segments that were listed since
     Time reached_{};
+    Time tail_{};  // of each segment: see short_by()
     std::optional<Error> lost_;
 };
 

@@ -435,3 +435,49 @@ TEST_CASE("a conversion leaves the processor to streams", "[cli]") {
     }
     CHECK(nice >= 10);
 }
+
+TEST_CASE("a link is judged by the slowest one that would do, and HLS plays by whole segments", "[cli][verify]") {
+    const TempDir dir;
+    const std::uint16_t port = free_port();
+    const Background server({"stream", "run", sample_film().string(), "--name", "Film", "--port", std::to_string(port),
+                             "--delivery", "file,hls", "-q"},
+                            dir.path());
+    REQUIRE(wait_for_port(port));
+    const auto verify = [&](const std::string& path, const std::string& device, const std::string& link) {
+        const Ran ran = run_program({"verify", "http://127.0.0.1:" + std::to_string(port) + path, "--device", device,
+                                     "--link", link, "--json", "-q"},
+                                    dir.path());
+        INFO(ran.err);
+        return json_of(ran)["results"][0];
+    };
+    for (const std::string path : {"/film.mp4", "/film.m3u8"}) {
+        INFO(path);
+        const Json wide = verify(path, "browser-chromium", "gigabit");
+        CHECK(wide["grounds"] == "computed");
+        const double slowest = wide["slowest_link_bps"];
+        CHECK(wide["headroom"].get<double>() == Approx(941e6 / slowest).epsilon(0.01));
+        // A little less stalls, a little more is near, and a quarter more is enough.
+        const auto at = [&](double part) {
+            return verify(path, "browser-chromium",
+                          std::to_string(static_cast<int>(slowest * part / 1000)) + " kbit/s");
+        };
+        const Json less = at(0.9), near = at(1.1), enough = at(1.4);
+        CHECK(less["verdict"] == "fail");
+        CHECK_FALSE(less["stalls"].empty());
+        CHECK(near["stalls"].empty());
+        CHECK(near["verdict"] == "warn");
+        CHECK(enough["verdict"] == "pass");
+    }
+    // The first segment lasts six seconds, and comes whole before anything is shown.
+    const std::string mean =
+        std::to_string(verify("/film.m3u8", "browser-chromium", "gigabit")["bitrate"]["mean_bps"].get<int>() / 1000) +
+        " kbit/s";
+    const double whole = verify("/film.m3u8", "browser-chromium", mean)["startup_s"];
+    write_all(dir / "parts.toml",
+              std::string("name = \"parts\"\n[plays]\ncontainers = [\"mp4\"]\nstart_buffer = \"1 s\"\n"
+                          "whole_segments = false\n[[plays.video]]\ncodec = \"h264\"\n"
+                          "[[plays.audio]]\ncodec = \"aac\"\n"));
+    const double parts = verify("/film.m3u8", "parts.toml", mean)["startup_s"];
+    CHECK(whole > 3);
+    CHECK(parts < 2.5);
+}

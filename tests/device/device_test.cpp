@@ -197,3 +197,32 @@ TEST_CASE("every built-in class is complete, says where it is from, and makes a 
     REQUIRE(bare);
     CHECK(device::doubts(*bare).size() >= 5);
 }
+
+TEST_CASE("how a player fills its buffer is described, or follows from what is", "[device]") {
+    const auto device = device::parse(
+        "name = \"x\"\n[plays]\ncontainers = [\"mp4\"]\nstart_buffer = \"500 ms\"\nresume_buffer = \"1 s\"\n"
+        "resume_growth = 2\nmax_resume_buffer = \"4 s\"\nbuffer = \"15 s\"\nread_size = \"32 kB\"\nhls_refill = \"6 "
+        "s\"\n"
+        "whole_segments = false\n",
+        "d.toml");
+    REQUIRE(device);
+    const device::Playing& p = device->playing;
+    CHECK(p.resume_buffer == base::from_seconds(1));
+    CHECK(p.resume_growth == 2);
+    CHECK(p.max_resume_buffer == base::from_seconds(4));
+    CHECK(p.read_size == 32'000);
+    CHECK(p.hls_buffer == base::from_seconds(15));
+    CHECK(p.hls_refill == base::from_seconds(6));
+    CHECK_FALSE(p.whole_segments);
+    const auto plain =
+        device::parse("name = \"x\"\n[plays]\ncontainers = [\"mp4\"]\nstart_buffer = \"3 s\"\n", "d.toml");
+    REQUIRE(plain);
+    CHECK(plain->playing.resume_buffer == base::from_seconds(3));
+    CHECK(plain->playing.resume_growth == 1);
+    CHECK(plain->playing.hls_refill == plain->playing.buffer);
+    CHECK(plain->playing.whole_segments);
+    for (const char* wrong : {"read_size = \"much\"", "read_size = \"0\"", "resume_growth = 0.5",
+                              "hls_buffer = \"5 s\"\nhls_refill = \"6 s\"", "resume_buffer = \"60 s\""})
+        CHECK_FALSE(
+            device::parse(std::string("name = \"x\"\n[plays]\ncontainers = [\"mp4\"]\n") + wrong + "\n", "d.toml"));
+}
