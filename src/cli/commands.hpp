@@ -210,6 +210,7 @@ struct VerifyOptions {
     std::string stills;   // folder for pictures of what was received
     std::string trusted;  // a certificate accepted besides the system's
     bool real_time = false;
+    std::string on;  // a browser of this machine, that really plays it; empty: computed
     LinkFaultOptions faults;
     Output output;
 };

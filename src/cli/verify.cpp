@@ -1,4 +1,4 @@
-#include "verify/verify.hpp"
+#include "verify/browser.hpp"
 
 #include <algorithm>
 #include <cmath>
@@ -132,7 +132,8 @@ Status write_files(const std::string& folder, const std::string& stem, const ver
 }
 
 void print_result(const verify::Verification& v) {
-    print("\n{} on {} ({}): {}{}\n  {}\n", v.stream, v.device, v.link.name,
+    print("\n{} {} {} ({}): {}{}\n  {}\n", v.stream,
+          v.browser.empty() ? "on" : fmt::format("in {}, on the link of", v.browser), v.device, v.link.name,
           coloured_verdict(device::short_name(v.verdict)),
           v.cause == verify::Cause::none ? "" : fmt::format(", cause: {}", verify::short_name(v.cause)), v.summary);
     // What failed, and what playing showed; the rest is only named.
@@ -249,6 +250,14 @@ int run_verify(const VerifyOptions& options) {
     const bool json = options.output.json;
     const auto jobs = make_jobs(options);
     if (!jobs) return report_error(jobs.error(), json);
+    const auto engine = verify::engine_from_name(options.on);
+    if (!options.on.empty() && !engine)
+        return report_error({ErrorKind::usage, fmt::format("\"{}\" isn't a browser that is tried here", options.on),
+                             "--on", "use chromium or firefox"},
+                            json);
+    if (engine && options.again)
+        return report_error({ErrorKind::usage, "a browser plays once", "--again", "leave one of --on and --again out"},
+                            json);
     if (options.again) {
         if (jobs->size() > 1)
             return report_error(
@@ -264,8 +273,11 @@ int run_verify(const VerifyOptions& options) {
     for (const verify::Job& job : *jobs) {
         Result<verify::Verification> done;
         {
-            ProgressLine line(fmt::format("playing as {}", job.device.name), options.output.quiet || json);
-            done = verify::run(job, line.callback(), cancel());
+            ProgressLine line(engine ? fmt::format("playing in {}, on the link of {}", options.on, job.device.name)
+                                     : fmt::format("playing as {}", job.device.name),
+                              options.output.quiet || json);
+            done = engine ? verify::run_in_browser(job, *engine, line.callback(), cancel())
+                          : verify::run(job, line.callback(), cancel());
         }
         if (!done) {
             failure = done.error();

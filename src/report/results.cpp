@@ -44,7 +44,8 @@ Json to_json(const verify::Verification& v) {
     } else {
         json["startup_s"] = nullptr;
     }
-    json["grounds"] = "computed";
+    json["grounds"] = v.grounds;
+    if (!v.browser.empty()) json["browser"] = v.browser;
     if (const auto room = verify::headroom(v)) {
         json["headroom"] = std::round(*room * 100) / 100;
         json["slowest_link_bps"] = *v.slowest_link_bps;

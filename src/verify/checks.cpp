@@ -149,6 +149,16 @@ void add_playback(Verification& v, const measure::PlaybackModel& player, Cause c
             : "the link is too slow for this bit rate: connect the device by Ethernet, or convert at a lower bit rate");
 }
 
+void add_seen_playback(Verification& v) {
+    if (v.started) {
+        add_startup(v, "startup too slow: a faster link, a lower bit rate or a shorter keyframe interval");
+    } else {
+        add(v, "startup", Verdict::fail, "no video appeared", fmt::format("{:g} s", kSlowStart),
+            "see whether the address plays without --on");
+    }
+    add_stalls(v, "the link is too slow, or the server");
+}
+
 void add_skips(Verification& v) {
     if (v.seeks.empty()) return;
     Time longest{};
@@ -381,6 +391,10 @@ void conclude_film(Verification& v, Cause stall_cause) {
         if (v.simulated) {
             v.summary = fmt::format("the simulated network is too slow: {} {}", worst->name, worst->measured);
             v.remedy = "such a network needs a lower bit rate or a longer buffer: try a smaller profile";
+        } else if (stall_cause == Cause::network && v.mean_bps == 0) {
+            v.summary = fmt::format("{}: {}, on a link of {}", worst->name, worst->measured,
+                                    base::format_bitrate(v.link.payload_bps));
+            v.remedy = "connect the device by Ethernet or a better link, or " + fitting_profile(v.link);
         } else if (stall_cause == Cause::network) {
             v.summary = fmt::format("the link carries {}; the stream needs {} (average), {} (peak, 1 s)",
                                     base::format_bitrate(v.link.payload_bps), base::format_bitrate(v.mean_bps),

@@ -20,6 +20,8 @@ Verification failed(Verification v, Cause cause, const Error& error, std::string
 // Startup and stalls of a player's model, and the link. `cause` is what stalls are put down to; `filled`: it was the
 // link that was waited for most of the time.
 void add_playback(Verification& v, const measure::PlaybackModel& player, Cause cause, bool filled);
+// Startup and stalls of v, as somebody saw them.
+void add_seen_playback(Verification& v);
 // How long the seeks took, where there were some.
 void add_skips(Verification& v);
 // Startup, stalls, seeks and the link of a film that was played to its end; v has them. `why_slow` is said of a slow

@@ -46,6 +46,8 @@ enum class Cause { none, server, supply, network, device, file };
 std::string_view short_name(Cause what);
 
 struct Verification {
+    std::string grounds = "computed";  // or "browser": really played by one
+    std::string browser;               // which
     std::string stream;
     std::string address;
     std::string device;
