@@ -186,7 +186,7 @@ void add_site(CLI::App& app, AllOptions& all, Command& command) {
     add_examples(show_site, {"wavecrest site show", "wavecrest site show site.toml --plain"});
     show_site->callback([&] { command = [&] { return run_site_show(all.site_options); }; });
     auto* measure_site =
-        site->add_subcommand("measure", "measure what this machine can do, and keep it (about a minute)");
+        site->add_subcommand("measure", "measure what this machine can do, and keep it (a minute or two)");
     measure_site->add_option("file", all.site_measure.file, "the site file, for the drives of its films (site.toml)")
         ->type_name("FILE");
     measure_site

@@ -264,6 +264,10 @@ int run_site_measure(const SiteMeasureOptions& options) {
             *settings, [&](double done, const std::string& next) { line.show(done, next); }, cancel());
     }();
     if (!capacity) return report_error(capacity.error(), json);
+    if (measure::was_disturbed(*capacity))
+        note(
+            "figures contradict each other: something else took the processor meanwhile (on a virtual machine perhaps "
+            "its host); measure again when it is quiet");
     if (const auto saved = measure::save(*capacity, file); !saved) return report_error(saved.error(), json);
     if (!options.output.out.empty()) {
         if (const auto status = write_result(options.output.out, "machine.json", measure::to_json_text(*capacity));

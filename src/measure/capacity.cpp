@@ -176,6 +176,22 @@ Viewers viewers_at_once(const Capacity& capacity, double bps) {
     return viewers;
 }
 
+bool was_disturbed(const Capacity& capacity) {
+    constexpr double kClearly = 1.3;
+    for (const auto* list : {&capacity.encoding, &capacity.decoding}) {
+        for (const CodecSpeed& a : *list) {
+            for (const CodecSpeed& b : *list) {
+                if (a.codec != b.codec || a.bit_depth != b.bit_depth) continue;
+                const double pixels = pixels_of(a.width, a.height), others = pixels_of(b.width, b.height);
+                const bool less =
+                    (pixels == others && a.effort < b.effort) || (a.effort == b.effort && pixels < others);
+                if (less && a.time.alone > b.time.alone * kClearly) return true;
+            }
+        }
+    }
+    return false;
+}
+
 double busy_processors() {
     // /proc/stat, first line (proc(5)): user nice system idle iowait irq softirq steal, in ticks.
     const auto busy_ticks = [] {

@@ -101,6 +101,10 @@ Viewers viewers_at_once(const Capacity& capacity, double bps);
 // Processors that others keep busy now; looks for a moment.
 double busy_processors();
 
+// Whether figures contradict each other as they do where something else took the processor meanwhile: a quicker effort
+// took clearly longer than a more thorough one, or a smaller picture than a larger one.
+bool was_disturbed(const Capacity& capacity);
+
 // Where it is kept: machine.json in base::state_folder().
 base::Path capacity_file();
 Status save(const Capacity& capacity, const base::Path& file);

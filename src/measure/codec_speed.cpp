@@ -106,6 +106,12 @@ class Stopwatch {
     double processor_ = host::processor_seconds();
 };
 
+// Of two times of the same work; 0: not tried.
+PictureTime faster(const PictureTime& a, const PictureTime& b) {
+    const auto least = [](double x, double y) { return x > 0 ? std::min(x, y) : y; };
+    return {least(a.processor, b.processor), least(a.alone, b.alone)};
+}
+
 std::vector<Picture> test_pictures(base::Size size, int bit_depth, int count) {
     std::vector<Picture> pictures;
     for (int i = 0; i < count; ++i) {
@@ -159,18 +165,25 @@ class Trials {
         settings.bit_depth = bit_depth;
         settings.effort = effort;
         settings.quality = 80;  // what most profiles ask for; more bits take longer
-        Clip clip;
-        const Stopwatch watch;
-        WAVECREST_TRY_ASSIGN(encoder, codec::make_video_encoder(settings));
-        for (const Picture& picture : pictures) {
-            if (cancel_.requested()) return base::interrupted();
-            WAVECREST_TRY(encoder->encode(picture, clip.packets));
+        CodecSpeed speed{codec, size.width, size.height, bit_depth, effort, {}};
+        // What else runs, here or on the host of a virtual machine, only ever makes it slower: quick ones are tried
+        // twice.
+        for (int round = 0; round < 2; ++round) {
+            Clip clip;
+            const Stopwatch watch;
+            WAVECREST_TRY_ASSIGN(encoder, codec::make_video_encoder(settings));
+            for (const Picture& picture : pictures) {
+                if (cancel_.requested()) return base::interrupted();
+                WAVECREST_TRY(encoder->encode(picture, clip.packets));
+            }
+            WAVECREST_TRY(encoder->flush(clip.packets));
+            const bool slow = watch.seconds() > settings_.seconds * 1.5;
+            speed.time = faster(speed.time, watch.of(pictures.size()));
+            if (round == 0) clip.track = encoder->track();
+            if (round == 0 && keep) clips_.push_back(std::move(clip));
+            if (slow) break;
         }
-        WAVECREST_TRY(encoder->flush(clip.packets));
-        CodecSpeed speed{codec, size.width, size.height, bit_depth, effort, watch.of(pictures.size())};
         capacity_.encoding.push_back(speed);
-        clip.track = encoder->track();
-        if (keep) clips_.push_back(std::move(clip));
         return speed.time.alone;
     }
 
@@ -239,10 +252,12 @@ class Trials {
     Status decode(const Clip& clip) {
         const Track& track = clip.track;
         WAVECREST_TRY(begin(fmt::format("{} {}p, decoding", media::display_name(track.codec), track.height)));
-        std::size_t shown = 0;
+        PictureTime time;
         std::vector<Picture> pictures;
-        const Stopwatch watch;
+        const Stopwatch all;
         do {
+            std::size_t shown = 0;
+            const Stopwatch watch;
             WAVECREST_TRY_ASSIGN(decoder, codec::make_video_decoder(track));
             for (const Packet& packet : clip.packets) {
                 WAVECREST_TRY(decoder->decode(packet, pictures));
@@ -252,12 +267,12 @@ class Trials {
             WAVECREST_TRY(decoder->flush(pictures));
             shown += pictures.size();
             pictures.clear();
-        } while (watch.seconds() < settings_.seconds / 2 && !cancel_.requested());
-        if (shown == 0)
-            return fail(ErrorKind::machine, "a decoder gave no picture",
-                        fmt::format("{}", media::display_name(track.codec)), "tell the developers of this program");
-        capacity_.decoding.push_back(
-            {track.codec, track.width, track.height, std::max(8, track.bit_depth), 0, watch.of(shown)});
+            if (shown == 0)
+                return fail(ErrorKind::machine, "a decoder gave no picture",
+                            fmt::format("{}", media::display_name(track.codec)), "tell the developers of this program");
+            time = faster(time, watch.of(shown));
+        } while (all.seconds() < settings_.seconds / 2 && !cancel_.requested());
+        capacity_.decoding.push_back({track.codec, track.width, track.height, std::max(8, track.bit_depth), 0, time});
         return {};
     }
 

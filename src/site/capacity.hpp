@@ -17,7 +17,7 @@ struct MeasureSettings {
     std::vector<base::Path> folders;  // where something is written and read back
     std::vector<base::Path> films;    // whose drives are read; those on one file system count once
 };
-// Takes about a minute on a usual machine, and all of it: what else runs makes it look slower. Kind interrupted on
+// Takes a minute or two on a usual machine, and all of it: what else runs makes it look slower. Kind interrupted on
 // cancellation; folders that can't be written to have no speeds.
 Result<measure::Capacity> measure_machine(const MeasureSettings& settings, const measure::TellProgress& tell,
                                           const Cancel& cancel);

@@ -118,6 +118,18 @@ TEST_CASE("what a transcode takes is the sum of its stages", "[capacity]") {
     CHECK(measure::load_of(c, {})->processor == 0);
 }
 
+TEST_CASE("figures that contradict each other are noticed", "[capacity]") {
+    Capacity c = made_up();
+    CHECK_FALSE(measure::was_disturbed(c));
+    c.encoding[0].time.alone = c.encoding[1].time.alone * 1.2;  // effort 1 beside 3: as trials differ
+    CHECK_FALSE(measure::was_disturbed(c));
+    c.encoding[0].time.alone = c.encoding[1].time.alone * 1.4;
+    CHECK(measure::was_disturbed(c));
+    c = made_up();
+    c.decoding.push_back({Codec::h264, 720, 480, 8, 0, {0.1, 0.1}});  // smaller, yet slower than 1080p
+    CHECK(measure::was_disturbed(c));
+}
+
 TEST_CASE("viewers at once are bounded by what is slowest", "[capacity]") {
     Capacity c = made_up();
     auto viewers = measure::viewers_at_once(c, 8e6);
