@@ -9,7 +9,7 @@
 
 #include "base/units.hpp"
 #include "cli/commands.hpp"
-#include "device/device.hpp"
+#include "host/machine.hpp"
 #include "measure/capacity.hpp"
 #include "render/table.hpp"
 #include "report/results.hpp"
@@ -255,6 +255,8 @@ int run_site_measure(const SiteMeasureOptions& options) {
     }
     const auto settings = settings_of(options);
     if (!settings) return report_error(settings.error(), json);
+    // Said before it takes its time.
+    if (const Status writable = host::check_writable(file); !writable) return report_error(writable.error(), json);
     if (const double busy = measure::busy_processors(); busy > 0.3 && !options.output.quiet)
         note(fmt::format(
             "other programs keep {:.1f} processors busy: what is measured now is less than this machine can", busy));

@@ -19,12 +19,13 @@ class State {
   public:
     State() {
         if (const char* before = std::getenv("XDG_STATE_HOME")) before_ = before;
-        ::setenv("XDG_STATE_HOME", (dir_ / "state").c_str(), 1);
+        enter();
     }
     ~State() {
         if (before_.empty()) ::unsetenv("XDG_STATE_HOME");
         if (!before_.empty()) ::setenv("XDG_STATE_HOME", before_.c_str(), 1);
     }
+    void enter() const { ::setenv("XDG_STATE_HOME", (dir_ / "state").c_str(), 1); }
     State(const State&) = delete;
     State& operator=(const State&) = delete;
     // An encoder and decoders that take so long for a picture of a DVD.
@@ -61,6 +62,14 @@ TEST_CASE("a machine that wasn't measured says so wherever its speed is asked fo
     CHECK(plan.err.find("wavecrest site measure") != std::string::npos);
     CHECK(run_program({"convert", rip, "--into", "library", "--no-samples"}, dir.path()).status == 2);
     CHECK(run_program({"site", "measure", "--folder", "not-there"}, dir.path()).status == 2);
+    {
+        // Where it can't be kept that is said at once.
+        write_all(dir / "file", std::string("x"));
+        ::setenv("XDG_STATE_HOME", (dir / "file").c_str(), 1);
+        const Ran nowhere = run_program({"site", "measure"}, dir.path(), 10);
+        CHECK(nowhere.status == 4);
+        state.enter();
+    }
     CHECK(run_program({"site", "measure", "not-there.toml"}, dir.path()).status == 3);
 
     const std::string port = std::to_string(free_port());
