@@ -41,7 +41,13 @@ const seen = {startup: null, stalls: [], ended: false, error: null, lag: 0, fram
 let begun = performance.now(), dry = null, at = 0, over = false, tick = 0, moved = 0, last = 0;
 const clock = () => (performance.now() - begun) / 1000;
 const post = (path, value) => fetch(path, {method: 'POST', body: JSON.stringify(value)});
-function goes_on() { if (dry !== null) { seen.stalls.push([at, dry, clock() - dry]); dry = null; } }
+// (What is posted is bounded: of very many stalls the last holds the rest.)
+function goes_on() {
+  if (dry === null) return;
+  const length = clock() - dry;
+  if (seen.stalls.length < 500) seen.stalls.push([at, dry, length]); else seen.stalls[499][2] += length;
+  dry = null;
+}
 function end() {
   if (over) return;
   over = true;
@@ -221,7 +227,7 @@ void take_stalls(const Json& json, Verification& v) {
     }
 }
 
-void judge(const Json& seen, Engine engine, const Job& job, Verification& v) {
+void judge(const Json& seen, Engine engine, const Job& job, bool music, Verification& v) {
     const std::string error =
         seen.contains("error") && seen["error"].is_string() ? seen["error"].get<std::string>() : "";
     const bool ended = seen.contains("ended") && seen["ended"].is_boolean() && seen["ended"].get<bool>();
@@ -235,6 +241,12 @@ void judge(const Json& seen, Engine engine, const Job& job, Verification& v) {
         fmt::format("playable in {}", short_name(engine)),
         "the browser can't play it: convert it for browsers (wavecrest convert FILE --device browser-chromium), or use "
         "another delivery");
+    // Of what it can't decode a browser plays the audio alone, without a word.
+    const bool shows = number(seen, "width") > 0 && number(seen, "height") > 0;
+    if (error.empty() && !music)
+        add(v, "video", shows ? Verdict::pass : Verdict::fail, shows ? "shown" : "none shown, audio alone", "shown",
+            "the browser can't decode this video: convert it for browsers (wavecrest convert FILE --device "
+            "browser-chromium)");
     if (error.empty()) add_seen_playback(v);
     const bool live = duration <= 0;
     if (error.empty() && v.started && !live)
@@ -294,7 +306,9 @@ Result<Verification> run_in_browser(const Job& job, Engine engine, const Progres
     v.browser = short_name(engine);
     // What isn't there no browser need be started for.
     net::HttpClient first(url);
-    if (const auto there = first.get(0); !there) return failed(std::move(v), Cause::server, there.error(), "reachable");
+    const auto there = first.get(0);
+    if (!there) return failed(std::move(v), Cause::server, there.error(), "reachable");
+    const bool music = there->media_type.starts_with("audio/");
     first.close();
     net::LinkFaults faults = job.faults;
     faults.rate_bps = job.link.payload_bps;
@@ -337,7 +351,7 @@ Result<Verification> run_in_browser(const Job& job, Engine engine, const Progres
                       base::from_seconds(std::clamp(number(now, "duration"), 0.0, 1e6))});
         std::this_thread::sleep_for(std::chrono::milliseconds(100));
     }
-    judge(*seen, engine, job, v);
+    judge(*seen, engine, job, music, v);
     return v;
 }
 

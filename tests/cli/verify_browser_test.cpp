@@ -43,6 +43,18 @@ TEST_CASE("a browser of this machine really plays a stream over a device's link"
     INFO(slow.dump(1));
     CHECK(slow["stalls"].size() + (slow["startup_s"].get<double>() > 1 ? 1 : 0) > 0);
     if (slow["verdict"] == "fail") CHECK(slow["cause"] == "network");
+    // H.265 this browser doesn't decode: it plays the audio alone, and that is no pass.
+    write_media(dir / "deep.mp4", "mp4", {video_track(Codec::h265, 48), audio_track(Codec::aac, 2)});
+    const std::uint16_t other = free_port();
+    const Background deep({"stream", "run", "deep.mp4", "--name", "Deep", "--port", std::to_string(other), "-q"},
+                          dir.path());
+    REQUIRE(wait_for_port(other));
+    const Json silent = json_of(run_program({"verify", "http://127.0.0.1:" + std::to_string(other) + "/deep.mp4",
+                                             "--device", "tv-uhd-hdr", "--on", "chromium", "--json", "-q"},
+                                            dir.path()))["results"][0];
+    INFO(silent.dump(1));
+    CHECK(silent["verdict"] == "fail");
+    CHECK(silent["cause"] == "device");
     // What isn't there is told, not waited for.
     CHECK(play("/nothing.mp4", "gigabit")["verdict"] == "fail");
 }
