@@ -216,8 +216,14 @@ using Json = nlohmann::ordered_json;
 Json json_of(const PictureTime& time) {
     return {{"processor_s", time.processor}, {"alone_s", time.alone}};
 }
+// What no picture takes counts as not measured.
 PictureTime picture_time(const Json& json) {
-    return {json.at("processor_s").get<double>(), json.at("alone_s").get<double>()};
+    const auto seconds = [&](const char* key) {
+        constexpr double kMost = 1000;
+        const double value = json.at(key).get<double>();
+        return value > 0 && value < kMost ? value : 0.0;
+    };
+    return {seconds("processor_s"), seconds("alone_s")};
 }
 
 Json json_of(const std::vector<CodecSpeed>& speeds) {

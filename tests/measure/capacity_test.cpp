@@ -159,6 +159,12 @@ TEST_CASE("what was measured is kept for this machine and no other", "[capacity]
     CHECK((*again)->encoding.size() == 6);
     CHECK((*again)->hardware.front().decodes == std::vector<std::string>{"H.264"});
 
+    // Times that no picture takes are as if they weren't there.
+    Capacity absurd = c;
+    for (measure::CodecSpeed& one : absurd.encoding) one.time.alone = 1e308;
+    REQUIRE(measure::save(absurd, file));
+    CHECK_FALSE(measure::encoding_time(**measure::load_capacity(file), Codec::h264, 8, 854, 480, 3));
+
     c.processors += 1;
     REQUIRE(measure::save(c, file));
     CHECK_FALSE(*measure::load_capacity(file));
