@@ -13,17 +13,17 @@
 #include "codec/video_decoder.hpp"
 #include "codec/video_encoder.hpp"
 #include "measure/picture_quality.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 
 using namespace wavecrest;
 
 namespace {
 
 std::vector<Picture> grainy_card(int count, int width, int height, float deviation) {
-    standin::CardSettings settings;
+    sample::CardSettings settings;
     settings.width = width;
     settings.height = height;
-    const standin::TestCard card(settings);
+    const sample::TestCard card(settings);
     std::vector<Picture> pictures;
     std::mt19937 random(7);
     std::normal_distribution<float> grain(0, std::max(deviation, 0.001f));

@@ -29,7 +29,7 @@
 #include "convert/remux.hpp"
 #include "measure/deep.hpp"
 #include "source/input.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 
 using namespace wavecrest;
 
@@ -121,10 +121,10 @@ Material make_material(std::int64_t bps) {
     settings.frame_rate = {24, 1};
     settings.keyframe_distance = std::chrono::seconds(1);
     auto encoder = must(codec::make_video_encoder(settings));
-    standin::CardSettings look;
+    sample::CardSettings look;
     look.width = 1280;
     look.height = 720;
-    const standin::TestCard card(look);
+    const sample::TestCard card(look);
     std::vector<Packet> pictures, audio;
     for (int i = 0; i < 48; ++i) {
         Picture picture = card.draw(i);

@@ -22,7 +22,7 @@
 #include "codec/video_encoder.hpp"
 #include "container/writer.hpp"
 #include "host/machine.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "stream/live.hpp"
 
 using namespace wavecrest;
@@ -47,11 +47,11 @@ void make_film(const base::Path& path) {
     settings.effort = 1;
     settings.keyframe_distance = base::from_seconds(1);
     auto encoder = must(codec::make_video_encoder(settings));
-    standin::CardSettings look;
+    sample::CardSettings look;
     look.width = 640;
     look.height = 360;
     look.frame_rate = {25, 1};
-    const standin::TestCard card(look);
+    const sample::TestCard card(look);
     std::vector<Packet> packets;
     for (int i = 0; i < 250; ++i) {
         Picture picture = card.draw(i);

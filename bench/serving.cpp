@@ -31,7 +31,7 @@
 #include "codec/video_encoder.hpp"
 #include "container/writer.hpp"
 #include "net/rtmp_client.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 
 using namespace wavecrest;
 using namespace std::chrono_literals;
@@ -58,12 +58,12 @@ void make_film(const base::Path& path, std::int64_t rate_bps) {
     settings.height = 360;
     settings.frame_rate = {25, 1};
     auto encoder = must(codec::make_video_encoder(settings));
-    standin::CardSettings look;
+    sample::CardSettings look;
     look.width = 640;
     look.height = 360;
     look.frame_rate = {25, 1};
     std::vector<Packet> packets;
-    Picture picture = standin::TestCard(look).draw(0);
+    Picture picture = sample::TestCard(look).draw(0);
     picture.duration = base::frames_to_time(1, {25, 1});
     if (!encoder->encode(picture, packets) || !encoder->flush(packets)) std::_Exit(1);
     const Packet first = packets.front();

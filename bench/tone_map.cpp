@@ -12,7 +12,7 @@
 #include "codec/video_encoder.hpp"
 #include "filter/scale.hpp"
 #include "filter/tone_map.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 
 using namespace wavecrest;
 
@@ -28,15 +28,15 @@ double processor_ms() {
 
 int main(int argc, char** argv) {
     const int count = argc > 1 ? std::atoi(argv[1]) : 48;
-    standin::CardSettings card_settings;
+    sample::CardSettings card_settings;
     card_settings.width = 3840;
     card_settings.height = 2160;
-    const standin::TestCard card(card_settings);
+    const sample::TestCard card(card_settings);
     const filter::SdrInHdr hdr({9, media::kTransferPq, 9, false});
     std::vector<Picture> sources;  // a few in turn: drawing takes long
     std::mt19937 random(7);
     for (int i = 0; i < 8; ++i) {
-        Picture picture = standin::draw_hdr_card(hdr, card.draw(i));
+        Picture picture = sample::draw_hdr_card(hdr, card.draw(i));
         // Grain as film has it: 2.5 levels of 8 bits.
         for (int y = 0; y < picture.height; ++y) {
             auto* row = picture.row<std::uint16_t>(0, y);

@@ -50,29 +50,6 @@ Speakers speakers_of(int channels) {
     return media::usual_speakers(channels);
 }
 
-// The card's stereo audio spread over a track's channels, with a tone that tells tracks and channels apart.
-std::vector<float> track_audio(const TestCard& card, std::int64_t first, std::int64_t count, int channels, int track) {
-    const auto stereo = card.audio(first, count);
-    std::vector<float> out(static_cast<std::size_t>(count * channels));
-    for (std::int64_t n = 0; n < count; ++n) {
-        const float left = static_cast<float>(stereo[static_cast<std::size_t>(2 * n)]) / 32768.0f;
-        const float right = static_cast<float>(stereo[static_cast<std::size_t>(2 * n + 1)]) / 32768.0f;
-        for (int c = 0; c < channels; ++c) {
-            float value = channels == 1 || c == 0 ? left : c == 1 ? right : 0.0f;
-            if (channels > 2 && c == 2) value = left;
-            const int hz = channels > 2 && c == 3 ? 50 : c >= 4 ? 400 + 80 * c : 0;
-            const auto tone = [&](int frequency) {
-                return static_cast<float>(std::sin(2 * 3.14159265358979323846 *
-                                                   static_cast<double>((first + n) * frequency % 48000) / 48000));
-            };
-            if (hz != 0) value += 0.05f * tone(hz);
-            if (track > 0 && c < 3) value += 0.02f * tone(1500 + 200 * track);
-            out[static_cast<std::size_t>(n * channels + c)] = std::clamp(value, -1.0f, 1.0f);
-        }
-    }
-    return out;
-}
-
 ByteVector plain_samples(const std::vector<float>& samples, int bits) {
     ByteVector out;
     out.reserve(samples.size() * 3);
@@ -101,7 +78,7 @@ struct Material::State {
     const DiscDescription& disc;
     const DiscDescription::Part& part;
     std::int64_t first, end, at;
-    TestCard card;
+    sample::TestCard card;
     codec::Mpeg2Encoder encoder;
     std::unique_ptr<media::VideoEncoder> coder;  // of H.264 and H.265
     std::optional<filter::SdrInHdr> hdr;
@@ -110,7 +87,7 @@ struct Material::State {
     std::vector<std::unique_ptr<media::AudioEncoder>> ac3;
     std::future<Picture> drawn;
 
-    State(const DiscDescription& d, const DiscDescription::Part& p, const CardSettings& card_settings,
+    State(const DiscDescription& d, const DiscDescription::Part& p, const sample::CardSettings& card_settings,
           const codec::Mpeg2Settings& video, std::int64_t from, std::int64_t to)
         : disc(d),
           part(p),
@@ -138,7 +115,7 @@ struct Material::State {
             case Pictures::film_phases:
                 return weave(card.draw(picture), card.draw(picture / kPhase % 2 == 0 ? picture : picture + 1));
             default:
-                return hdr ? draw_hdr_card(*hdr, card.draw(picture)) : card.draw(picture);
+                return hdr ? sample::draw_hdr_card(*hdr, card.draw(picture)) : card.draw(picture);
         }
     }
     // Every group is coded for itself: closed, and at the same place whatever is on the pictures.
@@ -161,8 +138,8 @@ struct Material::State {
                 settings.colour = hdr_colour(disc);
             }
             if (disc.range == DiscDescription::Range::hdr10) {
-                settings.mastering_display = kCardDisplay;
-                settings.content_light = kCardLight;
+                settings.mastering_display = sample::kCardDisplay;
+                settings.content_light = sample::kCardLight;
             }
             settings.effort = 2;
             settings.peak_bps = std::min<std::int64_t>(disc.video_bps * 3 / 2, 40'000'000);
@@ -215,7 +192,7 @@ int Material::group_length(const DiscDescription&, const DiscDescription::Part& 
 
 Material::Material(const DiscDescription& disc, const DiscDescription::Part& part, int part_number, std::int64_t first,
                    std::int64_t end, int angle) {
-    CardSettings card;
+    sample::CardSettings card;
     codec::Mpeg2Settings video;
     const bool blu_ray = disc.kind == DiscDescription::Kind::blu_ray;
     video.width = card.width = disc.width();
@@ -311,7 +288,7 @@ Result<std::optional<MaterialGroup>> Material::next() {
         samples.channels = audio.channels;
         samples.speakers = speakers_of(audio.channels);
         samples.samples =
-            track_audio(s.card, from_sample, to_sample - from_sample, audio.channels, static_cast<int>(i));
+            sample::channel_audio(s.card, from_sample, to_sample - from_sample, audio.channels, static_cast<int>(i));
         if (audio.codec == Codec::lpcm) {
             Packet packet;
             packet.data = Bytes(plain_samples(samples.samples, audio.bits));
@@ -346,7 +323,7 @@ std::vector<SubtitleCue> subtitles_between(const DiscDescription& disc, int widt
                          (settings.forced == DiscDescription::Subtitles::Forced::some && number % 3 == 2);
             std::string language = settings.language;
             for (char& c : language) c = c >= 'a' && c <= 'z' ? static_cast<char>(c - 'a' + 'A') : c;
-            const TextMask mask = text_mask(fmt::format("{}{} {}", cue.forced ? "SIGN " : "", language, number + 1),
+            const sample::TextMask mask = sample::text_mask(fmt::format("{}{} {}", cue.forced ? "SIGN " : "", language, number + 1),
                                             width / 240, height / 160);
             cue.width = mask.width;
             cue.height = mask.height;

@@ -8,7 +8,7 @@
 
 #include "codec/mpeg2_encoder.hpp"
 #include "standin/disc_description.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 
 namespace wavecrest::standin {
 

@@ -7,7 +7,7 @@
 #include "codec/audio_encoder.hpp"
 #include "codec/video_encoder.hpp"
 #include "filter/depth.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/browser.hpp"
 #include "support/clips.hpp"
 #include "support/support.hpp"
@@ -40,11 +40,11 @@ TestTrack coded_card(Codec codec, int bit_depth = 8) {
     settings.keyframe_distance = base::from_seconds(1);
     auto encoder = codec::make_video_encoder(settings);
     REQUIRE(encoder);
-    standin::CardSettings card_settings;
+    sample::CardSettings card_settings;
     card_settings.width = settings.width;
     card_settings.height = settings.height;
     card_settings.frame_rate = kFrameRate;
-    const standin::TestCard card(card_settings);
+    const sample::TestCard card(card_settings);
     TestTrack made;
     for (int i = 0; i < kFrames; ++i)
         REQUIRE((*encoder)->encode(filter::to_depth(card.draw(i), bit_depth), made.packets));

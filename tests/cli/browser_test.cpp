@@ -4,7 +4,7 @@
 
 #include <cmath>
 
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/browser.hpp"
 #include "support/support.hpp"
 
@@ -85,10 +85,10 @@ main().catch(e => report({error: String(e)}));
     };
     replace("URL", url);
     replace("FRAMES", std::to_string(frames));
-    replace("LEFT", std::to_string(standin::kCodeLeft));
-    replace("TOP", std::to_string(standin::kCodeTop));
-    replace("WIDTH", std::to_string(standin::kCodeBlockWidth));
-    replace("HEIGHT", std::to_string(standin::kCodeHeight));
+    replace("LEFT", std::to_string(sample::kCodeLeft));
+    replace("TOP", std::to_string(sample::kCodeTop));
+    replace("WIDTH", std::to_string(sample::kCodeBlockWidth));
+    replace("HEIGHT", std::to_string(sample::kCodeHeight));
     return page;
 }
 

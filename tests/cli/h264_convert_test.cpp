@@ -6,7 +6,7 @@
 #include "base/byte_source.hpp"
 #include "codec/video_decoder.hpp"
 #include "container/reader.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/clips.hpp"
 #include "support/h264_writer.hpp"
 #include "support/support.hpp"
@@ -34,7 +34,7 @@ std::vector<std::int64_t> card_numbers(const base::Path& path) {
     std::vector<Picture> pictures;
     const auto take = [&] {
         for (const Picture& picture : pictures) {
-            const auto code = standin::read_card_code(picture);
+            const auto code = sample::read_card_code(picture);
             numbers.push_back(code ? code->frame : -1);
         }
         pictures.clear();

@@ -10,7 +10,7 @@
 #include "codec/video_decoder.hpp"
 #include "container/reader.hpp"
 #include "filter/tone_map.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
@@ -114,13 +114,13 @@ TEST_CASE("HDR10 is kept in every codec and container that has it", "[cli][conve
         const Decoded decoded = decode(file);
         CHECK(decoded.track.colour == ColourDescription{9, 16, 9, false});
         CHECK(decoded.track.bit_depth == 10);
-        CHECK(decoded.track.mastering_display == standin::kCardDisplay);
-        CHECK(decoded.track.content_light == standin::kCardLight);
+        CHECK(decoded.track.mastering_display == sample::kCardDisplay);
+        CHECK(decoded.track.content_light == sample::kCardLight);
         REQUIRE(decoded.pictures.size() == 24);
         const filter::SdrInHdr hdr({9, 16, 9, false});
         for (int step = 0; step < 11; ++step) {
             INFO(step);
-            CHECK(step_luma(decoded.pictures[12], step) == Approx(hdr.grey(standin::kHdrSteps[step])).margin(6));
+            CHECK(step_luma(decoded.pictures[12], step) == Approx(hdr.grey(sample::kHdrSteps[step])).margin(6));
         }
         const ByteVector bytes = read_all(file);
         if (std::string(container) == "mp4") {
@@ -170,7 +170,7 @@ TEST_CASE("high dynamic range is made standard where the target has none", "[cli
         for (int step = 0; step < 11; ++step) {
             INFO(step);
             // The report's curve from 1000 to 100 cd/m2, then BT.1886.
-            const double nits = standin::kHdrSteps[step];
+            const double nits = sample::kHdrSteps[step];
             const double mapped = filter::pq_to_luminance(filter::eetf(filter::luminance_to_pq(nits), 1000, 100));
             const double wanted = 16 + 219 * std::pow(std::min(mapped / 100, 1.0), 1 / 2.4);
             const double luma = step_luma(decoded.pictures[21], step);  // no subtitle there

@@ -5,7 +5,7 @@
 #include <cmath>
 #include <nlohmann/json.hpp>
 
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
@@ -89,7 +89,7 @@ TEST_CASE("stills show what is on at their times, in the shape of the screen", "
             // Pixels of the film aren't square; those of the still are.
             CHECK(picture.height == 480);
             CHECK(std::abs(picture.width - 854) <= 2);
-            const auto code = standin::read_card_code(picture);
+            const auto code = sample::read_card_code(picture);
             REQUIRE(code);
             CHECK(code->frame > last);
             last = code->frame;
@@ -107,8 +107,8 @@ TEST_CASE("stills show what is on at their times, in the shape of the screen", "
         const Json json = json_of(ran);
         const Json& stills = json["results"][0]["stills"];
         REQUIRE(stills.size() == 2);
-        const auto first = standin::read_card_code(read_png(dir / stills[0].get<std::string>())),
-                   second = standin::read_card_code(read_png(dir / stills[1].get<std::string>()));
+        const auto first = sample::read_card_code(read_png(dir / stills[0].get<std::string>())),
+                   second = sample::read_card_code(read_png(dir / stills[1].get<std::string>()));
         REQUIRE(first);
         REQUIRE(second);
         CHECK(std::abs((second->frame - first->frame) - 120) <= 1);

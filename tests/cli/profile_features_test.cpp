@@ -7,7 +7,7 @@
 #include "codec/video_decoder.hpp"
 #include "codec/video_encoder.hpp"
 #include "media/language.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/clips.hpp"
 #include "support/support.hpp"
 
@@ -266,11 +266,11 @@ TEST_CASE("black borders are cropped, frames halved and keyframes set apart even
     settings.keyframe_distance = base::from_seconds(0.25);
     auto encoder = codec::make_video_encoder(settings);
     REQUIRE(encoder);
-    standin::CardSettings card_settings;
+    sample::CardSettings card_settings;
     card_settings.width = 320;
     card_settings.height = 240;
     card_settings.frame_rate = {50, 1};
-    const standin::TestCard card(card_settings);
+    const sample::TestCard card(card_settings);
     TestTrack track;
     for (int i = 0; i < 200; ++i) {
         Picture picture = card.draw(i);

@@ -7,7 +7,7 @@
 #include "codec/aac_encoder.hpp"
 #include "codec/audio_decoder.hpp"
 #include "codec/video_encoder.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 
 using namespace wavecrest;
 
@@ -24,10 +24,10 @@ codec::VideoEncoderSettings small_settings() {
 std::vector<Packet> encode_h264(codec::VideoEncoderSettings settings, int frames, Time start, int irregular_at = -1) {
     auto encoder = codec::make_video_encoder(settings);
     REQUIRE(encoder);
-    standin::CardSettings card_settings;
+    sample::CardSettings card_settings;
     card_settings.width = 320;
     card_settings.height = 240;
-    const standin::TestCard card(card_settings);
+    const sample::TestCard card(card_settings);
     std::vector<Packet> packets;
     for (int i = 0; i < frames; ++i) {
         Picture picture = card.draw(i);

@@ -4,7 +4,7 @@
 
 #include "codec/audio_decoder.hpp"
 #include "codec/video_decoder.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/clips.hpp"
 #include "support/support.hpp"
 
@@ -12,10 +12,10 @@ using namespace wavecrest;
 using namespace wavecrest::test;
 
 TEST_CASE("pictures come out at their times and look like what went in", "[decoders]") {
-    standin::CardSettings settings;
+    sample::CardSettings settings;
     settings.width = 320;
     settings.height = 180;
-    const standin::TestCard card(settings);
+    const sample::TestCard card(settings);
     for (const Codec codec : {Codec::h265, Codec::vp9, Codec::vp8, Codec::mpeg4}) {
         INFO(media::short_name(codec));
         const TestTrack test_track = video_track(codec, 30);

@@ -11,7 +11,7 @@ extern "C" {
 
 #include "bitstream/mpeg2.hpp"
 #include "codec/mpeg2_decoder.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
@@ -36,7 +36,7 @@ Picture copy_of(const Picture& from) {
 }
 
 Coded encode_card(int frames, const codec::Mpeg2Settings& settings = {}) {
-    const standin::TestCard card({});
+    const sample::TestCard card({});
     codec::Mpeg2Encoder encoder(settings);
     Coded coded;
     for (int i = 0; i < frames; ++i) {
@@ -84,7 +84,7 @@ TEST_CASE("another decoder sees what the encoder meant", "[mpeg2-encoder]") {
     const Coded coded = encode_card(40);
     const auto decoded = decode(coded);
     REQUIRE(decoded.size() == 40);
-    const standin::TestCard card({});
+    const sample::TestCard card({});
     for (int i = 0; i < 40; ++i) {
         INFO("picture " << i);
         const auto n = static_cast<std::size_t>(i);
@@ -92,7 +92,7 @@ TEST_CASE("another decoder sees what the encoder meant", "[mpeg2-encoder]") {
         CHECK(largest_difference(decoded[n], coded.reconstructions[n]) <= 12);
         CHECK(luma_psnr(decoded[n], coded.reconstructions[n]) > 50);
         CHECK(luma_psnr(decoded[n], card.draw(i)) > 34);
-        const auto code = standin::read_card_code(decoded[n]);
+        const auto code = sample::read_card_code(decoded[n]);
         REQUIRE(code);
         CHECK(code->frame == i);
     }

@@ -5,7 +5,7 @@
 #include "base/byte_source.hpp"
 #include "bitstream/mpeg4_visual.hpp"
 #include "codec/video_decoder.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/clips.hpp"
 #include "support/support.hpp"
 
@@ -33,7 +33,7 @@ void check_frames(const TestTrack& test_track, int count, int from = 0) {
     REQUIRE(pictures.size() == static_cast<std::size_t>(count - from));
     for (std::size_t i = 0; i < pictures.size(); ++i) {
         INFO(i);
-        const auto code = standin::read_card_code(pictures[i]);
+        const auto code = sample::read_card_code(pictures[i]);
         REQUIRE(code);
         CHECK(code->frame == static_cast<std::int64_t>(i) + from);
         CHECK(pictures[i].pts == base::frames_to_time(static_cast<std::int64_t>(i) + from, kFilm));
@@ -101,7 +101,7 @@ TEST_CASE("damaged packed chunks lose what was damaged, and neither time nor mem
     REQUIRE(pictures.size() > 48);
     std::size_t right = 0;
     for (std::size_t i = pictures.size() - 24; i < pictures.size(); ++i) {
-        const auto code = standin::read_card_code(pictures[i]);
+        const auto code = sample::read_card_code(pictures[i]);
         right += code && pictures[i].pts == base::frames_to_time(code->frame, kFilm) ? 1 : 0;
     }
     CHECK(right == 24);

@@ -8,7 +8,7 @@
 #include "codec/video_decoder.hpp"
 #include "codec/video_encoder.hpp"
 #include "measure/picture_quality.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 
 using namespace wavecrest;
 
@@ -24,21 +24,21 @@ codec::VideoEncoderSettings settings_for(Codec codec) {
     settings.frame_rate = {24, 1};
     settings.bit_depth = 10;
     settings.colour = {9, 16, 9, false};
-    settings.mastering_display = standin::kCardDisplay;
-    settings.content_light = standin::kCardLight;
+    settings.mastering_display = sample::kCardDisplay;
+    settings.content_light = sample::kCardLight;
     settings.effort = 2;
     settings.quality = 85;
     return settings;
 }
 
 Picture draw(int frame) {
-    standin::CardSettings settings;
+    sample::CardSettings settings;
     settings.width = 320;
     settings.height = 240;
     settings.frame_rate = {24, 1};
-    static const standin::TestCard card(settings);
+    static const sample::TestCard card(settings);
     static const filter::SdrInHdr hdr({9, 16, 9, false});
-    return standin::draw_hdr_card(hdr, card.draw(frame));
+    return sample::draw_hdr_card(hdr, card.draw(frame));
 }
 
 std::uint32_t number(ByteSpan bytes, std::size_t at, std::size_t size) {
@@ -68,8 +68,8 @@ TEST_CASE("video of 10 bits comes back as it was, in each codec that has them", 
         REQUIRE(packets.size() == 30);
         const Track& track = (*encoder)->track();
         CHECK(track.bit_depth == 10);
-        CHECK(track.mastering_display == standin::kCardDisplay);
-        CHECK(track.content_light == standin::kCardLight);
+        CHECK(track.mastering_display == sample::kCardDisplay);
+        CHECK(track.content_light == sample::kCardLight);
         CHECK(track.profile == (codec == Codec::h265 ? "Main 10" : codec == Codec::vp9 ? "2" : "Main"));
         // What the stream itself says.
         Track told = track;
@@ -90,7 +90,7 @@ TEST_CASE("video of 10 bits comes back as it was, in each codec that has them", 
             const auto quality = measure::compare(pictures[i], decoded[i]);
             REQUIRE(quality);
             CHECK(measure::psnr(quality->mean_squared_error()) > 34);
-            const auto code = standin::read_card_code(decoded[i]);
+            const auto code = sample::read_card_code(decoded[i]);
             REQUIRE(code);
             CHECK(code->frame == static_cast<std::int64_t>(i));
         }

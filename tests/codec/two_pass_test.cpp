@@ -4,7 +4,7 @@
 #include <filesystem>
 
 #include "codec/video_encoder.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 
 using namespace wavecrest;
 
@@ -28,14 +28,14 @@ codec::VideoEncoderSettings settings_for(Codec codec) {
 std::vector<Packet> encode(const codec::VideoEncoderSettings& settings, int count, int cut = 1 << 20) {
     auto encoder = codec::make_video_encoder(settings);
     REQUIRE(encoder);
-    standin::CardSettings card_settings;
+    sample::CardSettings card_settings;
     card_settings.width = settings.width;
     card_settings.height = settings.height;
     card_settings.frame_rate = settings.frame_rate;
-    const standin::TestCard card(card_settings);
+    const sample::TestCard card(card_settings);
     card_settings.seed = 99;
     card_settings.title = "ELSEWHERE";
-    const standin::TestCard other(card_settings);
+    const sample::TestCard other(card_settings);
     std::vector<Packet> packets;
     for (int i = 0; i < count; ++i) {
         Picture picture = i < cut ? card.draw(i) : other.draw(i + 300);

@@ -6,7 +6,7 @@
 #include "bitstream/headers.hpp"
 #include "codec/video_decoder.hpp"
 #include "codec/video_encoder.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 
 using namespace wavecrest;
 
@@ -36,10 +36,10 @@ struct Coded {
 Coded encode(const codec::VideoEncoderSettings& settings, int count, Time start, int gap_at = 1 << 20) {
     auto encoder = codec::make_video_encoder(settings);
     REQUIRE(encoder);
-    standin::CardSettings card_settings;
+    sample::CardSettings card_settings;
     card_settings.width = settings.width;
     card_settings.height = settings.height;
-    const standin::TestCard card(card_settings);
+    const sample::TestCard card(card_settings);
     Coded coded;
     for (int i = 0; i < count; ++i) {
         Picture picture = card.draw(i);
@@ -163,10 +163,10 @@ TEST_CASE("a limited peak is kept over its buffer by each video codec", "[encode
 }
 
 TEST_CASE("a video encoder is given up at once, at whatever moment", "[encoders][video]") {
-    standin::CardSettings card_settings;
+    sample::CardSettings card_settings;
     card_settings.width = kWidth;
     card_settings.height = kHeight;
-    const standin::TestCard card(card_settings);
+    const sample::TestCard card(card_settings);
     for (const Codec codec : kCodecs) {
         for (const int pictures : {0, 1, 40}) {
             INFO(media::short_name(codec) << " after " << pictures);

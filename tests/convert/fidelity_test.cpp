@@ -13,7 +13,7 @@
 #include "convert/convert.hpp"
 #include "filter/cadence.hpp"
 #include "source/input.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/clips.hpp"
 #include "support/discs.hpp"
 #include "support/support.hpp"
@@ -97,10 +97,10 @@ Row looked_at(const base::Path& file, const std::vector<Run>& runs, bool cards_n
         for (const Picture& picture : pictures) {
             const int first = picture.top_field_first ? 0 : 1;
             row.combing = std::max(row.combing, filter::combing(picture, first, picture) / 1000.0);
-            const bool flash = standin::flash_level(picture) > 150;
+            const bool flash = sample::flash_level(picture) > 150;
             if (flash && !bright) flashes.push_back(base::to_seconds(picture.pts));
             bright = flash;
-            const auto code = standin::read_card_code(picture);
+            const auto code = sample::read_card_code(picture);
             if (!code) {
                 ++row.unread;
                 continue;

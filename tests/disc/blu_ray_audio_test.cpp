@@ -10,7 +10,7 @@
 #include "codec/mpeg2_encoder.hpp"
 #include "disc/blu_ray_reader.hpp"
 #include "disc/blu_ray_writer.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
@@ -49,9 +49,9 @@ TEST_CASE("TrueHD and E-AC-3 of a disc are heard by their AC-3 cores", "[blu-ray
     video.pictures = codec::Mpeg2Settings::Pictures::whole;
     video.group_length = 15;
     codec::Mpeg2Encoder pictures(video);
-    standin::CardSettings look;
+    sample::CardSettings look;
     look.frame_rate = {30000, 1001};
-    const standin::TestCard card(look);
+    const sample::TestCard card(look);
     auto encoder = codec::make_ac3_encoder({media::speaker::kStereo, 192'000, Purpose::main, 27});
     REQUIRE(encoder);
     constexpr int kPictures = 60;

@@ -7,7 +7,7 @@
 #include "base/byte_source.hpp"
 #include "disc/dvd_format.hpp"
 #include "disc/dvd_tables.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
@@ -96,9 +96,9 @@ TEST_CASE("every picture and sample comes out, on one exact timeline", "[dvdread
         expected += base::frames_to_time(i % 2 == 0 ? 3 : 2, {60000, 1001});
     }
     // The audio is the card's, sample by sample.
-    standin::CardSettings settings;
+    sample::CardSettings settings;
     settings.seed = 2;
-    const standin::TestCard card(settings);
+    const sample::TestCard card(settings);
     CHECK(all.samples >= kSampleFrames * 2002);
     std::int64_t at = 0;
     for (const Packet& packet : all.audio) {

@@ -6,7 +6,7 @@
 
 #include "codec/mpeg2_decoder.hpp"
 #include "source/input.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/discs.hpp"
 #include "support/support.hpp"
 
@@ -82,7 +82,7 @@ TEST_CASE("zeros or rubbish in the middle: lost is told, what follows is in its 
     CHECK(pictures.size() == contents.video.size());
     int read_back = 0;
     for (const Picture& picture : pictures) {
-        const auto code = standin::read_card_code(picture);
+        const auto code = sample::read_card_code(picture);
         if (!code) continue;
         ++read_back;
         const double exact = static_cast<double>(code->frame) * 1001 / 24000;

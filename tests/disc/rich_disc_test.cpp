@@ -130,7 +130,7 @@ TEST_CASE("every picture comes once, at its time, all audio tracks beep with the
     REQUIRE(static_cast<std::int64_t>(pictures.size()) ==
             standin::Material::picture_count(description, description.parts[0]));
     for (std::size_t i = 0; i < pictures.size(); ++i) {
-        const auto code = standin::read_card_code(pictures[i]);
+        const auto code = sample::read_card_code(pictures[i]);
         REQUIRE(code);
         CHECK(code->frame == static_cast<std::int64_t>(i));
         CHECK(code->title_number == 1);
@@ -187,12 +187,12 @@ TEST_CASE("angles: each is seen by itself, whole", "[rich]") {
         const auto pictures = pictures_of(contents);
         REQUIRE(static_cast<std::int64_t>(pictures.size()) > in_angle);
         for (std::int64_t i = 0; i < in_angle; ++i) {
-            const auto code = standin::read_card_code(pictures[static_cast<std::size_t>(i)]);
+            const auto code = sample::read_card_code(pictures[static_cast<std::size_t>(i)]);
             REQUIRE(code);
             CHECK(code->frame == i);
             CHECK(code->title_number == (angle == 1 ? 4 : 9));
         }
-        CHECK(standin::read_card_code(pictures[static_cast<std::size_t>(in_angle)])->title_number == 1);
+        CHECK(sample::read_card_code(pictures[static_cast<std::size_t>(in_angle)])->title_number == 1);
     }
     CHECK_FALSE(input->open(5, 3));
     CHECK_FALSE(input->open(1, 2));

@@ -8,17 +8,17 @@
 #include "filter/limiter.hpp"
 #include "filter/night.hpp"
 #include "filter/overlay.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 
 using namespace wavecrest;
 
 namespace {
 
 Picture letterboxed(int left, int right, int top, int bottom) {
-    standin::CardSettings settings;
+    sample::CardSettings settings;
     settings.width = 320;
     settings.height = 240;
-    Picture picture = standin::TestCard(settings).draw(7);
+    Picture picture = sample::TestCard(settings).draw(7);
     for (int y = 0; y < 240; ++y) {
         for (int x = 0; x < 320; ++x) {
             if (x < left || x >= 320 - right || y < top || y >= 240 - bottom)

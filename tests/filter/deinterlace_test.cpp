@@ -11,7 +11,7 @@
 #include "filter/downmix.hpp"
 #include "filter/overlay.hpp"
 #include "filter/whole_frames.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
@@ -57,8 +57,8 @@ Picture blended(const Picture& frame) {
     return out;
 }
 
-standin::CardSettings card_at(Ratio rate) {
-    standin::CardSettings settings;
+sample::CardSettings card_at(Ratio rate) {
+    sample::CardSettings settings;
     settings.frame_rate = rate;
     return settings;
 }
@@ -66,7 +66,7 @@ standin::CardSettings card_at(Ratio rate) {
 }  // namespace
 
 TEST_CASE("deinterlacing the moving card beats doubling lines and blending by 4 dB", "[deinterlace]") {
-    const standin::TestCard card(card_at({60000, 1001}));
+    const sample::TestCard card(card_at({60000, 1001}));
     const auto rate = GENERATE(filter::Deinterlacer::Rate::frame, filter::Deinterlacer::Rate::field);
     filter::Deinterlacer deinterlacer(rate);
     std::vector<Picture> out;
@@ -100,7 +100,7 @@ TEST_CASE("deinterlacing the moving card beats doubling lines and blending by 4 
 }
 
 TEST_CASE("deinterlacing leaves whole pictures alone, and still ones nearly", "[deinterlace]") {
-    const standin::TestCard card({});
+    const sample::TestCard card({});
     filter::Deinterlacer deinterlacer(filter::Deinterlacer::Rate::frame);
     std::vector<Picture> out;
     Picture whole = card.draw(5);
@@ -117,7 +117,7 @@ TEST_CASE("deinterlacing leaves whole pictures alone, and still ones nearly", "[
 }
 
 TEST_CASE("film in interlaced video is found and put together: every picture once", "[cadence]") {
-    const standin::TestCard card(card_at({24000, 1001}));
+    const sample::TestCard card(card_at({24000, 1001}));
     constexpr std::int64_t kFilm[] = {0, 0, 1, 1, 1, 2, 2, 3, 3, 3};
     const auto film = [&](std::int64_t field) { return field / 10 * 4 + kFilm[field % 10]; };
     filter::CadenceFinder finder({30000, 1001});
@@ -142,7 +142,7 @@ TEST_CASE("film in interlaced video is found and put together: every picture onc
 }
 
 TEST_CASE("video, whole pictures and film cut one field off are told apart", "[cadence]") {
-    const standin::TestCard video(card_at({60000, 1001})), card(card_at({25, 1}));
+    const sample::TestCard video(card_at({60000, 1001})), card(card_at({25, 1}));
     filter::CadenceFinder fields({30000, 1001}), whole({25, 1}), shifted({25, 1}), still({25, 1});
     filter::WholeFrames weaver({{25, 1}, filter::Deinterlacer::Rate::frame, TimeRange::matched});
     std::vector<Picture> out;
@@ -173,7 +173,7 @@ TEST_CASE("video, whole pictures and film cut one field off are told apart", "[c
 TEST_CASE("film whose fields are cut now here, now there has no pulldown", "[cadence]") {
     // 25 and 30 pictures a second, whose field phase changes in the middle.
     for (const Ratio rate : {Ratio{25, 1}, Ratio{30000, 1001}}) {
-        const standin::TestCard card(card_at(rate));
+        const sample::TestCard card(card_at(rate));
         filter::CadenceFinder finder(rate);
         filter::WholeFrames weaver({rate, filter::Deinterlacer::Rate::frame, TimeRange::matched});
         std::vector<Picture> out;
@@ -199,7 +199,7 @@ TEST_CASE("a mixture of film and video: each interval by its own rhythm, in orde
     const auto card_of = [](Ratio rate, int number) {
         auto settings = card_at(rate);
         settings.title_number = number;
-        return standin::TestCard(settings);
+        return sample::TestCard(settings);
     };
     const auto marked = card_of(film_rate, 1), video = card_of({60000, 1001}, 2), film = card_of(film_rate, 3),
                whole = card_of(coded, 4);
@@ -232,7 +232,7 @@ TEST_CASE("a mixture of film and video: each interval by its own rhythm, in orde
         CHECK(picture.progressive);
         CHECK(picture.pts > before);
         before = picture.pts;
-        if (const auto code = standin::read_card_code(picture)) {
+        if (const auto code = sample::read_card_code(picture)) {
             seen[code->title_number].emplace_back(code->frame, picture.pts);
         } else {
             ++unread;

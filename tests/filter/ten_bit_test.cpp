@@ -7,7 +7,7 @@
 #include "filter/overlay.hpp"
 #include "filter/scale.hpp"
 #include "measure/picture_quality.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 
 using namespace wavecrest;
 
@@ -15,11 +15,11 @@ namespace {
 
 constexpr int kWidth = 320, kHeight = 240;
 
-standin::TestCard small_card() {
-    standin::CardSettings settings;
+sample::TestCard small_card() {
+    sample::CardSettings settings;
     settings.width = kWidth;
     settings.height = kHeight;
-    return standin::TestCard(settings);
+    return sample::TestCard(settings);
 }
 
 // The largest difference, in levels of 8 bits.
@@ -41,7 +41,7 @@ double difference(const Picture& eight, const Picture& ten) {
 }  // namespace
 
 TEST_CASE("deinterlacing and the search for fields work in both depths alike", "[depth]") {
-    const standin::TestCard card = small_card();
+    const sample::TestCard card = small_card();
     std::vector<Picture> eight, ten;
     filter::Deinterlacer of_eight(filter::Deinterlacer::Rate::field), of_ten(filter::Deinterlacer::Rate::field);
     std::optional<Picture> previous;
@@ -105,7 +105,7 @@ TEST_CASE("overlays lie in both depths alike", "[depth]") {
 }
 
 TEST_CASE("picture quality is the same in both depths", "[depth]") {
-    const standin::TestCard card = small_card();
+    const sample::TestCard card = small_card();
     const Picture a = card.draw(3), b = card.draw(4);
     const auto eight = measure::compare(a, b), ten = measure::compare(filter::to_depth(a, 10), filter::to_depth(b, 10));
     REQUIRE(eight);

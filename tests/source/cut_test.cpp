@@ -7,7 +7,7 @@
 
 #include "codec/mpeg2_decoder.hpp"
 #include "source/input.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/discs.hpp"
 #include "support/support.hpp"
 

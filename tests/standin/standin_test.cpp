@@ -4,16 +4,16 @@
 
 #include "filter/scale.hpp"
 #include "standin/sample_disc.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
 using namespace wavecrest::test;
 
 TEST_CASE("the card's frame number is read back at other sizes, too", "[card]") {
-    standin::CardSettings settings;
+    sample::CardSettings settings;
     settings.title_number = 9;
-    const standin::TestCard card(settings);
+    const sample::TestCard card(settings);
     for (const auto& [width, height] :
          {std::pair{854, 480}, std::pair{640, 360}, std::pair{320, 180}, std::pair{1280, 720}}) {
         auto scaler = filter::Scaler::create(720, 480, width, height, {1, 1});
@@ -22,11 +22,11 @@ TEST_CASE("the card's frame number is read back at other sizes, too", "[card]") 
             const auto scaled = (*scaler)->apply(card.draw(frame));
             REQUIRE(scaled);
             CHECK(scaled->pixel_aspect == Ratio{1, 1});
-            const auto code = standin::read_card_code(*scaled);
+            const auto code = sample::read_card_code(*scaled);
             REQUIRE(code);
             CHECK(code->frame == frame);
             CHECK(code->title_number == 9);
-            CHECK((standin::flash_level(*scaled) > 128) == (frame % 24 == 0));
+            CHECK((sample::flash_level(*scaled) > 128) == (frame % 24 == 0));
         }
     }
 }
@@ -34,9 +34,9 @@ TEST_CASE("the card's frame number is read back at other sizes, too", "[card]") 
 TEST_CASE("pictures that are no card are not read as one", "[card]") {
     Picture grey = Picture::allocate(720, 480);
     std::fill_n(grey.planes[0], grey.strides[0] * 480, 128);
-    CHECK_FALSE(standin::read_card_code(grey));
+    CHECK_FALSE(sample::read_card_code(grey));
     // One block turned over fails the check bits.
-    const standin::TestCard card({});
+    const sample::TestCard card({});
     Picture wrong = card.draw(77);
     for (int y = 420; y < 436; ++y) {
         for (int x = 0; x < 16; ++x) {
@@ -44,12 +44,12 @@ TEST_CASE("pictures that are no card are not read as one", "[card]") {
             sample = sample > 128 ? 16 : 235;
         }
     }
-    const auto code = standin::read_card_code(wrong);
+    const auto code = sample::read_card_code(wrong);
     CHECK((!code || code->frame != 77));
 }
 
 TEST_CASE("the circle is round as displayed and the picture within range at its marks", "[card]") {
-    const standin::TestCard card({});
+    const sample::TestCard card({});
     const Picture picture = card.draw(30);
     // Leftmost and topmost white points of the circle, around its centre.
     const auto white = [&](int x, int y) { return picture.planes[0][y * picture.strides[0] + x] > 220; };
@@ -68,7 +68,7 @@ TEST_CASE("the circle is round as displayed and the picture within range at its 
 }
 
 TEST_CASE("beeps begin with the flashes, to the sample", "[card]") {
-    const standin::TestCard card({});
+    const sample::TestCard card({});
     const auto samples = card.audio(0, 48048 * 3);
     REQUIRE(samples.size() == 2 * 48048 * 3);
     for (const std::int64_t start : {0, 48048, 96096}) {

@@ -27,7 +27,7 @@
 #include "codec/ac3_encoder.hpp"
 #include "codec/mpeg2_encoder.hpp"
 #include "codec/video_encoder.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/support.hpp"
 
 namespace wavecrest::test {
@@ -52,11 +52,11 @@ float tone(std::int64_t n, int channel) {
            0.1f * static_cast<float>(std::sin(static_cast<double>(n * n % 9973)));
 }
 
-standin::TestCard card(int height) {
-    standin::CardSettings settings;
+sample::TestCard card(int height) {
+    sample::CardSettings settings;
     settings.width = kWidth;
     settings.height = height;
-    return standin::TestCard(settings);
+    return sample::TestCard(settings);
 }
 
 TestTrack encode_h264(int count) {

@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "codec/video_decoder.hpp"
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
@@ -32,10 +32,10 @@ codec::VideoEncoderSettings settings_for(Codec codec) {
 
 // The card's pictures; every other lasts a little longer.
 std::vector<Picture> draw(const codec::VideoEncoderSettings& settings, int first = 0) {
-    standin::CardSettings card_settings;
+    sample::CardSettings card_settings;
     card_settings.width = settings.width;
     card_settings.height = settings.height;
-    const standin::TestCard card(card_settings);
+    const sample::TestCard card(card_settings);
     std::vector<Picture> pictures;
     for (int i = 0; i < kPictures; ++i) {
         pictures.push_back(card.draw(first + i));

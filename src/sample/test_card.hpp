@@ -1,4 +1,4 @@
-// The moving test card of the sample discs: what an installer looks at, and what programs can read back.
+// The moving test card of sample discs and test clips: what an installer looks at, and what programs can read back.
 //
 // To look at: overscan marks at the very edge, 2.5 % and 5 %; a circle (aspect); grey steps with blacker than black
 // and whiter than white (clipping); colour bars (colour shifts); fine moving stripes (combing); a sweep and a hand that
@@ -16,7 +16,7 @@
 #include "filter/tone_map.hpp"
 #include "media/types.hpp"
 
-namespace wavecrest::standin {
+namespace wavecrest::sample {
 
 inline constexpr int kFlashEvery = 24;  // pictures, and timecode seconds
 inline constexpr int kCardSampleRate = 48000;
@@ -50,6 +50,10 @@ class TestCard {
     Picture background_;
     std::vector<std::uint8_t> texture_;
 };
+
+// The card's audio spread over 1, 2 or 6 channels, interleaved, -1 to 1; tones of their own tell tracks and channels
+// apart: of 5.1 there are 50 Hz in the low-frequency channel, 720 Hz on the left behind and 800 Hz on the right.
+std::vector<float> channel_audio(const TestCard& card, std::int64_t first, std::int64_t count, int channels, int track);
 
 // The card in a signal of high dynamic range: its white at 203 cd/m2, and instead of its grey steps the luminances of
 // kHdrSteps, cd/m2, as a display of 1000 cd/m2 shows them.
@@ -85,4 +89,4 @@ inline constexpr int kCodeBlocks =
     26;  // white, black, 16 bits of frame in Gray code, 4 of title, 4 check bits; most significant first
 inline constexpr double kFlashLeft = 0.75, kFlashTop = 0.1, kFlashWidth = 0.15, kFlashHeight = 0.15;
 
-}  // namespace wavecrest::standin
+}  // namespace wavecrest::sample

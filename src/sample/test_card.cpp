@@ -1,4 +1,4 @@
-#include "standin/test_card.hpp"
+#include "sample/test_card.hpp"
 
 #include <fmt/format.h>
 
@@ -8,7 +8,7 @@
 #include <cstring>
 #include <string_view>
 
-namespace wavecrest::standin {
+namespace wavecrest::sample {
 namespace {
 
 struct Colour {
@@ -321,6 +321,28 @@ std::vector<std::int16_t> TestCard::audio(std::int64_t first, std::int64_t count
     return samples;
 }
 
+std::vector<float> channel_audio(const TestCard& card, std::int64_t first, std::int64_t count, int channels, int track) {
+    const auto stereo = card.audio(first, count);
+    std::vector<float> out(static_cast<std::size_t>(count * channels));
+    for (std::int64_t n = 0; n < count; ++n) {
+        const float left = static_cast<float>(stereo[static_cast<std::size_t>(2 * n)]) / 32768.0f;
+        const float right = static_cast<float>(stereo[static_cast<std::size_t>(2 * n + 1)]) / 32768.0f;
+        for (int c = 0; c < channels; ++c) {
+            float value = channels == 1 || c == 0 ? left : c == 1 ? right : 0.0f;
+            if (channels > 2 && c == 2) value = left;
+            const int hz = channels > 2 && c == 3 ? 50 : c >= 4 ? 400 + 80 * c : 0;
+            const auto tone = [&](int frequency) {
+                return static_cast<float>(std::sin(2 * 3.14159265358979323846 *
+                                                   static_cast<double>((first + n) * frequency % 48000) / 48000));
+            };
+            if (hz != 0) value += 0.05f * tone(hz);
+            if (track > 0 && c < 3) value += 0.02f * tone(1500 + 200 * track);
+            out[static_cast<std::size_t>(n * channels + c)] = std::clamp(value, -1.0f, 1.0f);
+        }
+    }
+    return out;
+}
+
 TextMask text_mask(std::string_view text, int scale_x, int scale_y) {
     constexpr int kOutline = 2;
     TextMask mask;
@@ -369,4 +391,4 @@ double flash_level(const Picture& picture) {
                      kFlashHeight / 2);
 }
 
-}  // namespace wavecrest::standin
+}  // namespace wavecrest::sample
