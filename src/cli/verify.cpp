@@ -250,7 +250,7 @@ int run_verify(const VerifyOptions& options) {
     const bool json = options.output.json;
     const auto jobs = make_jobs(options);
     if (!jobs) return report_error(jobs.error(), json);
-    const auto engine = verify::engine_from_name(options.on);
+    const auto engine = host::engine_from_name(options.on);
     if (!options.on.empty() && !engine)
         return report_error({ErrorKind::usage, fmt::format("\"{}\" isn't a browser that is tried here", options.on),
                              "--on", "use chromium or firefox"},

@@ -1,20 +1,12 @@
 #include "verify/browser.hpp"
 
-#include <fcntl.h>
 #include <fmt/format.h>
-#include <signal.h>
-#include <spawn.h>
-#include <sys/wait.h>
-#include <unistd.h>
 
 #include <algorithm>
 #include <cmath>
-#include <cstdlib>
 #include <nlohmann/json.hpp>
-#include <sstream>
 #include <thread>
 
-#include "base/atomic_file.hpp"
 #include "base/clock.hpp"
 #include "base/mutex.hpp"
 #include "base/units.hpp"
@@ -23,8 +15,6 @@
 #include "net/url.hpp"
 #include "net/worse_link.hpp"
 #include "verify/checks.hpp"
-
-extern char** environ;
 
 namespace wavecrest::verify {
 namespace {
@@ -114,98 +104,6 @@ class Told {
     Time last_ GUARDED_BY(mutex_){};
 };
 
-// A browser with a profile of its own, that goes with the object.
-class Browser {
-  public:
-    static Result<std::unique_ptr<Browser>> start(Engine engine, const std::string& address) {
-        const auto program = browser_program(engine);
-        if (!program)
-            return fail(ErrorKind::machine, fmt::format("{} is not installed on this machine", short_name(engine)),
-                        "--on",
-                        engine == Engine::chromium ? "install it: apt install chromium"
-                                                   : "install it: apt install firefox-esr");
-        auto self = std::unique_ptr<Browser>(new Browser);
-        std::error_code error;
-        std::string profile = (std::filesystem::temp_directory_path(error) / "wavecrest-browser-XXXXXX").string();
-        if (error || ::mkdtemp(profile.data()) == nullptr)
-            return fail(ErrorKind::machine, "no folder can be made for the browser's profile", profile,
-                        "set TMPDIR to a folder with space");
-        self->profile_ = profile;
-        std::vector<std::string> words = {program->string()};
-        if (engine == Engine::firefox) {
-            const std::string preferences =
-                "user_pref(\"media.autoplay.default\", 0);\n"
-                "user_pref(\"media.autoplay.blocking_policy\", 0);\n"
-                "user_pref(\"app.update.auto\", false);\n"
-                "user_pref(\"browser.aboutwelcome.enabled\", false);\n"
-                "user_pref(\"datareporting.policy.dataSubmissionEnabled\", false);\n";
-            WAVECREST_TRY(base::write_file(self->profile_ / "user.js", base::as_bytes(preferences),
-                                           base::AtomicFile::IfExists::replace));
-            words.insert(words.end(), {"--headless", "--no-remote", "--profile", profile, address});
-        } else {
-            words.insert(words.end(),
-                         {"--headless", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-sync",
-                          "--disable-background-networking", "--disable-component-update", "--disable-dev-shm-usage",
-                          "--autoplay-policy=no-user-gesture-required", "--user-data-dir=" + profile});
-            // Chromium refuses to run as root with its sandbox.
-            if (::geteuid() == 0) words.emplace_back("--no-sandbox");
-            words.push_back(address);
-        }
-        const auto pointers_to = [](std::vector<std::string>& texts) {
-            std::vector<char*> pointers;
-            for (std::string& text : texts) pointers.push_back(text.data());
-            pointers.push_back(nullptr);
-            return pointers;
-        };
-        // What it leaves in its temporary folder goes with its profile.
-        std::vector<std::string> settings = {"TMPDIR=" + profile};
-        for (char** one = environ; *one != nullptr; ++one) {
-            if (!std::string_view(*one).starts_with("TMPDIR=")) settings.emplace_back(*one);
-        }
-        std::vector<char*> pointers = pointers_to(words), surroundings = pointers_to(settings);
-        posix_spawn_file_actions_t actions;
-        posix_spawn_file_actions_init(&actions);
-        for (const int handle : {0, 1, 2}) posix_spawn_file_actions_addopen(&actions, handle, "/dev/null", O_RDWR, 0);
-        posix_spawnattr_t attributes;
-        posix_spawnattr_init(&attributes);
-        // Its own group, so that all of its processes can be ended, and Ctrl-C comes to this program first.
-        posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETPGROUP);
-        posix_spawnattr_setpgroup(&attributes, 0);
-        const int failed = ::posix_spawn(&self->process_, program->c_str(), &actions, &attributes, pointers.data(),
-                                         surroundings.data());
-        posix_spawn_file_actions_destroy(&actions);
-        posix_spawnattr_destroy(&attributes);
-        if (failed != 0) {
-            self->process_ = -1;
-            return fail(ErrorKind::machine, "the browser can't be started: " + base::system_reason(failed),
-                        program->string(), "start it by hand to see why");
-        }
-        return self;
-    }
-    ~Browser() {
-        if (process_ > 0) {
-            ::kill(-process_, SIGKILL);
-            int status = 0;
-            ::waitpid(process_, &status, 0);
-        }
-        std::error_code error;
-        std::filesystem::remove_all(profile_, error);
-    }
-    Browser(const Browser&) = delete;
-    Browser& operator=(const Browser&) = delete;
-    // Whether its first process is still there.
-    bool runs() {
-        int status = 0;
-        if (process_ > 0 && ::waitpid(process_, &status, WNOHANG) == process_) process_ = -1;
-        return process_ > 0;
-    }
-
-  private:
-    Browser() = default;
-    base::Path profile_;
-    pid_t process_ = -1;
-};
-
 double number(const Json& json, const char* key) {
     const auto found = json.find(key);
     return found != json.end() && found->is_number() ? found->get<double>() : 0;
@@ -227,7 +125,7 @@ void take_stalls(const Json& json, Verification& v) {
     }
 }
 
-void judge(const Json& seen, Engine engine, const Job& job, bool music, Verification& v) {
+void judge(const Json& seen, host::Engine engine, const Job& job, bool music, Verification& v) {
     const std::string error =
         seen.contains("error") && seen["error"].is_string() ? seen["error"].get<std::string>() : "";
     const bool ended = seen.contains("ended") && seen["ended"].is_boolean() && seen["ended"].get<bool>();
@@ -238,7 +136,7 @@ void judge(const Json& seen, Engine engine, const Job& job, bool music, Verifica
     take_stalls(seen, v);
     add(v, "plays", error.empty() ? Verdict::pass : Verdict::fail,
         error.empty() ? fmt::format("{:.0f}x{:.0f}", number(seen, "width"), number(seen, "height")) : error,
-        fmt::format("playable in {}", short_name(engine)),
+        fmt::format("playable in {}", host::short_name(engine)),
         "the browser can't play it: convert it for browsers (wavecrest convert FILE --device browser-chromium), or use "
         "another delivery");
     // Of what it can't decode a browser plays the audio alone, without a word.
@@ -269,30 +167,8 @@ void judge(const Json& seen, Engine engine, const Job& job, bool music, Verifica
 
 }  // namespace
 
-std::optional<Engine> engine_from_name(std::string_view name) {
-    if (name == "chromium") return Engine::chromium;
-    if (name == "firefox") return Engine::firefox;
-    return std::nullopt;
-}
-
-std::string_view short_name(Engine engine) {
-    return engine == Engine::chromium ? "chromium" : "firefox";
-}
-
-std::optional<base::Path> browser_program(Engine engine) {
-    const char* path = std::getenv("PATH");
-    std::istringstream folders(path != nullptr ? path : "/usr/bin");
-    for (std::string folder; std::getline(folders, folder, ':');) {
-        for (const char* name : {engine == Engine::chromium ? "chromium" : "firefox-esr",
-                                 engine == Engine::chromium ? "chromium-browser" : "firefox"}) {
-            const base::Path program = base::Path(folder) / name;
-            if (::access(program.c_str(), X_OK) == 0) return program;
-        }
-    }
-    return std::nullopt;
-}
-
-Result<Verification> run_in_browser(const Job& job, Engine engine, const Progress& progress, const Cancel& cancel) {
+Result<Verification> run_in_browser(const Job& job, host::Engine engine, const Progress& progress,
+                                    const Cancel& cancel) {
     if (!net::is_http_address(job.address) || job.address.starts_with("https"))
         return fail(ErrorKind::usage, "a browser is tried with http:// addresses only", job.address,
                     "verify it without --on, or give the http:// address of the stream");
@@ -303,7 +179,7 @@ Result<Verification> run_in_browser(const Job& job, Engine engine, const Progres
     v.device = job.device.name;
     v.link = job.link;
     v.grounds = "browser";
-    v.browser = short_name(engine);
+    v.browser = host::short_name(engine);
     // What isn't there no browser need be started for.
     net::HttpClient first(url);
     const auto there = first.get(0);
@@ -332,7 +208,7 @@ Result<Verification> run_in_browser(const Job& job, Engine engine, const Progres
     settings.port = 0;
     settings.answer = [&](const net::HttpRequest& request) { return told.take(request, page); };
     WAVECREST_TRY_ASSIGN(pages, net::HttpServer::start(std::move(settings)));
-    WAVECREST_TRY_ASSIGN(browser, Browser::start(engine, fmt::format("http://127.0.0.1:{}/", pages->port())));
+    WAVECREST_TRY_ASSIGN(browser, host::Browser::start(engine, fmt::format("http://127.0.0.1:{}/", pages->port())));
 
     const Time patience = base::from_seconds(90);
     std::optional<Json> seen;
@@ -342,7 +218,7 @@ Result<Verification> run_in_browser(const Job& job, Engine engine, const Progres
             return failed(std::move(v), Cause::none,
                           {ErrorKind::machine,
                            "the browser doesn't answer",
-                           std::string(short_name(engine)),
+                           std::string(host::short_name(engine)),
                            "start it by hand to see whether it works on this machine",
                            {}},
                           "plays");
