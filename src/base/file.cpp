@@ -104,11 +104,24 @@ Path absolute_path(const Path& path) {
     return error ? path : full;
 }
 
-Path state_folder() {
-    const char* state = std::getenv("XDG_STATE_HOME");
-    if (state != nullptr && state[0] == '/') return Path(state) / "wavecrest";
+namespace {
+
+// XDG Base Directory Specification: a variable's folder, or one below the home folder.
+Path user_folder(const char* variable, const Path& below_home) {
+    const char* folder = std::getenv(variable);
+    if (folder != nullptr && folder[0] == '/') return Path(folder) / "wavecrest";
     const char* home = std::getenv("HOME");
-    return Path(home != nullptr && home[0] != '\0' ? home : "/tmp") / ".local" / "state" / "wavecrest";
+    return Path(home != nullptr && home[0] != '\0' ? home : "/tmp") / below_home / "wavecrest";
+}
+
+}  // namespace
+
+Path state_folder() {
+    return user_folder("XDG_STATE_HOME", Path(".local") / "state");
+}
+
+Path cache_folder() {
+    return user_folder("XDG_CACHE_HOME", ".cache");
 }
 
 }  // namespace wavecrest::base

@@ -31,6 +31,8 @@ Path absolute_path(const Path& path);
 // Where this user's programs keep what they must remember: wavecrest in $XDG_STATE_HOME, or in ~/.local/state (XDG Base
 // Directory Specification).
 Path state_folder();
+// And what they can make again: wavecrest in $XDG_CACHE_HOME, or in ~/.cache.
+Path cache_folder();
 
 // What an error number of the system (errno) says, for people: "permission denied".
 std::string system_reason(int error);

@@ -31,6 +31,8 @@ std::optional<double> parse_loudness(std::string_view text);       // "-23 LUFS"
 struct Size {
     int width = 0;
     int height = 0;
+
+    bool operator==(const Size&) const = default;
 };
 // "1920x1080", or a height with p: "1080p" is 1920x1080, "480p" 854x480.
 std::optional<Size> parse_size(std::string_view text);

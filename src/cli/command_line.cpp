@@ -139,6 +139,7 @@ struct AllOptions {
     StreamRunOptions stream_run;
     StreamControlOptions control;
     DeviceOptions device_options;
+    DeviceTestOptions device_test;
     VerifyOptions verify;
     ReportOptions report;
     StandinDiscOptions disc;
@@ -555,6 +556,35 @@ void add_stream(CLI::App& app, AllOptions& all, Command& command) {
     }
 }
 
+void add_device_test(CLI::App* device, DeviceTestOptions& test, Command& command) {
+    auto* app = device->add_subcommand("test", "a web page on which real devices show what they play");
+    app->add_option("--site", test.site, "a site file: the page asks which of its devices it is on")->type_name("FILE");
+    app->add_option("--device", test.device, "name of the one device to test; ends when it is finished")
+        ->type_name("NAME");
+    app->add_option("--like", test.like,
+                    "class to compare with, and whose buffering is taken over (the site's, or by the browser)")
+        ->type_name("CLASS");
+    app->add_option("--port", test.port, "TCP port (8080, or the next free one)")
+        ->check(within(1, 65535))
+        ->type_name("PORT");
+    app->add_option("--bind", test.bind, "listen on this address only")->type_name("ADDRESS");
+    app->add_option("--for", test.bound, "stop after TIME")->type_name("TIME");
+    app->add_option("--only", test.only,
+                    "test only these: link, video, containers, audio, bitrate, motion, seeking, sync")
+        ->delimiter(',')
+        ->type_name("SECTION");
+    app->add_option("--max-size", test.largest, "try no larger video, e.g. 1080p (2160p)")->type_name("SIZE");
+    app->add_option("--into", test.into, "folder for the descriptions (devices/ beside the site file)")
+        ->type_name("DIR");
+    app->add_flag("--replace", test.replace, "replace descriptions of the same name");
+    app->add_option("--on", test.on, "test a browser of this machine: chromium, firefox")->type_name("BROWSER");
+    add_output(app, test.output, true);
+    add_examples(app, {"wavecrest device test --site site.toml --out results",
+                       "wavecrest device test --device \"Bedroom Tablet\" --like tablet-hd",
+                       "wavecrest device test --on chromium --max-size 1080p"});
+    app->callback([&] { command = [&] { return run_device_test(test); }; });
+}
+
 void add_device(CLI::App& app, AllOptions& all, Command& command) {
     auto* device = app.add_subcommand("device", "devices and what they can play");
     device->require_subcommand(1);
@@ -587,6 +617,7 @@ void add_device(CLI::App& app, AllOptions& all, Command& command) {
     add_output(check_device, all.device_options.output);
     add_examples(check_device, {"wavecrest device check bedroom-tv.toml"});
     check_device->callback([&] { command = [&] { return run_device_check(all.device_options); }; });
+    add_device_test(device, all.device_test, command);
     auto* compare = device->add_subcommand("compare", "what two devices differ in");
     compare->add_option("name", all.device_options.name, "class, or a description ending in .toml")
         ->required()

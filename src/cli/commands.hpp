@@ -120,6 +120,22 @@ int run_device_new(const DeviceOptions& options);
 int run_device_check(const DeviceOptions& options);
 int run_device_compare(const DeviceOptions& options);
 
+struct DeviceTestOptions {
+    std::string site;
+    std::string device;  // the one that is expected; empty: the page asks
+    std::string like;    // class it was taken for; empty: the site's, or by its browser
+    std::uint16_t port = 0;
+    std::string bind;
+    std::string bound;  // for so long; empty: until Ctrl-C, or until the named device is finished
+    std::vector<std::string> only;
+    std::string largest;
+    std::string into;      // empty: devices/ beside the site file
+    bool replace = false;  // descriptions that are there
+    std::string on;        // a browser of this machine
+    Output output;
+};
+int run_device_test(const DeviceTestOptions& options);
+
 struct SiteNewOptions {
     std::string file = "site.toml";
     std::string house = "My site";

@@ -166,6 +166,7 @@ std::string write_playlist(const MediaPlaylist& playlist) {
         text += fmt::format("#EXT-X-DISCONTINUITY-SEQUENCE:{}\n", playlist.discontinuities);
     if (playlist.start) text += fmt::format("#EXT-X-START:TIME-OFFSET={:.3f}\n", base::to_seconds(*playlist.start));
     if (playlist.paused) text += fmt::format("{}\n", kPausedComment);
+    if (!playlist.map_uri.empty()) text += fmt::format("#EXT-X-MAP:URI=\"{}\"\n", playlist.map_uri);
     for (const MediaPlaylist::Segment& segment : playlist.segments) {
         if (segment.discontinuity) text += "#EXT-X-DISCONTINUITY\n";
         text += fmt::format("#EXTINF:{:.5f},\n{}\n", base::to_seconds(segment.duration), segment.uri);

@@ -10,6 +10,17 @@
 
 namespace wavecrest::container {
 
+std::string media_type(std::string_view container) {
+    static constexpr std::pair<std::string_view, std::string_view> kTypes[] = {
+        {"mp4", "video/mp4"},      {"matroska", "video/x-matroska"}, {"webm", "video/webm"}, {"mpeg-ts", "video/mp2t"},
+        {"mpeg-ps", "video/mpeg"}, {"avi", "video/x-msvideo"},       {"flv", "video/x-flv"}, {"ogg", "application/ogg"},
+        {"mp3", "audio/mpeg"},     {"flac", "audio/flac"},           {"wav", "audio/wav"},   {"adts", "audio/aac"}};
+    for (const auto& [name, type] : kTypes) {
+        if (name == container) return std::string(type);
+    }
+    return "application/octet-stream";
+}
+
 Result<MediaFile> open_media(std::shared_ptr<base::ByteSource> bytes, int program) {
     ByteVector first(kSniffBytes);
     WAVECREST_TRY_ASSIGN(got, bytes->read_at(0, first));

@@ -4,6 +4,7 @@
 #include <functional>
 #include <memory>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "base/byte_source.hpp"
@@ -27,6 +28,9 @@ struct MediaFile {
 // Opens what the first bytes say it is. `program` chooses one of a transport stream's; 0: the first with a picture.
 // Fails (kind input) for anything else, and for files damaged beyond use.
 Result<MediaFile> open_media(std::shared_ptr<base::ByteSource> bytes, int program = 0);
+
+// The media type (IANA) of a container by its short name: "video/mp4"; "application/octet-stream" of others.
+std::string media_type(std::string_view container);
 
 // The formats one by one; each fails when it is no such file.
 Result<MediaFile> open_mp4(std::shared_ptr<base::ByteSource> bytes);

@@ -276,6 +276,8 @@ Result<Device> parse(std::string_view text, const std::string& file) {
             if (kind != "hdr10" && kind != "hlg")
                 table.wrong("hdr", fmt::format("unknown kind of HDR \"{}\"", kind), "use \"hdr10\" and \"hlg\"");
         }
+        const auto ground = table.text("basis", "");
+        ability.basis = ground;
         table.finish();
         device.video.push_back(std::move(ability));
     }
@@ -293,6 +295,8 @@ Result<Device> parse(std::string_view text, const std::string& file) {
                 table.wrong("containers", fmt::format("\"{}\" is not one of the device's containers", one),
                             "write some of [plays] containers, or leave it out");
         }
+        const auto ground = table.text("basis", "");
+        ability.basis = ground;
         table.finish();
         device.audio.push_back(std::move(ability));
     }
@@ -305,6 +309,16 @@ Result<Device> parse(std::string_view text, const std::string& file) {
         device.subtitles.push_back(codec.value_or(Codec::unknown));
     }
     plays.finish();
+    for (base::ConfigTable& table : root.tables("tried")) {
+        Tried tried;
+        tried.what = table.text("what");
+        tried.says = table.text("says", "");
+        tried.result = table.choice("result", {"played", "stutters", "failed", "unclear"}, "unclear");
+        tried.seen = table.text("seen", "");
+        tried.when = table.text("when", "");
+        table.finish();
+        device.tried.push_back(std::move(tried));
+    }
     root.finish();
     return root.complete(Result<Device>(std::move(device)));
 }
@@ -383,6 +397,81 @@ Result<std::string> derived_text(const std::string& like, const std::string& nam
     for (const char c : name) written += c == '"' || c == '\\' ? std::string{'\\', c} : std::string{c};
     text.replace(at, end - at, fmt::format("name = \"{}\"", written));
     WAVECREST_TRY(parse(text, like));
+    return text;
+}
+
+namespace {
+
+// A basic string of TOML (1.0, "String"); control characters aren't there (base::printable()).
+std::string toml_text(std::string_view text) {
+    std::string out = "\"";
+    for (const char c : text) {
+        if (c == '"' || c == '\\') out += '\\';
+        out += c;
+    }
+    return out + "\"";
+}
+std::string list_of(const std::vector<std::string>& words) {
+    std::string out = "[";
+    for (const std::string& word : words) out += (out.size() > 1 ? ", " : "") + toml_text(word);
+    return out + "]";
+}
+
+void write_playing(const Playing& playing, std::string& text) {
+    const auto span = [&](const char* key, Time value) {
+        text += fmt::format("{} = \"{} ms\"\n", key, base::to_ticks(value, 1000));
+    };
+    span("start_buffer", playing.start_buffer);
+    span("resume_buffer", playing.resume_buffer);
+    if (playing.resume_growth > 1) text += fmt::format("resume_growth = {:g}\n", playing.resume_growth);
+    if (playing.max_resume_buffer.count() > 0) span("max_resume_buffer", playing.max_resume_buffer);
+    span("buffer", playing.buffer);
+    if (playing.read_size > 0) text += fmt::format("read_size = \"{} bytes\"\n", playing.read_size);
+    if (playing.hls_buffer != playing.buffer) span("hls_buffer", playing.hls_buffer);
+    if (playing.hls_refill != playing.hls_buffer) span("hls_refill", playing.hls_refill);
+    if (!playing.whole_segments) text += "whole_segments = false\n";
+}
+
+void write_video(const VideoAbility& one, std::string& text) {
+    text += fmt::format("\n[[plays.video]]\ncodec = {}\n", toml_text(media::short_name(one.codec)));
+    if (!one.profiles.empty()) text += fmt::format("profiles = {}\n", list_of(one.profiles));
+    if (!one.level.empty()) text += fmt::format("level = {}\n", toml_text(one.level));
+    if (one.largest.width > 0) text += fmt::format("max_size = \"{}x{}\"\n", one.largest.width, one.largest.height);
+    if (one.max_fps > 0) text += fmt::format("max_fps = {:g}\n", one.max_fps);
+    std::vector<std::string> scans;
+    for (const Scan scan : one.scans) scans.emplace_back(media::short_name(scan));
+    if (!scans.empty()) text += fmt::format("scans = {}\n", list_of(scans));
+    text += fmt::format("bit_depth = {}\n", one.bit_depth);
+    if (!one.hdr.empty()) text += fmt::format("hdr = {}\n", list_of(one.hdr));
+    if (!one.basis.empty()) text += fmt::format("basis = {}\n", toml_text(one.basis));
+}
+
+}  // namespace
+
+std::string write(const Device& device) {
+    std::string text = fmt::format("name = {}\n", toml_text(device.name));
+    if (!device.description.empty()) text += fmt::format("description = {}\n", toml_text(device.description));
+    if (!device.basis.empty()) text += fmt::format("basis = {}\n", toml_text(device.basis));
+    text += fmt::format("\n[plays]\ncontainers = {}\nprotocols = {}\n", list_of(device.containers),
+                        list_of(device.protocols));
+    if (device.highest_bps > 0) text += fmt::format("max_bitrate = \"{} kbit/s\"\n", device.highest_bps / 1000);
+    std::vector<std::string> subtitles;
+    for (const Codec codec : device.subtitles) subtitles.emplace_back(media::short_name(codec));
+    if (!subtitles.empty()) text += fmt::format("subtitles = {}\n", list_of(subtitles));
+    write_playing(device.playing, text);
+    for (const VideoAbility& one : device.video) write_video(one, text);
+    for (const AudioAbility& one : device.audio) {
+        text += fmt::format("\n[[plays.audio]]\ncodec = {}\nchannels = {}\n", toml_text(media::short_name(one.codec)),
+                            one.channels);
+        if (!one.containers.empty()) text += fmt::format("containers = {}\n", list_of(one.containers));
+        if (!one.basis.empty()) text += fmt::format("basis = {}\n", toml_text(one.basis));
+    }
+    for (const Tried& one : device.tried) {
+        text += fmt::format("\n[[tried]]\nwhat = {}\nresult = {}\n", toml_text(one.what), toml_text(one.result));
+        if (!one.says.empty()) text += fmt::format("says = {}\n", toml_text(one.says));
+        if (!one.seen.empty()) text += fmt::format("seen = {}\n", toml_text(one.seen));
+        if (!one.when.empty()) text += fmt::format("when = {}\n", toml_text(one.when));
+    }
     return text;
 }
 

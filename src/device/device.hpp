@@ -22,12 +22,14 @@ struct VideoAbility {
     std::vector<Scan> scans;  // empty: all
     int bit_depth = 8;
     std::vector<std::string> hdr;  // "hdr10", "hlg": shown as what they are; empty: SDR alone
+    std::string basis;             // of this statement: "played 2026-11-30 19:05"; mostly empty
 };
 
 struct AudioAbility {
     Codec codec = Codec::unknown;
     int channels = 2;                     // most
     std::vector<std::string> containers;  // in these alone; empty: in all that the device reads
+    std::string basis;                    // of this statement; mostly empty
 
     bool is_in(std::string_view container) const;  // an empty one isn't asked about
 };
@@ -46,6 +48,15 @@ struct Playing {
     bool whole_segments = true;
 };
 
+// Something that was tried on the device itself.
+struct Tried {
+    std::string what;    // "H.265 Main, 3840x2160, 60 fps, mp4"
+    std::string says;    // what its browser says of it beforehand: "probably", "maybe", "no"; empty: nothing
+    std::string result;  // "played", "stutters", "failed", "unclear"
+    std::string seen;    // "240 of 240 frames, starts in 0.4 s"
+    std::string when;    // "2026-11-30 19:05"
+};
+
 struct Device {
     std::string name;  // class name for built-in ones, the room's name for it in a site
     std::string description;
@@ -57,6 +68,7 @@ struct Device {
     std::vector<AudioAbility> audio;
     std::vector<Codec> subtitles;  // that can be switched on in a file: text, DVD subtitles, PGS
     std::string basis;             // where these statements come from
+    std::vector<Tried> tried;      // by the check page; empty for descriptions that are written by hand
 };
 
 Result<Device> parse(std::string_view text, const std::string& file);
@@ -71,6 +83,9 @@ Result<std::string> source_text(const std::string& name_or_file);
 Result<std::vector<std::string>> source_texts(const std::string& name_or_file);
 // The text of a new description: another's under a name of its own, comments and all.
 Result<std::string> derived_text(const std::string& like, const std::string& name);
+
+// The text of a description that parse() reads back as this device.
+std::string write(const Device& device);
 
 // What a description leaves open though decisions need it, or says against itself; one sentence each.
 std::vector<std::string> doubts(const Device& device);

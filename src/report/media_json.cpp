@@ -125,6 +125,9 @@ Json to_json(const device::Device& device) {
     }
     json["subtitles"] = Json::array();
     for (const Codec codec : device.subtitles) json["subtitles"].push_back(media::short_name(codec));
+    for (const device::Tried& one : device.tried)
+        json["tried"].push_back(
+            {{"what", one.what}, {"says", one.says}, {"result", one.result}, {"seen", one.seen}, {"when", one.when}});
     return json;
 }
 

@@ -364,6 +364,22 @@ Json to_json(const measure::TransportReport& report) {
     return json;
 }
 
+Json to_json(const trial::FinishedTest& done, const device::Device& measured, const device::Device& before,
+             const std::string& file) {
+    auto differences = Json::array();
+    for (const device::Difference& row : device::compare(before, measured))
+        differences.push_back({{"what", row.what}, {"assumed", row.first}, {"measured", row.second}});
+    return {{"name", done.name},
+            {"address", done.address},
+            {"browser", done.agent},
+            {"tested", done.course.taken().empty() ? "" : done.course.taken().back().when},
+            {"file", file},
+            {"assumed", before.name},
+            {"differences", differences},
+            {"summary", done.course.summary()},
+            {"device", to_json(measured)}};
+}
+
 Json to_json(const stream::StreamServer& server, const stream::StreamServerStatus& status) {
     auto streams = Json::array(), live = Json::array();
     for (const stream::ReadyStream& s : server.on_demand())

@@ -15,6 +15,7 @@
 #include "report/media_json.hpp"
 #include "site/check.hpp"
 #include "stream/stream_server.hpp"
+#include "trial/check_page.hpp"
 #include "verify/verify.hpp"
 
 namespace wavecrest::report {
@@ -37,6 +38,10 @@ Json to_json(const measure::PictureQuality& quality);
 
 Json to_json(const measure::DeepReport& deep);
 Json to_json(const measure::TransportReport& report);
+
+// What a device showed on the check page, its description in `file`, and what it was taken for before.
+Json to_json(const trial::FinishedTest& done, const device::Device& measured, const device::Device& before,
+             const std::string& file);
 
 // What a server did until it was stopped.
 Json to_json(const stream::StreamServer& server, const stream::StreamServerStatus& status);

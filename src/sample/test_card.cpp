@@ -321,7 +321,8 @@ std::vector<std::int16_t> TestCard::audio(std::int64_t first, std::int64_t count
     return samples;
 }
 
-std::vector<float> channel_audio(const TestCard& card, std::int64_t first, std::int64_t count, int channels, int track) {
+std::vector<float> channel_audio(const TestCard& card, std::int64_t first, std::int64_t count, int channels,
+                                 int track) {
     const auto stereo = card.audio(first, count);
     std::vector<float> out(static_cast<std::size_t>(count * channels));
     for (std::int64_t n = 0; n < count; ++n) {

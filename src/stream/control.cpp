@@ -16,6 +16,7 @@
 
 #include "base/embedded.hpp"
 #include "base/units.hpp"
+#include "net/own_page.hpp"
 #include "stream/stream_server.hpp"
 
 namespace wavecrest::stream {
@@ -198,33 +199,9 @@ tl::unexpected<Error> cannot_keep(const base::Path& file) {
 
 namespace {
 
-// A page elsewhere may not be let in by a name of its own that points here (DNS rebinding): machines of the house are
-// asked for by address, or by a name that no one outside can own.
-bool is_own_host(const std::string& field, const std::string& announced) {
-    std::string host = field.starts_with("[") ? field.substr(0, field.find(']') + 1) : field.substr(0, field.find(':'));
-    std::transform(host.begin(), host.end(), host.begin(), [](unsigned char c) { return std::tolower(c); });
-    if (host.ends_with('.')) host.pop_back();
-    std::array<char, 256> name{};
-    ::gethostname(name.data(), name.size() - 1);
-    std::string own(name.data());
-    std::transform(own.begin(), own.end(), own.begin(), [](unsigned char c) { return std::tolower(c); });
-    const bool address = host.starts_with("[") || host.find_first_not_of("0123456789.") == std::string::npos;
-    return address || host == "localhost" || host == own || host == announced || host.ends_with(".local") ||
-           host.ends_with(".home.arpa");
-}
-
-net::HttpReply guarded(net::HttpReply reply) {
-    reply.any_origin = false;
-    reply.fields = {{"X-Content-Type-Options", "nosniff"},
-                    {"Referrer-Policy", "no-referrer"},
-                    {"Content-Security-Policy", "frame-ancestors 'none'; base-uri 'none'; form-action 'none'"},
-                    {"X-Frame-Options", "DENY"}};
-    return reply;
-}
-
 net::HttpReply answer_control(StreamServer& server, const std::string& token, net::GuessLimiter& guesses,
                               const net::HttpRequest& request) {
-    if (!is_own_host(std::string(request.field("Host")), server.announced_host()))
+    if (!net::is_own_host(request, server.announced_host()))
         return refusal(421, "the control page answers only under this machine's own address", "ask by its IP address");
     if (request.path == kControlPath || request.path == std::string(kControlPath) + "/") {
         if (request.method != "GET") return net::HttpReply::text(405, "GET and HEAD\n");
@@ -258,7 +235,7 @@ net::HttpReply answer_control(StreamServer& server, const std::string& token, ne
 
 net::HttpAnswer control_answer(StreamServer& server, std::string token, net::GuessLimiter& guesses) {
     return [&server, &guesses, token = std::move(token)](const net::HttpRequest& request) {
-        return guarded(answer_control(server, token, guesses, request));
+        return net::guarded(answer_control(server, token, guesses, request));
     };
 }
 

@@ -19,17 +19,6 @@
 namespace wavecrest::stream {
 namespace {
 
-std::string media_type(const std::string& container) {
-    static constexpr std::pair<std::string_view, std::string_view> kTypes[] = {
-        {"mp4", "video/mp4"},      {"matroska", "video/x-matroska"}, {"webm", "video/webm"}, {"mpeg-ts", "video/mp2t"},
-        {"mpeg-ps", "video/mpeg"}, {"avi", "video/x-msvideo"},       {"flv", "video/x-flv"}, {"ogg", "application/ogg"},
-        {"mp3", "audio/mpeg"},     {"flac", "audio/flac"},           {"wav", "audio/wav"},   {"adts", "audio/aac"}};
-    for (const auto& [name, type] : kTypes) {
-        if (name == container) return std::string(type);
-    }
-    return "application/octet-stream";
-}
-
 // RFC 8216, 4.
 constexpr std::string_view kPlaylistType = "application/vnd.apple.mpegurl";
 
@@ -349,7 +338,7 @@ std::optional<net::HttpReply> Service::answer_film(const ReadyStream& s, const n
         return let_in(s.name, request, [&] {
             net::HttpReply reply;
             reply.file = s.file;
-            reply.media_type = media_type(s.container);
+            reply.media_type = container::media_type(s.container);
             reply.name = s.name;
             return reply;
         });

@@ -1,0 +1,366 @@
+#include <fmt/ranges.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <chrono>
+#include <nlohmann/json.hpp>
+#include <thread>
+
+#include "base/atomic_file.hpp"
+#include "base/units.hpp"
+#include "cli/commands.hpp"
+#include "convert/name.hpp"
+#include "device/device.hpp"
+#include "host/browser.hpp"
+#include "host/machine.hpp"
+#include "host/network.hpp"
+#include "net/http_server.hpp"
+#include "render/code.hpp"
+#include "render/table.hpp"
+#include "report/results.hpp"
+#include "site/site.hpp"
+#include "trial/check_page.hpp"
+
+namespace wavecrest::cli {
+namespace {
+
+// What is asked for, read.
+struct Test {
+    std::optional<site::Site> site;
+    trial::CheckPageSettings page;
+    std::optional<device::Device> like;
+    std::optional<Time> bound;
+    std::optional<host::Engine> engine;
+    base::Path into;
+    std::string host;
+};
+
+Result<Test> set_up(const DeviceTestOptions& options) {
+    Test test;
+    if (!options.bound.empty()) {
+        test.bound = base::parse_span(options.bound);
+        if (!test.bound || test.bound->count() <= 0)
+            return fail(ErrorKind::usage, fmt::format("\"{}\" isn't a valid time", options.bound), "--for",
+                        "write for example \"10 min\"");
+    }
+    if (!options.largest.empty()) {
+        const auto size = base::parse_size(options.largest);
+        if (!size || size->height < 480)
+            return fail(ErrorKind::usage, fmt::format("\"{}\" isn't a valid size", options.largest), "--max-size",
+                        "write 480p or more, for example 1080p");
+        test.page.course.largest = *size;
+    }
+    for (const std::string& section : options.only) {
+        const auto& known = trial::section_names();
+        if (std::find(known.begin(), known.end(), section) != known.end()) continue;
+        const std::string meant = base::nearest(section, known);
+        return fail(ErrorKind::usage, fmt::format("there is no section \"{}\"", section), "--only",
+                    meant.empty() ? fmt::format("use some of: {}", fmt::join(known, ", "))
+                                  : fmt::format("did you mean \"{}\"?", meant));
+    }
+    test.page.course.only = options.only;
+    if (!options.on.empty()) {
+        test.engine = host::engine_from_name(options.on);
+        if (!test.engine)
+            return fail(ErrorKind::usage, fmt::format("unknown browser \"{}\"", options.on), "--on",
+                        "use chromium or firefox");
+    }
+    if (!options.like.empty()) {
+        WAVECREST_TRY_ASSIGN(like, device::find(options.like));
+        test.like = std::move(like);
+    }
+    test.page.name = !options.device.empty() ? options.device
+                     : test.engine           ? std::string(host::short_name(*test.engine)) + " on this machine"
+                                             : "";
+    test.into = "devices";
+    if (!options.site.empty()) {
+        WAVECREST_TRY_ASSIGN(site, site::load(options.site));
+        std::vector<std::string> names;
+        for (const site::SiteDevice& one : site.devices) {
+            test.page.devices.push_back({one.device.name, one.address});
+            names.push_back(one.device.name);
+        }
+        if (!options.device.empty() && std::find(names.begin(), names.end(), options.device) == names.end()) {
+            const std::string meant = base::nearest(options.device, names);
+            return fail(ErrorKind::usage, fmt::format("the site has no device \"{}\"", options.device), options.site,
+                        meant.empty() ? fmt::format("it has: {}", fmt::join(names, ", "))
+                                      : fmt::format("did you mean \"{}\"?", meant));
+        }
+        test.into = site.file.parent_path() / "devices";
+        test.host = site.host();
+        test.site = std::move(site);
+    }
+    if (!options.into.empty()) test.into = options.into;
+    if (test.host.empty()) test.host = !options.bind.empty() ? options.bind : host::best_address();
+    if (test.engine) test.host = options.bind.empty() ? "127.0.0.1" : options.bind;
+    test.page.announced = test.host;
+    test.page.makes_ahead = test.page.attended = !test.engine;
+    if (!test.engine) test.page.folder = base::state_folder() / "device-tests";
+    WAVECREST_TRY(host::check_writable(test.into));
+    return test;
+}
+
+Result<std::unique_ptr<net::HttpServer>> start_server(const DeviceTestOptions& options, trial::CheckPage& page) {
+    // Streams may run at the usual port.
+    constexpr int kTries = 10;
+    Result<std::unique_ptr<net::HttpServer>> server = fail(ErrorKind::machine, "", "", "");
+    for (int i = 0; i < (options.port != 0 ? 1 : kTries); ++i) {
+        net::HttpServerSettings settings;
+        settings.address = options.bind;
+        settings.port = options.port != 0 ? options.port : static_cast<std::uint16_t>(net::kDefaultHttpPort + i);
+        settings.answer = [&page](const net::HttpRequest& request) { return page.answer(request); };
+        server = net::HttpServer::start(std::move(settings));
+        if (server) break;
+    }
+    return server;
+}
+
+// The class of its engine, by how a browser calls itself.
+std::string class_of(const std::string& agent) {
+    if (agent.find("Firefox/") != std::string::npos) return "browser-gecko";
+    if (agent.find("Chrome/") != std::string::npos || agent.find("Chromium/") != std::string::npos)
+        return "browser-chromium";
+    return "browser-webkit";
+}
+
+// What the device was taken for until now.
+Result<device::Device> taken_for(const Test& test, const trial::FinishedTest& done) {
+    if (test.like) return *test.like;
+    if (test.site) {
+        for (const site::SiteDevice& one : test.site->devices) {
+            if (one.device.name != done.name) continue;
+            device::Device device = one.device;
+            device.name = one.device_class;
+            return device;
+        }
+    }
+    return device::find(class_of(done.agent));
+}
+
+struct Written {
+    base::Path file;
+    device::Device device, before;
+    std::vector<device::Difference> differences;
+};
+
+// A description under a name that is free, unless it is to be replaced.
+Result<Written> write_description(const Test& test, const trial::FinishedTest& done, bool replace) {
+    Written written;
+    WAVECREST_TRY_ASSIGN(before, taken_for(test, done));
+    written.before = std::move(before);
+    device::Device& device = written.device = done.course.description(done.name, written.before);
+    device.description = "measured by the check page";
+    const std::string when = done.course.taken().empty() ? "" : done.course.taken().back().when;
+    device.basis = fmt::format("check page {}; what its browser plays ({}); buffering as {}", when, done.agent,
+                               written.before.name);
+    const std::string text = device::write(device);
+    const std::string name = convert::safe_name(done.name);
+    for (int number = 1;; ++number) {
+        written.file = test.into / (number == 1 ? name + ".toml" : fmt::format("{}-{}.toml", name, number));
+        std::error_code error;
+        if (!replace && std::filesystem::exists(std::filesystem::symlink_status(written.file, error))) continue;
+        WAVECREST_TRY(
+            base::write_file(written.file, base::as_bytes(text),
+                             replace ? base::AtomicFile::IfExists::replace : base::AtomicFile::IfExists::refuse));
+        break;
+    }
+    for (device::Difference& row : device::compare(written.before, device))
+        written.differences.push_back(std::move(row));
+    return written;
+}
+
+void print_written(const Test& test, const trial::FinishedTest& done, const Written& written) {
+    print("\n{} ({}): finished\n", done.name, done.address);
+    for (const std::string& line : done.course.summary()) print("  {}\n", line);
+    if (written.device.video.empty() && written.device.audio.empty())
+        print("  warning: nothing was seen to play; test it again\n");
+    if (written.differences.empty()) {
+        print("  As its class {} says.\n", written.before.name);
+    } else {
+        render::Table table({"", written.before.name, "measured"});
+        for (const device::Difference& row : written.differences) table.add({row.what, row.first, row.second});
+        print("\n{}", Raw{table.text(2)});
+    }
+    print("\nDescription: {}\n", written.file.string());
+    if (test.site)
+        print("Next: in {}, give \"{}\" the line class = \"{}\"; then wavecrest verify --site {}\n",
+              test.site->file.string(), done.name,
+              written.file.lexically_proximate(test.site->file.parent_path()).string(), test.site->file.string());
+    else
+        print("Next: wavecrest convert FILE --device '{}' --plan\n", written.file.string());
+    std::fflush(stdout);
+}
+
+// The state of all devices, drawn over itself on a terminal, a line now and then elsewhere.
+class StateLine {
+  public:
+    explicit StateLine(bool quiet) : quiet_(quiet), terminal_(::isatty(STDERR_FILENO) != 0) {}
+    ~StateLine() { clear(); }
+    StateLine(const StateLine&) = delete;
+    StateLine& operator=(const StateLine&) = delete;
+
+    void clear() {
+        if (shown_ && terminal_) print(stderr, "\r\033[K");
+        shown_ = false;
+    }
+    void show(const trial::CheckPage& page, const trial::ClipStore& clips) {
+        using namespace std::chrono_literals;
+        const auto now = std::chrono::steady_clock::now();
+        if (quiet_ || (!terminal_ && now - last_ < 20s)) return;
+        const std::string text = text_of(page, clips);
+        if (text == text_ && shown_) return;
+        print(stderr, "{}{}{}", Raw{terminal_ ? "\r\033[K" : ""}, text, Raw{terminal_ ? "" : "\n"});
+        std::fflush(stderr);
+        text_ = text;
+        shown_ = true;
+        last_ = now;
+    }
+
+  private:
+    static std::string text_of(const trial::CheckPage& page, const trial::ClipStore& clips) {
+        std::string text;
+        for (const trial::DeviceState& one : page.devices()) {
+            if (one.finished) continue;
+            constexpr double kLeft = 25;  // s
+            text += fmt::format("{}{}: {:.0f} %{}", text.empty() ? "" : "; ", one.name, one.done * 100,
+                                base::to_seconds(one.quiet) > kLeft ? ", gone: open the page again to go on"
+                                                                    : (one.now.empty() ? "" : ", " + one.now));
+        }
+        const auto [ready, all] = clips.counts();
+        if (text.empty()) text = "waiting for a device";
+        if (ready < all) text += fmt::format(" (test clips made: {} of {})", ready, all);
+        constexpr std::size_t kWidest = 110;
+        return text.size() > kWidest ? text.substr(0, kWidest) + "..." : text;
+    }
+
+    bool quiet_, terminal_, shown_ = false;
+    std::string text_;
+    std::chrono::steady_clock::time_point last_{};
+};
+
+void print_events(trial::CheckPage& page, StateLine& line, bool quiet) {
+    for (const trial::TestEvent& event : page.take_events()) {
+        if (quiet) continue;
+        line.clear();
+        using Kind = trial::TestEvent::Kind;
+        switch (event.kind) {
+            case Kind::arrived:
+                print(stderr, "{}: connected\n", event.device);
+                break;
+            case Kind::returned:
+                print(stderr, "{}: goes on\n", event.device);
+                break;
+            case Kind::tried:
+                print(stderr, "{}: {}\n", event.device, event.text);
+                break;
+            case Kind::finished:
+                break;
+        }
+    }
+}
+
+void print_address(const std::string& address, bool is_opened_here) {
+    if (is_opened_here) {
+        print("Testing a browser of this machine. Ctrl-C stops it.\n");
+    } else {
+        print("Open this address in the browser of each device, then press Start: {}\n", address);
+        if (::isatty(STDOUT_FILENO) != 0) print("{}", Raw{render::qr_code(address)});
+        const std::string host = address.substr(7, address.find_last_of(':') - 7);
+        if (const auto lease = host::lease_seconds(host)) print("({} comes from DHCP and may change.)\n", host);
+        print("A test takes about four minutes. Ctrl-C stops; devices go on where they were when it runs again.\n");
+    }
+    std::fflush(stdout);
+}
+
+}  // namespace
+
+int run_device_test(const DeviceTestOptions& options) {
+    const bool json = options.output.json, quiet = options.output.quiet || json;
+    auto test = set_up(options);
+    if (!test) return report_error(test.error(), json);
+    auto clips = trial::ClipStore::open(base::cache_folder() / "test-clips-1", trial::usual_clips(test->page.course));
+    if (!clips) return report_error(clips.error(), json);
+    base::RealClock clock;
+    trial::CheckPage page(test->page, **clips, clock);
+    auto server = start_server(options, page);
+    if (!server) return report_error(server.error(), json);
+    const std::string address =
+        fmt::format("http://{}:{}{}", test->host.find(':') != std::string::npos ? "[" + test->host + "]" : test->host,
+                    (*server)->port(), trial::kTestPath);
+    std::unique_ptr<host::Browser> browser;
+    if (!quiet) print_address(address, test->engine.has_value());
+    StateLine line(quiet);
+    if (test->engine) {
+        // Making clips would take the processor from the browser.
+        while (!cancel().requested()) {
+            const auto [ready, all] = (*clips)->counts();
+            if (ready == all) break;
+            line.show(page, **clips);
+            std::this_thread::sleep_for(std::chrono::milliseconds(100));
+        }
+        line.clear();
+        auto started = host::Browser::start(*test->engine, address + "#start");
+        if (!started) return report_error(started.error(), json);
+        browser = std::move(*started);
+    }
+
+    auto results = nlohmann::ordered_json::array();
+    std::optional<Error> failure;
+    bool told_unsaved = false, told_trouble = false;
+    const auto start = std::chrono::steady_clock::now();
+    while (!cancel().requested() && !failure) {
+        std::this_thread::sleep_for(std::chrono::milliseconds(100));
+        print_events(page, line, quiet);
+        if (const Status saved = page.save(); !saved && !std::exchange(told_unsaved, true))
+            note(fmt::format("{} ({}): an interrupted test begins anew", saved.error().what, saved.error().where));
+        if (const std::string trouble = (*clips)->trouble(); !trouble.empty() && !std::exchange(told_trouble, true))
+            note(fmt::format("a test clip can't be made: {}", trouble));
+        const auto finished = page.take_finished();
+        for (const trial::FinishedTest& done : finished) {
+            line.clear();
+            auto written = write_description(*test, done, options.replace);
+            if (!written) {
+                failure = written.error();
+                break;
+            }
+            nlohmann::ordered_json result =
+                report::to_json(done, written->device, written->before, written->file.string());
+            if (!options.output.out.empty()) {
+                if (const Status kept =
+                        write_result(options.output.out, fmt::format("device-{}.json", slug(done.name)), result);
+                    !kept)
+                    failure = kept.error();
+            }
+            results.push_back(std::move(result));
+            if (!json) print_written(*test, done, *written);
+        }
+        if (!finished.empty() && !test->page.name.empty()) break;
+        if (browser && !browser->runs())
+            failure = Error{ErrorKind::machine,
+                            "the browser stopped",
+                            options.on,
+                            "start it by hand to see whether it works on this machine",
+                            {}};
+        const std::chrono::duration<double> gone = std::chrono::steady_clock::now() - start;
+        if (test->bound && gone.count() > base::to_seconds(*test->bound)) break;
+        line.show(page, **clips);
+    }
+    line.clear();
+    const Status saved = page.save();
+    nlohmann::ordered_json result = {{"devices", results}};
+    const int ended = failure ? report_beside(*failure, result) : 0;
+    if (json && (failure || !results.empty() || !cancel().requested())) print_json(result);
+    if (failure) return ended;
+    if (!results.empty()) return 0;
+    for (const trial::DeviceState& one : page.devices())
+        note(fmt::format("{} is at {:.0f} %: {}", one.name, one.done * 100,
+                         saved ? "it goes on from there when this runs again" : "it begins anew next time"));
+    if (!quiet && page.devices().empty())
+        note(
+            "no device opened the page: is it on the same network, and does a firewall stand in the way? See wavecrest "
+            "site check");
+    // Nothing was tested: that is no success.
+    return cancel().requested() ? report_error(base::interrupted().value(), json) : 1;
+}
+
+}  // namespace wavecrest::cli
