@@ -144,6 +144,7 @@ struct AllOptions {
     ReportOptions report;
     StandinDiscOptions disc;
     StandinLinkOptions link;
+    StandinDeviceOptions screen;
     LogOptions log;
     std::string demo_folder = "demo-house";
 };
@@ -577,6 +578,7 @@ void add_device_test(CLI::App* device, DeviceTestOptions& test, Command& command
     app->add_option("--into", test.into, "folder for the descriptions (devices/ beside the site file)")
         ->type_name("DIR");
     app->add_flag("--replace", test.replace, "replace descriptions of the same name");
+    app->add_flag("--adopt", test.adopt, "with --site: enter the description as the device's class in the site file");
     app->add_option("--on", test.on, "test a browser of this machine: chromium, firefox")->type_name("BROWSER");
     add_output(app, test.output, true);
     add_examples(app, {"wavecrest device test --site site.toml --out results",
@@ -720,6 +722,20 @@ void add_standin(CLI::App& app, AllOptions& all, Command& command) {
     auto* standin = app.add_subcommand("standin", "test material and simulated networks");
     standin->require_subcommand(1);
     add_examples(standin, {"wavecrest standin disc sample", "wavecrest standin link 9000 192.168.1.10:8080 --loss 1"});
+    auto* screen = standin->add_subcommand("device", "take a device test as a device of a class would");
+    screen->add_option("page", all.screen.page, "the address that wavecrest device test prints")
+        ->required()
+        ->type_name("URL");
+    screen->add_option("--class", all.screen.device_class, "class or description of the device")
+        ->required()
+        ->type_name("CLASS");
+    screen->add_option("--name", all.screen.name, "answered where the page asks which device it is")->type_name("NAME");
+    screen->add_option("--link", all.screen.link, "the device's link: gigabit, fast-ethernet or a bit rate")
+        ->type_name("LINK");
+    add_output(screen, all.screen.output);
+    add_examples(screen, {"wavecrest standin device http://127.0.0.1:8080/test --class tablet-basic",
+                          "wavecrest standin device http://127.0.0.1:8080/test --class tv-720 --link fast-ethernet"});
+    screen->callback([&] { command = [&] { return run_standin_device(all.screen); }; });
     auto* disc_app = standin->add_subcommand("disc", "make a sample disc with a test card");
     disc_app->add_option("folder", all.disc.folder, "the folder to make, or an image when it ends in .iso")
         ->required()

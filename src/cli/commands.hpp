@@ -131,6 +131,7 @@ struct DeviceTestOptions {
     std::string largest;
     std::string into;      // empty: devices/ beside the site file
     bool replace = false;  // descriptions that are there
+    bool adopt = false;    // the site file names the description from now on
     std::string on;        // a browser of this machine
     Output output;
 };
@@ -238,6 +239,15 @@ struct ReportOptions {
     std::string into;     // empty: report/ beside the site file
 };
 int run_report(const ReportOptions& options);
+
+struct StandinDeviceOptions {
+    std::string page;          // the check page's address
+    std::string device_class;  // as which it plays
+    std::string name;          // answered where the page asks
+    std::string link;          // empty: as fast as it goes
+    Output output;
+};
+int run_standin_device(const StandinDeviceOptions& options);
 
 struct StandinDiscOptions {
     std::string folder;

@@ -98,7 +98,7 @@ Status prepare_folder(const base::Path& folder) {
         return fail(ErrorKind::machine, "the folder exists and was not made by the demo", folder.string(),
                     "name a folder that does not exist yet");
     }
-    for (const char* old : {"site.toml", "library", "originals", "results", "report"})
+    for (const char* old : {"site.toml", "library", "originals", "results", "report", "devices"})
         std::filesystem::remove_all(folder / old, error);
     return base::write_file(folder / kMark,
                             base::as_bytes("Made by wavecrest demo, which replaces what is here when it runs again.\n"),
@@ -177,10 +177,33 @@ int run_demo(const std::string& folder_name) {
     std::vector<std::string> house = {"site", "new", "site.toml", "--name", "Cedar Landing"};
     if (port != net::kDefaultHttpPort) house.insert(house.end(), {"--port", fmt::format("{}", port)});
     house.insert(house.end(), {"--device", "Lounge TV,tv-hd,gigabit", "--device",
-                               "Boathouse tablet,tablet-basic,2 Mbit/s", "--stream", fmt::format("Lanterns,{}", film)});
+                               "Boathouse tablet,tablet-hd,2 Mbit/s", "--stream", fmt::format("Lanterns,{}", film)});
     if (!demo.step("Write the site file: two devices, one of them on weak Wi-Fi, and the stream.", house))
         return stop();
     if (!demo.step("Check the site file against this machine.", {"site", "check", "site.toml"})) return stop();
+
+    // A stand-in takes the place of the real tablet: it has less than it was taken for.
+    const std::uint16_t test_port = free_port();
+    const pid_t test = demo.background(
+        "Is the tablet what it looks like? Let it show what it plays: the page waits (here in the background) until a "
+        "browser opens it.",
+        {"device", "test", "--site", "site.toml", "--device", "Boathouse tablet", "--only", "video,audio", "--max-size",
+         "1080p", "--port", fmt::format("{}", test_port), "--adopt", "--out", "results", "--for", "10 min"});
+    if (test <= 0 || !wait_for_listener(test_port)) {
+        if (test > 0) ::kill(test, SIGTERM), Demo::wait_for(test);
+        return report_error({ErrorKind::machine, "the device test did not start", fmt::format("TCP port {}", test_port),
+                             "run the command above by hand and read what it says"});
+    }
+    const bool tested = demo.step("This stands for the tablet's browser: in a house, you open the address on it.",
+                                  {"standin", "device", fmt::format("http://127.0.0.1:{}/test", test_port), "--class",
+                                   "tablet-basic", "--link", "12 Mbit/s", "-q"});
+    if (!tested) ::kill(test, SIGTERM);
+    Demo::wait_for(test);
+    if (!tested) return stop();
+    if (!demo.step("It plays less than it was taken for; the site file knows it now, and so does what is converted for it.",
+                   {"convert", rip, "--site", "site.toml", "--device", "Boathouse tablet", "--into", "small", "--plan",
+                    "--no-samples"}))
+        return stop();
 
     const pid_t server = demo.background("Run the streams (here in the background, for the rest of the demo).",
                                          {"stream", "run", "--site", "site.toml", "--for", "10 min"});

@@ -18,6 +18,7 @@
 #include "render/code.hpp"
 #include "render/table.hpp"
 #include "report/results.hpp"
+#include "site/new_site.hpp"
 #include "site/site.hpp"
 #include "trial/check_page.hpp"
 
@@ -73,6 +74,9 @@ Result<Test> set_up(const DeviceTestOptions& options) {
                      : test.engine           ? std::string(host::short_name(*test.engine)) + " on this machine"
                                              : "";
     test.into = "devices";
+    if (options.adopt && options.site.empty())
+        return fail(ErrorKind::usage, "--adopt changes a site file, and none is named", "--adopt",
+                    "add --site site.toml");
     if (!options.site.empty()) {
         WAVECREST_TRY_ASSIGN(site, site::load(options.site));
         std::vector<std::string> names;
@@ -169,7 +173,21 @@ Result<Written> write_description(const Test& test, const trial::FinishedTest& d
     return written;
 }
 
-void print_written(const Test& test, const trial::FinishedTest& done, const Written& written) {
+// The class line of the site file, as it is to be: relative where the description lies below it.
+std::string class_line(const Test& test, const Written& written) {
+    const base::Path file = base::absolute_path(written.file),
+                     folder = base::absolute_path(test.site->file).parent_path();
+    const base::Path beside = file.lexically_normal().lexically_relative(folder.lexically_normal());
+    return beside.empty() || beside.native().starts_with("..") ? file.string() : beside.string();
+}
+
+Status adopt(const Test& test, const trial::FinishedTest& done, const Written& written) {
+    WAVECREST_TRY_ASSIGN(text, base::read_text_file(test.site->file));
+    WAVECREST_TRY_ASSIGN(changed, site::with_class(text, test.site->file, done.name, class_line(test, written)));
+    return base::write_file(test.site->file, base::as_bytes(changed), base::AtomicFile::IfExists::replace);
+}
+
+void print_written(const Test& test, const trial::FinishedTest& done, const Written& written, bool is_adopted) {
     print("\n{} ({}): finished\n", done.name, done.address);
     for (const std::string& line : done.course.summary()) print("  {}\n", line);
     if (written.device.video.empty() && written.device.audio.empty())
@@ -182,12 +200,15 @@ void print_written(const Test& test, const trial::FinishedTest& done, const Writ
         print("\n{}", Raw{table.text(2)});
     }
     print("\nDescription: {}\n", written.file.string());
-    if (test.site)
-        print("Next: in {}, give \"{}\" the line class = \"{}\"; then wavecrest verify --site {}\n",
-              test.site->file.string(), done.name,
-              written.file.lexically_proximate(test.site->file.parent_path()).string(), test.site->file.string());
-    else
+    if (is_adopted) {
+        print("{} has it as the class of \"{}\" now.\nNext: wavecrest verify --site {}\n", test.site->file.string(),
+              done.name, test.site->file.string());
+    } else if (test.site) {
+        print("Next: in {}, give \"{}\" the line class = \"{}\" (--adopt does it); then wavecrest verify --site {}\n",
+              test.site->file.string(), done.name, class_line(test, written), test.site->file.string());
+    } else {
         print("Next: wavecrest convert FILE --device '{}' --plan\n", written.file.string());
+    }
     std::fflush(stdout);
 }
 
@@ -259,11 +280,12 @@ void print_events(trial::CheckPage& page, StateLine& line, bool quiet) {
     }
 }
 
-void print_address(const std::string& address, bool is_opened_here) {
+void print_address(const std::string& address, const std::string& device, bool is_opened_here) {
     if (is_opened_here) {
         print("Testing a browser of this machine. Ctrl-C stops it.\n");
     } else {
-        print("Open this address in the browser of each device, then press Start: {}\n", address);
+        print("Open this address in the browser of {}, then press Start: {}\n",
+              device.empty() ? "each device" : "\"" + device + "\"", address);
         if (::isatty(STDOUT_FILENO) != 0) print("{}", Raw{render::qr_code(address)});
         const std::string host = address.substr(7, address.find_last_of(':') - 7);
         if (const auto lease = host::lease_seconds(host)) print("({} comes from DHCP and may change.)\n", host);
@@ -288,7 +310,7 @@ int run_device_test(const DeviceTestOptions& options) {
         fmt::format("http://{}:{}{}", test->host.find(':') != std::string::npos ? "[" + test->host + "]" : test->host,
                     (*server)->port(), trial::kTestPath);
     std::unique_ptr<host::Browser> browser;
-    if (!quiet) print_address(address, test->engine.has_value());
+    if (!quiet) print_address(address, test->page.name, test->engine.has_value());
     StateLine line(quiet);
     if (test->engine) {
         // Making clips would take the processor from the browser.
@@ -332,7 +354,11 @@ int run_device_test(const DeviceTestOptions& options) {
                     failure = kept.error();
             }
             results.push_back(std::move(result));
-            if (!json) print_written(*test, done, *written);
+            const bool is_adopted = options.adopt && !failure;
+            if (is_adopted) {
+                if (const Status kept = adopt(*test, done, *written); !kept) failure = kept.error();
+            }
+            if (!json) print_written(*test, done, *written, is_adopted && !failure);
         }
         if (!finished.empty() && !test->page.name.empty()) break;
         if (browser && !browser->runs())

@@ -9,6 +9,7 @@
 #include "convert/name.hpp"
 #include "net/http_client.hpp"
 #include "net/worse_link.hpp"
+#include "standin/screen.hpp"
 #include "standin/sample_disc.hpp"
 
 namespace wavecrest::cli {
@@ -91,6 +92,38 @@ Result<net::LinkFaults> parse_faults(const LinkFaultOptions& options) {
         return fail(ErrorKind::usage, "an outage needs a length and an interval", "--outage and --every",
                     "give both: --outage \"2 s\" --every \"30 s\"");
     return faults;
+}
+
+int run_standin_device(const StandinDeviceOptions& options) {
+    const bool json = options.output.json;
+    standin::ScreenSettings settings;
+    const auto page = net::parse_url(options.page);
+    if (!page) return report_error(page.error(), json);
+    settings.page = *page;
+    auto device = device::find(options.device_class);
+    if (!device) return report_error(device.error(), json);
+    settings.device = std::move(*device);
+    settings.name = options.name;
+    if (!options.link.empty()) {
+        const auto link = device::parse_link(options.link);
+        if (!link)
+            return report_error({ErrorKind::usage, fmt::format("\"{}\" isn't a valid link", options.link), "--link",
+                                 "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\""},
+                                json);
+        settings.link_bps = link->payload_bps;
+    }
+    if (!options.output.quiet && !json)
+        settings.on_step = [](const std::string& what) { print(stderr, "{}\n", what); };
+    const auto told = standin::take_test(settings, cancel());
+    if (!told) return report_error(told.error(), json);
+    if (json) {
+        print_json({{"summary", *told}});
+        return 0;
+    }
+    if (options.output.quiet) return 0;
+    print("The check page says of this {}:\n", settings.device.name);
+    for (const std::string& line : *told) print("  {}\n", line);
+    return 0;
 }
 
 int run_standin_link(const StandinLinkOptions& options) {

@@ -559,8 +559,25 @@ std::vector<Difference> compare(const Device& first, const Device& second) {
     return rows;
 }
 
+namespace {
+
+// "up to High" where it has all that lie below it, too.
+std::string profile_words(const VideoAbility& ability) {
+    static const std::vector<std::vector<std::string>> kSteps = {
+        {"Constrained Baseline", "Baseline", "Main", "High"}, {"Constrained Baseline", "Baseline", "Main"},
+        {"Main", "Main 10"}, {"Simple", "Main"}, {"Simple", "Main", "High"}};
+    if (ability.profiles.empty()) return "all profiles";
+    if (std::find(kSteps.begin(), kSteps.end(), ability.profiles) != kSteps.end())
+        return "up to " + ability.profiles.back();
+    if (ability.codec == Codec::vp9)
+        return (ability.profiles.size() > 1 ? "profiles " : "profile ") + joined(ability.profiles);
+    return joined(ability.profiles);
+}
+
+}  // namespace
+
 std::string in_words(const VideoAbility& ability) {
-    std::string text = ability.profiles.empty() ? "all profiles" : joined(ability.profiles);
+    std::string text = profile_words(ability);
     if (!ability.level.empty()) text += ", level " + ability.level;
     if (ability.largest.width > 0) text += fmt::format(", {}x{}", ability.largest.width, ability.largest.height);
     if (ability.max_fps > 0) text += fmt::format(", {:g} fps", ability.max_fps);

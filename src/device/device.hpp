@@ -90,7 +90,7 @@ std::string write(const Device& device);
 // What a description leaves open though decisions need it, or says against itself; one sentence each.
 std::vector<std::string> doubts(const Device& device);
 
-// "Main, High, level 4.1, 1920x1080, 60 fps, 8 bits", without the codec.
+// "up to High, level 4.1, 1920x1080, 60 fps, 8 bits", without the codec.
 std::string in_words(const VideoAbility& ability);
 
 // What two devices differ in, a row each: "h264 level", "4.1", "5.1". Empty where nothing does.

@@ -80,6 +80,9 @@ class Page {
             page["rips"] = list(rips, [this](const Json& j) { return rip(j); });
             WAVECREST_TRY_ASSIGN(conversions, load("convert-", ".json"));
             page["conversions"] = list(conversions, [](const Json& j) { return conversion(j.at("outputs").at(0)); });
+            WAVECREST_TRY_ASSIGN(tested, load("device-", ".json"));
+            page["tested"] = list(tested, [this](const Json& j) { return tested_device(j); });
+            page["has_tested"] = !tested.empty();
             WAVECREST_TRY_ASSIGN(verifications, load("verify.json", ""));
             data cards = data::type::list;
             int passed = 0, all = 0, gone = 0;
@@ -329,6 +332,45 @@ class Page {
         const bool has_device = std::any_of(site_.devices.begin(), site_.devices.end(),
                                             [&](const site::SiteDevice& d) { return d.device.name == device; });
         return has_device ? "" : "the device";
+    }
+
+    // What a device showed on the check page.
+    data tested_device(const Json& json) const {
+        data row = data::type::object;
+        const auto name = json.at("name").get<std::string>();
+        const auto here = std::find_if(site_.devices.begin(), site_.devices.end(),
+                                       [&](const site::SiteDevice& d) { return d.device.name == name; });
+        row["name"] = name;
+        row["is_gone"] = here == site_.devices.end();
+        row["when"] = json.value("tested", "");
+        row["assumed"] = json.value("assumed", "");
+        data lines = data::type::list, differences = data::type::list, tried = data::type::list;
+        for (const Json& line : json.at("summary")) {
+            data entry = data::type::object;
+            entry["text"] = line.get<std::string>();
+            lines.push_back(entry);
+        }
+        for (const Json& one : json.at("differences")) {
+            data entry = data::type::object;
+            for (const char* key : {"what", "assumed", "measured"}) entry[key] = one.value(key, "");
+            differences.push_back(entry);
+        }
+        int played = 0, all = 0;
+        for (const Json& one : json.at("device").value("tried", Json::array())) {
+            const std::string result = one.value("result", "");
+            if (result != "unclear") ++all;
+            if (result == "played") ++played;
+            data entry = data::type::object;
+            for (const char* key : {"what", "result", "seen"}) entry[key] = one.value(key, "");
+            entry["mark"] = result == "played" ? "pass" : result == "unclear" ? "warn" : "fail";
+            tried.push_back(entry);
+        }
+        row["lines"] = std::move(lines);
+        row["has_differences"] = !json.at("differences").empty();
+        row["differences"] = std::move(differences);
+        row["count"] = fmt::format("{} of {} clips played", played, all);
+        row["tried"] = std::move(tried);
+        return row;
     }
 
     data verification(const Json& json) const {

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 namespace wavecrest::site {
 namespace {
 
@@ -71,6 +73,47 @@ port = {}                     # TCP port of the streams
 # from = ["192.168.1.0/24"]      # who may connect; key_file = "key.txt": key that must be in the URL
 )";
     return text;
+}
+
+Result<std::string> with_class(const std::string& text, const base::Path& file, const std::string& device,
+                               const std::string& device_class) {
+    WAVECREST_TRY_ASSIGN(site, parse(text, file));
+    const auto found = std::find_if(site.devices.begin(), site.devices.end(),
+                                    [&](const SiteDevice& one) { return one.device.name == device; });
+    if (found == site.devices.end())
+        return fail(ErrorKind::usage, fmt::format("the site has no device \"{}\"", device), file.string(),
+                    "add it to the site file");
+    std::string result;
+    bool is_done = false;
+    int line = 0;
+    for (std::size_t at = 0; at < text.size();) {
+        const std::size_t end = std::min(text.find('\n', at), text.size() - 1);
+        std::string one = text.substr(at, end + 1 - at);
+        at = end + 1;
+        ++line;
+        const std::size_t first = one.find_first_not_of(" \t");
+        const std::size_t equals = one.find('=');
+        if (!is_done && line >= found->line && first != std::string::npos && equals != std::string::npos) {
+            std::string key = one.substr(first, equals - first);
+            key.erase(key.find_last_not_of(" \t") + 1);
+            if (key == "class") {
+                const std::size_t comment = one.find('#', equals);
+                one = one.substr(0, equals) + fmt::format("= {}", toml_text(device_class)) +
+                      (comment != std::string::npos ? "  " + one.substr(comment) : "\n");
+                is_done = true;
+            }
+        }
+        result += one;
+    }
+    // What was written must say what was meant.
+    auto again = parse(result, file);
+    const bool says_so = is_done && again && std::any_of(again->devices.begin(), again->devices.end(), [&](const auto& one) {
+        return one.device.name == device && one.device_class == device_class;
+    });
+    if (!says_so)
+        return fail(ErrorKind::usage, fmt::format("the class of \"{}\" can't be changed", device), file.string(),
+                    fmt::format("write it into the file: class = {}", toml_text(device_class)));
+    return result;
 }
 
 std::string service_unit(const Site& site, const base::Path& program, const std::string& user) {

@@ -26,4 +26,9 @@ struct NewSite {
 // The text of a commented installation file. Without devices and streams it holds examples to uncomment.
 std::string compose(const NewSite& site);
 
+// The text of an installation file in which a device has another class; all else stays as it is written, comments too.
+// Fails (kind usage) where the file has no such device, or its class isn't on a line of its own.
+Result<std::string> with_class(const std::string& text, const base::Path& file, const std::string& device,
+                               const std::string& device_class);
+
 }  // namespace wavecrest::site

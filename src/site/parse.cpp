@@ -12,7 +12,28 @@
 namespace wavecrest::site {
 namespace {
 
-SiteDevice parse_device(base::ConfigTable& table) {
+base::Path from_folder(const std::string& file, const base::Path& folder) {
+    const bool elsewhere = base::Path(file).is_absolute() || file.find("://") != std::string::npos;
+    return elsewhere ? base::Path(file) : folder / file;
+}
+
+// A class, or descriptions that lie in the site file's folder or, as ever, in the working folder.
+Result<device::Device> device_of(const std::string& device_class, const base::Path& folder) {
+    std::string names;
+    for (std::size_t at = 0; at <= device_class.size();) {
+        const std::size_t plus = std::min(device_class.find('+', at), device_class.size());
+        std::string one = device_class.substr(at, plus - at);
+        std::error_code error;
+        if (const base::Path beside = from_folder(one, folder);
+            one.ends_with(".toml") && std::filesystem::exists(beside, error))
+            one = beside.string();
+        names += (at > 0 ? "+" : "") + one;
+        at = plus + 1;
+    }
+    return device::find(names);
+}
+
+SiteDevice parse_device(base::ConfigTable& table, const base::Path& folder) {
     SiteDevice entry;
     entry.line = table.line();
     const auto name = table.text("name");
@@ -22,7 +43,7 @@ SiteDevice parse_device(base::ConfigTable& table) {
     const auto address = table.text("address", "");
     const auto link = table.text("link", "gigabit");
     table.finish();
-    auto found = device::find(device_class);
+    auto found = device_of(device_class, folder);
     if (!found) table.wrong("class", found.error().what, found.error().remedy);
     const auto parsed_link = device::parse_link(link);
     if (!parsed_link)
@@ -38,11 +59,6 @@ SiteDevice parse_device(base::ConfigTable& table) {
         table.wrong("address", fmt::format("\"{}\" isn't an IP address", address), "write for example 192.168.1.20");
     if (parsed_link) entry.link = *parsed_link;
     return entry;
-}
-
-base::Path from_folder(const std::string& file, const base::Path& folder) {
-    const bool elsewhere = base::Path(file).is_absolute() || file.find("://") != std::string::npos;
-    return elsewhere ? base::Path(file) : folder / file;
 }
 
 std::vector<stream::Part> parse_parts(base::ConfigTable& table, const base::Path& folder) {
@@ -308,7 +324,7 @@ Result<Site> read_site(base::ConfigTable root, const base::Path& file) {
     }
     auto devices = root.tables("device");
     for (base::ConfigTable& table : devices) {
-        SiteDevice entry = parse_device(table);
+        SiteDevice entry = parse_device(table, file.parent_path());
         site.devices.push_back(std::move(entry));
     }
     auto streams = root.tables("stream");

@@ -127,7 +127,7 @@ Seen seen_by(const device::Device& device, const Step& step, std::string_view co
     switch (step.kind) {
         case Kind::display: {
             seen.display_hz = kRefresh;
-            seen.display_width = 1920, seen.display_height = 1080;
+            seen.display_width = 640, seen.display_height = 360;
             for (const auto& one : device.video) {
                 seen.display_hdr = seen.display_hdr || !one.hdr.empty();
                 if (one.largest.height > seen.display_height)

@@ -732,10 +732,13 @@ device::Device Course::description(const std::string& name, const device::Device
     device::Device device;
     device.name = name;
     device.playing = like.playing;
+    device.subtitles = like.subtitles;
     device.protocols = {"http"};
-    if (counts_as_played(*this, find("containers/hls-ts")) || counts_as_played(*this, find("containers/hls-fmp4")))
-        device.protocols.emplace_back("hls");
     if (device::takes(like, "https")) device.protocols.emplace_back("https");
+    const bool hls_played =
+        counts_as_played(*this, find("containers/hls-ts")) || counts_as_played(*this, find("containers/hls-fmp4"));
+    if (hls_played || (!wanted(settings_, "containers") && device::takes(like, "hls")))
+        device.protocols.emplace_back("hls");
     const auto add_container = [&](const std::string& container) {
         if (!device::reads(device, container)) device.containers.push_back(container);
     };
@@ -818,6 +821,7 @@ device::Device Course::description(const std::string& name, const device::Device
         ability.basis = claimed;
         device.audio.push_back(std::move(ability));
     }
+    take_over_untested(device, like);
     int most = 0;
     for (const int rate : kRates) most = counts_as_played(*this, last_of(*this, rate_id(rate))) ? rate : most;
     device.highest_bps = most > 0 ? most * 1'000'000LL : like.highest_bps;
@@ -831,6 +835,23 @@ device::Device Course::description(const std::string& name, const device::Device
         device.tried.push_back(std::move(tried));
     }
     return device;
+}
+
+void Course::take_over_untested(device::Device& device, const device::Device& like) const {
+    const std::string assumed = "assumed, as " + like.name;
+    if (!wanted(settings_, "video")) device.video = like.video;
+    if (!wanted(settings_, "audio")) device.audio = like.audio;
+    if (!wanted(settings_, "containers")) {
+        for (const std::string& container : like.containers) {
+            if (!device::reads(device, container)) device.containers.push_back(container);
+        }
+    }
+    for (device::VideoAbility& one : device.video) {
+        if (one.basis.empty()) one.basis = assumed;
+    }
+    for (device::AudioAbility& one : device.audio) {
+        if (one.basis.empty()) one.basis = assumed;
+    }
 }
 
 std::vector<sample::Clip> usual_clips(const CourseSettings& settings) {

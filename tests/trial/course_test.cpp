@@ -220,6 +220,21 @@ TEST_CASE("where a browser tells too little the installer is asked, and a no cou
     }
 }
 
+TEST_CASE("what is left out of a test stays as it was assumed", "[trial]") {
+    const device::Device assumed = *device::find("tablet-hd");
+    trial::CourseSettings settings;
+    settings.only = {"video"};
+    Course course(settings);
+    go_through(course, *device::find("tablet-basic"));
+    const device::Device found = course.description("Tablet", assumed);
+    CHECK(found.containers.size() >= assumed.containers.size());
+    CHECK(found.audio.size() == assumed.audio.size());
+    CHECK(found.audio.front().basis == "assumed, as tablet-hd");
+    CHECK(device::takes(found, "hls"));
+    CHECK(found.video.front().largest == base::Size{1280, 720});
+    CHECK(found.video.front().basis == "played 2026-11-30 19:05");
+}
+
 TEST_CASE("a device that plays nothing is described as such", "[trial]") {
     Course course;
     while (const auto step = course.next()) {
