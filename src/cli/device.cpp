@@ -62,6 +62,10 @@ void print_device(const device::Device& d) {
              playing.resume_growth > 1 ? fmt::format(" ({:g} times as much each time)", playing.resume_growth) : "",
              base::format_span(playing.buffer)));
     line("basis", d.basis);
+    if (d.tried.empty()) return;
+    render::Table table({"tried", "browser says", "result", "seen"});
+    for (const device::Tried& one : d.tried) table.add({one.what, one.says, one.result, one.seen});
+    print("\n{}", Raw{table.text(2)});
 }
 
 }  // namespace

@@ -212,6 +212,13 @@ std::string CheckPage::step_for(const std::string& id, Session& session) {
     telling.session = id;
     if (session.name.empty()) return step_text(name_step(), telling);
     telling.done = session.course.done();
+    if (!session.course.taken().empty()) {
+        const Course::Taken& last = session.course.taken().back();
+        telling.last = fmt::format("{}: {}{}", last.step.what, short_name(last.judged.outcome),
+                                   last.judged.seen.empty() ? "" : ", " + last.judged.seen);
+        telling.last_failed =
+            last.judged.outcome == Outcome::failed || last.judged.outcome == Outcome::stutters;
+    }
     while (true) {
         const auto step = session.course.next();
         if (!step) {

@@ -60,7 +60,8 @@ Result<std::unique_ptr<ClipStore>> ClipStore::open(base::Path folder, std::vecto
         const base::MutexLock lock(self->mutex_);
         for (const sample::Clip& clip : usual) self->entry(clip);
     }
-    self->worker_ = std::thread([store = self.get()] { store->run(); });
+    for (const Queue which : {Queue::urgent, Queue::rest})
+        self->workers_.emplace_back([store = self.get(), which] { store->run(which); });
     return self;
 }
 
@@ -70,7 +71,7 @@ ClipStore::~ClipStore() {
         const base::MutexLock lock(mutex_);
         changed_.notify_all();
     }
-    if (worker_.joinable()) worker_.join();
+    for (std::thread& worker : workers_) worker.join();
 }
 
 ClipStore::Entry& ClipStore::entry(const sample::Clip& clip) {
@@ -110,27 +111,32 @@ std::string ClipStore::trouble() const {
     return trouble_;
 }
 
-void ClipStore::run() {
-    // Whatever else this machine does comes first; the encoders' threads inherit it.
-    const sched_param none{};
-    ::pthread_setschedparam(::pthread_self(), SCHED_IDLE, &none);
+void ClipStore::run(Queue which) {
+    if (which == Queue::rest) {
+        // Whatever else this machine does comes first; the encoders' threads inherit it.
+        const sched_param none{};
+        ::pthread_setschedparam(::pthread_self(), SCHED_IDLE, &none);
+    }
     base::MutexLock lock(mutex_);
+    std::deque<std::string>& queue = which == Queue::rest ? rest_ : urgent_;
     while (!stop_.requested()) {
-        std::deque<std::string>& queue = !urgent_.empty() ? urgent_ : rest_;
-        if (queue.empty()) {
+        // (One that is asked for while it is made for later is made twice: nobody waits for what has time.)
+        if (queue.empty() || (which == Queue::rest && !urgent_.empty())) {
             changed_.wait(mutex_);
             continue;
         }
         const std::string name = queue.front();
         queue.pop_front();
-        Entry& one = entries_.at(name);
-        if (one.state.ready || !one.state.error.empty()) continue;
-        const sample::Clip clip = one.clip;
-        lock.unlock();
-        State state = made(clip);
-        lock.lock();
-        if (!state.error.empty() && trouble_.empty() && !stop_.requested()) trouble_ = state.error;
-        entries_.at(name).state = std::move(state);
+        const Entry& one = entries_.at(name);
+        if (!one.state.ready && one.state.error.empty()) {
+            const sample::Clip clip = one.clip;
+            lock.unlock();
+            State state = made(clip);
+            lock.lock();
+            if (!state.error.empty() && trouble_.empty() && !stop_.requested()) trouble_ = state.error;
+            if (State& kept = entries_.at(name).state; !kept.ready) kept = std::move(state);
+        }
+        changed_.notify_all();
     }
 }
 

@@ -1,4 +1,4 @@
-// The clips that devices are shown: made on the spot by a thread of its own, and kept for the next time.
+// The clips that devices are shown: made on the spot by threads of its own, and kept for the next time.
 #pragma once
 
 #include <deque>
@@ -29,8 +29,8 @@ using MakeClip = std::function<Result<std::vector<Track>>(const sample::Clip& cl
 
 class ClipStore {
   public:
-    // `folder` is made where it isn't there. `usual` are made one after the other from now on, whatever else is asked
-    // for first. Fails (kind machine) where nothing can be written there.
+    // `folder` is made where it isn't there. `usual` are made one after the other from now on, as far as the machine
+    // has nothing else to do. Fails (kind machine) where nothing can be written there.
     static Result<std::unique_ptr<ClipStore>> open(base::Path folder, std::vector<sample::Clip> usual,
                                                    MakeClip make = sample::make_clip);
     // Gives up the clip that is being made.
@@ -62,7 +62,8 @@ class ClipStore {
     };
 
     ClipStore(base::Path folder, MakeClip make) : folder_(std::move(folder)), make_(std::move(make)) {}
-    void run();
+    enum class Queue { urgent, rest };
+    void run(Queue which);
     State made(const sample::Clip& clip);
     Entry& entry(const sample::Clip& clip) REQUIRES(mutex_);
     std::optional<base::Path> file_of(const std::string& name) const;
@@ -77,7 +78,7 @@ class ClipStore {
     std::deque<std::string> urgent_ GUARDED_BY(mutex_), rest_ GUARDED_BY(mutex_);
     std::string trouble_ GUARDED_BY(mutex_);
     base::Condition changed_;
-    std::thread worker_;
+    std::vector<std::thread> workers_;
 };
 
 }  // namespace wavecrest::trial

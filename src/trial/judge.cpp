@@ -128,11 +128,11 @@ Judged judge_beat(const Step& step, const Seen& seen, double display_hz) {
     if (motion.backwards > 0) {
         return {Outcome::stutters, text + fmt::format(", {} out of order", motion.backwards)};
     }
-    text += fmt::format(", even to {:.0f} ms", motion.uneven_s * 1000);
+    text += fmt::format(", each within {:.0f} ms of its time", motion.uneven_s * 1000);
     if (display_hz > 0) {
         const double refreshes = display_hz / rate;
         if (std::abs(refreshes - std::round(refreshes)) > 0.02)
-            text += fmt::format(" ({:.4g} fps don't divide {:.4g} Hz)", rate, display_hz);
+            text += fmt::format(" (uneven by nature: {:.4g} fps on {:.4g} Hz)", rate, display_hz);
     }
     const bool lost = missing > (1 - possible) + kLostPart;
     return {lost ? Outcome::stutters : Outcome::played, text};
