@@ -6,6 +6,7 @@
 #include "base/atomic_file.hpp"
 #include "base/clock.hpp"
 #include "device/device.hpp"
+#include "host/browser.hpp"
 #include "net/http_server.hpp"
 #include "standin/screen.hpp"
 #include "support/support.hpp"
@@ -280,4 +281,49 @@ TEST_CASE("twenty devices take the test at once over real connections, one leave
     CHECK(gone == 1);
     CHECK(house.page->take_finished().size() == 19);
     CHECK(house.page->devices().size() == 20);
+}
+
+// Takes a minute of real time and a machine that does nothing else: run by hand, as
+// `core_tests "[by-hand]"`.
+TEST_CASE("a browser that is shown spoilt clips says so", "[.][by-hand]") {
+    if (!host::browser_program(host::Engine::chromium)) return;
+    for (const bool spoilt : {false, true}) {
+        test::TempDir folder;
+        const base::RealClock clock;
+        const auto make = [&](const sample::Clip& clip, std::unique_ptr<base::ByteSink> file, const Cancel& cancel) {
+            sample::Clip one = clip;
+            if (spoilt && one.video && !one.audio) one.drop_one_in = 10;
+            if (spoilt && one.video && one.audio) one.audio_late = base::from_seconds(0.3);
+            return sample::make_clip(one, std::move(file), cancel);
+        };
+        auto clips = trial::ClipStore::open(folder.path(), {}, make);
+        REQUIRE(clips);
+        trial::CheckPageSettings settings = settings_for("chromium", {"motion", "sync"});
+        settings.makes_ahead = settings.attended = false;
+        base::RealClock page_clock;
+        trial::CheckPage page(settings, **clips, page_clock);
+        net::HttpServerSettings server_settings;
+        server_settings.address = "127.0.0.1";
+        server_settings.port = 0;
+        server_settings.answer = [&](const net::HttpRequest& request) { return page.answer(request); };
+        auto server = net::HttpServer::start(std::move(server_settings));
+        REQUIRE(server);
+        auto browser = host::Browser::start(host::Engine::chromium,
+                                            fmt::format("http://127.0.0.1:{}/test#start", (*server)->port()));
+        REQUIRE(browser);
+        std::vector<trial::FinishedTest> finished;
+        while (finished.empty() && base::to_seconds(clock.now()) < 180) {
+            std::this_thread::sleep_for(std::chrono::milliseconds(100));
+            finished = page.take_finished();
+        }
+        REQUIRE(finished.size() == 1);
+        using trial::Outcome;
+        for (const auto& [id, seen] : {std::pair{"motion/24", "24"}, {"motion/25", "25"}, {"sync/file", ""}}) {
+            const auto* taken = finished[0].course.find(id);
+            REQUIRE(taken);
+            INFO(id << ": " << taken->judged.seen);
+            CHECK(taken->judged.outcome == (spoilt ? Outcome::stutters : Outcome::played));
+            WARN(id << (spoilt ? ", spoilt: " : ": ") << taken->judged.seen);
+        }
+    }
 }
