@@ -300,7 +300,7 @@ int run_device_test(const DeviceTestOptions& options) {
     const bool json = options.output.json, quiet = options.output.quiet || json;
     auto test = set_up(options);
     if (!test) return report_error(test.error(), json);
-    auto clips = trial::ClipStore::open(base::cache_folder() / "test-clips-1", trial::usual_clips(test->page.course));
+    auto clips = trial::ClipStore::open(base::cache_folder() / "test-clips-2", trial::usual_clips(test->page.course));
     if (!clips) return report_error(clips.error(), json);
     base::RealClock clock;
     trial::CheckPage page(test->page, **clips, clock);
@@ -385,8 +385,10 @@ int run_device_test(const DeviceTestOptions& options) {
         note(
             "no device opened the page: is it on the same network, and does a firewall stand in the way? See wavecrest "
             "site check");
-    // Nothing was tested: that is no success.
-    return cancel().requested() ? report_error(base::interrupted().value(), json) : 1;
+    if (!cancel().requested()) return 1;  // nothing was tested
+    Error interrupted = base::interrupted().value();
+    interrupted.remedy = "run it again: devices go on where they were";
+    return report_error(interrupted, json);
 }
 
 }  // namespace wavecrest::cli

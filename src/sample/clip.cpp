@@ -68,6 +68,7 @@ TestCard card_of(const ClipVideo& video) {
     CardSettings settings;
     settings.width = video.size.width;
     settings.height = video.size.height;
+    settings.display_aspect = {video.size.width, video.size.height};
     settings.frame_rate = video.frame_rate;
     settings.title = "TEST CLIP";
     return TestCard(settings);
