@@ -2,7 +2,10 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <linux/sockios.h>
+#include <netinet/tcp.h>
 #include <signal.h>
+#include <sys/ioctl.h>
 #include <sys/resource.h>
 #include <sys/sendfile.h>
 #include <sys/stat.h>
@@ -23,6 +26,7 @@
 #include <thread>
 
 #include "base/mutex.hpp"
+#include "base/printable.hpp"
 #include "base/units.hpp"
 #include "net/acceptor.hpp"
 #include "net/crowd.hpp"
@@ -119,6 +123,9 @@ struct Client {
     std::atomic<Steady::rep> last_progress{Steady::now().time_since_epoch().count()};
     base::Mutex mutex;
     std::string name GUARDED_BY(mutex);  // of what is being sent
+    std::string latest GUARDED_BY(mutex);  // of what was sent last
+    std::string agent GUARDED_BY(mutex);
+    std::atomic<std::uint64_t> first{0};
     int buffer = 0;                      // bytes, of the socket
     std::atomic<bool> sending{false}, live{false}, noted{false}, served{false};
     std::atomic<bool> of_file{false};
@@ -131,13 +138,18 @@ struct Client {
 
     void begin(const std::string& what) {
         const base::MutexLock lock(mutex);
-        name = what;
+        name = latest = what;
         sending = true;
     }
     void end() {
         const base::MutexLock lock(mutex);
         name.clear();
         sending = false;
+    }
+    void calls_itself(std::string_view text) {
+        constexpr std::size_t kLongest = 200;
+        const base::MutexLock lock(mutex);
+        agent = base::printable(text.substr(0, kLongest));
     }
     void progress() { last_progress = Steady::now().time_since_epoch().count(); }
     Time quiet(Steady::time_point now) const {
@@ -580,8 +592,12 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
     if (count > 0 && !head && reply.status != 204) {
         client.size = size;
         client.of_file = static_cast<bool>(file);
-        client.offset = first;
-        if (!reply.name.empty()) client.begin(reply.name);
+        client.offset = client.first = first;
+        if (!reply.name.empty()) {
+            client.begin(reply.name);
+            const auto agent = request.find(http::field::user_agent);
+            if (agent != request.end()) client.calls_itself(agent->value());
+        }
         bool sent_all = false;
         if (file) {
             sent_all = co_await send_file(held, file, path, first, count);
@@ -775,7 +791,18 @@ ServerStatus HttpServer::status() const {
     for (const auto& client : state_->clients) {
         const base::MutexLock name_lock(client->mutex);
         status.clients.push_back({client->id, client->address, client->name, client->offset, client->size,
-                                  client->of_file, client->sent, client->live, to_time(now - client->connected)});
+                                  client->of_file, client->sent, client->live, to_time(now - client->connected),
+                                  client->agent, client->latest, client->first, 0, false});
+        const int socket = client->socket.native_handle();
+        int waiting = 0;
+        if (client->size > 0 && ::ioctl(socket, SIOCOUTQ, &waiting) == 0 && waiting > 0) {
+            ClientStatus& told = status.clients.back();
+            told.waiting = static_cast<std::uint64_t>(waiting);
+            tcp_info info{};
+            socklen_t size = sizeof info;
+            // (Connections that come decrypted from elsewhere tell no more.)
+            told.takes = ::getsockopt(socket, IPPROTO_TCP, TCP_INFO, &info, &size) != 0 || info.tcpi_unacked > 0;
+        }
     }
     return status;
 }

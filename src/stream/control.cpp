@@ -103,6 +103,44 @@ Json status_json(const StreamServer& server) {
             {"hung", hung}};
 }
 
+std::string_view name_of(measure::Viewing::End end) {
+    using End = measure::Viewing::End;
+    switch (end) {
+        case End::complete:
+            return "complete";
+        case End::left:
+            return "left";
+        case End::left_at_once:
+            return "left at once";
+        default:
+            return "playing";
+    }
+}
+
+Json viewings_json(const StreamServer& server) {
+    auto all = Json::array();
+    for (const measure::Viewing& one : server.viewings()) {
+        auto stalls = Json::array();
+        for (const measure::Stall& stall : one.stalls)
+            stalls.push_back({{"at_s", seconds(stall.at)}, {"for_s", seconds(stall.length)}, {"clock_s", seconds(stall.clock)}});
+        all.push_back({{"stream", one.stream},
+                       {"address", one.address},
+                       {"agent", one.agent},
+                       {"delivery", one.hls ? "hls" : "file"},
+                       {"state", name_of(one.end())},
+                       {"began_s", seconds(one.began)},
+                       {"startup_s", one.startup ? Json(seconds(*one.startup)) : Json()},
+                       {"position_s", seconds(one.position)},
+                       {"arrived_s", seconds(one.arrived)},
+                       {"duration_s", seconds(one.duration)},
+                       {"most_buffered_s", seconds(one.most_buffered)},
+                       {"held_back", one.held_back},
+                       {"seeks", one.seeks},
+                       {"stalls", stalls}});
+    }
+    return {{"viewings", all}};
+}
+
 // Whoever types a name in another case means it all the same, and so does who types its beginning or a part of it,
 // where only one stream has that. No name at all is the one that can be steered.
 const ServedStream* find_item(const std::vector<ServedStream>& items, const std::string& name) {
@@ -224,6 +262,8 @@ net::HttpReply answer_control(StreamServer& server, const std::string& token, ne
     }
     if (request.path == std::string(kControlPath) + "/status" && request.method == "GET")
         return json_reply(200, status_json(server));
+    if (request.path == std::string(kControlPath) + "/viewings" && request.method == "GET")
+        return json_reply(200, viewings_json(server));
     if (request.path == std::string(kControlPath) + "/do") {
         if (request.method != "POST") return refusal(405, "orders are sent by POST");
         return obey(server, request.body);

@@ -14,8 +14,9 @@ namespace wavecrest::stream {
 
 class StreamServer;
 
-// Answers below kControlPath: the page for people (GET /control), the state of all streams (GET /control/status), and
-// orders (POST /control/do), the last two with "Authorization: Bearer TOKEN". Orders are JSON objects:
+// Answers below kControlPath: the page for people (GET /control), and with "Authorization: Bearer TOKEN" the state of all
+// streams (GET /control/status), how those fare who fetch films for themselves (GET /control/viewings), and orders
+// (POST /control/do). Orders are JSON objects:
 //   {"stream": NAME, "do": "pause" | "resume" | "stop"}
 //   {"stream": NAME, "do": "seek", "by_s": SECONDS | "to_s": SECONDS | "part": 1 or -1}
 // Wrong tokens of an address are slowed down by `guesses`. The controls answer only where they are asked for by an IP

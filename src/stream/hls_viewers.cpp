@@ -12,14 +12,22 @@ std::string HlsViewers::new_name() {
 }
 
 void HlsViewers::asked(const std::string& address, const std::string& name, const std::string& stream, bool live,
-                       std::uint64_t segment, std::size_t bytes, Now now) {
+                       std::uint64_t segment, std::size_t bytes, Now now, const std::string& agent) {
     const base::MutexLock lock(mutex_);
     const std::string key = fmt::format("{}\n{}\n{}\n{}", address, live, stream, name.substr(0, 20));
     auto found = entries_.find(key);
     if (found == entries_.end()) {
         std::erase_if(entries_, [&](const auto& entry) { return now - entry.second.last > kGone; });
         if (entries_.size() >= kMost) return;
-        found = entries_.emplace(key, Entry{{++last_id_, address, stream, live, 0, 0, {}}, now, now}).first;
+        found = entries_.emplace(key, Entry{}).first;
+        One& one = found->second.one;
+        one.id = ++last_id_;
+        one.address = address;
+        one.stream = stream;
+        one.live = live;
+        one.first = segment;
+        one.segment = segment;
+        found->second.first = found->second.last = now;
     }
     Entry& entry = found->second;
     // One that comes back after it had gone begins anew.
@@ -29,6 +37,9 @@ void HlsViewers::asked(const std::string& address, const std::string& name, cons
         entry.one.id = ++last_id_;
     }
     entry.last = now;
+    // Asking for one again, or for the next, is going on.
+    if (segment > entry.one.segment + 1 || segment + 1 < entry.one.segment) entry.one.first = segment;
+    entry.one.agent = agent;
     entry.one.segment = segment;
     entry.one.sent += bytes;
 }
@@ -40,6 +51,7 @@ std::vector<HlsViewers::One> HlsViewers::watching(Now now) const {
         if (now - entry.last > kGone) continue;
         all.push_back(entry.one);
         all.back().connected = std::chrono::duration_cast<Time>(now - entry.first);
+        all.back().quiet = std::chrono::duration_cast<Time>(now - entry.last);
     }
     return all;
 }

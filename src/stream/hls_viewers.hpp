@@ -24,6 +24,9 @@ class HlsViewers {
         std::string address, stream;
         bool live = false;
         std::uint64_t segment = 0;  // the latest it asked for
+        std::uint64_t first = 0;    // of those that it asked for one after the other
+        std::string agent;          // how it calls itself
+        Time quiet{};               // since it asked
         std::uint64_t sent = 0;     // bytes
         Time connected{};
     };
@@ -32,7 +35,7 @@ class HlsViewers {
     std::string new_name();
     // A player asked for a segment of so many bytes. `name`: as it was given; empty: whoever is at this address.
     void asked(const std::string& address, const std::string& name, const std::string& stream, bool live,
-               std::uint64_t segment, std::size_t bytes, Now now);
+               std::uint64_t segment, std::size_t bytes, Now now, const std::string& agent = "");
     std::vector<One> watching(Now now) const;
 
   private:

@@ -12,6 +12,7 @@
 #include "container/reader.hpp"
 #include "container/subtitle_text.hpp"
 #include "net/url.hpp"
+#include "base/printable.hpp"
 #include "source/added_text.hpp"
 #include "source/input.hpp"
 #include "stream/text_subtitles.hpp"
@@ -379,7 +380,8 @@ std::optional<net::HttpReply> Service::answer_film(const ReadyStream& s, const n
         };
         if (ask->what == HlsAsk::What::segment)
             hls_viewers_.asked(request.address, "", s.name, false, ask->number, estimated_bytes(s, ask->number),
-                               std::chrono::steady_clock::now());
+                               std::chrono::steady_clock::now(),
+                               base::printable(request.field("User-Agent").substr(0, 200)));
         reply.later_from = s.file;
         return reply;
     });
@@ -424,6 +426,59 @@ net::HttpReply Service::answer_live_hls(LiveHls& hls, const std::string& path, c
         hls_viewers_.asked(request.address, viewer, name, true, ask.number, reply.body.size(),
                            std::chrono::steady_clock::now());
     return reply;
+}
+
+namespace {
+
+// Up to which a film is there that has arrived so far.
+Time time_at(const ReadyStream& stream, std::uint64_t offset) {
+    // The index comes first in the file, then pictures and audio in the order of their times.
+    const std::uint64_t media = stream.curve.bytes();
+    const std::uint64_t index = stream.size_bytes > media ? stream.size_bytes - media : 0;
+    return stream.curve.time_of(offset > index ? offset - index : 0);
+}
+
+}  // namespace
+
+std::vector<measure::ViewerSight> Service::sights() const {
+    const net::ServerStatus server = server_->status();
+    std::vector<measure::ViewerSight> all;
+    const auto stream_of = [&](const std::string& name) {
+        return std::find_if(streams_.begin(), streams_.end(), [&](const ReadyStream& s) { return s.name == name; });
+    };
+    for (const net::ClientStatus& client : server.clients) {
+        const auto stream = client.of_file && !client.live ? stream_of(client.latest) : streams_.end();
+        // (Subtitles and the like are files, too, but not of this size.)
+        if (stream == streams_.end() || client.size != stream->size_bytes) continue;
+        measure::ViewerSight sight{client.address, client.agent, stream->name};
+        const std::uint64_t arrived = client.offset - std::min(client.offset, client.waiting);
+        sight.from = time_at(*stream, client.first);
+        sight.until = time_at(*stream, std::max(arrived, client.first));
+        sight.is_active = !client.name.empty() || client.waiting > 0;
+        sight.wants = sight.is_active && (client.takes || client.waiting == 0);
+        sight.duration = stream->duration;
+        all.push_back(std::move(sight));
+    }
+    for (const HlsViewers::One& one : hls_viewers_.watching(std::chrono::steady_clock::now())) {
+        const auto stream = one.live ? streams_.end() : stream_of(one.stream);
+        if (stream == streams_.end() || !stream->hls) continue;
+        measure::ViewerSight sight{one.address, one.agent, one.stream};
+        sight.hls = true;
+        // A segment is there when nothing is on its way to this address any more.
+        sight.wants = std::any_of(server.clients.begin(), server.clients.end(), [&](const net::ClientStatus& client) {
+            return client.address == one.address && client.latest == one.stream && !client.of_file &&
+                   (!client.name.empty() || client.waiting > 0);
+        });
+        // (It is made first, which takes a moment in which nothing is sent yet.)
+        sight.wants = sight.wants || one.quiet < base::from_seconds(0.3);
+        const auto before = [&](std::uint64_t number) { return number > 0 ? stream->hls->end_of(number - 1) : Time{}; };
+        sight.from = before(one.first);
+        sight.until = sight.wants ? before(one.segment) : stream->hls->end_of(one.segment);
+        sight.is_active = sight.wants || one.quiet < base::from_seconds(1);
+        sight.duration = stream->duration;
+        all.push_back(std::move(sight));
+    }
+    return all;
 }
 
 ServiceStatus Service::status() const {
@@ -477,10 +532,7 @@ ServiceStatus Service::status() const {
         viewer.connected = client.connected;
         if (stream != streams_.end() && client.size > 0) {
             viewer.duration = stream->duration;
-            // The index comes first in the file, then pictures and audio in the order of their times.
-            const std::uint64_t media = stream->curve.bytes();
-            const std::uint64_t index = stream->size_bytes > media ? stream->size_bytes - media : 0;
-            viewer.position = stream->curve.time_of(client.offset > index ? client.offset - index : 0);
+            viewer.position = time_at(*stream, client.offset);
         }
         status.viewers.push_back(std::move(viewer));
     }

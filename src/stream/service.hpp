@@ -10,6 +10,7 @@
 #include "base/file.hpp"
 #include "base/result.hpp"
 #include "measure/rate.hpp"
+#include "measure/viewing.hpp"
 #include "net/http_router.hpp"
 #include "net/http_server.hpp"
 #include "stream/film_hls.hpp"
@@ -122,6 +123,8 @@ class Service {
     net::HttpServer& server() { return *server_; }
     const std::vector<ReadyStream>& streams() const { return streams_; }
     ServiceStatus status() const;
+    // What those have on their way who fetch a film for themselves (measure/viewing.hpp).
+    std::vector<measure::ViewerSight> sights() const;
 
   private:
     Service(std::vector<ReadyStream> streams, ServiceSettings settings)

@@ -16,6 +16,7 @@
 #include "net/guess_limiter.hpp"
 #include "net/url.hpp"
 #include "stream/control.hpp"
+#include "device/device.hpp"
 #include "stream/rate_meter.hpp"
 #include "stream/rtmp_ingest.hpp"
 #include "stream/rtmp_push.hpp"
@@ -35,6 +36,28 @@ class Publication : public net::RtmpPublication {
   private:
     std::shared_ptr<RtmpIngest> to_;
 };
+
+}  // namespace
+
+namespace {
+
+constexpr int kLooks = 5;  // at viewers, a second
+
+// How a browser's engine plays, by its class; of others what most players do.
+measure::PlayerSettings player_of(const std::string& agent, bool hls) {
+    const auto known = device::find(agent.find("Chrome/") != std::string::npos     ? "browser-chromium"
+                                    : agent.find("Firefox/") != std::string::npos ? "browser-gecko"
+                                                                                  : "browser-webkit");
+    measure::PlayerSettings settings;
+    if (!known) return settings;
+    const device::Playing& playing = known->playing;
+    settings.start_buffer = playing.start_buffer;
+    settings.resume_buffer = playing.resume_buffer;
+    settings.resume_growth = playing.resume_growth;
+    settings.most_resume_buffer = playing.max_resume_buffer;
+    settings.buffer = hls ? playing.hls_buffer : playing.buffer;
+    return settings;
+}
 
 }  // namespace
 
@@ -59,6 +82,7 @@ struct StreamServer::State {
     std::map<std::pair<bool, std::uint64_t>, RateMeter> viewers GUARDED_BY(mutex);   // by kind and id
     std::map<std::pair<bool, std::uint64_t>, std::uint64_t> seen GUARDED_BY(mutex);  // bytes
     RateMeter processor GUARDED_BY(mutex);
+    measure::ViewingWatch watch GUARDED_BY(mutex){player_of};
     std::thread sampling;
     base::Mutex line_mutex;
     base::RealClock clock;
@@ -285,10 +309,22 @@ void StreamServer::State::sample() {
             if (const ServedStream* one = item(s.name); one != nullptr && !one->is_live())
                 made[s.name].add(now, given[s.name]);
         }
-        const auto until = Steady::now() + 1s;
-        while (!stopping && turn.wait_until(mutex, until)) {
+        // Viewers are looked at more often: what they lack shows within moments.
+        for (int look = 0; look < kLooks && !stopping; ++look) {
+            lock.unlock();
+            const auto sights = service->sights();
+            lock.lock();
+            watch.look(std::chrono::duration_cast<Time>(Steady::now() - started), sights);
+            const auto until = Steady::now() + 1000ms / kLooks;
+            while (!stopping && turn.wait_until(mutex, until)) {
+            }
         }
     }
+}
+
+std::vector<measure::Viewing> StreamServer::viewings() const {
+    const base::MutexLock lock(state_->mutex);
+    return state_->watch.viewings();
 }
 
 Result<std::unique_ptr<StreamServer>> StreamServer::start(ReadyServer ready, StreamServerSettings settings) {

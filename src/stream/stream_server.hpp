@@ -85,6 +85,8 @@ class StreamServer {
     const std::vector<ReadyStream>& on_demand() const;  // of them
     std::vector<StreamAddress> addresses(const std::string& host) const;
     StreamServerStatus status() const;
+    // How those fare or fared who fetch films for themselves.
+    std::vector<measure::Viewing> viewings() const;
     // Every live stream has ended and nothing else is served.
     bool ended() const;
 
