@@ -696,11 +696,14 @@ void add_verify(CLI::App& app, AllOptions& all, Command& command) {
         ->add_option("--on", all.verify.on,
                      "really play it in a browser of this machine (chromium, firefox), over the device's link")
         ->type_name("BROWSER");
+    verify_app->add_flag("--watch", all.verify.watch,
+                         "the device itself plays: watch from the running server (files and HLS on demand)");
     verify_app->add_flag("--real-time", all.verify.real_time,
                          "take as long as the device would; else waiting for the link is left out");
     add_output(verify_app, all.verify.output, true);
     add_examples(verify_app, {"wavecrest verify --site site.toml --out results",
                               "wavecrest verify http://192.168.1.10:8080/lanterns.mp4 --device tv-hd --on chromium",
+                              "wavecrest verify --watch --site site.toml --device \"Lounge TV\"",
                               "wavecrest verify http://192.168.1.10:8080/lanterns.mp4 --device tv-hd",
                               "wavecrest verify udp://239.20.0.1:5004 --device tv-hd --for \"30 s\""});
     verify_app->callback([&] { command = [&] { return run_verify(all.verify); }; });

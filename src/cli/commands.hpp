@@ -10,6 +10,10 @@
 #include "media/track_choice.hpp"
 #include "net/worse_link.hpp"
 
+namespace wavecrest::verify {
+struct Verification;
+}
+
 namespace wavecrest::cli {
 
 // What is written down as a command goes: base/log.hpp.
@@ -227,11 +231,14 @@ struct VerifyOptions {
     std::string stills;   // folder for pictures of what was received
     std::string trusted;  // a certificate accepted besides the system's
     bool real_time = false;
-    std::string on;  // a browser of this machine, that really plays it; empty: computed
+    std::string on;      // a browser of this machine, that really plays it; empty: computed
+    bool watch = false;  // the device plays, this looks on from the server
     LinkFaultOptions faults;
     Output output;
 };
 int run_verify(const VerifyOptions& options);
+int run_verify_watch(const VerifyOptions& options);  // with `watch`
+void print_verification(const verify::Verification& verification);
 
 struct ReportOptions {
     std::string site = "site.toml";

@@ -176,8 +176,8 @@ int run_demo(const std::string& folder_name) {
     const std::uint16_t port = free_port();
     std::vector<std::string> house = {"site", "new", "site.toml", "--name", "Cedar Landing"};
     if (port != net::kDefaultHttpPort) house.insert(house.end(), {"--port", fmt::format("{}", port)});
-    house.insert(house.end(), {"--device", "Lounge TV,tv-hd,gigabit", "--device",
-                               "Boathouse tablet,tablet-hd,2 Mbit/s", "--stream", fmt::format("Lanterns,{}", film)});
+    house.insert(house.end(), {"--device", "Lounge TV,tv-hd,gigabit", "--device", "Boathouse tablet,tablet-hd,2 Mbit/s",
+                               "--stream", fmt::format("Lanterns,{}", film)});
     if (!demo.step("Write the site file: two devices, one of them on weak Wi-Fi, and the stream.", house))
         return stop();
     if (!demo.step("Check the site file against this machine.", {"site", "check", "site.toml"})) return stop();
@@ -200,9 +200,10 @@ int run_demo(const std::string& folder_name) {
     if (!tested) ::kill(test, SIGTERM);
     Demo::wait_for(test);
     if (!tested) return stop();
-    if (!demo.step("It plays less than it was taken for; the site file knows it now, and so does what is converted for it.",
-                   {"convert", rip, "--site", "site.toml", "--device", "Boathouse tablet", "--into", "small", "--plan",
-                    "--no-samples"}))
+    if (!demo.step(
+            "It plays less than it was taken for; the site file knows it now, and so does what is converted for it.",
+            {"convert", rip, "--site", "site.toml", "--device", "Boathouse tablet", "--into", "small", "--plan",
+             "--no-samples"}))
         return stop();
 
     const pid_t server = demo.background("Run the streams (here in the background, for the rest of the demo).",

@@ -101,8 +101,7 @@ Status write_figure(const std::string& folder, const std::string& stem, const st
                               false,
                               {{0.0, static_cast<double>(bps) / 1e6}, {end, static_cast<double>(bps) / 1e6}}};
     };
-    figure.series = {std::move(bars), level(rate.mean_bps(), "average", 2),
-                     level(rate.peak_bps(), "peak (1 s)", 1)};
+    figure.series = {std::move(bars), level(rate.mean_bps(), "average", 2), level(rate.peak_bps(), "peak (1 s)", 1)};
     WAVECREST_TRY(write_result(folder, stem + ".csv", csv));
     return render::write_png(figure, base::Path(folder) / (stem + ".png"));
 }

@@ -9,8 +9,8 @@
 #include "convert/name.hpp"
 #include "net/http_client.hpp"
 #include "net/worse_link.hpp"
-#include "standin/screen.hpp"
 #include "standin/sample_disc.hpp"
+#include "standin/screen.hpp"
 
 namespace wavecrest::cli {
 
@@ -112,8 +112,7 @@ int run_standin_device(const StandinDeviceOptions& options) {
                                 json);
         settings.link_bps = link->payload_bps;
     }
-    if (!options.output.quiet && !json)
-        settings.on_step = [](const std::string& what) { print(stderr, "{}\n", what); };
+    if (!options.output.quiet && !json) settings.on_step = [](const std::string& what) { print(stderr, "{}\n", what); };
     const auto told = standin::take_test(settings, cancel());
     if (!told) return report_error(told.error(), json);
     if (json) {

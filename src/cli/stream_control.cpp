@@ -154,6 +154,9 @@ std::string status_text(const Json& json) {
                     ? (v.value("lag_s", 0.0) < 0.5 ? "live" : fmt::format("{:.1f} s behind", v.value("lag_s", 0.0)))
                     : fmt::format("sent up to {}", clock(v.value("position_s", 0.0)));
             if (v.value("delivery", "") == "hls") at += " (HLS)";
+            if (const int stalls = v.value("stalls", 0); stalls > 0)
+                at += fmt::format(", {}, {} in all", base::format_count(static_cast<std::size_t>(stalls), "stall"),
+                                  base::format_span(base::from_seconds(v.value("stalled_s", 0.0))));
             if (v.value("skipped", 0) > 0) at += fmt::format(", skipped ahead {} times", v.value("skipped", 0));
             viewers.add({v.value("address", ""), v.value("stream", ""), clock(v.value("connected_s", 0.0)),
                          rate(v, "rate_bps"), base::format_bytes(v.value("sent_bytes", std::uint64_t{0})), at});

@@ -131,10 +131,14 @@ Status write_files(const std::string& folder, const std::string& stem, const ver
     return v.seconds.empty() ? Status{} : render::write_png(figure, base::Path(folder) / (stem + ".png"));
 }
 
+std::string played_how(const verify::Verification& v) {
+    if (v.grounds == "watched") return "watched on";
+    return v.browser.empty() ? "on" : fmt::format("in {}, on the link of", v.browser);
+}
+
 void print_result(const verify::Verification& v) {
-    print("\n{} {} {} ({}): {}{}\n  {}\n", v.stream,
-          v.browser.empty() ? "on" : fmt::format("in {}, on the link of", v.browser), v.device, v.link.name,
-          coloured_verdict(device::short_name(v.verdict)),
+    print("\n{} {} {}{}: {}{}\n  {}\n", v.stream, played_how(v), v.device,
+          v.link.name.empty() ? "" : fmt::format(" ({})", v.link.name), coloured_verdict(device::short_name(v.verdict)),
           v.cause == verify::Cause::none ? "" : fmt::format(", cause: {}", verify::short_name(v.cause)), v.summary);
     // What failed, and what playing showed; the rest is only named.
     static const std::vector<std::string> kPlaying = {"startup", "stalls",  "seeking",     "link",
@@ -246,8 +250,13 @@ int play_again_and_again(verify::Job job, const VerifyOptions& options) {
 
 }  // namespace
 
+void print_verification(const verify::Verification& verification) {
+    print_result(verification);
+}
+
 int run_verify(const VerifyOptions& options) {
     const bool json = options.output.json;
+    if (options.watch) return run_verify_watch(options);
     const auto jobs = make_jobs(options);
     if (!jobs) return report_error(jobs.error(), json);
     const auto engine = host::engine_from_name(options.on);

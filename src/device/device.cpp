@@ -563,9 +563,11 @@ namespace {
 
 // "up to High" where it has all that lie below it, too.
 std::string profile_words(const VideoAbility& ability) {
-    static const std::vector<std::vector<std::string>> kSteps = {
-        {"Constrained Baseline", "Baseline", "Main", "High"}, {"Constrained Baseline", "Baseline", "Main"},
-        {"Main", "Main 10"}, {"Simple", "Main"}, {"Simple", "Main", "High"}};
+    static const std::vector<std::vector<std::string>> kSteps = {{"Constrained Baseline", "Baseline", "Main", "High"},
+                                                                 {"Constrained Baseline", "Baseline", "Main"},
+                                                                 {"Main", "Main 10"},
+                                                                 {"Simple", "Main"},
+                                                                 {"Simple", "Main", "High"}};
     if (ability.profiles.empty()) return "all profiles";
     if (std::find(kSteps.begin(), kSteps.end(), ability.profiles) != kSteps.end())
         return "up to " + ability.profiles.back();

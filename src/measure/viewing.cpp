@@ -1,15 +1,16 @@
 #include "measure/viewing.hpp"
 
 #include <algorithm>
+#include <utility>
 
 namespace wavecrest::measure {
 namespace {
 
 const Time kGone = base::from_seconds(30);
-const Time kJump = base::from_seconds(3);       // what is fetched so far from what is there is another place
-const Time kProbe = base::from_seconds(1);      // less than that is a look at the file, no playing
+const Time kJump = base::from_seconds(3);   // what is fetched so far from what is there is another place
+const Time kProbe = base::from_seconds(1);  // less than that is a look at the file, no playing
 const Time kNearEmpty = base::from_seconds(0.3);
-const Time kSeen = base::from_seconds(0.1);     // shorter stalls nobody sees
+const Time kSeen = base::from_seconds(0.1);  // shorter stalls nobody sees
 
 }  // namespace
 
@@ -73,6 +74,8 @@ void ViewingWatch::see(Time now, One& one, const ViewerSight& sight) {
     } else if (!elsewhere) {
         viewing.arrived = std::max(there, sight.until);
     }
+    // (Where the last piece ends isn't known to the moment.)
+    if (viewing.arrived >= viewing.duration - kNearEmpty) viewing.arrived = viewing.duration;
     if (sight.is_active) viewing.last = now;
 }
 
@@ -104,11 +107,18 @@ void ViewingWatch::look(Time now, const std::vector<ViewerSight>& sights) {
             const Time level = viewing.arrived - one.leg_from - one.model->position();
             const bool all_there = viewing.arrived >= viewing.duration - kNearEmpty;
             if (!wanted && one.model->playing()) viewing.held_back = viewing.held_back || level > kProbe;
-            // Who has nothing left and asks for nothing isn't short of anything: it was paused, or has been left.
-            if (!wanted && !all_there && level <= kNearEmpty && one.model->started()) one.held += now - one.looked;
+            // Who has nothing left and asks for nothing isn't short of anything: it was paused, with more in its buffer
+            // than is known here, or has been left. When it asks again, it plays on.
+            if (wanted && std::exchange(one.rests, false)) {
+                close_leg(now, one);
+                begin_leg(now, one, viewing.position);
+            } else if (!wanted && !all_there && level <= kNearEmpty && one.model->started()) {
+                one.held += now - one.looked;
+                one.rests = true;
+            }
             one.model->arrived(now - one.leg_began - one.held, viewing.arrived - one.leg_from);
-            viewing.most_buffered = std::max(viewing.most_buffered,
-                                             viewing.arrived - one.leg_from - one.model->position());
+            viewing.most_buffered =
+                std::max(viewing.most_buffered, viewing.arrived - one.leg_from - one.model->position());
             take_over(now, one);
             if (viewing.last == now) one.plays_until = now + std::max(viewing.arrived - viewing.position, Time{});
         }
@@ -117,12 +127,17 @@ void ViewingWatch::look(Time now, const std::vector<ViewerSight>& sights) {
         if (now > std::max(viewing.last, one.plays_until) + kGone) {
             viewing.ended = true;
             gone_.push_back(std::move(viewing));
+            untold_ = std::min(untold_ + 1, kMostKept);
             if (gone_.size() > kMostKept) gone_.erase(gone_.begin());
             at = ones_.erase(at);
         } else {
             ++at;
         }
     }
+}
+
+std::vector<Viewing> ViewingWatch::take_gone() {
+    return {gone_.end() - static_cast<std::ptrdiff_t>(std::exchange(untold_, 0)), gone_.end()};
 }
 
 std::vector<Viewing> ViewingWatch::viewings() const {

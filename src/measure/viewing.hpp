@@ -17,10 +17,10 @@ namespace wavecrest::measure {
 struct ViewerSight {
     std::string address, agent, stream;
     bool hls = false;
-    Time from{};         // in the film: where what it fetches begins
-    Time until{};        // up to which that has arrived at it
-    bool wants = false;  // it takes what comes; else it is served, or reads no further for now
-    Time duration{};     // of the film
+    Time from{};            // in the film: where what it fetches begins
+    Time until{};           // up to which that has arrived at it
+    bool wants = false;     // it takes what comes; else it is served, or reads no further for now
+    Time duration{};        // of the film
     bool is_active = true;  // something is on its way; else its connection only stands by
 };
 
@@ -55,6 +55,8 @@ class ViewingWatch {
     void look(Time now, const std::vector<ViewerSight>& sights);
     // Those that are there, and those that went, the latest last; at most kMostKept of these are kept.
     std::vector<Viewing> viewings() const;
+    // Those that went since the last call.
+    std::vector<Viewing> take_gone();
 
     static constexpr std::size_t kMostKept = 200, kMostAtOnce = 2000;
 
@@ -67,7 +69,7 @@ class ViewingWatch {
         Time held{};                         // of the clock, in which it wanted nothing and had nothing left to play
         Time looked{}, plays_until{};
         std::size_t counted = 0;  // stalls of the legs before
-        bool hls = false;
+        bool rests = false;       // it has nothing left and asks for nothing
     };
     void see(Time now, One& one, const ViewerSight& sight);
     void begin_leg(Time now, One& one, Time from);
@@ -77,6 +79,7 @@ class ViewingWatch {
     SettingsOf settings_of_;
     std::map<std::string, One> ones_;
     std::vector<Viewing> gone_;
+    std::size_t untold_ = 0;  // of the last of these
 };
 
 }  // namespace wavecrest::measure

@@ -122,11 +122,11 @@ struct Client {
     Steady::time_point connected = Steady::now();
     std::atomic<Steady::rep> last_progress{Steady::now().time_since_epoch().count()};
     base::Mutex mutex;
-    std::string name GUARDED_BY(mutex);  // of what is being sent
+    std::string name GUARDED_BY(mutex);    // of what is being sent
     std::string latest GUARDED_BY(mutex);  // of what was sent last
     std::string agent GUARDED_BY(mutex);
     std::atomic<std::uint64_t> first{0};
-    int buffer = 0;                      // bytes, of the socket
+    int buffer = 0;  // bytes, of the socket
     std::atomic<bool> sending{false}, live{false}, noted{false}, served{false};
     std::atomic<bool> of_file{false};
     std::atomic<bool> holds_body{false};  // of the memory for bodies

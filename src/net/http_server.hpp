@@ -77,14 +77,14 @@ struct ClientStatus {
     std::uint64_t offset = 0;  // in the file, of the next byte to send
     std::uint64_t size = 0;    // of the file, or of what else is sent
     bool of_file = false;
-    std::uint64_t sent = 0;  // body bytes on this connection
-    bool live = false;       // the fan-out's status tells more of it
-    Time connected{};        // how long
-    std::string agent;         // how the program at the other end calls itself (User-Agent), as far as it does
-    std::string latest;        // of the stream it fetched last
-    std::uint64_t first = 0;   // in the file, where what was asked for last begins
-    std::uint64_t waiting = 0; // bytes that were sent and haven't arrived yet (the kernel's queue)
-    bool takes = false;        // some of them are on their way, so that it takes what comes
+    std::uint64_t sent = 0;     // body bytes on this connection
+    bool live = false;          // the fan-out's status tells more of it
+    Time connected{};           // how long
+    std::string agent;          // how the program at the other end calls itself (User-Agent), as far as it does
+    std::string latest;         // of the stream it fetched last
+    std::uint64_t first = 0;    // in the file, where what was asked for last begins
+    std::uint64_t waiting = 0;  // bytes that were sent and haven't arrived yet (the kernel's queue)
+    bool takes = false;         // some of them are on their way, so that it takes what comes
 };
 
 struct ServerStatus {

@@ -84,6 +84,8 @@ class Page {
             page["tested"] = list(tested, [this](const Json& j) { return tested_device(j); });
             page["has_tested"] = !tested.empty();
             WAVECREST_TRY_ASSIGN(verifications, load("verify.json", ""));
+            WAVECREST_TRY_ASSIGN(watched, load("verify-watched-", ".json"));
+            verifications.insert(verifications.end(), watched.begin(), watched.end());
             data cards = data::type::list;
             int passed = 0, all = 0, gone = 0;
             for (const Json& file : verifications) {
@@ -384,6 +386,10 @@ class Page {
         row["url"] = net::without_keys(json.value("url", ""));
         row["link"] = json.at("link").value("name", "");
         row["verdict"] = verdict;
+        const std::string grounds = json.value("grounds", "computed");
+        row["grounds"] = grounds == "watched"   ? "the device itself played, watched from the server"
+                         : grounds == "browser" ? "really played by a browser of the server"
+                                                : "computed";
         const std::string what = json.value("cause", "none");
         row["has_cause"] = what != "none";
         row["cause"] = what;

@@ -107,9 +107,10 @@ Result<std::string> with_class(const std::string& text, const base::Path& file, 
     }
     // What was written must say what was meant.
     auto again = parse(result, file);
-    const bool says_so = is_done && again && std::any_of(again->devices.begin(), again->devices.end(), [&](const auto& one) {
-        return one.device.name == device && one.device_class == device_class;
-    });
+    const bool says_so =
+        is_done && again && std::any_of(again->devices.begin(), again->devices.end(), [&](const auto& one) {
+            return one.device.name == device && one.device_class == device_class;
+        });
     if (!says_so)
         return fail(ErrorKind::usage, fmt::format("the class of \"{}\" can't be changed", device), file.string(),
                     fmt::format("write it into the file: class = {}", toml_text(device_class)));

@@ -88,6 +88,8 @@ Json status_json(const StreamServer& server) {
         } else {
             one["position_s"] = seconds(v.position);
             one["duration_s"] = seconds(v.duration);
+            one["stalls"] = v.stalls;
+            one["stalled_s"] = seconds(v.stalled);
         }
         viewers.push_back(std::move(one));
     }
@@ -122,7 +124,8 @@ Json viewings_json(const StreamServer& server) {
     for (const measure::Viewing& one : server.viewings()) {
         auto stalls = Json::array();
         for (const measure::Stall& stall : one.stalls)
-            stalls.push_back({{"at_s", seconds(stall.at)}, {"for_s", seconds(stall.length)}, {"clock_s", seconds(stall.clock)}});
+            stalls.push_back(
+                {{"at_s", seconds(stall.at)}, {"for_s", seconds(stall.length)}, {"clock_s", seconds(stall.clock)}});
         all.push_back({{"stream", one.stream},
                        {"address", one.address},
                        {"agent", one.agent},

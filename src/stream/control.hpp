@@ -14,8 +14,8 @@ namespace wavecrest::stream {
 
 class StreamServer;
 
-// Answers below kControlPath: the page for people (GET /control), and with "Authorization: Bearer TOKEN" the state of all
-// streams (GET /control/status), how those fare who fetch films for themselves (GET /control/viewings), and orders
+// Answers below kControlPath: the page for people (GET /control), and with "Authorization: Bearer TOKEN" the state of
+// all streams (GET /control/status), how those fare who fetch films for themselves (GET /control/viewings), and orders
 // (POST /control/do). Orders are JSON objects:
 //   {"stream": NAME, "do": "pause" | "resume" | "stop"}
 //   {"stream": NAME, "do": "seek", "by_s": SECONDS | "to_s": SECONDS | "part": 1 or -1}

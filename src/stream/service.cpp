@@ -8,11 +8,11 @@
 #include <cmath>
 
 #include "base/byte_source.hpp"
+#include "base/printable.hpp"
 #include "container/media_playlist.hpp"
 #include "container/reader.hpp"
 #include "container/subtitle_text.hpp"
 #include "net/url.hpp"
-#include "base/printable.hpp"
 #include "source/added_text.hpp"
 #include "source/input.hpp"
 #include "stream/text_subtitles.hpp"

@@ -12,11 +12,11 @@
 #include "base/mutex.hpp"
 #include "base/printable.hpp"
 #include "base/units.hpp"
+#include "device/device.hpp"
 #include "host/machine.hpp"
 #include "net/guess_limiter.hpp"
 #include "net/url.hpp"
 #include "stream/control.hpp"
-#include "device/device.hpp"
 #include "stream/rate_meter.hpp"
 #include "stream/rtmp_ingest.hpp"
 #include "stream/rtmp_push.hpp"
@@ -43,9 +43,21 @@ namespace {
 
 constexpr int kLooks = 5;  // at viewers, a second
 
+// For people: how somebody's watching of a film went.
+std::string viewing_line(const measure::Viewing& one) {
+    using End = measure::Viewing::End;
+    if (one.end() == End::left_at_once)
+        return fmt::format("{}  watched  {}: left after the first bytes", one.address, one.stream);
+    return fmt::format("{}  watched  {}: {} of {}, {}", one.address, one.stream, base::format_clock(one.position),
+                       base::format_clock(one.duration),
+                       one.stalls.empty() ? "no stalls seen"
+                                          : fmt::format("{}, {} in all", base::format_count(one.stalls.size(), "stall"),
+                                                        base::format_span(one.stalled())));
+}
+
 // How a browser's engine plays, by its class; of others what most players do.
 measure::PlayerSettings player_of(const std::string& agent, bool hls) {
-    const auto known = device::find(agent.find("Chrome/") != std::string::npos     ? "browser-chromium"
+    const auto known = device::find(agent.find("Chrome/") != std::string::npos    ? "browser-chromium"
                                     : agent.find("Firefox/") != std::string::npos ? "browser-gecko"
                                                                                   : "browser-webkit");
     measure::PlayerSettings settings;
@@ -315,6 +327,10 @@ void StreamServer::State::sample() {
             const auto sights = service->sights();
             lock.lock();
             watch.look(std::chrono::duration_cast<Time>(Steady::now() - started), sights);
+            const auto gone = watch.take_gone();
+            lock.unlock();
+            for (const measure::Viewing& one : gone) line(viewing_line(one));
+            lock.lock();
             const auto until = Steady::now() + 1000ms / kLooks;
             while (!stopping && turn.wait_until(mutex, until)) {
             }
@@ -513,11 +529,19 @@ StreamServerStatus StreamServer::status() const {
         }
         status.streams.push_back(std::move(stream));
     }
+    const std::vector<measure::Viewing> viewings = s.watch.viewings();
     for (const Viewer& viewer : service.viewers) {
         ViewerStatus one;
         static_cast<Viewer&>(one) = viewer;
         if (const auto growth = s.viewers.find({viewer.live, viewer.id}); growth != s.viewers.end())
             one.rate_bps = growth->second.rate(5s) * 8;
+        for (const measure::Viewing& viewing : viewings) {
+            if (viewer.live || viewing.ended || viewing.address != viewer.address || viewing.stream != viewer.stream ||
+                viewing.hls != viewer.hls)
+                continue;
+            one.stalls = viewing.stalls.size();
+            one.stalled = viewing.stalled();
+        }
         status.viewers.push_back(std::move(one));
     }
     return status;

@@ -39,7 +39,9 @@ inline constexpr std::size_t kShortestKey = 8;
 Result<std::string> read_key(const base::Path& file);
 
 struct ViewerStatus : Viewer {
-    double rate_bps = 0;  // in the last seconds
+    double rate_bps = 0;     // in the last seconds
+    std::size_t stalls = 0;  // of those who fetch a film for themselves, as far as can be seen from here
+    Time stalled{};
 };
 struct StreamStatus {
     std::string name;

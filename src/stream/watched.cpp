@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <nlohmann/json.hpp>
 
+#include "base/printable.hpp"
 #include "net/http_client.hpp"
 #include "stream/control.hpp"
 
@@ -56,6 +57,67 @@ Watched watched() {
         all.late_s = std::max(all.late_s, one.late_s);
     }
     return all;
+}
+
+namespace {
+
+Time time_in(const Json& object, const char* key) {
+    const auto found = object.find(key);
+    const double seconds = found != object.end() && found->is_number() ? found->get<double>() : 0;
+    return seconds >= 0 && seconds < 1e7 ? base::from_seconds(seconds) : Time{};
+}
+std::string text_in(const Json& object, const char* key) {
+    const auto found = object.find(key);
+    return found != object.end() && found->is_string() ? base::printable(found->get<std::string>()) : "";
+}
+
+}  // namespace
+
+std::vector<measure::Viewing> viewings_in(const std::string& answer) {
+    std::vector<measure::Viewing> all;
+    const Json json = Json::parse(answer, nullptr, false);
+    if (!json.is_object() || !json.contains("viewings") || !json["viewings"].is_array()) return all;
+    for (const Json& one : json["viewings"]) {
+        if (!one.is_object()) continue;
+        measure::Viewing viewing;
+        viewing.stream = text_in(one, "stream");
+        viewing.address = text_in(one, "address");
+        viewing.agent = text_in(one, "agent");
+        viewing.hls = text_in(one, "delivery") == "hls";
+        viewing.ended = text_in(one, "state") != "playing";
+        viewing.began = time_in(one, "began_s");
+        if (one.contains("startup_s") && one["startup_s"].is_number()) viewing.startup = time_in(one, "startup_s");
+        viewing.position = time_in(one, "position_s");
+        viewing.arrived = time_in(one, "arrived_s");
+        viewing.duration = time_in(one, "duration_s");
+        viewing.most_buffered = time_in(one, "most_buffered_s");
+        viewing.held_back = one.value("held_back", false);
+        viewing.seeks = static_cast<int>(std::clamp(one.value("seeks", 0.0), 0.0, 1e6));
+        if (one.contains("stalls") && one["stalls"].is_array()) {
+            for (const Json& stall : one["stalls"]) {
+                if (stall.is_object())
+                    viewing.stalls.push_back(
+                        {time_in(stall, "at_s"), time_in(stall, "for_s"), time_in(stall, "clock_s")});
+            }
+        }
+        all.push_back(std::move(viewing));
+    }
+    return all;
+}
+
+Result<std::vector<measure::Viewing>> viewings_at(std::uint16_t port) {
+    WAVECREST_TRY_ASSIGN(token, control_token());
+    net::Url url;
+    url.host = "127.0.0.1";
+    url.port = port;
+    url.target = "/control/viewings";
+    net::HttpExchange request;
+    request.token = token;
+    WAVECREST_TRY_ASSIGN(answered, net::HttpClient::exchange(url, request));
+    if (answered.status != 200)
+        return fail(ErrorKind::wanting, "the running streams don't tell how their viewers fare", url.text(),
+                    "start them anew with this version: wavecrest stream run");
+    return viewings_in(answered.body);
 }
 
 }  // namespace wavecrest::stream

@@ -4,6 +4,10 @@
 
 #include <cstdint>
 #include <string>
+#include <vector>
+
+#include "base/result.hpp"
+#include "measure/viewing.hpp"
 
 namespace wavecrest::stream {
 
@@ -19,5 +23,11 @@ Watched watched_in(const std::string& status);
 
 // Of all servers of this user that run; nobody where none answers.
 Watched watched();
+
+// How those fare or fared who fetch films for themselves from the server at this port of this machine. Fails (kind
+// wanting) where none of this user's answers there.
+Result<std::vector<measure::Viewing>> viewings_at(std::uint16_t port);
+// What its answer says; nothing of what isn't one.
+std::vector<measure::Viewing> viewings_in(const std::string& answer);
 
 }  // namespace wavecrest::stream

@@ -216,8 +216,7 @@ std::string CheckPage::step_for(const std::string& id, Session& session) {
         const Course::Taken& last = session.course.taken().back();
         telling.last = fmt::format("{}: {}{}", last.step.what, short_name(last.judged.outcome),
                                    last.judged.seen.empty() ? "" : ", " + last.judged.seen);
-        telling.last_failed =
-            last.judged.outcome == Outcome::failed || last.judged.outcome == Outcome::stutters;
+        telling.last_failed = last.judged.outcome == Outcome::failed || last.judged.outcome == Outcome::stutters;
     }
     while (true) {
         const auto step = session.course.next();

@@ -48,8 +48,8 @@ class Course {
 
     // What was found, a line each: "H.264: High, level 4.2, 1920x1080, 60 fps".
     std::vector<std::string> summary() const;
-    // The device as it was found; how its player buffers, subtitles and protocols that a page can't try, and sections that were left
-    // out, as in `like`.
+    // The device as it was found; how its player buffers, subtitles and protocols that a page can't try, and sections
+    // that were left out, as in `like`.
     device::Device description(const std::string& name, const device::Device& like) const;
 
   private:

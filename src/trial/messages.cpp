@@ -204,12 +204,13 @@ Seen parse_seen(std::string_view body) {
 }
 
 std::string step_text(const Step& step, const Telling& telling) {
-    Json json = {{"session", telling.session}, {"step", step.id},           {"kind", name_of(step.kind)},
-                 {"topic", step.topic},        {"what", step.what},         {"url", telling.address},
-                 {"type", telling.type},       {"done", telling.done},      {"positions", step.positions},
-                 {"types", step.types},        {"question", step.question}, {"answers", step.answers},
-                 {"last", telling.last},
-                 {"last_failed", telling.last_failed}};
+    Json json = {{"session", telling.session},  {"step", step.id},
+                 {"kind", name_of(step.kind)},  {"topic", step.topic},
+                 {"what", step.what},           {"url", telling.address},
+                 {"type", telling.type},        {"done", telling.done},
+                 {"positions", step.positions}, {"types", step.types},
+                 {"question", step.question},   {"answers", step.answers},
+                 {"last", telling.last},        {"last_failed", telling.last_failed}};
     if (step.clip) {
         json["seconds"] = base::to_seconds(step.clip->length);
         json["channels"] = step.clip->audio ? step.clip->audio->channels : 0;

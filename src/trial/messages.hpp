@@ -26,7 +26,7 @@ struct Telling {
     std::string session, address;  // of the clip, from the root of the server
     std::string type;              // of the clip: "video/mp4; codecs=\"avc1.640028\""
     double done = 0;
-    std::string last;        // what came of the step before; empty: nothing to tell
+    std::string last;  // what came of the step before; empty: nothing to tell
     bool last_failed = false;
 };
 std::string step_text(const Step& step, const Telling& telling);

@@ -59,13 +59,14 @@ TEST_CASE("a device that is less than it was taken for becomes a description in 
     const OwnCache cache(dir.path());
     write(dir / "site.toml", kSite);
     const std::string port = fmt::format("{}", test::free_port());
-    test::Background page({"device", "test", "--site", "site.toml", "--device", "Boathouse tablet", "--only",
-                           "video,audio", "--max-size", "480p", "--port", port, "--adopt", "--out", "results", "--json"},
-                          dir.path());
+    test::Background page(
+        {"device", "test", "--site", "site.toml", "--device", "Boathouse tablet", "--only", "video,audio", "--max-size",
+         "480p", "--port", port, "--adopt", "--out", "results", "--json"},
+        dir.path());
     REQUIRE(test::wait_for_port(static_cast<std::uint16_t>(std::stoi(port))));
-    const auto ran = run_program({"standin", "device", "http://127.0.0.1:" + port + "/test", "--class", "tablet-basic",
-                                  "--json", "-q"},
-                                 dir.path());
+    const auto ran = run_program(
+        {"standin", "device", "http://127.0.0.1:" + port + "/test", "--class", "tablet-basic", "--json", "-q"},
+        dir.path());
     CHECK(ran.status == 0);
     INFO(ran.err);
     CHECK(page.end(0) == 0);
@@ -135,9 +136,8 @@ TEST_CASE("Chromium shows on the check page what it is known to play", "[device]
     if (!test::has_browser()) return;
     test::TempDir dir;
     const OwnCache cache(dir.path());
-    const auto ran =
-        run_program({"device", "test", "--on", "chromium", "--only", "video", "--max-size", "480p", "--json"},
-                    dir.path(), 150);
+    const auto ran = run_program(
+        {"device", "test", "--on", "chromium", "--only", "video", "--max-size", "480p", "--json"}, dir.path(), 150);
     INFO(ran.err);
     REQUIRE(ran.status == 0);
     const auto device = test::json_of(ran).at("devices").at(0).at("device");
