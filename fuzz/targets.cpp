@@ -34,6 +34,9 @@
 #include "net/rtmp_chunks.hpp"
 #include "net/rtp.hpp"
 #include "net/url.hpp"
+#include "stream/watched.hpp"
+#include "trial/messages.hpp"
+#include "verify/watched.hpp"
 
 using namespace wavecrest;
 
@@ -354,6 +357,23 @@ void tags(ByteSpan bytes) {
 
 }  // namespace
 
+// What pages and servers say of themselves, and of their viewers.
+void told(ByteSpan bytes) {
+    const std::string text(bytes.begin(), bytes.end());
+    const trial::Message message = trial::parse_message(text);
+    (void)trial::parse_seen(trial::seen_text(message.seen));
+    trial::Step step;
+    step.clip = sample::Clip{};
+    step.clip->video = sample::ClipVideo{};
+    step.clip->audio = sample::ClipAudio{};
+    using Kind = trial::Step::Kind;
+    for (const Kind kind : {Kind::display, Kind::download, Kind::claims, Kind::play, Kind::motion, Kind::seek, Kind::sync}) {
+        step.kind = kind;
+        (void)trial::judge(step, message.seen, message.seen.display_hz);
+    }
+    for (const measure::Viewing& viewing : stream::viewings_in(text)) (void)verify::judge_watched(viewing, "", {}, "");
+}
+
 const std::vector<FuzzTarget>& fuzz_targets() {
     static const std::vector<FuzzTarget> targets = {
         {"ifo", ifo},
@@ -378,6 +398,7 @@ const std::vector<FuzzTarget>& fuzz_targets() {
         {"datagrams", datagrams},
         {"rtmp", rtmp},
         {"hls", hls},
+        {"told", told},
         {"h264", h264},
     };
     return targets;
