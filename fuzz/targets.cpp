@@ -367,7 +367,8 @@ void told(ByteSpan bytes) {
     step.clip->video = sample::ClipVideo{};
     step.clip->audio = sample::ClipAudio{};
     using Kind = trial::Step::Kind;
-    for (const Kind kind : {Kind::display, Kind::download, Kind::claims, Kind::play, Kind::motion, Kind::seek, Kind::sync}) {
+    for (const Kind kind :
+         {Kind::display, Kind::download, Kind::claims, Kind::play, Kind::motion, Kind::seek, Kind::sync}) {
         step.kind = kind;
         (void)trial::judge(step, message.seen, message.seen.display_hz);
     }

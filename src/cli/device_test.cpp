@@ -311,6 +311,10 @@ int run_device_test(const DeviceTestOptions& options) {
                     (*server)->port(), trial::kTestPath);
     std::unique_ptr<host::Browser> browser;
     if (!quiet) print_address(address, test->page.name, test->engine.has_value());
+    if (const auto wall = host::firewall(host::Transport::tcp, (*server)->port());
+        wall.kind == host::FirewallAnswer::Kind::closed && !test->engine)
+        note(fmt::format("the firewall blocks TCP port {} ({}): devices can't open the page; open it, or use --port",
+                         (*server)->port(), wall.why));
     StateLine line(quiet);
     if (test->engine) {
         // Making clips would take the processor from the browser.

@@ -286,7 +286,7 @@ class Visit {
             track.bitrate_bps = std::llround(bits / length / static_cast<double>(tracks.size()));
         Seen seen = seen_by(settings_.device, step, media->container, tracks);
         seen.says = claim_of(settings_.device, json.value("type", ""));
-        if (took > length && seen.error.empty()) seen.waits = 1, seen.waited_s = took - length;
+        if (took > length && seen.error.empty() && !json.value("preload", false)) seen.waits = 1, seen.waited_s = took - length;
         return seen;
     }
 

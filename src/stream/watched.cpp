@@ -61,10 +61,14 @@ Watched watched() {
 
 namespace {
 
-Time time_in(const Json& object, const char* key) {
+// 0 for what is no number, or negative.
+double number_in(const Json& object, const char* key) {
     const auto found = object.find(key);
-    const double seconds = found != object.end() && found->is_number() ? found->get<double>() : 0;
-    return seconds >= 0 && seconds < 1e7 ? base::from_seconds(seconds) : Time{};
+    return found != object.end() && found->is_number() ? std::max(found->get<double>(), 0.0) : 0;
+}
+Time time_in(const Json& object, const char* key) {
+    const double seconds = number_in(object, key);
+    return seconds < 1e7 ? base::from_seconds(seconds) : Time{};
 }
 std::string text_in(const Json& object, const char* key) {
     const auto found = object.find(key);
@@ -91,8 +95,8 @@ std::vector<measure::Viewing> viewings_in(const std::string& answer) {
         viewing.arrived = time_in(one, "arrived_s");
         viewing.duration = time_in(one, "duration_s");
         viewing.most_buffered = time_in(one, "most_buffered_s");
-        viewing.held_back = one.value("held_back", false);
-        viewing.seeks = static_cast<int>(std::clamp(one.value("seeks", 0.0), 0.0, 1e6));
+        viewing.held_back = one.contains("held_back") && one["held_back"] == true;
+        viewing.seeks = static_cast<int>(std::min(number_in(one, "seeks"), 1e6));
         if (one.contains("stalls") && one["stalls"].is_array()) {
             for (const Json& stall : one["stalls"]) {
                 if (stall.is_object())

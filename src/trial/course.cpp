@@ -146,6 +146,13 @@ Step play_step(std::string id, std::string topic, sample::Clip clip) {
     return step;
 }
 
+// What is asked of the decoder alone.
+Step decoder_step(std::string id, std::string topic, sample::Clip clip) {
+    Step step = play_step(std::move(id), std::move(topic), std::move(clip));
+    step.preload = true;
+    return step;
+}
+
 // VP9 and AV1 lie in WebM, but for a browser that says it takes them in MP4 alone.
 std::string container_for(const Course& course, Codec codec) {
     if (!is_web(codec)) return "mp4";
@@ -163,8 +170,8 @@ sample::Clip clip_of(const Course& course, const Family& one, const Rung& rung) 
 
 Step rung_step(const Course& course, const Family& one, int rung) {
     const Rung& of = kRungs[static_cast<std::size_t>(rung)];
-    return play_step(fmt::format("{}/{}", one.id, of.name), std::string(media::display_name(one.codec)),
-                     clip_of(course, one, of));
+    return decoder_step(fmt::format("{}/{}", one.id, of.name), std::string(media::display_name(one.codec)),
+                        clip_of(course, one, of));
 }
 
 constexpr const char* kAgain = "/again";
@@ -338,7 +345,7 @@ std::optional<Step> container_step(const Course& course, const char* container) 
     if (!clip.video) return std::nullopt;
     clip.audio = sample::ClipAudio{*best_audio_for(container), 2};
     clip.length = base::from_seconds(3);
-    return play_step(fmt::format("containers/{}", container), "Containers", std::move(clip));
+    return decoder_step(fmt::format("containers/{}", container), "Containers", std::move(clip));
 }
 
 Step hls_step(Step::Delivery delivery) {
@@ -532,13 +539,13 @@ std::optional<Step> Course::video() const {
         sample::Clip clip;
         clip.container = "mpeg-ts";
         clip.video = sample::ClipVideo{Codec::mpeg2, "", {720, 480}, {30000, 1001}, 8, false, 0};
-        return play_step("mpeg2/480p", "MPEG-2", std::move(clip));
+        return decoder_step("mpeg2/480p", "MPEG-2", std::move(clip));
     }
     const Best h264 = best_of(*this, kin().front());
     if (h264.family != nullptr && h264.rung >= kFullHd && find("interlaced/1080") == nullptr) {
         sample::Clip clip;
         clip.video = sample::ClipVideo{Codec::h264, h264.family->profile, {1920, 1080}, {25, 1}, 8, true, 0};
-        return play_step("interlaced/1080", "Interlaced video", std::move(clip));
+        return decoder_step("interlaced/1080", "Interlaced video", std::move(clip));
     }
     return std::nullopt;
 }
@@ -615,7 +622,7 @@ std::optional<Step> Course::motion() const {
         sample::Clip clip;
         clip.container = choice.container;
         clip.video = video_of(choice, kRungs[static_cast<std::size_t>(std::min(choice.best.rung, 1))].size, rate);
-        Step step = play_step(fmt::format("motion/{}", rate), "Motion", std::move(clip));
+        Step step = decoder_step(fmt::format("motion/{}", rate), "Motion", std::move(clip));
         step.kind = Step::Kind::motion;
         step.what = fmt::format("even motion at {} fps", rate);
         if (find(step.id) == nullptr) return step;
@@ -645,7 +652,7 @@ std::optional<Step> Course::sync() const {
     clip.video = video_of(choice, kRungs[0].size, 30);
     clip.audio = sample::ClipAudio{*best_audio_for(choice.container), 2};
     clip.length = base::from_seconds(8);
-    Step step = play_step("sync/file", "Audio and video", std::move(clip));
+    Step step = decoder_step("sync/file", "Audio and video", std::move(clip));
     step.kind = Step::Kind::sync;
     step.what = "audio and video together";
     return step;
@@ -769,6 +776,7 @@ device::Device Course::description(const std::string& name, const device::Device
         const bool alike = deep == best.rung;
         if (deep >= 0) add_video(device, family(codec.deep), deep, alike ? fast : -1, interlaced, hdr, when);
         if (!alike) add_video(device, *best.family, best.rung, fast, interlaced, hdr, when);
+        if (best.rung == rung_count(settings_) - 1) add_untried_sizes(device, like, best.family->codec, deep >= 0);
     }
     if (counts_as_played(*this, find("mpeg2/480p"))) {
         device::VideoAbility ability;
@@ -835,6 +843,17 @@ device::Device Course::description(const std::string& name, const device::Device
         device.tried.push_back(std::move(tried));
     }
     return device;
+}
+
+// Where the largest size that was to be tried plays, those above it stay as they were assumed.
+void Course::add_untried_sizes(device::Device& device, const device::Device& like, Codec codec, bool is_deep) const {
+    for (const device::VideoAbility& one : like.video) {
+        const bool larger = one.largest.height > settings_.largest.height;
+        if (one.codec != codec || !larger || (one.bit_depth > 8 && !is_deep)) continue;
+        device.video.push_back(one);
+        device.video.back().basis = fmt::format("assumed, as {}: above {}x{} nothing was tried", like.name,
+                                                settings_.largest.width, settings_.largest.height);
+    }
 }
 
 void Course::take_over_untested(device::Device& device, const device::Device& like) const {

@@ -212,6 +212,7 @@ std::string step_text(const Step& step, const Telling& telling) {
                  {"question", step.question},   {"answers", step.answers},
                  {"last", telling.last},        {"last_failed", telling.last_failed}};
     if (step.clip) {
+        json["preload"] = step.preload;
         json["seconds"] = base::to_seconds(step.clip->length);
         json["channels"] = step.clip->audio ? step.clip->audio->channels : 0;
         json["video"] = step.clip->video.has_value();

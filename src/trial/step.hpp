@@ -31,6 +31,7 @@ struct Step {
     std::string what;   // "H.264 High, 1920x1080, 60 fps, mp4"
     std::optional<sample::Clip> clip;
     Delivery delivery = Delivery::file;
+    bool preload = false;  // the clip is there before it is played: a slow connection isn't taken for a slow device
     std::vector<double> positions;   // s
     std::vector<std::string> types;  // "video/mp4; codecs=\"avc1.640028\""
     std::string question;

@@ -83,6 +83,7 @@ TEST_CASE("a device is watched from the server: what was too slow for it is foun
 
 TEST_CASE("what a server says of its viewers is no more trusted than any input", "[verify]") {
     for (const char* text : {"", "[]", "{}", "{\"viewings\":5}", "{\"viewings\":[5,{}]}",
+                             "{\"viewings\":[{\"held_back\":5,\"seeks\":\"x\",\"stalls\":{},\"state\":[]}]}",
                              "{\"viewings\":[{\"stalls\":[5,{\"at_s\":\"x\"}],\"began_s\":-1,\"duration_s\":1e300}]}"})
         CHECK_NOTHROW(stream::viewings_in(text));
     CHECK(stream::viewings_in("{\"viewings\":[5,{}]}").size() == 1);

@@ -235,6 +235,23 @@ TEST_CASE("what is left out of a test stays as it was assumed", "[trial]") {
     CHECK(found.video.front().basis == "played 2026-11-30 19:05");
 }
 
+TEST_CASE("sizes above what was to be tried stay as they were assumed, where the largest tried one plays", "[trial]") {
+    trial::CourseSettings settings;
+    settings.largest = {1280, 720};
+    const device::Device assumed = *device::find("tv-uhd-hdr");
+    Course able(settings);
+    go_through(able, assumed);
+    const device::Device found = able.description("TV", assumed);
+    CHECK(passes(found, clip_of(Codec::h265, {3840, 2160}, 60, 10)));
+    CHECK(std::any_of(found.video.begin(), found.video.end(), [](const device::VideoAbility& one) {
+        return one.basis == "assumed, as tv-uhd-hdr: above 1280x720 nothing was tried";
+    }));
+    // One that doesn't play the largest tried has nothing above it.
+    Course weak(settings);
+    go_through(weak, *device::find("player-sd"));
+    CHECK(!passes(weak.description("TV", assumed), clip_of(Codec::h264, {1920, 1080}, 30)));
+}
+
 TEST_CASE("a device that plays nothing is described as such", "[trial]") {
     Course course;
     while (const auto step = course.next()) {
