@@ -26,7 +26,7 @@ void add_how_far(Verification& v, const Viewing& viewing) {
     const bool whole = end == Viewing::End::complete || viewing.position + base::from_seconds(2) >= viewing.duration;
     const bool enough = whole || base::to_seconds(viewing.position) >= kLongEnough;
     add(v, "watched", enough ? Verdict::pass : Verdict::warn, whole ? "to the end" : where,
-        fmt::format("to the end, or {:g} s", kLongEnough), "too short for a verdict: let it play on");
+        fmt::format("to the end, or {:g} s", kLongEnough), "too short for a verdict: watch it for longer");
     // What comes all at once is played from the player's own memory.
     if (viewing.held_back || viewing.most_buffered < viewing.duration - base::from_seconds(5)) return;
     add(v, "certainty", Verdict::warn, fmt::format("{} buffered at once", base::format_span(viewing.most_buffered)),
