@@ -332,15 +332,19 @@ int run_device_test(const DeviceTestOptions& options) {
 
     auto results = nlohmann::ordered_json::array();
     std::optional<Error> failure;
-    bool told_unsaved = false, told_trouble = false;
+    bool told_unsaved = false;
     const auto start = std::chrono::steady_clock::now();
     while (!cancel().requested() && !failure) {
         std::this_thread::sleep_for(std::chrono::milliseconds(100));
         print_events(page, line, quiet);
         if (const Status saved = page.save(); !saved && !std::exchange(told_unsaved, true))
             note(fmt::format("{} ({}): an interrupted test begins anew", saved.error().what, saved.error().where));
-        if (const std::string trouble = (*clips)->trouble(); !trouble.empty() && !std::exchange(told_trouble, true))
-            note(fmt::format("a test clip can't be made: {}", trouble));
+        if (const std::string trouble = (*clips)->trouble(); !trouble.empty())
+            failure = Error{ErrorKind::machine,
+                            "a test clip can't be made: " + trouble,
+                            base::cache_folder().string(),
+                            "free space there, then run it again: devices go on where they were",
+                            {}};
         const auto finished = page.take_finished();
         for (const trial::FinishedTest& done : finished) {
             line.clear();

@@ -249,11 +249,11 @@ std::string CheckPage::step_for(const std::string& id, Session& session) {
             telling.type = step->delivery == Step::Delivery::file ? state.type : "application/vnd.apple.mpegurl";
             return step_text(*step, telling);
         }
-        if (state.error.empty()) return wait_text(id, "Preparing the next test clip", telling.done);
-        // What can't be made here says nothing of the device.
-        Seen seen;
-        seen.error = "not tried: " + state.error;
-        session.course.take(*step, std::move(seen), settings_.date());
+        // What can't be made here says nothing of the device: the test stands still until it can
+        // (ClipStore::trouble()).
+        return wait_text(id,
+                         state.error.empty() ? "Preparing the next test clip" : "The server can't make the next clip",
+                         telling.done);
     }
 }
 

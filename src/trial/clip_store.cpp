@@ -55,6 +55,9 @@ Result<std::unique_ptr<ClipStore>> ClipStore::open(base::Path folder, std::vecto
     std::error_code error;
     std::filesystem::create_directories(folder, error);
     WAVECREST_TRY(host::check_writable(folder));
+    if (!std::filesystem::is_directory(folder, error))
+        return fail(ErrorKind::machine, "the folder for test clips can't be made", folder.string(),
+                    "set XDG_CACHE_HOME to a folder with space");
     std::unique_ptr<ClipStore> self(new ClipStore(std::move(folder), std::move(make)));
     {
         const base::MutexLock lock(self->mutex_);

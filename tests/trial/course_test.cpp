@@ -4,6 +4,7 @@
 #include <set>
 
 #include "bitstream/levels.hpp"
+#include "container/writer.hpp"
 #include "device/device.hpp"
 #include "standin/screen.hpp"
 #include "trial/course.hpp"
@@ -273,6 +274,11 @@ TEST_CASE("clips of the usual course are few and all different", "[trial]") {
     CHECK(names.size() == clips.size());
     CHECK(clips.size() > 40);
     CHECK(clips.size() < 90);
+    // Each can be made, as far as its container decides.
+    for (const sample::Clip& clip : clips) {
+        INFO(sample::in_words(clip));
+        for (const Track& track : tracks_of(clip)) CHECK(container::why_not_codec(clip.container, track).empty());
+    }
     for (const sample::Clip& clip : trial::usual_clips({{1280, 720}, {}})) {
         if (clip.video && !clip.video->interlaced) CHECK(clip.video->size.height <= 720);
     }
