@@ -209,6 +209,10 @@ bool counts_as_played(const Course& course, const Course::Taken* taken) {
     const Course::Taken* asked = course.find(question_id(*taken));
     return asked == nullptr || asked->judged.outcome != Outcome::failed;
 }
+// Seen to play, or said so by whoever stood before it.
+bool was_seen(const Course& course, const Course::Taken* taken) {
+    return was_played(taken) || (taken != nullptr && was_played(course.find(question_id(*taken))));
+}
 // The question about something unclear that wasn't asked yet.
 std::optional<Step> question_about(const Course& course, const Course::Taken* taken) {
     if (taken == nullptr || taken->judged.outcome != Outcome::unclear) return std::nullopt;
@@ -714,14 +718,14 @@ namespace {
 
 // `fast`: a rung of its own beside the first, that plays too; -1: none.
 void add_video(device::Device& device, const Family& one, int rung, int fast, bool interlaced, bool hdr,
-               const std::string& when) {
+               const std::string& basis) {
     device::VideoAbility ability;
     ability.codec = one.codec;
     ability.profiles = one.profiles;
     ability.scans = {Scan::progressive};
     if (interlaced) ability.scans.push_back(Scan::interlaced);
     ability.bit_depth = one.depth;
-    ability.basis = "played " + when;
+    ability.basis = basis;
     if (hdr && one.depth > 8) ability.hdr = {"hdr10", "hlg"};
     for (const int at : {rung, fast}) {
         if (at < 0) continue;
@@ -769,13 +773,16 @@ device::Device Course::description(const std::string& name, const device::Device
                     deep = i;
             }
         }
+        const bool is_shown =
+            was_seen(*this, of_rung(*this, *best.family, kRungs[static_cast<std::size_t>(best.rung)]));
+        const std::string basis = is_shown ? "played " + when : "no error " + when + ", but its frames weren't seen";
         int fast = faster_below(best.rung);
         if (fast >= 0 && !counts_as_played(*this, of_rung(*this, *best.family, kRungs[static_cast<std::size_t>(fast)])))
             fast = -1;
         // With more bits, too, what has fewer pixels and as many frames as with 8 is no harder.
         const bool alike = deep == best.rung;
-        if (deep >= 0) add_video(device, family(codec.deep), deep, alike ? fast : -1, interlaced, hdr, when);
-        if (!alike) add_video(device, *best.family, best.rung, fast, interlaced, hdr, when);
+        if (deep >= 0) add_video(device, family(codec.deep), deep, alike ? fast : -1, interlaced, hdr, basis);
+        if (!alike) add_video(device, *best.family, best.rung, fast, interlaced, hdr, basis);
         if (best.rung == rung_count(settings_) - 1) add_untried_sizes(device, like, best.family->codec, deep >= 0);
     }
     if (counts_as_played(*this, find("mpeg2/480p"))) {
@@ -804,10 +811,12 @@ device::Device Course::description(const std::string& name, const device::Device
         device::AudioAbility ability;
         ability.codec = trial.codec;
         ability.channels = 0;
+        bool is_heard = false;
         for (const char* container : trial.containers) {
             const Taken* taken = find(audio_id(trial.codec, container, 2));
             if (taken == nullptr || !counts_as_played(*this, taken)) continue;
             ability.containers.emplace_back(container);
+            is_heard = is_heard || was_seen(*this, taken);
             ability.channels = std::max(ability.channels, 2);
             if (counts_as_played(*this, find(audio_id(trial.codec, container, 6)))) ability.channels = 6;
         }
@@ -816,7 +825,7 @@ device::Device Course::description(const std::string& name, const device::Device
             device.containers.begin(), device.containers.end(),
             [&](const std::string& container) { return !holds(container, trial.codec) || ability.is_in(container); });
         if (everywhere) ability.containers.clear();
-        ability.basis = "played " + when;
+        ability.basis = is_heard ? "played " + when : "no error " + when + ", but nobody heard it";
         device.audio.push_back(std::move(ability));
     }
     for (const ClaimedAudio& one : claimed_audio()) {

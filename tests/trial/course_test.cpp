@@ -221,6 +221,26 @@ TEST_CASE("where a browser tells too little the installer is asked, and a no cou
     }
 }
 
+TEST_CASE("what nobody saw or heard isn't called played", "[trial]") {
+    Course course;
+    while (const auto step = course.next()) {
+        Seen seen;
+        if (step->kind == Step::Kind::question) {
+            // Nobody is there.
+        } else if (step->clip) {
+            seen.started = true;
+            seen.played_s = seen.wall_s = base::to_seconds(step->clip->length);
+            seen.width = 1280, seen.height = 720;  // and no counts of frames, nothing heard
+        }
+        course.take(*step, std::move(seen), "2026-11-30 19:05");
+    }
+    const device::Device found = course.description("TV", *device::find("tv-hd"));
+    REQUIRE(!found.video.empty());
+    REQUIRE(!found.audio.empty());
+    CHECK(found.video.front().basis == "no error 2026-11-30 19:05, but its frames weren't seen");
+    CHECK(found.audio.front().basis == "no error 2026-11-30 19:05, but nobody heard it");
+}
+
 TEST_CASE("what is left out of a test stays as it was assumed", "[trial]") {
     const device::Device assumed = *device::find("tablet-hd");
     trial::CourseSettings settings;
