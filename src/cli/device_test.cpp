@@ -242,7 +242,7 @@ class StateLine {
         std::string text;
         for (const trial::DeviceState& one : page.devices()) {
             if (one.finished) continue;
-            constexpr double kLeft = 25;  // s
+            constexpr double kLeft = 60;  // s
             text += fmt::format("{}{}: {:.0f} %{}", text.empty() ? "" : "; ", one.name, one.done * 100,
                                 base::to_seconds(one.quiet) > kLeft ? ", gone: open the page again to go on"
                                                                     : (one.now.empty() ? "" : ", " + one.now));

@@ -839,9 +839,7 @@ device::Device Course::description(const std::string& name, const device::Device
         device.audio.push_back(std::move(ability));
     }
     take_over_untested(device, like);
-    int most = 0;
-    for (const int rate : kRates) most = counts_as_played(*this, last_of(*this, rate_id(rate))) ? rate : most;
-    device.highest_bps = most > 0 ? most * 1'000'000LL : like.highest_bps;
+    device.highest_bps = highest_rate(like);
     for (const Taken& one : taken_) {
         device::Tried tried;
         tried.what = one.step.what;
@@ -852,6 +850,22 @@ device::Device Course::description(const std::string& name, const device::Device
         device.tried.push_back(std::move(tried));
     }
     return device;
+}
+
+// A rate that it didn't play limits it; where its connection was the limit, that says nothing of the device.
+std::int64_t Course::highest_rate(const device::Device& like) const {
+    constexpr std::int64_t kOtherClips = 4;  // Mbit/s, about what the clips of the codecs need
+    std::int64_t most = 0;
+    bool is_limited = false;
+    for (const int rate : kRates) {
+        const Taken* taken = last_of(*this, rate_id(rate));
+        if (taken == nullptr) continue;
+        const bool plays = counts_as_played(*this, taken);
+        most = plays ? rate : most;
+        is_limited = is_limited || !plays;
+    }
+    if (is_limited) return (most > 0 ? most : kOtherClips) * 1'000'000;
+    return like.highest_bps == 0 ? 0 : std::max<std::int64_t>(most * 1'000'000, like.highest_bps);
 }
 
 // Where the largest size that was to be tried plays, those above it stay as they were assumed.

@@ -64,6 +64,7 @@ class Course {
     std::optional<Step> motion() const;
     std::optional<Step> seeking() const;
     std::optional<Step> sync() const;
+    std::int64_t highest_rate(const device::Device& like) const;
     void add_untried_sizes(device::Device& device, const device::Device& like, Codec codec, bool is_deep) const;
     void take_over_untested(device::Device& device, const device::Device& like) const;
 

@@ -192,9 +192,9 @@ TEST_CASE("a device goes on where it was: after a new start, and without its num
     CHECK(step.at("step") == at);
     // A browser that keeps nothing: once the first was left for a while, it is the same one.
     CHECK(house.post_and_wait({{"session", ""}, {"step", ""}}).at("session") != session);
-    house.clock.pass(60);
+    house.clock.pass(90);
     house.open(settings);
-    house.clock.pass(60);
+    house.clock.pass(90);
     CHECK(house.post_and_wait({{"session", ""}, {"step", ""}}).at("session") == session);
     // Another test than before begins anew, and so does one whose file is damaged.
     house.open(settings_for("Bedroom TV", {"video"}));

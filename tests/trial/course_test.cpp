@@ -241,6 +241,23 @@ TEST_CASE("what nobody saw or heard isn't called played", "[trial]") {
     CHECK(found.audio.front().basis == "no error 2026-11-30 19:05, but nobody heard it");
 }
 
+TEST_CASE("a slow connection says nothing of the rates a device plays", "[trial]") {
+    const device::Device tv = *device::find("tv-hd");
+    REQUIRE(tv.highest_bps > 10'000'000);
+    trial::CourseSettings settings;
+    settings.only = {"link", "bitrate"};
+    Course slow(settings);
+    while (const auto step = slow.next()) slow.take(*step, seen_of(tv, *step, 12e6), "");
+    CHECK(slow.find("bitrate/10M") == nullptr);
+    CHECK(slow.description("TV", tv).highest_bps == tv.highest_bps);
+    // One that stutters at 40 Mbit/s is limited by what it played below.
+    device::Device weak = tv;
+    weak.highest_bps = 35'000'000;
+    Course fast(settings);
+    while (const auto step = fast.next()) fast.take(*step, seen_of(weak, *step), "");
+    CHECK(fast.description("TV", tv).highest_bps == 30'000'000);
+}
+
 TEST_CASE("what is left out of a test stays as it was assumed", "[trial]") {
     const device::Device assumed = *device::find("tablet-hd");
     trial::CourseSettings settings;
