@@ -181,6 +181,11 @@ std::string class_line(const Test& test, const Written& written) {
     return beside.empty() || beside.native().starts_with("..") ? file.string() : beside.string();
 }
 
+bool is_of_site(const Test& test, const std::string& name) {
+    return test.site && std::any_of(test.site->devices.begin(), test.site->devices.end(),
+                                    [&](const site::SiteDevice& one) { return one.device.name == name; });
+}
+
 Status adopt(const Test& test, const trial::FinishedTest& done, const Written& written) {
     WAVECREST_TRY_ASSIGN(text, base::read_text_file(test.site->file));
     WAVECREST_TRY_ASSIGN(changed, site::with_class(text, test.site->file, done.name, class_line(test, written)));
@@ -362,7 +367,8 @@ int run_device_test(const DeviceTestOptions& options) {
                     failure = kept.error();
             }
             results.push_back(std::move(result));
-            const bool is_adopted = options.adopt && !failure;
+            // (Another one that opened the page, too, isn't in the site file.)
+            const bool is_adopted = options.adopt && !failure && is_of_site(*test, done.name);
             if (is_adopted) {
                 if (const Status kept = adopt(*test, done, *written); !kept) failure = kept.error();
             }
