@@ -140,6 +140,10 @@ struct AllOptions {
     StreamControlOptions control;
     DeviceOptions device_options;
     DeviceTestOptions device_test;
+    DeviceFindOptions device_find;
+    RendererOptions renderer;
+    bool device_live = false;
+    StandinRendererOptions standin_renderer;
     VerifyOptions verify;
     ReportOptions report;
     StandinDiscOptions disc;
@@ -587,6 +591,67 @@ void add_device_test(CLI::App* device, DeviceTestOptions& test, Command& command
     app->callback([&] { command = [&] { return run_device_test(test); }; });
 }
 
+void add_interface(CLI::App* app, std::string& interface) {
+    app->add_option("--interface", interface, "search by this network interface only (name or address)")
+        ->type_name("INTERFACE");
+}
+
+CLI::App* add_renderer_command(CLI::App* device, RendererOptions& renderer, const char* name, const char* help) {
+    auto* app = device->add_subcommand(name, help);
+    app->add_option("name", renderer.name, "its name as device find shows it, a device of the site, or all")
+        ->required()
+        ->type_name("NAME");
+    return app;
+}
+
+void add_renderers(CLI::App* device, AllOptions& all, Command& command) {
+    auto* find = device->add_subcommand("find", "find televisions and other devices in the network (UPnP)");
+    find->add_option("--for", all.device_find.bound, "search for so long (4 s)")->type_name("TIME");
+    add_interface(find, all.device_find.interface);
+    find->add_option("--add", all.device_find.add,
+                     "enter the renderers found in this site file, as they describe themselves")
+        ->type_name("FILE");
+    add_output(find, all.device_find.output);
+    add_examples(find, {"wavecrest device find", "wavecrest device find --for \"10 s\" --add site.toml"});
+    find->callback([&] { command = [&] { return run_device_find(all.device_find); }; });
+
+    RendererOptions& renderer = all.renderer;
+    const auto finish = [&renderer](CLI::App* app, std::initializer_list<const char*> examples) {
+        app->add_option("--site", renderer.site, "a site file: its devices and streams by their names")
+            ->type_name("FILE");
+        add_interface(app, renderer.interface);
+        add_output(app, renderer.output);
+        add_examples(app, examples);
+    };
+    auto* play = add_renderer_command(device, renderer, "play", "play something on a device (UPnP)");
+    play->add_option("media", renderer.media, "a stream of the site, a file, or an http:// address")
+        ->required()
+        ->type_name("MEDIA");
+    finish(play, {"wavecrest device play \"Lounge TV\" Lanterns --site site.toml",
+                  "wavecrest device play \"Lounge TV\" library/Lanterns.mp4"});
+    play->callback([&] { command = [&] { return run_device_play(all.renderer); }; });
+    const std::tuple<const char*, const char*, const char*> orders[] = {
+        {"pause", "pause a device", "wavecrest device pause \"Lounge TV\""},
+        {"resume", "resume a paused device", "wavecrest device resume \"Lounge TV\""},
+        {"stop", "stop a device", "wavecrest device stop all"},
+        {"seek", "seek on a device", "wavecrest device seek \"Lounge TV\" 1:02:00"},
+        {"volume", "show or set the volume of a device", "wavecrest device volume \"Lounge TV\" 30"},
+        {"mute", "mute a device, or end that", "wavecrest device mute \"Lounge TV\" on"},
+    };
+    for (const auto& [order, help, example] : orders) {
+        auto* app = add_renderer_command(device, renderer, order, help);
+        const std::string name = order;
+        if (name == "seek")
+            app->add_option("to", renderer.value, "position: 1:02:00, \"90 s\"")->required()->type_name("TIME");
+        if (name == "volume")
+            app->add_option("percent", renderer.value, "0 to 100; none: show it")->type_name("PERCENT");
+        if (name == "mute") app->add_option("how", renderer.value, "on or off")->required()->type_name("HOW");
+        finish(app, {example});
+        app->callback(
+            [&command, &all, name] { command = [&all, name] { return run_device_order(name, all.renderer); }; });
+    }
+}
+
 void add_device(CLI::App& app, AllOptions& all, Command& command) {
     auto* device = app.add_subcommand("device", "devices and what they can play");
     device->require_subcommand(1);
@@ -599,9 +664,23 @@ void add_device(CLI::App& app, AllOptions& all, Command& command) {
     show_device->add_option("name", all.device_options.name, "class, or a description ending in .toml")
         ->required()
         ->type_name("CLASS");
+    show_device->add_flag("--live", all.device_live,
+                          "of a device in the network: what it is doing, every second (UPnP)");
+    show_device->add_option("--for", all.renderer.bound, "with --live: for so long")->type_name("TIME");
+    show_device->add_option("--site", all.renderer.site, "with --live: a site file, for its devices' names")
+        ->type_name("FILE");
+    add_interface(show_device, all.renderer.interface);
     add_output(show_device, all.device_options.output);
-    add_examples(show_device, {"wavecrest device show tv-hd", "wavecrest device show lounge.toml --json"});
-    show_device->callback([&] { command = [&] { return run_device_show(all.device_options); }; });
+    add_examples(show_device, {"wavecrest device show tv-hd", "wavecrest device show lounge.toml --json",
+                               "wavecrest device show \"Lounge TV\" --live"});
+    show_device->callback([&] {
+        command = [&] {
+            if (!all.device_live) return run_device_show(all.device_options);
+            all.renderer.name = all.device_options.name;
+            all.renderer.output = all.device_options.output;
+            return run_device_live(all.renderer);
+        };
+    });
     auto* new_device = device->add_subcommand("new", "write a description of your own, made like another");
     new_device->add_option("name", all.device_options.name, "its name")->required()->type_name("NAME");
     new_device->add_option("--like", all.device_options.like, "class, or a description ending in .toml, to start from")
@@ -620,6 +699,7 @@ void add_device(CLI::App& app, AllOptions& all, Command& command) {
     add_examples(check_device, {"wavecrest device check bedroom-tv.toml"});
     check_device->callback([&] { command = [&] { return run_device_check(all.device_options); }; });
     add_device_test(device, all.device_test, command);
+    add_renderers(device, all, command);
     auto* compare = device->add_subcommand("compare", "what two devices differ in");
     compare->add_option("name", all.device_options.name, "class, or a description ending in .toml")
         ->required()
@@ -693,8 +773,10 @@ void add_verify(CLI::App& app, AllOptions& all, Command& command) {
         ->type_name("FILE");
     add_faults(verify_app, all.verify.faults);
     verify_app
-        ->add_option("--on", all.verify.on,
-                     "really play it in a browser of this machine (chromium, firefox), over the device's link")
+        ->add_option(
+            "--on", all.verify.on,
+            "really play it: in a browser of this machine (chromium, firefox), over the device's link; or on a "
+            "renderer of the network (UPnP), by its name, or all")
         ->type_name("BROWSER");
     verify_app->add_flag("--watch", all.verify.watch,
                          "the device itself plays: watch from the running server (files and HLS on demand)");
@@ -703,6 +785,7 @@ void add_verify(CLI::App& app, AllOptions& all, Command& command) {
     add_output(verify_app, all.verify.output, true);
     add_examples(verify_app, {"wavecrest verify --site site.toml --out results",
                               "wavecrest verify http://192.168.1.10:8080/lanterns.mp4 --device tv-hd --on chromium",
+                              "wavecrest verify --site site.toml --on \"Lounge TV\"",
                               "wavecrest verify --watch --site site.toml --device \"Lounge TV\"",
                               "wavecrest verify http://192.168.1.10:8080/lanterns.mp4 --device tv-hd",
                               "wavecrest verify udp://239.20.0.1:5004 --device tv-hd --for \"30 s\""});
@@ -739,6 +822,25 @@ void add_standin(CLI::App& app, AllOptions& all, Command& command) {
     add_examples(screen, {"wavecrest standin device http://127.0.0.1:8080/test --class tablet-basic",
                           "wavecrest standin device http://127.0.0.1:8080/test --class tv-720 --link fast-ethernet"});
     screen->callback([&] { command = [&] { return run_standin_device(all.screen); }; });
+    StandinRendererOptions& renderer = all.standin_renderer;
+    auto* renderer_app =
+        standin->add_subcommand("renderer", "be a UPnP renderer that plays as a device of a class would");
+    renderer_app->add_option("name", renderer.name, "its name, as it is found")->required()->type_name("NAME");
+    renderer_app->add_option("--class", renderer.device_class, "class, or a description ending in .toml")
+        ->capture_default_str()
+        ->type_name("CLASS");
+    renderer_app
+        ->add_option("--link", renderer.link, "its link: gigabit, fast-ethernet or a bit rate (as fast as it goes)")
+        ->type_name("LINK");
+    renderer_app->add_option("--fault", renderer.fault, "misbehave: slow, wrong-state, stops-at-seek, false-claims")
+        ->type_name("FAULT");
+    add_interface(renderer_app, renderer.interface);
+    renderer_app->add_option("--port", renderer.port, "of its own server (any free one)")->type_name("PORT");
+    renderer_app->add_option("--for", renderer.bound, "for so long (until Ctrl-C)")->type_name("TIME");
+    add_output(renderer_app, renderer.output);
+    add_examples(renderer_app, {"wavecrest standin renderer \"Lounge TV\"",
+                                "wavecrest standin renderer \"Lounge TV\" --class tv-720 --link \"12 Mbit/s\""});
+    renderer_app->callback([&] { command = [&] { return run_standin_renderer(all.standin_renderer); }; });
     auto* disc_app = standin->add_subcommand("disc", "make a sample disc with a test card");
     disc_app->add_option("folder", all.disc.folder, "the folder to make, or an image when it ends in .iso")
         ->required()

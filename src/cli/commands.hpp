@@ -141,6 +141,29 @@ struct DeviceTestOptions {
 };
 int run_device_test(const DeviceTestOptions& options);
 
+struct DeviceFindOptions {
+    std::string bound;      // --for; empty: 4 s
+    std::string interface;  // by name or address; empty: all
+    std::string add;        // a site file that gets what is found
+    Output output;
+};
+int run_device_find(const DeviceFindOptions& options);
+
+// A renderer of the network, and what it is to do.
+struct RendererOptions {
+    std::string name;   // as it is found, its UDN, or a device of the site; "all"
+    std::string media;  // play: a stream of the site, a file, or an address
+    std::string site;
+    std::string interface;  // by name or address; empty: all
+    std::string value;      // seek: time; volume: percent; mute: on, off
+    std::string bound;      // of looking on
+    Output output;
+};
+int run_device_play(const RendererOptions& options);
+// "pause", "resume", "stop", "seek", "volume" or "mute".
+int run_device_order(const std::string& order, const RendererOptions& options);
+int run_device_live(const RendererOptions& options);
+
 struct SiteNewOptions {
     std::string file = "site.toml";
     std::string house = "My site";
@@ -231,13 +254,14 @@ struct VerifyOptions {
     std::string stills;   // folder for pictures of what was received
     std::string trusted;  // a certificate accepted besides the system's
     bool real_time = false;
-    std::string on;      // a browser of this machine, that really plays it; empty: computed
+    std::string on;      // a browser of this machine, or a renderer, that really plays it; empty: computed
     bool watch = false;  // the device plays, this looks on from the server
     LinkFaultOptions faults;
     Output output;
 };
 int run_verify(const VerifyOptions& options);
-int run_verify_watch(const VerifyOptions& options);  // with `watch`
+int run_verify_watch(const VerifyOptions& options);        // with `watch`
+int run_verify_on_renderer(const VerifyOptions& options);  // with the name of one in `on`
 void print_verification(const verify::Verification& verification);
 
 struct ReportOptions {
@@ -255,6 +279,18 @@ struct StandinDeviceOptions {
     Output output;
 };
 int run_standin_device(const StandinDeviceOptions& options);
+
+struct StandinRendererOptions {
+    std::string name;
+    std::string device_class = "tv-hd";
+    std::string link;       // empty: as fast as it goes
+    std::string fault;      // empty: none
+    std::string interface;  // by name or address; empty: all
+    std::string bound;      // empty: until Ctrl-C
+    std::uint16_t port = 0;
+    Output output;
+};
+int run_standin_renderer(const StandinRendererOptions& options);
 
 struct StandinDiscOptions {
     std::string folder;

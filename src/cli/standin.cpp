@@ -1,3 +1,4 @@
+#include <fmt/ranges.h>
 #include <algorithm>
 #include <cctype>
 #include <chrono>
@@ -9,6 +10,7 @@
 #include "convert/name.hpp"
 #include "net/http_client.hpp"
 #include "net/worse_link.hpp"
+#include "standin/renderer.hpp"
 #include "standin/sample_disc.hpp"
 #include "standin/screen.hpp"
 
@@ -122,6 +124,58 @@ int run_standin_device(const StandinDeviceOptions& options) {
     if (options.output.quiet) return 0;
     print("The check page says of this {}:\n", settings.device.name);
     for (const std::string& line : *told) print("  {}\n", line);
+    return 0;
+}
+
+int run_standin_renderer(const StandinRendererOptions& options) {
+    const bool json = options.output.json;
+    const auto wrong = [&](const std::string& text, const char* where, std::string remedy) {
+        return report_error(
+            {ErrorKind::usage, fmt::format("\"{}\" is not understood", text), where, std::move(remedy), {}}, json);
+    };
+    standin::RendererSettings settings;
+    settings.name = options.name;
+    auto device = device::find(options.device_class);
+    if (!device) return report_error(device.error(), json);
+    settings.device = std::move(*device);
+    settings.interface = options.interface;
+    settings.port = options.port;
+    if (!options.link.empty()) {
+        const auto link = device::parse_link(options.link);
+        if (!link)
+            return wrong(options.link, "--link", "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
+        settings.link_bps = link->payload_bps;
+    }
+    if (!options.fault.empty()) {
+        const auto fault = standin::fault_from_name(options.fault);
+        if (!fault)
+            return wrong(options.fault, "--fault",
+                         fmt::format("write one of: {}", fmt::join(standin::fault_names(), ", ")));
+        settings.fault = *fault;
+    }
+    std::optional<Time> bound;
+    if (!options.bound.empty()) {
+        bound = base::parse_span(options.bound);
+        if (!bound) return wrong(options.bound, "--for", "write for example \"10 min\"");
+    }
+    if (!options.output.quiet && !json)
+        settings.on_line = [name = options.name](const std::string& line) {
+            print("{}: {}\n", name, line);
+            std::fflush(stdout);
+        };
+    const auto renderer = standin::Renderer::start(std::move(settings));
+    if (!renderer) return report_error(renderer.error(), json);
+    if (!json) {
+        print("{} waits to be told what to play. Ctrl-C ends it.\nNext: wavecrest device find\n", options.name);
+        std::fflush(stdout);
+    }
+    const auto start = std::chrono::steady_clock::now();
+    while (!cancel().requested()) {
+        if (bound && std::chrono::steady_clock::now() - start >
+                         std::chrono::duration_cast<std::chrono::steady_clock::duration>(*bound))
+            break;
+        std::this_thread::sleep_for(std::chrono::milliseconds(50));
+    }
     return 0;
 }
 

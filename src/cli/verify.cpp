@@ -133,6 +133,7 @@ Status write_files(const std::string& folder, const std::string& stem, const ver
 
 std::string played_how(const verify::Verification& v) {
     if (v.grounds == "watched") return "watched on";
+    if (v.grounds == "device") return "played by";
     return v.browser.empty() ? "on" : fmt::format("in {}, on the link of", v.browser);
 }
 
@@ -257,13 +258,10 @@ void print_verification(const verify::Verification& verification) {
 int run_verify(const VerifyOptions& options) {
     const bool json = options.output.json;
     if (options.watch) return run_verify_watch(options);
+    const auto engine = host::engine_from_name(options.on);
+    if (!options.on.empty() && !engine) return run_verify_on_renderer(options);
     const auto jobs = make_jobs(options);
     if (!jobs) return report_error(jobs.error(), json);
-    const auto engine = host::engine_from_name(options.on);
-    if (!options.on.empty() && !engine)
-        return report_error({ErrorKind::usage, fmt::format("\"{}\" isn't a browser that is tried here", options.on),
-                             "--on", "use chromium or firefox"},
-                            json);
     if (engine && options.again)
         return report_error({ErrorKind::usage, "a browser plays once", "--again", "leave one of --on and --again out"},
                             json);

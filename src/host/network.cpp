@@ -1,8 +1,11 @@
 #include "host/network.hpp"
 
 #include <arpa/inet.h>
+#include <ifaddrs.h>
 #include <linux/netlink.h>
 #include <linux/rtnetlink.h>
+#include <net/if.h>
+#include <netinet/in.h>
 #include <sys/socket.h>
 #include <unistd.h>
 
@@ -68,6 +71,33 @@ std::optional<bool> matches(const Json& match, Transport transport, std::uint16_
 }
 
 }  // namespace
+
+bool on_local_network(const std::string& address) {
+    in_addr v4{};
+    in6_addr v6{};
+    const std::string digits = address.substr(0, address.find('%'));
+    const bool is_v4 = ::inet_pton(AF_INET, digits.c_str(), &v4) == 1;
+    if (!is_v4 && ::inet_pton(AF_INET6, digits.c_str(), &v6) != 1) return false;
+    ifaddrs* list = nullptr;
+    if (::getifaddrs(&list) != 0) return false;
+    bool found = false;
+    for (const ifaddrs* entry = list; entry != nullptr && !found; entry = entry->ifa_next) {
+        if (entry->ifa_addr == nullptr || entry->ifa_netmask == nullptr || (entry->ifa_flags & IFF_UP) == 0) continue;
+        if (is_v4 && entry->ifa_addr->sa_family == AF_INET) {
+            const auto of = [](const sockaddr* a) { return reinterpret_cast<const sockaddr_in*>(a)->sin_addr.s_addr; };
+            found = ((of(entry->ifa_addr) ^ v4.s_addr) & of(entry->ifa_netmask)) == 0;
+        } else if (!is_v4 && entry->ifa_addr->sa_family == AF_INET6) {
+            const auto of = [](const sockaddr* a) {
+                return reinterpret_cast<const sockaddr_in6*>(a)->sin6_addr.s6_addr;
+            };
+            found = true;
+            for (int i = 0; i < 16; ++i)
+                found = found && ((of(entry->ifa_addr)[i] ^ v6.s6_addr[i]) & of(entry->ifa_netmask)[i]) == 0;
+        }
+    }
+    ::freeifaddrs(list);
+    return found;
+}
 
 std::optional<std::int64_t> wire_speed(const std::string& interface, const std::string& folder) {
     std::ifstream file(folder + "/" + interface + "/speed");

@@ -13,6 +13,9 @@ namespace wavecrest::host {
 // advertisements); nothing, too, where the address isn't this machine's.
 std::optional<std::uint32_t> lease_seconds(const std::string& address);
 
+// Whether an address (in digits) is in the subnet of one of this machine's interfaces that are up, or is its own.
+bool on_local_network(const std::string& address);
+
 // What an interface's wire is set to, in bits per second; nothing where it tells none (wireless, virtual ones).
 // `folder` is where the kernel lists interfaces.
 std::optional<std::int64_t> wire_speed(const std::string& interface, const std::string& folder = "/sys/class/net");

@@ -210,18 +210,37 @@ Result<std::size_t> HttpClient::read(std::span<std::uint8_t> buffer) {
 Result<HttpAnswered> HttpClient::exchange(const Url& url, const HttpExchange& wanted) {
     State s(url, wanted.limit);
     WAVECREST_TRY(s.connect());
+    const auto began = std::chrono::steady_clock::now();
     std::string fields = "User-Agent: Wavecrest\r\nConnection: close\r\n";
     if (!wanted.token.empty()) fields += fmt::format("Authorization: Bearer {}\r\n", wanted.token);
-    if (wanted.body.empty() && wanted.method != "GET") fields += "Content-Length: 0\r\n";
-    if (!wanted.body.empty())
-        fields += fmt::format("Content-Type: application/json\r\nContent-Length: {}\r\n", wanted.body.size());
+    for (const auto& [name, value] : wanted.fields) fields += fmt::format("{}: {}\r\n", name, value);
+    const bool has_body = !wanted.body.empty();
+    if (!has_body && wanted.method == "POST") fields += "Content-Length: 0\r\n";
+    if (has_body)
+        fields += fmt::format("Content-Type: {}\r\nContent-Length: {}\r\n", wanted.media_type, wanted.body.size());
     WAVECREST_TRY(s.ask(wanted.method.c_str(), fields, wanted.body));
     http::response_parser<http::string_body> parser;
-    parser.body_limit(4 << 20);
-    while (!parser.is_done()) WAVECREST_TRY(s.advance(parser, "asking"));
+    parser.body_limit(wanted.most);
+    while (!parser.is_done()) {
+        WAVECREST_TRY(s.advance(parser, "asking"));
+        if (std::chrono::steady_clock::now() - began > 3 * wanted.limit)
+            return s.unreachable({WireError::Kind::timeout, "", 0}, "receiving the answer");
+    }
     const auto& response = parser.get();
-    return HttpAnswered{static_cast<int>(response.result_int()), std::string(response[http::field::content_type]),
-                        response.body()};
+    HttpAnswered answered{
+        static_cast<int>(response.result_int()), std::string(response[http::field::content_type]), response.body(), {}};
+    for (const auto& one : response)
+        answered.fields.emplace_back(std::string(one.name_string().data(), one.name_string().size()),
+                                     std::string(one.value().data(), one.value().size()));
+    return answered;
+}
+
+std::string HttpAnswered::field(std::string_view name) const {
+    for (const auto& [one, value] : fields) {
+        if (beast::iequals(beast::string_view(one.data(), one.size()), beast::string_view(name.data(), name.size())))
+            return value;
+    }
+    return "";
 }
 
 }  // namespace wavecrest::net

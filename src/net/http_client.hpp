@@ -8,6 +8,9 @@
 #include <optional>
 #include <span>
 #include <string>
+#include <string_view>
+#include <utility>
+#include <vector>
 
 #include "base/result.hpp"
 #include "base/time.hpp"
@@ -26,14 +29,21 @@ struct ResponseHead {
 
 struct HttpExchange {
     std::string method = "GET";
-    std::string token;
-    std::string body;  // sent as JSON
-    Time limit = base::from_seconds(5);
+    std::string token{};
+    std::string body{};
+    std::string media_type = "application/json";                // of the body
+    std::vector<std::pair<std::string, std::string>> fields{};  // further ones of the header
+    std::size_t most = 4 << 20;                                 // bytes of what is answered
+    Time limit = base::from_seconds(5);                         // of each wait; three times as long for all of it
 };
 struct HttpAnswered {
     int status = 0;
     std::string media_type;
     std::string body;
+    std::vector<std::pair<std::string, std::string>> fields;  // of the header
+
+    // The value of the first one of this name, in whatever letters; empty: there is none.
+    std::string field(std::string_view name) const;
 };
 
 class HttpClient {
@@ -52,7 +62,7 @@ class HttpClient {
     // Gives up the body and the connection.
     void close();
 
-    // One request with everything read into memory (at most 4 MB). `token` goes as Authorization: Bearer where it isn't
+    // One request with everything read into memory. `token` goes as Authorization: Bearer where it isn't
     // empty. Gives any status; errors (kind wanting) as of get().
     static Result<HttpAnswered> exchange(const Url& url, const HttpExchange& request);
 

@@ -80,7 +80,8 @@ Result<AddressParts> split_address(std::string_view text) {
 
 std::string authority(const std::string& host, std::uint16_t port, std::uint16_t usual_port) {
     const bool ipv6 = host.find(':') != std::string::npos;
-    return fmt::format("{}{}{}{}", ipv6 ? "[" : "", host, ipv6 ? "]" : "",
+    // A link-local address goes with the name of an interface, which means nothing to the other end.
+    return fmt::format("{}{}{}{}", ipv6 ? "[" : "", host.substr(0, host.find('%')), ipv6 ? "]" : "",
                        port == usual_port ? "" : fmt::format(":{}", port));
 }
 

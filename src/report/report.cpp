@@ -388,6 +388,7 @@ class Page {
         row["verdict"] = verdict;
         const std::string grounds = json.value("grounds", "computed");
         row["grounds"] = grounds == "watched"   ? "the device itself played, watched from the server"
+                         : grounds == "device"  ? "the device itself played, told to over UPnP and asked where it is"
                          : grounds == "browser" ? "really played by a browser of the server"
                                                 : "computed";
         const std::string what = json.value("cause", "none");

@@ -149,4 +149,14 @@ std::string service_unit(const Site& site, const base::Path& program, const std:
         quoted(program), quoted(file), file.parent_path().string());
 }
 
+Result<std::string> with_device(const std::string& text, const base::Path& file, const NewSite::NewDevice& device,
+                                const std::string& address) {
+    std::string result = text;
+    if (!result.empty() && result.back() != '\n') result += '\n';
+    result += fmt::format("\n[[device]]\nname = {}\nclass = {}\nlink = {}\naddress = {}\n", toml_text(device.name),
+                          toml_text(device.device_class), toml_text(device.link), toml_text(address));
+    WAVECREST_TRY(parse(result, file));
+    return result;
+}
+
 }  // namespace wavecrest::site

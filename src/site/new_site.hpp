@@ -31,4 +31,9 @@ std::string compose(const NewSite& site);
 Result<std::string> with_class(const std::string& text, const base::Path& file, const std::string& device,
                                const std::string& device_class);
 
+// The text of an installation file with a further device at its end. Fails (kind usage) where it would be none then:
+// a name that is there already.
+Result<std::string> with_device(const std::string& text, const base::Path& file, const NewSite::NewDevice& device,
+                                const std::string& address);
+
 }  // namespace wavecrest::site

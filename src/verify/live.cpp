@@ -448,7 +448,7 @@ namespace {
 Result<container::MediaPlaylist> look_at_playlist(const Job& job, const std::string& address) {
     WAVECREST_TRY_ASSIGN(at, net::parse_url(address));
     at.trusted = job.trusted;
-    WAVECREST_TRY_ASSIGN(answered, net::HttpClient::exchange(at, {"GET", "", "", base::from_seconds(15)}));
+    WAVECREST_TRY_ASSIGN(answered, net::HttpClient::exchange(at, {.limit = base::from_seconds(15)}));
     if (answered.status != 200)
         return fail(ErrorKind::wanting, fmt::format("the server answers with status {}", answered.status), address,
                     answered.status == 404 ? "check the path (wavecrest site show, or what stream run printed)"
