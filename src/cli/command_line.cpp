@@ -142,6 +142,7 @@ struct AllOptions {
     DeviceTestOptions device_test;
     DeviceFindOptions device_find;
     RendererOptions renderer;
+    LibraryOptions library;
     bool device_live = false;
     StandinRendererOptions standin_renderer;
     VerifyOptions verify;
@@ -749,6 +750,38 @@ void add_job(CLI::App& app, AllOptions& all, Command& command) {
                            "wavecrest job service | sudo tee /etc/systemd/system/wavecrest-jobs.service"});
 }
 
+void add_library(CLI::App& app, AllOptions& all, Command& command) {
+    LibraryOptions& options = all.library;
+    auto* library = app.add_subcommand("library", "what the house has to play");
+    library->require_subcommand(1);
+    add_examples(library, {"wavecrest library list", "wavecrest library find lanterns"},
+                 "Devices browse it while streams run: wavecrest stream run --site site.toml\n");
+    const auto finish = [&](CLI::App* app_of, std::initializer_list<const char*> examples) {
+        app_of->add_option("--site", options.site, "the site file, whose collections it is made of")
+            ->capture_default_str()
+            ->type_name("FILE");
+        add_output(app_of, options.output);
+        add_examples(app_of, examples);
+    };
+    auto* list = library->add_subcommand("list", "all of it");
+    list->add_option("--kind", options.kind, "only film, episode or music")
+        ->check(CLI::IsMember({"film", "episode", "music"}).description(""))
+        ->type_name("KIND");
+    list->add_option("--collection", options.collection, "only this collection")->type_name("NAME");
+    list->add_flag("--all", options.all, "however many there are (else 200)");
+    finish(list, {"wavecrest library list", "wavecrest library list --kind music --json"});
+    list->callback([&] { command = [&] { return run_library_list(all.library); }; });
+    auto* find = library->add_subcommand("find", "by words of titles, series, performers, albums, genres and dates");
+    find->add_option("words", options.words, "all of these")->required()->type_name("WORDS");
+    find->add_flag("--all", options.all, "however many there are (else 50)");
+    finish(find, {"wavecrest library find lanterns", "wavecrest library find shore 2019"});
+    find->callback([&] { command = [&] { return run_library_find(all.library); }; });
+    auto* show = library->add_subcommand("show", "one item, with its file and forms");
+    show->add_option("id", options.id, "its number, as list and find show it")->required()->type_name("ID");
+    finish(show, {"wavecrest library show 12"});
+    show->callback([&] { command = [&] { return run_library_show(all.library); }; });
+}
+
 void add_verify(CLI::App& app, AllOptions& all, Command& command) {
     auto* verify_app = app.add_subcommand("verify", "play streams as devices would, and test them");
     verify_app->add_option("url", all.verify.url, "an address to verify, without a site file")->type_name("URL");
@@ -919,6 +952,7 @@ struct CommandLine {
         add_stream(app, all, command);
         add_device(app, all, command);
         add_job(app, all, command);
+        add_library(app, all, command);
         add_verify(app, all, command);
         add_report(app, all, command);
         add_standin(app, all, command);

@@ -164,6 +164,19 @@ int run_device_play(const RendererOptions& options);
 int run_device_order(const std::string& order, const RendererOptions& options);
 int run_device_live(const RendererOptions& options);
 
+struct LibraryOptions {
+    std::string site = "site.toml";
+    std::string kind;        // list: film, episode, music; empty: all
+    std::string collection;  // list: its name; empty: all
+    std::vector<std::string> words;
+    std::int64_t id = 0;  // show
+    bool all = false;     // however many there are
+    Output output;
+};
+int run_library_list(const LibraryOptions& options);
+int run_library_find(const LibraryOptions& options);
+int run_library_show(const LibraryOptions& options);
+
 struct SiteNewOptions {
     std::string file = "site.toml";
     std::string house = "My site";

@@ -10,6 +10,7 @@
 #include "base/log.hpp"
 #include "base/units.hpp"
 #include "cli/commands.hpp"
+#include "cli/library.hpp"
 #include "cli/media_text.hpp"
 #include "cli/worker.hpp"
 #include "host/machine.hpp"
@@ -131,9 +132,9 @@ Result<Running> set_up(const StreamRunOptions& options) {
     WAVECREST_TRY_ASSIGN(loaded, one_off ? site_of_files(options, std::move(said)) : site::load(options.site));
     WAVECREST_TRY_ASSIGN(items, loaded.items());
     running.items = std::move(items);
-    if (running.items.empty())
+    if (running.items.empty() && loaded.collections.empty())
         return fail(ErrorKind::usage, "the site lists no streams", options.site,
-                    "add a [[stream]] with a name and a file");
+                    "add a [[stream]] with a name and a file, or a [[collection]] with a folder");
     stream::StreamServerSettings& settings = running.settings;
     settings = loaded.server_settings();
     if (one_off) {
@@ -226,6 +227,9 @@ void print_addresses(const Running& running, const stream::StreamServer& server)
                                    std::string(stream::kRtmpApplication), "KEY"}
                       .text());
     }
+    if (!site.collections.empty())
+        print("\nDevices that browse the network (UPnP) find the library as \"{}\": {}.\n", site.house,
+              base::format_count(site.collections.size(), "collection"));
     if (!running.settings.token.empty()) {
         print("\nMonitor and control: wavecrest stream status");
         if (running.settings.http)
@@ -356,9 +360,14 @@ int serve(const StreamRunOptions& options) {
                 note(fmt::format("{} (hls): {}", s.name, text));
         }
     }
+    // (Ends after the server, whose pages it answers.)
+    auto library = running->site ? ServedLibrary::open(*running->site) : Result<std::unique_ptr<ServedLibrary>>();
+    if (!library) return report_error(library.error(), json);
+    if (*library) running->settings.pages.push_back((*library)->pages());
     auto started = stream::StreamServer::start(std::move(*ready), running->settings);
     if (!started) return report_error(started.error(), json);
     const stream::StreamServer& server = **started;
+    if (*library) (*library)->start(server.http_port(), running->settings.udp.interface, running->settings.on_line);
     const stream::RunNote run_note(
         {::getpid(), server.http_port(),
          options.site.empty() ? running->items.front().name : base::absolute_path(options.site).string()});

@@ -1,7 +1,6 @@
 #include "job/store.hpp"
 
 #include <fmt/format.h>
-#include <sqlite3.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -11,6 +10,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/file.hpp"
+#include "base/sqlite.hpp"
 
 namespace wavecrest::job {
 namespace {
@@ -101,40 +101,7 @@ Json to_json(const Done& done) {
     return json;
 }
 
-class Statement {
-  public:
-    Statement(sqlite3* database, const char* text) {
-        failed_ = sqlite3_prepare_v2(database, text, -1, &statement_, nullptr) != SQLITE_OK;
-    }
-    ~Statement() { sqlite3_finalize(statement_); }
-    Statement(const Statement&) = delete;
-    Statement& operator=(const Statement&) = delete;
-    Statement& bind(std::int64_t value) {
-        sqlite3_bind_int64(statement_, ++bound_, value);
-        return *this;
-    }
-    Statement& bind(double value) {
-        sqlite3_bind_double(statement_, ++bound_, value);
-        return *this;
-    }
-    Statement& bind(const std::string& value) {
-        sqlite3_bind_text(statement_, ++bound_, value.data(), static_cast<int>(value.size()), SQLITE_TRANSIENT);
-        return *this;
-    }
-    // SQLITE_ROW, SQLITE_DONE, or an error.
-    int step() { return failed_ ? SQLITE_ERROR : sqlite3_step(statement_); }
-    std::int64_t number(int column) { return sqlite3_column_int64(statement_, column); }
-    double decimal(int column) { return sqlite3_column_double(statement_, column); }
-    std::string text(int column) {
-        const auto* bytes = sqlite3_column_text(statement_, column);
-        return bytes == nullptr ? "" : std::string(reinterpret_cast<const char*>(bytes));
-    }
-
-  private:
-    sqlite3_stmt* statement_ = nullptr;
-    int bound_ = 0;
-    bool failed_ = false;
-};
+using base::Statement;
 
 constexpr const char* kColumns =
     "select id, state, job, digest, added, started, ended, next_try, tries, progress, stop_wanted, error, result "
@@ -171,7 +138,7 @@ class SqliteStore : public Store {
     }
     Result<std::vector<Record>> list() override {
         WAVECREST_TRY(free_dead());
-        Statement statement(database_, fmt::format("{} order by id", kColumns).c_str());
+        Statement statement(database_, fmt::format("{} order by id", kColumns));
         std::vector<Record> records;
         int step = 0;
         while ((step = statement.step()) == SQLITE_ROW) {
@@ -288,7 +255,7 @@ class SqliteStore : public Store {
         return record;
     }
     Result<Record> find(std::int64_t id) {
-        Statement statement(database_, fmt::format("{} where id = ?", kColumns).c_str());
+        Statement statement(database_, fmt::format("{} where id = ?", kColumns));
         const int step = statement.bind(id).step();
         if (step == SQLITE_ROW) return read(statement);
         if (step != SQLITE_DONE) return fail(sql_error(database_, file_));

@@ -382,6 +382,31 @@ void check_as_run(const Site& site, std::vector<Finding>& findings) {
     if (const auto ready = stream::prepare_server(*items); !ready) refuse(ready.error());
 }
 
+void check_collections(const Site& site, std::vector<Finding>& findings) {
+    for (const SiteCollection& one : site.collections) {
+        const std::string where = fmt::format("{}, line {}", site.file.string(), one.line);
+        std::error_code error;
+        const std::filesystem::directory_iterator entries(one.folder, error);
+        if (error)
+            findings.push_back({Finding::Severity::error,
+                                {ErrorKind::wanting,
+                                 fmt::format("the folder of collection \"{}\" can't be listed: {} ({})", one.name,
+                                             one.folder.string(), error.message()),
+                                 where, "check the path, and that the share is mounted and may be read", {}}});
+        for (const std::string& name : one.devices) {
+            const auto device = std::find_if(site.devices.begin(), site.devices.end(),
+                                             [&](const SiteDevice& d) { return d.device.name == name; });
+            if (device != site.devices.end() && device->address.empty())
+                findings.push_back({Finding::Severity::error,
+                                    {ErrorKind::wanting,
+                                     fmt::format("collection \"{}\" is for {}, whose address isn't known, so that it sees "
+                                                 "nothing of it",
+                                                 one.name, name),
+                                     where, fmt::format("add address = \"...\" to the device {}", name), {}}});
+        }
+    }
+}
+
 }  // namespace
 
 std::vector<Finding> judge_demand(const TranscodeDemand& demand, const measure::Capacity& capacity,
@@ -418,9 +443,10 @@ std::vector<Finding> check(const Site& site, const measure::Capacity* capacity) 
     if (site.devices.empty())
         add(Finding::Severity::warning, "the site has no devices, so nothing can be verified", site.file.string(),
             "add a [[device]] for each (wavecrest device list shows the classes)");
-    if (site.streams.empty())
+    if (site.streams.empty() && site.collections.empty())
         add(Finding::Severity::error, "the site has no streams", site.file.string(),
-            "add a [[stream]] with a name and a file");
+            "add a [[stream]] with a name and a file, or a [[collection]] with a folder");
+    check_collections(site, findings);
     check_ports(site, findings);
     check_certificate(site, findings);
     const auto addresses = host::addresses();

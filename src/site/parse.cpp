@@ -268,6 +268,32 @@ Result<Site> load(const base::Path& file) {
 
 namespace {
 
+SiteCollection parse_collection(base::ConfigTable& table, const base::Path& folder) {
+    SiteCollection collection;
+    collection.line = table.line();
+    collection.name = table.text("name");
+    const auto place = table.text("folder");
+    collection.folder = from_folder(place, folder);
+    const auto networks = net::Networks::parse(table.texts("from"));
+    if (!networks) table.wrong("from", networks.error().what, networks.error().remedy);
+    if (networks) collection.from = *networks;
+    collection.devices = table.texts("devices");
+    table.finish();
+    return collection;
+}
+
+void check_devices(const Site& site, const std::vector<std::string>& wanted, const base::ConfigTable& table) {
+    std::vector<std::string> known;
+    for (const SiteDevice& d : site.devices) known.push_back(d.device.name);
+    for (const std::string& one : wanted) {
+        if (std::find(known.begin(), known.end(), one) != known.end()) continue;
+        const std::string meant = base::nearest(one, known);
+        table.wrong("devices", fmt::format("there is no device \"{}\"", one),
+                    meant.empty() ? fmt::format("name one of: {}", fmt::join(known, ", "))
+                                  : fmt::format("did you mean \"{}\"?", meant));
+    }
+}
+
 Result<Site> read_site(base::ConfigTable root, const base::Path& file) {
     Site site;
     site.file = file;
@@ -336,15 +362,7 @@ Result<Site> read_site(base::ConfigTable root, const base::Path& file) {
         if (entry.item.ports.tls != 0 && !site.certificate)
             table.wrong("tls_port", "without a certificate in [server] there is no HTTPS",
                         "name a port, or add the certificate");
-        std::vector<std::string> known;
-        for (const SiteDevice& d : site.devices) known.push_back(d.device.name);
-        for (const std::string& wanted : entry.devices) {
-            if (std::find(known.begin(), known.end(), wanted) != known.end()) continue;
-            const std::string meant = base::nearest(wanted, known);
-            table.wrong("devices", fmt::format("there is no device \"{}\"", wanted),
-                        meant.empty() ? fmt::format("name one of: {}", fmt::join(known, ", "))
-                                      : fmt::format("did you mean \"{}\"?", meant));
-        }
+        check_devices(site, entry.devices, table);
         for (const SiteStream& other : site.streams) {
             for (const stream::LiveTarget& a : other.item.targets) {
                 for (const stream::LiveTarget& b : entry.item.targets) {
@@ -357,11 +375,25 @@ Result<Site> read_site(base::ConfigTable root, const base::Path& file) {
         }
         site.streams.push_back(std::move(entry));
     }
+    auto collections = root.tables("collection");
+    for (base::ConfigTable& table : collections) {
+        SiteCollection entry = parse_collection(table, file.parent_path());
+        check_devices(site, entry.devices, table);
+        for (const SiteCollection& other : site.collections) {
+            if (other.folder.lexically_normal() == entry.folder.lexically_normal())
+                table.wrong("folder", fmt::format("collection \"{}\" has the same folder", other.name),
+                            "give each its own; one may lie in the other's");
+        }
+        site.collections.push_back(std::move(entry));
+    }
     root.finish();
     Status twins =
         refuse_twins<SiteDevice>(site.devices, file, "devices", [](const SiteDevice& d) { return d.device.name; });
     if (twins)
         twins = refuse_twins<SiteStream>(site.streams, file, "streams", [](const SiteStream& s) { return s.name(); });
+    if (twins)
+        twins = refuse_twins<SiteCollection>(site.collections, file, "collections",
+                                             [](const SiteCollection& c) { return c.name; });
     if (!twins) return root.complete(Result<Site>(fail(twins.error())));
     return root.complete(Result<Site>(std::move(site)));
 }

@@ -36,6 +36,15 @@ struct SiteStream {
     bool meant_for(const std::string& device) const;
 };
 
+// A folder of the library that devices browse (UPnP).
+struct SiteCollection {
+    std::string name;
+    base::Path folder;
+    net::Networks from;                // whose addresses see it; empty: all
+    std::vector<std::string> devices;  // names of those that see it; empty: all
+    int line = 0;
+};
+
 struct Site {
     base::Path file;
     std::string house;
@@ -51,6 +60,7 @@ struct Site {
     convert::NameTemplates names;  // of converted films
     std::vector<SiteDevice> devices;
     std::vector<SiteStream> streams;
+    std::vector<SiteCollection> collections;
 
     // The address devices are to use.
     std::string host() const;

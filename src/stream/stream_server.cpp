@@ -406,6 +406,7 @@ Result<std::unique_ptr<StreamServer>> StreamServer::start(ReadyServer ready, Str
                                                                            : "dropped: stalled 60 s";
         s.line(fmt::format("{}  {:<7}  {}", event.address, what, event.what));
     };
+    http.pages = s.settings.pages;
     if (!s.settings.token.empty())
         http.pages.emplace_back(kControlPath, control_answer(*server, s.settings.token, s.guesses));
     WAVECREST_TRY_ASSIGN(service, Service::start(s.ready.on_demand, http));
@@ -549,7 +550,7 @@ StreamServerStatus StreamServer::status() const {
 
 bool StreamServer::ended() const {
     const State& s = *state_;
-    if (!s.ready.on_demand.empty() || !s.ingests.empty()) return false;
+    if (!s.ready.on_demand.empty() || !s.ingests.empty() || !s.settings.pages.empty()) return false;
     return !s.live || s.live->ended();
 }
 

@@ -31,6 +31,8 @@ struct StreamServerSettings {
     std::size_t memory = 144 << 20;
     std::string announced;  // the address devices are told, where it is said: the controls answer to it, too
     std::string token;      // for controls; empty: there are none
+    // Pages beside the streams and the controls: each answers its path and all below it.
+    std::vector<std::pair<std::string, net::HttpAnswer>> pages;
     std::function<void(const std::string& line)> on_line;  // for people, from any thread, one at a time
 };
 // Keys are no shorter: characters.
