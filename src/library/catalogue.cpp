@@ -403,8 +403,9 @@ class SqliteCatalogue : public Catalogue {
             item.season = named.season;
             item.episode = named.episode;
         }
-        if (item.date.empty() && year > 0) item.date = fmt::format("{}", year);
-        if (year == 0) year = std::atoi(item.date.substr(0, 4).c_str());
+        // A film's year stands in its name because somebody put it there; of music, what its tags say counts more.
+        if (year > 0 && (item.date.empty() || item.kind != Item::Kind::music)) item.date = fmt::format("{}", year);
+        if (year == 0 || item.kind == Item::Kind::music) year = std::atoi(item.date.substr(0, 4).c_str());
         item.picture = beside(names, file, {".jpg", ".jpeg", ".png"},
                               in.path == in.root ? std::initializer_list<const char*>{}
                                                  : std::initializer_list<const char*>{"poster", "cover", "folder"});

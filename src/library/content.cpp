@@ -6,8 +6,10 @@
 #include <algorithm>
 #include <array>
 #include <charconv>
+#include <map>
 #include <optional>
 
+#include "base/mutex.hpp"
 #include "net/url.hpp"
 #include "upnp/search_criteria.hpp"
 
@@ -322,6 +324,32 @@ Object object_of(const Item& item) {
     return o;
 }
 
+struct Content::Known {
+    base::Mutex mutex;
+    std::uint32_t update GUARDED_BY(mutex) = 0;
+    std::map<std::pair<std::string, std::set<std::string>>, Place> places GUARDED_BY(mutex);
+
+    std::optional<Place> find(Catalogue& catalogue, const Tree& tree, const ContentAsked& asked) {
+        constexpr std::size_t kMost = 200;
+        const std::uint32_t now = catalogue.update_id();
+        const std::pair key{asked.object, asked.collections};
+        {
+            const base::MutexLock lock(mutex);
+            if (update != now) places.clear();
+            update = now;
+            if (const auto known = places.find(key); known != places.end()) return known->second;
+        }
+        auto place = tree.find(asked.object);
+        if (!place || place->items) return place;
+        const base::MutexLock lock(mutex);
+        if (update == now && places.size() < kMost) places.emplace(key, *place);
+        return place;
+    }
+};
+
+Content::Content(Catalogue& catalogue) : catalogue_(catalogue), known_(std::make_unique<Known>()) {}
+Content::~Content() = default;
+
 Content::Found Content::metadata(const ContentAsked& asked, const Describe& describe) const {
     const Tree tree(catalogue_, asked.collections);
     ContentFound found;
@@ -335,7 +363,7 @@ Content::Found Content::metadata(const ContentAsked& asked, const Describe& desc
                                                                        : "episodes";
         return found;
     }
-    auto place = tree.find(asked.object);
+    auto place = known_->find(catalogue_, tree, asked);
     if (!place) return refuse(kNoSuchObject, "No such object");
     found.objects.push_back(std::move(place->self));
     return found;
@@ -344,7 +372,7 @@ Content::Found Content::metadata(const ContentAsked& asked, const Describe& desc
 Content::Found Content::children(const ContentAsked& asked, const Describe& describe) const {
     const Tree tree(catalogue_, asked.collections);
     if (item_number(asked.object)) return refuse(kNoContainer, "Not a container");
-    auto place = tree.find(asked.object);
+    auto place = known_->find(catalogue_, tree, asked);
     if (!place) return refuse(kNoSuchObject, "No such object");
     const std::size_t most = std::min(asked.most == 0 ? kMostAtOnce : asked.most, kMostAtOnce);
     ContentFound found;
@@ -373,7 +401,7 @@ Content::Found Content::search(const ContentAsked& asked, std::string_view crite
     const auto parsed = upnp::parse_criteria(criteria);
     if (!parsed) return refuse(kNoCriteria, "Unsupported or invalid search criteria");
     const Tree tree(catalogue_, asked.collections);
-    const auto place = tree.find(asked.object);
+    const auto place = known_->find(catalogue_, tree, asked);
     if (!place) return refuse(kNoContainer, "No such container");
     // Of a container of containers, all below it.
     Selection below = place->items ? *place->items : where(kMain) && tree.seen();

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <functional>
+#include <memory>
 #include <set>
 #include <string>
 #include <string_view>
@@ -34,7 +35,8 @@ class Content {
     using Describe = std::function<upnp::Object(const Item& item)>;
     using Found = tl::expected<ContentFound, upnp::Fault>;
 
-    explicit Content(Catalogue& catalogue) : catalogue_(catalogue) {}
+    explicit Content(Catalogue& catalogue);
+    ~Content();
 
     // The object itself (total 1).
     Found metadata(const ContentAsked& asked, const Describe& describe) const;
@@ -46,7 +48,9 @@ class Content {
     static std::string sort_capabilities();
 
   private:
+    struct Known;  // containers of containers, until the catalogue changes: they cost a count of all items
     Catalogue& catalogue_;
+    std::unique_ptr<Known> known_;
 };
 
 // What all forms of an item have in common, without resources.

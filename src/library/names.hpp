@@ -1,6 +1,6 @@
 // What a file of a library is, by its name and place: "Film (Year)/Film (Year).mp4", "Series/Season 01/Series -
-// S01E02.mkv", "Performer/Album/03 Title.flac". What a file says of itself (tags) is known to the catalogue, and counts
-// more.
+// S01E02.mkv", "Performer/Album/03 Title.flac". What music says of itself (tags) is known to the catalogue, and
+// counts more.
 #pragma once
 
 #include <string>
