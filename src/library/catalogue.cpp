@@ -484,12 +484,8 @@ std::string_view short_name(Item::Kind kind) {
 }
 
 base::Path Catalogue::usual_place(const base::Path& site_file) {
-    const char* state = std::getenv("XDG_STATE_HOME");
-    const char* home = std::getenv("HOME");
-    const base::Path folder =
-        state != nullptr && *state != 0 ? base::Path(state) : base::Path(home != nullptr ? home : "/") / ".local/state";
     const std::string name = upnp::udn_from(base::absolute_path(site_file).string());
-    return folder / "wavecrest" / fmt::format("library-{}.db", name.substr(5, 8));
+    return base::state_folder() / fmt::format("library-{}.db", name.substr(5, 8));
 }
 
 Result<std::unique_ptr<Catalogue>> Catalogue::open(const base::Path& file) {

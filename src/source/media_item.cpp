@@ -18,7 +18,8 @@ upnp::Resource resource_of(const Title& title, const std::string& container, con
     const bool video = std::any_of(title.tracks.begin(), title.tracks.end(),
                                    [](const Track& t) { return t.kind == TrackKind::video; });
     std::string type = playlist ? "application/vnd.apple.mpegurl" : container::media_type(container);
-    if (!video && container == "mp4") type = "audio/mp4";
+    // Where nothing is known of the tracks, it is a film.
+    if (!video && !title.tracks.empty() && container == "mp4") type = "audio/mp4";
     r.protocol_info = upnp::ProtocolInfo{"http-get", "*", type, upnp::extra_fields(traits)}.text();
     if (title.duration.count() > 0) r.duration = title.duration;
     if (!playlist) r.size = title.size_bytes;

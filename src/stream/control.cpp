@@ -17,6 +17,7 @@
 #include "base/embedded.hpp"
 #include "base/units.hpp"
 #include "net/own_page.hpp"
+#include "stream/screens.hpp"
 #include "stream/stream_server.hpp"
 
 namespace wavecrest::stream {
@@ -231,6 +232,70 @@ net::HttpReply obey(StreamServer& server, const std::string& body) {
     return json_reply(200, answer);
 }
 
+Json screens_json(Screens& screens) {
+    const Screens::Seen seen = screens.list();
+    auto all = Json::array();
+    for (const Screen& one : seen.screens) {
+        Json json = {{"id", one.udn},      {"name", one.name}, {"address", one.address}, {"state", one.state},
+                     {"title", one.title}, {"mute", one.mute}, {"trouble", one.trouble}};
+        if (one.position) json["position_s"] = seconds(*one.position);
+        if (one.duration) json["duration_s"] = seconds(*one.duration);
+        if (one.volume) json["volume"] = *one.volume;
+        all.push_back(std::move(json));
+    }
+    return {{"searched", seen.searched}, {"screens", all}};
+}
+
+net::HttpReply obey_screen(const StreamServer& server, Screens& screens, const std::string& body) {
+    const Json order = Json::parse(body, nullptr, false);
+    const auto text = [&](const char* key) {
+        return order.is_object() && order.contains(key) && order[key].is_string() ? order[key].get<std::string>() : "";
+    };
+    const auto number = [&](const char* key) -> std::optional<double> {
+        if (!order.contains(key) || !order[key].is_number()) return std::nullopt;
+        const double value = order[key].get<double>();
+        return std::abs(value) < 1e6 ? std::optional(value) : std::nullopt;
+    };
+    ScreenOrder wanted;
+    wanted.screen = text("screen");
+    const std::string what = text("do");
+    if (wanted.screen.empty() || what.empty())
+        return refusal(400, "an order is a JSON object with \"screen\" and \"do\"");
+    using What = ScreenOrder::What;
+    if (what == "play") {
+        const ServedStream* item = find_item(server.items(), text("stream"));
+        if (item == nullptr)
+            return refusal(404, fmt::format("there is no stream \"{}\"", text("stream")),
+                           "name one of " + names_of(server.items()));
+        wanted.what = What::play;
+        wanted.stream = item->name;
+    } else if (what == "pause") {
+        wanted.what = What::pause;
+    } else if (what == "resume") {
+        wanted.what = What::resume;
+    } else if (what == "stop") {
+        wanted.what = What::stop;
+    } else if (what == "mute") {
+        wanted.what = What::mute;
+        wanted.on = order.contains("on") && order["on"].is_boolean() && order["on"].get<bool>();
+    } else if (const auto percent = number("percent");
+               what == "volume" && percent && *percent >= 0 && *percent <= 100) {
+        wanted.what = What::volume;
+        wanted.percent = static_cast<int>(*percent);
+    } else if (const auto by = number("by_s"); what == "seek" && by) {
+        wanted.what = What::seek_by;
+        wanted.time = base::from_seconds(*by);
+    } else if (const auto to = number("to_s"); what == "seek" && to) {
+        wanted.what = What::seek_to;
+        wanted.time = base::from_seconds(*to);
+    } else {
+        return refusal(400, fmt::format("order \"{}\" isn't understood", what),
+                       "use play, pause, resume, stop, seek (by_s, to_s), volume (percent) or mute (on)");
+    }
+    screens.order(wanted);
+    return json_reply(202, {{"ordered", what}});
+}
+
 tl::unexpected<Error> cannot_keep(const base::Path& file) {
     return fail(ErrorKind::machine, "the access code can't be saved", file.string(),
                 "make the folder writable for this user, or set XDG_STATE_HOME to one that is");
@@ -240,8 +305,8 @@ tl::unexpected<Error> cannot_keep(const base::Path& file) {
 
 namespace {
 
-net::HttpReply answer_control(StreamServer& server, const std::string& token, net::GuessLimiter& guesses,
-                              const net::HttpRequest& request) {
+net::HttpReply answer_control(StreamServer& server, Screens& screens, const std::string& token,
+                              net::GuessLimiter& guesses, const net::HttpRequest& request) {
     if (!net::is_own_host(request, server.announced_host()))
         return refusal(421, "the control page answers only under this machine's own address", "ask by its IP address");
     if (request.path == kControlPath || request.path == std::string(kControlPath) + "/") {
@@ -271,14 +336,18 @@ net::HttpReply answer_control(StreamServer& server, const std::string& token, ne
         if (request.method != "POST") return refusal(405, "orders are sent by POST");
         return obey(server, request.body);
     }
+    if (request.path == std::string(kControlPath) + "/screens")
+        return request.method == "POST" ? obey_screen(server, screens, request.body)
+                                        : json_reply(200, screens_json(screens));
     return refusal(404, "not found");
 }
 
 }  // namespace
 
 net::HttpAnswer control_answer(StreamServer& server, std::string token, net::GuessLimiter& guesses) {
-    return [&server, &guesses, token = std::move(token)](const net::HttpRequest& request) {
-        return net::guarded(answer_control(server, token, guesses, request));
+    return [&server, &guesses, token = std::move(token),
+            screens = std::make_shared<Screens>(server)](const net::HttpRequest& request) {
+        return net::guarded(answer_control(server, *screens, token, guesses, request));
     };
 }
 

@@ -19,6 +19,10 @@ class StreamServer;
 // (POST /control/do). Orders are JSON objects:
 //   {"stream": NAME, "do": "pause" | "resume" | "stop"}
 //   {"stream": NAME, "do": "seek", "by_s": SECONDS | "to_s": SECONDS | "part": 1 or -1}
+// Renderers of the network (GET /control/screens) and orders for them (POST /control/screens; status 202, since what
+// comes of it is told by the next GET):
+//   {"screen": ID | "all", "do": "play", "stream": NAME} and "pause", "resume", "stop", "seek" ("by_s", "to_s"),
+//   "volume" ("percent"), "mute" ("on")
 // Wrong tokens of an address are slowed down by `guesses`. The controls answer only where they are asked for by an IP
 // address, "localhost", a name of this machine or one ending in .local or .home.arpa: not by a name of somebody's own
 // that points here. `server` and `guesses` must outlive the answer.
