@@ -22,12 +22,14 @@
 #include "container/reader.hpp"
 #include "container/sniff.hpp"
 #include "container/tags.hpp"
+#include "device/claims.hpp"
 #include "disc/blu_ray_tables.hpp"
 #include "disc/disc_files.hpp"
 #include "disc/dvd_tables.hpp"
 #include "disc/dvd_title_source.hpp"
 #include "disc/iso9660.hpp"
 #include "disc/udf.hpp"
+#include "library/names.hpp"
 #include "measure/transport.hpp"
 #include "net/amf0.hpp"
 #include "net/networks.hpp"
@@ -36,6 +38,13 @@
 #include "net/url.hpp"
 #include "stream/watched.hpp"
 #include "trial/messages.hpp"
+#include "upnp/description.hpp"
+#include "upnp/didl.hpp"
+#include "upnp/eventing.hpp"
+#include "upnp/protocol_info.hpp"
+#include "upnp/search_criteria.hpp"
+#include "upnp/soap.hpp"
+#include "upnp/ssdp.hpp"
 #include "verify/watched.hpp"
 
 using namespace wavecrest;
@@ -355,6 +364,29 @@ void tags(ByteSpan bytes) {
     (void)container::parse_id3(bytes);
 }
 
+// What devices of a network say, and ask.
+void upnp_network(ByteSpan bytes) {
+    const std::string text(bytes.begin(), bytes.end());
+    if (const auto message = upnp::parse_ssdp(text)) {
+        (void)upnp::is_senders_own(message->location, {"192.168.1.20", 1900});
+        (void)upnp::parse_ssdp(upnp::write_ssdp(*message));
+    }
+    if (const auto device = upnp::parse_description(text, "http://192.168.1.20:80/d.xml")) {
+        (void)device->service(upnp::kAvTransport);
+        (void)upnp::parse_description(upnp::write_description(*device), "http://192.168.1.20:80/d.xml");
+    }
+    (void)upnp::parse_action(text);
+    (void)upnp::parse_answer(text, "Browse");
+    (void)upnp::parse_properties(text);
+    (void)upnp::parse_last_change(text);
+    if (const auto objects = upnp::parse_didl(text)) (void)upnp::write_didl(*objects, text.substr(0, 100));
+    (void)upnp::parse_duration(text);
+    (void)upnp::parse_criteria(text);
+    (void)upnp::parse_sort(text);
+    (void)device::from_claims("x", upnp::parse_protocol_infos(text));
+    (void)library::named_as(base::Path(text.substr(0, text.find('\0'))));
+}
+
 }  // namespace
 
 // What pages and servers say of themselves, and of their viewers.
@@ -400,6 +432,7 @@ const std::vector<FuzzTarget>& fuzz_targets() {
         {"rtmp", rtmp},
         {"hls", hls},
         {"told", told},
+        {"upnp_network", upnp_network},
         {"h264", h264},
     };
     return targets;

@@ -175,6 +175,9 @@ void add_site(CLI::App& app, AllOptions& all, Command& command) {
     new_site->add_option("--stream", all.site_new.streams, "a stream: name and file")
         ->type_name("NAME,FILE")
         ->allow_extra_args(false);
+    new_site->add_option("--collection", all.site_new.collections, "a folder of the library that devices browse")
+        ->type_name("NAME,FOLDER")
+        ->allow_extra_args(false);
     add_examples(
         new_site,
         {"wavecrest site new",
@@ -811,6 +814,10 @@ void add_verify(CLI::App& app, AllOptions& all, Command& command) {
             "really play it: in a browser of this machine (chromium, firefox), over the device's link; or on a "
             "renderer of the network (UPnP), by its name, or all")
         ->type_name("BROWSER");
+    verify_app
+        ->add_option("--interface", all.verify.interface,
+                     "search for the renderer of --on by this network interface only")
+        ->type_name("INTERFACE");
     verify_app->add_flag("--watch", all.verify.watch,
                          "the device itself plays: watch from the running server (files and HLS on demand)");
     verify_app->add_flag("--real-time", all.verify.real_time,

@@ -183,6 +183,7 @@ struct SiteNewOptions {
     std::uint16_t port = 0;            // 0: the default
     std::vector<std::string> devices;  // "NAME,CLASS,LINK"
     std::vector<std::string> streams;  // "NAME,FILE"
+    std::vector<std::string> collections;  // "NAME,FOLDER"
 };
 int run_site_new(const SiteNewOptions& options);
 
@@ -269,6 +270,7 @@ struct VerifyOptions {
     bool real_time = false;
     std::string on;      // a browser of this machine, or a renderer, that really plays it; empty: computed
     bool watch = false;  // the device plays, this looks on from the server
+    std::string interface;  // of the network, by which a renderer is searched for; empty: all
     LinkFaultOptions faults;
     Output output;
 };

@@ -56,6 +56,13 @@ int run_site_new(const SiteNewOptions& options) {
                                  "write NAME,FILE: \"Lake film,library/Lake.mp4\""});
         made.streams.push_back({parts[0], parts[1]});
     }
+    for (const std::string& text : options.collections) {
+        const auto parts = split(text, 2);
+        if (parts.size() != 2 || parts[0].empty() || parts[1].empty())
+            return report_error({ErrorKind::usage, fmt::format("\"{}\" isn't a valid collection", text), "--collection",
+                                 "write NAME,FOLDER: \"Films,library\""});
+        made.collections.push_back({parts[0], parts[1]});
+    }
     const std::string text = site::compose(made);
     // What was given on the command line is checked before a file is written.
     if (const auto parsed = site::parse(text, options.file); !parsed) return report_error(parsed.error());

@@ -165,7 +165,7 @@ int run_standin_renderer(const StandinRendererOptions& options) {
         };
     const auto renderer = standin::Renderer::start(std::move(settings));
     if (!renderer) return report_error(renderer.error(), json);
-    if (!json) {
+    if (!json && !options.output.quiet) {
         print("{} waits to be told what to play. Ctrl-C ends it.\nNext: wavecrest device find\n", options.name);
         std::fflush(stdout);
     }

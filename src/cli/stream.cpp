@@ -85,7 +85,7 @@ Status check_beside_site(const StreamRunOptions& options, const std::vector<base
     for (const char* table : {"stream", "server"}) {
         std::string some;
         for (const base::ConfigOption& one : said) {
-            if (one.table != table) continue;
+            if (one.table != table || one.key == "interface") continue;  // this one is for the run
             std::string option = "--" + one.key;
             std::replace(option.begin(), option.end(), '_', '-');
             names += (names.empty() ? "" : ", ") + option;
@@ -148,6 +148,7 @@ Result<Running> set_up(const StreamRunOptions& options) {
     if (options.port != 0) settings.http_port = options.port;
     if (options.tls_port != 0) settings.tls_port = options.tls_port;
     if (options.rtmp_port != 0) settings.rtmp_port = options.rtmp_port;
+    if (!one_off && !options.interface.empty()) settings.udp.interface = options.interface;
     if (!options.bind.empty()) settings.address = options.bind == "0.0.0.0" || options.bind == "::" ? "" : options.bind;
     return running;
 }
@@ -367,7 +368,11 @@ int serve(const StreamRunOptions& options) {
     auto started = stream::StreamServer::start(std::move(*ready), running->settings);
     if (!started) return report_error(started.error(), json);
     const stream::StreamServer& server = **started;
-    if (*library) (*library)->start(server.http_port(), running->settings.udp.interface, running->settings.on_line);
+    // Where it listens at one address, devices can't reach it by others.
+    if (*library)
+        (*library)->start(server.http_port(),
+                          running->settings.address.empty() ? running->settings.udp.interface : running->settings.address,
+                          running->settings.on_line);
     const stream::RunNote run_note(
         {::getpid(), server.http_port(),
          options.site.empty() ? running->items.front().name : base::absolute_path(options.site).string()});

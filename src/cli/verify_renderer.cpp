@@ -73,7 +73,7 @@ int run_verify_on_renderer(const VerifyOptions& options) {
                           "wavecrest site show lists the streams");
     }
     const site::Site* known = site ? &*site : nullptr;
-    auto renderers = find_renderers(options.on, "", known, cancel());
+    auto renderers = find_renderers(options.on, options.interface, known, cancel());
     if (!renderers) {
         Error error = renderers.error();
         error.remedy += ". (Browsers of this machine: chromium, firefox)";

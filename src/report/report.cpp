@@ -86,6 +86,8 @@ class Page {
             WAVECREST_TRY_ASSIGN(verifications, load("verify.json", ""));
             WAVECREST_TRY_ASSIGN(watched, load("verify-watched-", ".json"));
             verifications.insert(verifications.end(), watched.begin(), watched.end());
+            WAVECREST_TRY_ASSIGN(played, load("verify-on-", ".json"));
+            verifications.insert(verifications.end(), played.begin(), played.end());
             data cards = data::type::list;
             int passed = 0, all = 0, gone = 0;
             for (const Json& file : verifications) {

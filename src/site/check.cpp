@@ -392,17 +392,22 @@ void check_collections(const Site& site, std::vector<Finding>& findings) {
                                 {ErrorKind::wanting,
                                  fmt::format("the folder of collection \"{}\" can't be listed: {} ({})", one.name,
                                              one.folder.string(), error.message()),
-                                 where, "check the path, and that the share is mounted and may be read", {}}});
+                                 where,
+                                 "check the path, and that the share is mounted and may be read",
+                                 {}}});
         for (const std::string& name : one.devices) {
             const auto device = std::find_if(site.devices.begin(), site.devices.end(),
                                              [&](const SiteDevice& d) { return d.device.name == name; });
             if (device != site.devices.end() && device->address.empty())
-                findings.push_back({Finding::Severity::error,
-                                    {ErrorKind::wanting,
-                                     fmt::format("collection \"{}\" is for {}, whose address isn't known, so that it sees "
-                                                 "nothing of it",
-                                                 one.name, name),
-                                     where, fmt::format("add address = \"...\" to the device {}", name), {}}});
+                findings.push_back(
+                    {Finding::Severity::error,
+                     {ErrorKind::wanting,
+                      fmt::format("collection \"{}\" is for {}, whose address isn't known, so that it sees "
+                                  "nothing of it",
+                                  one.name, name),
+                      where,
+                      fmt::format("add address = \"...\" to the device {}", name),
+                      {}}});
         }
     }
 }

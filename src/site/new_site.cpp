@@ -72,6 +72,15 @@ port = {}                     # TCP port of the streams
 # profile = "small-screen"       # live: transcode
 # from = ["192.168.1.0/24"]      # who may connect; key_file = "key.txt": key that must be in the URL
 )";
+    text += "\n# The library that devices browse in the network (UPnP): folders of films, series and music.\n";
+    for (const auto& c : site.collections)
+        text += fmt::format("[[collection]]\nname = {}\nfolder = {}\n\n", toml_text(c.name), toml_text(c.folder));
+    if (site.collections.empty())
+        text += R"(# [[collection]]
+# name = "Films"
+# folder = "library"
+# devices = ["Lounge TV"]        # who sees it, by their addresses; from = ["192.168.1.0/24"] by networks
+)";
     return text;
 }
 

@@ -22,6 +22,10 @@ struct NewSite {
     };
     std::vector<NewDevice> devices;
     std::vector<NewStream> streams;
+    struct NewCollection {
+        std::string name, folder;
+    };
+    std::vector<NewCollection> collections;
 };
 // The text of a commented installation file. Without devices and streams it holds examples to uncomment.
 std::string compose(const NewSite& site);

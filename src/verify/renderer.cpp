@@ -22,8 +22,8 @@ using upnp::TransportState;
 using namespace std::chrono_literals;
 
 constexpr auto kPoll = 250ms;
-constexpr double kEndPart = 8;    // s that are played before the end
-constexpr double kAfterSeek = 4;  // s that are played after a seek
+constexpr double kEndPart = 6;    // s that are played before the end
+constexpr double kAfterSeek = 3;  // s that are played after a seek
 constexpr double kMostOff = 10;   // s that a seek may land off its target: keyframes lie no farther apart, mostly
 
 Reading::State state_of(TransportState state) {
@@ -321,7 +321,6 @@ Result<Verification> run_on_renderer(const RendererJob& job, upnp::Renderer& ren
                 break;
             }
             v.seeks.push_back(seeked.order);
-            if (progress) progress({target, *duration});
             if (target == targets.back()) break;
             const Time landed = watch.since_start();
             while (watch.since_start() < landed + base::from_seconds(kAfterSeek) && !cancel.requested())
