@@ -565,6 +565,11 @@ void add_stream(CLI::App& app, AllOptions& all, Command& command) {
     }
 }
 
+void add_interface(CLI::App* app, std::string& interface) {
+    app->add_option("--interface", interface, "search by this network interface only (name or address)")
+        ->type_name("INTERFACE");
+}
+
 void add_device_test(CLI::App* device, DeviceTestOptions& test, Command& command) {
     auto* app = device->add_subcommand("test", "a web page on which real devices show what they play");
     app->add_option("--site", test.site, "a site file: the page asks which of its devices it is on")->type_name("FILE");
@@ -587,17 +592,16 @@ void add_device_test(CLI::App* device, DeviceTestOptions& test, Command& command
         ->type_name("DIR");
     app->add_flag("--replace", test.replace, "replace descriptions of the same name");
     app->add_flag("--adopt", test.adopt, "with --site: enter the description as the device's class in the site file");
-    app->add_option("--on", test.on, "test a browser of this machine: chromium, firefox")->type_name("BROWSER");
+    app->add_option("--on", test.on,
+                    "test a browser of this machine (chromium, firefox), or play the clips on a renderer of the network "
+                    "(UPnP), by its name")
+        ->type_name("WHAT");
+    add_interface(app, test.interface);
     add_output(app, test.output, true);
     add_examples(app, {"wavecrest device test --site site.toml --out results",
                        "wavecrest device test --device \"Bedroom Tablet\" --like tablet-hd",
-                       "wavecrest device test --on chromium --max-size 1080p"});
+                       "wavecrest device test --on \"Lounge TV\"", "wavecrest device test --on chromium --max-size 1080p"});
     app->callback([&] { command = [&] { return run_device_test(test); }; });
-}
-
-void add_interface(CLI::App* app, std::string& interface) {
-    app->add_option("--interface", interface, "search by this network interface only (name or address)")
-        ->type_name("INTERFACE");
 }
 
 CLI::App* add_renderer_command(CLI::App* device, RendererOptions& renderer, const char* name, const char* help) {

@@ -136,7 +136,8 @@ struct DeviceTestOptions {
     std::string into;      // empty: devices/ beside the site file
     bool replace = false;  // descriptions that are there
     bool adopt = false;    // the site file names the description from now on
-    std::string on;        // a browser of this machine
+    std::string on;        // a browser of this machine, or a renderer of the network
+    std::string interface;  // by which that is searched for; empty: all
     Output output;
 };
 int run_device_test(const DeviceTestOptions& options);

@@ -3,13 +3,17 @@
 
 #include <algorithm>
 #include <chrono>
+#include <cstdio>
+#include <future>
 #include <nlohmann/json.hpp>
 #include <thread>
 
 #include "base/atomic_file.hpp"
 #include "base/units.hpp"
 #include "cli/commands.hpp"
+#include "cli/renderers.hpp"
 #include "convert/name.hpp"
+#include "device/claims.hpp"
 #include "device/device.hpp"
 #include "host/browser.hpp"
 #include "host/machine.hpp"
@@ -21,6 +25,8 @@
 #include "site/new_site.hpp"
 #include "site/site.hpp"
 #include "trial/check_page.hpp"
+#include "trial/on_renderer.hpp"
+#include "upnp/eventing.hpp"
 
 namespace wavecrest::cli {
 namespace {
@@ -32,9 +38,31 @@ struct Test {
     std::optional<device::Device> like;
     std::optional<Time> bound;
     std::optional<host::Engine> engine;
+    std::optional<FoundRenderer> renderer;  // of the network, that is told what to play
     base::Path into;
     std::string host;
 };
+
+// The one renderer that --on names, and what it can be asked: it has no page, so that its display, its frames and what
+// it says of formats aren't known.
+Status find_renderer(const DeviceTestOptions& options, Test& test) {
+    std::optional<site::Site> site;
+    if (!options.site.empty()) {
+        WAVECREST_TRY_ASSIGN(loaded, site::load(options.site));
+        site = std::move(loaded);
+    }
+    auto found = find_renderers(options.on, options.interface, site ? &*site : nullptr, cancel());
+    if (!found) {
+        Error error = found.error();
+        error.remedy += ". (Browsers of this machine: chromium, firefox)";
+        return fail(std::move(error));
+    }
+    if (found->size() > 1)
+        return fail(ErrorKind::usage, "one renderer is tested at a time", "--on", "name one");
+    test.renderer = std::move(found->front());
+    if (options.only.empty()) test.page.course.only = {"video", "containers", "audio", "bitrate", "seeking"};
+    return {};
+}
 
 Result<Test> set_up(const DeviceTestOptions& options) {
     Test test;
@@ -62,15 +90,16 @@ Result<Test> set_up(const DeviceTestOptions& options) {
     test.page.course.only = options.only;
     if (!options.on.empty()) {
         test.engine = host::engine_from_name(options.on);
-        if (!test.engine)
-            return fail(ErrorKind::usage, fmt::format("unknown browser \"{}\"", options.on), "--on",
-                        "use chromium or firefox");
+        if (!test.engine) WAVECREST_TRY(find_renderer(options, test));
     }
     if (!options.like.empty()) {
         WAVECREST_TRY_ASSIGN(like, device::find(options.like));
         test.like = std::move(like);
     }
+    if (test.renderer && !test.like && options.site.empty())
+        test.like = device::from_claims(test.renderer->found.description.name, test.renderer->found.takes);
     test.page.name = !options.device.empty() ? options.device
+                     : test.renderer         ? test.renderer->found.description.name
                      : test.engine           ? std::string(host::short_name(*test.engine)) + " on this machine"
                                              : "";
     test.into = "devices";
@@ -97,9 +126,14 @@ Result<Test> set_up(const DeviceTestOptions& options) {
     if (!options.into.empty()) test.into = options.into;
     if (test.host.empty()) test.host = !options.bind.empty() ? options.bind : host::best_address();
     if (test.engine) test.host = options.bind.empty() ? "127.0.0.1" : options.bind;
+    if (test.renderer && options.bind.empty()) {
+        WAVECREST_TRY_ASSIGN(own, upnp::own_address_towards(test.renderer->found.address));
+        test.host = own;
+    }
     test.page.announced = test.host;
     test.page.makes_ahead = test.page.attended = !test.engine;
-    if (!test.engine) test.page.folder = base::state_folder() / "device-tests";
+    if (test.renderer) test.page.attended = ::isatty(STDIN_FILENO) != 0 && !options.output.json;
+    if (!test.engine && !test.renderer) test.page.folder = base::state_folder() / "device-tests";
     WAVECREST_TRY(host::check_writable(test.into));
     return test;
 }
@@ -138,6 +172,7 @@ Result<device::Device> taken_for(const Test& test, const trial::FinishedTest& do
             return device;
         }
     }
+    if (test.renderer) return device::from_claims(done.name, test.renderer->found.takes);
     return device::find(class_of(done.agent));
 }
 
@@ -155,8 +190,11 @@ Result<Written> write_description(const Test& test, const trial::FinishedTest& d
     device::Device& device = written.device = done.course.description(done.name, written.before);
     device.description = "measured by the check page";
     const std::string when = done.course.taken().empty() ? "" : done.course.taken().back().when;
-    device.basis = fmt::format("check page {}; what its browser plays ({}); buffering as {}", when, done.agent,
-                               written.before.name);
+    device.basis = test.renderer ? fmt::format("device test {} over UPnP; what its own state and position tell; all else as {}",
+                                               when, written.before.name)
+                                 : fmt::format("check page {}; what its browser plays ({}); buffering as {}", when,
+                                               done.agent, written.before.name);
+    if (test.renderer) device.description = "measured by playing on it (UPnP)";
     const std::string text = device::write(device);
     const std::string name = convert::safe_name(done.name);
     for (int number = 1;; ++number) {
@@ -285,8 +323,21 @@ void print_events(trial::CheckPage& page, StateLine& line, bool quiet) {
     }
 }
 
-void print_address(const std::string& address, const std::string& device, bool is_opened_here) {
-    if (is_opened_here) {
+// A question to whoever stands before the device, at the terminal.
+std::string ask_people(const trial::Step& step) {
+    print("\n{}\n  {} [y/n] ", step.what, step.question);
+    std::fflush(stdout);
+    char line[64] = {};
+    if (std::fgets(line, sizeof line, stdin) == nullptr || step.answers.size() < 2) return "";
+    if (line[0] == 'y' || line[0] == 'Y') return step.answers[0];
+    return line[0] == 'n' || line[0] == 'N' ? step.answers[1] : "";
+}
+
+void print_address(const std::string& address, const std::string& device, const Test& test) {
+    if (test.renderer) {
+        print("Playing test clips on {}, about four minutes{}. Ctrl-C stops it.\n", device,
+              test.page.attended ? "; look at its screen: you are asked what it shows" : "");
+    } else if (test.engine) {
         print("Testing a browser of this machine. Ctrl-C stops it.\n");
     } else {
         print("Open this address in the browser of {}, then press Start: {}\n",
@@ -298,6 +349,16 @@ void print_address(const std::string& address, const std::string& device, bool i
     }
     std::fflush(stdout);
 }
+
+}  // namespace
+
+namespace {
+
+// Runs at the end of a scope, before what was made ahead of it goes.
+struct ScopeEnd {
+    std::function<void()> run;
+    ~ScopeEnd() { run(); }
+};
 
 }  // namespace
 
@@ -315,7 +376,7 @@ int run_device_test(const DeviceTestOptions& options) {
         fmt::format("http://{}:{}{}", test->host.find(':') != std::string::npos ? "[" + test->host + "]" : test->host,
                     (*server)->port(), trial::kTestPath);
     std::unique_ptr<host::Browser> browser;
-    if (!quiet) print_address(address, test->page.name, test->engine.has_value());
+    if (!quiet) print_address(address, test->page.name, *test);
     if (const auto wall = host::firewall(host::Transport::tcp, (*server)->port());
         wall.kind == host::FirewallAnswer::Kind::closed && !test->engine)
         note(fmt::format("the firewall blocks TCP port {} ({}): devices can't open the page; open it, or use --port",
@@ -333,6 +394,21 @@ int run_device_test(const DeviceTestOptions& options) {
         auto started = host::Browser::start(*test->engine, address + "#start");
         if (!started) return report_error(started.error(), json);
         browser = std::move(*started);
+    }
+
+    // In place of its page.
+    Cancel enough;
+    std::future<Result<std::vector<std::string>>> played;
+    const ScopeEnd end_playing{[&] { enough.request(); }};
+    if (test->renderer) {
+        auto url = net::parse_url(address);
+        if (!url) return report_error(url.error(), json);
+        std::function<std::string(const trial::Step&)> ask;
+        if (test->page.attended) ask = ask_people;
+        played = std::async(std::launch::async, [&, url = *url, ask] {
+            return trial::PageClient(url, enough).go_through(
+                trial::show_on(test->renderer->renderer, test->renderer->found.takes, url, ask, enough), {});
+        });
     }
 
     auto results = nlohmann::ordered_json::array();
@@ -381,6 +457,9 @@ int run_device_test(const DeviceTestOptions& options) {
                             options.on,
                             "start it by hand to see whether it works on this machine",
                             {}};
+        if (played.valid() && played.wait_for(std::chrono::seconds(0)) == std::future_status::ready) {
+            if (const auto ended = played.get(); !ended) failure = ended.error();
+        }
         const std::chrono::duration<double> gone = std::chrono::steady_clock::now() - start;
         if (test->bound && gone.count() > base::to_seconds(*test->bound)) break;
         line.show(page, **clips);

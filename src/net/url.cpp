@@ -30,12 +30,15 @@ std::string encoded(std::string_view text) {
     const auto hex = [&](std::size_t at) {
         return at < text.size() && std::isxdigit(static_cast<unsigned char>(text[at])) != 0;
     };
+    // (The library takes no percent sign for a character that stays.)
     std::string escaped;
-    for (std::size_t i = 0; i < text.size(); ++i) {
-        escaped += text[i];
-        if (text[i] == '%' && !(hex(i + 1) && hex(i + 2))) escaped += "25";
+    for (std::size_t i = 0; i < text.size();) {
+        const std::size_t end = std::min(text.find('%', i), text.size());
+        escaped += urls::encode(view(text.substr(i, end - i)), urls::pchars + "/?#[]");
+        if (end < text.size()) escaped += hex(end + 1) && hex(end + 2) ? "%" : "%25";
+        i = end + 1;
     }
-    return urls::encode(escaped, urls::pchars + "/?#[]%");
+    return escaped;
 }
 
 }  // namespace

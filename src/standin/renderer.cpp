@@ -49,7 +49,10 @@ std::string clock_text(Time time) {
 // What it says it takes: media types, as devices do; nothing of levels or rates.
 std::string sink_of(const device::Device& device, bool everything) {
     std::set<std::string> types;
-    for (const std::string& one : device.containers) types.insert(container::media_type(one));
+    for (const std::string& one : device.containers) {
+        types.insert(container::media_type(one));
+        if (one == "mp4" && !device.audio.empty()) types.insert("audio/mp4");
+    }
     if (everything)
         types = {"video/mp4", "video/matroska", "video/webm", "video/mp2t", "video/mpeg", "audio/mpeg", "audio/flac"};
     std::string list;

@@ -4,8 +4,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <nlohmann/json.hpp>
-#include <thread>
 
 #include "base/byte_source.hpp"
 #include "base/clock.hpp"
@@ -14,12 +12,11 @@
 #include "net/http_client.hpp"
 #include "net/worse_link.hpp"
 #include "sample/test_card.hpp"
-#include "trial/messages.hpp"
+#include "trial/page_client.hpp"
 
 namespace wavecrest::standin {
 namespace {
 
-using Json = nlohmann::json;
 using device::Verdict;
 using trial::Seen;
 using trial::Step;
@@ -166,75 +163,15 @@ namespace {
 
 class Visit {
   public:
-    Visit(const ScreenSettings& settings, const Cancel& cancel) : settings_(settings), cancel_(cancel) {}
+    Visit(const ScreenSettings& settings, net::Url server, const Cancel& cancel)
+        : settings_(settings), server_(std::move(server)), cancel_(cancel), client_(server_, cancel) {}
 
     Result<std::vector<std::string>> run() {
-        server_ = settings_.page;
-        if (settings_.link_bps > 0) {
-            net::LinkFaults faults;
-            faults.rate_bps = settings_.link_bps;
-            WAVECREST_TRY_ASSIGN(link, net::WorseLink::tcp("127.0.0.1", 0, server_.host, server_.port, faults));
-            server_.host = "127.0.0.1";
-            server_.port = link->port();
-            link_ = std::move(link);
-        }
-        WAVECREST_TRY_ASSIGN(page, fetch(settings_.page.target));
-        if (std::string_view(reinterpret_cast<const char*>(page.data()), page.size()).find("/test/next") ==
-            std::string_view::npos)
-            return fail(ErrorKind::wanting, "there is no check page at this address", settings_.page.text(),
-                        "start one with wavecrest device test, and give the address that it prints");
-        Json step;
-        WAVECREST_TRY_ASSIGN(first, post({{"session", ""}, {"step", ""}}));
-        step = std::move(first);
-        while (true) {
-            if (cancel_.requested()) return base::interrupted();
-            const std::string session = step.value("session", ""), kind = step.value("kind", "");
-            if (kind == "finished") return step.value("summary", std::vector<std::string>{});
-            if (kind == "wait") {
-                std::this_thread::sleep_for(std::chrono::milliseconds(200));
-                WAVECREST_TRY_ASSIGN(again, post({{"session", session}, {"step", ""}}));
-                step = std::move(again);
-                continue;
-            }
-            if (settings_.on_step) settings_.on_step(step.value("what", ""));
-            WAVECREST_TRY_ASSIGN(seen, see(step));
-            WAVECREST_TRY_ASSIGN(next, post({{"session", session},
-                                             {"step", step.value("step", "")},
-                                             {"seen", Json::parse(trial::seen_text(seen))}}));
-            step = std::move(next);
-        }
+        return client_.go_through([this](const trial::ShownStep& step) { return see(step); }, settings_.on_step);
     }
 
   private:
-    Result<Json> post(const Json& body) const {
-        net::Url url = server_;
-        url.target = "/test/next";
-        net::HttpExchange request;
-        request.method = "POST";
-        request.body = body.dump();
-        request.limit = base::from_seconds(20);
-        WAVECREST_TRY_ASSIGN(answered, net::HttpClient::exchange(url, request));
-        Json json = Json::parse(answered.body, nullptr, false);
-        if (!json.is_object())
-            return fail(ErrorKind::wanting, "the check page's answer isn't understood", settings_.page.text(),
-                        "use the same version of wavecrest at both ends");
-        return json;
-    }
-
-    Result<ByteVector> fetch(const std::string& target) const {
-        net::Url url = server_;
-        url.target = target;
-        net::HttpClient client(url);
-        WAVECREST_TRY(client.get(0));
-        ByteVector all;
-        std::vector<std::uint8_t> buffer(256 * 1024);
-        while (true) {
-            if (cancel_.requested()) return base::interrupted();
-            WAVECREST_TRY_ASSIGN(count, client.read(buffer));
-            if (count == 0) return all;
-            all.insert(all.end(), buffer.begin(), buffer.begin() + static_cast<std::ptrdiff_t>(count));
-        }
-    }
+    Result<ByteVector> fetch(const std::string& target) const { return client_.fetch(target); }
 
     // Of HLS the first segment stands for all, behind what its playlist puts in front.
     Result<ByteVector> fetch_clip(const std::string& target) const {
@@ -255,8 +192,8 @@ class Visit {
         return all;
     }
 
-    Result<Seen> see(const Json& json) const {
-        Step step = step_of(json);
+    Result<Seen> see(const trial::ShownStep& shown) const {
+        const Step& step = shown.step;
         if (step.kind == Step::Kind::download) return download();
         if (step.kind == Step::Kind::question) {
             Seen seen;
@@ -268,7 +205,7 @@ class Visit {
                                                           : step.answers.front();
             return seen;
         }
-        const std::string address = json.value("url", "");
+        const std::string& address = shown.target;
         if (address.empty()) return seen_by(settings_.device, step, "", {});
         const base::RealClock clock;
         WAVECREST_TRY_ASSIGN(bytes, fetch_clip(address));
@@ -285,8 +222,8 @@ class Visit {
         for (Track& track : tracks)
             track.bitrate_bps = std::llround(bits / length / static_cast<double>(tracks.size()));
         Seen seen = seen_by(settings_.device, step, media->container, tracks);
-        seen.says = claim_of(settings_.device, json.value("type", ""));
-        if (took > length && seen.error.empty() && !json.value("preload", false)) seen.waits = 1, seen.waited_s = took - length;
+        seen.says = claim_of(settings_.device, shown.type);
+        if (took > length && seen.error.empty() && !step.preload) seen.waits = 1, seen.waited_s = took - length;
         return seen;
     }
 
@@ -311,54 +248,26 @@ class Visit {
         return seen;
     }
 
-    // What the page is told of a step, as far as it matters here.
-    static Step step_of(const Json& json) {
-        static const std::pair<const char*, Step::Kind> kKinds[] = {
-            {"display", Step::Kind::display},  {"download", Step::Kind::download}, {"claims", Step::Kind::claims},
-            {"motion", Step::Kind::motion},    {"seek", Step::Kind::seek},         {"sync", Step::Kind::sync},
-            {"question", Step::Kind::question}};
-        Step step;
-        step.id = json.value("step", "");
-        for (const auto& [name, kind] : kKinds) {
-            if (json.value("kind", "") == name) step.kind = kind;
-        }
-        step.positions = json.value("positions", std::vector<double>{});
-        step.types = json.value("types", std::vector<std::string>{});
-        step.answers = json.value("answers", std::vector<std::string>{});
-        const std::string url = json.value("url", "");
-        if (url.find("/hls/") != std::string::npos) step.delivery = Step::Delivery::hls_ts;
-        if (url.find("/parts/") != std::string::npos) step.delivery = Step::Delivery::hls_fmp4;
-        if (!url.empty()) {
-            sample::Clip clip;
-            clip.length = base::from_seconds(std::clamp(json.value("seconds", 0.0), 0.1, 600.0));
-            if (json.value("video", false)) {
-                clip.video = sample::ClipVideo{};
-                clip.video->interlaced = json.value("interlaced", false);
-                const double fps = std::clamp(json.value("fps", 30.0), 1.0, 300.0);
-                clip.video->frame_rate = {std::llround(fps * 1000), 1000};
-            }
-            if (const int channels = json.value("channels", 0); channels > 0)
-                clip.audio = sample::ClipAudio{Codec::aac, std::min(channels, 8)};
-            step.clip = clip;
-        }
-        return step;
-    }
-
     const ScreenSettings& settings_;
-    const Cancel& cancel_;
     net::Url server_;
-    std::unique_ptr<net::WorseLink> link_;
+    const Cancel& cancel_;
+    trial::PageClient client_;
 };
 
 }  // namespace
 
 Result<std::vector<std::string>> take_test(const ScreenSettings& settings, const Cancel& cancel) {
-    try {
-        return Visit(settings, cancel).run();
-    } catch (const Json::exception& error) {
-        return fail(ErrorKind::wanting, fmt::format("the check page's answer isn't understood ({})", error.what()),
-                    settings.page.text(), "use the same version of wavecrest at both ends");
+    net::Url server = settings.page;
+    std::unique_ptr<net::WorseLink> link;
+    if (settings.link_bps > 0) {
+        net::LinkFaults faults;
+        faults.rate_bps = settings.link_bps;
+        WAVECREST_TRY_ASSIGN(made, net::WorseLink::tcp("127.0.0.1", 0, server.host, server.port, faults));
+        server.host = "127.0.0.1";
+        server.port = made->port();
+        link = std::move(made);
     }
+    return Visit(settings, server, cancel).run();
 }
 
 }  // namespace wavecrest::standin

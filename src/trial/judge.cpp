@@ -171,7 +171,7 @@ Judged judge(const Step& step, const Seen& seen, double display_hz) {
     using Kind = Step::Kind;
     switch (step.kind) {
         case Kind::display:
-            if (seen.display_width <= 0) return {Outcome::unclear, "the browser doesn't tell"};
+            if (seen.display_width <= 0) return {Outcome::unclear, "not told"};
             return {Outcome::played, fmt::format("{}x{}{}{}", seen.display_width, seen.display_height,
                                                  seen.display_hz > 0 ? fmt::format(", {:.4g} Hz", seen.display_hz) : "",
                                                  seen.display_hdr ? ", HDR" : "")};
