@@ -223,7 +223,7 @@ Result<HttpAnswered> HttpClient::exchange(const Url& url, const HttpExchange& wa
     parser.body_limit(wanted.most);
     while (!parser.is_done()) {
         WAVECREST_TRY(s.advance(parser, "asking"));
-        if (std::chrono::steady_clock::now() - began > 3 * wanted.limit)
+        if (std::chrono::steady_clock::now() - began > (wanted.whole.count() > 0 ? wanted.whole : 3 * wanted.limit))
             return s.unreachable({WireError::Kind::timeout, "", 0}, "receiving the answer");
     }
     const auto& response = parser.get();

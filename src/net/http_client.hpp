@@ -34,7 +34,8 @@ struct HttpExchange {
     std::string media_type = "application/json";                // of the body
     std::vector<std::pair<std::string, std::string>> fields{};  // further ones of the header
     std::size_t most = 4 << 20;                                 // bytes of what is answered
-    Time limit = base::from_seconds(5);                         // of each wait; three times as long for all of it
+    Time limit = base::from_seconds(5);                         // of each wait
+    Time whole{};                                               // of all of it; 0: three times as long
 };
 struct HttpAnswered {
     int status = 0;

@@ -17,13 +17,17 @@ constexpr std::size_t kMostServices = 64;
 struct Reader {
     std::string base;  // addresses are relative to it
     std::string host;
+    std::string
+        zone;  // "%25eth0" of a link-local address: this machine's own affair, which the device knows nothing of
     std::size_t services = 0;
 
     std::string resolved(const std::string& reference) const {
         if (reference.empty()) return "";
-        const std::string address = net::resolve_uri(base, reference);
+        std::string address = net::resolve_uri(base, reference);
         const auto parts = net::split_address(address);
-        return parts && parts->scheme == "http" && parts->host == host ? address : "";
+        if (!parts || parts->scheme != "http" || parts->host != host) return "";
+        if (!zone.empty()) address.insert(address.find(']'), zone);
+        return address;
     }
 
     DeviceDescription read(pugi::xml_node node, int depth) {
@@ -84,12 +88,16 @@ Result<DeviceDescription> parse_description(std::string_view xml, const std::str
         return fail(ErrorKind::wanting, "the device description holds no device", location,
                     "switch the device off and on; where that doesn't help, its software needs an update");
     Reader reader;
-    reader.host = at->host;
+    reader.host = at->host.substr(0, at->host.find('%'));
     reader.base = location;
+    if (const std::size_t mark = location.find('%'), end = location.find(']'); mark < end && end != std::string::npos) {
+        reader.zone = location.substr(mark, end - mark);
+        reader.base.erase(mark, end - mark);
+    }
     // Version 1.0 has URLBase, against which addresses are resolved; elsewhere than at the device itself it isn't
     // believed.
     if (const std::string base = text_of(root, "URLBase"); !base.empty()) {
-        if (const std::string resolved = reader.resolved(base); !resolved.empty()) reader.base = resolved;
+        if (!reader.resolved(base).empty()) reader.base = net::resolve_uri(reader.base, base);
     }
     return reader.read(device, 0);
 }

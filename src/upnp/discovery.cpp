@@ -44,7 +44,7 @@ Result<FoundDevice> ask_device(const std::string& location, Time limit) {
     found.location = location;
     found.address = url.host;
     net::HttpExchange request;
-    request.limit = limit;
+    request.limit = request.whole = limit;
     request.most = kMostXml;
     WAVECREST_TRY_ASSIGN(answered, net::HttpClient::exchange(url, request));
     if (answered.status != 200)

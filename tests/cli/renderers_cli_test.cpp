@@ -28,6 +28,15 @@ std::string waits_for(const std::string& file, const std::string& text) {
     return "for i in $(seq 100); do grep -q '" + text + "' " + file + " && break; sleep 0.1; done\n";
 }
 
+// Two hosts on one wire: this one, and another in which $FAR runs commands.
+const char* const kTwoHosts =
+    "ip link add va type veth peer name vb\nunshare -n sleep 90 & OTHER=$!\n"
+    "for i in $(seq 50); do ip link set vb netns $OTHER 2>/dev/null && break; sleep 0.1; done\n"
+    "FAR=\"nsenter -t $OTHER -n\"\nip addr add 192.168.77.1/24 dev va\nip link set va up\n$FAR ip link set lo up\n"
+    "$FAR ip addr add 192.168.77.2/24 dev vb\n$FAR ip link set vb up\n"
+    "for i in $(seq 50); do ip addr show dev va | grep -q 'fe80.*scope link $' && break; sleep 0.1; done\n"
+    "for i in $(seq 50); do $FAR ip addr show dev vb | grep -q 'fe80.*scope link $' && break; sleep 0.1; done\n";
+
 }  // namespace
 
 TEST_CASE("renderers are found, described in the site file, played on and stopped", "[cli][renderer][waits]") {
@@ -112,4 +121,144 @@ TEST_CASE("another library's renderer is found, asked and told to play", "[cli][
     const std::string play = test::read_text(folder / "play");
     CHECK(play.find("can't find what it is to play") != std::string::npos);
     CHECK(play.ends_with("1\n"));
+}
+
+TEST_CASE("a device of another host is found, gone, and found by IPv6 alone", "[cli][renderer][waits]") {
+    test::TempDir folder;
+    in_own_network(folder, std::string(kTwoHosts) + "$FAR $W standin renderer 'Far TV' > far & FARTV=$!\n" +
+                               "$W standin renderer 'Near TV' > near &\n" + waits_for("far", "waits") +
+                               waits_for("near", "waits") +
+                               "$W device find --for '2 s' --json > both.json\n"
+                               "pkill -P $FARTV; kill $FARTV; wait $FARTV 2>/dev/null\n"
+                               "$W device find --for '2 s' --json > gone.json\n"
+                               "$FAR ip addr del 192.168.77.2/24 dev vb\nip addr del 192.168.77.1/24 dev va\n"
+                               "$FAR $W standin renderer 'Sixth TV' > sixth &\n" +
+                               waits_for("sixth", "waits") +
+                               "$W device volume 'Sixth TV' --interface va --json > volume.json\n");
+    CAPTURE(test::read_text(folder / "err"));
+    const json both = json::parse(test::read_text(folder / "both.json"));
+    REQUIRE(both["devices"].size() == 2);  // each once, though both are found by more than one way
+    CHECK(both["devices"][0]["name"] == "Far TV");
+    CHECK(both["devices"][0]["address"] == "192.168.77.2");
+    CHECK(both["devices"][1]["address"] == "192.168.77.1");  // as other hosts reach it, not by loopback
+    const json gone = json::parse(test::read_text(folder / "gone.json"));
+    REQUIRE(gone["devices"].size() == 1);
+    CHECK(gone["devices"][0]["name"] == "Near TV");
+    const json volume = json::parse(test::read_text(folder / "volume.json"));
+    CHECK(volume["devices"][0]["state"] == "volume 30 %");
+}
+
+TEST_CASE("a hostile network leads nowhere, and holds nothing up", "[cli][renderer][waits]") {
+    test::TempDir folder;
+    const std::string hostile =
+        "/usr/bin/python3 '" + std::string(WAVECREST_SOURCE) + "/tests/support/upnp_hostile.py'";
+    in_own_network(folder, std::string(kTwoHosts) +
+                               // What would be asked for here is written down.
+                               "/usr/bin/python3 -m http.server 8000 > own.log 2>&1 &\n"
+                               "$FAR " +
+                               hostile + " 192.168.77.2 192.168.77.1 > hostile.log 2>&1 &\n" +
+                               waits_for("hostile.log", "ready") +
+                               "SECONDS=0; $W device find --for '2 s' --json > found.json; echo $SECONDS > took\n"
+                               "$W device find --for '1 s' > table\n"
+                               "$W device play fault http://192.168.77.1:8000/x.mp4 > play 2>&1; echo $? >> play\n");
+    CAPTURE(test::read_text(folder / "err"), test::read_text(folder / "hostile.log"));
+    const json found = json::parse(test::read_text(folder / "found.json"));
+    std::size_t renderers = 0, with_problem = 0;
+    for (const json& one : found["devices"]) {
+        renderers += one["kind"] == "renderer" ? 1 : 0;
+        with_problem += one.contains("problem") ? 1 : 0;
+        CHECK(one["address"] == "192.168.77.2");
+        CHECK(one["name"].get<std::string>().find("aaaaaaaaaa") == std::string::npos);
+    }
+    CHECK(found["devices"].size() == 9);  // one of them answered twice
+    CHECK(renderers >= 2);
+    CHECK(with_problem >= 7);
+    CHECK(std::stoi(test::read_text(folder / "took")) <= 12);
+    CHECK(test::read_text(folder / "table").find('\x1b') == std::string::npos);
+    // Nothing was asked for of this host but what somebody here named.
+    const std::string own = test::read_text(folder / "own.log");
+    CHECK(own.find("stolen") == std::string::npos);
+    CHECK(own.find("d.xml") == std::string::npos);
+    CHECK(own.find("control") == std::string::npos);
+    const std::string play = test::read_text(folder / "play");
+    CHECK(play.find("error 501") != std::string::npos);
+    CHECK(play.ends_with("1\n"));
+}
+
+TEST_CASE("the graded clips are played on a renderer, and it is described by what it took", "[cli][renderer][waits]") {
+    test::TempDir folder;
+    in_own_network(folder, "$W standin renderer 'Den TV' --class tv-720 > den &\n" + waits_for("den", "waits") +
+                               "$W device test --on 'Den TV' --only video --max-size 720p --into . --json < /dev/null "
+                               "> test.json\n$W device check 'Den TV.toml' > check\n");
+    CAPTURE(test::read_text(folder / "err"));
+    const json result = json::parse(test::read_text(folder / "test.json"));
+    REQUIRE(result["devices"].size() == 1);
+    const std::string text = test::read_text(folder / "Den TV.toml");
+    CHECK(text.find("measured by playing on it (UPnP)") != std::string::npos);
+    CHECK(text.find("its frames weren't seen") != std::string::npos);  // nobody looked at its screen
+    CHECK(text.find("codec = \"h264\"") != std::string::npos);
+    CHECK(text.find("codec = \"av1\"") == std::string::npos);
+}
+
+TEST_CASE("streams are played on screens from the control page, and the library is browsed", "[cli][renderer][waits]") {
+    test::TempDir folder;
+    std::filesystem::create_directories(folder / "films");
+    std::filesystem::copy_file(test::sample_film(), folder / "films/Lanterns (2019).mp4");
+    test::write_all(folder / "site.toml",
+                    "[site]\nname = \"Cedar Landing\"\n[server]\nport = 8123\n[[stream]]\nname = \"Lanterns\"\n"
+                    "file = \"films/Lanterns (2019).mp4\"\n[[collection]]\nname = \"Films\"\nfolder = \"films\"\n");
+    test::write_all(
+        folder / "ask.py",
+        "import json, sys, time, urllib.request\n"
+        "code = open(sys.argv[1]).read().strip()\n"
+        "def ask(body=None, code=code):\n"
+        "    r = urllib.request.Request('http://127.0.0.1:8123/control/screens', data=body and "
+        "json.dumps(body).encode(), headers={'Authorization': 'Bearer ' + code})\n"
+        "    try:\n        return json.load(urllib.request.urlopen(r))\n"
+        "    except urllib.error.HTTPError as e:\n        return {'status': e.code}\n"
+        "def until(fits):\n    for i in range(100):\n        seen = ask()\n        if fits(seen): return seen\n"
+        "        time.sleep(0.2)\n    return seen\n"
+        "out = {'locked': ask(code='wrong'), 'found': until(lambda s: s['screens'])}\n"
+        "out['wrong'] = [ask({'screen': 'all', 'do': 'dance'}), ask({'do': 'play'}), "
+        "ask({'screen': 'all', 'do': 'play', 'stream': 'nothing'}), ask({'screen': 'all', 'do': 'volume', "
+        "'percent': 400})]\n"
+        "ask({'screen': 'all', 'do': 'volume', 'percent': 45})\n"
+        "out['ordered'] = ask({'screen': out['found']['screens'][0]['id'], 'do': 'play', 'stream': 'Lanterns'})\n"
+        "out['playing'] = until(lambda s: s['screens'][0].get('state') == 'playing' and "
+        "s['screens'][0].get('volume') == 45)\n"
+        "ask({'screen': 'all', 'do': 'stop'})\n"
+        "out['stopped'] = until(lambda s: s['screens'][0]['state'] == 'stopped')\n"
+        "print(json.dumps(out))\n");
+    in_own_network(
+        folder, "export XDG_STATE_HOME=$PWD/state\n$W standin renderer 'Den TV' > den &\n" + waits_for("den", "waits") +
+                    "$W stream run --site site.toml > run 2>&1 &\n" + waits_for("run", "library: 1 file") +
+                    "/usr/bin/python3 ask.py state/wavecrest/access-code > told.json\n"
+                    "$W device find --for '1500 ms' --json > found.json\n"
+                    "$W library find lantern --json > library.json\n$W library find nothing > none; echo $? >> "
+                    "none\n");
+    CAPTURE(test::read_text(folder / "err"), test::read_text(folder / "run"));
+    const json told = json::parse(test::read_text(folder / "told.json"));
+    CHECK(told["locked"]["status"] == 401);
+    REQUIRE(told["found"]["screens"].size() == 1);
+    CHECK(told["found"]["screens"][0]["name"] == "Den TV");
+    CHECK(told["wrong"][0]["status"] == 400);
+    CHECK(told["wrong"][1]["status"] == 400);
+    CHECK(told["wrong"][2]["status"] == 404);
+    CHECK(told["wrong"][3]["status"] == 400);
+    const json playing = told["playing"]["screens"][0];
+    CHECK(playing["state"] == "playing");
+    CHECK(playing["title"] == "Lanterns");
+    CHECK(playing["volume"] == 45);
+    CHECK(playing["trouble"] == "");
+    CHECK(told["stopped"]["screens"][0]["state"] == "stopped");
+    // The house's own library is a server among what is found.
+    const json found = json::parse(test::read_text(folder / "found.json"));
+    REQUIRE(found["devices"].size() == 2);
+    CHECK(found["devices"][1]["name"] == "Cedar Landing");
+    CHECK(found["devices"][1]["kind"] == "server");
+    const json library = json::parse(test::read_text(folder / "library.json"));
+    REQUIRE(library["total"] == 1);
+    CHECK(library["items"][0]["title"] == "Lanterns");
+    CHECK(library["items"][0]["date"] == "2019");
+    CHECK(test::read_text(folder / "none").ends_with("1\n"));
 }

@@ -66,6 +66,17 @@ TEST_CASE("a description can't point this program at other hosts", "[upnp]") {
     CHECK(own->services.at(0).control == "http://192.168.1.20:8080/x/c");
 }
 
+TEST_CASE("a link-local address keeps its zone, which isn't the device's to choose", "[upnp]") {
+    const auto device = upnp::parse_description(
+        document("<serviceList>" + service("AVTransport", "/c") + service("RenderingControl", "http://[fe80::1]:80/r") +
+                 service("ConnectionManager", "http://[fe80::2]:80/m") + "</serviceList>"),
+        "http://[fe80::1%25eth0]:80/d.xml");
+    REQUIRE(device);
+    REQUIRE(device->services.size() == 2);
+    CHECK(device->services[0].control == "http://[fe80::1%25eth0]:80/c");
+    CHECK(device->services[1].control == "http://[fe80::1%25eth0]:80/r");
+}
+
 TEST_CASE("XML that would grow, nest or lie is refused or bounded", "[upnp]") {
     const std::string at = "http://192.168.1.20/d.xml";
     const auto refused = [&](const std::string& text) { return !upnp::parse_description(text, at); };
