@@ -46,6 +46,7 @@ struct Test {
 // The one renderer that --on names, and what it can be asked: it has no page, so that its display, its frames and what
 // it says of formats aren't known.
 Status find_renderer(const DeviceTestOptions& options, Test& test) {
+    WAVECREST_TRY(check_no_browser_is_meant(options.on));
     std::optional<site::Site> site;
     if (!options.site.empty()) {
         WAVECREST_TRY_ASSIGN(loaded, site::load(options.site));

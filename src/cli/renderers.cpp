@@ -4,9 +4,11 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <array>
 #include <cctype>
 #include <chrono>
 #include <cmath>
+#include <future>
 #include <nlohmann/json.hpp>
 #include <thread>
 
@@ -16,6 +18,7 @@
 #include "container/reader.hpp"
 #include "convert/name.hpp"
 #include "device/claims.hpp"
+#include "net/dns_sd.hpp"
 #include "net/url.hpp"
 #include "render/table.hpp"
 #include "site/new_site.hpp"
@@ -28,6 +31,19 @@ using Json = nlohmann::ordered_json;
 using namespace std::chrono_literals;
 
 constexpr const char* kOwnAddress = "OWN-ADDRESS";  // stands in an address until it is known who is to reach it
+
+// What installers look for besides, by DNS-SD (names registered with IANA).
+constexpr std::array<std::pair<const char*, const char*>, 5> kServices = {{{"_smb._tcp", "file server (SMB)"},
+                                                                           {"_nfs._tcp", "file server (NFS)"},
+                                                                           {"_webdav._tcp", "file server (WebDAV)"},
+                                                                           {"_rtsp._tcp", "RTSP stream"},
+                                                                           {"_http._tcp", "web page"}}};
+std::string kind_of(const std::string& type) {
+    for (const auto& [one, kind] : kServices) {
+        if (type == one) return kind;
+    }
+    return "other";
+}
 
 std::string lower(std::string text) {
     std::transform(text.begin(), text.end(), text.begin(), [](unsigned char c) { return std::tolower(c); });
@@ -147,6 +163,13 @@ Result<std::vector<FoundRenderer>> find_renderers(const std::string& name, const
     return picked;
 }
 
+Status check_no_browser_is_meant(const std::string& name) {
+    const std::string meant = base::nearest(lower(name), {"chromium", "firefox"});
+    if (meant.empty()) return {};
+    return fail(ErrorKind::usage, fmt::format("there is no browser \"{}\"", name), "--on",
+                fmt::format("did you mean \"{}\"?", meant));
+}
+
 Result<Offer> Offer::make(const std::string& media, const site::Site* site) {
     Offer offer;
     const auto inspect = [](const base::Path& file) -> std::unique_ptr<source::Input> {
@@ -247,7 +270,14 @@ int run_device_find(const DeviceFindOptions& options) {
                                 json);
         settings.length = *length;
     }
+    // At the same time: what other services hosts announce.
+    auto browsed = std::async(std::launch::async, [length = settings.length] {
+        std::vector<std::string> types;
+        for (const auto& [type, kind] : kServices) types.emplace_back(type);
+        return net::browse_services(types, length, cancel());
+    });
     const auto found = upnp::find_devices(settings, cancel());
+    const net::DnsServices services = browsed.get();
     if (!found) return report_error(found.error(), json);
     std::vector<std::string> added;
     if (!options.add.empty()) {
@@ -259,18 +289,28 @@ int run_device_find(const DeviceFindOptions& options) {
         Json result;
         result["devices"] = Json::array();
         for (const upnp::FoundDevice& one : *found) result["devices"].push_back(to_json(one));
+        result["services"] = Json::array();
+        for (const net::DnsService& one : services.services)
+            result["services"].push_back({{"name", one.name},
+                                          {"type", one.type},
+                                          {"host", one.host},
+                                          {"address", one.address},
+                                          {"port", one.port}});
+        if (!services.unavailable.empty()) result["services_unavailable"] = services.unavailable;
         if (!added.empty()) result["added"] = added;
         print_json(result);
-        return found->empty() ? 1 : 0;
+        return found->empty() && services.services.empty() ? 1 : 0;
     }
-    if (found->empty()) {
+    if (found->empty() && services.services.empty()) {
         print(
             "No UPnP device answers in this network.\n"
             "Check that devices are switched on and in the same network as this machine (guest Wi-Fi is another),\n"
             "that playing from the network is allowed in their settings, and that no firewall closes UDP port 1900.\n");
+        if (!services.unavailable.empty())
+            print("File servers and web pages weren't looked for: {}.\n", services.unavailable);
         return 1;
     }
-    render::Table table({"address", "name", "kind", "model", "says it plays"});
+    render::Table table({"address", "name", "kind", "model", "says"});
     bool any_renderer = false;
     for (const upnp::FoundDevice& one : *found) {
         const bool renderer = one.kind == upnp::FoundDevice::Kind::renderer;
@@ -281,7 +321,11 @@ int run_device_find(const DeviceFindOptions& options) {
                    : renderer           ? device::claims_in_words(one.takes)
                                         : ""});
     }
+    for (const net::DnsService& one : services.services)
+        table.add({one.address, one.name, kind_of(one.type), "", fmt::format("{}:{}", one.host, one.port)});
     print("{}", Raw{table.text(0)});
+    if (!services.unavailable.empty())
+        print("\nFile servers and web pages weren't looked for: {}.\n", services.unavailable);
     if (any_renderer) print("\nWhat a renderer says tells no levels, frame rates or bit rates.\n");
     for (const std::string& line : added) print("{}\n", line);
     if (!added.empty())

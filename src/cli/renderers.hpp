@@ -24,6 +24,9 @@ struct FoundRenderer {
 Result<std::vector<FoundRenderer>> find_renderers(const std::string& name, const std::string& interface,
                                                   const site::Site* site, const Cancel& cancel);
 
+// --on takes browsers of this machine, too: a name that is nearly one of theirs is a slip, not a renderer's. Kind usage.
+Status check_no_browser_is_meant(const std::string& name);
+
 // What a renderer is given to play, and who serves it meanwhile.
 class Offer {
   public:

@@ -45,9 +45,11 @@ int run_verify_on_renderer(const VerifyOptions& options) {
     const auto refuse = [&](std::string what, const char* where, const char* remedy) {
         return report_error({ErrorKind::usage, std::move(what), where, remedy, {}}, json);
     };
+    if (const Status named = check_no_browser_is_meant(options.on); !named) return report_error(named.error(), json);
     if (options.again || options.real_time || !options.wait.empty() || !options.device.empty())
         return refuse("a renderer plays once, at its own pace", "--on",
-                      "leave out --again, --real-time, --wait and --device");
+                      "leave out --again, --real-time, --wait and --device; or name a browser of this machine: chromium or "
+                      "firefox");
     if (options.site.empty() == options.url.empty())
         return refuse("name either a site file with --site, or one address or file", "the command line",
                       "wavecrest verify --site site.toml --on NAME, or wavecrest verify FILE --on NAME");

@@ -118,7 +118,8 @@ TEST_CASE("a device test says what is wrong before it begins", "[device]") {
     fails({"--only", "vidio"}, 2, "did you mean \"video\"?");
     fails({"--max-size", "huge"}, 2, "isn't a valid size");
     fails({"--for", "soon"}, 2, "isn't a valid time");
-    fails({"--on", "lynx"}, 2, "use chromium or firefox");
+    fails({"--on", "chromum"}, 2, "did you mean \"chromium\"?");
+    fails({"--on", "Kitchen TV", "--interface", "lo"}, 1, "no renderer \"Kitchen TV\" answers");
     fails({"--like", "tablet-hdd"}, 2, "did you mean \"tablet-hd\"?");
     fails({"--adopt"}, 2, "add --site site.toml");
     fails({"--bind", "192.0.2.77", "--port", "8123"}, 4, "192.0.2.77");

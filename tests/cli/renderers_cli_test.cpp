@@ -1,6 +1,8 @@
 // Devices of the network found and driven, in a network of the test's own: multicast goes nowhere else.
 #include <catch2/catch.hpp>
 
+#include <unistd.h>
+
 #include <cstdlib>
 #include <nlohmann/json.hpp>
 
@@ -18,7 +20,8 @@ std::string in_own_network(const test::TempDir& folder, const std::string& scrip
     test::write_all(folder / "script.sh", "cd '" + folder.path().string() + "'\nip link set lo up\nW='" +
                                               WAVECREST_PROGRAM + "'\nPEER='/usr/bin/python3 -W ignore " + peer +
                                               "'\n" + script + "\nkill $(jobs -p) 2>/dev/null\nwait\n");
-    const std::string run = "timeout 100 unshare -rn bash '" + (folder / "script.sh").string() + "' > '" +
+    // Daemons give files to their own users, which only real root can.
+    const std::string run = std::string("timeout 100 unshare ") + (::geteuid() == 0 ? "-nm" : "-rnm") + " bash '" + (folder / "script.sh").string() + "' > '" +
                             (folder / "out").string() + "' 2>'" + (folder / "err").string() + "'";
     (void)std::system(run.c_str());
     return test::read_text(folder / "out");
@@ -183,6 +186,45 @@ TEST_CASE("a hostile network leads nowhere, and holds nothing up", "[cli][render
     const std::string play = test::read_text(folder / "play");
     CHECK(play.find("error 501") != std::string::npos);
     CHECK(play.ends_with("1\n"));
+}
+
+TEST_CASE("file servers that announce themselves by mDNS are found, where the daemon runs", "[cli][renderer][waits]") {
+    if (::geteuid() != 0) {
+        WARN("not tried: the daemon needs root");
+        return;
+    }
+    test::TempDir folder;
+    std::filesystem::create_directories(folder / "services");
+    test::write_all(folder / "services/files.service",
+                    "<?xml version=\"1.0\"?><service-group><name>Attic server</name><service><type>_smb._tcp</type>"
+                    "<port>445</port></service></service-group>\n");
+    test::write_all(folder / "bus.conf",
+                    "<busconfig><type>system</type><listen>unix:path=" + (folder / "bus").string() +
+                        "</listen><auth>EXTERNAL</auth><policy context=\"default\"><allow send_destination=\"*\"/>"
+                        "<allow eavesdrop=\"true\"/><allow own=\"*\"/></policy></busconfig>\n");
+    test::write_all(folder / "avahi.conf",
+                    "[server]\nhost-name=attic\nuse-ipv6=no\nallow-interfaces=va\n[publish]\npublish-workstation=no\n");
+    in_own_network(folder, "ip link add va type veth peer name vb\nip addr add 192.168.77.1/24 dev va\n"
+                           "ip link set va up\nip link set vb up\n"
+                           "$W device find --for '300 ms' --interface va --json > without.json\n"
+                           "mount -t tmpfs none /run\nmkdir -p /etc/avahi/services\n"
+                           "mount --bind services /etc/avahi/services\n"
+                           "export DBUS_SYSTEM_BUS_ADDRESS=unix:path=$PWD/bus\n"
+                           "dbus-daemon --config-file=$PWD/bus.conf --nofork > dbus.log 2>&1 &\n"
+                           "for i in $(seq 50); do [ -S bus ] && break; sleep 0.1; done\n"
+                           "avahi-daemon --no-drop-root --no-chroot --no-proc-title -f $PWD/avahi.conf > avahi.log 2>&1 &\n" +
+                               waits_for("avahi.log", "Service .*established") +
+                               "$W device find --for '2 s' --interface va --json > found.json\n");
+    CAPTURE(test::read_text(folder / "err"), test::read_text(folder / "avahi.log"));
+    const json without = json::parse(test::read_text(folder / "without.json"));
+    CHECK(without["services"].empty());
+    CHECK(without["services_unavailable"].get<std::string>().find("Avahi") != std::string::npos);
+    const json found = json::parse(test::read_text(folder / "found.json"));
+    REQUIRE(found["services"].size() == 1);
+    CHECK(found["services"][0]["name"] == "Attic server");
+    CHECK(found["services"][0]["type"] == "_smb._tcp");
+    CHECK(found["services"][0]["address"] == "192.168.77.1");
+    CHECK(found["services"][0]["port"] == 445);
 }
 
 TEST_CASE("the graded clips are played on a renderer, and it is described by what it took", "[cli][renderer][waits]") {

@@ -138,7 +138,7 @@ TEST_CASE("a catalogue holds what lies in the folders, and follows them", "[libr
     CHECK(house.only("title = 'New'").id == id);
 }
 
-TEST_CASE("a share that is gone keeps its items; a collection that is gone doesn't", "[library]") {
+TEST_CASE("a share that is gone keeps its items, a collection that is gone does not", "[library]") {
     House house;
     house.scan();
     std::filesystem::rename(house.folder / "music", house.folder / "elsewhere");
