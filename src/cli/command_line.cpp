@@ -592,15 +592,17 @@ void add_device_test(CLI::App* device, DeviceTestOptions& test, Command& command
         ->type_name("DIR");
     app->add_flag("--replace", test.replace, "replace descriptions of the same name");
     app->add_flag("--adopt", test.adopt, "with --site: enter the description as the device's class in the site file");
-    app->add_option("--on", test.on,
-                    "test a browser of this machine (chromium, firefox), or play the clips on a renderer of the network "
-                    "(UPnP), by its name")
+    app->add_option(
+           "--on", test.on,
+           "test a browser of this machine (chromium, firefox), or play the clips on a renderer of the network "
+           "(UPnP), by its name")
         ->type_name("WHAT");
     add_interface(app, test.interface);
     add_output(app, test.output, true);
-    add_examples(app, {"wavecrest device test --site site.toml --out results",
-                       "wavecrest device test --device \"Bedroom Tablet\" --like tablet-hd",
-                       "wavecrest device test --on \"Lounge TV\"", "wavecrest device test --on chromium --max-size 1080p"});
+    add_examples(app,
+                 {"wavecrest device test --site site.toml --out results",
+                  "wavecrest device test --device \"Bedroom Tablet\" --like tablet-hd",
+                  "wavecrest device test --on \"Lounge TV\"", "wavecrest device test --on chromium --max-size 1080p"});
     app->callback([&] { command = [&] { return run_device_test(test); }; });
 }
 

@@ -226,8 +226,9 @@ int run_demo(const std::string& folder_name) {
             {"convert", rip, "--site", "site.toml", "--device", "Boathouse tablet", "--into", "small", "--plan"}))
         return stop();
 
-    const pid_t server = demo.background("Run the streams (here in the background, for the rest of the demo).",
-                                         {"stream", "run", "--site", "site.toml", "--interface", "lo", "--for", "10 min"});
+    const pid_t server =
+        demo.background("Run the streams (here in the background, for the rest of the demo).",
+                        {"stream", "run", "--site", "site.toml", "--interface", "lo", "--for", "10 min"});
     if (server <= 0 || !wait_for_listener(port)) {
         if (server > 0) ::kill(server, SIGTERM), Demo::wait_for(server);
         return report_error({ErrorKind::machine, "the streams did not start", fmt::format("TCP port {}", port),

@@ -58,8 +58,7 @@ Status find_renderer(const DeviceTestOptions& options, Test& test) {
         error.remedy += ". (Browsers of this machine: chromium, firefox)";
         return fail(std::move(error));
     }
-    if (found->size() > 1)
-        return fail(ErrorKind::usage, "one renderer is tested at a time", "--on", "name one");
+    if (found->size() > 1) return fail(ErrorKind::usage, "one renderer is tested at a time", "--on", "name one");
     test.renderer = std::move(found->front());
     if (options.only.empty()) test.page.course.only = {"video", "containers", "audio", "bitrate", "seeking"};
     return {};
@@ -191,10 +190,11 @@ Result<Written> write_description(const Test& test, const trial::FinishedTest& d
     device::Device& device = written.device = done.course.description(done.name, written.before);
     device.description = "measured by the check page";
     const std::string when = done.course.taken().empty() ? "" : done.course.taken().back().when;
-    device.basis = test.renderer ? fmt::format("device test {} over UPnP; what its own state and position tell; all else as {}",
-                                               when, written.before.name)
-                                 : fmt::format("check page {}; what its browser plays ({}); buffering as {}", when,
-                                               done.agent, written.before.name);
+    device.basis = test.renderer
+                       ? fmt::format("device test {} over UPnP; what its own state and position tell; all else as {}",
+                                     when, written.before.name)
+                       : fmt::format("check page {}; what its browser plays ({}); buffering as {}", when, done.agent,
+                                     written.before.name);
     if (test.renderer) device.description = "measured by playing on it (UPnP)";
     const std::string text = device::write(device);
     const std::string name = convert::safe_name(done.name);
@@ -407,8 +407,9 @@ int run_device_test(const DeviceTestOptions& options) {
         std::function<std::string(const trial::Step&)> ask;
         if (test->page.attended) ask = ask_people;
         played = std::async(std::launch::async, [&, url = *url, ask] {
-            return trial::PageClient(url, enough).go_through(
-                trial::show_on(test->renderer->renderer, test->renderer->found.takes, url, ask, enough), {});
+            return trial::PageClient(url, enough)
+                .go_through(trial::show_on(test->renderer->renderer, test->renderer->found.takes, url, ask, enough),
+                            {});
         });
     }
 

@@ -370,9 +370,10 @@ int serve(const StreamRunOptions& options) {
     const stream::StreamServer& server = **started;
     // Where it listens at one address, devices can't reach it by others.
     if (*library)
-        (*library)->start(server.http_port(),
-                          running->settings.address.empty() ? running->settings.udp.interface : running->settings.address,
-                          running->settings.on_line);
+        (*library)->start(
+            server.http_port(),
+            running->settings.address.empty() ? running->settings.udp.interface : running->settings.address,
+            running->settings.on_line);
     const stream::RunNote run_note(
         {::getpid(), server.http_port(),
          options.site.empty() ? running->items.front().name : base::absolute_path(options.site).string()});

@@ -47,9 +47,10 @@ int run_verify_on_renderer(const VerifyOptions& options) {
     };
     if (const Status named = check_no_browser_is_meant(options.on); !named) return report_error(named.error(), json);
     if (options.again || options.real_time || !options.wait.empty() || !options.device.empty())
-        return refuse("a renderer plays once, at its own pace", "--on",
-                      "leave out --again, --real-time, --wait and --device; or name a browser of this machine: chromium or "
-                      "firefox");
+        return refuse(
+            "a renderer plays once, at its own pace", "--on",
+            "leave out --again, --real-time, --wait and --device; or name a browser of this machine: chromium or "
+            "firefox");
     if (options.site.empty() == options.url.empty())
         return refuse("name either a site file with --site, or one address or file", "the command line",
                       "wavecrest verify --site site.toml --on NAME, or wavecrest verify FILE --on NAME");

@@ -59,11 +59,12 @@ void on_client(AvahiClient* /*client*/, AvahiClientState /*state*/, void* /*user
 DnsServices browse_services(const std::vector<std::string>& types, Time length, const Cancel& cancel) {
     Browsing browsing;
     const std::unique_ptr<AvahiSimplePoll, decltype(&avahi_simple_poll_free)> poll(avahi_simple_poll_new(),
-                                                                                  avahi_simple_poll_free);
+                                                                                   avahi_simple_poll_free);
     if (!poll) return {{}, "the mDNS client can't be started"};
     int error = 0;
     const std::unique_ptr<AvahiClient, decltype(&avahi_client_free)> client(
-        avahi_client_new(avahi_simple_poll_get(poll.get()), static_cast<AvahiClientFlags>(0), on_client, nullptr, &error),
+        avahi_client_new(avahi_simple_poll_get(poll.get()), static_cast<AvahiClientFlags>(0), on_client, nullptr,
+                         &error),
         avahi_client_free);
     if (!client) return {{}, "the mDNS daemon (Avahi) doesn't run on this machine"};
     browsing.client = client.get();

@@ -1,5 +1,6 @@
-// Services that hosts of the local networks announce by DNS-SD over mDNS (RFC 6763, RFC 6762): asked of the Avahi daemon
-// of this machine by its client library, since one responder a machine is enough. Where it doesn't run, nothing is found.
+// Services that hosts of the local networks announce by DNS-SD over mDNS (RFC 6763, RFC 6762): asked of the Avahi
+// daemon of this machine by its client library, since one responder a machine is enough. Where it doesn't run, nothing
+// is found.
 #pragma once
 
 #include <cstdint>
@@ -20,7 +21,7 @@ struct DnsService {
 };
 struct DnsServices {
     std::vector<DnsService> services;  // each once; IPv4 addresses where there are both
-    std::string unavailable;           // why there are none to be had: "the mDNS daemon (Avahi) doesn't run"; empty: none
+    std::string unavailable;  // why there are none to be had: "the mDNS daemon (Avahi) doesn't run"; empty: none
 };
 
 // What announces itself meanwhile of these types, at most 256.

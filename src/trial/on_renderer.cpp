@@ -18,7 +18,7 @@ using upnp::TransportState;
 using Clock = std::chrono::steady_clock;
 using namespace std::chrono_literals;
 
-constexpr double kPatience = 12;   // s until a clip starts
+constexpr double kPatience = 12;  // s until a clip starts
 constexpr double kSeekPatience = 8;
 
 double since(Clock::time_point start) {
@@ -152,7 +152,8 @@ class Showing {
 
 PageClient::Show show_on(upnp::Renderer& renderer, std::vector<upnp::ProtocolInfo> takes, const net::Url& page,
                          std::function<std::string(const Step& step)> ask, const Cancel& cancel) {
-    return [&renderer, takes = std::move(takes), page, ask = std::move(ask), &cancel](const ShownStep& shown) -> Result<Seen> {
+    return [&renderer, takes = std::move(takes), page, ask = std::move(ask),
+            &cancel](const ShownStep& shown) -> Result<Seen> {
         Showing showing(renderer, page, cancel);
         switch (shown.step.kind) {
             case Step::Kind::play:

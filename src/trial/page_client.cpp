@@ -16,8 +16,11 @@ namespace {
 using Json = nlohmann::json;
 
 Error not_understood(const net::Url& page, const std::string& why) {
-    return {ErrorKind::wanting, "the check page's answer isn't understood" + why, page.text(),
-            "use the same version of wavecrest at both ends", {}};
+    return {ErrorKind::wanting,
+            "the check page's answer isn't understood" + why,
+            page.text(),
+            "use the same version of wavecrest at both ends",
+            {}};
 }
 
 Result<Json> post(const net::Url& page, const Json& body) {
@@ -36,8 +39,8 @@ Result<Json> post(const net::Url& page, const Json& body) {
 // What the page is told of a step, as far as it matters here.
 ShownStep step_of(const Json& json) {
     static const std::pair<const char*, Step::Kind> kKinds[] = {
-        {"display", Step::Kind::display}, {"download", Step::Kind::download}, {"claims", Step::Kind::claims},
-        {"motion", Step::Kind::motion},   {"seek", Step::Kind::seek},         {"sync", Step::Kind::sync},
+        {"display", Step::Kind::display},  {"download", Step::Kind::download}, {"claims", Step::Kind::claims},
+        {"motion", Step::Kind::motion},    {"seek", Step::Kind::seek},         {"sync", Step::Kind::sync},
         {"question", Step::Kind::question}};
     ShownStep shown;
     Step& step = shown.step;

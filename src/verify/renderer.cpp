@@ -42,13 +42,12 @@ Reading::State state_of(TransportState state) {
 // A renderer at work: polled, and listened to in between.
 class Watch {
   public:
-    Watch(upnp::Renderer& renderer, const Cancel& cancel) : renderer_(renderer), cancel_(cancel) {
+    explicit Watch(upnp::Renderer& renderer) : renderer_(renderer) {
         const auto take = [this](const std::string&, const upnp::Arguments& properties) {
             const auto changed = upnp::parse_last_change(upnp::value_of(properties, "LastChange"));
             const std::string state = changed ? upnp::value_of(*changed, "TransportState") : "";
             if (state.empty()) return;
             const base::MutexLock lock(mutex_);
-            ++events_;
             if (begun_) readings_.push_back({since_start(), state_of(upnp::transport_state(state)), latest_.position});
         };
         auto listener = upnp::EventListener::start(take);
@@ -96,17 +95,14 @@ class Watch {
     bool error() const { return error_; }
     const Error& failed() const { return failed_; }
     bool listens() const { return listener_ != nullptr; }
-    bool cancelled() const { return cancel_.requested(); }
 
   private:
     upnp::Renderer& renderer_;
-    const Cancel& cancel_;
     mutable base::Mutex mutex_;
     std::chrono::steady_clock::time_point start_{};
     std::vector<Reading> readings_ GUARDED_BY(mutex_);
     Reading latest_ GUARDED_BY(mutex_){};
     bool begun_ GUARDED_BY(mutex_) = false;
-    int events_ GUARDED_BY(mutex_) = 0;
     int silent_ = 0;
     bool error_ = false;
     Error failed_{};
@@ -129,7 +125,7 @@ struct Seeked {
 };
 
 // False where it was cancelled or fell silent.
-bool seek_to(upnp::Renderer& renderer, Watch& watch, Time to, Time patience, Seeked& result) {
+bool seek_to(upnp::Renderer& renderer, Watch& watch, Time to, Time patience, const Cancel& cancel, Seeked& result) {
     result.order.to = to;
     watch.begin();
     if (const Status done = renderer.seek(to); !done) {
@@ -137,7 +133,7 @@ bool seek_to(upnp::Renderer& renderer, Watch& watch, Time to, Time patience, See
         return true;
     }
     std::optional<Time> first;
-    while (watch.since_start() < patience && !watch.cancelled()) {
+    while (watch.since_start() < patience && !cancel.requested()) {
         if (!watch.look()) return false;
         const Reading now = watch.latest();
         if (now.state == Reading::State::stopped) break;
@@ -153,7 +149,7 @@ bool seek_to(upnp::Renderer& renderer, Watch& watch, Time to, Time patience, See
             return true;
         }
     }
-    return !watch.cancelled();
+    return !cancel.requested();
 }
 
 // Positions come in whole seconds mostly: less can't be told.
@@ -197,172 +193,218 @@ void add_speed(Verification& v, const measure::Rendering& r) {
         "its position doesn't advance with time");
 }
 
-}  // namespace
+// One stream on one renderer, from its beginning to its end. Each part says how it went.
+class Trial {
+  public:
+    Trial(const RendererJob& job, upnp::Renderer& renderer, const Progress& progress, const Cancel& cancel)
+        : job_(job), renderer_(renderer), progress_(progress), cancel_(cancel), watch_(renderer) {
+        v_.grounds = "device";
+        v_.stream = job.stream;
+        v_.device = job.device;
+        v_.link = job.link;
+        if (job.item.resources.empty()) return;
+        v_.address = job.item.resources.front().address;
+        v_.mean_bps = job.item.resources.front().bitrate_bps;
+    }
 
-Result<Verification> run_on_renderer(const RendererJob& job, upnp::Renderer& renderer, const Progress& progress,
-                                     const Cancel& cancel) {
-    Verification v;
-    v.grounds = "device";
-    v.stream = job.stream;
-    v.device = job.device;
-    v.link = job.link;
-    v.address = job.item.resources.empty() ? "" : job.item.resources.front().address;
-    if (!job.item.resources.empty()) v.mean_bps = job.item.resources.front().bitrate_bps;
-    Watch watch(renderer, cancel);
-    if (const Status given = renderer.set(job.item); !given)
-        return failed(std::move(v), cause_of(given.error()), given.error(), "accepted");
-    watch.begin();
-    if (const Status told = renderer.play(); !told)
-        return failed(std::move(v), cause_of(told.error()), told.error(), "plays");
-    const auto stop = [&] { (void)renderer.stop(); };
-    const auto silent = [&] {
-        return failed(std::move(v), Cause::device,
-                      {ErrorKind::wanting,
-                       "the device no longer answers: " + watch.failed().what,
-                       v.address,
-                       "check that it is still switched on and in the network",
-                       {}},
-                      "answers");
+    Result<Verification> run() {
+        const Went went = go();
+        (void)renderer_.stop();
+        if (cancel_.requested()) return base::interrupted();
+        if (went == Went::silent)
+            return failed(std::move(v_), Cause::device,
+                          {ErrorKind::wanting,
+                           "the device no longer answers: " + watch_.failed().what,
+                           v_.address,
+                           "check that it is still switched on and in the network",
+                           {}},
+                          "answers");
+        if (went == Went::over) return std::move(v_);
+        add_checks();
+        conclude(v_, played_);
+        return std::move(v_);
+    }
+
+  private:
+    enum class Went {
+        on,
+        over,    // it has failed, and says why
+        silent,  // it doesn't answer, or this was cancelled
     };
 
-    // Until it moves.
-    bool moving = false, gave_up = false;
-    Time played_until = job.listen;
-    while (!moving && !gave_up && watch.since_start() < job.patience) {
-        if (cancel.requested()) return stop(), base::interrupted();
-        if (!watch.look()) return silent();
-        const Reading now = watch.latest();
-        moving = now.state == Reading::State::playing && now.position && now.position->count() > 0;
-        // Something was tried, and it stands again.
-        gave_up = now.state == Reading::State::stopped && watch.since_start() > base::from_seconds(1.5);
+    Went go() {
+        for (const auto part : {&Trial::begin, &Trial::wait_until_it_moves, &Trial::play_beginning,
+                                &Trial::seek_through, &Trial::play_to_end}) {
+            if (const Went went = (this->*part)(); went != Went::on) return went;
+        }
+        return Went::on;
     }
-    if (!moving) {
-        stop();
-        const bool says_playing = watch.latest().state == Reading::State::playing;
-        return failed(
-            std::move(v), gave_up || watch.error() ? Cause::device : Cause::network,
+    // Asks once more.
+    bool look() { return !cancel_.requested() && watch_.look(); }
+
+    Went begin() {
+        Status done = renderer_.set(job_.item);
+        const char* check = "accepted";
+        if (done) {
+            watch_.begin();
+            done = renderer_.play();
+            check = "plays";
+        }
+        if (done) return Went::on;
+        v_ = failed(std::move(v_), cause_of(done.error()), done.error(), check);
+        return Went::over;
+    }
+
+    Went wait_until_it_moves() {
+        bool moving = false, gave_up = false;
+        while (!moving && !gave_up && watch_.since_start() < job_.patience) {
+            if (!look()) return Went::silent;
+            const Reading now = watch_.latest();
+            moving = now.state == Reading::State::playing && now.position && now.position->count() > 0;
+            // Something was tried, and it stands again.
+            gave_up = now.state == Reading::State::stopped && watch_.since_start() > base::from_seconds(1.5);
+        }
+        if (moving) return Went::on;
+        gave_up = gave_up || watch_.error();
+        const bool says_playing = watch_.latest().state == Reading::State::playing;
+        const std::string patience = base::format_span(job_.patience);
+        v_ = failed(
+            std::move(v_), gave_up ? Cause::device : Cause::network,
             {ErrorKind::wanting,
-             gave_up || watch.error() ? "the device gives up: it can't play this, or can't read it"
-             : says_playing           ? fmt::format("the device says it plays, but its position doesn't move within {}",
-                                                    base::format_span(job.patience))
-                                      : fmt::format("no video appeared within {}", base::format_span(job.patience)),
-             v.address,
+             gave_up        ? "the device gives up: it can't play this, or can't read it"
+             : says_playing ? fmt::format("the device says it plays, but its position doesn't move within {}", patience)
+                            : fmt::format("no video appeared within {}", patience),
+             v_.address,
              gave_up ? "see whether it plays this format: device test; and that it reaches this machine (firewall)"
                      : "check that the device reaches this machine's address, and its link",
              {}},
             "startup");
+        return Went::over;
     }
-    std::optional<Time> duration = watch.duration();
-    if (!duration && !job.item.resources.empty()) duration = job.item.resources.front().duration;
-    v.duration = duration.value_or(Time{});
-    const bool whole = duration && *duration <= job.listen + job.listen / 2;
-    // What is played whole is sought in, too: from its middle to behind it.
-    if (whole) played_until = *duration / 2;
 
-    bool stands = false;
-    Time moved_at = watch.since_start();
-    Time reached{};
-    while (watch.latest().position.value_or(Time{}) < played_until) {
-        if (cancel.requested()) return stop(), base::interrupted();
-        if (!watch.look()) return silent();
-        const Reading now = watch.latest();
-        if (now.state == Reading::State::stopped) break;
-        if (now.position && *now.position > reached) {
-            reached = *now.position;
-            moved_at = watch.since_start();
+    Went play_beginning() {
+        duration_ = watch_.duration();
+        if (!duration_ && !job_.item.resources.empty()) duration_ = job_.item.resources.front().duration;
+        v_.duration = duration_.value_or(Time{});
+        // What is hardly longer is played whole, and sought in, too: from its middle to behind it.
+        whole_ = duration_ && *duration_ <= job_.listen + job_.listen / 2;
+        const Time until = whole_ ? *duration_ / 2 : job_.listen;
+        Time reached{}, moved_at = watch_.since_start();
+        while (watch_.latest().position.value_or(Time{}) < until) {
+            if (!look()) return Went::silent;
+            const Reading now = watch_.latest();
+            if (now.state == Reading::State::stopped) break;
+            if (now.position && *now.position > reached) {
+                reached = *now.position;
+                moved_at = watch_.since_start();
+            }
+            stands_ = watch_.since_start() - moved_at > job_.patience;
+            if (stands_) break;
+            if (progress_) progress_({reached, until});
         }
-        stands = watch.since_start() - moved_at > job.patience;
-        if (stands) break;
-        if (progress) progress({reached, played_until});
+        const measure::Rendering played = measure::rendering_of(watch_.readings());
+        v_.started = played.started;
+        v_.startup = played.startup;
+        v_.stalls = played.stalls;
+        played_ = played.last;
+        add_speed(v_, played);
+        if (played.ended && reached + base::from_seconds(3) < until) {
+            stands_ = true;
+            add(v_, "goes on", Verdict::fail, fmt::format("stopped by itself at {}", base::format_clock(played.last)),
+                "until it is stopped", "see its own screen for a message; then verify again with another stream");
+        }
+        return Went::on;
     }
-    const measure::Rendering played = measure::rendering_of(watch.readings());
-    v.started = played.started;
-    v.startup = played.startup;
-    v.stalls = played.stalls;
-    add_speed(v, played);
-    Time legs = played.last;  // that were played in all
-    bool seeks_done = false;
-    const bool cut_off = played.ended && duration && reached + base::from_seconds(3) < played_until;
-    if (cut_off)
-        add(v, "plays on", Verdict::fail, fmt::format("stopped by itself at {}", base::format_clock(played.last)),
-            "until it is stopped", "see its own screen for a message; then verify again with another stream");
 
-    if (!cut_off && !stands && duration && *duration >= base::from_seconds(kEndPart)) {
-        std::vector<Time> targets = {whole ? *duration * 2 / 3 : *duration / 2};
-        const Time last = *duration - base::from_seconds(kEndPart);
+    // What it plays after a seek counts, too.
+    void take_leg() {
+        const Time landed = v_.seeks.back().landed;
+        measure::Rendering leg = measure::rendering_of(watch_.readings(), landed);
+        // At the end it may stand as long as it likes.
+        std::erase_if(leg.stalls, [&](const measure::Stall& stall) {
+            return stall.at < landed || stall.at > *duration_ - base::from_seconds(1.5);
+        });
+        v_.stalls.insert(v_.stalls.end(), leg.stalls.begin(), leg.stalls.end());
+        played_ = played_ + std::max(leg.last - landed, Time{});
+    }
+
+    Went seek_through() {
+        if (stands_ || !duration_ || *duration_ < base::from_seconds(kEndPart)) return Went::on;
+        std::vector<Time> targets = {whole_ ? *duration_ * 2 / 3 : *duration_ / 2};
+        const Time last = *duration_ - base::from_seconds(kEndPart);
         if (last > targets.front() + base::from_seconds(2 * kAfterSeek)) targets.push_back(last);
-        std::string refused;
-        bool all_landed = true;
-        // What it plays after a seek counts, too.
-        const auto take_leg = [&] {
-            const Time landed = v.seeks.back().landed;
-            measure::Rendering leg = measure::rendering_of(watch.readings(), landed);
-            // At the end it may stand as long as it likes.
-            std::erase_if(leg.stalls, [&](const measure::Stall& stall) {
-                return stall.at < landed || stall.at > *duration - base::from_seconds(1.5);
-            });
-            v.stalls.insert(v.stalls.end(), leg.stalls.begin(), leg.stalls.end());
-            legs = legs + std::max(leg.last - v.seeks.back().landed, Time{});
-        };
         for (const Time target : targets) {
+            if (!v_.seeks.empty()) {
+                const Time landed = watch_.since_start();
+                while (watch_.since_start() < landed + base::from_seconds(kAfterSeek))
+                    if (!look()) return Went::silent;
+                take_leg();
+            }
             Seeked seeked;
-            const bool answers = seek_to(renderer, watch, target, job.patience, seeked);
-            if (cancel.requested()) return stop(), base::interrupted();
-            if (!answers) return silent();
+            if (!seek_to(renderer_, watch_, target, job_.patience, cancel_, seeked)) return Went::silent;
             if (!seeked.refused.empty()) {
-                refused = seeked.refused;
-                break;
+                add(v_, "seeking", Verdict::warn, seeked.refused, "seeks", "viewers can't seek on this device");
+                return Went::on;
             }
             if (!seeked.landed) {
-                all_landed = false;
-                add(v, "seeking", Verdict::fail,
+                add(v_, "seeking", Verdict::fail,
                     fmt::format("nothing moves after a seek to {}", base::format_clock(target)), "lands within 3 s",
                     "the device can't seek in this format, or the server was too slow");
-                break;
+                return Went::on;
             }
-            v.seeks.push_back(seeked.order);
-            if (target == targets.back()) break;
-            const Time landed = watch.since_start();
-            while (watch.since_start() < landed + base::from_seconds(kAfterSeek) && !cancel.requested())
-                if (!watch.look()) return silent();
-            take_leg();
+            v_.seeks.push_back(seeked.order);
         }
-        if (!refused.empty())
-            add(v, "seeking", Verdict::warn, refused, "seeks", "viewers can't seek on this device");
-        else if (all_landed)
-            seeks_done = true;
-        // To its end, from where it is.
-        if (refused.empty() && all_landed) {
-            const Time left = *duration - watch.latest().position.value_or(Time{});
-            const Time from = watch.since_start();
-            const Time patience_at_end = std::min(job.patience, base::from_seconds(10));
-            while (watch.since_start() - from < left + patience_at_end &&
-                   watch.latest().state != Reading::State::stopped) {
-                if (cancel.requested()) return stop(), base::interrupted();
-                if (!watch.look()) return silent();
-            }
-            take_leg();
-            const bool ended = watch.latest().state == Reading::State::stopped;
-            add(v, "ends", ended ? Verdict::pass : Verdict::warn, ended ? "at the end" : "still says that it plays",
-                "at the end", "the next title in a list won't start by itself on this device");
+        sought_ = true;
+        return Went::on;
+    }
+
+    // From where the last seek landed.
+    Went play_to_end() {
+        if (!sought_) return Went::on;
+        const Time left = *duration_ - watch_.latest().position.value_or(Time{});
+        const Time from = watch_.since_start(), patience = std::min(job_.patience, base::from_seconds(10));
+        while (watch_.since_start() - from < left + patience && watch_.latest().state != Reading::State::stopped)
+            if (!look()) return Went::silent;
+        take_leg();
+        const bool ended = watch_.latest().state == Reading::State::stopped;
+        add(v_, "ends", ended ? Verdict::pass : Verdict::warn, ended ? "at the end" : "still says that it plays",
+            "at the end", "the next title in a list won't start by itself on this device");
+        return Went::on;
+    }
+
+    void add_checks() {
+        if (!watch_.listens())
+            add(v_, "events", Verdict::warn, "not told", "told", "the device was asked four times a second instead");
+        std::vector<device::Check> rest = std::move(v_.checks);
+        v_.checks.clear();
+        add_seen_playback(v_);
+        if (v_.startup < base::from_seconds(1)) v_.checks.front().measured = within(v_.startup);
+        if (sought_) {
+            add_skips(v_);
+            std::string measured;
+            for (const SeekOrder& seek : v_.seeks)
+                measured += (measured.empty() ? "" : ", ") + within(seek.first_picture);
+            v_.checks.back().measured = measured;
         }
+        v_.checks.insert(v_.checks.end(), rest.begin(), rest.end());
     }
-    stop();
-    if (!watch.listens())
-        add(v, "events", Verdict::warn, "not told", "told", "the device was asked four times a second instead");
-    std::vector<device::Check> rest = std::move(v.checks);
-    v.checks.clear();
-    add_seen_playback(v);
-    if (v.startup < base::from_seconds(1)) v.checks.front().measured = within(v.startup);
-    if (seeks_done) {
-        add_skips(v);
-        std::string measured;
-        for (const SeekOrder& seek : v.seeks) measured += (measured.empty() ? "" : ", ") + within(seek.first_picture);
-        v.checks.back().measured = measured;
-    }
-    v.checks.insert(v.checks.end(), rest.begin(), rest.end());
-    conclude(v, legs);
-    return v;
+
+    const RendererJob& job_;
+    upnp::Renderer& renderer_;
+    const Progress& progress_;
+    const Cancel& cancel_;
+    Watch watch_;
+    Verification v_;
+    std::optional<Time> duration_;
+    bool whole_ = false, stands_ = false, sought_ = false;
+    Time played_{};  // in all
+};
+
+}  // namespace
+
+Result<Verification> run_on_renderer(const RendererJob& job, upnp::Renderer& renderer, const Progress& progress,
+                                     const Cancel& cancel) {
+    return Trial(job, renderer, progress, cancel).run();
 }
 
 }  // namespace wavecrest::verify

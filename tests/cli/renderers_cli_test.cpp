@@ -21,8 +21,9 @@ std::string in_own_network(const test::TempDir& folder, const std::string& scrip
                                               WAVECREST_PROGRAM + "'\nPEER='/usr/bin/python3 -W ignore " + peer +
                                               "'\n" + script + "\nkill $(jobs -p) 2>/dev/null\nwait\n");
     // Daemons give files to their own users, which only real root can.
-    const std::string run = std::string("timeout 100 unshare ") + (::geteuid() == 0 ? "-nm" : "-rnm") + " bash '" + (folder / "script.sh").string() + "' > '" +
-                            (folder / "out").string() + "' 2>'" + (folder / "err").string() + "'";
+    const std::string run = std::string("timeout 100 unshare ") + (::geteuid() == 0 ? "-nm" : "-rnm") + " bash '" +
+                            (folder / "script.sh").string() + "' > '" + (folder / "out").string() + "' 2>'" +
+                            (folder / "err").string() + "'";
     (void)std::system(run.c_str());
     return test::read_text(folder / "out");
 }
@@ -204,17 +205,18 @@ TEST_CASE("file servers that announce themselves by mDNS are found, where the da
                         "<allow eavesdrop=\"true\"/><allow own=\"*\"/></policy></busconfig>\n");
     test::write_all(folder / "avahi.conf",
                     "[server]\nhost-name=attic\nuse-ipv6=no\nallow-interfaces=va\n[publish]\npublish-workstation=no\n");
-    in_own_network(folder, "ip link add va type veth peer name vb\nip addr add 192.168.77.1/24 dev va\n"
-                           "ip link set va up\nip link set vb up\n"
-                           "$W device find --for '300 ms' --interface va --json > without.json\n"
-                           "mount -t tmpfs none /run\nmkdir -p /etc/avahi/services\n"
-                           "mount --bind services /etc/avahi/services\n"
-                           "export DBUS_SYSTEM_BUS_ADDRESS=unix:path=$PWD/bus\n"
-                           "dbus-daemon --config-file=$PWD/bus.conf --nofork > dbus.log 2>&1 &\n"
-                           "for i in $(seq 50); do [ -S bus ] && break; sleep 0.1; done\n"
-                           "avahi-daemon --no-drop-root --no-chroot --no-proc-title -f $PWD/avahi.conf > avahi.log 2>&1 &\n" +
-                               waits_for("avahi.log", "Service .*established") +
-                               "$W device find --for '2 s' --interface va --json > found.json\n");
+    in_own_network(folder,
+                   "ip link add va type veth peer name vb\nip addr add 192.168.77.1/24 dev va\n"
+                   "ip link set va up\nip link set vb up\n"
+                   "$W device find --for '300 ms' --interface va --json > without.json\n"
+                   "mount -t tmpfs none /run\nmkdir -p /etc/avahi/services\n"
+                   "mount --bind services /etc/avahi/services\n"
+                   "export DBUS_SYSTEM_BUS_ADDRESS=unix:path=$PWD/bus\n"
+                   "dbus-daemon --config-file=$PWD/bus.conf --nofork > dbus.log 2>&1 &\n"
+                   "for i in $(seq 50); do [ -S bus ] && break; sleep 0.1; done\n"
+                   "avahi-daemon --no-drop-root --no-chroot --no-proc-title -f $PWD/avahi.conf > avahi.log 2>&1 &\n" +
+                       waits_for("avahi.log", "Service .*established") +
+                       "$W device find --for '2 s' --interface va --json > found.json\n");
     CAPTURE(test::read_text(folder / "err"), test::read_text(folder / "avahi.log"));
     const json without = json::parse(test::read_text(folder / "without.json"));
     CHECK(without["services"].empty());
