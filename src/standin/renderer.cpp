@@ -122,7 +122,7 @@ class RunningRenderer : public Renderer {
             WAVECREST_TRY_ASSIGN(advertiser, upnp::Advertiser::start(std::move(advertising)));
             advertiser_ = std::move(advertiser);
         }
-        player_ = std::thread([this] { play_on(); });
+        player_ = std::thread([this] { run_player(); });
         return {};
     }
     ~RunningRenderer() override {
@@ -298,7 +298,7 @@ class RunningRenderer : public Renderer {
     }
 
     // Its player: does what is wanted, until that changes.
-    void play_on() {
+    void run_player() {
         while (true) {
             std::string address;
             std::uint64_t order = 0;
