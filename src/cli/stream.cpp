@@ -363,7 +363,13 @@ int serve(const StreamRunOptions& options) {
     }
     // (Ends after the server, whose pages it answers.)
     auto library = running->site ? ServedLibrary::open(*running->site) : Result<std::unique_ptr<ServedLibrary>>();
-    if (!library) return report_error(library.error(), json);
+    if (!library) {
+        // What is streamed goes on without.
+        if (running->items.empty()) return report_error(library.error(), json);
+        note(fmt::format("the library isn't offered: {} ({}); {}", library.error().what, library.error().where,
+                         library.error().remedy));
+        library = std::unique_ptr<ServedLibrary>();
+    }
     if (*library) running->settings.pages.push_back((*library)->pages());
     auto started = stream::StreamServer::start(std::move(*ready), running->settings);
     if (!started) return report_error(started.error(), json);

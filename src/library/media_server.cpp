@@ -4,10 +4,14 @@
 
 #include <algorithm>
 #include <charconv>
+#include <cstdlib>
 #include <list>
+#include <optional>
 
+#include "base/byte_source.hpp"
 #include "base/mutex.hpp"
 #include "container/reader.hpp"
+#include "container/seek_offset.hpp"
 #include "library/content.hpp"
 #include "library/poster.hpp"
 #include "net/own_page.hpp"
@@ -44,6 +48,26 @@ source::Title title_of(const Item& item) {
         title.tracks.push_back(audio);
     }
     return title;
+}
+
+upnp::Resource resource_of_file(const Item& item, const std::string& address) {
+    return source::resource_of(title_of(item), item.container, address, container::seeks_by_time(item.container));
+}
+
+// "npt=335.1-", "npt=0:05:35.1-0:06:00" (IEC 62481-1, 7.5.4.3, time seek): where it begins.
+std::optional<Time> begin_of_time_range(std::string_view field) {
+    constexpr std::string_view kPrefix = "npt=";
+    if (!field.starts_with(kPrefix)) return std::nullopt;
+    const std::string text(field.substr(kPrefix.size(), field.find('-') - kPrefix.size()));
+    if (text.find(':') != std::string::npos) return upnp::parse_duration(text);
+    char* end = nullptr;
+    const double seconds = std::strtod(text.c_str(), &end);
+    if (text.empty() || *end != 0 || !(seconds >= 0) || seconds > 1e6) return std::nullopt;
+    return base::from_seconds(seconds);
+}
+
+std::string npt(Time time) {
+    return fmt::format("{:.3f}", base::to_seconds(time));
 }
 
 std::string picture_type(const base::Path& file) {
@@ -92,12 +116,10 @@ struct MediaServer::State {
     upnp::Object describe(const Item& item, const net::HttpRequest& request) {
         upnp::Object o = object_of(item);
         const bool video = item.kind != Item::Kind::music;
-        o.resources.push_back(
-            source::resource_of(title_of(item), item.container, address(request, item.id, file_name(item))));
+        o.resources.push_back(resource_of_file(item, address(request, item.id, file_name(item))));
         if (video) {
             for (const Item& small : catalogue.small_copies(item.id))
-                o.resources.push_back(source::resource_of(title_of(small), small.container,
-                                                          address(request, small.id, file_name(small))));
+                o.resources.push_back(resource_of_file(small, address(request, small.id, file_name(small))));
             o.resources.push_back(source::resource_of(title_of(item), "hls", address(request, item.id, "hls.m3u8")));
         }
         if (!item.picture.empty())
@@ -188,6 +210,28 @@ struct MediaServer::State {
         });
     }
 
+    // The file from a time on. Finding it reads some of the file.
+    static net::HttpReply from_time(const Item& item, net::HttpReply reply, std::string_view range) {
+        const auto time = begin_of_time_range(range);
+        if (!time || *time >= item.duration || !container::seeks_by_time(item.container))
+            return net::HttpReply::text(416, "This file isn't given from such a time.\n");
+        net::HttpReply later;
+        later.later_from = item.file;
+        later.later = [item, reply = std::move(reply), time = *time] {
+            auto file = base::FileSource::open(item.file);
+            if (!file) return net::HttpReply::text(503, "The file can't be read at the moment.\n");
+            const auto found = container::offset_at(*file, item.container, time);
+            if (!found) return net::HttpReply::text(416, "This file isn't given from such a time.\n");
+            net::HttpReply made = reply;
+            made.file_from = found->offset;
+            made.fields.emplace_back("TimeSeekRange.dlna.org",
+                                     fmt::format("npt={}-{}/{} bytes={}-{}/{}", npt(found->time), npt(item.duration),
+                                                 npt(item.duration), found->offset, file->size() - 1, file->size()));
+            return made;
+        };
+        return later;
+    }
+
     net::HttpReply hls(const Item& item, const std::string& name) {
         net::HttpReply reply;
         reply.later_from = item.file;
@@ -232,13 +276,14 @@ struct MediaServer::State {
         if (name == file_name(*item)) {
             net::HttpReply reply;
             reply.file = item->file;
-            const upnp::Resource r = source::resource_of(title_of(*item), item->container, "");
+            const upnp::Resource r = resource_of_file(*item, "");
             const auto info = upnp::parse_protocol_infos(r.protocol_info);
             reply.media_type = info.front().media_type;
             reply.name = item->title;
             // IEC 62481-1, 7.5.4.3: devices that ask are told what they were told before.
             reply.fields = {{"contentFeatures.dlna.org", info.front().extra}, {"transferMode.dlna.org", "Streaming"}};
-            return reply;
+            const std::string_view range = request.field("TimeSeekRange.dlna.org");
+            return range.empty() ? reply : from_time(*item, std::move(reply), range);
         }
         if (name.starts_with("hls") && item->kind != Item::Kind::music) return hls(*item, name);
         if (!item->subtitles.empty() && name == "subtitles" + item->subtitles.extension().string() &&

@@ -543,7 +543,12 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
             const bool same = file && (date ? *date == file->modified() : condition == tag);
             if (!same) range = {};
         }
-        if (unchanged) {
+        if (file && reply.file_from) {
+            first = std::min(*reply.file_from, size);
+            count = size - first;
+            response.content_length(count);
+            part = fmt::format(", from byte {}", first);
+        } else if (unchanged) {
             response.result(http::status::not_modified);
             count = 0;
         } else if (range.kind == ByteRange::Kind::unsatisfiable) {

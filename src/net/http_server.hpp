@@ -46,6 +46,8 @@ struct HttpReply {
     std::string media_type = "text/plain; charset=utf-8";
     Bytes body;
     std::optional<base::Path> file;
+    // Of a file, from this byte on, instead of what a Range field asks for; its own header fields say what that is.
+    std::optional<std::uint64_t> file_from;
     std::shared_ptr<Broadcast> broadcast;  // a live stream; the server has a fan-out for it
     std::string name;                      // the stream's, for status and log; empty: neither shows it
     std::string cache_control;             // empty: none

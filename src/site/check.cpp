@@ -383,6 +383,17 @@ void check_as_run(const Site& site, std::vector<Finding>& findings) {
 }
 
 void check_collections(const Site& site, std::vector<Finding>& findings) {
+    // The port of SSDP: devices ask there (UPnP Device Architecture 1.1, 1.3.2).
+    constexpr std::uint16_t kSearchPort = 1900;
+    if (const auto wall = host::firewall(host::Transport::udp, kSearchPort);
+        !site.collections.empty() && wall.kind == host::FirewallAnswer::Kind::closed)
+        findings.push_back({Finding::Severity::warning,
+                            {ErrorKind::wanting,
+                             fmt::format("the firewall blocks UDP port {}: devices don't find the library ({})",
+                                         kSearchPort, wall.why),
+                             site.file.string(),
+                             fmt::format("open it: nft add rule TABLE CHAIN udp dport {} accept", kSearchPort),
+                             {}}});
     for (const SiteCollection& one : site.collections) {
         const std::string where = fmt::format("{}, line {}", site.file.string(), one.line);
         std::error_code error;

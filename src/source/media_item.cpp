@@ -8,12 +8,14 @@
 
 namespace wavecrest::source {
 
-upnp::Resource resource_of(const Title& title, const std::string& container, const std::string& address) {
+upnp::Resource resource_of(const Title& title, const std::string& container, const std::string& address,
+                           bool seeks_by_time) {
     upnp::Resource r;
     r.address = address;
     const bool playlist = container == "hls";
     upnp::TransferTraits traits;
     traits.seeks_by_bytes = !playlist && title.duration.count() > 0;
+    traits.seeks_by_time = seeks_by_time && title.duration.count() > 0;
     traits.live = title.duration.count() == 0;
     const bool video = std::any_of(title.tracks.begin(), title.tracks.end(),
                                    [](const Track& t) { return t.kind == TrackKind::video; });

@@ -9,8 +9,10 @@
 
 namespace wavecrest::source {
 
-// The form of a title that is at an address. `container`: short name; "hls" for a media playlist.
-upnp::Resource resource_of(const Title& title, const std::string& container, const std::string& address);
+// The form of a title that is at an address. `container`: short name; "hls" for a media playlist. Whether its server
+// can give it from a time on, too.
+upnp::Resource resource_of(const Title& title, const std::string& container, const std::string& address,
+                           bool seeks_by_time = false);
 // The class of a title: a film, or music where it has no video.
 std::string upnp_class_of(const Title& title);
 // An item for a renderer. Where nothing can be told of what is at the address, it has the address and the title alone.

@@ -23,7 +23,8 @@ pugi::xml_node child(pugi::xml_node parent, std::string_view name);
 std::string text_of(pugi::xml_node parent, std::string_view name);
 std::string text_of(pugi::xml_node node);
 
-// Text and attribute values, escaped. Characters that XML 1.0 can't hold (2.2) are left out.
+// Text and attribute values, escaped. Characters that XML 1.0 can't hold (2.2) are left out; bytes that are no UTF-8
+// become question marks: names of files have them.
 std::string escaped(std::string_view text);
 // "<name>text</name>"; nothing for an empty text.
 std::string element(std::string_view name, std::string_view text);

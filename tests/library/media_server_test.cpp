@@ -2,10 +2,14 @@
 
 #include <catch2/catch.hpp>
 
+#include <condition_variable>
+#include <mutex>
+
 #include "net/http_client.hpp"
 #include "support/support.hpp"
 #include "upnp/didl.hpp"
 #include "upnp/discovery.hpp"
+#include "upnp/eventing.hpp"
 #include "upnp/soap.hpp"
 
 using namespace wavecrest;
@@ -138,4 +142,71 @@ TEST_CASE("nothing else is served, and to nobody else", "[library]") {
     CHECK(device.status("/library/upnp/device.xml") == 403);
     const House mine({}, {"127.0.0.1"});
     CHECK(mine.status("/library/upnp/device.xml") == 200);
+}
+
+TEST_CASE("a recording is given from a time on, and other files aren't", "[library]") {
+    const House house;
+    const auto ran = test::run_program(
+        {"convert", test::sample_film().string(), "--remux", "mpeg-ts", "--into", "films", "--name", "Tape"},
+        house.folder.path());
+    REQUIRE(ran.status == 0);
+    const Cancel cancel;
+    REQUIRE(
+        house.catalogue->scan({{"Films", house.folder / "films"}, {"Private", house.folder / "private"}}, 2, cancel));
+    const auto tape = house.catalogue->items({"title = 'Tape'", {}, "id"}, 0, 1);
+    REQUIRE(tape.size() == 1);
+    const auto fetch = [&](std::int64_t id, const std::string& name, const std::string& range) {
+        net::HttpExchange request;
+        request.fields = {{"TimeSeekRange.dlna.org", range}};
+        return *net::HttpClient::exchange(*net::parse_url(house.at(fmt::format("/library/i/{}/{}", id, name))),
+                                          request);
+    };
+    const auto half = fetch(tape[0].id, "media.ts", "npt=6.0-");
+    CHECK(half.status == 200);
+    const std::string said = half.field("TimeSeekRange.dlna.org");
+    CAPTURE(said);
+    CHECK(said.starts_with("npt="));
+    CHECK(said.find(fmt::format("/{}", tape[0].size)) != std::string::npos);
+    CHECK(half.body.size() < tape[0].size * 3 / 4);
+    CHECK(half.body.at(0) == 0x47);
+    CHECK(half.body.size() % 188 == 0);
+    CHECK(fetch(tape[0].id, "media.ts", "npt=0:00:06.5-0:00:08").status == 200);
+    for (const char* wrong : {"npt=600-", "npt=-5", "npt=x-", "bytes=1-2", "npt=", "npt=nan-"}) {
+        CAPTURE(wrong);
+        CHECK(fetch(tape[0].id, "media.ts", wrong).status == 416);
+    }
+    CHECK(fetch(1, "media.mp4", "npt=3-").status == 416);  // an MP4 has its index for that
+    // What devices are told beforehand says so.
+    const auto films = house.browse(fmt::format("i{}", tape[0].id), "BrowseMetadata");
+    REQUIRE(films);
+    CHECK(upnp::value_of(*films, "Result").find("video/mp2t:DLNA.ORG_OP=11") != std::string::npos);
+}
+
+TEST_CASE("who subscribed to the library is told when files come", "[library][waits]") {
+    const House house;
+    const auto found = upnp::ask_device(house.at("/library/upnp/device.xml"));
+    REQUIRE(found);
+    const auto* service = found->description.service(upnp::kContentDirectory);
+    REQUIRE(service != nullptr);
+    std::mutex mutex;
+    std::condition_variable changed;
+    std::string update;
+    const auto listener = upnp::EventListener::start([&](const std::string&, const upnp::Arguments& properties) {
+        const std::lock_guard lock(mutex);
+        update = upnp::value_of(properties, "SystemUpdateID");
+        changed.notify_all();
+    });
+    REQUIRE(listener);
+    REQUIRE((*listener)->subscribe(*service, "127.0.0.1"));
+    const auto reaches = [&](const std::string& wanted) {
+        std::unique_lock lock(mutex);
+        return changed.wait_for(lock, std::chrono::seconds(15), [&] { return update == wanted; });
+    };
+    CHECK(reaches(fmt::format("{}", house.catalogue->update_id())));
+    std::filesystem::copy_file(test::sample_film(), house.folder / "films/New (2024).mp4");
+    const Cancel cancel;
+    REQUIRE(house.catalogue->scan({{"Films", house.folder / "films"}, {"Private", house.folder / "private"}}, 2, cancel)
+                ->any());
+    house.media->changed();
+    CHECK(reaches(fmt::format("{}", house.catalogue->update_id())));
 }

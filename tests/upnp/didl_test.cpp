@@ -68,6 +68,19 @@ TEST_CASE("DIDL-Lite is written so that it is read back, whatever is in the name
     CHECK(base::to_seconds(*read.resources[0].duration) == Approx(61.5));
 }
 
+TEST_CASE("names in other encodings make no document that can't be read", "[upnp]") {
+    for (const char* name :
+         {"caf\xE9", "\xC3", "\xED\xA0\x80", "\xF4\x90\x80\x80", "\xEF\xBF\xBF", "\xC0\xAF", "\xFF\xFE"}) {
+        Object item;
+        item.id = "1";
+        item.title = std::string("a ") + name + " b";
+        const auto back = upnp::parse_didl(upnp::write_didl(std::span(&item, 1)));
+        REQUIRE(back);
+        CHECK(back->front().title.starts_with(name[0] == 'c' ? "a caf?" : "a ?"));
+        CHECK(back->front().title.ends_with(" b"));
+    }
+}
+
 TEST_CASE("a filter leaves out what wasn't asked for, but never what must be there", "[upnp]") {
     Object item;
     item.id = "1";
