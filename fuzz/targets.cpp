@@ -3,6 +3,7 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <cstdlib>
 
 #include "base/byte_source.hpp"
 #include "bitstream/audio_frames.hpp"
@@ -20,6 +21,7 @@
 #include "container/mpeg_ps.hpp"
 #include "container/mpeg_ts.hpp"
 #include "container/reader.hpp"
+#include "container/seek_offset.hpp"
 #include "container/sniff.hpp"
 #include "container/tags.hpp"
 #include "device/claims.hpp"
@@ -206,10 +208,19 @@ void mp4(ByteSpan bytes) {
 void matroska(ByteSpan bytes) {
     read(container::open_matroska, bytes);
 }
+void offset_in(std::string_view container, ByteSpan bytes) {
+    base::MemorySource source(ByteVector(bytes.begin(), bytes.end()), "fuzz");
+    for (const double seconds : {0.0, 1.5, 4000.0}) {
+        const auto found = container::offset_at(source, container, base::from_seconds(seconds));
+        if (found && found->offset > bytes.size()) std::abort();
+    }
+}
 void transport(ByteSpan bytes) {
+    offset_in("mpeg-ts", bytes);
     read([](std::shared_ptr<base::ByteSource> b) { return container::open_mpeg_ts(std::move(b), 0); }, bytes);
 }
 void program(ByteSpan bytes) {
+    offset_in("mpeg-ps", bytes);
     read(container::open_mpeg_ps, bytes);
 }
 void avi(ByteSpan bytes) {

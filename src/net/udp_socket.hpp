@@ -29,6 +29,8 @@ struct MulticastInterface {
     std::string ipv4;  // its first address; empty: none
     std::string ipv6;  // its link-local address, of loopback its only one; empty: none
     bool loopback = false;
+
+    bool operator==(const MulticastInterface&) const = default;
 };
 // Those that are up, loopback last. `only`: by name or address; empty: all. Kind usage where there is none like that.
 Result<std::vector<MulticastInterface>> multicast_interfaces(const std::string& only = "");

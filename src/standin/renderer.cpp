@@ -20,6 +20,7 @@
 #include "upnp/device_host.hpp"
 #include "upnp/didl.hpp"
 #include "upnp/protocol_info.hpp"
+#include "upnp/renderer.hpp"
 #include "upnp/ssdp.hpp"
 #include "verify/checks.hpp"
 #include "verify/film.hpp"
@@ -176,6 +177,10 @@ class RunningRenderer : public Renderer {
         if (state_ == state) return;
         state_ = state;
         host_->changed("AVTransport", transport_change());
+        // (What it is given and how it ends is told elsewhere.)
+        const auto known = upnp::transport_state(state_);
+        if (known != upnp::TransportState::stopped)
+            say(fmt::format("{} at {}", upnp::short_name(known), clock_text(position_)));
     }
 
     Acted transport(const upnp::Action& action) {

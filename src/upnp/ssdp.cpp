@@ -22,6 +22,7 @@ using std::chrono::milliseconds;
 
 constexpr std::size_t kMostAnswers = 512, kMostLine = 1024;
 constexpr int kMaxAge = 1800;
+constexpr auto kLookAtNetwork = std::chrono::seconds(3);
 
 std::string upper(std::string_view text) {
     std::string result(text);
@@ -198,31 +199,7 @@ class RunningAdvertiser : public Advertiser {
 
     Status open() {
         WAVECREST_TRY_ASSIGN(interfaces, net::multicast_interfaces(settings_.interface));
-        interfaces_ = std::move(interfaces);
-        Error error;
-        for (const bool ipv6 : {false, true}) {
-            net::UdpSocket::Settings wanted;
-            wanted.ipv6 = ipv6;
-            wanted.port = kSsdpPort;
-            wanted.shared = true;
-            auto socket = net::UdpSocket::open(wanted);
-            if (!socket) {
-                error = socket.error();
-                continue;
-            }
-            bool any = false;
-            for (const net::MulticastInterface& one : interfaces_) {
-                if (!(ipv6 ? one.ipv6 : one.ipv4).empty())
-                    any = (*socket)->join(ipv6 ? kSsdpGroupIpv6 : kSsdpGroup, one.index) || any;
-            }
-            if (any) listening_.push_back(std::move(*socket));
-        }
-        if (listening_.empty()) {
-            if (error.what.empty())
-                return fail(ErrorKind::machine, "no network interface takes multicast", "network",
-                            "connect this machine to the house's network");
-            return fail(std::move(error));
-        }
+        WAVECREST_TRY(listen_at(std::move(interfaces)));
         thread_ = std::thread([this] { run(); });
         return {};
     }
@@ -238,6 +215,43 @@ class RunningAdvertiser : public Advertiser {
         unsigned interface;
         SsdpMessage message;
     };
+
+    // From now on at these.
+    Status listen_at(std::vector<net::MulticastInterface> interfaces) {
+        std::vector<std::unique_ptr<net::UdpSocket>> listening;
+        Error error;
+        for (const bool ipv6 : {false, true}) {
+            net::UdpSocket::Settings wanted;
+            wanted.ipv6 = ipv6;
+            wanted.port = kSsdpPort;
+            wanted.shared = true;
+            auto socket = net::UdpSocket::open(wanted);
+            if (!socket) {
+                error = socket.error();
+                continue;
+            }
+            bool any = false;
+            for (const net::MulticastInterface& one : interfaces) {
+                if (!(ipv6 ? one.ipv6 : one.ipv4).empty())
+                    any = (*socket)->join(ipv6 ? kSsdpGroupIpv6 : kSsdpGroup, one.index) || any;
+            }
+            if (any) listening.push_back(std::move(*socket));
+        }
+        if (listening.empty()) {
+            if (error.what.empty())
+                return fail(ErrorKind::machine, "no network interface takes multicast", "network",
+                            "connect this machine to the house's network");
+            return fail(std::move(error));
+        }
+        interfaces_ = std::move(interfaces);
+        listening_ = std::move(listening);
+        return {};
+    }
+    // A machine that boots has its network later, and its address may change. Whether it is another now.
+    bool follow_network() {
+        auto interfaces = net::multicast_interfaces(settings_.interface);
+        return interfaces && *interfaces != interfaces_ && listen_at(std::move(*interfaces));
+    }
 
     std::string usn(const std::string& target) const {
         return target == settings_.udn ? target : fmt::format("{}::{}", settings_.udn, target);
@@ -295,9 +309,16 @@ class RunningAdvertiser : public Advertiser {
     }
 
     void run() {
-        auto next = Clock::now();
+        auto next = Clock::now(), look = next + kLookAtNetwork;
         int announced = 0;
         while (!cancel_.requested()) {
+            if (Clock::now() >= look) {
+                look = Clock::now() + kLookAtNetwork;
+                if (follow_network()) {
+                    next = Clock::now();
+                    announced = 0;
+                }
+            }
             if (Clock::now() >= next) {
                 announce(SsdpMessage::Kind::alive);
                 // Once more soon, since it may get lost; then well before it is over.
@@ -315,6 +336,10 @@ class RunningAdvertiser : public Advertiser {
                 net::UdpSocket::Settings wanted;
                 wanted.ipv6 = due_[i].to.ipv6();
                 wanted.interface = due_[i].interface;
+                // From the address that the location has: others are not believed.
+                for (const net::MulticastInterface& one : interfaces_) {
+                    if (one.index == wanted.interface && !wanted.ipv6) wanted.address = one.ipv4;
+                }
                 if (const auto socket = net::UdpSocket::open(wanted))
                     (*socket)->send(due_[i].to, write_ssdp(due_[i].message));
                 due_.erase(due_.begin() + static_cast<std::ptrdiff_t>(i));

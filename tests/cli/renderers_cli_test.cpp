@@ -135,7 +135,10 @@ TEST_CASE("a device of another host is found, gone, and found by IPv6 alone", "[
                                "$W device find --for '2 s' --json > both.json\n"
                                "pkill -P $FARTV; kill $FARTV; wait $FARTV 2>/dev/null\n"
                                "$W device find --for '2 s' --json > gone.json\n"
-                               "$FAR ip addr del 192.168.77.2/24 dev vb\nip addr del 192.168.77.1/24 dev va\n"
+                               "ip addr del 192.168.77.1/24 dev va\nip addr add 192.168.77.9/24 dev va\n"
+                               "for i in $(seq 10); do $W device find --for '1 s' --json > moved.json; "
+                               "grep -q 192.168.77.9 moved.json && break; done\n"
+                               "$FAR ip addr del 192.168.77.2/24 dev vb\nip addr del 192.168.77.9/24 dev va\n"
                                "$FAR $W standin renderer 'Sixth TV' > sixth &\n" +
                                waits_for("sixth", "waits") +
                                "$W device volume 'Sixth TV' --interface va --json > volume.json\n");
@@ -148,6 +151,10 @@ TEST_CASE("a device of another host is found, gone, and found by IPv6 alone", "[
     const json gone = json::parse(test::read_text(folder / "gone.json"));
     REQUIRE(gone["devices"].size() == 1);
     CHECK(gone["devices"][0]["name"] == "Near TV");
+    // Its address has changed while it ran.
+    const json moved = json::parse(test::read_text(folder / "moved.json"));
+    REQUIRE(moved["devices"].size() == 1);
+    CHECK(moved["devices"][0]["address"] == "192.168.77.9");
     const json volume = json::parse(test::read_text(folder / "volume.json"));
     CHECK(volume["devices"][0]["state"] == "volume 30 %");
 }
@@ -242,6 +249,31 @@ TEST_CASE("the graded clips are played on a renderer, and it is described by wha
     CHECK(text.find("its frames weren't seen") != std::string::npos);  // nobody looked at its screen
     CHECK(text.find("codec = \"h264\"") != std::string::npos);
     CHECK(text.find("codec = \"av1\"") == std::string::npos);
+}
+
+TEST_CASE("another library's control point browses and searches ours", "[cli][renderer][waits]") {
+    test::TempDir folder;
+    std::filesystem::create_directories(folder / "films/Shore/Season 01");
+    std::filesystem::copy_file(test::sample_film(), folder / "films/Lanterns & Fog (2019).mp4");
+    std::filesystem::copy_file(test::sample_film(), folder / "films/Shore/Season 01/Shore - S01E02 - Pier.mp4");
+    test::write_all(folder / "site.toml",
+                    "[site]\nname = \"Cedar Landing\"\n[server]\nport = 8124\n[[collection]]\nname = \"Films\"\n"
+                    "folder = \"films\"\n");
+    in_own_network(folder, "export XDG_STATE_HOME=$PWD/state\n$W stream run --site site.toml > run 2>&1 &\n" +
+                               waits_for("run", "library: 2 files") + "$PEER browse 'Cedar Landing' > told.json\n");
+    CAPTURE(test::read_text(folder / "err"), test::read_text(folder / "run"));
+    const json told = json::parse(test::read_text(folder / "told.json"));
+    CHECK(told["0"] == json::array({"Films", "Series", "Recently added", "By year"}));
+    CHECK(told["films"] == json::array({"Lanterns & Fog"}));
+    CHECK(told["episodes"] == json::array({"Shore"}));
+    CHECK(told["found"] == json::array({"Lanterns & Fog"}));
+    CHECK(told["wrong"] == "fault 708");
+    REQUIRE(told["resources"].size() == 2);
+    CHECK(told["resources"][0]["type"] == "video/mp4");
+    CHECK(told["resources"][0]["size"] == std::filesystem::file_size(test::sample_film()));
+    CHECK(told["resources"][0]["width"] == 854);
+    CHECK(told["resources"][1]["type"] == "application/vnd.apple.mpegurl");
+    CHECK(told["actions"] == 5);
 }
 
 TEST_CASE("streams are played on screens from the control page, and the library is browsed", "[cli][renderer][waits]") {

@@ -2,6 +2,7 @@
 
   upnp_peer.py control NAME       finds a renderer of this name, calls it, listens to it; prints JSON
   upnp_peer.py device FOLDER      is a renderer for a while
+  upnp_peer.py browse NAME        finds a media server of this name, browses and searches it; prints JSON
 """
 import json
 import os
@@ -127,7 +128,61 @@ def device(folder):
     loop.run()
 
 
+def browse(name):
+    gi.require_version("GUPnPAV", "1.0")
+    from gi.repository import GUPnPAV
+
+    point = GUPnP.ControlPoint.new(context, "urn:schemas-upnp-org:device:MediaServer:1")
+    page = [("Filter", "*"), ("StartingIndex", 0), ("RequestedCount", 0), ("SortCriteria", "")]
+    wanted = [("Result", str), ("NumberReturned", int), ("TotalMatches", int), ("UpdateID", int)]
+
+    def objects(answer):
+        if isinstance(answer, str):
+            return answer
+        listed = []
+        parser = GUPnPAV.DIDLLiteParser.new()
+        parser.connect("object-available", lambda _, one: listed.append(one))
+        parser.parse_didl(answer[0])
+        return listed
+
+    def titles(answer):
+        listed = objects(answer)
+        return listed if isinstance(listed, str) else [one.get_title() for one in listed]
+
+    def found(_, proxy):
+        if proxy.get_friendly_name() != name or kept:
+            return
+        directory = proxy.get_service("urn:schemas-upnp-org:service:ContentDirectory:1")
+        kept.extend([proxy, directory])
+
+        def children(which):
+            return call(directory, "Browse", [("ObjectID", which), ("BrowseFlag", "BrowseDirectChildren")] + page, wanted)
+
+        def search(criteria):
+            return call(directory, "Search", [("ContainerID", "0"), ("SearchCriteria", criteria)] + page, wanted)
+
+        def introspected(service, result):
+            told["actions"] = len(service.introspect_finish(result).list_actions())
+            for which in ("0", "films", "episodes"):
+                told[which] = titles(children(which))
+            told["found"] = titles(search('dc:title contains "fog" and upnp:class derivedfrom "object.item.videoItem"'))
+            told["wrong"] = search("nonsense")
+            told["resources"] = [{"type": r.get_protocol_info().get_mime_type(), "size": r.get_size64(),
+                                  "width": r.get_width()} for r in objects(children("films"))[0].get_resources()]
+            loop.quit()
+
+        directory.introspect_async(None, introspected)
+
+    point.connect("device-proxy-available", found)
+    point.set_active(True)
+    GLib.timeout_add(10000, loop.quit)
+    loop.run()
+    print(json.dumps(told))
+
+
 if sys.argv[1] == "control":
     control(sys.argv[2])
+elif sys.argv[1] == "browse":
+    browse(sys.argv[2])
 else:
     device(sys.argv[2])
