@@ -60,7 +60,13 @@ Status find_renderer(const DeviceTestOptions& options, Test& test) {
     }
     if (found->size() > 1) return fail(ErrorKind::usage, "one renderer is tested at a time", "--on", "name one");
     test.renderer = std::move(found->front());
-    if (options.only.empty()) test.page.course.only = {"video", "containers", "audio", "bitrate", "seeking"};
+    static const std::vector<std::string> kPossible = {"video", "containers", "audio", "bitrate", "seeking"};
+    for (const std::string& section : options.only) {
+        if (std::find(kPossible.begin(), kPossible.end(), section) == kPossible.end())
+            return fail(ErrorKind::usage, fmt::format("\"{}\" needs the device's browser", section), "--only",
+                        fmt::format("on a renderer there is: {}", fmt::join(kPossible, ", ")));
+    }
+    if (options.only.empty()) test.page.course.only = kPossible;
     return {};
 }
 
@@ -195,7 +201,10 @@ Result<Written> write_description(const Test& test, const trial::FinishedTest& d
                                      when, written.before.name)
                        : fmt::format("check page {}; what its browser plays ({}); buffering as {}", when, done.agent,
                                      written.before.name);
-    if (test.renderer) device.description = "measured by playing on it (UPnP)";
+    if (test.renderer) {
+        device.description = "measured by playing on it (UPnP)";
+        device.protocols = written.before.protocols;  // by others than HTTP nothing was tried
+    }
     const std::string text = device::write(device);
     const std::string name = convert::safe_name(done.name);
     for (int number = 1;; ++number) {

@@ -19,6 +19,7 @@
 #include "convert/name.hpp"
 #include "device/claims.hpp"
 #include "net/dns_sd.hpp"
+#include "net/http_client.hpp"
 #include "net/url.hpp"
 #include "render/table.hpp"
 #include "site/new_site.hpp"
@@ -205,6 +206,14 @@ Result<Offer> Offer::make(const std::string& media, const site::Site* site) {
         offer.title_ = base::Path(path).stem().string();
         const std::unique_ptr<source::Input> input = inspect(media);
         upnp::Object item = source::item_of(offer.title_.empty() ? media : offer.title_, media, input.get());
+        if (!input) {
+            // A live stream, or something that only the device may know: but it has to be there.
+            net::HttpClient client(url);
+            WAVECREST_TRY_ASSIGN(head, client.get(0));
+            if (!head.media_type.empty())
+                item.resources.front().protocol_info =
+                    upnp::ProtocolInfo{"http-get", "*", head.media_type.substr(0, head.media_type.find(';')), "*"}.text();
+        }
         offer.forms_.push_back(std::move(item));
         return offer;
     }
@@ -328,7 +337,8 @@ int run_device_find(const DeviceFindOptions& options) {
         print("\nFile servers and web pages weren't looked for: {}.\n", services.unavailable);
     if (any_renderer) print("\nWhat a renderer says tells no levels, frame rates or bit rates.\n");
     for (const std::string& line : added) print("{}\n", line);
-    if (!added.empty())
+    if (std::any_of(added.begin(), added.end(),
+                    [](const std::string& line) { return line.find(" added, as ") != std::string::npos; }))
         print("Links were taken for 100 Mbit/s Ethernet: change them in {} where they aren't.\n", options.add);
     if (any_renderer) print("Next: wavecrest device play NAME FILE, or wavecrest verify --site site.toml --on NAME\n");
     return 0;

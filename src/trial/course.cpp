@@ -496,7 +496,7 @@ std::optional<Step> Course::link() const {
     if (find("link/claims") == nullptr) {
         step.id = "link/claims";
         step.kind = Step::Kind::claims;
-        step.what = "what the browser says it plays";
+        step.what = "what it says it plays";
         step.types = all_types();
         return step;
     }
