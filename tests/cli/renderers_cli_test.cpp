@@ -163,6 +163,7 @@ TEST_CASE("a hostile network leads nowhere, and holds nothing up", "[cli][render
     test::TempDir folder;
     const std::string hostile =
         "/usr/bin/python3 '" + std::string(WAVECREST_SOURCE) + "/tests/support/upnp_hostile.py'";
+    test::write_all(folder / "x.mp4", std::string("what a device would be given"));
     in_own_network(folder, std::string(kTwoHosts) +
                                // What would be asked for here is written down.
                                "/usr/bin/python3 -m http.server 8000 > own.log 2>&1 &\n"
