@@ -133,10 +133,10 @@ struct DeviceTestOptions {
     std::string bound;  // for so long; empty: until Ctrl-C, or until the named device is finished
     std::vector<std::string> only;
     std::string largest;
-    std::string into;      // empty: devices/ beside the site file
-    bool replace = false;  // descriptions that are there
-    bool adopt = false;    // the site file names the description from now on
-    std::string on;        // a browser of this machine, or a renderer of the network
+    std::string into;       // empty: devices/ beside the site file
+    bool replace = false;   // descriptions that are there
+    bool adopt = false;     // the site file names the description from now on
+    std::string on;         // a browser of this machine, or a renderer of the network
     std::string interface;  // by which that is searched for; empty: all
     Output output;
 };
@@ -181,9 +181,9 @@ int run_library_show(const LibraryOptions& options);
 struct SiteNewOptions {
     std::string file = "site.toml";
     std::string house = "My site";
-    std::uint16_t port = 0;            // 0: the default
-    std::vector<std::string> devices;  // "NAME,CLASS,LINK"
-    std::vector<std::string> streams;  // "NAME,FILE"
+    std::uint16_t port = 0;                // 0: the default
+    std::vector<std::string> devices;      // "NAME,CLASS,LINK"
+    std::vector<std::string> streams;      // "NAME,FILE"
     std::vector<std::string> collections;  // "NAME,FOLDER"
 };
 int run_site_new(const SiteNewOptions& options);
@@ -269,8 +269,8 @@ struct VerifyOptions {
     std::string stills;   // folder for pictures of what was received
     std::string trusted;  // a certificate accepted besides the system's
     bool real_time = false;
-    std::string on;      // a browser of this machine, or a renderer, that really plays it; empty: computed
-    bool watch = false;  // the device plays, this looks on from the server
+    std::string on;         // a browser of this machine, or a renderer, that really plays it; empty: computed
+    bool watch = false;     // the device plays, this looks on from the server
     std::string interface;  // of the network, by which a renderer is searched for; empty: all
     LinkFaultOptions faults;
     Output output;

@@ -250,23 +250,41 @@ class Tree {
         place.self = folder(std::move(id), std::move(parent), std::move(title), place.containers.size());
         return place;
     }
-    // Without what is empty.
-    static void keep(std::vector<Object>& list, const Place& place) {
-        if (place.self.children > 0) list.push_back(place.self);
+    // Containers of the tree's upper levels, without those that are empty. How many are in each isn't told: that would
+    // cost a look at all items.
+    struct Entry {
+        const char *id, *title, *condition;
+    };
+    Place upper(const char* id, const char* parent, const char* title, std::initializer_list<Entry> entries) const {
+        Place place;
+        for (const Entry& one : entries) {
+            if (catalogue_.items(main(one.condition, "id"), 0, 1).empty()) continue;
+            place.containers.push_back(folder(one.id, id, one.title, 0));
+            place.containers.back().children = -1;
+        }
+        place.self = folder(id, parent, title, place.containers.size());
+        return place;
     }
     Place root() const {
-        Place place;
-        for (const char* id : {"films", "episodes", "recent", "years", "music"}) keep(place.containers, *find(id));
-        const Place collections = *find("collections");
-        if (collections.containers.size() > 1) keep(place.containers, collections);
-        place.self = folder("0", "-1", "Library", place.containers.size());
+        Place place = upper("0", "-1", "Library",
+                            {{"films", "Films", "kind = 'film'"},
+                             {"episodes", "Series", "kind = 'episode'"},
+                             {"recent", "Recently added", "kind <> 'music'"},
+                             {"years", "By year", "kind = 'film' and year > 0"},
+                             {"music", "Music", "kind = 'music'"}});
+        const Place collections = groups("collections", "0", "Collections", "collection", main("1"), "c");
+        if (collections.containers.size() > 1) {
+            place.containers.push_back(collections.self);
+            ++place.self.children;
+        }
         return place;
     }
     Place music() const {
-        Place place;
-        for (const char* id : {"performers", "albums", "genres", "tracks"}) keep(place.containers, *find(id));
-        place.self = folder("music", "0", "Music", place.containers.size());
-        return place;
+        return upper("music", "0", "Music",
+                     {{"performers", "Performers", "kind = 'music' and performer <> ''"},
+                      {"albums", "Albums", "kind = 'music' and album <> ''"},
+                      {"genres", "Genres", "kind = 'music' and genre <> ''"},
+                      {"tracks", "All music", "kind = 'music'"}});
     }
 
     Catalogue& catalogue_;
