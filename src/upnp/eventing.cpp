@@ -35,6 +35,10 @@ std::string random_id() {
     return udn_from(seed);
 }
 
+std::string without_zone(const std::string& address) {
+    return address.substr(0, address.find('%'));
+}
+
 // "Second-1800", "infinite".
 int seconds_of(const std::string& timeout) {
     int seconds = kSeconds;
@@ -199,9 +203,14 @@ net::HttpReply Publisher::answer(const net::HttpRequest& request, const std::str
         const std::string one(callbacks.substr(open + 1, close - open - 1));
         callbacks.remove_prefix(close + 1);
         const auto parts = net::split_address(one);
-        if (parts && parts->scheme == "http" && parts->host == request.address &&
-            host::on_local_network(request.address))
-            made.callback = one;
+        if (!parts || parts->scheme != "http" || without_zone(parts->host) != without_zone(request.address) ||
+            !host::on_local_network(request.address))
+            continue;
+        made.callback = one;
+        // Which interface leads to a link-local address, only this machine knows.
+        if (const std::size_t zone = request.address.find('%');
+            zone != std::string::npos && one.find('%') == std::string::npos && one.find(']') != std::string::npos)
+            made.callback.insert(one.find(']'), "%25" + request.address.substr(zone + 1));
     }
     if (made.callback.empty())
         return net::HttpReply::text(412, "CALLBACK has to be at the subscriber's own address on the local network.\n");
@@ -248,18 +257,27 @@ struct EventListener::State {
     OnEvent on_event;
     std::string path = "/" + random_id().substr(5);
     base::Mutex mutex;
+    base::Condition changed;
     std::vector<Subscription> subscriptions GUARDED_BY(mutex);
+    int subscribing GUARDED_BY(mutex) = 0;  // asked for, and not answered yet
     std::unique_ptr<net::HttpServer> server;
 
+    // The service of a subscription of this device. A first notification may come before the answer to the
+    // subscription is read: it is waited for.
+    std::string service_of(const std::string& sid, const std::string& address) {
+        const auto until = Clock::now() + std::chrono::seconds(3);
+        const base::MutexLock lock(mutex);
+        while (true) {
+            for (const Subscription& one : subscriptions) {
+                if (one.sid == sid && one.address == without_zone(address)) return one.service.type;
+            }
+            if (subscribing == 0 || Clock::now() >= until) return "";
+            changed.wait_until(mutex, until);
+        }
+    }
     net::HttpReply take(const net::HttpRequest& request) {
         if (request.method != "NOTIFY" || request.path != path) return net::HttpReply::text(404, "Nothing here.\n");
-        std::string type;
-        {
-            const base::MutexLock lock(mutex);
-            for (const Subscription& one : subscriptions) {
-                if (one.sid == request.field("SID") && one.address == request.address) type = one.service.type;
-            }
-        }
+        const std::string type = service_of(std::string(request.field("SID")), request.address);
         if (type.empty()) return net::HttpReply::text(412, "There is no such subscription.\n");
         if (const auto properties = parse_properties(request.body)) on_event(type, *properties);
         return net::HttpReply{};
@@ -305,21 +323,26 @@ Status EventListener::subscribe(const Service& service, const std::string& own_a
                     "it is asked instead");
     const auto at = net::split_address(service.events);
     if (!at) return fail(at.error());
-    // A first notification may come before the answer is read: it isn't lost, since the device is asked, too.
-    WAVECREST_TRY_ASSIGN(
-        answered,
-        State::ask(service, "SUBSCRIBE",
-                   {{"CALLBACK", fmt::format("<http://{}{}>", net::authority(own_address, state_->server->port(), 80),
-                                             state_->path)},
-                    {"NT", "upnp:event"},
-                    {"TIMEOUT", fmt::format("Second-{}", kSeconds)}}));
-    const std::string sid = answered.field("SID");
-    if (answered.status != 200 || sid.empty())
-        return fail(ErrorKind::wanting, fmt::format("the device refuses a subscription (status {})", answered.status),
-                    service.events, "it is asked instead");
+    {
+        const base::MutexLock lock(state_->mutex);
+        ++state_->subscribing;
+    }
+    const auto answered = State::ask(
+        service, "SUBSCRIBE",
+        {{"CALLBACK",
+          fmt::format("<http://{}{}>", net::authority(own_address, state_->server->port(), 80), state_->path)},
+         {"NT", "upnp:event"},
+         {"TIMEOUT", fmt::format("Second-{}", kSeconds)}});
+    const std::string sid = answered && answered->status == 200 ? answered->field("SID") : "";
     const base::MutexLock lock(state_->mutex);
-    state_->subscriptions.push_back(
-        {service, sid, at->host, Clock::now() + std::chrono::seconds(seconds_of(answered.field("TIMEOUT")) / 2)});
+    --state_->subscribing;
+    state_->changed.notify_all();
+    if (!answered) return fail(answered.error());
+    if (sid.empty())
+        return fail(ErrorKind::wanting, fmt::format("the device refuses a subscription (status {})", answered->status),
+                    service.events, "it is asked instead");
+    state_->subscriptions.push_back({service, sid, without_zone(at->host),
+                                     Clock::now() + std::chrono::seconds(seconds_of(answered->field("TIMEOUT")) / 2)});
     return {};
 }
 

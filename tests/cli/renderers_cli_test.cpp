@@ -35,7 +35,9 @@ std::string waits_for(const std::string& file, const std::string& text) {
 // Two hosts on one wire: this one, and another in which $FAR runs commands.
 const char* const kTwoHosts =
     "ip link add va type veth peer name vb\nunshare -n sleep 90 & OTHER=$!\n"
-    "for i in $(seq 50); do ip link set vb netns $OTHER 2>/dev/null && break; sleep 0.1; done\n"
+    // (It has its network a moment after it has its number.)
+    "for i in $(seq 100); do [ \"$(readlink /proc/$OTHER/ns/net)\" != \"$(readlink /proc/self/ns/net)\" ] && break; "
+    "sleep 0.1; done\nip link set vb netns $OTHER\n"
     "FAR=\"nsenter -t $OTHER -n\"\nip addr add 192.168.77.1/24 dev va\nip link set va up\n$FAR ip link set lo up\n"
     "$FAR ip addr add 192.168.77.2/24 dev vb\n$FAR ip link set vb up\n"
     "for i in $(seq 50); do ip addr show dev va | grep -q 'fe80.*scope link $' && break; sleep 0.1; done\n"

@@ -80,7 +80,7 @@ TEST_CASE("properties and last changes are written and read", "[upnp]") {
     CHECK_FALSE(upnp::parse_last_change("junk"));
 }
 
-TEST_CASE("a subscriber is told the state, then each change", "[upnp]") {
+TEST_CASE("a subscriber is told the state, then each change", "[upnp][waits]") {
     Box box;
     const auto description =
         upnp::parse_description(box.ask("GET", "/box/device.xml").body, box.address("/box/device.xml"));

@@ -84,7 +84,7 @@ TEST_CASE("an answer can't send this program to another host", "[upnp]") {
     CHECK_FALSE(upnp::is_senders_own("http://192.168.1.20@10.0.0.1/", {"192.168.1.20", 1900}));
 }
 
-TEST_CASE("a device that advertises itself is found, by what it is asked for", "[upnp]") {
+TEST_CASE("a device that advertises itself is found, by what it is asked for", "[upnp][waits]") {
     upnp::Advertiser::Settings settings;
     settings.udn = upnp::udn_of("uuid:0000-found-by-test::x");
     settings.targets = {"urn:schemas-upnp-org:device:MediaRenderer:2"};
