@@ -9,6 +9,7 @@
 #include <algorithm>
 #include <charconv>
 #include <deque>
+#include <optional>
 #include <random>
 #include <thread>
 
@@ -27,6 +28,7 @@ using Clock = std::chrono::steady_clock;
 constexpr std::size_t kMostSubscribers = 128;
 constexpr int kSeconds = 1800;  // of a subscription
 constexpr int kMostFailures = 3;
+constexpr auto kAfterAnswer = std::chrono::milliseconds(150);  // for the answer to a subscription to arrive
 
 std::string random_id() {
     std::random_device random;
@@ -107,8 +109,13 @@ struct Publisher::State {
         std::string sid, service, callback;
         Clock::time_point until;
         std::uint32_t sequence = 0;
+        // Its first notification, of all there is, and when: the answer to its subscription has to be there before.
+        std::optional<Arguments> first;
+        Clock::time_point first_at;
         Arguments pending;  // the latest of each, in order of their first change
         int failures = 0;
+
+        bool is_due(Clock::time_point now) const { return first ? now >= first_at : !pending.empty(); }
     };
     base::Mutex mutex;
     base::Condition changed;
@@ -122,13 +129,22 @@ struct Publisher::State {
             const auto now = Clock::now();
             std::erase_if(subscribers, [&](const Subscriber& s) { return s.until < now; });
             const auto next = std::find_if(subscribers.begin(), subscribers.end(),
-                                           [](const Subscriber& s) { return !s.pending.empty(); });
+                                           [&](const Subscriber& s) { return s.is_due(now); });
             if (next == subscribers.end()) {
-                changed.wait_for(mutex, std::chrono::seconds(5));
+                auto until = now + std::chrono::seconds(5);
+                for (const Subscriber& one : subscribers) {
+                    if (one.first) until = std::min(until, one.first_at);
+                }
+                changed.wait_until(mutex, until);
                 continue;
             }
-            const Subscriber telling = *next;
-            next->pending.clear();
+            Subscriber telling = *next;
+            if (telling.first) {
+                telling.pending = std::move(*telling.first);
+                next->first.reset();
+            } else {
+                next->pending.clear();
+            }
             next->sequence = next->sequence == 0xFFFFFFFF ? 1 : next->sequence + 1;  // 4.3.2: 0 is the first alone
             lock.unlock();
             const bool told = tell(telling);
@@ -219,7 +235,8 @@ net::HttpReply Publisher::answer(const net::HttpRequest& request, const std::str
     made.service = service;
     made.until = Clock::now() + std::chrono::seconds(seconds);
     lock.unlock();
-    made.pending = state();
+    made.first = state();
+    made.first_at = Clock::now() + kAfterAnswer;
     lock.lock();
     const std::string id = made.sid;
     state_->subscribers.push_back(std::move(made));
