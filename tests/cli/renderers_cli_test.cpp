@@ -242,7 +242,7 @@ TEST_CASE("file servers that announce themselves by mDNS are found, where the da
 TEST_CASE("the graded clips are played on a renderer, and it is described by what it took", "[cli][renderer][waits]") {
     test::TempDir folder;
     in_own_network(folder, "$W standin renderer 'Den TV' --class tv-720 > den &\n" + waits_for("den", "waits") +
-                               "$W device test --on 'Den TV' --only video --max-size 720p --into . --json < /dev/null "
+                               "$W device test --on 'Den TV' --only video --max-size 480p --into . --json < /dev/null "
                                "> test.json\n$W device check 'Den TV.toml' > check\n");
     CAPTURE(test::read_text(folder / "err"));
     const json result = json::parse(test::read_text(folder / "test.json"));
