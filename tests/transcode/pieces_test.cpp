@@ -27,6 +27,7 @@ codec::VideoEncoderSettings settings_for(Codec codec) {
     settings.frame_rate = {24, 1};
     settings.colour = {6, 6, 6, false};
     settings.effort = 2;
+    settings.threads = 1;  // with more, x264 doesn't always give the same bytes
     return settings;
 }
 
