@@ -272,6 +272,19 @@ struct MediaServer::State {
         const std::string name(rest.substr(1));
         const auto item = catalogue.item(id);
         if (!item || !seen_by(request.address).contains(item->collection)) return nothing();
+        // All that looks at the folder is done by its drive's own thread: one that hangs holds up nobody else.
+        net::HttpReply reply;
+        reply.later_from = item->file;
+        reply.later = [this, item = *item, name, range = std::string(request.field("TimeSeekRange.dlna.org"))] {
+            net::HttpReply made = form_of(item, name, range);
+            return made.later ? made.later() : made;
+        };
+        return reply;
+    }
+
+    // One of an item's forms, by the end of its path.
+    net::HttpReply form_of(const Item& found, const std::string& name, const std::string& range) {
+        const Item* const item = &found;
         if (!is_inside(item->file, item->collection)) return nothing();
         if (name == file_name(*item)) {
             net::HttpReply reply;
@@ -282,7 +295,6 @@ struct MediaServer::State {
             reply.name = item->title;
             // IEC 62481-1, 7.5.4.3: devices that ask are told what they were told before.
             reply.fields = {{"contentFeatures.dlna.org", info.front().extra}, {"transferMode.dlna.org", "Streaming"}};
-            const std::string_view range = request.field("TimeSeekRange.dlna.org");
             return range.empty() ? reply : from_time(*item, std::move(reply), range);
         }
         if (name.starts_with("hls") && item->kind != Item::Kind::music) return hls(*item, name);
