@@ -369,6 +369,7 @@ int serve(const StreamRunOptions& options) {
         note(fmt::format("the library isn't offered: {} ({}); {}", library.error().what, library.error().where,
                          library.error().remedy));
         library = std::unique_ptr<ServedLibrary>();
+        running->site->collections.clear();
     }
     if (*library) running->settings.pages.push_back((*library)->pages());
     auto started = stream::StreamServer::start(std::move(*ready), running->settings);
