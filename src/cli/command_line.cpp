@@ -398,6 +398,9 @@ void add_convert(CLI::App& app, AllOptions& all, Command& command) {
         ->type_name("FILE");
     convert_app->add_flag("--one-file", all.convert.one_file,
                           "with --device: one file that all of them play, at the size of the smallest");
+    convert_app->add_flag("--ladder", all.convert.ladder,
+                          "a ladder: several bit rates in one folder, for HLS and DASH, with a page that plays it; a "
+                          "profile with rungs makes one, too (any-room)");
     convert_app->add_option("--into", all.convert.into, "library folder; the film gets its own folder there")
         ->required()
         ->type_name("DIR");

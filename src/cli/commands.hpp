@@ -41,6 +41,7 @@ struct ConvertOptions {
     std::vector<std::string> devices;   // decided by them instead: classes, descriptions, or devices of the site
     std::string site;                   // whose devices those are; all of them where none is named
     bool one_file = false;              // for all of them
+    bool ladder = false;                // several bit rates in a folder; also said by a profile
     std::string into;
     std::string name;
     int video = 0;          // track, from 1; 0: the first

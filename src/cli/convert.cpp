@@ -9,10 +9,13 @@
 #include "cli/commands.hpp"
 #include "cli/job.hpp"
 #include "cli/media_text.hpp"
+#include "container/ladder.hpp"
 #include "container/writer.hpp"
 #include "convert/decide.hpp"
+#include "convert/ladder.hpp"
 #include "convert/remux.hpp"
 #include "host/machine.hpp"
+#include "render/table.hpp"
 #include "report/results.hpp"
 #include "site/site.hpp"
 #include "source/added_text.hpp"
@@ -67,15 +70,50 @@ const char* label_of(const ConvertOptions& options) {
     return options.devices.empty() && options.site.empty() ? "profile" : "for";
 }
 
+// What is done for each of the first outputs.
+std::vector<std::string> steps_of_all(const convert::Plan& plan, std::size_t outputs) {
+    std::vector<std::string> steps = plan.outputs.front().steps;
+    for (std::size_t i = 1; i < outputs; ++i) {
+        const std::vector<std::string>& other = plan.outputs[i].steps;
+        std::erase_if(
+            steps, [&](const std::string& step) { return std::find(other.begin(), other.end(), step) == other.end(); });
+    }
+    return steps;
+}
+
+// Rungs are shown one line each: what they differ by.
+void print_rungs(const convert::Plan& plan) {
+    const std::size_t rungs = plan.graph.video_encodes.size();
+    print("  output   {}\n", plan.target().parent_path().string());
+    render::Table table({"rung", "codec", "size", "quality", "peak", "why"});
+    for (std::size_t i = 0; i < rungs; ++i) {
+        const codec::VideoEncoderSettings& encode = plan.graph.video_encodes[i].encode;
+        std::string why;
+        for (const std::string& step : plan.outputs[i].steps) {
+            if (step.starts_with("rung: ")) why = step.substr(6);
+        }
+        table.add({plan.outputs[i].profile, std::string(media::display_name(encode.codec)),
+                   fmt::format("{}x{}", encode.width, encode.height),
+                   encode.mean_bps > 0 ? base::format_bitrate(encode.mean_bps) : fmt::format("{:g}", encode.quality),
+                   encode.peak_bps > 0 ? base::format_bitrate(encode.peak_bps) : "", why});
+    }
+    print("{}", by_lines(table.text(2)));
+    for (std::size_t i = rungs; i < plan.outputs.size(); ++i) {
+        for (const std::string& step : plan.outputs[i].steps) print("  -        {}\n", step);
+    }
+    for (const std::string& step : steps_of_all(plan, rungs)) print("  -        {}\n", step);
+}
+
 // `label`: what the name of each output is, its profile's or its devices'.
 void print_plan(const convert::Plan& plan, const char* label) {
     print("Title {} ({}, {}) of {}\n", plan.title, base::format_clock(plan.duration),
           base::format_bytes(plan.source_bytes), plan.source.substr(0, plan.source.rfind(',')));
-    for (std::size_t i = 0; i < plan.targets.size(); ++i) {
+    if (plan.is_ladder()) print_rungs(plan);
+    for (std::size_t i = 0; i < plan.targets.size() && !plan.is_ladder(); ++i) {
         print("  output   {}\n  {:<8} {}\n", plan.targets[i].path.string(), label, plan.outputs[i].profile);
         for (const std::string& step : plan.outputs[i].steps) print("  -        {}\n", step);
     }
-    if (plan.targets.size() > 1 && !plan.steps.empty()) print("  all\n");
+    if (plan.targets.size() > 1 && !plan.steps.empty() && !plan.is_ladder()) print("  all\n");
     for (const std::string& step : plan.steps) print("  -        {}\n", step);
     for (const convert::TrackPlan& track : plan.tracks) {
         if (track.action == convert::TrackPlan::Action::drop)
@@ -246,6 +284,16 @@ int run_remux(const ConvertOptions& options) {
     return lost ? kDoneWithLosses : 0;
 }
 
+// The folder of a ladder is one thing: it is copied as a whole.
+void print_ladder(const convert::Outcome& outcome) {
+    const base::Path folder = outcome.playlist.parent_path();
+    print("{}\n", folder.string());
+    for (const convert::Outcome::File& file : outcome.files)
+        print("  {:<22} {}\n", file.path.filename().string(), base::format_bytes(file.bytes));
+    print("  {}: HLS, {}: DASH, index.html: a page that plays it\n", container::kLadderPlaylist,
+          container::kLadderManifest);
+}
+
 // Does what was planned, one title after the other.
 int carry_out(const ConvertOptions& options, const source::Input& input, const std::vector<convert::Plan>& plans,
               const nlohmann::ordered_json& decisions) {
@@ -297,6 +345,11 @@ int carry_out(const ConvertOptions& options, const source::Input& input, const s
         if (outcome->kept.count() > 0)
             print("The first {} were finished by an earlier run.\n", base::format_clock(outcome->kept));
         if (outcome->quality) print_quality(*outcome->quality);
+        if (!outcome->playlist.empty()) {
+            print_ladder(*outcome);
+            warn_of(*outcome);
+            continue;
+        }
         for (const convert::Outcome::File& file : outcome->files) {
             print("{}{}\n", file.path.string(),
                   outcome->files.size() > 1 ? fmt::format("  ({})", base::format_bytes(file.bytes)) : "");
@@ -313,7 +366,10 @@ int carry_out(const ConvertOptions& options, const source::Input& input, const s
     const int ended = failure ? report_beside(*failure, result) : 0;
     if (json) print_json(result);
     if (failure) return ended;
-    if (!json) print("Next: wavecrest inspect '{}'\n", plans.back().target().string());
+    if (!json && plans.back().is_ladder())
+        print("Next: wavecrest stream run '{}'\n", plans.back().target().parent_path().string());
+    else if (!json)
+        print("Next: wavecrest inspect '{}'\n", plans.back().target().string());
     return lost ? kDoneWithLosses : 0;
 }
 
@@ -439,6 +495,10 @@ Status check_together(const ConvertOptions& options) {
         return refuse("with --device one profile gives quality and effort", "--profile", "give one");
     if (options.one_file && !for_devices)
         return refuse("--one-file works with --device only", "--one-file", "name the devices, or leave it out");
+    if (options.ladder && (for_devices || !options.remux.empty()))
+        return refuse("a ladder is made by a profile", "--ladder", "leave out --device, --site and --remux");
+    if (options.ladder && options.profiles.size() > 1)
+        return refuse("a ladder is made by one profile", "--ladder", "give one --profile");
     if (!options.cut.empty() && options.remux.empty())
         return refuse("--cut works with --remux only", "--cut", "add --remux and a container, such as --remux mp4");
     return {};
@@ -467,21 +527,31 @@ int run_convert(const ConvertOptions& asked) {
     if (names.empty() && for_devices) {
         request.profiles.push_back(convert::usual_for_devices());
     } else if (names.empty()) {
-        names.emplace_back(kUsualProfile);
+        names.emplace_back(options.ladder ? kLadderProfile : kUsualProfile);
     }
     for (const std::string& name : names) {
         auto profile = profile::find(name);
         if (!profile) return report_error(profile.error(), json);
+        options.ladder = options.ladder || profile->is_ladder();
         request.profiles.push_back(std::move(*profile));
     }
+    if (const Status fit = check_together(options); !fit) return report_error(fit.error(), json);
     auto input = open_with_added_text(options);
     if (!input) return report_error(input.error(), json);
     take_choices(options, request);
     request.quality = options.quality;
     for (const std::string& text : (*input)->notes()) note(text);
     if (for_devices) return run_for_devices(options, **input, request);
+    std::vector<std::string> notes;
+    std::optional<ProgressLine> line;
+    if (options.ladder) {
+        line.emplace("choosing rungs", options.output.quiet);
+        convert::as_ladder(request, **input, options.samples, &notes, line->callback(), cancel());
+    }
     const auto plans = convert::make_plans(**input, request);
+    line.reset();
     if (!plans) return report_error(plans.error(), json);
+    for (const std::string& text : notes) note(text);
     if (options.plan) return show_plans(options, **input, *plans, {});
     return carry_out(options, **input, *plans, {});
 }

@@ -364,6 +364,7 @@ Result<job::Job> job_of(const ConvertOptions& options, const std::string& source
     WAVECREST_TRY(convert::check(s.names));
     s.accept_losses = options.accept_losses;
     job.one_file = options.one_file;
+    job.ladder = options.ladder;
     job.quality = options.quality;
     job.captions = options.captions;
     job.retries = options.retries;
@@ -379,7 +380,7 @@ Result<job::Job> job_of(const ConvertOptions& options, const std::string& source
     }
     std::vector<std::string> profiles = options.profiles;
     const bool for_devices = !options.devices.empty() || !options.site.empty();
-    if (profiles.empty() && !for_devices) profiles.emplace_back(kUsualProfile);
+    if (profiles.empty() && !for_devices) profiles.emplace_back(options.ladder ? kLadderProfile : kUsualProfile);
     for (const std::string& name : profiles) {
         WAVECREST_TRY_ASSIGN(text, profile::source_text(name));
         WAVECREST_TRY(profile::parse(text, name));

@@ -13,7 +13,7 @@
 
 namespace wavecrest::cli {
 
-inline constexpr const char* kUsualProfile = "full-picture";
+inline constexpr const char *kUsualProfile = "full-picture", *kLadderProfile = "any-room";
 // Exit statuses beside those of errors (docs/manual.md).
 inline constexpr int kDoneWithLosses = 5, kSomeFailed = 6;
 

@@ -29,6 +29,31 @@ std::optional<std::uint64_t> whole(std::string_view text) {
     return value;
 }
 
+// "1920x1080" (4.2, decimal-resolution).
+std::optional<base::Size> resolution(std::string_view text) {
+    const std::size_t by = text.find('x');
+    if (by == std::string_view::npos) return std::nullopt;
+    const auto width = whole(text.substr(0, by)), height = whole(text.substr(by + 1));
+    if (!width || !height || *width == 0 || *height == 0 || *width > 65536 || *height > 65536) return std::nullopt;
+    return base::Size{static_cast<int>(*width), static_cast<int>(*height)};
+}
+
+// "1000@2000", or "1000" where it begins behind the one before (4.3.2.2). Nothing where it can't be read.
+std::optional<ByteRange> byte_range(std::string_view text, std::uint64_t behind) {
+    const std::size_t at = text.find('@');
+    const auto length = whole(text.substr(0, at));
+    const auto offset = at == std::string_view::npos ? std::optional(behind) : whole(text.substr(at + 1));
+    if (!length || *length == 0 || !offset) return std::nullopt;
+    return ByteRange{*offset, *length};
+}
+
+// Quoted strings hold neither quotes nor line ends (4.2).
+std::string quoted_string(std::string_view text) {
+    std::string result = "\"";
+    for (const char c : text) result += c == '"' ? '\'' : static_cast<unsigned char>(c) < 0x20 ? ' ' : c;
+    return result + "\"";
+}
+
 // One value of an attribute list (4.2), without its quotes.
 std::string attribute(std::string_view list, std::string_view name) {
     std::size_t at = 0;
@@ -52,6 +77,79 @@ std::string attribute(std::string_view list, std::string_view name) {
     return "";
 }
 
+// The offset of a byte range whose own is not written.
+constexpr std::uint64_t kBehind = ~std::uint64_t{0};
+
+// EXT-X-STREAM-INF and EXT-X-I-FRAME-STREAM-INF (4.3.4.2, 4.3.4.3). Attributes that can't be read are as if absent.
+MediaPlaylist::Variant read_variant(std::string_view list) {
+    MediaPlaylist::Variant variant;
+    variant.uri = attribute(list, "URI");
+    variant.bandwidth_bps = static_cast<std::int64_t>(whole(attribute(list, "BANDWIDTH")).value_or(0));
+    variant.average_bps = static_cast<std::int64_t>(whole(attribute(list, "AVERAGE-BANDWIDTH")).value_or(0));
+    variant.codecs = attribute(list, "CODECS");
+    variant.size = resolution(attribute(list, "RESOLUTION"));
+    variant.fps = decimal(attribute(list, "FRAME-RATE")).value_or(0);
+    variant.audio = attribute(list, "AUDIO");
+    variant.subtitles = !attribute(list, "SUBTITLES").empty();
+    return variant;
+}
+
+// EXT-X-MEDIA (4.3.4.1).
+void read_media(std::string_view media, MediaPlaylist& list) {
+    const std::string type = attribute(media, "TYPE");
+    if (type == "SUBTITLES")
+        list.subtitles.push_back({attribute(media, "URI"), attribute(media, "NAME"), attribute(media, "LANGUAGE"),
+                                  attribute(media, "FORCED") == "YES",
+                                  attribute(media, "CHARACTERISTICS").find(kTellsAudioTracks) != std::string::npos});
+    if (type != "AUDIO") return;
+    MediaPlaylist::Audio audio;
+    audio.group = attribute(media, "GROUP-ID");
+    audio.uri = attribute(media, "URI");
+    audio.name = attribute(media, "NAME");
+    audio.language = attribute(media, "LANGUAGE");
+    audio.preferred = attribute(media, "DEFAULT") == "YES";
+    const std::string channels = attribute(media, "CHANNELS");
+    audio.channels =
+        static_cast<int>(std::min<std::uint64_t>(whole(channels.substr(0, channels.find('/'))).value_or(0), 1024));
+    list.audio.push_back(std::move(audio));
+}
+
+std::string write_variant(const MediaPlaylist::Variant& one) {
+    std::string text = fmt::format("BANDWIDTH={}", one.bandwidth_bps);
+    if (one.average_bps > 0) text += fmt::format(",AVERAGE-BANDWIDTH={}", one.average_bps);
+    if (!one.codecs.empty()) text += fmt::format(",CODECS={}", quoted_string(one.codecs));
+    if (one.size) text += fmt::format(",RESOLUTION={}x{}", one.size->width, one.size->height);
+    return text;
+}
+
+std::string write_variants(const MediaPlaylist& playlist) {
+    std::string text;
+    for (const MediaPlaylist::Audio& one : playlist.audio)
+        text += fmt::format(
+            "#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID={},NAME={}{},DEFAULT={},AUTOSELECT=YES{}{}\n", quoted_string(one.group),
+            quoted_string(one.name), one.language.empty() ? "" : ",LANGUAGE=" + quoted_string(one.language),
+            one.preferred ? "YES" : "NO", one.channels > 0 ? fmt::format(",CHANNELS=\"{}\"", one.channels) : "",
+            one.uri.empty() ? "" : ",URI=" + quoted_string(one.uri));
+    for (const MediaPlaylist::Subtitles& one : playlist.subtitles)
+        text +=
+            fmt::format("#EXT-X-MEDIA:TYPE=SUBTITLES,GROUP-ID=\"subtitles\",NAME={}{},AUTOSELECT=YES{}{},URI={}\n",
+                        quoted_string(one.name), one.language.empty() ? "" : ",LANGUAGE=" + quoted_string(one.language),
+                        one.forced ? ",FORCED=YES" : "",
+                        one.captions ? fmt::format(",CHARACTERISTICS=\"{}\"", kCaptions) : "", quoted_string(one.uri));
+    for (const MediaPlaylist::Variant& one : playlist.variants)
+        text += fmt::format("#EXT-X-STREAM-INF:{}{}{}{}\n{}\n", write_variant(one),
+                            one.fps > 0 ? fmt::format(",FRAME-RATE={:.3f}", one.fps) : "",
+                            one.audio.empty() ? "" : ",AUDIO=" + quoted_string(one.audio),
+                            one.subtitles ? ",SUBTITLES=\"subtitles\"" : "", one.uri);
+    for (const MediaPlaylist::Variant& one : playlist.keyframe_variants)
+        text += fmt::format("#EXT-X-I-FRAME-STREAM-INF:{},URI={}\n", write_variant(one), quoted_string(one.uri));
+    return text;
+}
+
+std::string write_range(const ByteRange& range) {
+    return fmt::format("{}@{}", range.length, range.offset);
+}
+
 }  // namespace
 
 Time MediaPlaylist::duration() const {
@@ -70,6 +168,7 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
     std::optional<Time> duration;
     bool discontinuity = false;
     std::optional<MediaPlaylist::Variant> variant;
+    std::optional<ByteRange> range;
     std::size_t at = 0;
     if (text.starts_with("\xEF\xBB\xBF")) at = 3;
     while (at < text.size()) {
@@ -99,23 +198,31 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
         } else if (const auto version = value("#EXT-X-VERSION:")) {
             list.version = static_cast<int>(whole(*version).value_or(1));
         } else if (const auto stream = value("#EXT-X-STREAM-INF:")) {
-            variant.emplace();
-            variant->bandwidth_bps = static_cast<std::int64_t>(whole(attribute(*stream, "BANDWIDTH")).value_or(0));
-            variant->codecs = attribute(*stream, "CODECS");
-            variant->subtitles = !attribute(*stream, "SUBTITLES").empty();
+            variant = read_variant(*stream);
+            if (variant->bandwidth_bps <= 0) return refuse("a variant doesn't tell its BANDWIDTH");
+        } else if (const auto keyframes = value("#EXT-X-I-FRAME-STREAM-INF:")) {
+            list.keyframe_variants.push_back(read_variant(*keyframes));
         } else if (const auto media = value("#EXT-X-MEDIA:")) {
-            if (attribute(*media, "TYPE") == "SUBTITLES")
-                list.subtitles.push_back(
-                    {attribute(*media, "URI"), attribute(*media, "NAME"), attribute(*media, "LANGUAGE"),
-                     attribute(*media, "FORCED") == "YES",
-                     attribute(*media, "CHARACTERISTICS").find(kTellsAudioTracks) != std::string::npos});
+            read_media(*media, list);
         } else if (const auto start = value("#EXT-X-START:")) {
             const std::string offset = attribute(*start, "TIME-OFFSET");
             const bool from_end = offset.starts_with('-');
             if (const auto seconds = decimal(std::string_view(offset).substr(from_end ? 1 : 0)))
                 list.start = base::from_seconds(from_end ? -*seconds : *seconds);
         } else if (const auto map = value("#EXT-X-MAP:")) {
-            list.map_uri = attribute(*map, "URI");
+            const std::string uri = attribute(*map, "URI"), of = attribute(*map, "BYTERANGE");
+            if (uri.empty()) return refuse("the initialization section has no URI");
+            const auto part = of.empty() ? std::nullopt : byte_range(of, 0);
+            if (!of.empty() && !part) return refuse("a byte range can't be read");
+            if (list.map_uri.empty()) {
+                list.map_uri = uri;
+                list.map_range = part;
+            }
+            list.several_maps = list.several_maps || list.map_uri != uri || list.map_range != part;
+        } else if (const auto of = value("#EXT-X-BYTERANGE:")) {
+            // One without an offset goes on behind the segment before, of the same file: known when its address is.
+            range = byte_range(*of, kBehind);
+            if (!range) return refuse("a byte range can't be read");
         } else if (const auto key = value("#EXT-X-KEY:")) {
             list.encrypted = attribute(*key, "METHOD") != "NONE";
         } else if (const auto before = value("#EXT-X-DISCONTINUITY-SEQUENCE:")) {
@@ -124,6 +231,10 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
             list.paused = true;
         } else if (line == "#EXT-X-DISCONTINUITY") {
             discontinuity = true;
+        } else if (line == "#EXT-X-INDEPENDENT-SEGMENTS") {
+            list.independent = true;
+        } else if (line == "#EXT-X-I-FRAMES-ONLY") {
+            list.keyframes_only = true;
         } else if (line == "#EXT-X-ENDLIST") {
             list.ended = true;
         } else if (line == "#EXT-X-PLAYLIST-TYPE:VOD") {
@@ -136,11 +247,20 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
             variant.reset();
         } else {
             if (!duration) return refuse("a segment has no duration (EXTINF)");
-            list.segments.push_back({std::string(line), *duration, discontinuity});
+            if (range && range->offset == kBehind) {
+                const bool same =
+                    !list.segments.empty() && list.segments.back().range && list.segments.back().uri == line;
+                if (!same) return refuse("a byte range has no offset, and nothing of this file is in front of it");
+                range->offset = list.segments.back().range->end();
+            }
+            list.segments.push_back({std::string(line), *duration, discontinuity, range});
             duration.reset();
+            range.reset();
             discontinuity = false;
         }
-        if (list.segments.size() + list.variants.size() + list.subtitles.size() > kMostEntries)
+        if (list.segments.size() + list.variants.size() + list.keyframe_variants.size() + list.audio.size() +
+                list.subtitles.size() >
+            kMostEntries)
             return refuse("the playlist is too long");
     }
     if (line_number == 0) return refuse("not an HLS playlist: it is empty");
@@ -149,16 +269,8 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
 
 std::string write_playlist(const MediaPlaylist& playlist) {
     std::string text = fmt::format("#EXTM3U\n#EXT-X-VERSION:{}\n", playlist.version);
-    for (const MediaPlaylist::Subtitles& one : playlist.subtitles)
-        text += fmt::format(
-            "#EXT-X-MEDIA:TYPE=SUBTITLES,GROUP-ID=\"subtitles\",NAME=\"{}\"{},AUTOSELECT=YES{}{},URI=\"{}\"\n",
-            one.name, one.language.empty() ? "" : fmt::format(",LANGUAGE=\"{}\"", one.language),
-            one.forced ? ",FORCED=YES" : "", one.captions ? fmt::format(",CHARACTERISTICS=\"{}\"", kCaptions) : "",
-            one.uri);
-    for (const MediaPlaylist::Variant& one : playlist.variants)
-        text += fmt::format("#EXT-X-STREAM-INF:BANDWIDTH={}{}{}\n{}\n", one.bandwidth_bps,
-                            one.codecs.empty() ? "" : fmt::format(",CODECS=\"{}\"", one.codecs),
-                            one.subtitles ? ",SUBTITLES=\"subtitles\"" : "", one.uri);
+    if (playlist.independent) text += "#EXT-X-INDEPENDENT-SEGMENTS\n";
+    text += write_variants(playlist);
     if (!playlist.variants.empty()) return text;
     if (playlist.on_demand) text += "#EXT-X-PLAYLIST-TYPE:VOD\n";
     text += fmt::format("#EXT-X-TARGETDURATION:{}\n#EXT-X-MEDIA-SEQUENCE:{}\n", playlist.target_s, playlist.sequence);
@@ -166,10 +278,16 @@ std::string write_playlist(const MediaPlaylist& playlist) {
         text += fmt::format("#EXT-X-DISCONTINUITY-SEQUENCE:{}\n", playlist.discontinuities);
     if (playlist.start) text += fmt::format("#EXT-X-START:TIME-OFFSET={:.3f}\n", base::to_seconds(*playlist.start));
     if (playlist.paused) text += fmt::format("{}\n", kPausedComment);
-    if (!playlist.map_uri.empty()) text += fmt::format("#EXT-X-MAP:URI=\"{}\"\n", playlist.map_uri);
+    if (playlist.keyframes_only) text += "#EXT-X-I-FRAMES-ONLY\n";
+    if (!playlist.map_uri.empty())
+        text +=
+            fmt::format("#EXT-X-MAP:URI={}{}\n", quoted_string(playlist.map_uri),
+                        playlist.map_range ? fmt::format(",BYTERANGE=\"{}\"", write_range(*playlist.map_range)) : "");
     for (const MediaPlaylist::Segment& segment : playlist.segments) {
         if (segment.discontinuity) text += "#EXT-X-DISCONTINUITY\n";
-        text += fmt::format("#EXTINF:{:.5f},\n{}\n", base::to_seconds(segment.duration), segment.uri);
+        text += fmt::format("#EXTINF:{:.5f},\n", base::to_seconds(segment.duration));
+        if (segment.range) text += fmt::format("#EXT-X-BYTERANGE:{}\n", write_range(*segment.range));
+        text += segment.uri + "\n";
     }
     if (playlist.ended) text += "#EXT-X-ENDLIST\n";
     return text;

@@ -97,17 +97,6 @@ std::uint16_t packed_language(const std::string& language) {
     return static_cast<std::uint16_t>((code[0] - 0x60) << 10 | (code[1] - 0x60) << 5 | (code[2] - 0x60));
 }
 
-// A timescale in which the track's frame or sample periods are whole numbers.
-std::uint32_t choose_timescale(const Track& track) {
-    if (track.kind == TrackKind::audio) return static_cast<std::uint32_t>(track.sample_rate);
-    if (track.kind == TrackKind::subtitle) return 90000;
-    const std::int64_t rate = track.frame_rate.num;
-    if (rate <= 0 || rate > 240000) return 90000;
-    // (Fields may be shown for half a picture's time.)
-    const std::int64_t fields = track.scan == Scan::progressive ? 1 : 2;
-    return static_cast<std::uint32_t>(rate < 1000 ? rate * 1000 : rate * fields);
-}
-
 // ES_Descriptor with its decoder configuration (14496-1, 7.2.6.5).
 void write_esds(ByteWriter& out, int object_type, int stream_type, std::uint64_t buffer, std::uint64_t mean,
                 ByteSpan config) {
@@ -320,6 +309,16 @@ void write_text_entry(ByteWriter& out, const Track& track) {
 
 }  // namespace
 
+std::uint32_t track_timescale(const Track& track) {
+    if (track.kind == TrackKind::audio) return static_cast<std::uint32_t>(track.sample_rate);
+    if (track.kind == TrackKind::subtitle) return 90000;
+    const std::int64_t rate = track.frame_rate.num;
+    if (rate <= 0 || rate > 240000) return 90000;
+    // (Fields may be shown for half a picture's time.)
+    const std::int64_t fields = track.scan == Scan::progressive ? 1 : 2;
+    return static_cast<std::uint32_t>(rate < 1000 ? rate * 1000 : rate * fields);
+}
+
 struct Mp4Writer::State {
     std::unique_ptr<base::ByteSink> file;
     WriterSettings settings;
@@ -400,7 +399,7 @@ Result<std::unique_ptr<Mp4Writer>> Mp4Writer::create(std::unique_ptr<base::ByteS
             return fail(ErrorKind::input, why, fmt::format("track {}", track.id),
                         "transcode the track or leave it out");
         TrackState t;
-        t.timescale = choose_timescale(track);
+        t.timescale = track_timescale(track);
         common = std::lcm(common, std::uint64_t{t.timescale});
         t.track = std::move(track);
         state->tracks.push_back(std::move(t));
@@ -522,6 +521,10 @@ Status Mp4Writer::finish() {
     }
     WAVECREST_TRY(s.file->insert_front(header.bytes()));
     return s.file->commit();
+}
+
+Status Mp4Writer::end_fragment() {
+    return state_->fragment_begun ? state_->write_fragment() : Status{};
 }
 
 // One movie fragment and its media data; the movie box before the first, when the tracks' beginnings are known.
@@ -680,6 +683,7 @@ void Mp4Writer::State::write_header(ByteWriter& out, std::uint64_t offset) {
         if (holds(Codec::h264)) out.text("avc1");
         if (holds(Codec::av1)) out.text("av01");
         if (fragmented()) out.text("iso6");
+        if (settings.cmaf) out.text("cmfc");
     }
     const Box moov(out, "moov");
     {

@@ -10,6 +10,9 @@
 
 namespace wavecrest::container {
 
+// Ticks a second of a track's times: its frame or sample periods are whole numbers of them.
+std::uint32_t track_timescale(const Track& track);
+
 // Packets are as bitstream/headers.hpp tells for each codec, in any interleaving, each track in decoding order; they
 // are stored in the order given. Negative presentation times (encoder delay) are hidden by the edit list. Errors:
 // machine (writing), input (a codec the format can't hold).
@@ -22,6 +25,8 @@ class Mp4Writer : public PacketSink {
     Status write(const Packet& packet) override;
     // Writes the index in front and commits the file.
     Status finish() override;
+    // Of a fragmented file: writes what has come as a fragment of its own; what follows begins another.
+    Status end_fragment();
     // Bytes of the finished file, or so far.
     std::uint64_t size() const;
 

@@ -17,7 +17,8 @@ struct WriterSettings {
     media::Tags tags;               // of music; of files of audio alone, MP4 and Matroska
     std::vector<Chapter> chapters;  // written where the format has them and there is more than one
     Time duration{};                // presentation is cut here (encoder padding); 0: keep all
-    Time fragments{};  // MP4: parts of at least this length, each with its own index; 0: one index in front
+    Time fragments{};   // MP4: parts of at least this length, each with its own index; 0: one index in front
+    bool cmaf = false;  // such an MP4 of one track says that it keeps to CMAF (container/cmaf.hpp)
 };
 
 // Why a file of this format can't hold the track; empty when it can. `format` is a container's short name.

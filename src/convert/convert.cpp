@@ -14,6 +14,7 @@
 #include "container/writer.hpp"
 #include "convert/excerpts.hpp"
 #include "convert/kept_pieces.hpp"
+#include "convert/ladder.hpp"
 #include "convert/quality.hpp"
 #include "convert/record.hpp"
 #include "host/machine.hpp"
@@ -86,11 +87,13 @@ Status choose_targets(const source::Input& input, const Request& request, bool s
             : output.container == "matroska" ? "mka"
                                              : std::string(container::extension_of(output.container).substr(1));
         Plan::Target target;
-        Place place = place_of(input, request, plan.pick, several, extension);
+        Place place = place_of(input, request, plan.pick, several, plan.is_ladder() ? kLadderExtension : extension);
         plan.name = std::move(place.name);
         target.path = std::move(place.path);
-        // The first is the film; the others lie beside it.
-        if (i > 0)
+        // The first is the film; the others lie beside it. A ladder's are in a folder of their own.
+        if (plan.is_ladder())
+            target.path /= output.profile + (output.container == kWebVtt ? ".vtt" : ".mp4");
+        else if (i > 0)
             target.path.replace_filename(
                 fmt::format("{} - {}.{}", target.path.stem().string(), output.profile, extension));
         std::error_code error;
@@ -98,7 +101,9 @@ Status choose_targets(const source::Input& input, const Request& request, bool s
                           transcode::PieceFolder::finished(i == 0 ? target.path : plan.target(), target.path);
         if (std::filesystem::exists(target.path, error) && !target.finished) {
             const auto digest = several ? source::digest_of(input.path()) : std::string();
-            target.recorded = digest && is_recorded(target.path, *digest, how_made(plan, i));
+            const bool beside_first = plan.is_ladder() && i > 0;
+            target.recorded = beside_first ? plan.targets.front().recorded
+                                           : digest && is_recorded(target.path, *digest, how_made(plan, i));
             if (!target.recorded) return exists_already(target.path);
         }
         for (const Plan::Target& other : plan.targets) {
@@ -156,9 +161,18 @@ Result<Plan> make_plan(const source::Input& input, const Request& request, const
     from.tracks = title->tracks;
     from.duration = plan.duration;
     if (input.reopens()) from.open = [&input, &plan] { return input.open(plan.pick, plan.angle); };
-    WAVECREST_TRY_ASSIGN(
-        encode, transcode::plan_encode(from, {request.profiles, request.video, request.audio, request.subtitles}));
-    static_cast<transcode::EncodePlan&>(plan) = std::move(encode);
+    if (request.rungs) {
+        WAVECREST_TRY_ASSIGN(rungs, request.rungs(pick));
+        WAVECREST_TRY_ASSIGN(ladder, plan_ladder(from, request, rungs));
+        static_cast<transcode::EncodePlan&>(plan) = std::move(ladder.encode);
+        plan.segment = ladder.segment;
+        // Pieces end where segments do.
+        plan.piece_length = std::max<std::int64_t>(plan.piece_length / plan.segment, 1) * plan.segment;
+    } else {
+        WAVECREST_TRY_ASSIGN(
+            encode, transcode::plan_encode(from, {request.profiles, request.video, request.audio, request.subtitles}));
+        static_cast<transcode::EncodePlan&>(plan) = std::move(encode);
+    }
     if (title->angles > 1)
         plan.steps.insert(plan.steps.begin(), fmt::format("angle {} of {}", request.angle, title->angles));
     if (plan.chapters.size() > 1) plan.steps.push_back(fmt::format("{} chapters kept", plan.chapters.size()));
@@ -496,6 +510,7 @@ Result<Outcome> run_keeping(const source::Input& input, const Plan& plan, KeptPi
                                const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
         auto& file = made_files.files[output];
         if (!file) return std::make_unique<CountingSink>(tracks, not_written);
+        if (plan.is_ladder()) return create_ladder_file(plan, output, *std::move(file), tracks);
         container::WriterSettings settings;
         settings.title = plan.name.name;
         settings.year = plan.name.year;
@@ -530,6 +545,10 @@ Result<Outcome> run_keeping(const source::Input& input, const Plan& plan, KeptPi
         outcome.problems.push_back({"the audio track is empty", {}, result.duration});
     }
     if (plan.quality) take_quality(coded, quality, result.pictures, result.duration, outcome);
+    if (plan.is_ladder()) {
+        WAVECREST_TRY_ASSIGN(playlist, finish_ladder(plan));
+        outcome.playlist = std::move(playlist);
+    }
     std::error_code error;
     for (const Plan::Target& target : plan.targets) {
         outcome.files.push_back({target.path, std::filesystem::file_size(target.path, error)});
@@ -541,7 +560,7 @@ Result<Outcome> run_keeping(const source::Input& input, const Plan& plan, KeptPi
 // The files are there: what is wrong with the records doesn't undo them.
 void write_records(const source::Input& input, const Plan& plan, const Outcome& outcome) {
     const auto digest = source::digest_of(input.path());
-    for (std::size_t i = 0; i < outcome.files.size(); ++i) {
+    for (std::size_t i = 0; i < (plan.is_ladder() ? 1 : outcome.files.size()); ++i) {
         if (const auto status = write_record(plan, outcome, i, digest.value_or(""), how_made(plan, i)); !status)
             base::log(base::LogLevel::warning, "{} ({})", status.error().what, status.error().where);
     }

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <algorithm>
+#include <functional>
 #include <optional>
 #include <string>
 #include <vector>
@@ -13,6 +14,7 @@
 #include "convert/name.hpp"
 #include "measure/capacity.hpp"
 #include "measure/picture_quality.hpp"
+#include "profile/ladder.hpp"
 #include "profile/profile.hpp"
 #include "source/input.hpp"
 #include "transcode/plan.hpp"
@@ -43,7 +45,9 @@ struct Request : Selection {
         subtitles = "forced";
     }
     std::vector<profile::Profile> profiles;  // a file for each, all of one decoding
-    bool quality = false;                    // decode what is coded, and compare it with the pictures it was coded from
+    // Instead a folder with a ladder of the first profile: asked for the rungs of each title (ladder.hpp). Empty: none.
+    std::function<Result<std::vector<profile::Rung>>(const source::Pick& pick)> rungs;
+    bool quality = false;  // decode what is coded, and compare it with the pictures it was coded from
 };
 
 using transcode::TrackPlan;
@@ -66,10 +70,12 @@ struct Plan : transcode::EncodePlan {
     std::vector<Chapter> chapters;
     bool quality = false;                        // is measured, of the first output
     bool accept_losses = false;                  // written though much of the input is lost (loss.hpp)
-    bool record = true;                          // is written beside each file
+    bool record = true;                          // is written beside each file, of a ladder beside the first
+    Time segment{};                              // length of a ladder's segments; 0: it is none
     Time piece_length = base::from_seconds(60);  // see transcode::Pieces
 
     const base::Path& target() const { return targets.front().path; }
+    bool is_ladder() const { return segment.count() > 0; }
     // All of it was made before.
     bool done() const {
         return std::all_of(targets.begin(), targets.end(), [](const Target& target) { return target.recorded; });
@@ -117,6 +123,7 @@ struct Outcome {
         base::Path path;
         std::uint64_t bytes = 0;
     };
+    base::Path playlist;  // of a ladder: what players are given
     std::vector<File> files;
     int title = 1;
     Time duration{};

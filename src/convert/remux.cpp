@@ -11,11 +11,10 @@
 #include "base/atomic_file.hpp"
 #include "base/clock.hpp"
 #include "base/units.hpp"
-#include "bitstream/captions.hpp"
 #include "bitstream/headers.hpp"
 #include "container/interleave.hpp"
-#include "container/subtitle_text.hpp"
 #include "container/writer.hpp"
+#include "convert/text_sink.hpp"
 #include "host/machine.hpp"
 #include "media/language.hpp"
 #include "media/track_choice.hpp"
@@ -213,43 +212,6 @@ Result<RemuxPlan> plan_one(const source::Input& input, const RemuxRequest& reque
     return plan;
 }
 
-class TextSink : public PacketSink {
-  public:
-    // Of a text track, or of a picture track's closed captions.
-    TextSink(base::AtomicFile file, const Track& track) : file_(std::move(file)) {
-        if (track.kind == TrackKind::video) captions_.emplace(track.codec);
-    }
-    Status write(const Packet& packet) override {
-        if (captions_) {
-            captions_->push(packet);
-        } else {
-            cues_.push_back(packet);
-        }
-        return {};
-    }
-    Status finish() override {
-        if (captions_) {
-            for (const bitstream::CaptionCue& cue : captions_->finish()) {
-                Packet packet;
-                packet.pts = packet.dts = cue.from;
-                packet.duration = cue.to - cue.from;
-                packet.data = Bytes(ByteVector(cue.text.begin(), cue.text.end()));
-                cues_.push_back(std::move(packet));
-            }
-            if (cues_.empty())
-                return fail(ErrorKind::input, "the closed captions are empty", "", "there is nothing to write");
-        }
-        const std::string text = container::write_web_vtt(cues_);
-        WAVECREST_TRY(file_.write(base::as_bytes(text)));
-        return file_.commit();
-    }
-
-  private:
-    base::AtomicFile file_;
-    std::optional<bitstream::CaptionReader> captions_;
-    std::vector<Packet> cues_;
-};
-
 }  // namespace
 
 Result<TimeRange> parse_range(const std::string& text) {
@@ -340,7 +302,7 @@ Result<Outcome> run_remux(const source::Input& input, const RemuxPlan& plan, con
     settings.chapters = plan.chapters;
     std::unique_ptr<PacketSink> sink;
     if (plan.format == "webvtt") {
-        sink = std::make_unique<TextSink>(std::move(file), tracks.front());
+        sink = std::make_unique<TextSink>(std::make_unique<base::AtomicFile>(std::move(file)), tracks.front());
     } else {
         WAVECREST_TRY_ASSIGN(writer,
                              container::create_media(plan.format, std::move(file), tracks, std::move(settings)));

@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 
 #include "convert/decide.hpp"
+#include "convert/ladder.hpp"
 #include "source/added_text.hpp"
 
 namespace wavecrest::job {
@@ -34,6 +35,7 @@ Json to_json(const Job& job) {
                  {"accept_losses", s.accept_losses},
                  {"profiles", job.profiles},
                  {"one_file", job.one_file},
+                 {"ladder", job.ladder},
                  {"remux", job.remux},
                  {"cut", job.cut},
                  {"quality", job.quality},
@@ -68,7 +70,8 @@ Result<Job> from_json(const std::string& text) {
         json.at("accept_losses").get_to(s.accept_losses);
         json.at("profiles").get_to(job.profiles);
         json.at("one_file").get_to(job.one_file);
-        // (Lists of before remuxes were jobs have neither.)
+        // (Lists of before remuxes and ladders were jobs have none of them.)
+        job.ladder = json.value("ladder", false);
         job.remux = json.value("remux", "");
         job.cut = json.value("cut", "");
         json.at("quality").get_to(job.quality);
@@ -202,6 +205,7 @@ Result<Done> run(const Job& job, const Progress& progress, const Cancel& cancel)
         return done;
     }
     WAVECREST_TRY_ASSIGN(request, request_of(job));
+    if (job.ladder) convert::as_ladder(request, *input, true, &done.warnings, {}, cancel);
     std::vector<convert::Plan> plans;
     if (job.devices.empty()) {
         WAVECREST_TRY_ASSIGN(made, convert::make_plans(*input, request));

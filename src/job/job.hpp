@@ -28,6 +28,7 @@ struct Job {
     std::vector<std::string> profiles;  // their texts, in order; may be none where devices decide
     std::vector<JobDevice> devices;     // if any: these decide, and the one profile gives quality and effort
     bool one_file = false;
+    bool ladder = false;  // of the one profile (convert/ladder.hpp)
     std::string remux;  // instead of encoding: to this container (its short name, or "webvtt")
     std::string cut;    // of a remux: FROM-TO; empty: all of it
     bool quality = false;

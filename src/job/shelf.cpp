@@ -10,6 +10,7 @@
 
 #include "base/clock.hpp"
 #include "convert/decide.hpp"
+#include "convert/ladder.hpp"
 #include "source/digest.hpp"
 #include "source/shelf.hpp"
 
@@ -71,6 +72,7 @@ Result<Cost> cost_of(const Job& job, const source::Input& input, const source::P
                      const measure::Capacity* capacity, const Cancel& cancel) {
     if (!job.remux.empty()) return remux_cost_of(job, input, pick);
     WAVECREST_TRY_ASSIGN(request, request_of(job));
+    if (job.ladder) convert::as_ladder(request, input, capacity == nullptr, nullptr, {}, cancel);
     std::optional<convert::Plan> plan;
     if (job.devices.empty()) {
         WAVECREST_TRY_ASSIGN(made, convert::make_plan(input, request, pick, false));

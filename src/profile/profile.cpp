@@ -9,6 +9,7 @@
 #include "base/config.hpp"
 #include "base/embedded.hpp"
 #include "base/file.hpp"
+#include "profile/ladder.hpp"
 
 namespace wavecrest::profile {
 namespace {
@@ -226,6 +227,61 @@ VideoSettings parse_video(base::ConfigTable& table) {
     return video;
 }
 
+// What of the video differs from rung to rung; the rest is as [video] has it.
+VideoSettings parse_rung(base::ConfigTable& table, const VideoSettings& common) {
+    VideoSettings rung = common;
+    if (table.has("codec")) {
+        parse_video_codec(table, rung);
+        if (rung.what != VideoSettings::What::encode)
+            table.wrong("codec", "a rung is encoded", "write \"h264\", \"h265\", \"vp9\" or \"av1\"");
+        if (rung.codec != common.codec) rung.profile = rung.codec == Codec::h264 ? "high" : "", rung.level.clear();
+    }
+    if (!table.has("max_size"))
+        table.wrong("max_size", "a rung needs its size", "write for example max_size = \"720p\"");
+    rung.largest = table.size("max_size", common.largest);
+    rung.effort = static_cast<int>(table.number("effort", 1, 9, common.effort));
+    rung.quality = table.decimal("visual_quality", 0, 100, common.quality);
+    rung.peak_bps = table.bitrate("peak_bitrate", 0);
+    rung.mean_bps = table.bitrate("bitrate", 0);
+    rung.buffer = table.span("buffer", common.buffer);
+    // (A player goes by what a rung needs at most.)
+    const bool by_mean = rung.codec == Codec::vp9 || rung.codec == Codec::av1;
+    if (rung.peak_bps == 0 && !(by_mean && rung.mean_bps > 0))
+        table.wrong("peak_bitrate", "a rung needs its highest bit rate",
+                    "write for example peak_bitrate = \"3 Mbit/s\"");
+    if (rung.mean_bps > 0 && rung.peak_bps > 0 && by_mean)
+        table.wrong("bitrate", fmt::format("{} holds a peak only with a quality", media::display_name(rung.codec)),
+                    "leave one of them out");
+    if (rung.mean_bps > 0 && table.has("visual_quality"))
+        table.wrong("visual_quality", "a bit rate and a quality contradict each other", "leave out one of them");
+    if (rung.peak_bps > 0 && rung.mean_bps > rung.peak_bps)
+        table.wrong("bitrate", "the average is above the peak", "raise peak_bitrate, or lower bitrate");
+    table.finish();
+    return rung;
+}
+
+// ladder = "auto", or [[rung]] tables.
+void parse_ladder(base::ConfigTable& root, Profile& profile) {
+    constexpr std::size_t kMostRungs = 12;
+    const std::string how = root.choice("ladder", {"", "auto"}, "");
+    profile.automatic_ladder = how == "auto";
+    std::vector<base::ConfigTable> tables = root.tables("rung");
+    if (profile.automatic_ladder && !tables.empty())
+        root.wrong("ladder", "\"auto\" chooses the rungs itself", "leave out ladder, or the [[rung]] tables");
+    if (!profile.automatic_ladder && tables.empty()) return;
+    if (profile.video.what != VideoSettings::What::encode)
+        root.wrong("ladder", "a ladder needs video that is encoded", "name a codec in [video]");
+    if (profile.container != "mp4") root.wrong("container", "a ladder's files are MP4", "leave container out");
+    if (profile.video.two_passes() || profile.video.peak_bps > 0)
+        root.wrong("ladder", "the bit rates of a ladder belong to its rungs",
+                   "leave bitrate, target_size and peak_bitrate out of [video]");
+    if (tables.size() > kMostRungs)
+        root.wrong("rung", fmt::format("a ladder has at most {} rungs", kMostRungs), "leave some out");
+    if (profile.video.keyframe_interval.count() == 0) profile.video.keyframe_interval = kLadderSegment;
+    profile.video.fixed_keyframes = true;
+    for (base::ConfigTable& table : tables) profile.rungs.push_back(parse_rung(table, profile.video));
+}
+
 // What only some containers have.
 void check_container(base::ConfigTable& root, const Profile& profile) {
     static constexpr std::string_view kAudioAlone[] = {"wav", "flac", "mp3", "ogg", "adts"};
@@ -286,6 +342,7 @@ Result<Profile> parse(std::string_view text, const std::string& file) {
     profile.subtitles.keep_images = subtitles.choice("bitmap", {"burn-in", "keep"}, "burn-in") == "keep";
     subtitles.finish();
     check_container(root, profile);
+    parse_ladder(root, profile);
     root.finish();
     return root.complete(Result<Profile>(std::move(profile)));
 }

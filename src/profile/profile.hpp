@@ -77,7 +77,12 @@ struct Profile {
     VideoSettings video;
     std::vector<AudioSettings> audio = {AudioSettings{}};
     SubtitleSettings subtitles;
+    // A ladder: the video in several encodes (rungs) that a player goes over between. `video` is what they have in
+    // common. Automatic: rungs are found for each title (convert/ladder.hpp). See ladder.hpp.
+    std::vector<VideoSettings> rungs;
+    bool automatic_ladder = false;
 
+    bool is_ladder() const { return automatic_ladder || !rungs.empty(); }
     bool has_video() const { return video.what != VideoSettings::What::none; }
 
     // Video at its peak and one track of each kind of audio; 0 where the video is not limited, or not known.

@@ -168,6 +168,7 @@ Json to_json(const convert::Plan& plan, const convert::Outcome& outcome, std::si
                  {"profile", plan.outputs[file].profile},
                  {"container", plan.outputs[file].container}};
     add_outcome(json, outcome);
+    if (!outcome.playlist.empty()) json["ladder"] = outcome.playlist.string();
     json["size_bytes"] = outcome.files[file].bytes;
     json["steps"] = steps_of(plan, file);
     json["tracks"] = to_json(plan.tracks);

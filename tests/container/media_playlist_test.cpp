@@ -92,3 +92,65 @@ TEST_CASE("what is no playlist is refused with its line", "[hls]") {
     CHECK_FALSE(parse_playlist("#EXTM3U\n#EXTINF:nan,\na.ts\n", "x"));
     CHECK_FALSE(parse_playlist("#EXTM3U\n#EXT-X-MEDIA-SEQUENCE:99999999999999999999999\n", "x"));
 }
+
+TEST_CASE("the RFC's playlists with keyframes, alternative audio and byte ranges are read", "[hls]") {
+    const auto keyframes = parse_playlist(
+        "#EXTM3U\n#EXT-X-STREAM-INF:BANDWIDTH=1280000\nlow/audio-video.m3u8\n"
+        "#EXT-X-I-FRAME-STREAM-INF:BANDWIDTH=86000,URI=\"low/iframe.m3u8\"\n#EXT-X-STREAM-INF:BANDWIDTH=2560000\n"
+        "mid/audio-video.m3u8\n#EXT-X-I-FRAME-STREAM-INF:BANDWIDTH=150000,URI=\"mid/iframe.m3u8\"\n",
+        "8.5");
+    REQUIRE(keyframes);
+    REQUIRE(keyframes->variants.size() == 2);
+    REQUIRE(keyframes->keyframe_variants.size() == 2);
+    CHECK(keyframes->keyframe_variants[1].uri == "mid/iframe.m3u8");
+    CHECK(keyframes->keyframe_variants[1].bandwidth_bps == 150'000);
+    const auto audio = parse_playlist(
+        "#EXTM3U\n#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID=\"aac\",NAME=\"English\",DEFAULT=YES,AUTOSELECT=YES,LANGUAGE=\"en\","
+        "URI=\"main/english-audio.m3u8\"\n#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID=\"aac\",NAME=\"Commentary\",DEFAULT=NO,"
+        "AUTOSELECT=NO,LANGUAGE=\"en\",CHANNELS=\"6/-/BINAURAL\",URI=\"commentary/audio-only.m3u8\"\n"
+        "#EXT-X-STREAM-INF:BANDWIDTH=1280000,CODECS=\"...\",AUDIO=\"aac\",RESOLUTION=1280x720,FRAME-RATE=29.970\n"
+        "low/video-only.m3u8\n",
+        "8.6");
+    REQUIRE(audio);
+    REQUIRE(audio->audio.size() == 2);
+    CHECK(audio->audio[0].preferred);
+    CHECK(audio->audio[1].uri == "commentary/audio-only.m3u8");
+    CHECK(audio->audio[1].channels == 6);
+    REQUIRE(audio->variants.size() == 1);
+    CHECK(audio->variants[0].audio == "aac");
+    CHECK(audio->variants[0].size == base::Size{1280, 720});
+    CHECK(audio->variants[0].fps == Approx(29.97));
+    const auto ranges = parse_playlist(
+        "#EXTM3U\n#EXT-X-VERSION:7\n#EXT-X-TARGETDURATION:4\n#EXT-X-INDEPENDENT-SEGMENTS\n"
+        "#EXT-X-MAP:URI=\"v.mp4\",BYTERANGE=\"700@0\"\n#EXTINF:4,\n#EXT-X-BYTERANGE:1000@900\nv.mp4\n#EXTINF:4,\n"
+        "#EXT-X-BYTERANGE:500\nv.mp4\n#EXT-X-ENDLIST\n",
+        "ranges");
+    REQUIRE(ranges);
+    CHECK(ranges->independent);
+    CHECK(ranges->map_uri == "v.mp4");
+    CHECK(*ranges->map_range == container::ByteRange{0, 700});
+    REQUIRE(ranges->segments.size() == 2);
+    CHECK(*ranges->segments[1].range == container::ByteRange{1900, 500});
+    // What is written is read the same.
+    const auto again = parse_playlist(container::write_playlist(*ranges), "again");
+    REQUIRE(again);
+    CHECK(*again->segments[1].range == *ranges->segments[1].range);
+    CHECK(*again->map_range == *ranges->map_range);
+}
+
+TEST_CASE("broken multivariant playlists and byte ranges are refused", "[hls]") {
+    const auto what = [](const std::string& text) {
+        const auto list = parse_playlist("#EXTM3U\n" + text, "broken");
+        return list ? std::string() : list.error().what;
+    };
+    CHECK(what("#EXT-X-STREAM-INF:CODECS=\"a\"\na.m3u8\n") == "a variant doesn't tell its BANDWIDTH");
+    CHECK(what("#EXTINF:1,\n#EXT-X-BYTERANGE:5\na.ts\n") ==
+          "a byte range has no offset, and nothing of this file is in front of it");
+    CHECK(what("#EXTINF:1,\n#EXT-X-BYTERANGE:0@5\na.ts\n") == "a byte range can't be read");
+    CHECK(what("#EXTINF:1,\n#EXT-X-BYTERANGE:5@x\na.ts\n") == "a byte range can't be read");
+    CHECK(what("#EXT-X-MAP:BYTERANGE=\"5@0\"\n") == "the initialization section has no URI");
+    const auto changed = parse_playlist(
+        "#EXTM3U\n#EXT-X-MAP:URI=\"a\"\n#EXTINF:1,\n1.m4s\n#EXT-X-MAP:URI=\"b\"\n#EXTINF:1,\n2.m4s\n", "maps");
+    REQUIRE(changed);
+    CHECK(changed->several_maps);
+}

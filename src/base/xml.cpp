@@ -1,18 +1,18 @@
-#include "upnp/xml.hpp"
+#include "base/xml.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 
-namespace wavecrest::upnp {
+namespace wavecrest::base {
 
-Status parse_xml(std::string_view text, const std::string& what, pugi::xml_document& document) {
+Status parse_xml(std::string_view text, const std::string& what, const std::string& remedy,
+                 pugi::xml_document& document, std::size_t most) {
     const auto refuse = [&](std::string why) {
-        return fail(ErrorKind::wanting, fmt::format("the {} {}", what, why), "",
-                    "switch the device off and on; where that doesn't help, its software needs an update");
+        return fail(ErrorKind::wanting, fmt::format("the {} {}", what, why), "", remedy);
     };
-    if (text.size() > kMostXml) return refuse("is too long");
-    if (text.find("<!DOCTYPE") != std::string_view::npos) return refuse("declares entities, which UPnP doesn't have");
+    if (text.size() > most) return refuse("is too long");
+    if (text.find("<!DOCTYPE") != std::string_view::npos) return refuse("declares entities, which it must not");
     const pugi::xml_parse_result read =
         document.load_buffer(text.data(), text.size(), pugi::parse_default, pugi::encoding_auto);
     if (!read) return refuse(fmt::format("isn't valid XML ({} at byte {})", read.description(), read.offset));
@@ -101,4 +101,4 @@ std::string element(std::string_view name, std::string_view text) {
     return text.empty() ? "" : fmt::format("<{0}>{1}</{0}>", name, escaped(text));
 }
 
-}  // namespace wavecrest::upnp
+}  // namespace wavecrest::base

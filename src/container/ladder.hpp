@@ -1,0 +1,55 @@
+// A title in several encodes beside one another (a ladder; each encode of the video is a rung), as files in one folder:
+// tracks by CMAF (cmaf.hpp), and what players read first: playlists of HLS and a manifest of DASH that name the same
+// files.
+#pragma once
+
+#include <string>
+#include <string_view>
+#include <utility>
+#include <vector>
+
+#include "container/cmaf.hpp"
+#include "container/dash_manifest.hpp"
+#include "container/media_playlist.hpp"
+
+namespace wavecrest::container {
+
+// Names in the folder.
+inline constexpr std::string_view kLadderPlaylist = "ladder.m3u8", kLadderManifest = "ladder.mpd";
+
+struct Ladder {
+    struct Rendition {
+        std::string name;  // of its file, without ".mp4": "video-720p", "audio-en"
+        CmafFile file;
+
+        std::string file_name() const { return name + ".mp4"; }
+        std::string playlist_name() const { return name + ".m3u8"; }
+        std::string keyframes_name() const { return name + "-keyframes.m3u8"; }  // of video
+    };
+    struct Text {
+        std::string name;  // of its WebVTT file, without ".vtt"
+        Track track;
+
+        std::string file_name() const { return name + ".vtt"; }
+        std::string playlist_name() const { return name + ".m3u8"; }
+    };
+    std::vector<Rendition> video;  // any order
+    std::vector<Rendition> audio;  // the one to play unasked in front
+    std::vector<Text> subtitles;
+
+    Time duration() const;  // the longest track's
+    // Bits a second that playing a rung takes: its video with the audio that needs most.
+    std::int64_t peak_bps(const Rendition& rung) const;
+    std::int64_t average_bps(const Rendition& rung) const;
+};
+
+// Kind input: rungs whose segments don't begin at the same times; nothing to play.
+Status check_aligned(const Ladder& ladder);
+
+// All playlists and the manifest: file name and text. The multivariant playlist comes last: with it the ladder is
+// there.
+std::vector<std::pair<std::string, std::string>> ladder_texts(const Ladder& ladder);
+MediaPlaylist multivariant_of(const Ladder& ladder);
+DashManifest manifest_of(const Ladder& ladder);
+
+}  // namespace wavecrest::container
