@@ -77,6 +77,10 @@ Result<net::LinkFaults> parse_faults(const LinkFaultOptions& options) {
     faults.loss = options.loss / 100;
     faults.reorder = options.reorder / 100;
     faults.seed = options.seed;
+    if (!options.squeeze.empty()) {
+        WAVECREST_TRY_ASSIGN(steps, net::parse_rate_steps(options.squeeze));
+        faults.squeeze = std::move(steps);
+    }
     const std::tuple<const std::string&, const char*, Time*> kTimes[] = {
         {options.delay, "--delay", &faults.delay},
         {options.jitter, "--jitter", &faults.jitter},

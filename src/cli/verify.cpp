@@ -83,8 +83,55 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
     return jobs;
 }
 
+// A value that stays from point to point, as a line.
+render::Series steps(std::string name, render::Series::Style style, int colour,
+                     const std::vector<std::pair<double, double>>& from, double end) {
+    render::Series series{std::move(name), style, colour, false, {}};
+    for (const auto& [x, y] : from) {
+        if (!series.points.empty()) series.points.emplace_back(x, series.points.back().second);
+        series.points.emplace_back(x, y);
+    }
+    if (!series.points.empty()) series.points.emplace_back(end, series.points.back().second);
+    return series;
+}
+
+// What was asked for of a ladder over time, and the link where it changed.
+void add_rungs(const verify::Verification& v, double end, render::Figure& figure) {
+    std::vector<std::pair<double, double>> asked;
+    for (const verify::RungChange& one : v.changes)
+        asked.emplace_back(base::to_seconds(one.clock), static_cast<double>(v.rungs[one.to].peak_bps) / 1e6);
+    figure.series.push_back(steps("rung asked for (its peak)", render::Series::Style::line, 3, asked, end));
+}
+
+// The link's rate at each moment, Mbit/s.
+std::vector<std::pair<double, double>> link_over_time(const verify::Verification& v) {
+    std::vector<std::pair<double, double>> rates;
+    for (const auto& [at, rate] : v.link_rates)
+        rates.emplace_back(base::to_seconds(at), static_cast<double>(rate) / 1e6);
+    if (rates.empty()) rates.emplace_back(0, static_cast<double>(v.link.payload_bps) / 1e6);
+    return rates;
+}
+
+// Each change of a ladder's bit rate as a line.
+std::vector<std::string> told_changes(const verify::Verification& v) {
+    std::vector<std::string> lines;
+    for (std::size_t i = 0; i < v.changes.size(); ++i) {
+        const verify::RungChange& one = v.changes[i];
+        const verify::RungUse& to = v.rungs[one.to];
+        const std::string rate = to.name.find(' ') == std::string::npos ? ", " + base::format_bitrate(to.peak_bps) : "";
+        lines.push_back(fmt::format("{:>7}  {} {}{}: {}", base::format_clock(one.clock),
+                                    i == 0              ? "starts with"
+                                    : one.to > one.from ? "up to"
+                                                        : "down to",
+                                    to.name, rate, one.why));
+    }
+    return lines;
+}
+
 Status write_files(const std::string& folder, const std::string& stem, const verify::Verification& v) {
-    std::string csv = "second,stream_bits_per_second,received_bits_per_second,buffer_seconds\n";
+    std::string csv = fmt::format("second,stream_bits_per_second,received_bits_per_second,buffer_seconds{}\n",
+                                  v.changes.empty() ? "" : ",rung,link_bits_per_second");
+    std::size_t change = 0;
     std::size_t level = 0;
     render::Figure figure;
     figure.title = fmt::format("{} on {}: {}", v.stream, v.device, device::short_name(v.verdict));
@@ -102,7 +149,14 @@ Status write_files(const std::string& folder, const std::string& stem, const ver
         const auto x = static_cast<double>(i);
         while (level + 1 < v.levels.size() && base::to_seconds(v.levels[level + 1].clock) <= x + 0.5) ++level;
         const double held = v.levels.empty() ? 0 : base::to_seconds(v.levels[level].level);
-        csv += fmt::format("{},{:.0f},{:.0f},{:.2f}\n", i, v.seconds[i].stream_bps, v.seconds[i].received_bps, held);
+        csv += fmt::format("{},{:.0f},{:.0f},{:.2f}", i, v.seconds[i].stream_bps, v.seconds[i].received_bps, held);
+        if (!v.changes.empty()) {
+            while (change + 1 < v.changes.size() && base::to_seconds(v.changes[change + 1].clock) <= x + 0.5) ++change;
+            std::int64_t rate = v.link.payload_bps;
+            for (const auto& [at, bps] : v.link_rates) rate = base::to_seconds(at) <= x + 0.5 ? bps : rate;
+            csv += fmt::format(",{},{}", v.rungs[v.changes[change].to].name, rate);
+        }
+        csv += "\n";
         stream.points.emplace_back(x, v.seconds[i].stream_bps / 1e6);
         highest = std::max(highest, v.seconds[i].stream_bps / 1e6);
     }
@@ -115,15 +169,19 @@ Status write_files(const std::string& folder, const std::string& stem, const ver
         figure.bands.push_back({base::to_seconds(stall.clock), base::to_seconds(stall.clock + stall.length)});
     figure.series.push_back(std::move(stream));
     if (!live) figure.series.push_back(std::move(buffer));
-    const double link = static_cast<double>(v.link.payload_bps) / 1e6;
+    double link = 0;
     const auto end = static_cast<double>(v.seconds.size());
+    const std::vector<std::pair<double, double>> rates = link_over_time(v);
+    for (const auto& [at, rate] : rates) link = std::max(link, rate);
+    if (!v.changes.empty()) {
+        add_rungs(v, end, figure);
+        for (const verify::RungUse& one : v.rungs) highest = std::max(highest, static_cast<double>(one.peak_bps) / 1e6);
+    }
     // A gigabit drawn to scale would flatten everything else: a link far above the film is named, not drawn.
     if (link < highest * 4) {
-        figure.series.push_back({fmt::format("link: {}", base::format_bitrate(v.link.payload_bps)),
-                                 render::Series::Style::dashed,
-                                 1,
-                                 false,
-                                 {{0, link}, {end, link}}});
+        figure.series.push_back(steps(
+            rates.size() > 1 ? std::string("link") : fmt::format("link: {}", base::format_bitrate(v.link.payload_bps)),
+            render::Series::Style::dashed, 1, rates, end));
     } else {
         figure.title += fmt::format(" (link: {}, above this scale)", base::format_bitrate(v.link.payload_bps));
     }
@@ -142,8 +200,9 @@ void print_result(const verify::Verification& v) {
           v.link.name.empty() ? "" : fmt::format(" ({})", v.link.name), coloured_verdict(device::short_name(v.verdict)),
           v.cause == verify::Cause::none ? "" : fmt::format(", cause: {}", verify::short_name(v.cause)), v.summary);
     // What failed, and what playing showed; the rest is only named.
-    static const std::vector<std::string> kPlaying = {"startup", "stalls",  "seeking",     "link",
-                                                      "packets", "arrival", "packets lost"};
+    static const std::vector<std::string> kPlaying = {"startup",      "stalls",          "seeking",
+                                                      "link",         "packets",         "arrival",
+                                                      "packets lost", "quality reached", "changes of bit rate"};
     render::Table table({"check", "verdict", "measured", "limit"});
     std::string fine = "    other checks passed:";
     std::size_t line_start = 0;
@@ -173,6 +232,21 @@ void print_result(const verify::Verification& v) {
                   base::format_span(v.stalls[i].length));
         if (v.stalls.size() > 8) print(" and {} more", v.stalls.size() - 8);
         print("\n");
+    }
+    if (const auto changes = told_changes(v); !changes.empty()) {
+        Time all{};
+        for (const verify::RungUse& one : v.rungs) all += one.played;
+        print("\n    played:");
+        bool first = true;
+        for (auto one = v.rungs.rbegin(); one != v.rungs.rend(); ++one) {
+            print("{} {} {:.0f} %", first ? "" : ",", one->name,
+                  all.count() > 0 ? 100 * base::to_seconds(one->played) / base::to_seconds(all) : 0.0);
+            first = false;
+        }
+        print("\n    bit rate over time:\n");
+        constexpr std::size_t kMost = 20;
+        for (std::size_t i = 0; i < std::min(changes.size(), kMost); ++i) print("    {}\n", changes[i]);
+        if (changes.size() > kMost) print("             and {} more (--out DIR writes all)\n", changes.size() - kMost);
     }
     for (const device::Check& c : v.checks) {
         if (!c.why.empty() && c.why != v.remedy) print("    {}: {}\n", c.name, c.why);

@@ -227,7 +227,7 @@ Result<Device> parse(std::string_view text, const std::string& file) {
     }
     device.containers = containers;
     const auto protocols = plays.texts("protocols");
-    static const std::vector<std::string> kProtocols = {"http", "https", "hls", "udp", "rtp", "rtmp"};
+    static const std::vector<std::string> kProtocols = {"http", "https", "hls", "dash", "udp", "rtp", "rtmp"};
     for (const std::string& protocol : protocols) {
         if (std::find(kProtocols.begin(), kProtocols.end(), protocol) == kProtocols.end())
             plays.wrong("protocols", fmt::format("unknown protocol \"{}\"", protocol),

@@ -237,7 +237,10 @@ class TcpLink : public WorseLink {
 std::string describe(const LinkFaults& faults) {
     std::string text;
     const auto add = [&](const std::string& part) { text += (text.empty() ? "" : ", ") + part; };
-    if (faults.rate_bps > 0) add(base::format_bitrate(faults.rate_bps));
+    if (!faults.squeeze.empty())
+        add(describe(faults.squeeze));
+    else if (faults.rate_bps > 0)
+        add(base::format_bitrate(faults.rate_bps));
     if (faults.delay.count() > 0) add(base::format_span(faults.delay) + " delay");
     if (faults.jitter.count() > 0) add(base::format_span(faults.jitter) + " jitter");
     if (faults.loss > 0) add(fmt::format("{:g} % loss", faults.loss * 100));
@@ -262,7 +265,9 @@ Time LinkSchedule::after_outage(Time now) const {
 
 Time LinkSchedule::carried(Time now, std::size_t bytes) {
     free_at_ = std::max(free_at_, now);
-    if (faults_.rate_bps > 0)
+    if (!faults_.squeeze.empty())
+        free_at_ = RateSteps(faults_.squeeze).when(static_cast<double>(bytes), free_at_);
+    else if (faults_.rate_bps > 0)
         free_at_ += base::from_seconds(static_cast<double>(bytes) * 8 / static_cast<double>(faults_.rate_bps));
     return free_at_;
 }
@@ -272,7 +277,8 @@ LinkSchedule::Fate LinkSchedule::datagram(Time now, std::size_t bytes) {
     // All three are drawn for each, so that one fault's rate doesn't change the other's places.
     const double loss = chance(), reorder = chance(), jitter = chance();
     if (loss < faults_.loss || after_outage(now) > now) return {true, {}};
-    if (faults_.rate_bps > 0 && free_at_ - now > kQueue) return {true, {}};
+    const bool limited = faults_.rate_bps > 0 || !faults_.squeeze.empty();
+    if (limited && free_at_ - now > kQueue) return {true, {}};
     Time at = carried(now, bytes) + faults_.delay +
               Time(static_cast<std::int64_t>(jitter * static_cast<double>(faults_.jitter.count())));
     if (reorder < faults_.reorder) at += std::max<Time>(faults_.jitter, std::chrono::milliseconds(10));

@@ -11,14 +11,16 @@
 
 #include "base/result.hpp"
 #include "base/time.hpp"
+#include "net/rate_steps.hpp"
 #include "net/udp.hpp"
 
 namespace wavecrest::net {
 
 struct LinkFaults {
-    std::int64_t rate_bps = 0;  // payload; 0: not limited
-    Time delay{};               // one way
-    Time jitter{};              // added to the delay: anything from 0 to this
+    std::int64_t rate_bps = 0;        // payload; 0: not limited
+    std::vector<RateStep> squeeze{};  // instead: a rate that changes, from when the link begins on
+    Time delay{};                     // one way
+    Time jitter{};                    // added to the delay: anything from 0 to this
     // Of datagrams, 0 to 1; those out of order come a little later than those behind them. Of connections they are
     // segments of 1448 bytes: a lost one is sent again, a round trip later, one out of order costs a moment, and what
     // is behind it waits.
@@ -29,7 +31,8 @@ struct LinkFaults {
     std::uint32_t seed = 1;
 
     bool any() const {
-        return rate_bps > 0 || delay.count() > 0 || jitter.count() > 0 || loss > 0 || reorder > 0 || outage.count() > 0;
+        return rate_bps > 0 || !squeeze.empty() || delay.count() > 0 || jitter.count() > 0 || loss > 0 || reorder > 0 ||
+               outage.count() > 0;
     }
 };
 // For people: "6 Mbit/s, 40 ms delay, 1 % lost".

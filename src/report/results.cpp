@@ -61,6 +61,27 @@ Json to_json(const verify::Verification& v) {
         for (const base::Path& file : v.stills) stills.push_back(file.string());
         json["stills"] = stills;
     }
+    if (v.rungs.empty()) return json;
+    auto rungs = Json::array(), changes = Json::array(), link = Json::array();
+    for (const verify::RungUse& one : v.rungs)
+        rungs.push_back({{"name", one.name},
+                         {"width", one.width},
+                         {"height", one.height},
+                         {"peak_bps", one.peak_bps},
+                         {"average_bps", one.mean_bps},
+                         {"played_s", rounded(base::to_seconds(one.played))}});
+    for (const verify::RungChange& one : v.changes)
+        changes.push_back({{"at_s", rounded(base::to_seconds(one.clock))},
+                           {"position_s", rounded(base::to_seconds(one.position))},
+                           {"from", v.rungs[one.from].name},
+                           {"to", v.rungs[one.to].name},
+                           {"peak_bps", v.rungs[one.to].peak_bps},
+                           {"why", one.why}});
+    for (const auto& [at, rate] : v.link_rates)
+        link.push_back({{"at_s", rounded(base::to_seconds(at))}, {"bps", rate}});
+    json["rungs"] = rungs;
+    json["changes"] = changes;
+    if (!link.empty()) json["link_rates"] = link;
     return json;
 }
 

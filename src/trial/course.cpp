@@ -750,6 +750,7 @@ device::Device Course::description(const std::string& name, const device::Device
         counts_as_played(*this, find("containers/hls-ts")) || counts_as_played(*this, find("containers/hls-fmp4"));
     if (hls_played || (!wanted(settings_, "containers") && device::takes(like, "hls")))
         device.protocols.emplace_back("hls");
+    if (device::takes(like, "dash")) device.protocols.emplace_back("dash");
     const auto add_container = [&](const std::string& container) {
         if (!device::reads(device, container)) device.containers.push_back(container);
     };

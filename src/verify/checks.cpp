@@ -159,6 +159,17 @@ void add_seen_playback(Verification& v) {
     add_stalls(v, "the link is too slow, or the server");
 }
 
+void add_ladder_playback(Verification& v, Cause cause) {
+    const char* const why = cause == Cause::network ? "the link is too slow even for the lowest bit rate"
+                                                    : "the server, or the network up to here, is too slow";
+    if (v.started) {
+        add_startup(v, "startup too slow: a lower rung to begin with, or a shorter keyframe interval");
+    } else {
+        add(v, "startup", Verdict::fail, "no video appeared", fmt::format("{:g} s", kSlowStart), why);
+    }
+    add_stalls(v, why);
+}
+
 void add_skips(Verification& v) {
     if (v.seeks.empty()) return;
     Time longest{};

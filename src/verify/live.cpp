@@ -21,257 +21,16 @@
 #include "net/rtmp_client.hpp"
 #include "net/shaped_link.hpp"
 #include "verify/checks.hpp"
+#include "verify/ladder.hpp"
+#include "verify/receiving.hpp"
 #include "verify/text_subtitles.hpp"
 
 namespace wavecrest::verify {
 namespace {
 
 using device::Verdict;
-namespace ts = container::ts;
 namespace rtmp = net::rtmp;
 using namespace std::chrono_literals;
-
-constexpr std::size_t kKept = 48 << 20;  // to find out what the stream is made of
-constexpr Time kForEver = std::chrono::hours(200);
-
-// How far the media has come that transport packets carry, by the times in them.
-class MediaClock {
-  public:
-    void push(ByteSpan packet) {
-        const auto parsed = ts::parse_packet(packet);
-        if (!parsed || !parsed->starts || parsed->payload.size() < 9) return;
-        const auto pes = ts::parse_pes(parsed->payload);
-        if (!pes || (!pes->pts && !pes->dts)) return;
-        const bool picture = (pes->stream_id & 0xF0) == 0xE0 || pes->stream_id == 0xFD;
-        if (picture && !has_picture_) {
-            has_picture_ = true;
-            first_.reset();
-            last_.reset();
-        }
-        if (has_picture_ && !picture) return;
-        // What starts here says that all before it has come.
-        constexpr std::int64_t kRange = std::int64_t{1} << 33;
-        const std::int64_t timestamp = pes->dts ? *pes->dts : *pes->pts;
-        if (!first_) first_ = last_ = timestamp;
-        std::int64_t step = (timestamp - *last_) % kRange;
-        if (step < -kRange / 2) step += kRange;
-        if (step > kRange / 2) step -= kRange;
-        // A jump is a new beginning of the sender's clock, not time that was received.
-        if (step > 0 && step < 10 * 90'000) passed_ += step;
-        last_ = timestamp;
-        if (parsed->random_access) keyframe = true;
-    }
-    Time until() const { return base::from_ticks(passed_, 90'000); }
-
-    bool keyframe = false;
-
-  private:
-    bool has_picture_ = false;
-    std::optional<std::int64_t> first_, last_;
-    std::int64_t passed_ = 0;
-};
-
-struct Receiving {
-    explicit Receiving(const Job& job, bool real)
-        : clock(real ? std::unique_ptr<Clock>(std::make_unique<base::RealClock>())
-                     : std::make_unique<base::SkippingClock>()),
-          link(job.link.payload_bps, *clock) {
-        v.stream = job.stream;
-        v.address = job.address;
-        v.device = job.device.name;
-        v.link = job.link;
-        v.simulated = job.simulated;
-    }
-    // Counts bytes that have come over the link.
-    void count(std::size_t bytes) {
-        const auto second = static_cast<std::size_t>(std::max(base::to_seconds(clock->now() - counted_from), 0.0));
-        received.resize(std::max(received.size(), second + 1));
-        received[second] += bytes;
-        total += bytes;
-    }
-    void keep(ByteSpan bytes) {
-        if (kept.size() < kKept) kept.insert(kept.end(), bytes.begin(), bytes.end());
-    }
-    // Packets out of a body that may be cut anywhere.
-    void take_transport(ByteSpan bytes) {
-        keep(bytes);
-        partial.insert(partial.end(), bytes.begin(), bytes.end());
-        std::size_t at = 0;
-        while (at + ts::kPacket <= partial.size()) {
-            if (partial[at] != ts::kSync) {
-                ++at;
-                continue;
-            }
-            const ByteSpan packet = ByteSpan(partial).subspan(at, ts::kPacket);
-            meter.push(packet);
-            media.push(packet);
-            const bool empty = (packet[1] & 0x1F) == 0x1F && packet[2] == 0xFF;
-            empty_packets = empty ? empty_packets + 1 : 0;
-            if (!empty) last_content = clock->now();
-            at += ts::kPacket;
-        }
-        partial.erase(partial.begin(), partial.begin() + static_cast<std::ptrdiff_t>(at));
-    }
-    void fill_seconds() {
-        v.seconds.resize(received.size());
-        for (std::size_t i = 0; i < received.size(); ++i)
-            v.seconds[i].received_bps = static_cast<double>(received[i]) * 8;
-    }
-    // Of a stream that is sent at its own pace: without what was cached and came at once at the start.
-    void rates_by_arrival(Time media_length) {
-        if (media_length.count() > 0)
-            v.mean_bps = static_cast<std::int64_t>(static_cast<double>(total) * 8 / base::to_seconds(media_length));
-        std::uint64_t most = 0;
-        for (std::size_t i = 1; i + 1 < received.size(); ++i) most = std::max(most, received[i]);
-        v.peak_1s_bps = std::max(static_cast<std::int64_t>(most * 8), v.mean_bps);
-        for (Second& second : v.seconds) second.stream_bps = second.received_bps;
-    }
-
-    Verification v;
-    std::unique_ptr<Clock> clock;
-    net::ShapedLink link;
-    Time counted_from{};
-    std::vector<std::uint64_t> received;
-    std::uint64_t total = 0;
-    ByteVector kept, partial;
-    measure::TransportMeter meter;
-    MediaClock media;
-    Time server_time{};
-
-    bool filled() const { return base::to_seconds(link.waited()) > 0.5 * base::to_seconds(clock->now()); }
-    Cause cause() const { return v.simulated || link.waited() >= server_time ? Cause::network : Cause::server; }
-    // Nothing but packets that carry nothing has come for a while, and the connection lives.
-    bool is_paused() const { return empty_packets >= 14 && clock->now() - last_content > base::from_seconds(1.5); }
-
-    std::uint64_t empty_packets = 0;  // since the last that carried something
-    Time last_content{};
-};
-
-// Passes packets on, and finds where a track has a hole: what was to be heard or seen then is not in the stream,
-// whatever the transport's own counters say.
-class GapWatch : public PacketSource {
-  public:
-    explicit GapWatch(PacketSource& from) : from_(from) {}
-    const std::vector<Track>& tracks() const override { return from_.tracks(); }
-    const std::vector<Chapter>& chapters() const override { return from_.chapters(); }
-    Time duration() const override { return from_.duration(); }
-    const std::vector<Problem>& problems() const override { return from_.problems(); }
-    Status seek(Time time) override { return from_.seek(time); }
-    Result<std::optional<Packet>> read() override {
-        auto next = from_.read();
-        if (next && *next) times_[(*next)->track].emplace_back((*next)->pts, (*next)->duration);
-        return next;
-    }
-    void conclude(Verification& v) {
-        std::string where;
-        for (const Track& track : from_.tracks()) {
-            auto& times = times_[track.id];
-            if (track.kind == TrackKind::subtitle || times.size() < 8) continue;
-            std::sort(times.begin(), times.end());
-            // (The last pictures may lack some that would have come.)
-            for (std::size_t i = 1; i + 4 < times.size(); ++i) {
-                const Time usual = std::max(times[i - 1].second, times[i].second);
-                const Time gap = times[i].first - times[i - 1].first - std::max(usual, Time(40ms));
-                if (gap < 70ms) continue;
-                where += fmt::format("{}{} of {} at {:.1f} s", where.empty() ? "" : ", ", base::format_span(gap),
-                                     media::short_name(track.kind), base::to_seconds(times[i - 1].first));
-                break;
-            }
-        }
-        add(v, "gaps in tracks", where.empty() ? Verdict::pass : Verdict::warn, where.empty() ? "none" : where, "none",
-            "audio or video is missing there: in its source, or at a seek");
-    }
-
-  private:
-    PacketSource& from_;
-    std::map<TrackId, std::vector<std::pair<Time, Time>>> times_;
-};
-
-// What it is made of, against the device. False when that can't be told.
-bool judge_content(Receiving& r, const Job& job, const char* protocol, const Cancel& cancel) {
-    r.v.checks.push_back(device::judge_protocol(job.device, protocol));
-    if (job.address.starts_with("https://")) r.v.checks.push_back(device::judge_protocol(job.device, "https"));
-    auto media = container::open_media(std::make_shared<base::MemorySource>(std::move(r.kept), job.address));
-    if (!media) {
-        r.v = failed(std::move(r.v), Cause::server,
-                     {ErrorKind::input, "the stream can't be played: " + media.error().what, job.address,
-                      "check what is being sent"},
-                     "content");
-        return false;
-    }
-    const std::string_view container = std::string_view(protocol) == "http" ? "mpeg-ts" : "";
-    for (device::Check& check : device::judge(job.device, container, media->source->tracks(), r.v.peak_1s_bps))
-        r.v.checks.push_back(std::move(check));
-    GapWatch watched(*media->source);
-    add_pictures(r.v, job, watched, 0, cancel);
-    watched.conclude(r.v);
-    return true;
-}
-
-void add_delay(Receiving& r, Time delay) {
-    add(r.v, "latency", delay > base::from_seconds(30) ? Verdict::warn : Verdict::pass,
-        fmt::format("{:.1f} s behind the live edge", base::to_seconds(delay)), "30 s",
-        "latency too high: use shorter segments, or another protocol");
-}
-
-// Until something answers, for as long as the job waits.
-template <typename Try>
-auto wait_for(const Job& job, const Cancel& cancel, Try&& attempt) -> decltype(attempt()) {
-    const auto begun = std::chrono::steady_clock::now();
-    while (true) {
-        auto result = attempt();
-        if (result || result.error().kind != ErrorKind::wanting || cancel.requested() ||
-            std::chrono::steady_clock::now() - begun >
-                std::chrono::duration_cast<std::chrono::steady_clock::duration>(job.wait))
-            return result;
-        for (int i = 0; i < 10 && !cancel.requested(); ++i) std::this_thread::sleep_for(50ms);
-    }
-}
-
-// Segments and playlists, over the link.
-class HlsSource {
-  public:
-    HlsSource(Receiving& r, const net::Url& url) : r_(r), client_(std::make_unique<net::HttpClient>(url)), host_(url) {}
-
-    // Everything at once (playlists).
-    Result<std::string> text(const std::string& address) {
-        WAVECREST_TRY(begin(address));
-        std::string all;
-        ByteVector buffer(r_.link.piece());
-        while (all.size() < (4u << 20)) {
-            WAVECREST_TRY_ASSIGN(got, piece(buffer));
-            if (got == 0) break;
-            all.append(reinterpret_cast<const char*>(buffer.data()), got);
-        }
-        return all;
-    }
-    Result<net::ResponseHead> begin(const std::string& address) {
-        WAVECREST_TRY_ASSIGN(url, net::parse_url(address));
-        if (url.host != host_.host || url.port != host_.port || url.secure != host_.secure) {
-            url.trusted = host_.trusted;
-            client_ = std::make_unique<net::HttpClient>(url);
-            host_ = url;
-        }
-        client_->set_target(url.target);
-        const Time before = r_.clock->now();
-        WAVECREST_TRY_ASSIGN(head, client_->get(0));
-        r_.server_time += r_.clock->now() - before;
-        return head;
-    }
-    Result<std::size_t> piece(std::span<std::uint8_t> buffer) {
-        const Time before = r_.clock->now();
-        WAVECREST_TRY_ASSIGN(got, client_->read(buffer.first(std::min(buffer.size(), r_.link.piece()))));
-        r_.server_time += r_.clock->now() - before;
-        r_.link.pass(static_cast<std::int64_t>(got));
-        return got;
-    }
-    void close() { client_->close(); }
-
-  private:
-    Receiving& r_;
-    std::unique_ptr<net::HttpClient> client_;
-    net::Url host_;
-};
 
 }  // namespace
 
@@ -454,6 +213,13 @@ Result<container::MediaPlaylist> look_at_playlist(const Job& job, const std::str
                     answered.status == 404 ? "check the path (wavecrest site show, or what stream run printed)"
                                            : "check the server's log");
     return container::parse_playlist(answered.body, address);
+}
+
+// Several bit rates, or fragmented MP4: for an adaptive player.
+bool is_ladder(const container::MediaPlaylist& list) {
+    const bool audio_beside =
+        std::any_of(list.audio.begin(), list.audio.end(), [](const auto& one) { return !one.uri.empty(); });
+    return list.variants.size() > 1 || audio_beside || !list.map_uri.empty();
 }
 
 // What passes on a house's network from asking for a segment to its first byte.
@@ -752,7 +518,7 @@ class HlsPlay {
     const Job& job_;
     const std::string address_;  // of the playlist of segments
     const bool live_;
-    HlsSource source_;
+    LinkClient source_;
     TextSubtitles subtitles_;
     container::MediaPlaylist playlist_;
     measure::PlayerSettings playing_;
@@ -777,12 +543,14 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
     // A first look tells which kind it is: films are played faster than they last, live streams can't be.
     std::string address = job.address;
     auto list = wait_for(job, cancel, [&] { return look_at_playlist(job, address); });
+    if (list && is_ladder(*list)) return run_ladder(job, progress, cancel);
     std::vector<container::MediaPlaylist::Subtitles> subtitles;
     if (list && !list->variants.empty()) {
         const auto best = choose_variant(*list, job.link.payload_bps);
         if (best.subtitles) subtitles = list->subtitles;
         address = net::resolve_uri(address, best.uri);
         list = look_at_playlist(job, address);
+        if (list && is_ladder(*list)) return run_ladder(job, progress, cancel);
     }
     const bool live = list && !list->ended;
     Receiving r(job, live || job.real_time);

@@ -22,7 +22,9 @@
 #include "verify/checks.hpp"
 #include "verify/datagrams.hpp"
 #include "verify/film.hpp"
+#include "verify/ladder.hpp"
 #include "verify/live.hpp"
+#include "verify/receiving.hpp"
 
 namespace wavecrest::verify {
 namespace {
@@ -145,7 +147,7 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
     } else {
         clock = std::make_unique<base::SkippingClock>();
     }
-    net::ShapedLink link(job.link.payload_bps, *clock);
+    net::ShapedLink link(link_rates(job), *clock);
     RemoteFile remote(url, link, *clock);
     auto opened = remote.open();
     while (!opened && opened.error().kind == ErrorKind::wanting && clock->now() < job.wait && !cancel.requested()) {
@@ -276,6 +278,7 @@ namespace {
 Result<Verification> run_directly(const Job& job, const Progress& progress, const Cancel& cancel) {
     if (is_datagram_address(job.address)) return run_datagrams(job, progress, cancel);
     if (is_rtmp_address(job.address)) return run_rtmp(job, progress, cancel);
+    if (is_manifest_address(job.address)) return run_ladder(job, progress, cancel);
     if (is_playlist_address(job.address)) return run_hls(job, progress, cancel);
     WAVECREST_TRY_ASSIGN(url, net::parse_url(job.address));
     url.trusted = job.trusted;
@@ -322,7 +325,9 @@ Result<Detour> make_detour(const std::string& address, const net::LinkFaults& fa
 
 }  // namespace
 
-Result<Verification> run(const Job& job, const Progress& progress, const Cancel& cancel) {
+namespace {
+
+Result<Verification> run_worse(const Job& job, const Progress& progress, const Cancel& cancel) {
     if (!job.faults.any()) return run_directly(job, progress, cancel);
     WAVECREST_TRY_ASSIGN(detour, make_detour(job.address, job.faults));
     Job worse = job;
@@ -336,6 +341,23 @@ Result<Verification> run(const Job& job, const Progress& progress, const Cancel&
             "{}{}", net::describe(job.faults),
             figures.lost > 0 ? fmt::format(": {} of {} lost on the network", figures.lost, figures.passed) : ""),
         "");
+    return v;
+}
+
+}  // namespace
+
+Result<Verification> run(const Job& job, const Progress& progress, const Cancel& cancel) {
+    if (job.faults.squeeze.empty() || is_datagram_address(job.address)) return run_worse(job, progress, cancel);
+    // Over TCP the link is part of the model, and its clock can be moved on.
+    Job squeezed = job;
+    squeezed.squeeze = std::exchange(squeezed.faults.squeeze, {});
+    WAVECREST_TRY_ASSIGN(v, run_worse(squeezed, progress, cancel));
+    Time at{};
+    for (const net::RateStep& step : squeezed.squeeze) {
+        v.link_rates.emplace_back(at, std::min(step.rate_bps, job.link.payload_bps));
+        at += step.length;
+    }
+    add(v, "network", Verdict::pass, "squeezed: " + net::describe(squeezed.squeeze), "");
     return v;
 }
 

@@ -28,6 +28,9 @@ struct Job {
     bool to_end = false;                   // that it ends is no fault
     bool real_time = false;  // else waiting for the link is skipped on the clock; the server's own time always counts
     bool simulated = false;  // `faults` are at work: set by run()
+    // The link's rate over time, where it changes on purpose: taken from `faults` by run() where it is part of the
+    // model.
+    std::vector<net::RateStep> squeeze{};
 };
 
 struct SeekOrder {
@@ -39,6 +42,20 @@ struct SeekOrder {
 struct Second {             // of the player's clock, from the request
     double stream_bps = 0;  // of the part of the title being shown then; 0 before the start and in stalls
     double received_bps = 0;
+};
+
+// A change of bit rate by a player of a ladder.
+struct RungChange {
+    Time clock{};                  // since the request
+    Time position{};               // in the title: of the first segment of the new rung
+    std::size_t from = 0, to = 0;  // of Verification::rungs
+    std::string why;
+};
+struct RungUse {
+    std::string name;                         // "720p"
+    std::int64_t peak_bps = 0, mean_bps = 0;  // promised, with audio; 0: not told
+    int width = 0, height = 0;
+    Time played{};  // media of it
 };
 
 // What kept the stream from playing well.
@@ -71,6 +88,10 @@ struct Verification {
     std::optional<std::int64_t> slowest_link_bps;
     std::vector<device::Check> checks;
     std::vector<base::Path> stills;
+    // Of ladders: the rungs, the lowest first; which was asked for when, and why.
+    std::vector<RungUse> rungs;
+    std::vector<RungChange> changes;
+    std::vector<std::pair<Time, std::int64_t>> link_rates;  // from when on the link carries how much, where it changes
 };
 
 // How many times as fast as it need be the link is; nothing where that isn't known.

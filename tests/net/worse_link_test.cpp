@@ -45,7 +45,7 @@ TEST_CASE("loss, order and delay come as asked for, and the same again for the s
     faults.seed = 8;
     LinkSchedule other(faults);
     int different = 0;
-    LinkSchedule again(LinkFaults{0, 20ms, 5ms, 0.05, 0.02, {}, {}, 7});
+    LinkSchedule again(LinkFaults{0, {}, 20ms, 5ms, 0.05, 0.02, {}, {}, 7});
     for (int i = 0; i < 1000; ++i)
         different +=
             other.datagram(base::from_ticks(i, 1000), 1).lost != again.datagram(base::from_ticks(i, 1000), 1).lost;
