@@ -132,6 +132,7 @@ class LendingCondition {
         ::pthread_cond_timedwait(&condition_, &mutex.mutex_, &until);
     }
     void notify_one() { ::pthread_cond_signal(&condition_); }
+    void notify_all() { ::pthread_cond_broadcast(&condition_); }
 
   private:
     pthread_cond_t condition_;

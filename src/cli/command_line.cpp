@@ -78,6 +78,9 @@ void add_faults(CLI::App* app, LinkFaultOptions& faults) {
         ->type_name("PERCENT");
     app->add_option("--outage", faults.outage, "outage length: nothing passes for this long ...")->type_name("TIME");
     app->add_option("--every", faults.outage_every, "... and its interval: once per this time")->type_name("TIME");
+    app->add_option("--squeeze", faults.squeeze,
+                    "bit rate of the link over time: \"8 Mbit/s 20 s, 1 Mbit/s 20 s, 8 Mbit/s\"; the last one stays")
+        ->type_name("RATES");
     app->add_option("--seed", faults.seed, "random seed of the schedule")->capture_default_str()->type_name("N");
 }
 
@@ -461,8 +464,9 @@ void add_stream(CLI::App& app, AllOptions& all, Command& command) {
                  "For streams at every boot: wavecrest site service prints the systemd unit.");
     run->add_option("files", all.stream_run.files, "a file or disc to stream, without a site file; or several in a row")
         ->type_name("FILE");
-    run->add_option("--delivery", all.stream_run.deliveries,
-                    "deliveries: file, hls (on demand), live, live-hls, rtmp (shared); default file")
+    run->add_option(
+           "--delivery", all.stream_run.deliveries,
+           "deliveries: file, hls (on demand), live, live-hls, rtmp (shared), ladder (several bit rates); default file")
         ->delimiter(',')
         ->type_name("DELIVERIES");
     run->add_option("--title", all.stream_run.title, "title number of a disc (main)")->type_name("TITLE");

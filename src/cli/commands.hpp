@@ -254,6 +254,7 @@ int run_stream_order(const std::string& order, const StreamControlOptions& optio
 struct LinkFaultOptions {
     std::string delay, jitter, outage, outage_every;
     double loss = 0, reorder = 0;  // percent
+    std::string squeeze;           // rates with lengths
     std::uint32_t seed = 1;
 };
 Result<net::LinkFaults> parse_faults(const LinkFaultOptions& options);

@@ -72,7 +72,9 @@ const char* kind_of(const source::Input& input) {
                                                                    {"adts", "AAC file (ADTS)"},
                                                                    {"ogg", "Ogg file"},
                                                                    {"srt", "SRT subtitles"},
-                                                                   {"webvtt", "WebVTT subtitles"}};
+                                                                   {"webvtt", "WebVTT subtitles"},
+                                                                   {"hls", "HLS playlist"},
+                                                                   {"dash", "DASH manifest"}};
     for (const auto& [name, text] : kNames) {
         if (input.container() == name) return text;
     }
@@ -172,6 +174,22 @@ void print_overview(const InspectOptions& options, const report::Inspection& ins
     }
 }
 
+// The encodes a player may choose from.
+void print_rungs(const source::Title& title) {
+    if (title.rungs.empty()) return;
+    render::Table table({"rung", "size", "fps", "codecs", "peak", "average"});
+    const auto rate = [](std::int64_t bps) { return bps > 0 ? base::format_bitrate(bps) : std::string("not told"); };
+    for (std::size_t i = 0; i < title.rungs.size(); ++i) {
+        const source::Title::Rung& one = title.rungs[i];
+        table.add({std::to_string(i + 1),
+                   one.size.height > 0 ? fmt::format("{}x{}", one.size.width, one.size.height) : "not told",
+                   one.fps > 0 ? fmt::format("{:.5g}", one.fps) : "not told", one.codecs, rate(one.peak_bps),
+                   rate(one.average_bps)});
+    }
+    print("\n  {} of the video; the tracks above are those of the best\n{}",
+          base::format_count(title.rungs.size(), "bit rate"), by_lines(table.text(2)));
+}
+
 }  // namespace
 
 int run_inspect(const InspectOptions& options) {
@@ -203,6 +221,7 @@ int run_inspect(const InspectOptions& options) {
                         : input.container() == "blu-ray" ? "clips"
                                                          : "cells");
     }
+    print_rungs(inspected->main().title);
     if (inspected->deep) print_deep(*inspected->deep);
     if (inspected->transport) print_transport(*inspected->transport);
     for (const std::string& text : input.notes()) note(text);

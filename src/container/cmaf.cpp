@@ -271,6 +271,17 @@ Status parse_index(ByteSpan body, std::uint64_t anchor, std::uint64_t file_size,
 
 }  // namespace
 
+Result<std::vector<CmafFile::Segment>> parse_segment_index(ByteSpan box, std::uint64_t offset, std::uint64_t file_size,
+                                                           const std::string& name) {
+    const BoxHead head = box.size() >= 8 ? box_at(box, 0) : BoxHead{};
+    if (head.type != fourcc("sidx") || head.size > box.size())
+        return fail(ErrorKind::input, "there is no index of segments where the manifest has it", name,
+                    "check what the server sends at this address");
+    std::vector<CmafFile::Segment> segments;
+    WAVECREST_TRY(parse_index(box.subspan(8, head.size - 8), offset + head.size, file_size, name, segments));
+    return segments;
+}
+
 Result<CmafFile> read_cmaf_file(base::ByteSource& source, const std::string& name) {
     const auto refuse = [&](std::string what) {
         return fail(ErrorKind::input, std::move(what), name, "name a file of a ladder that Wavecrest made");

@@ -76,6 +76,10 @@ struct CmafFile {
     std::int64_t average_bps() const;
     std::int64_t peak_bps() const;
 };
+// An index of segments (a whole sidx box) that lies `offset` bytes into a file of so many bytes. Fails (kind input) for
+// what is none, names what lies beyond the file, or has several levels. Keyframes aren't known by it.
+Result<std::vector<CmafFile::Segment>> parse_segment_index(ByteSpan box, std::uint64_t offset, std::uint64_t file_size,
+                                                           const std::string& name);
 // Fails (kind input) for files that aren't of this form: several tracks, no index in front of the first fragment, an
 // index that contradicts the file.
 Result<CmafFile> read_cmaf_file(base::ByteSource& source, const std::string& name);

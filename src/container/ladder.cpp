@@ -29,33 +29,33 @@ std::int64_t target_s(const std::vector<CmafFile::Segment>& segments) {
     return std::max<std::int64_t>(std::llround(base::to_seconds(longest)), 1);  // RFC 8216, 4.3.3.1
 }
 
-MediaPlaylist segments_of(const Rendition& one) {
+MediaPlaylist segments_of(const Rendition& one, const std::string& query) {
     MediaPlaylist list;
     list.version = 7;  // EXT-X-MAP of other than keyframe playlists needs 6, CMAF 7 (clause 7)
     list.target_s = target_s(one.file.segments);
     list.on_demand = list.ended = list.independent = true;
-    list.map_uri = one.file_name();
+    list.map_uri = one.file_name() + query;
     list.map_range = one.file.header;
     for (const CmafFile::Segment& segment : one.file.segments)
-        list.segments.push_back({one.file_name(), segment.duration, false, segment.range});
+        list.segments.push_back({one.file_name() + query, segment.duration, false, segment.range});
     return list;
 }
 
 // Keyframes alone, for moving through a title in steps (4.3.3.6). Each is shown until the next.
-MediaPlaylist keyframes_of(const Rendition& one) {
-    MediaPlaylist list = segments_of(one);
+MediaPlaylist keyframes_of(const Rendition& one, const std::string& query) {
+    MediaPlaylist list = segments_of(one, query);
     list.keyframes_only = true;
     list.independent = false;
     for (std::size_t i = 0; i < list.segments.size(); ++i) list.segments[i].range = one.file.segments[i].keyframe;
     return list;
 }
 
-MediaPlaylist whole_text(const Ladder::Text& one, Time duration) {
+MediaPlaylist whole_text(const Ladder::Text& one, Time duration, const std::string& query) {
     MediaPlaylist list;
     list.version = 7;
     list.target_s = std::max<std::int64_t>(std::llround(base::to_seconds(duration)), 1);
     list.on_demand = list.ended = true;
-    list.segments.push_back({one.file_name(), duration, false, {}});
+    list.segments.push_back({one.file_name() + query, duration, false, {}});
     return list;
 }
 
@@ -115,14 +115,16 @@ Status check_aligned(const Ladder& ladder) {
     return {};
 }
 
-MediaPlaylist multivariant_of(const Ladder& ladder) {
+namespace {
+
+MediaPlaylist multivariant_of(const Ladder& ladder, const std::string& query) {
     MediaPlaylist list;
     list.version = 7;
     list.independent = true;
     for (const Rendition& one : ladder.audio) {
         MediaPlaylist::Audio audio;
         audio.group = kAudioGroup;
-        audio.uri = one.playlist_name();
+        audio.uri = one.playlist_name() + query;
         audio.name = label_of(one.file.track);
         // Names within a group differ (4.3.4.1.1).
         const auto same = std::count_if(list.audio.begin(), list.audio.end(), [&](const MediaPlaylist::Audio& other) {
@@ -135,8 +137,9 @@ MediaPlaylist multivariant_of(const Ladder& ladder) {
         list.audio.push_back(std::move(audio));
     }
     for (const Ladder::Text& one : ladder.subtitles)
-        list.subtitles.push_back({one.playlist_name(), label_of(one.track), media::language_tag(one.track.language),
-                                  one.track.forced, one.track.purpose == Purpose::captions});
+        list.subtitles.push_back({one.playlist_name() + query, label_of(one.track),
+                                  media::language_tag(one.track.language), one.track.forced,
+                                  one.track.purpose == Purpose::captions});
     std::string audio_codecs;
     for (const Rendition& one : ladder.audio) {
         const std::string codec = bitstream::codec_string(one.file.track);
@@ -146,7 +149,7 @@ MediaPlaylist multivariant_of(const Ladder& ladder) {
     for (const Rendition& one : ladder.video) {
         const Track& track = one.file.track;
         MediaPlaylist::Variant variant;
-        variant.uri = one.playlist_name();
+        variant.uri = one.playlist_name() + query;
         variant.bandwidth_bps = ladder.peak_bps(one);
         variant.average_bps = ladder.average_bps(one);
         variant.codecs = bitstream::codec_string(track);
@@ -157,7 +160,7 @@ MediaPlaylist multivariant_of(const Ladder& ladder) {
         variant.subtitles = !ladder.subtitles.empty();
         list.variants.push_back(std::move(variant));
         MediaPlaylist::Variant keyframes;
-        keyframes.uri = one.keyframes_name();
+        keyframes.uri = one.keyframes_name() + query;
         keyframes.bandwidth_bps = std::max<std::int64_t>(keyframe_peak_bps(one), 1);
         keyframes.codecs = bitstream::codec_string(track);
         keyframes.size = base::Size{track.width, track.height};
@@ -166,7 +169,7 @@ MediaPlaylist multivariant_of(const Ladder& ladder) {
     return list;
 }
 
-DashManifest manifest_of(const Ladder& ladder) {
+DashManifest manifest_of(const Ladder& ladder, const std::string& query) {
     using Set = DashManifest::AdaptationSet;
     DashManifest manifest;
     manifest.duration = ladder.duration();
@@ -176,7 +179,7 @@ DashManifest manifest_of(const Ladder& ladder) {
     }
     // With a segment in the buffer each plays on at its bandwidth, which is its peak.
     manifest.target_buffer = manifest.longest_segment;
-    const auto representation = [](const Rendition& one) {
+    const auto representation = [&](const Rendition& one) {
         const Track& track = one.file.track;
         DashManifest::Representation made;
         made.id = one.name;
@@ -189,9 +192,9 @@ DashManifest manifest_of(const Ladder& ladder) {
             made.sample_rate = track.sample_rate;
             made.channels = track.channels;
         }
-        made.indexed = DashManifest::Resource{one.file_name(), {}};
-        made.header = DashManifest::Resource{one.file_name(), one.file.header};
-        made.index = DashManifest::Resource{one.file_name(), one.file.index};
+        made.indexed = DashManifest::Resource{one.file_name() + query, {}};
+        made.header = DashManifest::Resource{one.file_name() + query, one.file.header};
+        made.index = DashManifest::Resource{one.file_name() + query, one.file.index};
         return made;
     };
     // Players switch within a set: one codec each.
@@ -230,26 +233,100 @@ DashManifest manifest_of(const Ladder& ladder) {
         DashManifest::Representation made;
         made.id = one.name;
         made.bandwidth_bps = 1000;
-        made.indexed = DashManifest::Resource{one.file_name(), {}};
+        made.indexed = DashManifest::Resource{one.file_name() + query, {}};
         set.representations.push_back(std::move(made));
         manifest.sets.push_back(std::move(set));
     }
     return manifest;
 }
 
-std::vector<std::pair<std::string, std::string>> ladder_texts(const Ladder& ladder) {
-    std::vector<std::pair<std::string, std::string>> texts;
+}  // namespace
+
+std::vector<std::string> text_names(const Ladder& ladder) {
+    std::vector<std::string> names;
     for (const auto* renditions : {&ladder.video, &ladder.audio}) {
-        for (const Rendition& one : *renditions)
-            texts.emplace_back(one.playlist_name(), write_playlist(segments_of(one)));
+        for (const Rendition& one : *renditions) names.push_back(one.playlist_name());
     }
-    for (const Rendition& one : ladder.video)
-        texts.emplace_back(one.keyframes_name(), write_playlist(keyframes_of(one)));
-    for (const Ladder::Text& one : ladder.subtitles)
-        texts.emplace_back(one.playlist_name(), write_playlist(whole_text(one, ladder.duration())));
-    texts.emplace_back(std::string(kLadderManifest), write_dash_manifest(manifest_of(ladder)));
-    texts.emplace_back(std::string(kLadderPlaylist), write_playlist(multivariant_of(ladder)));
-    return texts;
+    for (const Rendition& one : ladder.video) names.push_back(one.keyframes_name());
+    for (const Ladder::Text& one : ladder.subtitles) names.push_back(one.playlist_name());
+    names.emplace_back(kLadderManifest);
+    names.emplace_back(kLadderPlaylist);
+    return names;
+}
+
+std::optional<std::string> text_of(const Ladder& ladder, std::string_view name, const std::string& query) {
+    if (name == kLadderPlaylist) return write_playlist(multivariant_of(ladder, query));
+    if (name == kLadderManifest) return write_dash_manifest(manifest_of(ladder, query));
+    for (const auto* renditions : {&ladder.video, &ladder.audio}) {
+        for (const Rendition& one : *renditions) {
+            if (name == one.playlist_name()) return write_playlist(segments_of(one, query));
+        }
+    }
+    for (const Rendition& one : ladder.video) {
+        if (name == one.keyframes_name()) return write_playlist(keyframes_of(one, query));
+    }
+    for (const Ladder::Text& one : ladder.subtitles) {
+        if (name == one.playlist_name()) return write_playlist(whole_text(one, ladder.duration(), query));
+    }
+    return std::nullopt;
+}
+
+namespace {
+
+// Playlists have the names of their files, which lie beside them; nothing for other addresses.
+std::string file_stem(const std::string& uri) {
+    const bool plain = uri.ends_with(".m3u8") && uri.find_first_of("/?#%\\") == std::string::npos && uri.front() != '.';
+    return plain ? uri.substr(0, uri.size() - 5) : "";
+}
+
+tl::unexpected<Error> not_ours(const base::Path& folder, const std::string& uri) {
+    return fail(ErrorKind::input, "this ladder was made by another program",
+                fmt::format("{}: {}", (folder / kLadderPlaylist).string(), uri),
+                "make one with wavecrest convert --ladder");
+}
+
+Result<Rendition> read_rendition(const base::Path& folder, const std::string& uri) {
+    const std::string name = file_stem(uri);
+    if (name.empty()) return not_ours(folder, uri);
+    const base::Path path = folder / (name + ".mp4");
+    WAVECREST_TRY_ASSIGN(source, base::FileSource::open(path));
+    WAVECREST_TRY_ASSIGN(file, read_cmaf_file(source, path.string()));
+    return Rendition{name, std::move(file)};
+}
+
+}  // namespace
+
+Result<Ladder> read_ladder(const base::Path& folder) {
+    const base::Path playlist = folder / kLadderPlaylist;
+    WAVECREST_TRY_ASSIGN(text, base::read_text_file(playlist));
+    WAVECREST_TRY_ASSIGN(list, parse_playlist(text, playlist.string()));
+    Ladder ladder;
+    for (const MediaPlaylist::Variant& one : list.variants) {
+        WAVECREST_TRY_ASSIGN(read, read_rendition(folder, one.uri));
+        // (Times in the file may be rounded.)
+        if (const auto rate = base::parse_frame_rate(fmt::format("{:.3f}", one.fps)); rate && one.fps > 0)
+            read.file.track.frame_rate = *rate;
+        ladder.video.push_back(std::move(read));
+    }
+    for (const MediaPlaylist::Audio& one : list.audio) {
+        WAVECREST_TRY_ASSIGN(read, read_rendition(folder, one.uri));
+        read.file.track.language = media::language_639_2(one.language);
+        ladder.audio.push_back(std::move(read));
+    }
+    for (const MediaPlaylist::Subtitles& one : list.subtitles) {
+        const std::string name = file_stem(one.uri);
+        if (name.empty()) return not_ours(folder, one.uri);
+        Track track;
+        track.kind = TrackKind::subtitle;
+        track.codec = Codec::text;
+        track.language = one.language;
+        track.name = one.name;
+        track.forced = one.forced;
+        track.purpose = one.captions ? Purpose::captions : Purpose::main;
+        ladder.subtitles.push_back({name, std::move(track)});
+    }
+    WAVECREST_TRY(check_aligned(ladder));
+    return ladder;
 }
 
 }  // namespace wavecrest::container

@@ -3,11 +3,12 @@
 // files.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <string_view>
-#include <utility>
 #include <vector>
 
+#include "base/file.hpp"
 #include "container/cmaf.hpp"
 #include "container/dash_manifest.hpp"
 #include "container/media_playlist.hpp"
@@ -46,10 +47,13 @@ struct Ladder {
 // Kind input: rungs whose segments don't begin at the same times; nothing to play.
 Status check_aligned(const Ladder& ladder);
 
-// All playlists and the manifest: file name and text. The multivariant playlist comes last: with it the ladder is
-// there.
-std::vector<std::pair<std::string, std::string>> ladder_texts(const Ladder& ladder);
-MediaPlaylist multivariant_of(const Ladder& ladder);
-DashManifest manifest_of(const Ladder& ladder);
+// The names of its playlists and manifest. The multivariant playlist comes last: with it the ladder is there.
+std::vector<std::string> text_names(const Ladder& ladder);
+// One of them; nothing for other names. `query` ("?key=...") is written behind all addresses in it.
+std::optional<std::string> text_of(const Ladder& ladder, std::string_view name, const std::string& query = "");
+
+// What is in a folder, by its multivariant playlist and the files it leads to. Fails (kind input) for folders that
+// aren't of this form: those of other programs are read by source/adaptive_title.hpp.
+Result<Ladder> read_ladder(const base::Path& folder);
 
 }  // namespace wavecrest::container

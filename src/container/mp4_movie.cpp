@@ -540,8 +540,10 @@ void MovieParser::finish_track(RawTrack& t, Mp4Movie& movie) const {
         const auto typical = std::max_element(durations.begin(), durations.end(),
                                               [](const auto& a, const auto& b) { return a.second < b.second; });
         double sum = 0, number = 0;
+        // (Times may have been rounded to milliseconds on their way.)
+        const double apart = std::max(1.01, static_cast<double>(samples.timescale) / 1000 + 1.01);
         for (const auto& [duration, times] : durations) {
-            if (std::abs(static_cast<double>(duration) - typical->first) > 1.01) continue;
+            if (std::abs(static_cast<double>(duration) - typical->first) > apart) continue;
             sum += static_cast<double>(duration) * static_cast<double>(times);
             number += static_cast<double>(times);
         }

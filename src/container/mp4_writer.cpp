@@ -359,6 +359,9 @@ struct Mp4Writer::State {
         return std::any_of(tracks.begin(), tracks.end(),
                            [](const TrackState& t) { return t.track.kind == TrackKind::video; });
     }
+    // Decoding times of CMAF tracks count from time 0 of the title, or from their first where that is before it: what
+    // begins later does so by its times, since players of segments pass over empty edits.
+    static std::int64_t cmaf_zero(const TrackState& t) { return std::min<std::int64_t>(t.first_dts, 0); }
     Status add(TrackState& t, const Packet& packet);
     Status add_text(TrackState& t, const Packet& packet);
     Status write_fragment();
@@ -477,7 +480,7 @@ Status Mp4Writer::State::add(TrackState& t, const Packet& packet) {
     t.end_pts = std::max(t.end_pts, pts + duration);
     t.media_duration = dts - t.first_dts + duration;
     if (last_track != packet.track || t.samples.empty()) {
-        if (t.samples.empty()) t.fragment_dts = dts - t.first_dts;
+        if (t.samples.empty()) t.fragment_dts = dts - (settings.cmaf ? cmaf_zero(t) : t.first_dts);
         t.samples.begin_chunk(media_bytes, dts - t.first_dts);
         last_track = packet.track;
     }
@@ -774,7 +777,7 @@ void Mp4Writer::State::write_track(ByteWriter& out, const TrackState& t, std::ui
     {
         const Box edts(out, "edts");
         const Box box(out, "elst", 1, 0);
-        const bool late = t.first_pts > 0;
+        const bool late = t.first_pts > 0 && !settings.cmaf;
         out.u32(late ? 2 : 1);
         if (late) {
             out.u64(to_movie(t.first_pts, t.timescale));
@@ -782,7 +785,8 @@ void Mp4Writer::State::write_track(ByteWriter& out, const TrackState& t, std::ui
             out.u32(0x10000);
         }
         out.u64(fragmented() ? 0 : to_movie(presented(t), t.timescale));
-        out.u64(static_cast<std::uint64_t>(std::max<std::int64_t>(t.first_pts, 0) - t.first_dts));
+        out.u64(static_cast<std::uint64_t>(settings.cmaf ? -cmaf_zero(t)
+                                                         : std::max<std::int64_t>(t.first_pts, 0) - t.first_dts));
         out.u32(0x10000);
     }
     const Box mdia(out, "mdia");

@@ -76,16 +76,19 @@ std::string how_made(const Plan& plan, std::size_t output) {
     return source::text_digest(text + key_of(plan, ""));
 }
 
+// MP4 and Matroska files of audio alone have names of their own.
+std::string extension_for(const transcode::EncodePlan::Output& output) {
+    if (output.container == kWebVtt) return "vtt";
+    if (!output.has_video && output.container == "mp4") return "m4a";
+    if (!output.has_video && output.container == "matroska") return "mka";
+    return std::string(container::extension_of(output.container).substr(1));
+}
+
 // Where the files of a title go.
 Status choose_targets(const source::Input& input, const Request& request, bool several, Plan& plan) {
     for (std::size_t i = 0; i < plan.outputs.size(); ++i) {
         const transcode::EncodePlan::Output& output = plan.outputs[i];
-        // MP4 and Matroska files of audio alone have names of their own.
-        const std::string extension =
-            output.has_video                 ? std::string(container::extension_of(output.container).substr(1))
-            : output.container == "mp4"      ? "m4a"
-            : output.container == "matroska" ? "mka"
-                                             : std::string(container::extension_of(output.container).substr(1));
+        const std::string extension = extension_for(output);
         Plan::Target target;
         Place place = place_of(input, request, plan.pick, several, plan.is_ladder() ? kLadderExtension : extension);
         plan.name = std::move(place.name);

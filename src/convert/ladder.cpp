@@ -4,15 +4,15 @@
 
 #include <algorithm>
 #include <cmath>
-#include <kainjow/mustache.hpp>
+#include <thread>
 
-#include "base/embedded.hpp"
 #include "base/units.hpp"
 #include "codec/video_encoder.hpp"
 #include "container/ladder.hpp"
 #include "convert/text_sink.hpp"
 #include "convert/weigh.hpp"
 #include "media/language.hpp"
+#include "render/ladder_page.hpp"
 
 namespace wavecrest::convert {
 namespace {
@@ -102,6 +102,20 @@ Time segment_length(const codec::VideoEncoderSettings& encode) {
     return base::frames_to_time(std::max<std::int64_t>(std::llround(frames), 1), encode.frame_rate);
 }
 
+// Encoders side by side need fewer threads each than one alone, which cost them some of their speed: as their pictures'
+// share of the processors is, and some more so that none of these waits.
+void share_processors(std::vector<transcode::VideoEncode>& encodes) {
+    if (encodes.size() < 2) return;
+    double pixels = 0;
+    for (const transcode::VideoEncode& one : encodes)
+        pixels += static_cast<double>(one.encode.width) * one.encode.height;
+    const auto processors = static_cast<double>(std::max(std::thread::hardware_concurrency(), 1U));
+    for (transcode::VideoEncode& one : encodes) {
+        const double share = static_cast<double>(one.encode.width) * one.encode.height / pixels;
+        one.encode.threads = std::max(1, static_cast<int>(std::ceil(processors * share + 0.5)));
+    }
+}
+
 // "video-720p"; with its bit rate where several are of one size.
 std::string rung_name(const transcode::EncodePlan& plan, std::size_t number, std::size_t rungs) {
     const auto& encodes = plan.graph.video_encodes;
@@ -158,6 +172,7 @@ Result<LadderPlan> plan_ladder(const transcode::PlanSource& source, const Reques
     if (has_audio) split_audio(plan.encode);
     if (profile.subtitles.keep_text) add_text(source, plan.encode);
     plan.segment = segment_length(plan.encode.graph.video_encodes.front().encode);
+    share_processors(plan.encode.graph.video_encodes);
     for (const transcode::VideoEncode& one : plan.encode.graph.video_encodes) {
         if (segment_length(one.encode) != plan.segment)
             return fail(ErrorKind::usage, "the rungs have keyframes at different distances",
@@ -402,26 +417,6 @@ Result<std::unique_ptr<PacketSink>> create_ladder_file(const Plan& plan, std::si
     return container::create_cmaf_file(std::move(sink), tracks.front(), plan.segment);
 }
 
-namespace {
-
-Result<std::string> page_of(const Plan& plan) {
-    std::string_view text;
-    for (const base::EmbeddedFile& file : base::embedded_files()) {
-        if (file.name == "templates/ladder.mustache") text = file.text;
-    }
-    kainjow::mustache::mustache page{std::string(text)};
-    if (!page.is_valid())
-        return fail(ErrorKind::input, "the page template is damaged: " + page.error_message(), "ladder.mustache",
-                    "install the program anew");
-    kainjow::mustache::data data;
-    data.set("title", plan.name.full());
-    data.set("playlist", std::string(container::kLadderPlaylist));
-    data.set("manifest", std::string(container::kLadderManifest));
-    return page.render(data);
-}
-
-}  // namespace
-
 Result<base::Path> finish_ladder(const Plan& plan) {
     container::Ladder ladder;
     for (std::size_t i = 0; i < plan.outputs.size(); ++i) {
@@ -435,15 +430,19 @@ Result<base::Path> finish_ladder(const Plan& plan) {
         WAVECREST_TRY_ASSIGN(source, base::FileSource::open(path));
         WAVECREST_TRY_ASSIGN(file, container::read_cmaf_file(source, path.string()));
         const bool video = file.track.kind == TrackKind::video;
+        // (Times in the file may be rounded.)
+        if (video && !plan.graph.video_encodes[track.index].encode.variable_rate)
+            file.track.frame_rate = plan.graph.video_encodes[track.index].encode.frame_rate;
         (video ? ladder.video : ladder.audio).push_back({name, std::move(file)});
     }
     WAVECREST_TRY(container::check_aligned(ladder));
     const base::Path folder = plan.target().parent_path();
-    WAVECREST_TRY_ASSIGN(page, page_of(plan));
+    WAVECREST_TRY_ASSIGN(page, render::ladder_page(plan.name.full(), std::string(container::kLadderPlaylist),
+                                                   std::string(container::kLadderManifest)));
     constexpr auto kReplace = base::AtomicFile::IfExists::replace;
     WAVECREST_TRY(base::write_file(folder / "index.html", base::as_bytes(page), kReplace));
-    for (const auto& [name, text] : container::ladder_texts(ladder))
-        WAVECREST_TRY(base::write_file(folder / name, base::as_bytes(text), kReplace));
+    for (const std::string& name : container::text_names(ladder))
+        WAVECREST_TRY(base::write_file(folder / name, base::as_bytes(*container::text_of(ladder, name)), kReplace));
     return folder / container::kLadderPlaylist;
 }
 

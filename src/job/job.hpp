@@ -29,8 +29,8 @@ struct Job {
     std::vector<JobDevice> devices;     // if any: these decide, and the one profile gives quality and effort
     bool one_file = false;
     bool ladder = false;  // of the one profile (convert/ladder.hpp)
-    std::string remux;  // instead of encoding: to this container (its short name, or "webvtt")
-    std::string cut;    // of a remux: FROM-TO; empty: all of it
+    std::string remux;    // instead of encoding: to this container (its short name, or "webvtt")
+    std::string cut;      // of a remux: FROM-TO; empty: all of it
     bool quality = false;
     std::string subtitle_file;
     bool captions = false;

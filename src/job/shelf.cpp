@@ -189,7 +189,7 @@ Result<std::vector<Item>> items_of(const std::vector<std::string>& inputs, const
     std::vector<std::pair<std::string, std::string>> sources;  // and what is against them
     for (const std::string& input : inputs) {
         std::error_code error;
-        if (!std::filesystem::is_directory(input, error) || source::is_disc_folder(input)) {
+        if (!std::filesystem::is_directory(input, error) || source::is_input_folder(input)) {
             sources.emplace_back(input, "");
             continue;
         }

@@ -12,6 +12,7 @@
 #include "base/log.hpp"
 #include "base/mutex.hpp"
 #include "base/sqlite.hpp"
+#include "container/ladder.hpp"
 #include "library/names.hpp"
 #include "source/input.hpp"
 #include "upnp/description.hpp"
@@ -318,6 +319,8 @@ class SqliteCatalogue : public Catalogue {
             }
             if (is_media(entry->path())) files.push_back(entry->path());
         }
+        // The tracks of a ladder are no films of their own.
+        if (names.contains(std::string(container::kLadderPlaylist))) files.clear();
         std::sort(files.begin(), files.end());
         std::sort(folders.begin(), folders.end());
         bool changed = false;

@@ -41,11 +41,14 @@ std::vector<Rung> usual_rungs(const Profile& profile, const Track& video) {
     std::vector<Rung> rungs;
     const double fps = video.frame_rate.num > 0 ? video.frame_rate.value() : 25;
     const double faster = std::max(fps / 30, 1.0);
+    std::vector<int> heights = {profile.video.largest.height};
     for (const int height : kHeights) {
+        if (height * 10 < heights.front() * 9) heights.push_back(height);
+    }
+    for (const int height : heights) {
         Rung rung;
         rung.video = profile.video;
         rung.video.largest = {(height * 16 / 9 + 1) / 2 * 2, height};
-        if (rung.video.largest.height > profile.video.largest.height) continue;
         // Wide films have fewer lines in the same width: the size that just covers them is their own.
         const bool covers_it = covers(rung.video.largest, video);
         if (covers_it && !rungs.empty() && covers(rungs.back().video.largest, video)) rungs.clear();

@@ -131,6 +131,17 @@ Json to_json(const Inspection& inspection, const source::Input& input, const std
     }
     result["tracks"] = Json::array();
     for (const Track& track : main.title.tracks) result["tracks"].push_back(to_json(track));
+    if (!main.title.rungs.empty()) {
+        result["rungs"] = Json::array();
+        for (const source::Title::Rung& one : main.title.rungs)
+            result["rungs"].push_back({{"name", one.name},
+                                       {"codecs", one.codecs},
+                                       {"width", one.size.width},
+                                       {"height", one.size.height},
+                                       {"fps", one.fps},
+                                       {"peak_bps", one.peak_bps},
+                                       {"average_bps", one.average_bps}});
+    }
     result["notes"] = input.notes();
     result["problems"] = to_json(main.problems);
 

@@ -16,7 +16,9 @@
 #include "disc/dvd_reader.hpp"
 #include "net/http_source.hpp"
 #include "net/live_source.hpp"
+#include "source/adaptive_title.hpp"
 #include "source/cut.hpp"
+#include "source/ladder_input.hpp"
 
 namespace wavecrest::source {
 namespace {
@@ -358,6 +360,7 @@ Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::Re
             return std::shared_ptr<base::ByteSource>(std::move(source));
         });
     }
+    if (net::is_http_address(name) && is_adaptive_name(name)) return open_ladder(name);
     if (net::is_http_address(name)) {
         WAVECREST_TRY_ASSIGN(url, net::parse_url(name));
         const std::string hint = base::Path(plain_text(url.target.substr(0, url.target.find('?')))).stem().string();
@@ -384,6 +387,10 @@ Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::Re
                 "let this user read it (chmod u+rx, or mount the share with other rights), or run as its owner");
         }
     }
+    if (std::filesystem::is_directory(kind)) {
+        if (const base::Path ladder = ladder_in(path); !ladder.empty()) return open_ladder(ladder.string());
+    }
+    if (is_adaptive_name(name) && std::filesystem::is_regular_file(kind)) return open_ladder(name);
     if (std::filesystem::is_directory(kind)) return open_disc(disc::folder_files(path, settings), "this folder");
     if (std::filesystem::is_fifo(kind)) {
         return fail(ErrorKind::input, "this is a named pipe", name, "use - as the input, and redirect: < PIPE");

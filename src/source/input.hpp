@@ -7,6 +7,7 @@
 
 #include "base/byte_source.hpp"
 #include "base/file.hpp"
+#include "base/units.hpp"
 #include "disc/choose.hpp"
 #include "disc/disc_files.hpp"
 #include "media/flow.hpp"
@@ -29,6 +30,14 @@ struct Title {
     std::vector<Problem> problems;
     media::Tags tags;                      // of music
     std::vector<std::string> differences;  // what the data says otherwise than the tables
+    // Of a ladder: the encodes of its video, the best first; `tracks` are those of the best.
+    struct Rung {
+        std::string name, codecs;
+        base::Size size;
+        double fps = 0;
+        std::int64_t peak_bps = 0, average_bps = 0;  // with audio, as promised; 0: not told
+    };
+    std::vector<Rung> rungs;
 };
 
 // What to convert: a title, or the part of one that is an episode.
@@ -70,8 +79,9 @@ class Input {
 };
 
 // Opens a ripped disc (its folder or an image: DVD-Video, Blu-ray), a media file of any format container/reader.hpp
-// lists, standard input ("-": can be read once, in order), an http:// address, or a live stream (udp://, rtp://,
-// rtmp://: from where it is joined on). Anything else is refused by the name of what it is, if that can be told.
+// lists, a ladder (ladder_input.hpp), standard input ("-": can be read once, in order), an http:// address, or a live
+// stream (udp://, rtp://, rtmp://: from where it is joined on). Anything else is refused by the name of what it is, if
+// that can be told.
 Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::ReadSettings& settings = {});
 
 // Bytes that were opened elsewhere and are there once: a media file that `name` stands for.

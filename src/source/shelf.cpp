@@ -4,6 +4,8 @@
 #include <array>
 #include <cctype>
 
+#include "source/ladder_input.hpp"
+
 namespace wavecrest::source {
 namespace {
 
@@ -32,7 +34,7 @@ bool is_media(const fs::path& file) {
 class Walk {
   public:
     void look(const fs::path& folder, int depth) {
-        if (depth > kDeepest || looked_at_ > kMost) return;
+        if (depth > kDeepest || looked_at_ > kMost || !ladder_in(folder).empty()) return;
         if (is_disc_folder(folder)) {
             found.push_back({ShelfEntry::Kind::disc, folder});
             return;
@@ -82,6 +84,10 @@ bool is_disc_folder(const base::Path& folder) {
         if (name == "video_ts.ifo" || name == "index.bdmv") return true;
     }
     return false;
+}
+
+bool is_input_folder(const base::Path& folder) {
+    return is_disc_folder(folder) || !ladder_in(folder).empty();
 }
 
 Result<std::vector<ShelfEntry>> read_shelf(const base::Path& folder) {

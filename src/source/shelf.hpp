@@ -16,10 +16,12 @@ struct ShelfEntry {
 
 // Whether a folder is itself a ripped disc.
 bool is_disc_folder(const base::Path& folder);
+// Whether it is one input: a disc, or a ladder (ladder_input.hpp).
+bool is_input_folder(const base::Path& folder);
 
 // What lies below a folder, in the order of names. A folder with files but nothing that is known by its structure or
-// extension is `unknown`. Links to folders are not followed, hidden ones left out. Fails (kind input or machine) where
-// the folder itself can't be read.
+// extension is `unknown`. Ladders are what was made of something, and left out. Links to folders are not followed,
+// hidden ones left out. Fails (kind input or machine) where the folder itself can't be read.
 Result<std::vector<ShelfEntry>> read_shelf(const base::Path& folder);
 
 }  // namespace wavecrest::source

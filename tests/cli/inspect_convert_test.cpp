@@ -370,7 +370,7 @@ TEST_CASE("profiles and devices are listed, shown and checked", "[cli]") {
     const Ran list = run_program({"profile", "list"}, dir.path());
     CHECK(list.out.find("full-picture") != std::string::npos);
     CHECK(list.out.find("small-screen") != std::string::npos);
-    CHECK(json_of(run_program({"profile", "list", "--json"}, dir.path()))["profiles"].size() == 11);
+    CHECK(json_of(run_program({"profile", "list", "--json"}, dir.path()))["profiles"].size() == 12);
     // What show prints is a profile again.
     write_all(dir / "mine.toml", run_program({"profile", "show", "small-screen"}, dir.path()).out);
     CHECK(run_program({"profile", "check", "mine.toml"}, dir.path()).status == 0);

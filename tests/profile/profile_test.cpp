@@ -11,7 +11,7 @@ using namespace wavecrest;
 using namespace wavecrest::test;
 
 TEST_CASE("the built-in profiles are read, and encoders and containers take them", "[profile]") {
-    REQUIRE(profile::built_in().size() == 11);
+    REQUIRE(profile::built_in().size() == 12);
     for (const profile::Profile& p : profile::built_in()) {
         INFO(p.name);
         CHECK_FALSE(p.purpose.empty());

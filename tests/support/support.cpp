@@ -259,6 +259,9 @@ base::Path sample_disc() {
 base::Path sample_film() {
     return samples() / "library/Sample Film (2020)/Sample Film (2020).mp4";
 }
+base::Path sample_ladder() {
+    return samples() / "ladders" / "Sample Film (2020)" / "Sample Film (2020).ladder";
+}
 
 void copy_disc(const base::Path& to) {
     std::filesystem::copy(sample_disc(), to, std::filesystem::copy_options::recursive);

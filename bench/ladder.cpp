@@ -1,0 +1,106 @@
+// A ladder of six rungs against the six conversions it stands for, one after the other, in the same run: one decode and
+// one chain of filters for all, and encoders side by side.
+//
+//   bench_ladder [SECONDS [RUNS]]     length of the 1080p film (20); how often each is made (3)
+//
+// Goal: at most 0.7. Also: encoding live on this machine, 720p, 480p and 360p at effort 1, as a share of real time.
+#include <fmt/core.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cstdlib>
+#include <filesystem>
+
+#include "base/clock.hpp"
+#include "convert/ladder.hpp"
+#include "sample/clip.hpp"
+
+using namespace wavecrest;
+
+namespace {
+
+template <typename T>
+T value(Result<T> result) {
+    if (!result) {
+        fmt::print(stderr, "{} ({})\n", result.error().what, result.error().where);
+        std::exit(1);
+    }
+    return std::move(*result);
+}
+
+profile::VideoSettings rung(int height, std::int64_t peak_bps, int effort) {
+    profile::VideoSettings video;
+    video.largest = {(height * 16 / 9 + 1) / 2 * 2, height};
+    video.effort = effort;
+    video.quality = 74;
+    video.peak_bps = peak_bps;
+    video.keyframe_interval = base::from_seconds(2);
+    video.fixed_keyframes = true;
+    return video;
+}
+
+double seconds_of(const source::Input& input, const convert::Request& request) {
+    const auto plan = value(convert::make_plan(input, request));
+    const base::RealClock clock;
+    value(convert::run(input, plan, {}, Cancel()));
+    const double took = base::to_seconds(clock.now());
+    std::filesystem::remove_all(request.into);
+    return took;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    const double seconds = argc > 1 ? std::atof(argv[1]) : 20;
+    const int runs = argc > 2 ? std::atoi(argv[2]) : 3;
+    const base::Path folder = std::filesystem::temp_directory_path() / fmt::format("bench-ladder-{}", ::getpid());
+    std::filesystem::create_directories(folder);
+    sample::Clip clip;
+    clip.video = sample::ClipVideo{};
+    clip.video->size = {1920, 1080};
+    clip.video->frame_rate = {24, 1};
+    clip.video->bitrate_bps = 25'000'000;
+    clip.audio = sample::ClipAudio{};
+    clip.length = base::from_seconds(seconds);
+    auto file = value(base::AtomicFile::create(folder / "film.mp4", base::AtomicFile::IfExists::refuse));
+    value(sample::make_clip(clip, std::make_unique<base::AtomicFile>(std::move(file)), Cancel()));
+    const auto input = value(source::open_input(folder / "film.mp4"));
+
+    const auto make = [&](const std::vector<profile::VideoSettings>& rungs, bool together) {
+        double took = 0;
+        const auto request_for = [&](const std::vector<profile::VideoSettings>& some) {
+            convert::Request request;
+            request.into = folder / "out";
+            request.record = false;
+            profile::Profile profile;
+            profile.name = "bench";
+            profile.video = some.front();
+            request.profiles = {profile};
+            if (together)
+                request.rungs = [some](const source::Pick&) -> Result<std::vector<profile::Rung>> {
+                    std::vector<profile::Rung> all;
+                    for (const auto& one : some) all.push_back({one, ""});
+                    return all;
+                };
+            return request;
+        };
+        if (together) return seconds_of(*input, request_for(rungs));
+        for (const auto& one : rungs) took += seconds_of(*input, request_for({one}));
+        return took;
+    };
+    const std::vector<profile::VideoSettings> six = {rung(1080, 6'000'000, 5), rung(720, 3'200'000, 5),
+                                                     rung(540, 1'800'000, 5),  rung(432, 1'100'000, 5),
+                                                     rung(360, 800'000, 5),    rung(270, 450'000, 5)};
+    double ladder = 1e9, singles = 1e9;
+    for (int i = 0; i < runs; ++i) {
+        ladder = std::min(ladder, make(six, true));
+        singles = std::min(singles, make(six, false));
+    }
+    fmt::print("six rungs from 1080p: {:.2f} s together, {:.2f} s one by one: ratio {:.2f} (goal 0.7)\n", ladder,
+               singles, ladder / singles);
+    double live = 1e9;
+    for (int i = 0; i < runs; ++i)
+        live = std::min(live, make({rung(720, 3'200'000, 1), rung(480, 1'500'000, 1), rung(360, 800'000, 1)}, true));
+    fmt::print("720p, 480p and 360p at effort 1: {:.2f} of real time (goal under 1)\n", live / seconds);
+    std::filesystem::remove_all(folder);
+}

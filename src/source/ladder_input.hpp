@@ -1,0 +1,17 @@
+// A ladder as an input: the best rung with the audio and subtitles beside it, as one title. From a folder, a playlist
+// or a manifest, on this machine or on a web server.
+#pragma once
+
+#include <memory>
+
+#include "source/input.hpp"
+
+namespace wavecrest::source {
+
+// A folder with a ladder in it (its multivariant playlist); empty for others.
+base::Path ladder_in(const base::Path& folder);
+// Playlists and manifests by the ends of their names (adaptive_title.hpp). Fails (kind input) for those that can't be
+// followed, are live, or encrypted.
+Result<std::unique_ptr<Input>> open_ladder(const std::string& address);
+
+}  // namespace wavecrest::source
