@@ -51,6 +51,7 @@ const std::map<std::string, Food> kFood = {{"ifo", {{".IFO"}}},
                                            {"flv", {{".flv"}}},
                                            {"audio", {{".wav", ".aac", ".mp3"}}},
                                            {"playlist", {{".mpls"}}},
+                                           {"ladder", {{".mpd", ".m3u8"}}},
                                            {"clip_info", {{".clpi"}}}};
 
 std::vector<ByteVector> seeds_for(const std::string& name, const std::filesystem::path& findings,

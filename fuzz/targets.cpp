@@ -17,6 +17,8 @@
 #include "codec/h264/decoder.hpp"
 #include "codec/pgs.hpp"
 #include "codec/subpicture.hpp"
+#include "container/cmaf.hpp"
+#include "container/dash_manifest.hpp"
 #include "container/media_playlist.hpp"
 #include "container/mpeg_ps.hpp"
 #include "container/mpeg_ts.hpp"
@@ -35,9 +37,11 @@
 #include "measure/transport.hpp"
 #include "net/amf0.hpp"
 #include "net/networks.hpp"
+#include "net/rate_steps.hpp"
 #include "net/rtmp_chunks.hpp"
 #include "net/rtp.hpp"
 #include "net/url.hpp"
+#include "source/adaptive_title.hpp"
 #include "stream/watched.hpp"
 #include "trial/messages.hpp"
 #include "upnp/description.hpp"
@@ -375,6 +379,32 @@ void tags(ByteSpan bytes) {
     (void)container::parse_id3(bytes);
 }
 
+// Playlists, manifests and indices of titles in several bit rates.
+void ladder(ByteSpan bytes) {
+    const std::string text(bytes.begin(), bytes.end());
+    if (const auto manifest = container::parse_dash_manifest(text, "http://h/a/fuzz.mpd", 1'800'000'000'000))
+        (void)container::parse_dash_manifest(container::write_dash_manifest(*manifest, "$RepresentationID$-$Number$"),
+                                             "again");
+    if (auto title = source::read_adaptive_title(text, "http://h/a/fuzz", 1'800'000'000'000)) {
+        const auto fetch = [&](const source::AdaptiveTitle::Place&) -> Result<ByteVector> {
+            return ByteVector(bytes.begin(), bytes.end());
+        };
+        for (auto* renditions : {&title->video, &title->audio, &title->text}) {
+            for (std::size_t i = 0; i < std::min<std::size_t>(renditions->size(), 3); ++i) {
+                (void)source::load_segments(*title, (*renditions)[i], fetch);
+                (void)source::load_segments(*title, (*renditions)[i], fetch);
+            }
+        }
+    }
+    (void)container::parse_segment_index(bytes, 4096, 1'000'000, "fuzz");
+    base::MemorySource file{ByteVector(bytes.begin(), bytes.end())};
+    if (const auto read = container::read_cmaf_file(file, "fuzz")) {
+        (void)read->peak_bps();
+        (void)read->average_bps();
+    }
+    (void)net::parse_rate_steps(text.substr(0, 300));
+}
+
 // What devices of a network say, and ask.
 void upnp_network(ByteSpan bytes) {
     const std::string text(bytes.begin(), bytes.end());
@@ -442,6 +472,7 @@ const std::vector<FuzzTarget>& fuzz_targets() {
         {"datagrams", datagrams},
         {"rtmp", rtmp},
         {"hls", hls},
+        {"ladder", ladder},
         {"told", told},
         {"upnp_network", upnp_network},
         {"h264", h264},

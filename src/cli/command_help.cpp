@@ -281,7 +281,8 @@ std::vector<std::string> known_values(const std::string& kind, const std::vector
         for (const std::string_view one : container::writable_formats()) values.emplace_back(one);
         values.emplace_back("webvtt");
     } else if (kind == "DELIVERIES") {
-        values = stream::names_of({.file = true, .hls = true, .live = true, .live_hls = true, .rtmp = true});
+        values =
+            stream::names_of({.file = true, .hls = true, .live = true, .live_hls = true, .rtmp = true, .ladder = true});
     } else if (kind == "DEVICE" || kind == "STREAM") {
         const auto named = std::find(words.begin(), words.end(), "--site");
         const bool has_site = named != words.end() && named + 1 != words.end();

@@ -98,7 +98,7 @@ Status prepare_folder(const base::Path& folder) {
         return fail(ErrorKind::machine, "the folder exists and was not made by the demo", folder.string(),
                     "name a folder that does not exist yet");
     }
-    for (const char* old : {"site.toml", "library", "originals", "results", "report", "devices"})
+    for (const char* old : {"site.toml", "library", "originals", "ladders", "results", "report", "devices"})
         std::filesystem::remove_all(folder / old, error);
     return base::write_file(folder / kMark,
                             base::as_bytes("Made by wavecrest demo, which replaces what is here when it runs again.\n"),
@@ -148,6 +148,29 @@ void demo_renderer(Demo& demo) {
     Demo::wait_for(renderer);
 }
 
+// A short title in several bit rates, played over a link that is squeezed.
+void demo_ladder(Demo& demo, const std::string& rip) {
+    if (!demo.step("Down at the boathouse the Wi-Fi comes and goes: the bonus title in several bit rates, so that "
+                   "players step "
+                   "down and up by themselves.",
+                   {"convert", rip, "--pick", "3", "--ladder", "--into", "ladders"}))
+        return;
+    const std::string name =
+        fmt::format("{} - title 3 (2019)", std::string(kFilm).substr(0, std::string(kFilm).rfind(" (")));
+    const std::uint16_t port = free_port();
+    const pid_t server = demo.background("Stream it (here in the background) ...",
+                                         {"stream", "run", fmt::format("ladders/{0}/{0}.ladder", name), "--name",
+                                          "making-of", "--port", fmt::format("{}", port), "--for", "5 min", "-q"});
+    if (server <= 0) return;
+    if (wait_for_listener(port))
+        demo.step("... and play it as the tablet would, over a link that is squeezed on purpose for a while.",
+                  {"verify", fmt::format("http://127.0.0.1:{}/making-of-ladder/ladder.m3u8", port), "--device",
+                   "tablet-hd", "--squeeze", "6 Mbit/s 3 s, 500 kbit/s 6 s, 6 Mbit/s", "--out", "results"},
+                  {0, 1});
+    ::kill(server, SIGTERM);
+    Demo::wait_for(server);
+}
+
 }  // namespace
 
 int run_demo(const std::string& folder_name) {
@@ -193,6 +216,7 @@ int run_demo(const std::string& folder_name) {
     if (!demo.step("Keep the disc's own tracks, too: remux them into one file for a player that supports them all.",
                    {"convert", rip, "--pick", "main", "--remux", "matroska", "--into", "originals"}))
         return stop();
+    demo_ladder(demo, rip);
     // Where another program holds the usual port, the site gets the next free one.
     const std::uint16_t port = free_port();
     std::vector<std::string> house = {"site", "new", "site.toml", "--name", "Cedar Landing"};

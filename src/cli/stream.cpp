@@ -139,10 +139,21 @@ Result<Running> set_up(const StreamRunOptions& options) {
     settings = loaded.server_settings();
     if (one_off) {
         const stream::Deliveries& to = running.items.front().deliveries;
-        settings.http = to.file || to.hls || to.live || to.live_hls;
+        settings.http = to.by_http();
+    }
+    for (std::size_t i = 0; i < loaded.streams.size(); ++i) {
+        const site::SiteStream& s = loaded.streams[i];
+        if (!running.items[i].ladder) continue;
+        if (!options.output.quiet)
+            note(fmt::format("testing how many bit rates this machine encodes of {} ...", s.name()));
+        WAVECREST_TRY_ASSIGN(ladder,
+                             site::plan_ladder(s.item.parts.front(), s.profile, s.goes_other_ways(), true, cancel()));
+        running.items[i].transcode = std::move(ladder.graph);
+        running.items[i].ladder = std::move(ladder.tracks);
     }
     for (const site::SiteStream& s : loaded.streams) {
-        if (!s.profile.empty()) running.encodes.emplace_back(s.item.parts.front(), s.profile);
+        if (!s.profile.empty() && !s.item.deliveries.live_ladder)
+            running.encodes.emplace_back(s.item.parts.front(), s.profile);
     }
     if (!one_off) running.site = std::move(loaded);
     if (options.port != 0) settings.http_port = options.port;
@@ -163,14 +174,25 @@ void print_live(const std::vector<stream::ReadyLive>& streams) {
                   ready.playout.parts.size() > 1 ? fmt::format(", {} parts", ready.playout.parts.size()) : "");
         for (const Track& track : ready.playout.tracks)
             print("  {:<8} {}\n", media::short_name(track.kind), describe(track));
-        if (ready.item.transcode) {
+        if (ready.item.ladder) print("  ladder   {}\n", ready.item.ladder->told);
+        if (ready.item.transcode && (!ready.item.ladder || ready.item.ladder->transport)) {
+            const std::size_t output = ready.item.ladder ? *ready.item.ladder->transport : 0;
             std::string text;
-            for (const Track& track : transcode::tracks_of(*ready.item.transcode, 0).value_or(std::vector<Track>{}))
+            for (const Track& track :
+                 transcode::tracks_of(*ready.item.transcode, output).value_or(std::vector<Track>{}))
                 text += (text.empty() ? "" : "; ") + describe(track);
             print("  transcoded live: {}\n", text);
         }
         for (const std::string& text : ready.playout.notes) note(fmt::format("{} (live): {}", ready.item.name, text));
     }
+}
+
+// Whether its viewers control their own playback.
+bool is_on_demand(const stream::StreamAddress& one, const stream::StreamServer& server) {
+    if (one.delivery == "file" || one.delivery == "hls") return true;
+    return std::any_of(server.items().begin(), server.items().end(), [&](const stream::ServedStream& item) {
+        return item.name == one.stream && item.deliveries.ladder && one.delivery.starts_with("ladder");
+    });
 }
 
 void print_addresses(const Running& running, const stream::StreamServer& server) {
@@ -189,7 +211,7 @@ void print_addresses(const Running& running, const stream::StreamServer& server)
         render::Table table({"device", "address", "stream"});
         for (const stream::StreamAddress& one : all) {
             if (!running.site && (one.delivery == "udp" || one.delivery == "rtp")) continue;
-            (one.delivery == "file" || one.delivery == "hls" ? own : shared) = true;
+            (is_on_demand(one, server) ? own : shared) = true;
             // Where devices are listed, what none of them is given by HTTP is the other form of what they are given.
             const bool devices = !site.devices.empty() && running.site;
             bool listed = devices && net::is_http_address(one.address);
@@ -231,6 +253,11 @@ void print_addresses(const Running& running, const stream::StreamServer& server)
     if (!site.collections.empty())
         print("\nDevices that browse the network (UPnP) find the library as \"{}\": {}.\n", site.house,
               base::format_count(site.collections.size(), "collection"));
+    for (const stream::StreamAddress& one : all) {
+        if (one.delivery != "ladder-dash") continue;
+        print("\nIn a browser {} plays {} and shows the bit rate over time.\n",
+              one.address.substr(0, one.address.rfind('/')) + "/index.html", one.stream);
+    }
     if (!running.settings.token.empty()) {
         print("\nMonitor and control: wavecrest stream status");
         if (running.settings.http)
@@ -318,6 +345,8 @@ std::string delivery_text(const std::string& way) {
     if (way == "subtitles") return "subtitle file";
     if (way == "live") return "live";
     if (way == "live-hls") return "live, HLS";
+    if (way == "ladder") return "several bit rates, HLS";
+    if (way == "ladder-dash") return "several bit rates, DASH";
     return "live, " + std::string(way == "rtmp" ? "RTMP" : way == "udp" ? "UDP" : "RTP");
 }
 

@@ -7,6 +7,7 @@
 
 #include "base/config.hpp"
 #include "media/track_choice.hpp"
+#include "source/ladder_input.hpp"
 #include "stream/control.hpp"
 
 namespace wavecrest::site {
@@ -175,6 +176,16 @@ SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder) {
             item.deliveries.live = true;
         }
     }
+    const bool is_folder = item.parts.size() == 1 && !source::ladder_in(item.parts.front().source).empty();
+    if (is_folder && !table.has("delivery") && !sent) item.deliveries = {.ladder = true};
+    // A ladder of files is there; of all else it is made on the way.
+    if (item.deliveries.ladder && !is_folder) {
+        item.deliveries.ladder = false;
+        item.deliveries.live_ladder = true;
+    }
+    if (is_folder && (item.deliveries.file || item.deliveries.hls))
+        table.wrong("delivery", "this is a ladder of several bit rates, not a file",
+                    fmt::format("write ladder for {}", table.called("delivery")));
     if (!audio.empty() && !item.is_live() && !item.deliveries.hls)
         table.wrong(
             "audio", "a file is delivered with all of its audio tracks: players select one",
@@ -192,8 +203,7 @@ SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder) {
     if (!subtitles.empty() && !item.deliveries.file && !item.deliveries.hls && !item.published())
         table.wrong("subtitles", "subtitle files are for file and hls",
                     "offer the stream as file or hls, too, or leave the subtitles out");
-    const bool by_http =
-        item.deliveries.file || item.deliveries.hls || item.deliveries.live || item.deliveries.live_hls;
+    const bool by_http = item.deliveries.by_http();
     if (!by_http && (port != 0 || tls_port != 0))
         table.wrong(port != 0 ? "port" : "tls_port", "this stream is not delivered by HTTP",
                     "offer it as file, hls, live or live-hls, too, or leave the port out");

@@ -11,6 +11,11 @@ bool SiteStream::meant_for(const std::string& device) const {
     return devices.empty() || std::find(devices.begin(), devices.end(), device) != devices.end();
 }
 
+bool SiteStream::goes_other_ways() const {
+    const stream::Deliveries& to = item.deliveries;
+    return to.live || to.live_hls || to.rtmp || !item.targets.empty() || !item.push.empty();
+}
+
 std::string Site::host() const {
     return !advertise.empty() ? advertise : !listen.empty() ? listen : host::best_address();
 }
@@ -43,6 +48,18 @@ Result<std::vector<stream::ServedStream>> Site::items() const {
     std::vector<stream::ServedStream> result;
     for (const SiteStream& s : streams) {
         result.push_back(s.item);
+        if (s.item.deliveries.live_ladder && !s.item.published()) {
+            const Cancel never;
+            auto ladder = plan_ladder(s.item.parts.front(), s.profile, s.goes_other_ways(), false, never);
+            if (!ladder) {
+                Error about = ladder.error();
+                about.what = fmt::format("stream \"{}\": {}", s.name(), about.what);
+                return fail(std::move(about));
+            }
+            result.back().transcode = std::move(ladder->graph);
+            result.back().ladder = std::move(ladder->tracks);
+            continue;
+        }
         if (s.profile.empty()) continue;
         auto graph = plan_encode(s.item.parts.front(), s.profile);
         if (!graph) {

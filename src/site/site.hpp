@@ -34,6 +34,7 @@ struct SiteStream {
 
     const std::string& name() const { return item.name; }
     bool meant_for(const std::string& device) const;
+    bool goes_other_ways() const;  // live, besides a ladder
 };
 
 // A folder of the library that devices browse (UPnP).

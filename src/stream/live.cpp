@@ -12,6 +12,7 @@
 #include "base/mutex.hpp"
 #include "container/interleave.hpp"
 #include "net/rtp.hpp"
+#include "stream/ladder_outlet.hpp"
 #include "stream/live_channel.hpp"
 #include "stream/live_plan.hpp"
 #include "stream/outlets.hpp"
@@ -96,30 +97,39 @@ struct LiveService::State {
         return found == channels.end() ? nullptr : found->get();
     }
     // False when the service or the stream ends.
-    bool push(LiveChannel& channel, std::vector<Datagram>& datagrams, std::size_t count, std::vector<Pending>& blocks,
-              Time last_due) {
+    // `output`: of the graph, where it has several.
+    bool push(LiveChannel& channel, std::size_t output, std::vector<Datagram>& datagrams, std::size_t count,
+              std::vector<Pending>& blocks, Time last_due) {
         const base::LendingLock lock(mutex);
         const Ahead& limits = channel.limits();
-        for (Time most = limits.most; !stopping && !channel.stopped && channel.ahead(Steady::now()) >= most;
-             most = limits.least) {
-            channel.waiting = true;
+        // Of several outputs, which come from threads of their own, each waits for itself: encoders differ in how far
+        // they look ahead.
+        const auto ahead = [&] {
+            return channel.ladder ? channel.ahead(Steady::now(), last_due) : channel.ahead(Steady::now());
+        };
+        ++channel.waiting;
+        for (Time most = limits.most; !stopping && !channel.stopped && ahead() >= most; most = limits.least)
             channel.may_go_on.wait(mutex);
-        }
-        channel.waiting = false;
+        --channel.waiting;
         if (stopping || channel.stopped) return false;
         for (std::size_t i = 0; i < count; ++i) {
-            if (!channel.first_due) channel.first_due = datagrams[i].due;
+            channel.note_first(datagrams[i].due);
             // (Where blocks are made, too, they are counted.)
             if (!channel.http && !channel.hls) channel.status.made += datagrams[i].bytes.size() - net::kRtpHeaderBytes;
             channel.queue.push(datagrams[i]);
         }
         for (Pending& one : blocks) {
-            if (!channel.first_due) channel.first_due = one.due;
-            channel.status.made +=
-                one.delivery == Pending::Delivery::transport || !channel.transport() ? one.block.bytes.size() : 0;
+            if (one.delivery != Pending::Delivery::ladder) channel.note_first(one.due);
+            const bool counts = one.delivery == Pending::Delivery::transport || !channel.transport() ||
+                                one.delivery == Pending::Delivery::ladder;
+            channel.status.made += counts ? one.block.bytes.size() : 0;
             channel.pending[static_cast<int>(one.delivery)].push_back(std::move(one));
         }
-        channel.last_due = last_due;
+        if (channel.ladder) {
+            channel.note_first(last_due);
+            channel.outputs_due[output] = last_due;
+        }
+        channel.last_due = std::max(channel.last_due, last_due);
         return true;
     }
 };
@@ -144,20 +154,28 @@ Status LiveService::State::wait_for_source(LiveChannel& channel) {
 }
 
 Status LiveService::State::produce(LiveChannel& channel) {
-    const auto give = [this, &channel](std::vector<Datagram>& datagrams, std::size_t count,
-                                       std::vector<Pending>& blocks,
-                                       Time last_due) { return push(channel, datagrams, count, blocks, last_due); };
+    const auto give_from = [this, &channel](std::size_t output) -> Outlets::Push {
+        return [this, &channel, output](std::vector<Datagram>& datagrams, std::size_t count,
+                                        std::vector<Pending>& blocks, Time last_due) {
+            return push(channel, output, datagrams, count, blocks, last_due);
+        };
+    };
     if (!channel.playout) WAVECREST_TRY(wait_for_source(channel));
     WithoutTextSubtitles source(*channel.playout, channel.hls.get());
     if (channel.ready.item.transcode) {
-        const transcode::SinkMaker make = [&](std::size_t,
+        const std::optional<LadderTracks>& ladder = channel.ready.item.ladder;
+        const transcode::SinkMaker make = [&](std::size_t output,
                                               const std::vector<Track>& tracks) -> Result<std::unique_ptr<PacketSink>> {
-            return std::unique_ptr<PacketSink>(std::make_unique<Outlets>(channel, tracks, give));
+            for (std::size_t i = 0; ladder && i < ladder->entries.size(); ++i) {
+                if (ladder->entries[i].output == output)
+                    return LadderOutlet::create(channel, i, tracks.front(), ladder->segment, give_from(output));
+            }
+            return std::unique_ptr<PacketSink>(std::make_unique<Outlets>(channel, tracks, give_from(output)));
         };
         WAVECREST_TRY(transcode::run(source, *channel.ready.item.transcode, make, {}, channel.cancel));
         return {};
     }
-    Outlets outlets(channel, source.tracks(), give);
+    Outlets outlets(channel, source.tracks(), give_from(0));
     container::Interleaver interleaver(outlets, source.tracks(), Time{});
     while (true) {
         WAVECREST_TRY_ASSIGN(packet, source.read());
@@ -267,6 +285,10 @@ void LiveService::State::publish_all() {
             channel->begin(now);
             due.clear();
             if (channel->begun && !channel->paused) {
+                // Segments of a ladder are listed when they are whole.
+                auto& whole = channel->pending[static_cast<int>(Pending::Delivery::ladder)];
+                std::move(whole.begin(), whole.end(), std::back_inserter(due));
+                whole.clear();
                 for (auto& pending : channel->pending) {
                     while (!pending.empty()) {
                         if (!channel->datagrams()) channel->move_clock(pending.front().due, now);
@@ -296,9 +318,11 @@ void LiveService::State::publish_all() {
                 if (channel->http) channel->http->push({{null_packets(), at, false}});
                 if (channel->rtmp) channel->rtmp->push({{rtmp_ping(at), at, false}});
             }
-            if (channel->waiting && channel->ahead(now) < Time(limits.least)) channel->may_go_on.notify_one();
-            const bool ends = channel->done && channel->queue.empty() && channel->pending[0].empty() &&
-                              channel->pending[1].empty() && !channel->status.ended;
+            if (channel->waiting > 0 && (channel->ladder || channel->ahead(now) < Time(limits.least)))
+                channel->may_go_on.notify_all();
+            const bool ends = channel->done && channel->queue.empty() && !channel->status.ended &&
+                              std::all_of(std::begin(channel->pending), std::end(channel->pending),
+                                          [](const auto& pending) { return pending.empty(); });
             if (ends) {
                 channel->status.ended = true;
                 base::log(base::LogLevel::info, "stream {} ended", channel->ready.item.name);
@@ -309,6 +333,10 @@ void LiveService::State::publish_all() {
             lock.unlock();
             std::vector<net::Block> transport, rtmp;
             for (Pending& one : due) {
+                if (one.delivery == Pending::Delivery::ladder) {
+                    channel->ladder->add(one.track, std::move(one.block.bytes), one.due, one.length);
+                    continue;
+                }
                 if (one.delivery == Pending::Delivery::rtmp) {
                     rtmp.push_back(std::move(one.block));
                     continue;
@@ -324,6 +352,7 @@ void LiveService::State::publish_all() {
             if (channel->rtmp && !rtmp.empty()) channel->rtmp->push(std::move(rtmp));
             if (ends) {
                 if (channel->hls) channel->hls->finish(end);
+                if (channel->ladder) channel->ladder->finish();
                 if (channel->http) channel->http->finish();
                 if (channel->rtmp) {
                     channel->rtmp->push({{rtmp_ending(), end, false}});
@@ -350,6 +379,18 @@ std::string_view short_name(LiveStatus::State state) {
     return kNames[static_cast<int>(state)];
 }
 
+namespace {
+
+// For the first segment of this run: larger than any of an earlier one. Seconds since 2020, so that names stay short.
+std::uint64_t run_number() {
+    constexpr std::int64_t kYear2020 = 1'577'836'800;
+    const auto now =
+        std::chrono::duration_cast<std::chrono::seconds>(std::chrono::system_clock::now().time_since_epoch());
+    return static_cast<std::uint64_t>(std::max<std::int64_t>(now.count() - kYear2020, 1));
+}
+
+}  // namespace
+
 Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> streams, const net::UdpSettings& udp,
                                                         net::FanOut* fan_out) {
     auto state = std::make_unique<State>();
@@ -371,14 +412,21 @@ Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> s
             std::copy_if(channel->ready.playout.tracks.begin(), channel->ready.playout.tracks.end(),
                          std::back_inserter(words), is_text_subtitle);
             LiveHlsSettings hls;
-            // (Seconds since 2020, so that names stay short.)
-            constexpr std::int64_t kYear2020 = 1'577'836'800;
-            hls.first_number = static_cast<std::uint64_t>(std::max<std::int64_t>(
-                std::chrono::duration_cast<std::chrono::seconds>(std::chrono::system_clock::now().time_since_epoch())
-                        .count() -
-                    kYear2020,
-                1));
+            hls.first_number = run_number();
             channel->hls = std::make_shared<LiveHls>(hls, std::move(words));
+        }
+        if (item.ladder) {
+            LiveLadderSettings ladder;
+            ladder.segment = item.ladder->segment;
+            ladder.first_number = run_number();
+            ladder.wall_ms = [] {
+                return std::chrono::duration_cast<std::chrono::milliseconds>(
+                           std::chrono::system_clock::now().time_since_epoch())
+                    .count();
+            };
+            std::vector<LiveLadder::Entry> entries;
+            for (const LadderTracks::Entry& one : item.ladder->entries) entries.push_back({one.name, one.peak_bps});
+            channel->ladder = std::make_shared<LiveLadder>(std::move(ladder), std::move(entries));
         }
         // Unforeseeable beginnings, as RFC 3550 asks for (5.1).
         channel->sequence = static_cast<std::uint16_t>(random());
@@ -415,7 +463,7 @@ LiveService::~LiveService() {
     }
     for (const auto& channel : state_->channels) {
         channel->cancel.request();
-        channel->may_go_on.notify_one();
+        channel->may_go_on.notify_all();
     }
     state_->sending.join();
     state_->publishing.join();
@@ -482,6 +530,11 @@ std::shared_ptr<LiveHls> LiveService::hls(const std::string& name) const {
     return channel != nullptr ? channel->hls : nullptr;
 }
 
+std::shared_ptr<LiveLadder> LiveService::ladder(const std::string& name) const {
+    const LiveChannel* channel = state_->find(name);
+    return channel != nullptr ? channel->ladder : nullptr;
+}
+
 bool LiveService::pause(const std::string& name, bool paused) {
     LiveChannel* channel = state_->find(name);
     if (channel == nullptr) return false;
@@ -515,7 +568,7 @@ bool LiveService::stop(const std::string& name) {
     channel->stopped = true;
     for (auto& pending : channel->pending) pending.clear();
     channel->queue = {};
-    channel->may_go_on.notify_one();
+    channel->may_go_on.notify_all();
     return true;
 }
 

@@ -18,6 +18,7 @@
 #include "net/fan_out.hpp"
 #include "net/udp.hpp"
 #include "stream/live_hls.hpp"
+#include "stream/live_ladder.hpp"
 #include "stream/playout.hpp"
 #include "transcode/graph.hpp"
 
@@ -31,6 +32,19 @@ struct LiveTarget {
 // The address to enter on a device: "udp://239.20.0.1:5004", "rtp://...".
 std::string address_for(const LiveTarget& target);
 
+// The tracks of a live ladder (stream/live_ladder.hpp), each an output of the graph that encodes them.
+struct LadderTracks {
+    Time segment{};  // length of segments: the keyframes of all rungs lie so far apart
+    struct Entry {
+        std::string name;  // "video-720p", "audio-en"
+        std::size_t output = 0;
+        std::int64_t peak_bps = 0;
+    };
+    std::vector<Entry> entries;
+    std::optional<std::size_t> transport;  // the output that goes the other ways, if there are some
+    std::string told;                      // for people: which rungs, and why not more
+};
+
 struct LiveItem {
     std::string name;
     std::vector<Part> parts;  // none, or one that is opened by a function: it waits until that has something
@@ -42,6 +56,7 @@ struct LiveItem {
     std::int64_t rate_bps = 0;  // of transport streams: constant, null packets filling it; 0: as the material needs
     // Encoded anew on the way, once for all; the caller planned it for the first part's tracks.
     std::optional<transcode::GraphSettings> transcode;
+    std::optional<LadderTracks> ladder{};  // with `transcode`
 };
 
 // A stream that was found fit to be sent.
@@ -95,6 +110,7 @@ class LiveService {
     std::shared_ptr<net::Broadcast> http_broadcast(const std::string& name) const;
     std::shared_ptr<net::Broadcast> rtmp_broadcast(const std::string& name) const;
     std::shared_ptr<LiveHls> hls(const std::string& name) const;
+    std::shared_ptr<LiveLadder> ladder(const std::string& name) const;
 
     // Controls act for everybody who watches. False where there is no stream of this name (or it has ended).
     bool pause(const std::string& name, bool paused);

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <chrono>
 #include <deque>
+#include <map>
 #include <memory>
 #include <optional>
 #include <string>
@@ -39,15 +40,17 @@ struct LiveChannel {
     Cancel cancel;
     std::shared_ptr<net::Broadcast> http, rtmp;
     std::shared_ptr<LiveHls> hls;
+    std::shared_ptr<LiveLadder> ladder;
     // Under the service's mutex:
-    DatagramQueue queue;             // for datagrams
-    std::deque<Pending> pending[2];  // for the others, by delivery
-    bool waiting = false;            // the producer, for its turn
-    bool done = false;               // nothing more comes
+    DatagramQueue queue;                              // for datagrams
+    std::deque<Pending> pending[kPendingDeliveries];  // for the others, by delivery
+    int waiting = 0;                                  // producers, for their turn
+    bool done = false;                                // nothing more comes
     bool paused = false, stopped = false;
     std::string error;
     std::optional<Time> first_due;
     Time last_due{};
+    std::map<std::size_t, Time> outputs_due;  // of a ladder's graph: the last of each output
     bool begun = false;
     std::chrono::steady_clock::time_point zero;  // when time 0 of the stream's timeline is sent
     std::chrono::steady_clock::time_point paused_at, still_there, nulls_at;
@@ -65,19 +68,34 @@ struct LiveChannel {
             !parts.empty() && std::none_of(parts.begin(), parts.end(), [](const ReadyPart& part) { return part.live; });
         return hls && whole ? kAheadForSegments : kAhead;
     }
+    // What is due first begins the clock; of several outputs it need not come first.
+    void note_first(Time due) {
+        if (!begun) first_due = std::min(first_due.value_or(due), due);
+    }
+    // What comes of every output lies ready until then: encoders look ahead, and audio is there long before.
+    Time ready_until() const {
+        if (!ladder) return last_due;
+        const std::size_t outputs = ready.item.transcode->outputs.size();
+        if (outputs_due.size() < outputs) return *first_due;
+        Time least = Time::max();
+        for (const auto& [output, due] : outputs_due) least = std::min(least, due);
+        return least;
+    }
     bool datagrams() const { return !ready.item.targets.empty(); }
     bool transport() const { return datagrams() || http || hls; }
     Time now(std::chrono::steady_clock::time_point at) const {
         return std::chrono::duration_cast<Time>((paused ? paused_at : at) - zero);
     }
-    Time ahead(std::chrono::steady_clock::time_point at) const {
+    Time ahead(std::chrono::steady_clock::time_point at) const { return ahead(at, last_due); }
+    // The same of what is due until then.
+    Time ahead(std::chrono::steady_clock::time_point at, Time until) const {
         if (!first_due) return {};
-        return begun ? last_due - now(at) : last_due - *first_due;
+        return begun ? until - now(at) : until - *first_due;
     }
     // Waits until enough lies ready, so that a slow start is no stall.
     bool begin(std::chrono::steady_clock::time_point at) {
         if (begun || !first_due || paused) return begun;
-        if (last_due - *first_due < Time(kAhead.least) && !done) return false;
+        if (ready_until() - *first_due < Time(kAhead.least) && !done) return false;
         begun = true;
         zero = at - std::chrono::duration_cast<std::chrono::steady_clock::duration>(*first_due);
         status.state = LiveStatus::State::playing;
@@ -93,6 +111,7 @@ struct LiveChannel {
         }
         paused = still;
         if (hls) hls->pause(still);
+        if (ladder) ladder->pause(still);
     }
     // What is so late is taken as a pause of the source.
     void move_clock(Time due, std::chrono::steady_clock::time_point at) {

@@ -71,7 +71,7 @@ Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items) 
         ready.item = item;
         // Segments of HLS end at keyframes: the closer these are, the sooner a player has enough of them to begin, and
         // the less it lags.
-        if (item.hls && ready.item.transcode) {
+        if (item.hls && ready.item.transcode && !item.ladder) {
             Time& distance = ready.item.transcode->video_encodes.front().encode.keyframe_distance;
             distance = distance.count() > 0 ? std::min(distance, Time(kLiveKeyframes)) : Time(kLiveKeyframes);
         }

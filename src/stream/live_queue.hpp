@@ -25,12 +25,16 @@ struct Datagram {
 
 // What goes to connected clients.
 struct Pending {
-    enum class Delivery { transport, rtmp } delivery = Delivery::transport;
+    enum class Delivery { transport, rtmp, ladder } delivery = Delivery::transport;
     Time due{};
     Time group{};  // of a start: the keyframe's decoding time
     net::Block block;
     bool in_segment = false;  // HLS has it
+    // Of a ladder: a whole segment, of one of its tracks, and how long it lasts.
+    std::size_t track = 0;
+    Time length{};
 };
+inline constexpr std::size_t kPendingDeliveries = 3;
 
 // A queue whose places keep their buffers: what is taken out is exchanged for something spent. The sender neither
 // allocates nor frees, which could make it wait for a thread that is pushed aside inside the allocator.

@@ -13,6 +13,7 @@
 #include "container/reader.hpp"
 #include "container/subtitle_text.hpp"
 #include "net/url.hpp"
+#include "render/ladder_page.hpp"
 #include "source/added_text.hpp"
 #include "source/input.hpp"
 #include "stream/text_subtitles.hpp"
@@ -212,6 +213,9 @@ std::string live_path(const std::string& path) {
 std::string live_hls_path(const std::string& path) {
     return stem_of(path) + "-live.m3u8";
 }
+std::string ladder_folder(const std::string& path) {
+    return stem_of(path) + "-ladder/";
+}
 
 std::string address_for(const std::string& host, std::uint16_t port, const std::string& path, bool secure) {
     net::Url url;
@@ -235,6 +239,18 @@ Result<StreamSubtitles> read_subtitles(const base::Path& file) {
 Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
     std::vector<ReadyStream> ready;
     for (const StreamItem& item : items) {
+        if (item.ladder) {
+            WAVECREST_TRY_ASSIGN(ladder, FilmLadder::open(item.file));
+            ReadyStream stream;
+            stream.name = item.name;
+            stream.path = item.path.empty() ? default_path(item.name, item.file) : item.path;
+            stream.duration = ladder->duration();
+            stream.size_bytes = ladder->size_bytes();
+            stream.whole = false;
+            stream.ladder = std::move(ladder);
+            ready.push_back(std::move(stream));
+            continue;
+        }
         WAVECREST_TRY_ASSIGN(input, source::open_input(item.file));
         if (input->is_disc()) {
             return fail(ErrorKind::input,
@@ -301,12 +317,16 @@ net::HttpReply Service::nothing_there(const net::HttpRequest& request) const {
         if (!is_listed(s.name)) continue;
         if (s.whole) list += "  " + net::encode_path(s.path) + "\n";
         if (s.hls) list += "  " + net::encode_path(hls_path(s.path)) + "\n";
+        if (s.ladder)
+            list += "  " + net::encode_path(ladder_folder(s.path) + std::string(container::kLadderPlaylist)) + "\n";
         if (s.subtitles) list += "  " + net::encode_path(subtitles_path(s.path)) + "\n";
     }
     for (const auto& [path, name] : settings_.live_paths) {
         if (!is_listed(name)) continue;
         if (settings_.live->http_broadcast(name)) list += "  " + net::encode_path(live_path(path)) + "\n";
         if (settings_.live->hls(name)) list += "  " + net::encode_path(live_hls_path(path)) + "\n";
+        if (settings_.live->ladder(name))
+            list += "  " + net::encode_path(ladder_folder(path) + std::string(container::kLadderPlaylist)) + "\n";
     }
     return net::HttpReply::text(404, list);
 }
@@ -316,10 +336,12 @@ net::HttpReply Service::answer(const net::HttpRequest& request) const {
     for (const ReadyStream& s : streams_) {
         if (!is_here(s.name, request)) continue;
         if (auto reply = answer_film(s, request)) return std::move(*reply);
+        if (auto reply = answer_ladder(s, request)) return std::move(*reply);
     }
     for (const auto& [path, name] : settings_.live_paths) {
         if (!is_here(name, request)) continue;
         if (auto reply = answer_live(path, name, request)) return std::move(*reply);
+        if (auto reply = answer_live_ladder(path, name, request)) return std::move(*reply);
     }
     return nothing_there(request);
 }
@@ -384,6 +406,55 @@ std::optional<net::HttpReply> Service::answer_film(const ReadyStream& s, const n
                                base::printable(request.field("User-Agent").substr(0, 200)));
         reply.later_from = s.file;
         return reply;
+    });
+}
+
+// Pages and scripts of others may read a ladder: players in pages fetch it by script.
+std::optional<net::HttpReply> Service::answer_ladder(const ReadyStream& s, const net::HttpRequest& request) const {
+    const std::string folder = ladder_folder(s.path);
+    if (!s.ladder || !request.path.starts_with(folder)) return std::nullopt;
+    auto found = s.ladder->answer(std::string_view(request.path).substr(folder.size()),
+                                  request.query.empty() ? "" : "?" + request.query);
+    if (!found) return std::nullopt;
+    return let_in(s.name, request, [&] {
+        net::HttpReply reply;
+        if (found->file.empty()) {
+            reply = reply_with(Bytes(ByteVector(found->text.begin(), found->text.end())), found->media_type, s.name,
+                               "max-age=60");
+        } else {
+            reply.file = found->file;
+            reply.media_type = found->media_type;
+            reply.name = s.name;
+        }
+        return reply;
+    });
+}
+
+std::optional<net::HttpReply> Service::answer_live_ladder(const std::string& path, const std::string& name,
+                                                          const net::HttpRequest& request) const {
+    const std::string folder = ladder_folder(path);
+    if (!request.path.starts_with(folder)) return std::nullopt;
+    const auto ladder = settings_.live->ladder(name);
+    if (!ladder) return std::nullopt;
+    return let_in(name, request, [&] {
+        const std::string_view wanted = std::string_view(request.path).substr(folder.size());
+        const std::string query = request.query.empty() ? "" : "?" + request.query;
+        if (wanted == "index.html") {
+            const auto page = render::ladder_page(name, std::string(container::kLadderPlaylist) + query,
+                                                  std::string(container::kLadderManifest) + query);
+            return page ? reply_with(Bytes(ByteVector(page->begin(), page->end())), "text/html; charset=utf-8", name,
+                                     "no-cache")
+                        : net::HttpReply::text(500, page.error().what + "\n");
+        }
+        auto answer = ladder->answer(wanted, query);
+        if (!answer)
+            return net::HttpReply::text(answer.error().kind == ErrorKind::usage ? 404 : 503,
+                                        fmt::format("{}: {}\n", answer.error().what, answer.error().remedy));
+        if (const auto number = ladder->number_of(wanted))
+            hls_viewers_.asked(request.address, "", name, true, *number, answer->body.size(),
+                               std::chrono::steady_clock::now());
+        return reply_with(std::move(answer->body), answer->media_type, name,
+                          answer->changes ? "no-cache" : "max-age=60");
     });
 }
 
@@ -511,8 +582,11 @@ ServiceStatus Service::status() const {
         const auto stream =
             std::find_if(streams_.begin(), streams_.end(), [&](const ReadyStream& s) { return s.name == one.stream; });
         if (one.live && settings_.live != nullptr) {
-            if (const auto hls = settings_.live->hls(one.stream))
+            if (const auto hls = settings_.live->hls(one.stream)) {
                 viewer.lag = hls->behind(one.segment).value_or(Time{});
+            } else if (const auto ladder = settings_.live->ladder(one.stream)) {
+                viewer.lag = ladder->behind(one.segment).value_or(Time{});
+            }
         } else if (stream != streams_.end() && stream->hls) {
             viewer.position = stream->hls->end_of(one.segment);
             viewer.duration = stream->duration;
@@ -532,7 +606,8 @@ ServiceStatus Service::status() const {
         viewer.connected = client.connected;
         if (stream != streams_.end() && client.size > 0) {
             viewer.duration = stream->duration;
-            viewer.position = time_at(*stream, client.offset);
+            viewer.position =
+                stream->ladder ? stream->ladder->time_at(client.size, client.offset) : time_at(*stream, client.offset);
         }
         status.viewers.push_back(std::move(viewer));
     }

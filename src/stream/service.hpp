@@ -14,6 +14,7 @@
 #include "net/http_router.hpp"
 #include "net/http_server.hpp"
 #include "stream/film_hls.hpp"
+#include "stream/film_ladder.hpp"
 #include "stream/hls_viewers.hpp"
 #include "stream/live.hpp"
 
@@ -25,6 +26,7 @@ struct StreamItem {
     std::string path;      // of the URL; empty: made from the name and the file's extension
     bool whole = true;     // the file itself
     bool hls = false;      // HLS on demand
+    bool ladder = false;   // `file` is a ladder's folder, and that is all
     base::Path subtitles;  // a file of text beside it; empty: none
     TrackChoice choice;    // of HLS
 };
@@ -48,7 +50,8 @@ struct ReadyStream {
     std::int64_t bitrate_bps = 0;  // mean
     measure::RateCurve curve;      // bytes over the title's time
     bool whole = true;
-    std::shared_ptr<FilmHls> hls;  // null: not offered
+    std::shared_ptr<FilmHls> hls;        // null: not offered
+    std::shared_ptr<FilmLadder> ladder;  // null: it is none
     std::optional<StreamSubtitles> subtitles;
 };
 
@@ -62,6 +65,7 @@ std::string hls_path(const std::string& path);
 std::string subtitles_path(const std::string& path);  // "/lanterns.vtt"
 std::string live_path(const std::string& path);
 std::string live_hls_path(const std::string& path);
+std::string ladder_folder(const std::string& path);  // "/lanterns-ladder/"
 // The address to enter on a device.
 std::string address_for(const std::string& host, std::uint16_t port, const std::string& path, bool secure = false);
 
@@ -137,6 +141,9 @@ class Service {
     net::HttpReply let_in(const std::string& name, const net::HttpRequest& request,
                           const std::function<net::HttpReply()>& reply) const;
     std::optional<net::HttpReply> answer_film(const ReadyStream& stream, const net::HttpRequest& request) const;
+    std::optional<net::HttpReply> answer_ladder(const ReadyStream& stream, const net::HttpRequest& request) const;
+    std::optional<net::HttpReply> answer_live_ladder(const std::string& path, const std::string& name,
+                                                     const net::HttpRequest& request) const;
     std::optional<net::HttpReply> answer_live(const std::string& path, const std::string& name,
                                               const net::HttpRequest& request) const;
     net::HttpReply nothing_there(const net::HttpRequest& request) const;

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "container/ladder.hpp"
 #include "net/url.hpp"
 #include "stream/service.hpp"
 
@@ -20,9 +21,12 @@ Status add_delivery(Deliveries& deliveries, const std::string& word) {
         deliveries.live_hls = true;
     } else if (word == "rtmp") {
         deliveries.rtmp = true;
+    } else if (word == "ladder") {
+        deliveries.ladder = true;
     } else {
-        return fail(ErrorKind::usage, fmt::format("unknown delivery \"{}\"", word), "delivery",
-                    "use file or hls (on demand), or live, live-hls or rtmp (live, shared)");
+        return fail(
+            ErrorKind::usage, fmt::format("unknown delivery \"{}\"", word), "delivery",
+            "use file or hls (on demand), live, live-hls or rtmp (live, shared), or ladder (several bit rates)");
     }
     return {};
 }
@@ -31,6 +35,7 @@ std::vector<std::string> names_of(const Deliveries& deliveries) {
     std::vector<std::string> names;
     if (deliveries.file) names.emplace_back("file");
     if (deliveries.hls) names.emplace_back("hls");
+    if (deliveries.ladder || deliveries.live_ladder) names.emplace_back("ladder");
     if (deliveries.live) names.emplace_back("live");
     if (deliveries.live_hls) names.emplace_back("live-hls");
     if (deliveries.rtmp) names.emplace_back("rtmp");
@@ -57,6 +62,10 @@ std::vector<StreamAddress> addresses_of(const ServedStream& one, const std::stri
     if (!one.subtitles.empty()) http("subtitles", subtitles_path(one.path));
     if (one.deliveries.live) http("live", live_path(one.path));
     if (one.deliveries.live_hls) http("live-hls", live_hls_path(one.path));
+    if (one.deliveries.ladder || one.deliveries.live_ladder) {
+        http("ladder", ladder_folder(one.path) + std::string(container::kLadderPlaylist));
+        http("ladder-dash", ladder_folder(one.path) + std::string(container::kLadderManifest));
+    }
     if (one.deliveries.rtmp)
         all.push_back(
             {one.name, "rtmp",
@@ -67,7 +76,8 @@ std::vector<StreamAddress> addresses_of(const ServedStream& one, const std::stri
 }
 
 std::string protocol_of(const StreamAddress& one) {
-    if (one.delivery == "hls" || one.delivery == "live-hls") return "hls";
+    if (one.delivery == "hls" || one.delivery == "live-hls" || one.delivery == "ladder") return "hls";
+    if (one.delivery == "ladder-dash") return "dash";
     return one.address.substr(0, one.address.find(':'));
 }
 std::string container_of(const StreamAddress& one) {
@@ -83,6 +93,9 @@ std::vector<StreamAddress> addresses_for(const device::Device& device, std::vect
         const std::string container = container_of(one);
         return device::takes(device, protocol_of(one)) && (container.empty() || device::reads(device, container));
     };
+    // One form of a ladder is enough.
+    if (device::takes(device, "hls"))
+        std::erase_if(all, [](const StreamAddress& one) { return one.delivery == "ladder-dash"; });
     // Subtitles go with something.
     const bool any = std::any_of(all.begin(), all.end(),
                                  [&](const StreamAddress& one) { return one.delivery != "subtitles" && suits(one); });

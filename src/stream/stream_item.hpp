@@ -24,11 +24,15 @@ struct Deliveries {
     bool live = false;      // one endless body over HTTP: the same for everybody
     bool live_hls = false;  // HLS with a short window
     bool rtmp = false;      // for RTMP players
+    // Several bit rates for HLS and DASH: of a ladder's folder on demand, of all else encoded live.
+    bool ladder = false, live_ladder = false;
 
-    bool any_live() const { return live || live_hls || rtmp; }
-    bool any() const { return file || hls || any_live(); }
+    bool any_live() const { return live || live_hls || rtmp || live_ladder; }
+    bool any() const { return file || hls || ladder || any_live(); }
+    bool by_http() const { return file || hls || live || live_hls || ladder || live_ladder; }
 };
-// "file", "hls", "live", "live-hls", "rtmp". Kind usage for others.
+// "file", "hls", "ladder", "live", "live-hls", "rtmp". Kind usage for others. (Whether a ladder is live hangs on its
+// source.)
 Status add_delivery(Deliveries& deliveries, const std::string& word);
 std::vector<std::string> names_of(const Deliveries& deliveries);
 
@@ -49,6 +53,7 @@ struct ServedStream {
     bool loop = false;
     std::int64_t rate_bps = 0;
     std::optional<transcode::GraphSettings> transcode;  // of live ways
+    std::optional<LadderTracks> ladder;                 // of a live ladder: what `transcode` makes
     std::string publish_key;                            // with it somebody may publish
     net::Networks from;                                 // who may have it; empty: everybody
     std::string key;                                    // that viewers must add as ?key=...; empty: none
@@ -65,8 +70,9 @@ std::string rtmp_name(const std::string& path);
 // Where a stream is to be had.
 struct StreamAddress {
     std::string stream;
-    std::string delivery;  // "file", "hls", "subtitles", "live", "live-hls", "rtmp", "udp", "rtp"
-    std::string address;   // to enter
+    // "file", "hls", "ladder", "ladder-dash", "subtitles", "live", "live-hls", "rtmp", "udp", "rtp"
+    std::string delivery;
+    std::string address;  // to enter
 };
 
 // All of one stream's. What is to be had by HTTPS and HTTP is in it twice, HTTPS first.

@@ -166,7 +166,7 @@ Result<ReadyServer> prepare_server(std::vector<ServedStream> items) {
             item.path =
                 default_path(item.name, item.parts.empty() ? base::Path("stream.flv") : item.parts.front().source);
         if (item.published()) {
-            if (item.deliveries.file || item.deliveries.hls)
+            if (item.deliveries.file || item.deliveries.hls || item.deliveries.ladder || item.deliveries.live_ladder)
                 return fail(ErrorKind::usage,
                             fmt::format("stream \"{}\" is published by RTMP: it is live only", item.name), "delivery",
                             "offer it as live, live-hls or rtmp, or send it by UDP");
@@ -182,6 +182,8 @@ Result<ReadyServer> prepare_server(std::vector<ServedStream> items) {
                                 {}});
             continue;
         }
+        if (item.deliveries.ladder)
+            on_demand.push_back({item.name, item.parts.front().source, item.path, false, false, true, {}, {}});
         if (item.deliveries.file || item.deliveries.hls) {
             const std::string& title = item.parts.front().title;
             if (title != "main" && title != "1")
@@ -193,7 +195,7 @@ Result<ReadyServer> prepare_server(std::vector<ServedStream> items) {
                             fmt::format("stream \"{}\" has several parts: it can be live only", item.name), "delivery",
                             "offer it live, live-hls or rtmp, or send it by UDP; or make a stream of each part");
             on_demand.push_back({item.name, item.parts.front().source, item.path, item.deliveries.file,
-                                 item.deliveries.hls, item.subtitles, item.parts.front().choice});
+                                 item.deliveries.hls, false, item.subtitles, item.parts.front().choice});
         } else if (!item.subtitles.empty()) {
             return fail(ErrorKind::usage,
                         fmt::format("stream \"{}\" is live only: subtitle files are for file and hls", item.name),
@@ -202,7 +204,7 @@ Result<ReadyServer> prepare_server(std::vector<ServedStream> items) {
         if (item.is_live())
             live.push_back({item.name, item.parts, item.loop, item.targets, item.deliveries.live,
                             item.deliveries.live_hls, item.deliveries.rtmp || !item.push.empty(), item.rate_bps,
-                            item.transcode});
+                            item.transcode, item.ladder});
     }
     for (const ServedStream& one : items) {
         if (one.path == kControlPath || one.path.starts_with(std::string(kControlPath) + "/") ||
@@ -383,7 +385,8 @@ Result<std::unique_ptr<StreamServer>> StreamServer::start(ReadyServer ready, Str
     http.live = s.live.get();
     http.fan_out = s.fan_out.get();
     for (const ServedStream& one : s.ready.items) {
-        if (one.deliveries.live || one.deliveries.live_hls) http.live_paths.emplace_back(one.path, one.name);
+        if (one.deliveries.live || one.deliveries.live_hls || one.deliveries.live_ladder)
+            http.live_paths.emplace_back(one.path, one.name);
     }
     http.is_here = [&s](const std::string& name, const net::HttpRequest& request) {
         const auto kind = request.secure ? &ServerPorts::tls : &ServerPorts::http;

@@ -13,9 +13,8 @@ using base::local_name;
 using base::text_of;
 
 inline Status parse_xml(std::string_view text, const std::string& what, pugi::xml_document& document) {
-    return base::parse_xml(text, what,
-                           "switch the device off and on; where that doesn't help, its software needs an update",
-                           document);
+    return base::parse_xml(
+        text, what, "switch the device off and on; where that doesn't help, its software needs an update", document);
 }
 
 }  // namespace wavecrest::upnp
