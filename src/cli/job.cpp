@@ -383,7 +383,8 @@ Result<job::Job> job_of(const ConvertOptions& options, const std::string& source
     if (profiles.empty() && !for_devices) profiles.emplace_back(options.ladder ? kLadderProfile : kUsualProfile);
     for (const std::string& name : profiles) {
         WAVECREST_TRY_ASSIGN(text, profile::source_text(name));
-        WAVECREST_TRY(profile::parse(text, name));
+        WAVECREST_TRY_ASSIGN(profile, profile::parse(text, name));
+        job.ladder = job.ladder || (profile.is_ladder() && !for_devices);
         job.profiles.push_back(std::move(text));
     }
     if (options.site.empty()) {

@@ -13,6 +13,7 @@
 #include "cli/library.hpp"
 #include "cli/media_text.hpp"
 #include "cli/worker.hpp"
+#include "container/ladder.hpp"
 #include "host/machine.hpp"
 #include "media/track_choice.hpp"
 #include "net/http_client.hpp"
@@ -255,8 +256,10 @@ void print_addresses(const Running& running, const stream::StreamServer& server)
               base::format_count(site.collections.size(), "collection"));
     for (const stream::StreamAddress& one : all) {
         if (one.delivery != "ladder-dash") continue;
-        print("\nIn a browser {} plays {} and shows the bit rate over time.\n",
-              one.address.substr(0, one.address.rfind('/')) + "/index.html", one.stream);
+        // (With its key, where it has one.)
+        std::string page = one.address;
+        page.replace(page.rfind(container::kLadderManifest), container::kLadderManifest.size(), "index.html");
+        print("\nIn a browser {} plays {} and shows the bit rate over time.\n", page, one.stream);
     }
     if (!running.settings.token.empty()) {
         print("\nMonitor and control: wavecrest stream status");

@@ -160,6 +160,39 @@ Result<std::vector<Track>> encoded_tracks(const SiteStream& entry) {
     return tracks;
 }
 
+// What a device is given of a ladder at least: its lowest rung.
+struct LowestRung {
+    std::vector<Track> tracks;
+    std::int64_t peak_bps = 0;
+};
+std::optional<LowestRung> lowest_rung(const SiteStream& entry, const source::Title& title) {
+    LowestRung lowest;
+    if (entry.item.deliveries.ladder && !title.rungs.empty()) {
+        lowest.tracks = title.tracks;
+        lowest.peak_bps = title.rungs.back().peak_bps;
+        for (Track& track : lowest.tracks) {
+            if (track.kind != TrackKind::video || title.rungs.back().size.height == 0) continue;
+            track.width = title.rungs.back().size.width;
+            track.height = title.rungs.back().size.height;
+            track.level.clear();
+        }
+        return lowest;
+    }
+    if (!entry.item.deliveries.live_ladder) return std::nullopt;
+    const auto ladder = plan_ladder(entry.item.parts.front(), entry.profile, false, false, Cancel());
+    if (!ladder) return std::nullopt;  // (That was told.)
+    for (const stream::LadderTracks::Entry& one : ladder->tracks.entries) {
+        auto tracks = transcode::tracks_of(ladder->graph, one.output);
+        if (!tracks || tracks->empty()) return std::nullopt;
+        const bool video = tracks->front().kind == TrackKind::video;
+        // Rungs go down; audio is heard with each.
+        if (video) lowest = {};
+        lowest.tracks.push_back(tracks->front());
+        lowest.peak_bps += one.peak_bps;
+    }
+    return lowest;
+}
+
 // Whether the devices a stream is meant for can play it by one of its ways, and their links carry it. Gives what all of
 // them take together at once.
 std::int64_t check_devices(const Site& site, const SiteStream& entry, const std::string& container,
@@ -173,7 +206,8 @@ std::int64_t check_devices(const Site& site, const SiteStream& entry, const std:
         if (picker.why_not(track).empty()) chosen.push_back(track);
     }
     std::int64_t encoded_bps = 0;
-    if (!entry.profile.empty()) {
+    const std::optional<LowestRung> lowest = lowest_rung(entry, title);
+    if (!entry.profile.empty() && !entry.item.deliveries.live_ladder) {
         if (auto tracks = encoded_tracks(entry)) encoded = std::move(*tracks);
         if (const auto profile = profile::find(entry.profile)) encoded_bps = profile->video.peak_bps;
     }
@@ -192,11 +226,15 @@ std::int64_t check_devices(const Site& site, const SiteStream& entry, const std:
         for (const stream::StreamAddress& one : site.addresses_for(entry, d)) {
             const bool own = one.delivery == "file" || one.delivery == "hls";  // made of the file
             if (one.delivery == "subtitles") continue;
+            const bool ladder = lowest && one.delivery.starts_with("ladder");
             const bool anew = !own && !encoded.empty();
-            const std::int64_t bps = anew ? encoded_bps : file_bps;
+            const std::int64_t bps = ladder ? lowest->peak_bps : anew ? encoded_bps : file_bps;
             std::vector<device::Check> checks = {device::judge_protocol(d.device, stream::protocol_of(one))};
             const std::string held = one.delivery == "file" ? container : stream::container_of(one);
-            const std::vector<Track>& tracks = anew ? encoded : one.delivery == "file" ? title.tracks : chosen;
+            const std::vector<Track>& tracks = ladder                   ? lowest->tracks
+                                               : anew                   ? encoded
+                                               : one.delivery == "file" ? title.tracks
+                                                                        : chosen;
             for (device::Check& check : device::judge(d.device, held, tracks, bps)) checks.push_back(std::move(check));
             const auto bad = std::find_if(checks.begin(), checks.end(),
                                           [](const device::Check& c) { return c.verdict == device::Verdict::fail; });
@@ -237,8 +275,15 @@ std::int64_t check_devices(const Site& site, const SiteStream& entry, const std:
 void check_transcodes(const Site& site, const measure::Capacity* capacity, std::vector<Finding>& findings) {
     std::vector<NamedGraph> graphs;
     for (const SiteStream& entry : site.streams) {
-        if (entry.profile.empty() || entry.item.published()) continue;
+        if (entry.item.published()) continue;
         // (What can't be planned was told.)
+        if (entry.item.deliveries.live_ladder) {
+            if (auto ladder = plan_ladder(entry.item.parts.front(), entry.profile, false, false, Cancel()))
+                graphs.push_back(
+                    {entry.name(), entry.profile.empty() ? kLadderProfile : entry.profile, std::move(ladder->graph)});
+            continue;
+        }
+        if (entry.profile.empty()) continue;
         if (auto graph = plan_encode(entry.item.parts.front(), entry.profile))
             graphs.push_back({entry.name(), entry.profile, std::move(*graph)});
     }

@@ -440,8 +440,8 @@ std::optional<net::HttpReply> Service::answer_live_ladder(const std::string& pat
         const std::string_view wanted = std::string_view(request.path).substr(folder.size());
         const std::string query = request.query.empty() ? "" : "?" + request.query;
         if (wanted == "index.html") {
-            const auto page = render::ladder_page(name, std::string(container::kLadderPlaylist) + query,
-                                                  std::string(container::kLadderManifest) + query);
+            const auto page = render::ladder_page(name, std::string(container::kLadderPlaylist),
+                                                  std::string(container::kLadderManifest));
             return page ? reply_with(Bytes(ByteVector(page->begin(), page->end())), "text/html; charset=utf-8", name,
                                      "no-cache")
                         : net::HttpReply::text(500, page.error().what + "\n");

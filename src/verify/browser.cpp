@@ -15,6 +15,7 @@
 #include "net/url.hpp"
 #include "net/worse_link.hpp"
 #include "verify/checks.hpp"
+#include "verify/ladder.hpp"
 
 namespace wavecrest::verify {
 namespace {
@@ -26,7 +27,7 @@ using Json = nlohmann::json;
 // are drawn: HLS begins later in Chromium where nobody looks.
 constexpr std::string_view kPage =
     R"(<!DOCTYPE html><meta charset="utf-8"><video id="v" muted preload="auto" width="640"></video><script>
-const v = document.getElementById('v'), limit = LIMIT;
+const v = document.getElementById('v'), limit = LIMIT, address = ADDRESS;
 const seen = {startup: null, stalls: [], ended: false, error: null, lag: 0, frames: 0, dropped: 0, first: null};
 let begun = performance.now(), dry = null, at = 0, over = false, tick = 0, moved = 0, last = 0;
 const clock = () => (performance.now() - begun) / 1000;
@@ -51,7 +52,12 @@ function end() {
 v.addEventListener('waiting', () => { if (seen.startup !== null && dry === null) { dry = clock(); at = v.currentTime; } });
 v.addEventListener('playing', goes_on);
 v.addEventListener('ended', () => { dry = null; end(); });
-v.addEventListener('error', () => { seen.error = (v.error && v.error.message) || 'it cannot be played'; end(); });
+// Parts of files (HLS of a ladder) are fetched from another origin, as this page's are, in the open mode alone.
+let open_mode = false;
+v.addEventListener('error', () => {
+  if (!open_mode && seen.startup === null) { open_mode = true; v.crossOrigin = 'anonymous'; v.src = address; start(); return; }
+  seen.error = (v.error && v.error.message) || 'it cannot be played'; end();
+});
 if (v.requestVideoFrameCallback) { const look = () => { if (seen.first === null) seen.first = clock(); v.requestVideoFrameCallback(look); }; v.requestVideoFrameCallback(look); }
 setInterval(() => {
   if (over) return;
@@ -63,8 +69,16 @@ setInterval(() => {
   if (now - moved > 60 || (seen.startup !== null && !isFinite(v.duration) && now - seen.startup > limit)) end();
 }, 20);
 setInterval(() => { if (!over) post('/progress', {position: v.currentTime, duration: isFinite(v.duration) ? v.duration : 0}); }, 1000);
-v.src = ADDRESS;
-v.play().catch(e => { if (!v.error && e.name !== 'AbortError') { seen.error = seen.error || String(e); setTimeout(end, 500); } });
+function start() {
+  const mode = open_mode;
+  v.play().catch(e => {
+    if (mode !== open_mode || v.error || e.name === 'AbortError' || (!mode && e.name === 'NotSupportedError')) return;
+    seen.error = seen.error || String(e);
+    setTimeout(end, 500);
+  });
+}
+v.src = address;
+start();
 </script>)";
 
 // What the page told, taken from the server's threads.
@@ -172,6 +186,9 @@ Result<Verification> run_in_browser(const Job& job, host::Engine engine, const P
     if (!net::is_http_address(job.address) || job.address.starts_with("https"))
         return fail(ErrorKind::usage, "a browser is tried with http:// addresses only", job.address,
                     "verify it without --on, or give the http:// address of the stream");
+    if (is_manifest_address(job.address))
+        return fail(ErrorKind::usage, "a browser plays DASH by a page alone", job.address,
+                    "open the ladder's index.html in it, verify its ladder.m3u8, or leave --on out");
     WAVECREST_TRY_ASSIGN(url, net::parse_url(job.address));
     Verification v;
     v.stream = job.stream;

@@ -26,6 +26,7 @@ using Segment = AdaptiveTitle::Segment;
 using namespace std::chrono_literals;
 
 constexpr std::size_t kMostSegment = 64 << 20;
+constexpr std::chrono::minutes kPatience{1};  // with one segment
 // What is promised is rounded, and a segment's headers count with it.
 constexpr double kOverPromise = 1.05;
 constexpr Time kApart = std::chrono::milliseconds(2);  // times of segments that follow one another
@@ -90,15 +91,15 @@ Contents look_into(ByteVector bytes) {
 
 class LadderPlay {
   public:
-    LadderPlay(Receiving& r, const Job& job, const net::Url& url, AdaptiveTitle title)
-        : r_(r), job_(job), client_(r, url), title_(std::move(title)) {}
+    LadderPlay(Receiving& r, const Job& job, const net::Url& url, AdaptiveTitle title, const Cancel& cancel)
+        : r_(r), job_(job), cancel_(cancel), client_(r, url), title_(std::move(title)) {}
 
     // Fails where it was interrupted.
-    Result<Verification> run(const Progress& progress, const Cancel& cancel) {
+    Result<Verification> run(const Progress& progress) {
         if (auto refused = enter()) return std::move(*refused);
         const Time begun = r_.clock->now();
         while (!lost_ && (!title_.live || r_.clock->now() - begun < job_.listen)) {
-            if (cancel.requested()) return base::interrupted();
+            if (cancel_.requested()) return base::interrupted();
             const Segment* const segment = upcoming(rung());
             if (segment == nullptr) {
                 if (over()) break;
@@ -112,7 +113,8 @@ class LadderPlay {
             wait_for_room();
         }
         if (!title_.live) player_->finish(r_.clock->now());
-        return judge(cancel);
+        if (cancel_.requested()) return base::interrupted();
+        return judge();
     }
 
   private:
@@ -124,7 +126,12 @@ class LadderPlay {
                              const std::function<bool(std::uint64_t got, std::uint64_t whole)>& between = {}) {
         WAVECREST_TRY_ASSIGN(head, client_.begin(place.address, place.range));
         ByteVector bytes;
+        const auto begun = std::chrono::steady_clock::now();
         while (true) {
+            if (cancel_.requested()) return base::interrupted();
+            if (std::chrono::steady_clock::now() - begun > kPatience)
+                return fail(ErrorKind::wanting, "a segment didn't come within a minute", place.address,
+                            "the server, or the network up to here, is too slow");
             WAVECREST_TRY_ASSIGN(got, client_.piece(buffer_));
             if (got == 0) break;
             r_.count(got);
@@ -447,14 +454,15 @@ class LadderPlay {
         player_->arrived(room, {});
     }
 
-    Result<Verification> judge(const Cancel& cancel);
-    void judge_content(const Cancel& cancel);
+    Result<Verification> judge();
+    void judge_content();
     void judge_promises();
     void judge_rungs();
-    Status try_seeks(const Cancel& cancel);
+    Status try_seeks();
 
     Receiving& r_;
     const Job& job_;
+    const Cancel& cancel_;
     LinkClient client_;
     AdaptiveTitle title_;
     std::vector<std::size_t> rungs_;  // those that the device takes, of title_.video
@@ -484,7 +492,7 @@ class LadderPlay {
     std::string problem_;
 };
 
-Result<Verification> LadderPlay::judge(const Cancel& cancel) {
+Result<Verification> LadderPlay::judge() {
     Verification& v = r_.v;
     const measure::RateCurve rate(pieces_);
     v.duration = title_.live ? reached_ - reached_at_start_ : title_.duration;
@@ -511,11 +519,11 @@ Result<Verification> LadderPlay::judge(const Cancel& cancel) {
             fmt::format("{} of {}; the others are beyond what it decodes", rungs_.size(), title_.video.size()), "");
     add(v, "segments", lost_ ? Verdict::fail : Verdict::pass, lost_ ? lost_->what : fmt::format("{} fetched", fetched_),
         "all", lost_ ? lost_->remedy : "");
-    judge_content(cancel);
+    judge_content();
     if (title_.live)
         add_seen(v, job_, std::min(reached_ - reached_at_start_, appeared_ + rung().longest * 3 / 2), false);
     judge_promises();
-    if (!title_.live && !lost_) WAVECREST_TRY(try_seeks(cancel));
+    if (!title_.live && !lost_) WAVECREST_TRY(try_seeks());
     judge_rungs();
     add_ladder_playback(v, cause);
     if (title_.live && v.started) add_delay(r_, behind_ + v.startup);
@@ -527,7 +535,7 @@ Result<Verification> LadderPlay::judge(const Cancel& cancel) {
     return std::move(v);
 }
 
-void LadderPlay::judge_content(const Cancel& cancel) {
+void LadderPlay::judge_content() {
     Verification& v = r_.v;
     v.checks.push_back(device::judge_protocol(job_.device, title_.dash ? "dash" : "hls"));
     if (job_.address.starts_with("https://")) v.checks.push_back(device::judge_protocol(job_.device, "https"));
@@ -548,7 +556,7 @@ void LadderPlay::judge_content(const Cancel& cancel) {
             container::open_media(std::make_shared<base::MemorySource>(std::move(kept_[i]), job_.address));
         if (!media) continue;
         const std::size_t before = v.checks.size();
-        add_pictures(v, job_, *media->source, 0, cancel);
+        add_pictures(v, job_, *media->source, 0, cancel_);
         for (std::size_t k = before; k < v.checks.size(); ++k) v.checks[k].name += " " + v.rungs[kept_rungs_[i]].name;
     }
 }
@@ -623,9 +631,9 @@ void LadderPlay::judge_rungs() {
 }
 
 // How long until a picture elsewhere: the rung's list is known, and a keyframe begins each segment.
-Status LadderPlay::try_seeks(const Cancel& cancel) {
+Status LadderPlay::try_seeks() {
     for (const double part : {0.25, 0.5, 0.75}) {
-        if (cancel.requested()) return base::interrupted();
+        if (cancel_.requested()) return base::interrupted();
         SeekOrder seek;
         seek.to = base::from_seconds(base::to_seconds(title_.duration) * part);
         const Segment* there = nullptr;
@@ -690,8 +698,8 @@ Result<Verification> run_ladder(const Job& job, const Progress& progress, const 
         text ? source::read_adaptive_title(*text, job.address, now_ms()) : Result<AdaptiveTitle>(fail(text.error()));
     if (!again) return failed(std::move(r.v), Cause::server, again.error(), "playlist");
     again->live = live;
-    LadderPlay play(r, job, url, std::move(*again));
-    return play.run(progress, cancel);
+    LadderPlay play(r, job, url, std::move(*again), cancel);
+    return play.run(progress);
 }
 
 }  // namespace wavecrest::verify
