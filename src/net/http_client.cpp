@@ -174,6 +174,9 @@ Result<ResponseHead> HttpClient::get(std::uint64_t first, std::optional<std::uin
     if (result.status == 404)
         return fail(ErrorKind::wanting, "the server has no stream at this path (status 404)", s.url.text(),
                     "check the path (wavecrest site show, or what stream run printed)");
+    if (result.status == 416)
+        return fail(ErrorKind::wanting, fmt::format("the file on the server ends before byte {} (status 416)", first),
+                    s.url.text(), "copy the file to the server again");
     if (result.status != 200 && result.status != 206) {
         return fail(ErrorKind::wanting, fmt::format("the server answers with status {}", result.status), s.url.text(),
                     "check the server's log");

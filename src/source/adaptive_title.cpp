@@ -28,6 +28,11 @@ std::string lowered_path(std::string_view name) {
     return path;
 }
 
+tl::unexpected<Error> too_short(const std::string& address) {
+    return fail(ErrorKind::input, "the file is shorter than its playlist says", address,
+                "copy the folder again, or make it anew");
+}
+
 // What a playlist at `base` calls `reference`.
 std::string resolved(const std::string& base, const std::string& reference) {
     if (net::is_http_address(base)) return net::resolve_uri(base, reference);
@@ -260,6 +265,7 @@ FetchPlace plain_fetch(const std::string& base, const base::Path& trusted) {
             ByteVector all, buffer(64 << 10);
             while (true) {
                 WAVECREST_TRY_ASSIGN(got, client.read(buffer));
+                if (got == 0 && place.range && all.size() < place.range->length) return too_short(place.address);
                 if (got == 0) return all;
                 if (all.size() + got > kMostSegment)
                     return fail(ErrorKind::input, "a segment is larger than 256 MB", place.address,
@@ -280,10 +286,58 @@ FetchPlace plain_fetch(const std::string& base, const base::Path& trusted) {
         if (length > kMostSegment)
             return fail(ErrorKind::input, "a segment is larger than 256 MB", place.address, "check the playlist");
         if (offset > file.size() || length > file.size() - offset)
-            return fail(ErrorKind::input, "the file is shorter than its playlist says", place.address,
-                        "copy the folder again, or make it anew");
+            return too_short(place.address);
         return base::read_exactly(file, offset, static_cast<std::size_t>(length));
     };
+}
+
+Result<std::uint64_t> size_of_place(const Place& place, const base::Path& trusted) {
+    if (place.range) return place.range->length;
+    if (!net::is_http_address(place.address)) {
+        WAVECREST_TRY_ASSIGN(file, base::FileSource::open(place.address));
+        return file.size();
+    }
+    WAVECREST_TRY_ASSIGN(url, net::parse_url(place.address));
+    url.trusted = trusted;
+    net::HttpClient client(url);
+    WAVECREST_TRY_ASSIGN(head, client.get(0));
+    if (head.endless)
+        return fail(ErrorKind::input, "the server doesn't tell how long a segment is", place.address,
+                    "save the stream first, or use another delivery");
+    return head.full_size;
+}
+
+std::string Missing::text(const Rendition& of) const {
+    const std::string plain = error.where.substr(0, error.where.find_first_of("?#"));
+    return fmt::format("{}: {} ({})", of.name, error.what, base::Path(plain).filename().string());
+}
+
+std::optional<Missing> first_missing(const Rendition& rendition, const FetchPlace& fetch, const base::Path& trusted) {
+    const auto& segments = rendition.segments;
+    if (segments.empty()) return std::nullopt;
+    const auto last_byte = [&](const AdaptiveTitle::Segment& segment) {
+        return fetch({segment.at.address, container::ByteRange{segment.at.range->end() - 1, 1}});
+    };
+    const bool one_file = std::all_of(segments.begin(), segments.end(), [&](const auto& segment) {
+        return segment.at.range && segment.at.range->length > 0 && segment.at.address == segments.front().at.address;
+    });
+    if (one_file) {
+        if (last_byte(segments.back())) return std::nullopt;
+        const auto first = std::partition_point(segments.begin(), segments.end(),
+                                                [&](const auto& segment) { return last_byte(segment).has_value(); });
+        if (first == segments.end()) return std::nullopt;  // (It came back meanwhile.)
+        const auto last = last_byte(*first);
+        return last ? std::nullopt : std::optional(Missing{last.error(), first->from});
+    }
+    const std::size_t step =
+        net::is_http_address(segments.front().at.address) ? std::max<std::size_t>((segments.size() - 1) / 2, 1) : 1;
+    for (std::size_t i = 0; i < segments.size(); i += step) {
+        const auto size = size_of_place({segments[i].at.address, {}}, trusted);
+        if (!size) return Missing{size.error(), segments[i].from};
+        if (segments[i].at.range && segments[i].at.range->end() > *size)
+            return Missing{too_short(segments[i].at.address).value(), segments[i].from};
+    }
+    return std::nullopt;
 }
 
 }  // namespace wavecrest::source

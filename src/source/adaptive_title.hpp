@@ -76,4 +76,19 @@ Status load_segments(AdaptiveTitle& title, AdaptiveTitle::Rendition& rendition, 
 // something isn't there; a file below another folder than that of `base` is refused.
 FetchPlace plain_fetch(const std::string& base, const base::Path& trusted = {});
 
+// Bytes. A web server is asked for its head alone. Fails as a fetch does.
+Result<std::uint64_t> size_of_place(const AdaptiveTitle::Place& place, const base::Path& trusted = {});
+
+// What a rendition lists and isn't there.
+struct Missing {
+    Error error;
+    Time from{};  // of the first segment concerned
+
+    std::string text(const AdaptiveTitle::Rendition& of) const;  // "480x270: the file is shorter... (video-270p.mp4)"
+};
+// Of a rendition whose segments are known. Little is read: bytes at the ends of segments that are parts of one file;
+// of those that are files of their own their sizes (on a web server of three only, as each is a request).
+std::optional<Missing> first_missing(const AdaptiveTitle::Rendition& rendition, const FetchPlace& fetch,
+                                     const base::Path& trusted = {});
+
 }  // namespace wavecrest::source

@@ -10,6 +10,7 @@
 
 #include "base/byte_source.hpp"
 #include "base/units.hpp"
+#include "container/ladder.hpp"
 #include "container/reader.hpp"
 #include "container/sniff.hpp"
 #include "disc/blu_ray_reader.hpp"
@@ -389,6 +390,9 @@ Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::Re
     }
     if (std::filesystem::is_directory(kind)) {
         if (const base::Path ladder = ladder_in(path); !ladder.empty()) return open_ladder(ladder.string());
+        if (path.has_filename() ? path.extension() == ".ladder" : path.parent_path().extension() == ".ladder")
+            return fail(ErrorKind::input, fmt::format("the ladder's playlist {} is missing", container::kLadderPlaylist),
+                        name, "copy the whole folder again, or make it again: wavecrest convert --ladder");
     }
     if (is_adaptive_name(name) && std::filesystem::is_regular_file(kind)) return open_ladder(name);
     if (std::filesystem::is_directory(kind)) return open_disc(disc::folder_files(path, settings), "this folder");

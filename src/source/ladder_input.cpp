@@ -9,7 +9,6 @@
 #include "container/ladder.hpp"
 #include "container/reader.hpp"
 #include "media/language.hpp"
-#include "net/http_client.hpp"
 #include "net/url.hpp"
 #include "source/adaptive_title.hpp"
 
@@ -21,21 +20,6 @@ using Rendition = AdaptiveTitle::Rendition;
 
 // Bytes a segment is read ahead by: an index is read in small pieces, and each would be a request.
 constexpr std::uint64_t kAhead = 256 << 10;
-
-Result<std::uint64_t> size_of(const Place& place) {
-    if (place.range) return place.range->length;
-    if (!net::is_http_address(place.address)) {
-        WAVECREST_TRY_ASSIGN(file, base::FileSource::open(place.address));
-        return file.size();
-    }
-    WAVECREST_TRY_ASSIGN(url, net::parse_url(place.address));
-    net::HttpClient client(url);
-    WAVECREST_TRY_ASSIGN(head, client.get(0));
-    if (head.endless)
-        return fail(ErrorKind::input, "the server doesn't tell how long a segment is", place.address,
-                    "save the stream first, or use another delivery");
-    return head.full_size;
-}
 
 // Header and segments one behind the other, as if they were one file.
 class JoinedSource : public base::ByteSource {
@@ -73,7 +57,7 @@ class JoinedSource : public base::ByteSource {
         std::uint64_t begin = 0, size = 0;  // in what is joined
     };
     Status add(const Place& place) {
-        WAVECREST_TRY_ASSIGN(size, size_of(place));
+        WAVECREST_TRY_ASSIGN(size, size_of_place(place));
         pieces_.push_back({place, size_, size});
         size_ += size;
         return {};
@@ -176,11 +160,15 @@ class LadderInput : public Input {
     Status look() {
         fetch_ = plain_fetch(path_);
         if (title_.encrypted) return refuse("its segments are encrypted", "use a stream that isn't");
+        std::vector<Problem> problems;
         for (auto* renditions : {&title_.video, &title_.audio, &title_.text}) {
             for (Rendition& one : *renditions) {
-                // Of the video only the best is read.
-                if (renditions == &title_.video && &one != &title_.video.back()) continue;
-                WAVECREST_TRY(load_segments(title_, one, fetch_));
+                const Status loaded = load_segments(title_, one, fetch_);
+                // Of the video only the best is read: of the others it is enough to tell what is wrong with them.
+                const bool read = renditions != &title_.video || &one == &title_.video.back();
+                if (!loaded && read) return tl::make_unexpected(loaded.error());
+                const auto missing = loaded ? first_missing(one, fetch_) : Missing{loaded.error(), Time{}};
+                if (missing) problems.push_back({missing->text(one), missing->from, title_.duration});
             }
         }
         if (title_.live)
@@ -192,6 +180,7 @@ class LadderInput : public Input {
         title.duration = source->duration();
         title.tracks = source->tracks();
         title.size_bytes = size_;
+        title.problems = std::move(problems);
         for (auto one = title_.video.rbegin(); one != title_.video.rend(); ++one)
             title.rungs.push_back({one->name, one->codecs, one->size, one->fps, one->peak_bps, one->average_bps});
         titles_.push_back(std::move(title));

@@ -29,6 +29,7 @@ constexpr std::size_t kMostSegment = 64 << 20;
 constexpr std::chrono::minutes kPatience{1};  // with one segment
 // What is promised is rounded, and a segment's headers count with it.
 constexpr double kOverPromise = 1.05;
+constexpr Time kListedApart = std::chrono::milliseconds(100);  // players look for segments by time
 constexpr Time kApart = std::chrono::milliseconds(2);  // times of segments that follow one another
 
 std::string size_name(const Rendition& one) {
@@ -457,6 +458,7 @@ class LadderPlay {
     Result<Verification> judge();
     void judge_content();
     void judge_promises();
+    void judge_completeness();
     void judge_rungs();
     Status try_seeks();
 
@@ -523,7 +525,10 @@ Result<Verification> LadderPlay::judge() {
     if (title_.live)
         add_seen(v, job_, std::min(reached_ - reached_at_start_, appeared_ + rung().longest * 3 / 2), false);
     judge_promises();
-    if (!title_.live && !lost_) WAVECREST_TRY(try_seeks());
+    if (!title_.live && !lost_) {
+        judge_completeness();
+        WAVECREST_TRY(try_seeks());
+    }
     judge_rungs();
     add_ladder_playback(v, cause);
     if (title_.live && v.started) add_delay(r_, behind_ + v.startup);
@@ -600,6 +605,34 @@ void LadderPlay::judge_promises() {
         add(v, "audio continuity", audio_gaps_ == 0 ? Verdict::pass : Verdict::warn,
             audio_gaps_ == 0 ? "no gap" : base::format_count(static_cast<std::size_t>(audio_gaps_), "gap"), "no gap",
             "audio is missing between segments");
+}
+
+// Rungs that weren't asked for this time will be on a worse day. (They are looked at beside the link.)
+void LadderPlay::judge_completeness() {
+    const auto fetch = source::plain_fetch(job_.address, job_.trusted);
+    std::string missing, apart;
+    for (const std::size_t number : rungs_) {
+        Rendition& one = title_.video[number];
+        const Status loaded = source::load_segments(title_, one, fetch);
+        const auto found = loaded ? source::first_missing(one, fetch, job_.trusted)
+                                  : std::optional(source::Missing{loaded.error(), Time{}});
+        if (found)
+            missing += fmt::format("{}{}, from {}", missing.empty() ? "" : "; ", found->text(one),
+                                   base::format_clock(found->from));
+        if (!loaded) continue;
+        const auto& played = rung().segments;
+        const bool aligned = one.segments.size() == played.size() &&
+                             std::equal(played.begin(), played.end(), one.segments.begin(), [](auto& a, auto& b) {
+                                 return std::chrono::abs(a.from - b.from) <= kListedApart;
+                             });
+        if (!aligned) apart += (apart.empty() ? "" : ", ") + one.name;
+    }
+    add(r_.v, "all bit rates there", missing.empty() ? Verdict::pass : Verdict::fail,
+        missing.empty() ? base::format_count(rungs_.size(), "rung") : missing, "whole",
+        "playing stops when the player changes to it: copy the ladder's folder again, or make it again");
+    add(r_.v, "segments aligned", apart.empty() ? Verdict::pass : Verdict::warn,
+        apart.empty() ? "at the same times" : apart + ": segments begin at other times", "at the same times",
+        "players may repeat or skip some of the video when they change to it: convert all of them at once");
 }
 
 void LadderPlay::judge_rungs() {

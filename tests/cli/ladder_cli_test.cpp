@@ -122,6 +122,34 @@ TEST_CASE("a ladder is looked at, and its best rung is an input like any other",
     CHECK(shelf.out.find("video-480p") == std::string::npos);
 }
 
+TEST_CASE("what isn't there of a ladder is told, whichever rung it is of", "[cli][ladder]") {
+    const TempDir dir;
+    const base::Path folder = copy_ladder(dir);
+    const auto problems = [&](const char* name) {
+        return json_of(run_program({"inspect", (folder / name).string(), "--json"}, dir.path())).at("problems");
+    };
+    CHECK(problems("ladder.m3u8").empty());
+    CHECK(problems("ladder.mpd").empty());
+    const base::Path lowest = folder / "video-180p.mp4";
+    std::filesystem::resize_file(lowest, std::filesystem::file_size(lowest) / 2);
+    for (const char* name : {"ladder.m3u8", "ladder.mpd"}) {
+        const auto found = problems(name);
+        REQUIRE(found.size() == 1);
+        CHECK(found[0].at("what").get<std::string>().find("320x180: the file is shorter") == 0);
+        CHECK(found[0].at("from_s").get<double>() > 0);
+        CHECK(found[0].at("from_s").get<double>() < found[0].at("to_s").get<double>());
+    }
+    std::filesystem::remove(lowest);
+    CHECK(problems("ladder.m3u8").size() == 1);
+    CHECK(problems("ladder.mpd").size() == 1);
+    std::filesystem::remove(folder / "video-180p.m3u8");
+    CHECK(problems("ladder.m3u8")[0].at("what").get<std::string>().find("video-180p.m3u8") != std::string::npos);
+    std::filesystem::remove(folder / "ladder.m3u8");
+    const Ran none = run_program({"inspect", folder.string()}, dir.path());
+    CHECK(none.status == 3);
+    CHECK(none.err.find("playlist ladder.m3u8 is missing") != std::string::npos);
+}
+
 TEST_CASE("a ladder that is streamed is played down and up as the link is squeezed, by HLS and DASH", "[cli][ladder]") {
     const TempDir dir;
     const std::uint16_t port = free_port();
@@ -231,6 +259,25 @@ http.server.ThreadingHTTPServer(('127.0.0.1', int(sys.argv[1])), Files).serve_fo
         const auto result = verified(address, dir.path(), {}, 1);
         CHECK(check_of(result, "changes without a gap").at("verdict") == "fail");
         write_all(folder / "video-480p.m3u8", text);
+    }
+    {
+        // A rung that isn't played this time, because the link carries more.
+        const std::string before = read_text(folder / "video-180p.mp4");
+        std::filesystem::resize_file(folder / "video-180p.mp4", before.size() * 2 / 3);
+        const auto result = verified(address, dir.path(), {}, 1);
+        CHECK(check_of(result, "all bit rates there").at("verdict") == "fail");
+        CHECK(check_of(result, "all bit rates there").at("measured").get<std::string>().find("180") !=
+              std::string::npos);
+        CHECK(check_of(result, "segments").at("verdict") == "pass");
+        write_all(folder / "video-180p.mp4", before);
+    }
+    {
+        const std::string before = read_text(folder / "video-180p.m3u8");
+        std::string longer = before;
+        longer.replace(longer.find("#EXTINF:1.00100"), 15, "#EXTINF:1.60000");
+        write_all(folder / "video-180p.m3u8", longer);
+        CHECK(check_of(verified(address, dir.path(), {}, 0), "segments aligned").at("verdict") == "warn");
+        write_all(folder / "video-180p.m3u8", before);
     }
     std::filesystem::resize_file(folder / "video-480p.mp4", std::filesystem::file_size(folder / "video-480p.mp4") / 2);
     const auto cut = verified(address, dir.path(), {}, 1);
