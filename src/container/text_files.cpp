@@ -179,9 +179,10 @@ std::string write_web_vtt(const std::vector<Packet>& cues) {
     return "WEBVTT\n" + cues_of(cues);
 }
 
-std::string write_web_vtt_segment(const std::vector<Packet>& cues, Time at) {
+std::string write_web_vtt_segment(const std::vector<Packet>& cues, Time at, SegmentClock clock) {
     const Time local = base::from_ticks(std::max<std::int64_t>(base::to_ticks(at, 1000), 0), 1000);
-    const std::int64_t ticks = base::to_ticks(kTransportStart + local, 90'000) & ((std::int64_t{1} << 33) - 1);
+    const Time begin = clock == SegmentClock::transport ? Time(kTransportStart) : Time{};
+    const std::int64_t ticks = base::to_ticks(begin + local, 90'000) & ((std::int64_t{1} << 33) - 1);
     return fmt::format("WEBVTT\nX-TIMESTAMP-MAP=MPEGTS:{},LOCAL:{}\n", ticks, clock_of(local)) + cues_of(cues);
 }
 

@@ -52,7 +52,8 @@ Result<bool> wanted(const Track& track, const std::string& choice, int number, c
         }
         if (media::language_639_2(language) == "und" || language.size() > 3) {
             return fail(ErrorKind::usage, fmt::format("\"{}\" isn't a valid track selection", choice), plan.source,
-                        "give all, first, none, languages, e.g. en,fr, or track numbers from 1");
+                        "give all, first, none, languages, e.g. en,fr, or track numbers from 1; a file of subtitles: "
+                        "--subtitle-file");
         }
         if (media::same_language(track.language, language)) return true;
     }
@@ -104,6 +105,8 @@ Result<RemuxPlan> plan_one(const source::Input& input, const RemuxRequest& reque
         plan.source_bytes =
             static_cast<std::uint64_t>(static_cast<double>(plan.source_bytes) * base::to_seconds(plan.duration) /
                                        base::to_seconds(title->duration));
+    // (A mistyped selection is told even where there is no track to select.)
+    for (const std::string& choice : {request.audio, request.subtitles}) WAVECREST_TRY(wanted({}, choice, 1, plan));
     int pictures = 0, audio_tracks = 0, subtitles = 0, kept = 0;
     std::vector<std::string> refused;
     const bool text_only = request.format == "webvtt";

@@ -49,10 +49,11 @@ Bytes null_packets() {
     return Bytes(std::move(out));
 }
 
-// A playout without its subtitles of text, which go to HLS beside it.
+// A playout without its subtitles of text, which go beside it to those deliveries that have them as segments.
 class WithoutTextSubtitles : public PacketSource {
   public:
-    WithoutTextSubtitles(PacketSource& from, LiveHls* hls) : from_(from), hls_(hls), tracks_(from.tracks()) {
+    WithoutTextSubtitles(PacketSource& from, LiveHls* hls, LiveLadder* ladder)
+        : from_(from), hls_(hls), ladder_(ladder), tracks_(from.tracks()) {
         std::erase_if(tracks_, is_text_subtitle);
     }
     const std::vector<Track>& tracks() const override { return tracks_; }
@@ -65,6 +66,7 @@ class WithoutTextSubtitles : public PacketSource {
             const TrackId id = (*next)->track;
             if (std::any_of(tracks_.begin(), tracks_.end(), [&](const Track& t) { return t.id == id; })) return next;
             if (hls_ != nullptr) hls_->add_cue(**next);
+            if (ladder_ != nullptr) ladder_->add_cue(**next);
         }
     }
     Status seek(Time time) override { return from_.seek(time); }
@@ -73,6 +75,7 @@ class WithoutTextSubtitles : public PacketSource {
   private:
     PacketSource& from_;
     LiveHls* hls_;
+    LiveLadder* ladder_;
     std::vector<Track> tracks_;
 };
 
@@ -161,7 +164,7 @@ Status LiveService::State::produce(LiveChannel& channel) {
         };
     };
     if (!channel.playout) WAVECREST_TRY(wait_for_source(channel));
-    WithoutTextSubtitles source(*channel.playout, channel.hls.get());
+    WithoutTextSubtitles source(*channel.playout, channel.hls.get(), channel.ladder.get());
     if (channel.ready.item.transcode) {
         const std::optional<LadderTracks>& ladder = channel.ready.item.ladder;
         const transcode::SinkMaker make = [&](std::size_t output,
@@ -407,13 +410,13 @@ Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> s
             channel->playout = std::make_unique<Playout>(channel->ready.playout, item.loop, channel->cancel);
         if (item.http) channel->http = fan_out->open(item.name);
         if (item.rtmp) channel->rtmp = fan_out->open(item.name);
+        std::vector<Track> subtitles;
+        std::copy_if(channel->ready.playout.tracks.begin(), channel->ready.playout.tracks.end(),
+                     std::back_inserter(subtitles), is_text_subtitle);
         if (item.hls) {
-            std::vector<Track> words;
-            std::copy_if(channel->ready.playout.tracks.begin(), channel->ready.playout.tracks.end(),
-                         std::back_inserter(words), is_text_subtitle);
             LiveHlsSettings hls;
             hls.first_number = run_number();
-            channel->hls = std::make_shared<LiveHls>(hls, std::move(words));
+            channel->hls = std::make_shared<LiveHls>(hls, subtitles);
         }
         if (item.ladder) {
             LiveLadderSettings ladder;
@@ -426,7 +429,8 @@ Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> s
             };
             std::vector<LiveLadder::Entry> entries;
             for (const LadderTracks::Entry& one : item.ladder->entries) entries.push_back({one.name, one.peak_bps});
-            channel->ladder = std::make_shared<LiveLadder>(std::move(ladder), std::move(entries));
+            channel->ladder = 
+                std::make_shared<LiveLadder>(std::move(ladder), std::move(entries), std::move(subtitles));
         }
         // Unforeseeable beginnings, as RFC 3550 asks for (5.1).
         channel->sequence = static_cast<std::uint16_t>(random());

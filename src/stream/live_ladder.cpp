@@ -11,11 +11,13 @@
 #include "container/ladder.hpp"
 #include "container/media_playlist.hpp"
 #include "media/language.hpp"
+#include "stream/text_subtitles.hpp"
 
 namespace wavecrest::stream {
 namespace {
 
 constexpr std::string_view kHead = "-head.mp4", kPlaylist = ".m3u8", kSegment = ".m4s";
+constexpr std::string_view kSubtitles = "subtitles-", kSubtitlesSegment = ".vtt";
 constexpr const char* kPlaylistType = "application/vnd.apple.mpegurl";
 constexpr const char* kAudioGroup = "audio";
 constexpr int kSegmentsBehind = 3;  // RFC 8216, 6.3.3
@@ -25,9 +27,26 @@ Bytes bytes_of(const std::string& text) {
     return Bytes(ByteVector(bytes.begin(), bytes.end()));
 }
 
+tl::unexpected<Error> early() {
+    return fail(ErrorKind::wanting, "the stream has just begun", "the playlist", "ask again in a few seconds");
+}
+
+// "NAME-NUMBER" with an extension.
+std::optional<std::pair<std::string_view, std::uint64_t>> numbered(std::string_view name, std::string_view extension) {
+    if (!name.ends_with(extension)) return std::nullopt;
+    name.remove_suffix(extension.size());
+    const std::size_t dash = name.rfind('-');
+    if (dash == std::string_view::npos) return std::nullopt;
+    std::uint64_t number = 0;
+    const auto [rest, error] = std::from_chars(name.data() + dash + 1, name.data() + name.size(), number);
+    if (error != std::errc{} || rest != name.data() + name.size()) return std::nullopt;
+    return std::pair(name.substr(0, dash), number);
+}
+
 }  // namespace
 
-LiveLadder::LiveLadder(LiveLadderSettings settings, std::vector<Entry> entries) : settings_(std::move(settings)) {
+LiveLadder::LiveLadder(LiveLadderSettings settings, std::vector<Entry> entries, std::vector<Track> subtitles)
+    : settings_(std::move(settings)), subtitles_(std::move(subtitles)), cues_(subtitles_.size()) {
     for (Entry& entry : entries) {
         TrackWindow one;
         one.entry = std::move(entry);
@@ -55,6 +74,16 @@ void LiveLadder::add(std::size_t track, Bytes segment, Time from, Time duration)
     while (one.segments.size() > settings_.listed + settings_.kept) {
         one.segments.pop_front();
         ++one.first;
+    }
+    for (std::vector<Packet>& cues : cues_) {
+        if (track == 0) forget_cues(cues, one.segments.front().from);
+    }
+}
+
+void LiveLadder::add_cue(const Packet& cue) {
+    const base::MutexLock lock(mutex_);
+    for (std::size_t i = 0; i < subtitles_.size(); ++i) {
+        if (subtitles_[i].id == cue.track) cues_[i].push_back(cue);
     }
 }
 
@@ -115,12 +144,15 @@ std::string LiveLadder::multivariant(const std::string& query) const {
         variant.size = base::Size{one.track.width, one.track.height};
         variant.fps = one.track.frame_rate.num > 0 ? one.track.frame_rate.value() : 0;
         if (!list.audio.empty()) variant.audio = kAudioGroup;
+        variant.subtitles = !subtitles_.empty();
         list.variants.push_back(std::move(variant));
     }
+    for (std::size_t i = 0; i < subtitles_.size(); ++i)
+        add_rendition(list, subtitles_[i], fmt::format("{}{}{}{}", kSubtitles, i + 1, kPlaylist, query));
     return container::write_playlist(list);
 }
 
-std::string LiveLadder::playlist(const TrackWindow& one, const std::string& query) const {
+std::string LiveLadder::playlist(const TrackWindow& one, const std::string& query, const std::string& subtitles) const {
     container::MediaPlaylist list;
     list.version = 7;
     list.independent = true;
@@ -128,10 +160,12 @@ std::string LiveLadder::playlist(const TrackWindow& one, const std::string& quer
     list.sequence = one.first + skipped(one);
     list.ended = ended_;
     list.paused = paused_;
-    list.map_uri = one.entry.name + std::string(kHead) + query;
+    if (subtitles.empty()) list.map_uri = one.entry.name + std::string(kHead) + query;
     for (std::size_t i = skipped(one); i < one.segments.size(); ++i) {
-        list.segments.push_back({fmt::format("{}-{}{}{}", one.entry.name, one.first + i, kSegment, query),
-                                 one.segments[i].duration, false});
+        list.segments.push_back(
+            {subtitles.empty() ? fmt::format("{}-{}{}{}", one.entry.name, one.first + i, kSegment, query)
+                               : fmt::format("{}-{}{}{}", subtitles, one.first + i, kSubtitlesSegment, query),
+             one.segments[i].duration, false});
         list.target_s = std::max<std::int64_t>(list.target_s, std::llround(base::to_seconds(one.segments[i].duration)));
     }
     return container::write_playlist(list);
@@ -186,15 +220,32 @@ std::string LiveLadder::manifest(const std::string& query) const {
 }
 
 std::optional<std::pair<std::size_t, std::uint64_t>> LiveLadder::segment_at(std::string_view name) const {
-    if (!name.ends_with(kSegment)) return std::nullopt;
-    name.remove_suffix(kSegment.size());
-    const std::size_t dash = name.rfind('-');
-    if (dash == std::string_view::npos) return std::nullopt;
-    std::uint64_t number = 0;
-    const auto [rest, error] = std::from_chars(name.data() + dash + 1, name.data() + name.size(), number);
-    if (error != std::errc{} || rest != name.data() + name.size()) return std::nullopt;
-    for (std::size_t i = 0; i < tracks_.size(); ++i) {
-        if (tracks_[i].entry.name == name.substr(0, dash)) return std::pair(i, number);
+    const auto at = numbered(name, kSegment);
+    for (std::size_t i = 0; at && i < tracks_.size(); ++i) {
+        if (tracks_[i].entry.name == at->first) return std::pair(i, at->second);
+    }
+    return std::nullopt;
+}
+
+// Nothing where the name isn't one of subtitles.
+std::optional<Result<LiveLadder::Answer>> LiveLadder::subtitles_answer(std::string_view name,
+                                                                       const std::string& query) const {
+    if (!name.starts_with(kSubtitles)) return std::nullopt;
+    const TrackWindow& video = tracks_.front();
+    for (std::size_t i = 0; i < subtitles_.size(); ++i) {
+        const std::string own = fmt::format("{}{}", kSubtitles, i + 1);
+        if (name == own + std::string(kPlaylist)) {
+            if (!ready()) return early();
+            return Answer{bytes_of(playlist(video, query, own)), kPlaylistType, true};
+        }
+        if (!name.starts_with(own + "-") || !name.ends_with(kSubtitlesSegment)) continue;
+        const auto at = numbered(name, kSubtitlesSegment);
+        if (!at || at->first != own || at->second < video.first || at->second - video.first >= video.segments.size())
+            return fail(ErrorKind::usage, "this segment of subtitles isn't there", std::string(name),
+                        "ask for the playlist");
+        const Segment& shown = video.segments[static_cast<std::size_t>(at->second - video.first)];
+        return Answer{cues_between(cues_[i], shown.from, shown.from + shown.duration, container::SegmentClock::mp4),
+                      "text/vtt", false};
     }
     return std::nullopt;
 }
@@ -211,9 +262,7 @@ Result<LiveLadder::Answer> LiveLadder::answer(std::string_view name, const std::
         return Answer{one.segments[static_cast<std::size_t>(at->second - one.first)].bytes,
                       one.track.kind == TrackKind::video ? "video/mp4" : "audio/mp4", false};
     }
-    const auto early = [] {
-        return fail(ErrorKind::wanting, "the stream has just begun", "the playlist", "ask again in a few seconds");
-    };
+    if (auto subtitles = subtitles_answer(name, query)) return std::move(*subtitles);
     if (name == container::kLadderPlaylist) {
         if (!ready()) return early();
         return Answer{bytes_of(multivariant(query)), kPlaylistType, true};

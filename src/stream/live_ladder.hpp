@@ -33,11 +33,15 @@ class LiveLadder {
         std::string name;           // "video-720p", "audio-en"
         std::int64_t peak_bps = 0;  // that the encoder keeps to
     };
-    LiveLadder(LiveLadderSettings settings, std::vector<Entry> entries);
+    // `subtitles`: the subtitles there are, each of text: in HLS, in segments beside those of the video. (DASH has no
+    // form for such segments that players take.)
+    LiveLadder(LiveLadderSettings settings, std::vector<Entry> entries, std::vector<Track> subtitles = {});
 
     // Of the track with a number: what it is, and its header; then its segments, in order.
     void set_header(std::size_t track, const Track& described, ByteVector header);
     void add(std::size_t track, Bytes segment, Time from, Time duration);
+    // A cue of one of the subtitles, by its track's id; early enough, it comes with the video it belongs to.
+    void add_cue(const Packet& cue);
     void finish();
     void pause(bool paused);
 
@@ -46,8 +50,8 @@ class LiveLadder {
         std::string media_type;
         bool changes = false;  // asked for again it may be another
     };
-    // What is at a name: ladder.m3u8, ladder.mpd, NAME.m3u8, NAME-head.mp4, NAME-NUMBER.m4s. `query` is written behind
-    // the addresses in it. Kind wanting before enough segments are there; kind usage for what isn't there.
+    // What is at a name: ladder.m3u8, ladder.mpd, NAME.m3u8, NAME-head.mp4, NAME-NUMBER.m4s, subtitles-1.m3u8,
+    // subtitles-1-NUMBER.vtt. `query` is written behind the addresses in it. Kind wanting before enough segments are there; kind usage for what isn't there.
     Result<Answer> answer(std::string_view name, const std::string& query) const;
     // The number of the segment at a name; nothing for other names.
     std::optional<std::uint64_t> number_of(std::string_view name) const;
@@ -75,7 +79,11 @@ class LiveLadder {
     }
     std::int64_t peak_of(const TrackWindow& one) const;
     std::string multivariant(const std::string& query) const REQUIRES(mutex_);
-    std::string playlist(const TrackWindow& one, const std::string& query) const REQUIRES(mutex_);
+    // Of one's segments; of those of subtitles, cut at the same times, with the names for them.
+    std::string playlist(const TrackWindow& one, const std::string& query, const std::string& subtitles = "") const
+        REQUIRES(mutex_);
+    std::optional<Result<Answer>> subtitles_answer(std::string_view name, const std::string& query) const
+        REQUIRES(mutex_);
     std::string manifest(const std::string& query) const REQUIRES(mutex_);
     // The track and number of a segment's name.
     std::optional<std::pair<std::size_t, std::uint64_t>> segment_at(std::string_view name) const REQUIRES(mutex_);
@@ -83,6 +91,8 @@ class LiveLadder {
     const LiveLadderSettings settings_;
     mutable base::Mutex mutex_;
     std::vector<TrackWindow> tracks_ GUARDED_BY(mutex_);
+    const std::vector<Track> subtitles_;
+    std::vector<std::vector<Packet>> cues_ GUARDED_BY(mutex_);  // of each of subtitles_
     std::int64_t available_from_ms_ GUARDED_BY(mutex_) = 0;  // when time 0 was there
     bool ended_ GUARDED_BY(mutex_) = false, paused_ GUARDED_BY(mutex_) = false;
 };

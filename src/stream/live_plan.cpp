@@ -22,7 +22,7 @@ constexpr std::chrono::seconds kLiveKeyframes{1};
 Result<ReadyPlayout> find_playout(const LiveItem& item) {
     const bool transport = !item.targets.empty() || item.http || item.hls;
     const auto why_not = [&](const Track& track, bool disc) -> std::string {
-        if (is_text_subtitle(track)) return item.hls ? "" : "text subtitles are delivered by HLS only";
+        if (is_text_subtitle(track)) return item.hls || item.ladder ? "" : "text subtitles are delivered by HLS only";
         if (item.transcode) return item.transcode->uses(track.id) ? "" : "not in the profile";
         if (track.kind == TrackKind::subtitle)
             return "bitmap subtitles are not supported live; a profile burns them in";

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 
-#include "container/subtitle_text.hpp"
 #include "media/language.hpp"
 
 namespace wavecrest::stream {
@@ -13,13 +12,13 @@ bool is_text_subtitle(const Track& track) {
     return track.kind == TrackKind::subtitle && track.codec == Codec::text;
 }
 
-Bytes cues_between(const std::vector<Packet>& cues, Time from, Time to) {
+Bytes cues_between(const std::vector<Packet>& cues, Time from, Time to, container::SegmentClock clock) {
     std::vector<Packet> shown;
     for (const Packet& cue : cues) {
         if (cue.pts < to && cue.pts + cue.duration > from) shown.push_back(cue);
     }
     std::stable_sort(shown.begin(), shown.end(), [](const Packet& a, const Packet& b) { return a.pts < b.pts; });
-    const std::string text = container::write_web_vtt_segment(shown, from);
+    const std::string text = container::write_web_vtt_segment(shown, from, clock);
     const ByteSpan bytes = base::as_bytes(text);
     return Bytes(ByteVector(bytes.begin(), bytes.end()));
 }

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "container/media_playlist.hpp"
+#include "container/subtitle_text.hpp"
 #include "media/types.hpp"
 
 namespace wavecrest::stream {
@@ -14,7 +15,8 @@ namespace wavecrest::stream {
 bool is_text_subtitle(const Track& track);
 
 // A segment: what is shown at any time of [from, to), in order of time; a cue that lasts longer is in the next, too.
-Bytes cues_between(const std::vector<Packet>& cues, Time from, Time to);
+Bytes cues_between(const std::vector<Packet>& cues, Time from, Time to,
+                   container::SegmentClock clock = container::SegmentClock::transport);
 // Forgets what is over at a time.
 void forget_cues(std::vector<Packet>& cues, Time until);
 

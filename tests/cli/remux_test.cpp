@@ -161,6 +161,18 @@ TEST_CASE("a track that does not fit is refused by name before anything is writt
     CHECK(std::string(vtt.begin(), vtt.end()) == "WEBVTT\n\n00:00:00.000 --> 00:00:00.500\nHello\n");
 }
 
+TEST_CASE("a mistyped selection of tracks is refused even where there is nothing to select", "[remux]") {
+    const TempDir dir;
+    const base::Path film = sample_ladder() / "video-180p.mp4";  // video alone
+    for (const char* option : {"--subtitles", "--audio"}) {
+        const Ran ran = run_program(
+            {"convert", film.string(), "--remux", "matroska", option, "lake.srt", "--into", "out"}, dir.path());
+        CHECK(ran.status == 2);
+        CHECK(ran.err.find("\"lake.srt\" isn't a valid track selection") != std::string::npos);
+        CHECK(ran.err.find("--subtitle-file") != std::string::npos);
+    }
+}
+
 TEST_CASE("standard input is read once, in order", "[remux]") {
     const TempDir dir;
     const std::vector<TestTrack> test_tracks = {video_track(Codec::h264, 72), audio_track(Codec::aac, 3)};

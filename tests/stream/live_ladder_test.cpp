@@ -21,7 +21,7 @@ Bytes segment(std::size_t size) {
     return Bytes(ByteVector(size, 7));
 }
 
-LiveLadder make() {
+LiveLadder make(std::vector<Track> subtitles = {}) {
     stream::LiveLadderSettings settings;
     settings.segment = 2s;
     settings.listed = 3;
@@ -29,7 +29,8 @@ LiveLadder make() {
     settings.fewest = 2;
     settings.first_number = 100;
     settings.wall_ms = [] { return kNow; };
-    return LiveLadder(settings, {{"video-720p", 3'000'000}, {"video-360p", 800'000}, {"audio-en", 160'000}});
+    return LiveLadder(settings, {{"video-720p", 3'000'000}, {"video-360p", 800'000}, {"audio-en", 160'000}},
+                      std::move(subtitles));
 }
 
 void begin(LiveLadder& ladder) {
@@ -116,6 +117,47 @@ TEST_CASE("segments leave the window's lists before they go, at the same times i
     // What is seen to need more than was promised is told from then on.
     for (int i = 8; i < 12; ++i) ladder.add(0, segment(1'000'000), i * Time(2s), 2s);
     CHECK(playlist(ladder, "ladder.m3u8").variants[0].bandwidth_bps >= 4'000'000);
+}
+
+TEST_CASE("subtitles of text go beside a live ladder's video, cut where it is cut", "[ladder]") {
+    Track words;
+    words.id = 7;
+    words.kind = TrackKind::subtitle;
+    words.codec = Codec::text;
+    words.language = "eng";
+    LiveLadder ladder = make({words});
+    begin(ladder);
+    const auto cue = [&](const char* said, Time from, Time length) {
+        Packet packet;
+        packet.track = 7;
+        packet.pts = packet.dts = from;
+        packet.duration = length;
+        packet.data = Bytes(ByteVector(said, said + std::char_traits<char>::length(said)));
+        ladder.add_cue(packet);
+    };
+    cue("Light the lanterns.", 9s, 2s);
+    cue("Too late.", 40s, 1s);
+    CHECK(text(ladder, "subtitles-1.m3u8") == "the stream has just begun");
+    for (int i = 0; i < 8; ++i) add(ladder, i);
+    const auto entry = playlist(ladder, "ladder.m3u8");
+    REQUIRE(entry.subtitles.size() == 1);
+    CHECK(entry.subtitles[0].uri == "subtitles-1.m3u8");
+    CHECK(text(ladder, "ladder.m3u8").find(",SUBTITLES=") != std::string::npos);
+    const auto list = playlist(ladder, "subtitles-1.m3u8");
+    CHECK(list.sequence == 105);
+    REQUIRE(list.segments.size() == 3);
+    CHECK(list.segments[0].uri == "subtitles-1-105.vtt");
+    CHECK(list.map_uri.empty());
+    // The cue lasts over the end of a segment: it is in both. Times are those of the video's own clock.
+    const std::string before = text(ladder, "subtitles-1-104.vtt"), after = text(ladder, "subtitles-1-105.vtt");
+    CHECK(before.find("MPEGTS:720000,LOCAL:00:00:08.000") != std::string::npos);
+    for (const std::string& one : {before, after}) CHECK(one.find("Light the lanterns.") != std::string::npos);
+    CHECK(text(ladder, "subtitles-1-106.vtt").find("-->") == std::string::npos);
+    CHECK(text(ladder, "subtitles-1-108.vtt") == "this segment of subtitles isn't there");
+    CHECK(text(ladder, "subtitles-1-12x.vtt") == "this segment of subtitles isn't there");
+    CHECK(text(ladder, "subtitles-2.m3u8") == "there is nothing of this name in the ladder");
+    for (int i = 8; i < 12; ++i) add(ladder, i);
+    CHECK(text(ladder, "subtitles-1-104.vtt") == "this segment of subtitles isn't there");
 }
 
 TEST_CASE("a live ladder says that it stands still, and that it has ended", "[ladder]") {
