@@ -12,6 +12,7 @@
 #include <regex>
 #include <thread>
 
+#include "base/address.hpp"
 #include "base/log.hpp"
 #include "base/units.hpp"
 #include "cli/commands.hpp"
@@ -346,7 +347,7 @@ Result<std::optional<measure::Capacity>> speeds_for(const ConvertOptions& option
 
 Result<job::Job> job_of(const ConvertOptions& options, const std::string& source) {
     job::Job job;
-    job.source = source.find("://") == std::string::npos ? base::absolute_path(source).string() : source;
+    job.source = base::Address(source).is_local() ? base::absolute_path(source).string() : source;
     convert::Selection& s = job.selection;
     s.pick = options.pick;
     s.into = base::absolute_path(options.into);

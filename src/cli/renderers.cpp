@@ -12,6 +12,7 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "base/address.hpp"
 #include "base/atomic_file.hpp"
 #include "base/units.hpp"
 #include "cli/commands.hpp"
@@ -173,7 +174,7 @@ Status check_no_browser_is_meant(const std::string& name) {
 
 Result<Offer> Offer::make(const std::string& media, const site::Site* site) {
     Offer offer;
-    const auto inspect = [](const base::Path& file) -> std::unique_ptr<source::Input> {
+    const auto inspect = [](const base::Address& file) -> std::unique_ptr<source::Input> {
         auto opened = source::open_input(file);
         return opened ? std::move(*opened) : nullptr;
     };
@@ -185,7 +186,7 @@ Result<Offer> Offer::make(const std::string& media, const site::Site* site) {
         std::unique_ptr<source::Input> input;
         if (stream.item.parts.size() == 1) input = inspect(stream.item.parts.front().source);
         for (const stream::StreamAddress& one : site->addresses_of(stream)) {
-            if (!net::is_http_address(one.address) || one.delivery == "subtitles") continue;
+            if (!base::is_web_address(one.address) || one.delivery == "subtitles") continue;
             upnp::Object item = source::item_of(stream.name(), one.address, input.get());
             if (one.delivery != "file") {
                 source::Title title;
@@ -200,7 +201,7 @@ Result<Offer> Offer::make(const std::string& media, const site::Site* site) {
                         "add a delivery to the stream: file, hls or live");
         return offer;
     }
-    if (net::is_http_address(media)) {
+    if (base::is_web_address(media)) {
         WAVECREST_TRY_ASSIGN(url, net::parse_url(media));
         const std::string path = net::decode_path(url.target);
         offer.title_ = base::Path(path).stem().string();
@@ -212,12 +213,13 @@ Result<Offer> Offer::make(const std::string& media, const site::Site* site) {
             WAVECREST_TRY_ASSIGN(head, client.get(0));
             if (!head.media_type.empty())
                 item.resources.front().protocol_info =
-                    upnp::ProtocolInfo{"http-get", "*", head.media_type.substr(0, head.media_type.find(';')), "*"}.text();
+                    upnp::ProtocolInfo{"http-get", "*", head.media_type.substr(0, head.media_type.find(';')), "*"}
+                        .text();
         }
         offer.forms_.push_back(std::move(item));
         return offer;
     }
-    if (media.find("://") != std::string::npos)
+    if (base::has_scheme(media))
         return fail(ErrorKind::usage, "renderers are given http:// addresses only", media,
                     "add a delivery by HTTP to the stream: file, hls or live");
     std::error_code error;

@@ -1,3 +1,4 @@
+#include "base/address.hpp"
 #include "report/results.hpp"
 #include "site/check.hpp"
 #include "site/new_site.hpp"
@@ -131,7 +132,7 @@ int run_site_show(const SiteOptions& options) {
                 return s.meant_for(d.device.name) &&
                        std::any_of(its.begin(), its.end(), [&](const auto& a) { return a.address == one.address; });
             });
-            if (!given && !net::is_http_address(one.address))
+            if (!given && !base::is_web_address(one.address))
                 table.add(
                     {"other devices", one.address, fmt::format("{} ({})", s.name(), delivery_text(one.delivery))});
         }
@@ -143,7 +144,7 @@ int run_site_show(const SiteOptions& options) {
     if (options.plain || ::isatty(STDOUT_FILENO) == 0) return 0;
     for (const site::SiteStream& s : site->streams) {
         for (const stream::StreamAddress& one : site->addresses_of(s)) {
-            if (!net::is_http_address(one.address)) continue;
+            if (!base::is_web_address(one.address)) continue;
             const std::string code = render::qr_code(one.address);
             if (!code.empty())
                 print("\n{} ({}): {}\n{}", s.name(), delivery_text(one.delivery), one.address, Raw{code});

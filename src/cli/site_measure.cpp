@@ -222,7 +222,8 @@ Result<site::MeasureSettings> settings_of(const SiteMeasureOptions& options) {
         if (settings.folders.empty()) settings.folders.push_back(base::absolute_path(file).parent_path());
         for (const site::SiteStream& stream : site.streams) {
             for (const stream::Part& part : stream.item.parts) {
-                if (std::filesystem::is_regular_file(part.source, error)) settings.films.push_back(part.source);
+                if (std::filesystem::is_regular_file(part.source.path(), error))
+                    settings.films.push_back(part.source.path());
             }
         }
     }

@@ -5,6 +5,7 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "base/address.hpp"
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "convert/name.hpp"
@@ -202,12 +203,13 @@ int run_standin_link(const StandinLinkOptions& options) {
         faults.rate_bps = *rate;
     }
     Result<std::unique_ptr<net::WorseLink>> link = fail(ErrorKind::usage, "", "", "");
-    const bool udp = options.from.starts_with("udp://");
-    if (udp != options.to.starts_with("udp://"))
+    const base::Address near(options.from), far(options.to);
+    const bool udp = near.scheme() == base::Scheme::udp;
+    if (udp != (far.scheme() == base::Scheme::udp))
         return wrong(options.to, "the link", "write udp:// in front of both, or of neither");
     if (udp) {
-        const auto from = net::parse_udp_address(options.from.substr(6)),
-                   to = net::parse_udp_address(options.to.substr(6));
+        const auto from = net::parse_udp_address(std::string(near.behind_scheme())),
+                   to = net::parse_udp_address(std::string(far.behind_scheme()));
         if (!from) return report_error(from.error(), json);
         if (!to) return report_error(to.error(), json);
         net::UdpSettings settings;

@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "base/address.hpp"
 #include "base/config.hpp"
 #include "base/log.hpp"
 #include "base/units.hpp"
@@ -215,7 +216,7 @@ void print_addresses(const Running& running, const stream::StreamServer& server)
             (is_on_demand(one, server) ? own : shared) = true;
             // Where devices are listed, what none of them is given by HTTP is the other form of what they are given.
             const bool devices = !site.devices.empty() && running.site;
-            bool listed = devices && net::is_http_address(one.address);
+            bool listed = devices && base::is_web_address(one.address);
             for (const site::SiteDevice& d : site.devices) {
                 const auto entry = std::find_if(site.streams.begin(), site.streams.end(),
                                                 [&](const site::SiteStream& s) { return s.name() == one.stream; });
@@ -318,7 +319,7 @@ Status try_encodes(const Running& running, bool quiet) {
         std::vector<site::NamedGraph> graphs;
         for (const auto& [part, profile] : running.encodes) {
             WAVECREST_TRY_ASSIGN(graph, site::plan_encode(part, profile));
-            graphs.push_back({part.source.filename().string(), profile, std::move(graph)});
+            graphs.push_back({part.source.name(), profile, std::move(graph)});
         }
         const site::TranscodeDemand demand = site::demand_of(**capacity, graphs);
         if (demand.unknown.empty()) {
@@ -332,8 +333,7 @@ Status try_encodes(const Running& running, bool quiet) {
         }
     }
     for (const auto& [part, profile] : running.encodes) {
-        if (!quiet)
-            note(fmt::format("testing transcode speed of {} with {} ...", part.source.filename().string(), profile));
+        if (!quiet) note(fmt::format("testing transcode speed of {} with {} ...", part.source.name(), profile));
         WAVECREST_TRY_ASSIGN(slow, site::try_encode(part, profile, cancel()));
         if (slow) note(fmt::format("{}; {}", slow->what, slow->remedy));
     }

@@ -5,6 +5,7 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "base/address.hpp"
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "net/guess_limiter.hpp"
@@ -27,7 +28,7 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
                                                   : options.again         ? "240 h"
                                                                           : "10 s");
     const auto waits = [&](const std::string& address) {
-        const bool datagrams = address.starts_with("udp://") || address.starts_with("rtp://");
+        const bool datagrams = base::Address(address).is_datagrams();
         return options.wait.empty() && datagrams ? base::from_seconds(10) : *wait;
     };
     if (!wait || !listen || listen->count() <= 0)

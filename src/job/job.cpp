@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <nlohmann/json.hpp>
 
+#include "base/address.hpp"
 #include "convert/decide.hpp"
 #include "convert/ladder.hpp"
 #include "source/added_text.hpp"
@@ -232,7 +233,7 @@ bool may_pass(const Job& job, const Error& error) {
     if (error.kind == ErrorKind::interrupted) return true;
     // Where a target is there already, the error's place is that file.
     if (error.kind == ErrorKind::machine) return !std::filesystem::is_regular_file(error.where, code);
-    return error.kind == ErrorKind::input && job.source.find("://") == std::string::npos &&
+    return error.kind == ErrorKind::input && base::Address(job.source).is_local() &&
            !std::filesystem::exists(job.source, code);
 }
 

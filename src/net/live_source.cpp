@@ -112,20 +112,16 @@ void append_flv_tag(base::ByteWriter& out, std::uint8_t type, std::uint32_t time
     out.u32(body.size() + 11);
 }
 
-bool is_live_address(const std::string& address) {
-    return address.starts_with("udp://") || address.starts_with("rtp://") || address.starts_with("rtmp://");
-}
-
-Result<std::unique_ptr<base::ByteSource>> open_live(const std::string& address) {
-    if (address.starts_with("rtmp://")) {
-        WAVECREST_TRY_ASSIGN(to, parse_rtmp_address(address));
+Result<std::unique_ptr<base::ByteSource>> open_live(const base::Address& address) {
+    if (address.scheme() == base::Scheme::rtmp) {
+        WAVECREST_TRY_ASSIGN(to, parse_rtmp_address(address.text()));
         auto made = RtmpClient::connect(to, base::from_seconds(5));
         if (!made) return fail(as_input(made.error()));
         if (const Status playing = (*made)->play(); !playing) return fail(as_input(playing.error()));
         base::ByteWriter head;
         append_flv_header(head);
         return open_fed(
-            address,
+            address.text(),
             [client = std::shared_ptr<RtmpClient>(std::move(*made)),
              first = head.release()]() mutable -> Result<ByteVector> {
                 base::ByteWriter out;
@@ -142,11 +138,11 @@ Result<std::unique_ptr<base::ByteSource>> open_live(const std::string& address) 
                 return out.release();
             });
     }
-    const bool rtp = address.starts_with("rtp://");
-    WAVECREST_TRY_ASSIGN(at, parse_udp_address(address.substr(6)));
+    const bool rtp = address.scheme() == base::Scheme::rtp;
+    WAVECREST_TRY_ASSIGN(at, parse_udp_address(std::string(address.behind_scheme())));
     auto made = UdpReceiver::open(at);
     if (!made) return fail(made.error());
-    return open_fed(address,
+    return open_fed(address.text(),
                     [receiver = std::shared_ptr<UdpReceiver>(std::move(*made)), sequence = SequenceMeter(),
                      rtp]() mutable -> Result<ByteVector> {
                         ByteVector out;

@@ -6,19 +6,17 @@
 #include <memory>
 #include <string>
 
+#include "base/address.hpp"
 #include "base/byte_source.hpp"
 #include "base/bytes.hpp"
 #include "base/result.hpp"
 
 namespace wavecrest::net {
 
-// udp://, rtp:// or rtmp://
-bool is_live_address(const std::string& address);
-
-// Joins the stream; its bytes end when nothing has come for some seconds, or the other end closes. What comes while
-// nobody reads is kept for about a second, then dropped. Fails (kind input) when it can't be joined at all, or kind
-// usage for a malformed address.
-Result<std::unique_ptr<base::ByteSource>> open_live(const std::string& address);
+// Joins the stream of a live address; its bytes end when nothing has come for some seconds, or the other end closes.
+// What comes while nobody reads is kept for about a second, then dropped. Fails (kind input) when it can't be joined at
+// all, or kind usage for a malformed address.
+Result<std::unique_ptr<base::ByteSource>> open_live(const base::Address& address);
 
 // Bytes that `take` gives by and by, from a thread of its own: within a short wait what has come, empty where nothing
 // has; an error is the end. The source ends when nothing has come for some seconds, too.

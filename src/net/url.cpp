@@ -1,4 +1,5 @@
 #include "net/url.hpp"
+#include "base/address.hpp"
 
 #include <fmt/format.h>
 
@@ -92,12 +93,8 @@ std::string Url::text() const {
     return fmt::format("{}{}{}", secure ? kSecureScheme : kPlainScheme, authority(host, port, usual_port()), target);
 }
 
-bool is_http_address(const std::string& text) {
-    return text.starts_with(kPlainScheme) || text.starts_with(kSecureScheme);
-}
-
 Result<Url> parse_url(const std::string& text) {
-    if (!is_http_address(text))
+    if (!base::is_web_address(text))
         return fail(ErrorKind::usage, "the address does not begin with http:// or https://", text,
                     "write an address such as http://192.168.1.10:8080/film.mp4");
     WAVECREST_TRY_ASSIGN(parts, split_address(text));

@@ -36,7 +36,6 @@ struct Url {
     std::uint16_t usual_port() const { return secure ? 443 : 80; }
     std::string text() const;
 };
-bool is_http_address(const std::string& text);
 // http:// and https://. Kind usage.
 Result<Url> parse_url(const std::string& text);
 

@@ -8,6 +8,7 @@
 #include <kainjow/mustache.hpp>
 #include <nlohmann/json.hpp>
 
+#include "base/address.hpp"
 #include "base/atomic_file.hpp"
 #include "base/byte_source.hpp"
 #include "base/embedded.hpp"
@@ -190,8 +191,7 @@ class Page {
             row["name"] = s.name();
             row["address"] = site_.address_of(s);
             std::string parts;
-            for (const stream::Part& part : s.item.parts)
-                parts += (parts.empty() ? "" : ", ") + part.source.filename().string();
+            for (const stream::Part& part : s.item.parts) parts += (parts.empty() ? "" : ", ") + part.source.name();
             row["file"] = parts.empty() ? "published by RTMP" : parts;
             std::string meant;
             for (const site::SiteDevice& d : site_.devices) {
@@ -328,7 +328,7 @@ class Page {
     // verified without a site belong to none.
     std::string no_longer_there(const Json& json) const {
         const auto device = json.at("device").get<std::string>(), stream = json.at("stream").get<std::string>();
-        if (stream.find("://") != std::string::npos) return "";
+        if (base::has_scheme(stream)) return "";
         const auto named = [&](const site::SiteStream& s) {
             return stream == s.name() || stream.starts_with(s.name() + " (");
         };

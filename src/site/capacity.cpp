@@ -195,7 +195,7 @@ Result<double> try_server(const measure::Clip& clip, double seconds) {
     stream::StreamItem item;
     item.name = "speed";
     item.file = folder->path() / "speed.mkv";
-    WAVECREST_TRY(write_film(clip, item.file));
+    WAVECREST_TRY(write_film(clip, item.file.path()));
     WAVECREST_TRY_ASSIGN(ready, stream::prepare({item}));
     stream::ServiceSettings settings;
     settings.address = "127.0.0.1";

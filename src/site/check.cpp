@@ -133,10 +133,12 @@ void check_admission(const Site& site, const SiteStream& entry, const std::strin
 // Shares that aren't mounted, and drives or shares slower than what is played from them.
 void check_supply(const SiteStream& entry, const stream::Part& part, std::int64_t mean_bps, const std::string& where,
                   std::vector<Finding>& findings) {
-    const auto mount = host::mount_of(part.source);
+    if (!part.source.is_local()) return;
+    const base::Path file = part.source.path();
+    const auto mount = host::mount_of(file);
     std::error_code error;
-    if (!mount || !std::filesystem::is_regular_file(part.source, error)) return;
-    const auto speed = host::read_speed(part.source);
+    if (!mount || !std::filesystem::is_regular_file(file, error)) return;
+    const auto speed = host::read_speed(file);
     if (!speed || mean_bps == 0) return;
     // A busy second needs more than the mean, and others may play at the same time.
     constexpr double kReserve = 3;
@@ -314,7 +316,7 @@ void check_streams(const Site& site, const measure::Capacity* capacity, std::vec
             Error about = found.error();
             about.what = fmt::format("stream \"{}\": {}", entry.name(), about.what);
             about.where = fmt::format("{} ({})", where, about.where);
-            if (const auto mount = host::missing_mount_of(part.source)) {
+            if (const auto mount = host::missing_mount_of(part.source.path())) {
                 about.what += fmt::format("; {} isn't mounted at {}", mount->device, mount->at);
                 about.remedy = fmt::format("mount it: mount {}", mount->at);
             }

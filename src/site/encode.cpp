@@ -219,7 +219,7 @@ Result<std::optional<Error>> try_encode(const stream::Part& part, const std::str
     convert::Plan plan;
     static_cast<transcode::EncodePlan&>(plan) = std::move(planned.plan);
     plan.pick = planned.part->pick;
-    plan.source = part.source.string();
+    plan.source = part.source.text();
     plan.duration = planned.part->pick.duration();
     WAVECREST_TRY_ASSIGN(estimate, convert::estimate(*planned.part->input, plan, cancel));
     if (plan.duration.count() <= 0 || estimate.time.count() <= 0) return std::optional<Error>{};
@@ -236,8 +236,8 @@ Result<std::optional<Error>> try_encode(const stream::Part& part, const std::str
     return std::optional<Error>(
         {ErrorKind::wanting,
          fmt::format("this machine transcodes \"{}\" with {} at {:.2f} times real time: playback will stall",
-                     part.source.filename().string(), profile, speed),
-         part.source.string(),
+                     part.source.name(), profile, speed),
+         part.source.text(),
          smaller.empty() ? "convert it beforehand (wavecrest convert), and stream the file"
                          : fmt::format("use a faster profile ({}), or convert it beforehand", smaller)});
 }

@@ -139,8 +139,8 @@ std::string service_unit(const Site& site, const base::Path& program, const std:
     std::string mounts;
     for (const SiteStream& s : site.streams) {
         for (const stream::Part& part : s.item.parts) {
-            if (part.source.string().find("://") != std::string::npos) continue;
-            const std::string folder = quoted(base::absolute_path(part.source).parent_path());
+            if (!part.source.is_local()) continue;
+            const std::string folder = quoted(base::absolute_path(part.source.path()).parent_path());
             if (mounts.find(" " + folder) == std::string::npos) mounts += " " + folder;
         }
     }

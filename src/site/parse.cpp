@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cctype>
 
+#include "base/address.hpp"
 #include "base/config.hpp"
 #include "media/track_choice.hpp"
 #include "source/ladder_input.hpp"
@@ -14,7 +15,7 @@ namespace wavecrest::site {
 namespace {
 
 base::Path from_folder(const std::string& file, const base::Path& folder) {
-    const bool elsewhere = base::Path(file).is_absolute() || file.find("://") != std::string::npos;
+    const bool elsewhere = base::Path(file).is_absolute() || base::has_scheme(file);
     return elsewhere ? base::Path(file) : folder / file;
 }
 
@@ -149,8 +150,9 @@ SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder) {
     if (!parts.empty() && !publish_key.empty())
         table.wrong("publish_key", "a stream is either published here or played from files", "leave one of them out");
     item.name = name;
-    item.path =
-        path.empty() ? stream::default_path(name, parts.empty() ? base::Path("live.flv") : parts.front().source) : path;
+    item.path = path.empty()
+                    ? stream::default_path(name, parts.empty() ? base::Address("live.flv") : parts.front().source)
+                    : path;
     if (!subtitles.empty()) item.subtitles = from_folder(subtitles, folder);
     item.ports = {static_cast<std::uint16_t>(port), static_cast<std::uint16_t>(tls_port),
                   static_cast<std::uint16_t>(rtmp_port)};
@@ -169,14 +171,15 @@ SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder) {
     if (!item.deliveries.any() && item.published()) item.deliveries.rtmp = true;
     if (!item.deliveries.any() && !only_sent) {
         std::error_code error;
-        const bool plain = item.parts.size() == 1 && !std::filesystem::is_directory(item.parts.front().source, error);
+        const bool plain =
+            item.parts.size() == 1 && !std::filesystem::is_directory(item.parts.front().source.path(), error);
         if (plain && profile.empty()) {
             item.deliveries.file = true;
         } else if (!sent) {
             item.deliveries.live = true;
         }
     }
-    const bool is_folder = item.parts.size() == 1 && !source::ladder_in(item.parts.front().source).empty();
+    const bool is_folder = item.parts.size() == 1 && !source::ladder_in(item.parts.front().source.path()).empty();
     if (is_folder && !table.has("delivery") && !sent) item.deliveries = {.ladder = true};
     // A ladder of files is there; of all else it is made on the way.
     if (item.deliveries.ladder && !is_folder) {

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/address.hpp"
 #include "base/byte_source.hpp"
 #include "container/cmaf.hpp"
 #include "container/dash_manifest.hpp"
@@ -35,8 +36,8 @@ tl::unexpected<Error> too_short(const std::string& address) {
 
 // What a playlist at `base` calls `reference`.
 std::string resolved(const std::string& base, const std::string& reference) {
-    if (net::is_http_address(base)) return net::resolve_uri(base, reference);
-    if (reference.find("://") != std::string::npos) return reference;  // refused when it is fetched
+    if (base::is_web_address(base)) return net::resolve_uri(base, reference);
+    if (base::has_scheme(reference)) return reference;  // refused when it is fetched
     return (base::Path(base).parent_path() / net::decode_path(reference)).string();
 }
 
@@ -252,7 +253,7 @@ Status load_segments(AdaptiveTitle& title, Rendition& rendition, const FetchPlac
 }
 
 FetchPlace plain_fetch(const std::string& base, const base::Path& trusted) {
-    if (net::is_http_address(base)) {
+    if (base::is_web_address(base)) {
         return [trusted](const Place& place) -> Result<ByteVector> {
             WAVECREST_TRY_ASSIGN(url, net::parse_url(place.address));
             url.trusted = trusted;
@@ -277,7 +278,7 @@ FetchPlace plain_fetch(const std::string& base, const base::Path& trusted) {
     return [folder = base::Path(base).parent_path().lexically_normal()](const Place& place) -> Result<ByteVector> {
         const base::Path path = base::Path(place.address).lexically_normal();
         const auto relative = path.lexically_relative(folder.empty() ? "." : folder);
-        if (place.address.find("://") != std::string::npos || relative.empty() || *relative.begin() == "..")
+        if (base::has_scheme(place.address) || relative.empty() || *relative.begin() == "..")
             return fail(ErrorKind::input, "the playlist names what isn't in its folder", place.address,
                         "give the address at which a web server has it");
         WAVECREST_TRY_ASSIGN(file, base::FileSource::open(path));
@@ -285,15 +286,14 @@ FetchPlace plain_fetch(const std::string& base, const base::Path& trusted) {
         const std::uint64_t length = place.range ? place.range->length : file.size();
         if (length > kMostSegment)
             return fail(ErrorKind::input, "a segment is larger than 256 MB", place.address, "check the playlist");
-        if (offset > file.size() || length > file.size() - offset)
-            return too_short(place.address);
+        if (offset > file.size() || length > file.size() - offset) return too_short(place.address);
         return base::read_exactly(file, offset, static_cast<std::size_t>(length));
     };
 }
 
 Result<std::uint64_t> size_of_place(const Place& place, const base::Path& trusted) {
     if (place.range) return place.range->length;
-    if (!net::is_http_address(place.address)) {
+    if (!base::is_web_address(place.address)) {
         WAVECREST_TRY_ASSIGN(file, base::FileSource::open(place.address));
         return file.size();
     }
@@ -330,7 +330,7 @@ std::optional<Missing> first_missing(const Rendition& rendition, const FetchPlac
         return last ? std::nullopt : std::optional(Missing{last.error(), first->from});
     }
     const std::size_t step =
-        net::is_http_address(segments.front().at.address) ? std::max<std::size_t>((segments.size() - 1) / 2, 1) : 1;
+        base::is_web_address(segments.front().at.address) ? std::max<std::size_t>((segments.size() - 1) / 2, 1) : 1;
     for (std::size_t i = 0; i < segments.size(); i += step) {
         const auto size = size_of_place({segments[i].at.address, {}}, trusted);
         if (!size) return Missing{size.error(), segments[i].from};

@@ -8,6 +8,7 @@
 #include <functional>
 #include <map>
 
+#include "base/address.hpp"
 #include "base/byte_source.hpp"
 #include "base/units.hpp"
 #include "container/ladder.hpp"
@@ -350,19 +351,22 @@ Result<std::unique_ptr<Input>> open_input(std::shared_ptr<base::ByteSource> byte
     return FileInput::create(name, name, [bytes]() -> Result<std::shared_ptr<base::ByteSource>> { return bytes; });
 }
 
-Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::ReadSettings& settings) {
-    const std::string name = path.string();
-    if (name == "-")
+Result<std::unique_ptr<Input>> open_input(const base::Address& from, const disc::ReadSettings& settings) {
+    const std::string& name = from.text();
+    if (from.scheme() == base::Scheme::standard_input)
         return open_input(std::make_shared<base::PipeSource>(STDIN_FILENO, "standard input"), "standard input");
-    if (net::is_live_address(name)) {
-        const std::string hint = name.substr(name.find("://") + 3);
-        return FileInput::create(name, hint, [name]() -> Result<std::shared_ptr<base::ByteSource>> {
-            WAVECREST_TRY_ASSIGN(source, net::open_live(name));
+    if (from.scheme() == base::Scheme::unknown)
+        return fail(ErrorKind::usage, "addresses of this scheme are not supported", name,
+                    fmt::format("use one of {}, or a path", base::scheme_names()));
+    if (from.is_live()) {
+        const std::string hint(from.behind_scheme());
+        return FileInput::create(name, hint, [from]() -> Result<std::shared_ptr<base::ByteSource>> {
+            WAVECREST_TRY_ASSIGN(source, net::open_live(from));
             return std::shared_ptr<base::ByteSource>(std::move(source));
         });
     }
-    if (net::is_http_address(name) && is_adaptive_name(name)) return open_ladder(name);
-    if (net::is_http_address(name)) {
+    if (base::is_web_address(name) && is_adaptive_name(name)) return open_ladder(name);
+    if (base::is_web_address(name)) {
         WAVECREST_TRY_ASSIGN(url, net::parse_url(name));
         const std::string hint = base::Path(plain_text(url.target.substr(0, url.target.find('?')))).stem().string();
         return FileInput::create(name, hint.empty() ? url.host : hint,
@@ -371,6 +375,7 @@ Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::Re
                                      return std::shared_ptr<base::ByteSource>(std::move(source));
                                  });
     }
+    const base::Path path = from.path();
     std::error_code error;
     const auto kind = std::filesystem::status(path, error);
     if (error == std::errc::permission_denied)
@@ -391,8 +396,9 @@ Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::Re
     if (std::filesystem::is_directory(kind)) {
         if (const base::Path ladder = ladder_in(path); !ladder.empty()) return open_ladder(ladder.string());
         if (path.has_filename() ? path.extension() == ".ladder" : path.parent_path().extension() == ".ladder")
-            return fail(ErrorKind::input, fmt::format("the ladder's playlist {} is missing", container::kLadderPlaylist),
-                        name, "copy the whole folder again, or make it again: wavecrest convert --ladder");
+            return fail(ErrorKind::input,
+                        fmt::format("the ladder's playlist {} is missing", container::kLadderPlaylist), name,
+                        "copy the whole folder again, or make it again: wavecrest convert --ladder");
     }
     if (is_adaptive_name(name) && std::filesystem::is_regular_file(kind)) return open_ladder(name);
     if (std::filesystem::is_directory(kind)) return open_disc(disc::folder_files(path, settings), "this folder");

@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "base/address.hpp"
 #include "base/byte_source.hpp"
 #include "base/file.hpp"
 #include "base/units.hpp"
@@ -82,7 +83,7 @@ class Input {
 // lists, a ladder (ladder_input.hpp), standard input ("-": can be read once, in order), an http:// address, or a live
 // stream (udp://, rtp://, rtmp://: from where it is joined on). Anything else is refused by the name of what it is, if
 // that can be told.
-Result<std::unique_ptr<Input>> open_input(const base::Path& path, const disc::ReadSettings& settings = {});
+Result<std::unique_ptr<Input>> open_input(const base::Address& from, const disc::ReadSettings& settings = {});
 
 // Bytes that were opened elsewhere and are there once: a media file that `name` stands for.
 Result<std::unique_ptr<Input>> open_input(std::shared_ptr<base::ByteSource> bytes, const std::string& name);

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <chrono>
 
+#include "base/address.hpp"
 #include "base/units.hpp"
 #include "container/ladder.hpp"
 #include "container/reader.hpp"
@@ -194,7 +195,7 @@ class LadderInput : public Input {
     // A ladder's folder has its title's name; a playlist's own name says little.
     std::string name_hint() const override {
         const std::string plain = path_.substr(0, path_.find_first_of("?#"));
-        const base::Path path(net::is_http_address(path_) ? net::decode_path(plain) : plain);
+        const base::Path path(base::is_web_address(path_) ? net::decode_path(plain) : plain);
         const base::Path folder = path.parent_path().filename();
         return folder.extension() == ".ladder" ? folder.stem().string() : path.stem().string();
     }

@@ -107,24 +107,23 @@ FilmHls::~FilmHls() {
     Cache::instance().forget(state_);
 }
 
-Result<FilmHls::Stamp> FilmHls::timestamp_of(const base::Path& file) {
+Result<FilmHls::Stamp> FilmHls::timestamp_of(const base::Address& file) {
+    if (!file.is_local()) return Stamp{};
     struct stat info {};
-    const int handle = base::open_without_links(file);
+    const int handle = base::open_without_links(file.path());
     const bool known = handle >= 0 && ::fstat(handle, &info) == 0 && S_ISREG(info.st_mode);
     const int error = handle >= 0 && known ? 0 : errno;
     if (handle >= 0) ::close(handle);
     if (!known)
-        return fail(ErrorKind::input, fmt::format("the file can't be read: {}", std::strerror(error)), file.string(),
+        return fail(ErrorKind::input, fmt::format("the file can't be read: {}", std::strerror(error)), file.text(),
                     "check whether it was moved, and its drive or share");
     return Stamp{info.st_ino, static_cast<std::uint64_t>(info.st_size),
                  std::int64_t{info.st_mtim.tv_sec} * 1'000'000'000 + info.st_mtim.tv_nsec};
 }
 
-Result<std::unique_ptr<FilmHls>> FilmHls::open(const base::Path& file, const TrackChoice& choice) {
+Result<std::unique_ptr<FilmHls>> FilmHls::open(const base::Address& file, const TrackChoice& choice) {
     auto film = std::unique_ptr<FilmHls>(new FilmHls);
-    std::error_code error;
-    film->file_ = std::filesystem::canonical(file, error);  // from now on no link on the way is followed
-    if (error) film->file_ = file;
+    film->file_ = base::without_links(file);
     film->choice_ = choice;
     const base::MutexLock lock(film->mutex_);
     WAVECREST_TRY(film->look());
@@ -163,16 +162,16 @@ Status FilmHls::look() {
             picture = picture || track.kind == TrackKind::video;
             tracks.push_back(track);
         } else if (track.kind == TrackKind::video && !other_picture) {
-            return fail(ErrorKind::input, fmt::format("its video can't be delivered by HLS: {}", why), file_.string(),
+            return fail(ErrorKind::input, fmt::format("its video can't be delivered by HLS: {}", why), file_.text(),
                         "convert it first (wavecrest convert)");
         } else {
             notes.push_back(fmt::format("{} {} {} skipped: {}", media::display_name(track.codec),
                                         media::short_name(track.kind), media::language_name(track.language), why));
         }
     }
-    WAVECREST_TRY(media::check_chosen(choice_, tracks, file_.string()));
+    WAVECREST_TRY(media::check_chosen(choice_, tracks, file_.text()));
     if (tracks.empty() || pick.title->duration.count() <= 0)
-        return fail(ErrorKind::input, "it has no video and no audio that HLS supports", file_.string(),
+        return fail(ErrorKind::input, "it has no video and no audio that HLS supports", file_.text(),
                     "convert it first (wavecrest convert)");
     duration_ = pick.title->duration;
     timestamp_ = timestamp;
@@ -223,7 +222,7 @@ Status FilmHls::find_segments() {
             break;
         }
         if (starts.empty())
-            return fail(ErrorKind::input, "no keyframe was found", file_.string(), "convert it (wavecrest convert)");
+            return fail(ErrorKind::input, "no keyframe was found", file_.text(), "convert it (wavecrest convert)");
     }
     starts_ = std::move(starts);
     // It serves again when somebody skips.
@@ -379,7 +378,7 @@ Result<FilmHls::Made> FilmHls::make(Cursor& cursor, std::size_t number) {
     WAVECREST_TRY(mux.finish());
     cursor.next = number + 1;
     if (out.empty())
-        return fail(ErrorKind::input, fmt::format("nothing of segment {} is in the file", number), file_.string(),
+        return fail(ErrorKind::input, fmt::format("nothing of segment {} is in the file", number), file_.text(),
                     "the file is truncated or damaged: copy it again");
     Made segment{Bytes(std::move(out)), {}};
     for (std::vector<Packet>& cues : cursor.cues) {
@@ -399,7 +398,7 @@ Result<Bytes> FilmHls::subtitles_segment(std::size_t track, std::size_t number) 
     const base::MutexLock lock(mutex_);
     WAVECREST_TRY(look_again());
     if (track >= subtitles_.size())
-        return fail(ErrorKind::usage, fmt::format("there are no subtitles {}", track + 1), file_.string(),
+        return fail(ErrorKind::usage, fmt::format("there are no subtitles {}", track + 1), file_.text(),
                     "ask for the playlist");
     // Made with the pictures, which whoever shows the subtitles fetches, too.
     WAVECREST_TRY_ASSIGN(one, made(number));
@@ -410,7 +409,7 @@ Result<FilmHls::Made> FilmHls::made(std::size_t number) {
     WAVECREST_TRY(look_again());
     WAVECREST_TRY(find_segments());
     if (number >= starts_.size())
-        return fail(ErrorKind::usage, fmt::format("there is no segment {}", number), file_.string(),
+        return fail(ErrorKind::usage, fmt::format("there is no segment {}", number), file_.text(),
                     "ask for the playlist");
     if (auto known = Cache::instance().find(state_, number)) return std::move(*known);
     WAVECREST_TRY_ASSIGN(cursor, cursor_at(number));

@@ -11,7 +11,7 @@
 #include <string>
 #include <vector>
 
-#include "base/file.hpp"
+#include "base/address.hpp"
 #include "base/mutex.hpp"
 #include "base/result.hpp"
 #include "media/flow.hpp"
@@ -23,7 +23,7 @@ class FilmHls {
   public:
     // Looks at the headers. Fails (kind input) where nothing in it can be sent in transport packets, and (kind usage)
     // where there is nothing of what `choice` asks for.
-    static Result<std::unique_ptr<FilmHls>> open(const base::Path& file, const TrackChoice& choice = {});
+    static Result<std::unique_ptr<FilmHls>> open(const base::Address& file, const TrackChoice& choice = {});
     ~FilmHls();
 
     // Of the file as it was looked at last; never waits for it.
@@ -65,7 +65,7 @@ class FilmHls {
     class Cache;
 
     FilmHls() = default;
-    static Result<Stamp> timestamp_of(const base::Path& file);
+    static Result<Stamp> timestamp_of(const base::Address& file);
     Status look() REQUIRES(mutex_);
     Status look_again() REQUIRES(mutex_);
     Status find_segments() REQUIRES(mutex_);
@@ -75,7 +75,7 @@ class FilmHls {
     Result<Made> made(std::size_t number) REQUIRES(mutex_);
     Result<std::string> list_of(const std::string& stem, const char* extension, const std::string& query);
 
-    base::Path file_;
+    base::Address file_;
     TrackChoice choice_;
     std::vector<std::string> notes_;
     mutable base::Mutex shape_mutex_;                  // for whoever asks while the file is read

@@ -56,7 +56,7 @@ Result<ReadyPlayout> find_playout(const LiveItem& item) {
             if (why.empty()) continue;
             if (track.kind == TrackKind::video)
                 return fail(ErrorKind::input, "its video can't be sent by RTMP: " + why,
-                            item.parts.front().source.string(), "name a profile for the stream, or leave RTMP out");
+                            item.parts.front().source.text(), "name a profile for the stream, or leave RTMP out");
             playout.notes.push_back("RTMP without audio: " + why);
         }
     }

@@ -96,7 +96,7 @@ ByteVector parameter_sets(const Track& track) {
 Result<std::unique_ptr<source::Input>> open_input(const Part& part) {
     if (!part.open) return source::open_input(part.source);
     WAVECREST_TRY_ASSIGN(bytes, part.open());
-    return source::open_input(std::shared_ptr<base::ByteSource>(std::move(bytes)), part.source.string());
+    return source::open_input(std::shared_ptr<base::ByteSource>(std::move(bytes)), part.source.text());
 }
 
 bool same_bytes(ByteSpan a, ByteSpan b) {
@@ -112,15 +112,13 @@ Result<ReadyPlayout> prepare_playout(const std::vector<Part>& parts,
         WAVECREST_TRY_ASSIGN(input, open_input(part));
         WAVECREST_TRY_ASSIGN(pick, input->pick(part.title));
         WAVECREST_TRY(input->check_protection(pick.title->number));
-        const std::string address = part.source.string();
-        const bool remote = address.find("://") != std::string::npos;
-        ReadyPart one{part, remote ? address : part.source.filename().string(), {}, pick.title->duration};
-        one.live = part.open || (remote && (net::is_live_address(address) || one.duration.count() == 0));
+        ReadyPart one{part, part.source.name(), {}, pick.title->duration};
+        one.live = part.open || part.source.is_live() || (part.source.is_web() && one.duration.count() == 0);
         if (one.live) one.duration = {};
         if (part.chapter > 1) {
             const auto& chapters = pick.title->chapters;
             if (static_cast<std::size_t>(part.chapter) > chapters.size())
-                return fail(ErrorKind::usage, fmt::format("there is no chapter {}", part.chapter), part.source.string(),
+                return fail(ErrorKind::usage, fmt::format("there is no chapter {}", part.chapter), part.source.text(),
                             chapters.empty() ? "it has no chapters"
                                              : fmt::format("name a chapter from 1 to {}", chapters.size()));
             one.begin = chapters[static_cast<std::size_t>(part.chapter) - 1].start;
@@ -134,7 +132,7 @@ Result<ReadyPlayout> prepare_playout(const std::vector<Part>& parts,
                 if (why.empty()) {
                     ready.tracks.push_back(track);
                 } else if (track.kind == TrackKind::video && !other_picture) {
-                    return fail(ErrorKind::input, fmt::format("its video can't be sent: {}", why), part.source.string(),
+                    return fail(ErrorKind::input, fmt::format("its video can't be sent: {}", why), part.source.text(),
                                 "convert it first (wavecrest convert), or name a profile for the stream");
                 } else {
                     ready.notes.push_back(fmt::format("{} {} {} skipped: {}", media::display_name(track.codec),
@@ -142,15 +140,15 @@ Result<ReadyPlayout> prepare_playout(const std::vector<Part>& parts,
                                                       media::language_name(track.language), why));
                 }
             }
-            WAVECREST_TRY(media::check_chosen(part.choice, ready.tracks, part.source.string()));
+            WAVECREST_TRY(media::check_chosen(part.choice, ready.tracks, part.source.text()));
             if (std::all_of(ready.tracks.begin(), ready.tracks.end(),
                             [](const Track& t) { return t.kind == TrackKind::subtitle; }))
-                return fail(ErrorKind::input, "it has no video and no audio that can be sent", part.source.string(),
+                return fail(ErrorKind::input, "it has no video and no audio that can be sent", part.source.text(),
                             "convert it first (wavecrest convert)");
         } else if (const std::string why = why_not_after(ready.tracks, pick.title->tracks); !why.empty()) {
             return fail(ErrorKind::input,
                         fmt::format("it can't be played after \"{}\": {}", ready.parts.front().name, why),
-                        part.source.string(),
+                        part.source.text(),
                         "convert all parts with one profile (wavecrest convert), or make two streams of them");
         }
         // Where nothing is left out, the title's mean is what goes out.
@@ -221,7 +219,7 @@ Status Playout::open_part(std::size_t part) {
     WAVECREST_TRY_ASSIGN(source, input->open(pick));
     // It may have been exchanged for another since it was looked at.
     if (const std::string why = why_not_after(ready_.tracks, source->tracks()); !why.empty())
-        return fail(ErrorKind::input, fmt::format("the file has been replaced: {}", why), ready.part.source.string(),
+        return fail(ErrorKind::input, fmt::format("the file has been replaced: {}", why), ready.part.source.text(),
                     "restore it, or restart the stream");
     const std::vector<const Track*> all = continuing(ready_.tracks, source->tracks());
     for (std::size_t i = 0; i < track_states_.size(); ++i) {

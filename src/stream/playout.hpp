@@ -11,6 +11,7 @@
 #include <string>
 #include <vector>
 
+#include "base/address.hpp"
 #include "base/byte_source.hpp"
 #include "base/cancel.hpp"
 #include "base/file.hpp"
@@ -21,7 +22,7 @@
 namespace wavecrest::stream {
 
 struct Part {
-    base::Path source;           // anything source::open_input opens
+    base::Address source;        // anything source::open_input opens
     std::string title = "main";  // of a disc, or the program of a recording: see source::Input::picks
     int chapter = 1;             // to begin with
     TrackChoice choice{};

@@ -7,6 +7,7 @@
 #include <deque>
 #include <thread>
 
+#include "base/address.hpp"
 #include "base/mutex.hpp"
 #include "net/url.hpp"
 #include "source/media_item.hpp"
@@ -30,7 +31,9 @@ Result<upnp::Object> item_for(const StreamServer& server, const std::string& str
     WAVECREST_TRY_ASSIGN(own, upnp::own_address_towards(device.address));
     std::optional<upnp::Object> first;
     for (const StreamAddress& one : server.addresses(own)) {
-        if (one.stream != stream || !one.address.starts_with("http://") || one.delivery == "subtitles") continue;
+        if (one.stream != stream || base::Address(one.address).scheme() != base::Scheme::http ||
+            one.delivery == "subtitles")
+            continue;
         source::Title title;
         std::string container = one.delivery == "hls" || one.delivery == "live-hls" ? "hls" : "mpeg-ts";
         for (const ReadyStream& ready : server.on_demand()) {

@@ -176,7 +176,7 @@ std::string_view plain_letter(unsigned character) {
 
 }  // namespace
 
-std::string default_path(const std::string& name, const base::Path& file) {
+std::string default_path(const std::string& name, const base::Address& file) {
     std::string path = "/";
     for (std::size_t i = 0; i < name.size(); ++i) {
         const auto u = static_cast<unsigned char>(name[i]);
@@ -193,7 +193,7 @@ std::string default_path(const std::string& name, const base::Path& file) {
     }
     while (path.size() > 1 && path.back() == '-') path.pop_back();
     if (path.size() == 1) path += "stream";
-    return path + file.extension().string();
+    return path + file.extension();
 }
 
 std::string stem_of(const std::string& path) {
@@ -240,7 +240,7 @@ Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
     std::vector<ReadyStream> ready;
     for (const StreamItem& item : items) {
         if (item.ladder) {
-            WAVECREST_TRY_ASSIGN(ladder, FilmLadder::open(item.file));
+            WAVECREST_TRY_ASSIGN(ladder, FilmLadder::open(item.file.path()));
             ReadyStream stream;
             stream.name = item.name;
             stream.path = item.path.empty() ? default_path(item.name, item.file) : item.path;
@@ -257,16 +257,14 @@ Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
                         fmt::format("a disc can't be offered as {}", item.hls && item.whole ? "file or hls"
                                                                      : item.hls             ? "hls"
                                                                                             : "file"),
-                        item.file.string(),
+                        item.file.text(),
                         "offer it live, live-hls or rtmp only; or convert it first (wavecrest convert) and stream the "
                         "file it makes");
         }
         const source::Title& title = input->titles().front();
         ReadyStream stream;
         stream.name = item.name;
-        std::error_code error;
-        stream.file = std::filesystem::canonical(item.file, error);  // from now on no link on the way is followed
-        if (error) stream.file = base::absolute_path(item.file);
+        stream.file = base::without_links(item.file);
         stream.path = item.path.empty() ? default_path(item.name, item.file) : item.path;
         stream.container = input->container();
         stream.duration = title.duration;
@@ -360,7 +358,7 @@ std::optional<net::HttpReply> Service::answer_film(const ReadyStream& s, const n
     if (s.whole && request.path == s.path) {
         return let_in(s.name, request, [&] {
             net::HttpReply reply;
-            reply.file = s.file;
+            reply.file = s.file.path();
             reply.media_type = container::media_type(s.container);
             reply.name = s.name;
             return reply;
@@ -404,7 +402,7 @@ std::optional<net::HttpReply> Service::answer_film(const ReadyStream& s, const n
             hls_viewers_.asked(request.address, "", s.name, false, ask->number, estimated_bytes(s, ask->number),
                                std::chrono::steady_clock::now(),
                                base::printable(request.field("User-Agent").substr(0, 200)));
-        reply.later_from = s.file;
+        reply.later_from = s.file.path();
         return reply;
     });
 }

@@ -7,6 +7,7 @@
 #include <string>
 #include <vector>
 
+#include "base/address.hpp"
 #include "base/file.hpp"
 #include "base/result.hpp"
 #include "measure/rate.hpp"
@@ -22,7 +23,7 @@ namespace wavecrest::stream {
 
 struct StreamItem {
     std::string name;
-    base::Path file;
+    base::Address file;
     std::string path;      // of the URL; empty: made from the name and the file's extension
     bool whole = true;     // the file itself
     bool hls = false;      // HLS on demand
@@ -42,7 +43,7 @@ Result<StreamSubtitles> read_subtitles(const base::Path& file);
 // A stream that was found fit to be served.
 struct ReadyStream {
     std::string name;
-    base::Path file;
+    base::Address file;
     std::string path;
     std::string container;
     Time duration{};
@@ -56,7 +57,7 @@ struct ReadyStream {
 };
 
 // The path a stream gets when none is given: "/lanterns.mp4".
-std::string default_path(const std::string& name, const base::Path& file);
+std::string default_path(const std::string& name, const base::Address& file);
 // A path without its extension.
 std::string stem_of(const std::string& path);
 // The paths of a stream's other forms, by that of its file: "/lanterns.m3u8", "/lanterns-live.ts",

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/address.hpp"
 #include "container/ladder.hpp"
 #include "net/url.hpp"
 #include "stream/service.hpp"
@@ -85,10 +86,12 @@ std::string container_of(const StreamAddress& one) {
 }
 
 std::vector<StreamAddress> addresses_for(const device::Device& device, std::vector<StreamAddress> all) {
-    const auto is_secure = [](const StreamAddress& one) { return one.address.starts_with("https://"); };
+    const auto is_secure = [](const StreamAddress& one) {
+        return base::Address(one.address).scheme() == base::Scheme::https;
+    };
     const bool wanted = device::takes(device, "https") && std::any_of(all.begin(), all.end(), is_secure);
     std::erase_if(
-        all, [&](const StreamAddress& one) { return net::is_http_address(one.address) && is_secure(one) != wanted; });
+        all, [&](const StreamAddress& one) { return base::is_web_address(one.address) && is_secure(one) != wanted; });
     const auto suits = [&](const StreamAddress& one) {
         const std::string container = container_of(one);
         return device::takes(device, protocol_of(one)) && (container.empty() || device::reads(device, container));

@@ -164,7 +164,7 @@ Result<ReadyServer> prepare_server(std::vector<ServedStream> items) {
     for (ServedStream& item : items) {
         if (item.path.empty())
             item.path =
-                default_path(item.name, item.parts.empty() ? base::Path("stream.flv") : item.parts.front().source);
+                default_path(item.name, item.parts.empty() ? base::Address("stream.flv") : item.parts.front().source);
         if (item.published()) {
             if (item.deliveries.file || item.deliveries.hls || item.deliveries.ladder || item.deliveries.live_ladder)
                 return fail(ErrorKind::usage,

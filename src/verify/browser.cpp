@@ -7,6 +7,7 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "base/address.hpp"
 #include "base/clock.hpp"
 #include "base/mutex.hpp"
 #include "base/units.hpp"
@@ -183,7 +184,7 @@ void judge(const Json& seen, host::Engine engine, const Job& job, bool music, Ve
 
 Result<Verification> run_in_browser(const Job& job, host::Engine engine, const Progress& progress,
                                     const Cancel& cancel) {
-    if (!net::is_http_address(job.address) || job.address.starts_with("https"))
+    if (!base::is_web_address(job.address) || base::Address(job.address).scheme() == base::Scheme::https)
         return fail(ErrorKind::usage, "a browser is tried with http:// addresses only", job.address,
                     "verify it without --on, or give the http:// address of the stream");
     if (is_manifest_address(job.address))

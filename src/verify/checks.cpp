@@ -7,6 +7,7 @@
 #include <optional>
 #include <vector>
 
+#include "base/address.hpp"
 #include "base/units.hpp"
 #include "profile/profile.hpp"
 #include "verify/pictures.hpp"
@@ -210,8 +211,7 @@ void add_pictures(Verification& v, const Job& job, PacketSource& source, int pla
     if (places == 0) settings.patience = job.listen + base::from_seconds(5);
     settings.folder = job.stills;
     // An address names itself by its last part.
-    const std::string name =
-        v.stream.find("://") == std::string::npos ? v.stream : v.stream.substr(v.stream.rfind('/') + 1);
+    const std::string name = !base::has_scheme(v.stream) ? v.stream : v.stream.substr(v.stream.rfind('/') + 1);
     for (const char c : name + " " + v.device)
         settings.stem += std::isalnum(static_cast<unsigned char>(c)) != 0 ? c : '-';
     auto look = look_at_pictures(source, settings, cancel);

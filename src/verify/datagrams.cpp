@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <chrono>
 
+#include "base/address.hpp"
 #include "base/byte_source.hpp"
 #include "base/units.hpp"
 #include "container/mpeg_ts.hpp"
@@ -129,13 +130,10 @@ Verification not_there(Verification v, Cause cause, std::string summary, std::st
 
 }  // namespace
 
-bool is_datagram_address(const std::string& address) {
-    return address.starts_with("udp://") || address.starts_with("rtp://");
-}
-
 Result<Verification> run_datagrams(const Job& job, const Progress& progress, const Cancel& cancel) {
-    const bool rtp = job.address.starts_with("rtp://");
-    WAVECREST_TRY_ASSIGN(address, net::parse_udp_address(job.address.substr(6)));
+    const base::Address from(job.address);
+    const bool rtp = from.scheme() == base::Scheme::rtp;
+    WAVECREST_TRY_ASSIGN(address, net::parse_udp_address(std::string(from.behind_scheme())));
     Verification v;
     v.stream = job.stream;
     v.address = job.address;

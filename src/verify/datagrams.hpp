@@ -7,7 +7,6 @@
 namespace wavecrest::verify {
 
 // Is this an address for it: udp:// or rtp://?
-bool is_datagram_address(const std::string& address);
 
 // Waits for the stream to appear (job.wait), then listens for job.listen. A stream that doesn't come, or whose packets
 // make no sense, gives a failed verification. Errors: usage (a malformed address), machine (the port is taken, the

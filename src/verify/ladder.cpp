@@ -7,6 +7,7 @@
 #include <cmath>
 #include <map>
 
+#include "base/address.hpp"
 #include "base/byte_source.hpp"
 #include "base/units.hpp"
 #include "container/reader.hpp"
@@ -30,7 +31,7 @@ constexpr std::chrono::minutes kPatience{1};  // with one segment
 // What is promised is rounded, and a segment's headers count with it.
 constexpr double kOverPromise = 1.05;
 constexpr Time kListedApart = std::chrono::milliseconds(100);  // players look for segments by time
-constexpr Time kApart = std::chrono::milliseconds(2);  // times of segments that follow one another
+constexpr Time kApart = std::chrono::milliseconds(2);          // times of segments that follow one another
 
 std::string size_name(const Rendition& one) {
     return one.size.height > 0 ? profile::size_name(one.size.width, one.size.height) : one.name;
@@ -543,7 +544,8 @@ Result<Verification> LadderPlay::judge() {
 void LadderPlay::judge_content() {
     Verification& v = r_.v;
     v.checks.push_back(device::judge_protocol(job_.device, title_.dash ? "dash" : "hls"));
-    if (job_.address.starts_with("https://")) v.checks.push_back(device::judge_protocol(job_.device, "https"));
+    if (base::Address(job_.address).scheme() == base::Scheme::https)
+        v.checks.push_back(device::judge_protocol(job_.device, "https"));
     if (!problem_.empty()) {
         add(v, "content", Verdict::fail, problem_, "media", "check what is being sent");
         return;
@@ -694,7 +696,7 @@ Status LadderPlay::try_seeks() {
 
 bool is_manifest_address(const std::string& address) {
     const std::string path = address.substr(0, address.find_first_of("?#"));
-    return net::is_http_address(path) && path.ends_with(".mpd");
+    return base::is_web_address(path) && path.ends_with(".mpd");
 }
 
 Result<Verification> run_ladder(const Job& job, const Progress& progress, const Cancel& cancel) {

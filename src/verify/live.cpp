@@ -8,6 +8,7 @@
 #include <map>
 #include <thread>
 
+#include "base/address.hpp"
 #include "base/byte_source.hpp"
 #include "base/clock.hpp"
 #include "base/units.hpp"
@@ -34,13 +35,9 @@ using namespace std::chrono_literals;
 
 }  // namespace
 
-bool is_rtmp_address(const std::string& address) {
-    return address.starts_with("rtmp://");
-}
-
 bool is_playlist_address(const std::string& address) {
     const std::string path = address.substr(0, address.find_first_of("?#"));
-    return net::is_http_address(path) && path.ends_with(".m3u8");
+    return base::is_web_address(path) && path.ends_with(".m3u8");
 }
 
 Result<Verification> run_http_live(const Job& job, const Progress& progress, const Cancel& cancel) {

@@ -5,7 +5,6 @@
 
 namespace wavecrest::verify {
 
-bool is_rtmp_address(const std::string& address);
 bool is_playlist_address(const std::string& address);
 
 // An endless body of transport packets: played for job.listen, in real time, over a link as the device has.

@@ -4,6 +4,7 @@
 
 #include <map>
 
+#include "base/address.hpp"
 #include "base/byte_source.hpp"
 #include "container/reader.hpp"
 #include "verify/checks.hpp"
@@ -66,7 +67,8 @@ class GapWatch : public PacketSource {
 
 bool judge_content(Receiving& r, const Job& job, const char* protocol, const Cancel& cancel) {
     r.v.checks.push_back(device::judge_protocol(job.device, protocol));
-    if (job.address.starts_with("https://")) r.v.checks.push_back(device::judge_protocol(job.device, "https"));
+    if (base::Address(job.address).scheme() == base::Scheme::https)
+        r.v.checks.push_back(device::judge_protocol(job.device, "https"));
     auto media = container::open_media(std::make_shared<base::MemorySource>(std::move(r.kept), job.address));
     if (!media) {
         r.v = failed(std::move(r.v), Cause::server,

@@ -6,6 +6,7 @@
 #include <memory>
 #include <thread>
 
+#include "base/address.hpp"
 #include "base/byte_source.hpp"
 #include "base/clock.hpp"
 #include "base/units.hpp"
@@ -276,8 +277,8 @@ std::string_view short_name(Cause what) {
 namespace {
 
 Result<Verification> run_directly(const Job& job, const Progress& progress, const Cancel& cancel) {
-    if (is_datagram_address(job.address)) return run_datagrams(job, progress, cancel);
-    if (is_rtmp_address(job.address)) return run_rtmp(job, progress, cancel);
+    if (base::Address(job.address).is_datagrams()) return run_datagrams(job, progress, cancel);
+    if (base::Address(job.address).scheme() == base::Scheme::rtmp) return run_rtmp(job, progress, cancel);
     if (is_manifest_address(job.address)) return run_ladder(job, progress, cancel);
     if (is_playlist_address(job.address)) return run_hls(job, progress, cancel);
     WAVECREST_TRY_ASSIGN(url, net::parse_url(job.address));
@@ -292,7 +293,7 @@ struct Detour {
 };
 Result<Detour> make_detour(const std::string& address, const net::LinkFaults& faults) {
     Detour detour;
-    if (is_datagram_address(address)) {
+    if (base::Address(address).is_datagrams()) {
         WAVECREST_TRY_ASSIGN(from, net::parse_udp_address(address.substr(6)));
         WAVECREST_TRY_ASSIGN(port, net::free_udp_port());
         const std::string near = fmt::format("127.0.0.1:{}", port);
@@ -302,7 +303,7 @@ Result<Detour> make_detour(const std::string& address, const net::LinkFaults& fa
         detour.address = address.substr(0, 6) + near;
         return detour;
     }
-    if (is_rtmp_address(address)) {
+    if (base::Address(address).scheme() == base::Scheme::rtmp) {
         WAVECREST_TRY_ASSIGN(rtmp, net::parse_rtmp_address(address));
         WAVECREST_TRY_ASSIGN(link, net::WorseLink::tcp("127.0.0.1", 0, rtmp.host, rtmp.port, faults));
         rtmp.host = "127.0.0.1";
@@ -347,7 +348,8 @@ Result<Verification> run_worse(const Job& job, const Progress& progress, const C
 }  // namespace
 
 Result<Verification> run(const Job& job, const Progress& progress, const Cancel& cancel) {
-    if (job.faults.squeeze.empty() || is_datagram_address(job.address)) return run_worse(job, progress, cancel);
+    if (job.faults.squeeze.empty() || base::Address(job.address).is_datagrams())
+        return run_worse(job, progress, cancel);
     // Over TCP the link is part of the model, and its clock can be moved on.
     Job squeezed = job;
     squeezed.squeeze = std::exchange(squeezed.faults.squeeze, {});
