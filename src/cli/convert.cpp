@@ -42,7 +42,7 @@ void take_choices(const ConvertOptions& options, convert::Selection& request) {
 }
 
 Result<std::unique_ptr<source::Input>> open_with_added_text(const ConvertOptions& options) {
-    WAVECREST_TRY_ASSIGN(input, source::open_input(options.input, {options.retries}));
+    WAVECREST_TRY_ASSIGN(input, source::open_input(options.input, {options.retries, &cancel()}));
     if (options.captions) {
         ProgressLine line("reading captions", options.output.quiet);
         WAVECREST_TRY_ASSIGN(with, source::with_captions(std::move(input), line.callback(), cancel()));

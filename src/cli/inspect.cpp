@@ -194,7 +194,7 @@ void print_rungs(const source::Title& title) {
 
 int run_inspect(const InspectOptions& options) {
     const bool json = options.output.json;
-    auto opened = source::open_input(options.input, {options.retries});
+    auto opened = source::open_input(options.input, {options.retries, &cancel()});
     if (!opened) return report_error(opened.error(), json);
     const source::Input& input = **opened;
     auto inspected = report::inspect(input, options.pick);

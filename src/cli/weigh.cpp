@@ -202,7 +202,7 @@ Result<Json> weigh(const WeighOptions& options) {
                         "--target-size", "write for example \"4 GB\"");
         goal.bytes = *bytes;
     }
-    WAVECREST_TRY_ASSIGN(input, source::open_input(options.input, {options.retries}));
+    WAVECREST_TRY_ASSIGN(input, source::open_input(options.input, {options.retries, &cancel()}));
     if (!input->reopens())
         return fail(ErrorKind::usage, "what comes once only can't be sampled", options.input,
                     "save it as a file first");

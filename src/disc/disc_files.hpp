@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "base/byte_source.hpp"
+#include "base/cancel.hpp"
 #include "base/file.hpp"
 #include "base/result.hpp"
 
@@ -38,7 +39,8 @@ bool same_name(std::string_view a, std::string_view b);
 
 // How a disc's data is read. A failed read is tried again this often before the sector counts as lost.
 struct ReadSettings {
-    int retries = 2;  // 0 to 100
+    int retries = 2;                 // 0 to 100
+    const Cancel* cancel = nullptr;  // asked while a file server is waited for; null: nobody cancels
 };
 
 // Files of a folder.

@@ -185,7 +185,7 @@ Status run_all(const std::vector<Plan>& plans, const Progress& progress, Work wo
 }  // namespace
 
 Result<Done> run(const Job& job, const Progress& progress, const Cancel& cancel) {
-    WAVECREST_TRY_ASSIGN(input, source::open_input(job.source, {job.retries}));
+    WAVECREST_TRY_ASSIGN(input, source::open_input(job.source, {job.retries, &cancel}));
     if (job.captions) {
         WAVECREST_TRY_ASSIGN(with, source::with_captions(std::move(input), {}, cancel));
         input = std::move(with);

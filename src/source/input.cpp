@@ -21,6 +21,7 @@
 #include "source/adaptive_title.hpp"
 #include "source/cut.hpp"
 #include "source/ladder_input.hpp"
+#include "source/share_input.hpp"
 
 namespace wavecrest::source {
 namespace {
@@ -345,6 +346,47 @@ Result<std::unique_ptr<Input>> open_disc(std::shared_ptr<disc::DiscFiles> files,
                 "name the folder or image of a ripped disc, or a media file");
 }
 
+// Whether a file that isn't known by its first bytes is an image of a disc: they begin with empty sectors, nothing a
+// file would be told by.
+bool is_image(base::ByteSource& file, ByteSpan first) {
+    if (!container::sniff(first).empty()) return false;
+    ByteVector volume(2048);
+    constexpr std::uint64_t kVolumeRecognition = 32768;
+    const auto got = file.read_at(kVolumeRecognition, volume);
+    return got && *got == volume.size() && disc::looks_like_image(volume);
+}
+
+Result<ByteVector> first_bytes(base::ByteSource& file) {
+    if (file.size() == 0)
+        return fail(ErrorKind::input, "the file is empty", file.name(), "copy or make the file again");
+    return base::read_exactly(file, 0,
+                              static_cast<std::size_t>(std::min<std::uint64_t>(container::kSniffBytes, file.size())));
+}
+
+Result<std::unique_ptr<Input>> open_on_share(const base::Address& from, const disc::ReadSettings& settings) {
+    WAVECREST_TRY_ASSIGN(opened, open_share(from, settings.cancel));
+    if (opened.entry.folder) {
+        // (Segments of a ladder are files that name one another.)
+        const auto playlist = opened.share->look(share::joined(opened.path, std::string(container::kLadderPlaylist)));
+        if (playlist && !playlist->folder)
+            return fail(ErrorKind::input, "a ladder can't be read from a share", from.text(),
+                        "mount the share (wavecrest share attach), or give the address at which a web server has it");
+        return open_disc(share_files(std::move(opened), settings), "this folder");
+    }
+    WAVECREST_TRY_ASSIGN(file, opened.share->read(opened.path));
+    WAVECREST_TRY_ASSIGN(first, first_bytes(*file));
+    const auto read = [opened, retries = settings.retries]() -> Result<std::shared_ptr<base::ByteSource>> {
+        WAVECREST_TRY_ASSIGN(source, opened.share->read(opened.path));
+        return std::shared_ptr<base::ByteSource>(std::make_shared<base::RetryingSource>(std::move(source), retries));
+    };
+    if (is_image(*file, first)) {
+        WAVECREST_TRY_ASSIGN(image, read());
+        WAVECREST_TRY_ASSIGN(files, disc::image_files(std::move(image)));
+        return open_disc(std::move(files), "this disc image");
+    }
+    return FileInput::create(from.text(), base::Path(opened.path).stem().string(), read);
+}
+
 }  // namespace
 
 Result<std::unique_ptr<Input>> open_input(std::shared_ptr<base::ByteSource> bytes, const std::string& name) {
@@ -375,6 +417,7 @@ Result<std::unique_ptr<Input>> open_input(const base::Address& from, const disc:
                                      return std::shared_ptr<base::ByteSource>(std::move(source));
                                  });
     }
+    if (from.is_share()) return open_on_share(from, settings);
     const base::Path path = from.path();
     std::error_code error;
     const auto kind = std::filesystem::status(path, error);
@@ -406,18 +449,10 @@ Result<std::unique_ptr<Input>> open_input(const base::Address& from, const disc:
         return fail(ErrorKind::input, "this is a named pipe", name, "use - as the input, and redirect: < PIPE");
     }
     WAVECREST_TRY_ASSIGN(file, base::FileSource::open(path));
-    if (file.size() == 0) return fail(ErrorKind::input, "the file is empty", name, "copy or make the file again");
-    ByteVector first(static_cast<std::size_t>(std::min<std::uint64_t>(container::kSniffBytes, file.size())));
-    WAVECREST_TRY(file.read_at(0, first));
-    // (An image of a disc begins with empty sectors: nothing a file would be told by.)
-    if (container::sniff(first).empty()) {
-        ByteVector volume(2048);
-        constexpr std::uint64_t kVolumeRecognition = 32768;
-        const auto got = file.read_at(kVolumeRecognition, volume);
-        if (got && *got == volume.size() && disc::looks_like_image(volume)) {
-            WAVECREST_TRY_ASSIGN(files, disc::open_image(path, settings));
-            return open_disc(std::move(files), "this disc image");
-        }
+    WAVECREST_TRY_ASSIGN(first, first_bytes(file));
+    if (is_image(file, first)) {
+        WAVECREST_TRY_ASSIGN(files, disc::open_image(path, settings));
+        return open_disc(std::move(files), "this disc image");
     }
     return FileInput::create(
         name, path.stem().string(), [path, retries = settings.retries]() -> Result<std::shared_ptr<base::ByteSource>> {

@@ -80,9 +80,9 @@ class Input {
 };
 
 // Opens a ripped disc (its folder or an image: DVD-Video, Blu-ray), a media file of any format container/reader.hpp
-// lists, a ladder (ladder_input.hpp), standard input ("-": can be read once, in order), an http:// address, or a live
-// stream (udp://, rtp://, rtmp://: from where it is joined on). Anything else is refused by the name of what it is, if
-// that can be told.
+// lists, both also on a file server (smb://, nfs://: share_input.hpp), a ladder (ladder_input.hpp), standard input
+// ("-": can be read once, in order), an http:// address, or a live stream (udp://, rtp://, rtmp://: from where it is
+// joined on). Anything else is refused by the name of what it is, if that can be told.
 Result<std::unique_ptr<Input>> open_input(const base::Address& from, const disc::ReadSettings& settings = {});
 
 // Bytes that were opened elsewhere and are there once: a media file that `name` stands for.

@@ -1,0 +1,75 @@
+#include "source/share_input.hpp"
+
+#include <algorithm>
+
+#include "share/account.hpp"
+
+namespace wavecrest::source {
+namespace {
+
+class ShareFiles : public disc::DiscFiles {
+  public:
+    ShareFiles(OpenedShare opened, const disc::ReadSettings& settings)
+        : opened_(std::move(opened)), settings_(settings) {}
+
+    std::string path() const override { return opened_.share->location().text_of(opened_.path); }
+    std::string label() const override {
+        const std::vector<std::string> names = opened_.share->location().names();
+        return names.empty() ? opened_.share->location().share : names.back();
+    }
+    Result<std::vector<Entry>> list(const std::string& folder) const override {
+        WAVECREST_TRY_ASSIGN(real, real_path(folder));
+        WAVECREST_TRY_ASSIGN(found, opened_.share->list(real));
+        std::vector<Entry> entries;
+        for (const share::Entry& one : found) entries.push_back({one.name, one.folder, one.size});
+        return entries;
+    }
+    Result<std::unique_ptr<base::ByteSource>> open(const std::string& file) const override {
+        WAVECREST_TRY_ASSIGN(real, real_path(file));
+        WAVECREST_TRY_ASSIGN(bytes, opened_.share->read(real));
+        return std::unique_ptr<base::ByteSource>(
+            std::make_unique<base::RetryingSource>(std::move(bytes), settings_.retries));
+    }
+
+  private:
+    // With each name as the server has it: copies of discs change the case.
+    Result<std::string> real_path(const std::string& path) const {
+        std::string real = opened_.path;
+        std::size_t at = 0;
+        while (at < path.size()) {
+            const std::size_t end = std::min(path.find('/', at), path.size());
+            const std::string name = path.substr(at, end - at);
+            at = end + 1;
+            WAVECREST_TRY_ASSIGN(entries, opened_.share->list(real));
+            const auto found = std::find_if(entries.begin(), entries.end(),
+                                            [&](const share::Entry& one) { return disc::same_name(one.name, name); });
+            if (found == entries.end())
+                return fail(ErrorKind::input, "there is no such file or folder on the server",
+                            opened_.share->location().text_of(share::joined(real, name)),
+                            "copy the disc to the share again");
+            real = share::joined(real, found->name);
+        }
+        return real;
+    }
+
+    const OpenedShare opened_;
+    const disc::ReadSettings settings_;
+};
+
+}  // namespace
+
+Result<OpenedShare> open_share(const base::Address& address, const Cancel* cancel) {
+    WAVECREST_TRY_ASSIGN(location, share::parse_location(address));
+    WAVECREST_TRY_ASSIGN(accounts, share::Accounts::load(share::accounts_file()));
+    share::Limits limits;
+    limits.cancel = cancel;
+    WAVECREST_TRY_ASSIGN(opened, share::Share::open(location, accounts.find(location), limits));
+    WAVECREST_TRY_ASSIGN(entry, opened->look(location.path));
+    return OpenedShare{std::move(opened), std::move(entry), location.path};
+}
+
+std::shared_ptr<disc::DiscFiles> share_files(OpenedShare opened, const disc::ReadSettings& settings) {
+    return std::make_shared<ShareFiles>(std::move(opened), settings);
+}
+
+}  // namespace wavecrest::source

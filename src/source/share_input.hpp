@@ -1,0 +1,24 @@
+// Inputs on file servers (share/share.hpp), without mounting them: media files, disc folders and disc images.
+#pragma once
+
+#include <memory>
+
+#include "base/address.hpp"
+#include "disc/disc_files.hpp"
+#include "share/share.hpp"
+
+namespace wavecrest::source {
+
+// A share with the place an address names, connected with this user's account for it (share/account.hpp).
+struct OpenedShare {
+    std::shared_ptr<share::Share> share;
+    share::Entry entry;  // what is there
+    std::string path;
+};
+// Errors as of Share.
+Result<OpenedShare> open_share(const base::Address& address, const Cancel* cancel);
+
+// The files of a folder there.
+std::shared_ptr<disc::DiscFiles> share_files(OpenedShare opened, const disc::ReadSettings& settings);
+
+}  // namespace wavecrest::source
