@@ -144,6 +144,7 @@ struct AllOptions {
     DeviceOptions device_options;
     DeviceTestOptions device_test;
     DeviceFindOptions device_find;
+    ShareOptions share;
     RendererOptions renderer;
     LibraryOptions library;
     bool device_live = false;
@@ -621,6 +622,41 @@ CLI::App* add_renderer_command(CLI::App* device, RendererOptions& renderer, cons
     return app;
 }
 
+void add_account(CLI::App* app, ShareOptions& share) {
+    app->add_option("--user", share.user,
+                    "log on as this user (DOMAIN\\USER); the password is asked for. Without it: the account that was "
+                    "kept for the server, else as a guest")
+        ->type_name("NAME");
+    app->add_option("--password-file", share.password_file, "read the password from the first line of this file")
+        ->type_name("FILE");
+}
+
+void add_share(CLI::App& app, AllOptions& all, Command& command) {
+    auto* share = app.add_subcommand("share", "file servers: their shares proved");
+    share->require_subcommand(1);
+    ShareOptions& options = all.share;
+    auto* prove = share->add_subcommand(
+        "prove", "test a share step by step: reachable, account, share, folder, listing, reading, speed");
+    prove->add_option("address", options.address, "smb://HOST/SHARE/FOLDER or nfs://HOST/EXPORT/FOLDER")
+        ->required()
+        ->type_name("ADDRESS");
+    add_account(prove, options);
+    prove->add_flag("--keep", options.keep,
+                    "keep the account for later commands that read from this server (in a file of this user alone)");
+    prove->add_flag("--write", options.write, "also test writing: a small file is written and removed");
+    prove->add_option("--for", options.length, "read for so long (10 s); \"1 min\" shows whether the speed lasts")
+        ->type_name("TIME");
+    prove->add_option("--readers", options.readers, "so many at once, after that")
+        ->capture_default_str()
+        ->check(CLI::Range(1, 16))
+        ->type_name("N");
+    add_output(prove, options.output);
+    add_examples(prove, {"wavecrest share prove smb://192.168.1.20/films",
+                         "wavecrest share prove smb://attic/films/Lanterns --user cedar --keep",
+                         "wavecrest share prove nfs://192.168.1.20/export/recordings --write --for \"1 min\""});
+    prove->callback([&] { command = [&] { return run_share_prove(all.share); }; });
+}
+
 void add_renderers(CLI::App* device, AllOptions& all, Command& command) {
     auto* find = device->add_subcommand("find", "find televisions and other devices in the network (UPnP)");
     find->add_option("--for", all.device_find.bound, "search for so long (4 s)")->type_name("TIME");
@@ -965,6 +1001,7 @@ struct CommandLine {
         app.set_version_flag("--version", "wavecrest " WAVECREST_VERSION);
         app.get_formatter()->column_width(34);
         add_site(app, all, command);
+        add_share(app, all, command);
         add_inspect(app, all, command);
         add_profile(app, all, command);
         add_weigh(app, all, command);

@@ -32,6 +32,18 @@ struct InspectOptions {
 };
 int run_inspect(const InspectOptions& options);
 
+struct ShareOptions {
+    std::string address;
+    std::string user;           // empty: the account that is kept, else a guest
+    std::string password_file;  // empty: asked for
+    bool keep = false;          // the account, for later commands
+    bool write = false;
+    std::string length;
+    int readers = 3;
+    Output output;
+};
+int run_share_prove(const ShareOptions& options);
+
 struct ConvertOptions {
     std::vector<std::string> inputs;
     std::string input;   // the one that is worked on

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "share/account.hpp"
+#include "source/input.hpp"
 
 namespace wavecrest::source {
 namespace {
@@ -66,6 +67,23 @@ Result<OpenedShare> open_share(const base::Address& address, const Cancel* cance
     WAVECREST_TRY_ASSIGN(opened, share::Share::open(location, accounts.find(location), limits));
     WAVECREST_TRY_ASSIGN(entry, opened->look(location.path));
     return OpenedShare{std::move(opened), std::move(entry), location.path};
+}
+
+std::optional<std::int64_t> bit_rate_on_share(const base::Address& address, const share::Account& account,
+                                              const Cancel& cancel) {
+    const auto location = share::parse_location(address);
+    if (!location) return std::nullopt;
+    share::Limits limits;
+    limits.cancel = &cancel;
+    const auto opened = share::Share::open(*location, account, limits);
+    if (!opened) return std::nullopt;
+    auto bytes = (*opened)->read(location->path);
+    if (!bytes) return std::nullopt;
+    const auto input = open_input(std::shared_ptr<base::ByteSource>(std::move(*bytes)), address.text());
+    if (!input) return std::nullopt;
+    const Title& title = (*input)->titles().front();
+    if (title.duration.count() <= 0) return std::nullopt;
+    return static_cast<std::int64_t>(static_cast<double>(title.size_bytes) * 8 / base::to_seconds(title.duration));
 }
 
 std::shared_ptr<disc::DiscFiles> share_files(OpenedShare opened, const disc::ReadSettings& settings) {

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 
 #include "base/address.hpp"
 #include "disc/disc_files.hpp"
@@ -20,5 +21,9 @@ Result<OpenedShare> open_share(const base::Address& address, const Cancel* cance
 
 // The files of a folder there.
 std::shared_ptr<disc::DiscFiles> share_files(OpenedShare opened, const disc::ReadSettings& settings);
+
+// Average bits a second of a media file there, for an account that need not be kept; nothing where it isn't one.
+std::optional<std::int64_t> bit_rate_on_share(const base::Address& address, const share::Account& account,
+                                              const Cancel& cancel);
 
 }  // namespace wavecrest::source

@@ -1,0 +1,179 @@
+// share prove: file servers and what lies on them.
+#include <termios.h>
+#include <unistd.h>
+
+#include <cstdio>
+#include <iostream>
+#include <nlohmann/json.hpp>
+
+#include "base/units.hpp"
+#include "cli/commands.hpp"
+#include "cli/terminal.hpp"
+#include "render/table.hpp"
+#include "share/account.hpp"
+#include "share/prove.hpp"
+#include "source/share_input.hpp"
+
+namespace wavecrest::cli {
+namespace {
+
+using share::ProofStep;
+
+// Typed by a person, without being shown.
+Result<std::string> ask_password(const std::string& user, const std::string& host) {
+    std::FILE* const terminal = std::fopen("/dev/tty", "r+e");
+    if (terminal == nullptr)
+        return fail(ErrorKind::usage, fmt::format("the password of \"{}\" is needed, and there is no terminal", user),
+                    "the command line", "give --password-file FILE");
+    termios before{};
+    const bool known = ::tcgetattr(::fileno(terminal), &before) == 0;
+    termios hidden = before;
+    hidden.c_lflag &= ~static_cast<tcflag_t>(ECHO);
+    if (known) ::tcsetattr(::fileno(terminal), TCSAFLUSH, &hidden);
+    std::fprintf(terminal, "Password of %s at %s: ", base::printable(user).c_str(), base::printable(host).c_str());
+    std::fflush(terminal);
+    std::string password;
+    int c = 0;
+    while (!cancel().requested() && (c = std::fgetc(terminal)) != EOF && c != '\n') password += static_cast<char>(c);
+    if (known) ::tcsetattr(::fileno(terminal), TCSAFLUSH, &before);
+    std::fprintf(terminal, "\n");
+    std::fclose(terminal);
+    if (cancel().requested()) return base::interrupted();
+    return password;
+}
+
+// From the options, or what is kept for the server.
+Result<share::Account> account_of(const ShareOptions& options, const share::Location& location) {
+    if (options.user.empty()) {
+        if (!options.password_file.empty())
+            return fail(ErrorKind::usage, "--password-file is for --user", "the command line", "add --user NAME");
+        if (options.keep)
+            return fail(ErrorKind::usage, "--keep keeps an account, and none is named", "the command line",
+                        "add --user NAME");
+        WAVECREST_TRY_ASSIGN(accounts, share::Accounts::load(share::accounts_file()));
+        return accounts.find(location);
+    }
+    if (location.scheme == base::Scheme::nfs)
+        return fail(ErrorKind::usage, "NFS knows no user names and passwords: servers go by addresses and user numbers",
+                    "--user", "leave it out");
+    std::string password;
+    if (options.password_file.empty()) {
+        WAVECREST_TRY_ASSIGN(typed, ask_password(options.user, location.host));
+        password = std::move(typed);
+    } else {
+        WAVECREST_TRY_ASSIGN(text, base::read_text_file(options.password_file, 4096));
+        password = text.substr(0, text.find_first_of("\r\n"));
+    }
+    return share::account_of(options.user, password);
+}
+
+const char* word(ProofStep::State state) {
+    switch (state) {
+        case ProofStep::State::passed:
+            return "pass";
+        case ProofStep::State::warning:
+            return "warn";
+        case ProofStep::State::failed:
+            return "fail";
+        case ProofStep::State::not_tried:
+            break;
+    }
+    return "not tried";
+}
+
+nlohmann::ordered_json to_json(const share::Proof& proof) {
+    nlohmann::ordered_json steps = nlohmann::ordered_json::array();
+    bool warned = false;
+    for (const ProofStep& step : proof.steps) {
+        warned = warned || step.state == ProofStep::State::warning;
+        steps.push_back({{"name", step.name}, {"verdict", word(step.state)}, {"found", step.found}});
+        if (!step.remedy.empty()) steps.back()["remedy"] = step.remedy;
+    }
+    nlohmann::ordered_json result = {{"address", proof.location.text()},
+                                     {"user", proof.user},
+                                     {"verdict", !proof.passed() ? "fail"
+                                                 : warned        ? "warn"
+                                                                 : "pass"},
+                                     {"steps", std::move(steps)},
+                                     {"files", proof.files},
+                                     {"folders", proof.folders}};
+    if (proof.read_bps > 0) {
+        result["read_bps"] = proof.read_bps;
+        result["slowest_second_bps"] = proof.slowest_bps;
+        result["readers_together_bps"] = proof.together_bps;
+        result["seek_s"] = base::to_seconds(proof.seek);
+        result["slowest_seek_s"] = base::to_seconds(proof.slowest_seek);
+    }
+    if (proof.highest_bps > 0) {
+        result["highest_bitrate_bps"] = proof.highest_bps;
+        result["highest_bitrate_of"] = proof.highest;
+        result["at_once"] = proof.at_once;
+    }
+    return result;
+}
+
+void print_proof(const share::Proof& proof) {
+    print("{}{}\n\n", proof.location.text(), proof.user.empty() ? "" : fmt::format(", as {}", proof.user));
+    std::size_t width = 0;
+    for (const ProofStep& step : proof.steps) width = std::max(width, step.name.size());
+    for (const ProofStep& step : proof.steps) {
+        print("  {:<{}}  {:<4}  {}\n", step.name, width, word(step.state), step.found);
+        if (!step.remedy.empty()) print("  {:<{}}        to do: {}\n", "", width, step.remedy);
+    }
+    if (proof.at_once > 0)
+        print("\nCarries {} of {} at once.\n",
+              proof.at_once > 99 ? std::string("more than 99 films") : base::format_count(proof.at_once, "film"),
+              base::format_bitrate(proof.highest_bps));
+}
+
+}  // namespace
+
+int run_share_prove(const ShareOptions& options) {
+    const bool json = options.output.json;
+    const auto location = share::parse_location(options.address);
+    if (!location) return report_error(location.error(), json);
+    share::ProofSettings settings;
+    settings.write = options.write;
+    settings.readers = options.readers;
+    if (!options.length.empty()) {
+        const auto length = base::parse_span(options.length);
+        if (!length || length->count() <= 0)
+            return report_error({ErrorKind::usage,
+                                 fmt::format("\"{}\" isn't a valid time", options.length),
+                                 "--for",
+                                 "write for example \"10 s\" or \"1 min\"",
+                                 {}},
+                                json);
+        settings.length = *length;
+    }
+    const auto account = account_of(options, *location);
+    if (!account) return report_error(account.error(), json);
+    settings.rate_of = [&](const std::string& address) {
+        return source::bit_rate_on_share(address, *account, cancel());
+    };
+    ProgressLine reading("reading", options.output.quiet || json);
+    const auto proof = share::prove(*location, *account, settings, reading.callback(), cancel());
+    if (!proof) return report_error(proof.error(), json);
+    std::optional<Error> unkept;
+    if (options.keep && proof->passed()) {
+        if (const Status kept = share::Accounts::keep(share::accounts_file(), *location, *account); !kept)
+            unkept = kept.error();
+    }
+    if (json) {
+        nlohmann::ordered_json result = to_json(*proof);
+        const int ended = unkept ? report_beside(*unkept, result) : 0;
+        print_json(result);
+        return ended != 0 ? ended : proof->passed() ? 0 : 1;
+    }
+    print_proof(*proof);
+    if (unkept) return report_error(*unkept);
+    if (!proof->passed()) {
+        print("\nVerdict: fail\n");
+        return 1;
+    }
+    if (options.keep) print("\nThe account is kept in {}.\n", share::accounts_file().string());
+    print("\nNext: wavecrest inspect '{}', or the same address as \"file\" in a site file\n", proof->location.text());
+    return 0;
+}
+
+}  // namespace wavecrest::cli
