@@ -45,8 +45,8 @@ class Client {
     virtual Answer<void> remove(const std::string& path) = 0;
 };
 
-// Connects with the first question. `limit`: of the wait for each answer. libsmbclient works in a process of its own
-// (client_process.hpp).
+// Connects with the first question. `limit`: of the wait for each answer. Each works in a process of its
+// own (client_process.hpp).
 std::unique_ptr<Client> make_smb_client(const Location& at, const Account& account, Time limit);
 std::unique_ptr<Client> make_nfs_client(const Location& at, Time limit);
 

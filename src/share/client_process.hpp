@@ -1,6 +1,7 @@
-// A client in a process of its own, asked over a socket. For libraries that keep their state for the whole process and
-// aren't made for several threads (libsmbclient): so a server that hangs holds up nobody but those who asked it, and
-// what hangs can be ended. What a server sends is taken apart there, too, away from everything else.
+// A client in a process of its own, asked over a socket. The libraries aren't made for a program of several threads
+// that goes on when a server is lost (libsmbclient keeps its state for the whole process; libnfs 4.0 crashes when what
+// waits for an answer is given up): so a server that hangs holds up nobody but those who asked it, and what hangs can
+// be ended. What a server sends is taken apart there, too, away from everything else.
 #pragma once
 
 #include <functional>

@@ -11,7 +11,7 @@
 
 #include <fmt/format.h>
 
-#include "share/client.hpp"
+#include "share/client_process.hpp"
 
 namespace wavecrest::share {
 namespace {
@@ -232,7 +232,7 @@ class NfsClient : public Client {
 }  // namespace
 
 std::unique_ptr<Client> make_nfs_client(const Location& at, Time limit) {
-    return std::make_unique<NfsClient>(at, limit);
+    return in_own_process([=] { return std::make_unique<NfsClient>(at, limit); }, limit);
 }
 
 }  // namespace wavecrest::share

@@ -94,7 +94,7 @@ std::string utf8(ByteSpan bytes) {
             continue;
         }
         const int more = c < 0x800 ? 1 : c < 0x10000 ? 2 : 3;
-        out += static_cast<char>((0xF00 >> more & 0xFF) | c >> (6 * more));
+        out += static_cast<char>((0xFF << (7 - more) & 0xFF) | c >> (6 * more));
         for (int k = more - 1; k >= 0; --k) out += static_cast<char>(0x80 | (c >> (6 * k) & 0x3F));
     }
     return out;

@@ -231,8 +231,10 @@ class Prover {
                           fmt::format("{} may not use share \"{}\"{}",
                                       account_.is_guest() ? "a guest" : fmt::format("user \"{}\"", account_.user),
                                       at_.share, known ? "" : " (or it isn't there)"),
-                          account_.is_guest() ? "name a user with --user"
-                                              : "permit this user at the server, or name another with --user");
+                          account_.is_guest()
+                              ? "name a user with --user, or permit guests to use the share and its folder"
+                              : "permit this user to use the share and its folder, or name another "
+                                "with --user");
         }
         if (top.error() == ENOENT || top.error() == ENODEV)
             return failed("share",

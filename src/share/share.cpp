@@ -132,6 +132,7 @@ bool is_lost_connection(int error) {
         case EHOSTUNREACH:
         case ENETUNREACH:
         case ENETDOWN:
+        case ENETRESET:
         case EIO:
         case EBADF:
         case ESTALE:
