@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <nlohmann/json.hpp>
 
+#include "base/address.hpp"
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "cli/job.hpp"
@@ -480,6 +481,9 @@ namespace {
 
 // Options that contradict each other, or would have no effect.
 Status check_together(const ConvertOptions& options) {
+    if (base::has_scheme(options.into))
+        return fail(ErrorKind::usage, "conversions are written to folders of this machine", "--into",
+                    "mount the share (wavecrest share attach), and name the folder it is mounted at");
     const auto refuse = [](const char* what, const char* option, const char* remedy) {
         return fail(ErrorKind::usage, what, option, remedy);
     };

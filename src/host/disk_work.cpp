@@ -196,20 +196,33 @@ DiskWork::DiskWork(DiskWorkSettings settings) : state_(std::make_shared<State>()
     state_->watching = std::thread([s = state_.get()] { s->watch(); });
 }
 
+namespace {
+
+// "smb://attic": each file server hangs by itself.
+std::string server_of(const base::Address& address) {
+    const std::string& text = address.text();
+    const std::size_t host = text.size() - address.behind_scheme().size();
+    return text.substr(0, text.find('/', host));
+}
+
+}  // namespace
+
 DiskWork::~DiskWork() {
     stop(Time{});
 }
 
 void DiskWork::run(const DiskQueue& queue, std::function<void()> work, std::function<void(Outcome)> done) {
     State& s = *state_;
-    const std::string path = base::absolute_path(queue.path).lexically_normal().string();
+    const bool local = queue.path.is_local();
+    const std::string path =
+        local ? base::absolute_path(queue.path.path()).lexically_normal().string() : server_of(queue.path);
     base::MutexLock lock(s.mutex);
     if (s.stopping) {
         lock.unlock();
         done(Outcome::hangs);
         return;
     }
-    const std::string& at = s.mount_of(path);
+    const std::string& at = local ? s.mount_of(path) : path;
     std::shared_ptr<Disk>& disk = s.disks[at];
     if (!disk) {
         disk = std::make_shared<Disk>();

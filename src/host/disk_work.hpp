@@ -8,7 +8,7 @@
 #include <string>
 #include <vector>
 
-#include "base/file.hpp"
+#include "base/address.hpp"
 #include "base/time.hpp"
 
 namespace wavecrest::host {
@@ -24,7 +24,8 @@ struct DiskWorkSettings {
 
 // Where work belongs: queues of a file system take turns, and within a queue whoever asks does.
 struct DiskQueue {
-    base::Path path;     // a file of the file system; looked at by its name alone, so no link on the way counts
+    // A file of the file system, looked at by its name alone, so that no link on the way counts; or of a file server.
+    base::Address path;
     std::string name;    // of the queue
     int at_once = 1000;  // how much of the queue's work is done at a time
     std::string turn;    // who asks: an address

@@ -83,13 +83,20 @@ class File {
         }
         remote_ = handle_ < 0 || base::may_be_remote(handle_);
     }
+    explicit File(RemoteFile from) : handle_(-1), bytes_(std::move(from.bytes)) {
+        info_.st_size = static_cast<off_t>(bytes_->size());
+        info_.st_mtim.tv_sec = from.modified_ns / 1'000'000'000;
+        info_.st_mtim.tv_nsec = from.modified_ns % 1'000'000'000;
+    }
     File(const File&) = delete;
     File& operator=(const File&) = delete;
     ~File() {
         if (handle_ >= 0) ::close(handle_);
     }
-    bool ok() const { return handle_ >= 0; }
+    bool ok() const { return handle_ >= 0 || bytes_; }
     int handle() const { return handle_; }
+    // Of a file server's file what reads it; null for others.
+    base::ByteSource* bytes() const { return bytes_.get(); }
     // Sending this much waits for nothing: it is here, in memory.
     bool is_at_hand(std::uint64_t offset, std::size_t count) const {
         return !remote_ && base::is_in_memory(handle_, offset, count);
@@ -104,6 +111,7 @@ class File {
     int handle_;
     bool remote_ = true;
     struct stat info_ {};
+    std::shared_ptr<base::ByteSource> bytes_;
 };
 
 using Steady = std::chrono::steady_clock;
@@ -247,8 +255,10 @@ struct HttpServer::State {
     bool make_room(const std::string& address);
     bool make_room_for(Client& client, const Bytes& body);
     asio::awaitable<host::DiskWork::Outcome> on_disk(Client& client, host::DiskQueue queue, std::function<void()> work);
-    asio::awaitable<bool> send_file(std::shared_ptr<Client> client, std::shared_ptr<File> file, base::Path path,
+    asio::awaitable<bool> send_file(std::shared_ptr<Client> client, std::shared_ptr<File> file, base::Address path,
                                     std::uint64_t first, std::uint64_t count);
+    asio::awaitable<bool> send_remote(std::shared_ptr<Client> client, std::shared_ptr<File> file, base::Address path,
+                                      std::uint64_t first, std::uint64_t count);
     asio::awaitable<bool> send_bytes(Client& client, ByteSpan bytes);
     asio::awaitable<void> send_broadcast(Client& client, const HttpReply& reply, std::string header);
     void keep_house();
@@ -458,7 +468,7 @@ asio::awaitable<HttpReply> HttpServer::State::find_reply(const http::request<htt
     HttpReply reply = settings.answer(asked);
     if (!reply.later) co_return reply;
     const auto made = std::make_shared<HttpReply>();
-    const std::string file = reply.later_from.string();
+    const std::string file = reply.later_from.text();
     host::DiskQueue queue{reply.later_from, "made of " + file, 1, client.address};
     auto work = [made, later = std::move(reply.later)] { *made = later(); };
     const auto outcome = co_await on_disk(client, std::move(queue), std::move(work));
@@ -485,16 +495,22 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
         reply = co_await find_reply(request, client);
     }
     std::shared_ptr<File> file;
-    base::Path path;
+    base::Address path;
     if (reply.file && reply.status == 200) {
         path = *reply.file;
         const auto opened = std::make_shared<std::shared_ptr<File>>();
-        auto work = [opened, path] { *opened = std::make_shared<File>(path); };
+        auto work = [opened, path, open_remote = reply.open_remote] {
+            if (!open_remote) {
+                *opened = std::make_shared<File>(path.path());
+            } else if (auto remote = open_remote()) {
+                *opened = std::make_shared<File>(std::move(*remote));
+            }
+        };
         host::DiskQueue queue{path, "open", 4, client.address};
         const auto outcome = co_await on_disk(client, std::move(queue), std::move(work));
         if (outcome != host::DiskWork::Outcome::done) {
             reply = unavailable(outcome);
-        } else if (!(*opened)->ok()) {
+        } else if (!*opened || !(*opened)->ok()) {
             reply = HttpReply::text(503, "The stream's file can't be read at the moment.\n");
         } else {
             file = *opened;
@@ -604,7 +620,9 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
             if (agent != request.end()) client.calls_itself(agent->value());
         }
         bool sent_all = false;
-        if (file) {
+        if (file && file->bytes() != nullptr) {
+            sent_all = co_await send_remote(held, file, path, first, count);
+        } else if (file) {
             sent_all = co_await send_file(held, file, path, first, count);
         } else {
             const ByteSpan bytes =
@@ -658,9 +676,35 @@ asio::awaitable<void> HttpServer::State::send_broadcast(Client& client, const Ht
     client.live = false;
 }
 
+// What lies on a file server is read by a thread for that server, and sent from memory.
+asio::awaitable<bool> HttpServer::State::send_remote(std::shared_ptr<Client> client, std::shared_ptr<File> file,
+                                                     base::Address path, std::uint64_t first, std::uint64_t count) {
+    struct Piece {
+        ByteVector bytes;
+        bool good = false;
+    };
+    while (count > 0) {
+        const auto step = static_cast<std::size_t>(std::min<std::uint64_t>(kSendStep, count));
+        const auto piece = std::make_shared<Piece>();
+        auto work = [piece, file, first, step] {
+            auto read = base::read_exactly(*file->bytes(), first, step);
+            piece->good = read.has_value();
+            if (read) piece->bytes = std::move(*read);
+        };
+        host::DiskQueue queue{path, "send", 1000, client->address};
+        const auto outcome = co_await on_disk(*client, std::move(queue), std::move(work));
+        // (What was promised can't be kept where it can't be read any more.)
+        if (outcome != host::DiskWork::Outcome::done || !piece->good) co_return false;
+        if (!co_await send_bytes(*client, piece->bytes)) co_return false;
+        first += step;
+        count -= step;
+    }
+    co_return true;
+}
+
 // What isn't in memory is sent by a thread of the file's own file system: reading it may take for ever.
 asio::awaitable<bool> HttpServer::State::send_file(std::shared_ptr<Client> client, std::shared_ptr<File> file,
-                                                   base::Path path, std::uint64_t first, std::uint64_t count) {
+                                                   base::Address path, std::uint64_t first, std::uint64_t count) {
     struct Sent {
         off_t offset = 0;
         ssize_t n = 0;

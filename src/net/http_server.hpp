@@ -13,6 +13,8 @@
 #include <utility>
 #include <vector>
 
+#include "base/address.hpp"
+#include "base/byte_source.hpp"
 #include "base/file.hpp"
 #include "base/result.hpp"
 #include "base/time.hpp"
@@ -41,11 +43,19 @@ struct HttpRequest {
 inline constexpr std::size_t kMostHttpBody = 64 * 1024;
 
 // What is sent back. One of file, broadcast and body; an empty body is one, too.
+// A file that isn't opened by the system: on a file server.
+struct RemoteFile {
+    std::shared_ptr<base::ByteSource> bytes;
+    std::int64_t modified_ns = 0;  // since 1970
+};
+
 struct HttpReply {
     int status = 200;
     std::string media_type = "text/plain; charset=utf-8";
     Bytes body;
-    std::optional<base::Path> file;
+    std::optional<base::Address> file;
+    // Opens it, where it isn't this machine's; called by a thread for its server, as what reads it is.
+    std::function<Result<RemoteFile>()> open_remote;
     // Of a file, from this byte on, instead of what a Range field asks for; its own header fields say what that is.
     std::optional<std::uint64_t> file_from;
     std::shared_ptr<Broadcast> broadcast;  // a live stream; the server has a fan-out for it
@@ -54,7 +64,7 @@ struct HttpReply {
     // When set, this is called by a thread of the file system that holds `later_from` (it may take a while) and what it
     // gives is sent. One at a time is made of that file.
     std::function<HttpReply()> later;
-    base::Path later_from;
+    base::Address later_from;
     // Whether pages of other origins may read it (Fetch, Access-Control-Allow-Origin), as players in web pages do.
     bool any_origin = true;
     std::vector<std::pair<std::string, std::string>> fields;  // further ones of the header

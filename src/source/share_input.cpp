@@ -1,7 +1,10 @@
 #include "source/share_input.hpp"
 
 #include <algorithm>
+#include <map>
+#include <tuple>
 
+#include "base/mutex.hpp"
 #include "share/account.hpp"
 #include "source/input.hpp"
 
@@ -15,8 +18,7 @@ class ShareFiles : public disc::DiscFiles {
 
     std::string path() const override { return opened_.share->location().text_of(opened_.path); }
     std::string label() const override {
-        const std::vector<std::string> names = opened_.share->location().names();
-        return names.empty() ? opened_.share->location().share : names.back();
+        return opened_.path.empty() ? opened_.share->location().share : base::Path(opened_.path).filename().string();
     }
     Result<std::vector<Entry>> list(const std::string& folder) const override {
         WAVECREST_TRY_ASSIGN(real, real_path(folder));
@@ -57,14 +59,36 @@ class ShareFiles : public disc::DiscFiles {
     const disc::ReadSettings settings_;
 };
 
+// One of few connections to a share, with those who are at it already; the one that fewest use.
+Result<std::shared_ptr<share::Share>> shared_connection(const share::Location& location, const share::Account& account,
+                                                        const Cancel* cancel) {
+    constexpr std::size_t kMost = 4;
+    using Key = std::tuple<std::string, std::string, std::string, const Cancel*>;
+    static base::Mutex mutex;
+    static std::map<Key, std::vector<std::weak_ptr<share::Share>>> connections;
+    const base::MutexLock lock(mutex);
+    auto& there = connections[Key(location.root(), account.user, account.password, cancel)];
+    std::erase_if(there, [](const auto& one) { return one.expired(); });
+    if (there.size() >= kMost) {
+        const auto fewest = std::min_element(
+            there.begin(), there.end(), [](const auto& a, const auto& b) { return a.use_count() < b.use_count(); });
+        if (auto found = fewest->lock()) return found;
+    }
+    share::Location root = location;
+    root.path.clear();
+    share::Limits limits;
+    limits.cancel = cancel;
+    WAVECREST_TRY_ASSIGN(opened, share::Share::open(root, account, limits));
+    there.push_back(opened);
+    return opened;
+}
+
 }  // namespace
 
 Result<OpenedShare> open_share(const base::Address& address, const Cancel* cancel) {
     WAVECREST_TRY_ASSIGN(location, share::parse_location(address));
     WAVECREST_TRY_ASSIGN(accounts, share::Accounts::load(share::accounts_file()));
-    share::Limits limits;
-    limits.cancel = cancel;
-    WAVECREST_TRY_ASSIGN(opened, share::Share::open(location, accounts.find(location), limits));
+    WAVECREST_TRY_ASSIGN(opened, shared_connection(location, accounts.find(location), cancel));
     WAVECREST_TRY_ASSIGN(entry, opened->look(location.path));
     return OpenedShare{std::move(opened), std::move(entry), location.path};
 }

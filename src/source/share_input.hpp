@@ -10,7 +10,8 @@
 
 namespace wavecrest::source {
 
-// A share with the place an address names, connected with this user's account for it (share/account.hpp).
+// A share with the place an address names, connected with this user's account for it (share/account.hpp). Those who are
+// at the same share go over few connections together.
 struct OpenedShare {
     std::shared_ptr<share::Share> share;
     share::Entry entry;  // what is there

@@ -18,6 +18,7 @@
 #include "container/writer.hpp"
 #include "media/language.hpp"
 #include "source/input.hpp"
+#include "source/share_input.hpp"
 #include "stream/text_subtitles.hpp"
 
 namespace wavecrest::stream {
@@ -108,6 +109,10 @@ FilmHls::~FilmHls() {
 }
 
 Result<FilmHls::Stamp> FilmHls::timestamp_of(const base::Address& file) {
+    if (file.is_share()) {
+        WAVECREST_TRY_ASSIGN(there, source::open_share(file, nullptr));
+        return Stamp{0, there.entry.size, there.entry.modified_ns};
+    }
     if (!file.is_local()) return Stamp{};
     struct stat info {};
     const int handle = base::open_without_links(file.path());

@@ -429,8 +429,7 @@ Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> s
             };
             std::vector<LiveLadder::Entry> entries;
             for (const LadderTracks::Entry& one : item.ladder->entries) entries.push_back({one.name, one.peak_bps});
-            channel->ladder = 
-                std::make_shared<LiveLadder>(std::move(ladder), std::move(entries), std::move(subtitles));
+            channel->ladder = std::make_shared<LiveLadder>(std::move(ladder), std::move(entries), std::move(subtitles));
         }
         // Unforeseeable beginnings, as RFC 3550 asks for (5.1).
         channel->sequence = static_cast<std::uint16_t>(random());

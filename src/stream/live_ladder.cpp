@@ -162,10 +162,10 @@ std::string LiveLadder::playlist(const TrackWindow& one, const std::string& quer
     list.paused = paused_;
     if (subtitles.empty()) list.map_uri = one.entry.name + std::string(kHead) + query;
     for (std::size_t i = skipped(one); i < one.segments.size(); ++i) {
-        list.segments.push_back(
-            {subtitles.empty() ? fmt::format("{}-{}{}{}", one.entry.name, one.first + i, kSegment, query)
-                               : fmt::format("{}-{}{}{}", subtitles, one.first + i, kSubtitlesSegment, query),
-             one.segments[i].duration, false});
+        list.segments.push_back({subtitles.empty()
+                                     ? fmt::format("{}-{}{}{}", one.entry.name, one.first + i, kSegment, query)
+                                     : fmt::format("{}-{}{}{}", subtitles, one.first + i, kSubtitlesSegment, query),
+                                 one.segments[i].duration, false});
         list.target_s = std::max<std::int64_t>(list.target_s, std::llround(base::to_seconds(one.segments[i].duration)));
     }
     return container::write_playlist(list);

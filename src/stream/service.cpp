@@ -16,6 +16,7 @@
 #include "render/ladder_page.hpp"
 #include "source/added_text.hpp"
 #include "source/input.hpp"
+#include "source/share_input.hpp"
 #include "stream/text_subtitles.hpp"
 
 namespace wavecrest::stream {
@@ -147,6 +148,12 @@ net::HttpReply answer_hls(Hls& hls, const HlsAsk& ask, const std::string& stem, 
             return media(hls.subtitles_segment(ask.track, ask.number), "text/vtt");
     }
     return net::HttpReply::text(404, "There is nothing here.\n");
+}
+
+Result<net::RemoteFile> open_on_share(const base::Address& file) {
+    WAVECREST_TRY_ASSIGN(there, source::open_share(file, nullptr));
+    WAVECREST_TRY_ASSIGN(bytes, there.share->read(there.path));
+    return net::RemoteFile{std::move(bytes), there.entry.modified_ns};
 }
 
 void add_text_subtitles(container::MediaPlaylist& list, const std::vector<Track>& words, const std::string& stem,
@@ -358,7 +365,8 @@ std::optional<net::HttpReply> Service::answer_film(const ReadyStream& s, const n
     if (s.whole && request.path == s.path) {
         return let_in(s.name, request, [&] {
             net::HttpReply reply;
-            reply.file = s.file.path();
+            reply.file = s.file;
+            if (s.file.is_share()) reply.open_remote = [file = s.file] { return open_on_share(file); };
             reply.media_type = container::media_type(s.container);
             reply.name = s.name;
             return reply;
@@ -402,7 +410,7 @@ std::optional<net::HttpReply> Service::answer_film(const ReadyStream& s, const n
             hls_viewers_.asked(request.address, "", s.name, false, ask->number, estimated_bytes(s, ask->number),
                                std::chrono::steady_clock::now(),
                                base::printable(request.field("User-Agent").substr(0, 200)));
-        reply.later_from = s.file.path();
+        reply.later_from = s.file;
         return reply;
     });
 }
