@@ -145,6 +145,7 @@ struct AllOptions {
     DeviceTestOptions device_test;
     DeviceFindOptions device_find;
     ShareOptions share;
+    ShareAttachOptions share_attach;
     RendererOptions renderer;
     LibraryOptions library;
     bool device_live = false;
@@ -631,8 +632,49 @@ void add_account(CLI::App* app, ShareOptions& share) {
         ->type_name("FILE");
 }
 
+void add_attach(CLI::App* share, ShareAttachOptions& attach, Command& command) {
+    const auto add_root = [&](CLI::App* app) {
+        app->add_option("--root", attach.root, "set up the system below this folder (a card) instead of this machine's")
+            ->type_name("DIR");
+        add_output(app, attach.share.output);
+    };
+    const auto add_dry_run = [&](CLI::App* app) {
+        app->add_flag("--dry-run", attach.dry_run, "only show every file that would be written, and every command");
+    };
+    auto* attached = share->add_subcommand("attach", "mount a share or disk at every start of this machine");
+    attached
+        ->add_option("address", attach.share.address,
+                     "smb://HOST/SHARE, nfs://HOST/EXPORT, a disk's partition (/dev/sdb1) or UUID=...")
+        ->required()
+        ->type_name("ADDRESS");
+    attached->add_option("folder", attach.folder, "the folder to mount it at")->required()->type_name("FOLDER");
+    add_account(attached, attach.share);
+    attached->add_flag("--fstab", attach.fstab, "by a line in /etc/fstab instead of systemd units");
+    attached->add_flag("--read-only", attach.read_only, "nothing can be written to it");
+    attached->add_option("--owner", attach.owner, "whose its files appear to be (the user who calls sudo)")
+        ->type_name("USER");
+    attached->add_flag("--untested", attach.untested, "attach it even if it can't be reached now");
+    add_dry_run(attached);
+    add_root(attached);
+    add_examples(attached, {"sudo wavecrest share attach smb://attic/films /media/films --user cedar",
+                            "wavecrest share attach nfs://192.168.1.20/export/films /media/films --dry-run",
+                            "sudo wavecrest share attach /dev/sdb1 /media/disk"});
+    attached->callback([&] { command = [&] { return run_share_attach(attach); }; });
+    auto* detach = share->add_subcommand("detach", "no longer mount what share attach has set up");
+    detach->add_option("folder", attach.folder, "the folder it is mounted at")->required()->type_name("FOLDER");
+    add_dry_run(detach);
+    add_root(detach);
+    add_examples(detach, {"sudo wavecrest share detach /media/films"});
+    detach->callback([&] { command = [&] { return run_share_detach(attach); }; });
+    auto* check =
+        share->add_subcommand("check", "test everything attached: mounted, same content, account valid, fast enough");
+    add_root(check);
+    add_examples(check, {"sudo wavecrest share check"});
+    check->callback([&] { command = [&] { return run_share_check(attach); }; });
+}
+
 void add_share(CLI::App& app, AllOptions& all, Command& command) {
-    auto* share = app.add_subcommand("share", "file servers: their shares proved");
+    auto* share = app.add_subcommand("share", "file servers and disks: proved, and attached for good");
     share->require_subcommand(1);
     ShareOptions& options = all.share;
     auto* prove = share->add_subcommand(
@@ -655,6 +697,7 @@ void add_share(CLI::App& app, AllOptions& all, Command& command) {
                          "wavecrest share prove smb://attic/films/Lanterns --user cedar --keep",
                          "wavecrest share prove nfs://192.168.1.20/export/recordings --write --for \"1 min\""});
     prove->callback([&] { command = [&] { return run_share_prove(all.share); }; });
+    add_attach(share, all.share_attach, command);
 }
 
 void add_renderers(CLI::App* device, AllOptions& all, Command& command) {

@@ -44,6 +44,20 @@ struct ShareOptions {
 };
 int run_share_prove(const ShareOptions& options);
 
+struct ShareAttachOptions {
+    ShareOptions share;  // address (or a disk) and account
+    std::string folder;
+    std::string owner;  // user whose the files appear to be; empty: who called sudo, else who runs this
+    std::string root = "/";
+    bool fstab = false;
+    bool read_only = false;
+    bool untested = false;
+    bool dry_run = false;
+};
+int run_share_attach(const ShareAttachOptions& options);
+int run_share_detach(const ShareAttachOptions& options);
+int run_share_check(const ShareAttachOptions& options);
+
 struct ConvertOptions {
     std::vector<std::string> inputs;
     std::string input;   // the one that is worked on

@@ -7,7 +7,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/units.hpp"
-#include "cli/commands.hpp"
+#include "cli/share.hpp"
 #include "cli/terminal.hpp"
 #include "render/table.hpp"
 #include "share/account.hpp"
@@ -42,7 +42,8 @@ Result<std::string> ask_password(const std::string& user, const std::string& hos
     return password;
 }
 
-// From the options, or what is kept for the server.
+}  // namespace
+
 Result<share::Account> account_of(const ShareOptions& options, const share::Location& location) {
     if (options.user.empty()) {
         if (!options.password_file.empty())
@@ -66,6 +67,8 @@ Result<share::Account> account_of(const ShareOptions& options, const share::Loca
     }
     return share::account_of(options.user, password);
 }
+
+namespace {
 
 const char* word(ProofStep::State state) {
     switch (state) {

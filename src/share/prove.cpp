@@ -158,6 +158,7 @@ class Prover {
             if (!versions) return failed("protocol", versions.error().what, versions.error().remedy);
             if (versions->empty())
                 return failed("protocol", "the server speaks neither NFS 3 nor NFS 4", "switch NFS 4 on at the server");
+            proof_.nfs_version = versions->front();
             std::string text;
             for (const int version : *versions) text += fmt::format("{}NFS {}", text.empty() ? "" : ", ", version);
             return passed("protocol", text);
@@ -292,7 +293,11 @@ class Prover {
                 "list", permission ? reason(EACCES) + " list the folder" : reason(entries.error()),
                 permission ? "permit this user to read the folder at the server" : "look into the server's log");
         }
-        for (const Entry& one : *entries) ++(one.folder ? proof_.folders : proof_.files);
+        for (const Entry& one : *entries) {
+            ++(one.folder ? proof_.folders : proof_.files);
+            proof_.content.push_back(one.name);
+        }
+        std::sort(proof_.content.begin(), proof_.content.end());
         if (entries->empty())
             return failed("list", "the folder is empty",
                           smb() ? "if files are in it, they are hidden from this user: permit them to be read"
@@ -433,7 +438,7 @@ class Prover {
     }
 
     bool measure() {
-        if (files_.empty()) return true;
+        if (files_.empty() || settings_.length.count() <= 0) return true;
         const auto length = std::chrono::duration_cast<Steady::duration>(
             std::chrono::duration<double>(base::to_seconds(settings_.length)));
         const Reading alone = read_for(length, 0, true);

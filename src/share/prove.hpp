@@ -18,7 +18,7 @@ namespace wavecrest::share {
 
 struct ProofSettings {
     bool write = false;                    // also that files can be written: one is, and is removed
-    Time length = base::from_seconds(10);  // of the sustained read
+    Time length = base::from_seconds(10);  // of the sustained read; 0: speed isn't measured
     int readers = 3;                       // at once, after that; 1 to 16
     Time answer = base::from_seconds(5);   // of the wait for each answer
     // Average bit rate of a media file, by its address; nothing where it isn't one.
@@ -38,13 +38,15 @@ struct Proof {
     std::string user;  // empty: guest
     std::vector<ProofStep> steps;
     std::size_t files = 0, folders = 0;
-    std::int64_t read_bps = 0;      // sustained; 0: not measured
-    std::int64_t slowest_bps = 0;   // over one second of it
-    std::int64_t together_bps = 0;  // of all readers at once
-    Time seek{}, slowest_seek{};    // until 64 kB elsewhere in a file are there: median, most
-    std::int64_t highest_bps = 0;   // the highest average of the media files looked at; 0: none
-    std::string highest;            // its name
-    int at_once = 0;                // films of that bit rate that can be read at the same time; 0: not known
+    std::vector<std::string> content;  // their names
+    int nfs_version = 0;               // the highest; 0: not NFS
+    std::int64_t read_bps = 0;         // sustained; 0: not measured
+    std::int64_t slowest_bps = 0;      // over one second of it
+    std::int64_t together_bps = 0;     // of all readers at once
+    Time seek{}, slowest_seek{};       // until 64 kB elsewhere in a file are there: median, most
+    std::int64_t highest_bps = 0;      // the highest average of the media files looked at; 0: none
+    std::string highest;               // its name
+    int at_once = 0;                   // films of that bit rate that can be read at the same time; 0: not known
 
     bool passed() const;
     // The step that failed; null: none.
