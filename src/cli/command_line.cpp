@@ -144,6 +144,7 @@ struct AllOptions {
     DeviceOptions device_options;
     DeviceTestOptions device_test;
     DeviceFindOptions device_find;
+    ShareFindOptions share_find;
     ShareOptions share;
     ShareAttachOptions share_attach;
     RendererOptions renderer;
@@ -674,8 +675,16 @@ void add_attach(CLI::App* share, ShareAttachOptions& attach, Command& command) {
 }
 
 void add_share(CLI::App& app, AllOptions& all, Command& command) {
-    auto* share = app.add_subcommand("share", "file servers and disks: proved, and attached for good");
+    auto* share = app.add_subcommand("share", "file servers and disks: found, proved, and attached for good");
     share->require_subcommand(1);
+    ShareFindOptions& found = all.share_find;
+    auto* find = share->add_subcommand("find", "find the file servers of the local networks, and what they share");
+    find->add_option("host", found.hosts, "ask only these, by name or address")->type_name("HOST");
+    find->add_option("--for", found.length, "search for so long (4 s)")->type_name("TIME");
+    add_interface(find, found.interface);
+    add_output(find, found.output);
+    add_examples(find, {"wavecrest share find", "wavecrest share find attic 192.168.1.20"});
+    find->callback([&] { command = [&] { return run_share_find(all.share_find); }; });
     ShareOptions& options = all.share;
     auto* prove = share->add_subcommand(
         "prove", "test a share step by step: reachable, account, share, folder, listing, reading, speed");

@@ -44,6 +44,14 @@ struct ShareOptions {
 };
 int run_share_prove(const ShareOptions& options);
 
+struct ShareFindOptions {
+    std::vector<std::string> hosts;  // empty: search
+    std::string interface;
+    std::string length;
+    Output output;
+};
+int run_share_find(const ShareFindOptions& options);
+
 struct ShareAttachOptions {
     ShareOptions share;  // address (or a disk) and account
     std::string folder;

@@ -11,6 +11,7 @@
 #include "cli/terminal.hpp"
 #include "render/table.hpp"
 #include "share/account.hpp"
+#include "share/find.hpp"
 #include "share/prove.hpp"
 #include "source/share_input.hpp"
 
@@ -176,6 +177,93 @@ int run_share_prove(const ShareOptions& options) {
     }
     if (options.keep) print("\nThe account is kept in {}.\n", share::accounts_file().string());
     print("\nNext: wavecrest inspect '{}', or the same address as \"file\" in a site file\n", proof->location.text());
+    return 0;
+}
+
+namespace {
+
+const char* word(const share::FoundShare& one) {
+    using Access = share::FoundShare::Access;
+    if (base::Address(one.address).scheme() == base::Scheme::nfs)
+        return !one.exported ? "by the host's address" : one.to.empty() ? "any host" : "listed hosts";
+    switch (one.access) {
+        case Access::guest:
+            return "guest";
+        case Access::account:
+            return "account kept";
+        case Access::needs_account:
+            return "needs an account";
+        case Access::unknown:
+            break;
+    }
+    return "not known";
+}
+
+}  // namespace
+
+int run_share_find(const ShareFindOptions& options) {
+    const bool json = options.output.json;
+    share::FindSettings settings;
+    settings.interface = options.interface;
+    settings.hosts = options.hosts;
+    if (!options.length.empty()) {
+        const auto length = base::parse_span(options.length);
+        if (!length || length->count() <= 0)
+            return report_error({ErrorKind::usage,
+                                 fmt::format("\"{}\" isn't a valid time", options.length),
+                                 "--for",
+                                 "write for example \"4 s\"",
+                                 {}},
+                                json);
+        settings.length = *length;
+    }
+    auto accounts = share::Accounts::load(share::accounts_file());
+    if (!accounts) return report_error(accounts.error(), json);
+    settings.accounts = std::move(*accounts);
+    const auto found = share::find_servers(settings, cancel());
+    if (!found) return report_error(found.error(), json);
+    if (json) {
+        nlohmann::ordered_json servers = nlohmann::ordered_json::array();
+        for (const share::FoundServer& server : found->servers) {
+            nlohmann::ordered_json shares = nlohmann::ordered_json::array();
+            for (const share::FoundShare& one : server.shares) {
+                shares.push_back({{"name", one.name}, {"address", one.address}, {"access", word(one)}});
+                if (!one.to.empty()) shares.back()["exported_to"] = one.to;
+            }
+            servers.push_back({{"name", server.name},
+                               {"address", server.address},
+                               {"found_by", server.found_by},
+                               {"smb", server.smb},
+                               {"nfs", server.nfs},
+                               {"shares", std::move(shares)}});
+            if (!server.problem.empty()) servers.back()["problem"] = server.problem;
+        }
+        print_json({{"servers", std::move(servers)}, {"notes", found->notes}});
+        return 0;
+    }
+    render::Table table({"server", "protocol", "address to use", "access"});
+    std::string first;
+    for (const share::FoundServer& server : found->servers) {
+        std::string name = server.name.empty() ? server.address : server.name;
+        const auto row = [&](const std::string& protocol, const std::string& address, const std::string& access) {
+            table.add({std::exchange(name, ""), protocol, address, access});
+        };
+        for (const share::FoundShare& one : server.shares) {
+            const bool nfs = base::Address(one.address).scheme() == base::Scheme::nfs;
+            row(nfs ? server.nfs : server.smb, one.address, one.to.empty() ? word(one) : "for " + one.to);
+            if (first.empty()) first = one.address;
+        }
+        if (!server.problem.empty()) row(server.smb.empty() ? "SMB" : server.smb, server.address, server.problem);
+        if (server.shares.empty() && server.problem.empty())
+            row(server.smb.empty() ? server.nfs : server.smb, server.address, "shares nothing");
+    }
+    if (found->servers.empty()) {
+        print("No file server was found.\n");
+    } else {
+        print("{}", Raw{table.text()});
+    }
+    for (const std::string& text : found->notes) note(text);
+    if (!first.empty()) print("\nNext: wavecrest share prove '{}'\n", first);
     return 0;
 }
 

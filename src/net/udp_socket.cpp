@@ -90,7 +90,15 @@ Result<std::vector<MulticastInterface>> multicast_interfaces(const std::string& 
         char text[INET6_ADDRSTRLEN] = {};
         if (family == AF_INET) {
             ::inet_ntop(AF_INET, &reinterpret_cast<const sockaddr_in*>(entry->ifa_addr)->sin_addr, text, sizeof text);
-            if (one.ipv4.empty()) one.ipv4 = text;
+            if (one.ipv4.empty()) {
+                one.ipv4 = text;
+                if ((entry->ifa_flags & IFF_BROADCAST) != 0 && entry->ifa_broadaddr != nullptr) {
+                    char all[INET_ADDRSTRLEN] = {};
+                    ::inet_ntop(AF_INET, &reinterpret_cast<const sockaddr_in*>(entry->ifa_broadaddr)->sin_addr, all,
+                                sizeof all);
+                    one.broadcast = all;
+                }
+            }
         } else {
             const in6_addr& ip = reinterpret_cast<const sockaddr_in6*>(entry->ifa_addr)->sin6_addr;
             ::inet_ntop(AF_INET6, &ip, text, sizeof text);
@@ -133,6 +141,7 @@ Result<std::unique_ptr<UdpSocket>> UdpSocket::open(const Settings& settings) {
         size = to_socket_address({settings.address.empty() ? "::" : settings.address, settings.port}, true, raw);
     } else {
         ::setsockopt(handle, IPPROTO_IP, IP_PKTINFO, &on, sizeof on);
+        ::setsockopt(handle, SOL_SOCKET, SO_BROADCAST, &on, sizeof on);
         ::setsockopt(handle, IPPROTO_IP, IP_MULTICAST_TTL, &hops, sizeof hops);
         ip_mreqn request{};
         request.imr_ifindex = static_cast<int>(settings.interface);

@@ -26,8 +26,9 @@ struct UdpEnd {
 struct MulticastInterface {
     unsigned index = 0;
     std::string name;
-    std::string ipv4;  // its first address; empty: none
-    std::string ipv6;  // its link-local address, of loopback its only one; empty: none
+    std::string ipv4;       // its first address; empty: none
+    std::string ipv6;       // its link-local address, of loopback its only one; empty: none
+    std::string broadcast;  // address for all hosts of its IPv4 network; empty: none
     bool loopback = false;
 
     bool operator==(const MulticastInterface&) const = default;

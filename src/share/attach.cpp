@@ -266,8 +266,8 @@ Result<AttachPlan> plan_attach(const AttachSettings& settings) {
          marks(line, settings.content) +
              fmt::format("[Unit]\nDescription={} at {}\n{}\n[Mount]\nWhat={}\nWhere={}\nType={}\nOptions={}{}\n"
                          "TimeoutSec=30\n",
-                         in_unit(line.address), in_unit(where), after_network, in_unit(line.what), in_unit(where), line.type,
-                         in_unit(line.options), net_options),
+                         in_unit(line.address), in_unit(where), after_network, in_unit(line.what), in_unit(where),
+                         line.type, in_unit(line.options), net_options),
          false});
     plan.files.push_back({automount,
                           fmt::format("{}\n[Unit]\nDescription={} at {}, when it is looked into\n\n[Automount]\n"

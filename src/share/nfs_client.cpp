@@ -1,17 +1,18 @@
 #include <fcntl.h>
 #include <nfsc/libnfs.h>
 #include <sys/stat.h>
-// (After the library's own header, whose types it uses.)
-#include <nfsc/libnfs-raw-mount.h>
 
 #include <algorithm>
+#include <array>
 #include <cerrno>
+#include <deque>
 #include <map>
 #include <random>
 
 #include <fmt/format.h>
 
 #include "share/client_process.hpp"
+#include "share/onc_rpc.hpp"
 
 namespace wavecrest::share {
 namespace {
@@ -25,18 +26,18 @@ class NfsClient : public Client {
   public:
     NfsClient(Location at, Time limit) : at_(std::move(at)), limit_(limit) {}
     ~NfsClient() override {
-        for (const auto& [number, file] : files_) nfs_close(context_, file);
-        end();
+        for (const auto& [number, file] : files_) nfs_close(file.in, file.file);
+        for (const Mounted& one : mounts_) nfs_destroy_context(one.context);
     }
 
     Answer<std::vector<Entry>> list(const std::string& folder) override {
-        if (const int error = begin(folder)) return tl::make_unexpected(error);
-        // (NFS 3 has no folder above its exports.)
-        if (version_ == 3 && inside(folder) == nullptr) return exports_below(folder);
         nfsdir* opened = nullptr;
-        if (const int status = nfs_opendir(context_, inside(folder), &opened); status != 0) return failed(status);
+        const auto in = ask(
+            folder, [&](const Mounted& there, const char* path) { return nfs_opendir(there.context, path, &opened); });
+        if (!in && in.error() == ENOENT && !exports_.empty()) return exports_below(folder);
+        if (!in) return tl::make_unexpected(in.error());
         std::vector<Entry> entries;
-        while (const nfsdirent* const one = nfs_readdir(context_, opened)) {
+        while (const nfsdirent* const one = nfs_readdir((*in)->context, opened)) {
             const std::string name = one->name;
             if (name == "." || name == "..") continue;
             const bool is_folder = S_ISDIR(one->mode);
@@ -44,21 +45,18 @@ class NfsClient : public Client {
             entries.push_back({name, is_folder, is_folder ? 0 : one->size,
                                std::int64_t{one->mtime.tv_sec} * 1'000'000'000 + one->mtime_nsec});
         }
-        nfs_closedir(context_, opened);
+        nfs_closedir((*in)->context, opened);
         return entries;
     }
 
     Answer<Entry> look(const std::string& path) override {
-        if (const int error = begin(path)) return tl::make_unexpected(error);
         const std::size_t slash = path.rfind('/');
         const std::string name = path.substr(slash == std::string::npos ? 0 : slash + 1);
-        if (version_ == 3 && inside(path) == nullptr) {
-            const auto below = exports_below(path);
-            if (!below) return tl::make_unexpected(below.error());
-            return Entry{name, true, 0, 0};
-        }
         nfs_stat_64 info{};
-        if (const int status = nfs_stat64(context_, inside(path), &info); status != 0) return failed(status);
+        const auto in = ask(
+            path, [&](const Mounted& there, const char* inside) { return nfs_stat64(there.context, inside, &info); });
+        if (!in && in.error() == ENOENT && exports_below(path)) return Entry{name, true, 0, 0};
+        if (!in) return tl::make_unexpected(in.error());
         const bool is_folder = S_ISDIR(info.nfs_mode);
         return Entry{
             name, is_folder, is_folder ? 0 : info.nfs_size,
@@ -66,14 +64,13 @@ class NfsClient : public Client {
     }
 
     Answer<int> open(const std::string& path, bool make) override {
-        if (const int error = begin(path)) return tl::make_unexpected(error);
-        const char* const there = inside(path);
-        if (there == nullptr) return tl::make_unexpected(ENOENT);
         nfsfh* file = nullptr;
-        const int status = make ? nfs_create(context_, there, O_RDWR | O_EXCL | O_CREAT, 0644, &file)
-                                : nfs_open(context_, there, O_RDONLY, &file);
-        if (status != 0) return failed(status);
-        files_.emplace(++last_, file);
+        const auto in = ask(path, [&](const Mounted& there, const char* inside) {
+            return make ? nfs_create(there.context, inside, O_RDWR | O_EXCL | O_CREAT, 0644, &file)
+                        : nfs_open(there.context, inside, O_RDONLY, &file);
+        });
+        if (!in) return tl::make_unexpected(in.error());
+        files_[++last_] = {(*in)->context, file, (*in)->version};
         return last_;
     }
 
@@ -81,7 +78,8 @@ class NfsClient : public Client {
         const auto found = files_.find(file);
         if (found == files_.end()) return tl::make_unexpected(EBADF);
         const std::size_t count = std::min(into.size(), kMostBytes);
-        const int got = nfs_pread(context_, found->second, offset, count, reinterpret_cast<char*>(into.data()));
+        const int got =
+            nfs_pread(found->second.in, found->second.file, offset, count, reinterpret_cast<char*>(into.data()));
         if (got < 0) return failed(got);
         return static_cast<std::size_t>(got);
     }
@@ -89,8 +87,8 @@ class NfsClient : public Client {
     Answer<std::size_t> write(int file, std::uint64_t offset, ByteSpan bytes) override {
         const auto found = files_.find(file);
         if (found == files_.end()) return tl::make_unexpected(EBADF);
-        const std::size_t count = std::min(bytes.size(), version_ == 4 ? kMostWrittenByFour : kMostBytes);
-        const int put = nfs_pwrite(context_, found->second, offset, count,
+        const std::size_t count = std::min(bytes.size(), found->second.version == 4 ? kMostWrittenByFour : kMostBytes);
+        const int put = nfs_pwrite(found->second.in, found->second.file, offset, count,
                                    reinterpret_cast<char*>(const_cast<std::uint8_t*>(bytes.data())));
         if (put < 0) return failed(put);
         return static_cast<std::size_t>(put);
@@ -99,60 +97,85 @@ class NfsClient : public Client {
     Answer<void> close(int file) override {
         const auto found = files_.find(file);
         if (found == files_.end()) return {};
-        const int status = nfs_close(context_, found->second);
+        const int status = nfs_close(found->second.in, found->second.file);
         files_.erase(found);
         if (status != 0) return failed(status);
         return {};
     }
 
     Answer<void> remove(const std::string& path) override {
-        if (const int error = begin(path)) return tl::make_unexpected(error);
-        const char* const there = inside(path);
-        if (there == nullptr) return tl::make_unexpected(ENOENT);
-        if (const int status = nfs_unlink(context_, there); status != 0) return failed(status);
+        const auto in =
+            ask(path, [](const Mounted& there, const char* inside) { return nfs_unlink(there.context, inside); });
+        if (!in) return tl::make_unexpected(in.error());
         return {};
     }
 
   private:
-    static tl::unexpected<int> failed(int status) { return tl::make_unexpected(status < 0 ? -status : EIO); }
+    // An export of NFS 3, or all the server has by NFS 4 ("/").
+    struct Mounted {
+        std::string folder;
+        int version = 4;
+        nfs_context* context = nullptr;
+    };
+    struct Opened {
+        nfs_context* in = nullptr;
+        nfsfh* file = nullptr;
+        int version = 4;
+    };
 
-    void end() {
-        if (context_ != nullptr) nfs_destroy_context(context_);
-        context_ = nullptr;
+    static tl::unexpected<int> failed(int status) { return tl::make_unexpected(status < 0 ? -status : EIO); }
+    static bool is_within(const std::string& whole, const std::string& folder) {
+        return folder == "/" || whole == folder || whole.starts_with(folder + "/");
     }
 
-    // Mounts the server's root by NFS 4; or by NFS 3, where it has that alone, the export the path is in.
-    int begin(const std::string& path) {
-        if (context_ != nullptr) return 0;
-        const int fourth = mount(4, "/");
-        if (fourth == 0) {
-            export_ = "/";
-            return 0;
-        }
-        if (fourth == ENOENT || fourth == EACCES || fourth == EPERM || fourth == ECONNREFUSED || fourth == ETIMEDOUT ||
-            fourth == EHOSTUNREACH)
-            return fourth;
-        if (!read_exports()) return fourth;
+    // Asks where the path is mounted. Paths that NFS 4 doesn't know are looked for among the exports of NFS 3, where
+    // they may be others (RFC 7530, 7: the pseudo file system).
+    template <typename Question>
+    Answer<const Mounted*> ask(const std::string& path, Question question) {
         const std::string whole = "/" + path;
+        if (mounts_.empty() && !without_four_) {
+            if (const int error = mount(4, "/"); error != 0) {
+                constexpr std::array kFinal = {ENOENT, EACCES, EPERM, ECONNREFUSED, ETIMEDOUT, EHOSTUNREACH};
+                if (std::find(kFinal.begin(), kFinal.end(), error) != kFinal.end() || !read_exports())
+                    return tl::make_unexpected(error);
+                without_four_ = true;
+            }
+        }
+        const Mounted* there = mounted_for(whole);
+        int status = -ENOENT;
+        if (there != nullptr) status = question(*there, inside(whole, *there).c_str());
+        if (status == 0) return there;
+        if (status != -ENOENT || (there != nullptr && there->version == 3)) return failed(status);
+        if (!read_exports()) return failed(status);
         const std::string* best = nullptr;
         for (const std::string& one : exports_) {
-            const bool within = whole == one || whole.starts_with(one == "/" ? one : one + "/");
-            if (within && (best == nullptr || one.size() > best->size())) best = &one;
+            if (is_within(whole, one) && (best == nullptr || one.size() > best->size())) best = &one;
         }
-        if (best == nullptr) {
-            // Above or beside all exports: only they can be listed.
-            context_ = nfs_init_context();
-            version_ = 3;
-            export_.clear();
-            return 0;
-        }
-        const int third = mount(3, *best);
-        if (third == 0) export_ = *best;
-        return third;
+        if (best == nullptr) return failed(status);
+        if (const int error = mount(3, *best); error != 0)
+            return tl::make_unexpected(there != nullptr ? ENOENT : error);
+        there = mounted_for(whole);
+        status = question(*there, inside(whole, *there).c_str());
+        if (status != 0) return failed(status);
+        return there;
     }
 
+    // The innermost mount that holds a path; null: none does.
+    const Mounted* mounted_for(const std::string& whole) const {
+        const Mounted* best = nullptr;
+        for (const Mounted& one : mounts_) {
+            if (is_within(whole, one.folder) && (best == nullptr || one.folder.size() >= best->folder.size()))
+                best = &one;
+        }
+        return best;
+    }
+    static std::string inside(const std::string& whole, const Mounted& there) {
+        if (there.folder == "/") return whole;
+        return whole == there.folder ? "/" : whole.substr(there.folder.size());
+    }
+
+    // 0, or an error number.
     int mount(int version, const std::string& what) {
-        end();
         nfs_context* const made = nfs_init_context();
         if (made == nullptr) return ENOMEM;
         // (The library takes the port by an address alone.)
@@ -175,16 +198,16 @@ class NfsClient : public Client {
             nfs_destroy_context(made);
             return status < 0 ? -status : EIO;
         }
-        context_ = made;
-        version_ = version;
+        mounts_.push_back({what, version, made});
         return 0;
     }
 
+    // Once.
     bool read_exports() {
-        exports_.clear();
-        exportnode* const list = mount_getexports(at_.host.c_str());
-        for (const exportnode* one = list; one != nullptr; one = one->ex_next) exports_.emplace_back(one->ex_dir);
-        if (list != nullptr) mount_free_export_list(list);
+        if (!std::exchange(asked_exports_, true)) {
+            for (NfsExport& one : nfs_exports(at_.host, limit_).value_or(std::vector<NfsExport>()))
+                exports_.push_back(std::move(one.path));
+        }
         return !exports_.empty();
     }
 
@@ -203,29 +226,12 @@ class NfsClient : public Client {
         return entries;
     }
 
-    // The path within what is mounted; null where it is above that. Valid until the next call.
-    const char* inside(const std::string& path) {
-        const std::string whole = "/" + path;
-        if (export_.empty()) return nullptr;
-        if (export_ == "/") {
-            inside_ = whole;
-        } else if (whole == export_) {
-            inside_ = "/";
-        } else if (whole.starts_with(export_ + "/")) {
-            inside_ = whole.substr(export_.size());
-        } else {
-            return nullptr;
-        }
-        return inside_.c_str();
-    }
-
     const Location at_;
     const Time limit_;
-    nfs_context* context_ = nullptr;
-    int version_ = 0;
-    std::string export_, inside_;
+    std::deque<Mounted> mounts_;  // (each stays where it is)
+    bool without_four_ = false, asked_exports_ = false;
     std::vector<std::string> exports_;
-    std::map<int, nfsfh*> files_;
+    std::map<int, Opened> files_;
     int last_ = 0;
 };
 

@@ -159,6 +159,7 @@ class Prover {
             if (versions->empty())
                 return failed("protocol", "the server speaks neither NFS 3 nor NFS 4", "switch NFS 4 on at the server");
             proof_.nfs_version = versions->front();
+            has_three_ = versions->back() == 3;
             std::string text;
             for (const int version : *versions) text += fmt::format("{}NFS {}", text.empty() ? "" : ", ", version);
             return passed("protocol", text);
@@ -248,8 +249,16 @@ class Prover {
     }
 
     bool enter_export() {
-        const auto top = entries_of("");
-        if (top) return passed("exports", base::format_count(top->size(), "folder"));
+        Location server = at_;
+        server.path.clear();
+        const auto root = connect(server);
+        const auto top = root->ask<std::vector<Entry>>([](Client& client) { return client.list(""); });
+        if (top) {
+            // By NFS 4 the path may be another than by NFS 3.
+            const auto there = root->ask<Entry>([path = at_.path](Client& client) { return client.look(path); });
+            if (!there && proof_.nfs_version == 4 && has_three_) proof_.nfs_version = 3;
+            return passed("exports", base::format_count(top->size(), "folder"));
+        }
         if (top.error() == EACCES || top.error() == EPERM)
             return failed("exports", "the server lets this machine mount nothing",
                           fmt::format("add the address of this machine to the server's exports"));
@@ -439,6 +448,11 @@ class Prover {
 
     bool measure() {
         if (files_.empty() || settings_.length.count() <= 0) return true;
+        constexpr std::uint64_t kLeast = 4 << 20;
+        if (file_.size < kLeast)
+            return warned("speed",
+                          fmt::format("the largest file has only {}: it tells nothing", base::format_bytes(file_.size)),
+                          "put a film there, and prove it again");
         const auto length = std::chrono::duration_cast<Steady::duration>(
             std::chrono::duration<double>(base::to_seconds(settings_.length)));
         const Reading alone = read_for(length, 0, true);
@@ -534,7 +548,7 @@ class Prover {
     Proof proof_;
     std::string address_;
     std::shared_ptr<Connection> connection_;
-    bool is_file_ = false;
+    bool is_file_ = false, has_three_ = false;
     Found file_;
     std::vector<Found> files_;
 };

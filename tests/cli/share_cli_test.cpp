@@ -123,3 +123,56 @@ TEST_CASE("a share is proved with an account that shows up nowhere, and is kept 
                       dir.path())
               .status == 2);
 }
+
+TEST_CASE("a share is attached to a system, checked and detached", "[cli][share]") {
+    const TempDir dir;
+    std::filesystem::create_directories(dir / "owner");
+    std::filesystem::create_directories(dir / "card/etc");
+    std::filesystem::copy_file(sample_film(), dir / "owner" / "film.mp4");
+    write_all(dir / "password", std::string("lantern\n"));
+    SmbServer smb({{"owner", dir / "owner", "valid users = root\nread only = no"}});
+    const auto attach = [&](std::vector<std::string> more) {
+        std::vector<std::string> arguments = {
+            "share",  "attach", smb.address("owner"), "/media/films", "--root", "card",
+            "--user", "root",   "--password-file",    "password"};
+        arguments.insert(arguments.end(), more.begin(), more.end());
+        return run_program(arguments, dir.path());
+    };
+    const Ran dry = attach({"--dry-run"});
+    INFO(dry.out << dry.err);
+    REQUIRE(dry.status == 0);
+    CHECK(dry.out.find("media-films.mount") != std::string::npos);
+    CHECK(dry.out.find("password=********") != std::string::npos);
+    CHECK((dry.out + dry.err).find("lantern") == std::string::npos);
+    CHECK(std::filesystem::is_empty(dir / "card/etc"));
+    CHECK(attach({"--dry-run", "--json"}).out.find("lantern") == std::string::npos);
+    const Ran made = attach({});
+    REQUIRE(made.status == 0);
+    CHECK((made.out + made.err).find("lantern") == std::string::npos);
+    CHECK(std::filesystem::exists(dir / "card/etc/systemd/system/media-films.automount"));
+    CHECK(std::filesystem::is_directory(dir / "card/media/films"));
+    const auto check = [&] { return run_program({"share", "check", "--root", "card", "--json"}, dir.path()); };
+    const Ran good = check();
+    INFO(good.out << good.err);
+    CHECK(good.status == 0);
+    const auto row = json_of(good).at("attached").at(0);
+    CHECK(row.at("verdict") == "pass");
+    CHECK(row.at("folder") == "/media/films");
+    // What was in it is gone; the password was changed; nobody is there.
+    std::filesystem::rename(dir / "owner/film.mp4", dir / "owner/other.mp4");
+    CHECK(json_of(check()).at("attached").at(0).at("found").get<std::string>().find("nothing of what was in it") == 0);
+    smb.set_password("lake");
+    const Ran changed = check();
+    CHECK(changed.status == 1);
+    CHECK(json_of(changed).at("attached").at(0).at("found").get<std::string>().find("wrong user name or password") !=
+          std::string::npos);
+    smb.stop();
+    CHECK(json_of(check()).at("attached").at(0).at("found").get<std::string>().find("closed") != std::string::npos);
+    CHECK(attach({}).status == 1);
+    CHECK(attach({"--untested"}).status == 0);
+    const Ran detached = run_program({"share", "detach", "/media/films", "--root", "card"}, dir.path());
+    CHECK(detached.status == 0);
+    CHECK_FALSE(std::filesystem::exists(dir / "card/etc/systemd/system/media-films.mount"));
+    CHECK_FALSE(std::filesystem::exists(dir / "card/etc/wavecrest/media-films.account"));
+    CHECK(run_program({"share", "detach", "/media/films", "--root", "card"}, dir.path()).status == 2);
+}
