@@ -448,7 +448,7 @@ class Prover {
 
     bool measure() {
         if (files_.empty() || settings_.length.count() <= 0) return true;
-        constexpr std::uint64_t kLeast = 4 << 20;
+        constexpr std::uint64_t kLeast = 256 << 10;
         if (file_.size < kLeast)
             return warned("speed",
                           fmt::format("the largest file has only {}: it tells nothing", base::format_bytes(file_.size)),
