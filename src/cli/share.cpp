@@ -124,9 +124,18 @@ void print_proof(const share::Proof& proof) {
         print("  {:<{}}  {:<4}  {}\n", step.name, width, word(step.state), step.found);
         if (!step.remedy.empty()) print("  {:<{}}        to do: {}\n", "", width, step.remedy);
     }
+    if (proof.read_bps == 0) return;
+    print("\n  {:<27}  {}, slowest second {}\n", "sustained read", base::format_bitrate(proof.read_bps),
+          base::format_bitrate(proof.slowest_bps));
+    print("  {:<27}  {}\n", fmt::format("{} readers at once", proof.readers), base::format_bitrate(proof.together_bps));
+    print("  {:<27}  median {}, at most {}\n", "seeks", base::format_span(proof.seek),
+          base::format_span(proof.slowest_seek));
+    if (proof.highest_bps == 0) return;
+    print("  {:<27}  {} ({})\n", "highest bit rate (average)", base::format_bitrate(proof.highest_bps), proof.highest);
     if (proof.at_once > 0)
         print("\nCarries {} of {} at once.\n",
-              proof.at_once > 99 ? std::string("more than 99 films") : base::format_count(proof.at_once, "film"),
+              proof.at_once > 99 ? std::string("more than 99 films")
+                                 : base::format_count(static_cast<std::size_t>(proof.at_once), "film"),
               base::format_bitrate(proof.highest_bps));
 }
 
@@ -176,7 +185,7 @@ int run_share_prove(const ShareOptions& options) {
         return 1;
     }
     if (options.keep) print("\nThe account is kept in {}.\n", share::accounts_file().string());
-    print("\nNext: wavecrest inspect '{}', or the same address as \"file\" in a site file\n", proof->location.text());
+    if (!proof->file.empty()) print("\nNext: wavecrest inspect '{}'\n", proof->file);
     return 0;
 }
 

@@ -195,7 +195,7 @@ Result<Checked> check_share(const share::Attached& one, const std::string& root)
     const auto account = share::account_of(one, root);
     if (!account) return Checked{"fail", account.error().what, account.error().remedy};
     share::ProofSettings settings;
-    settings.length = base::from_seconds(2);
+    settings.length = base::from_seconds(1);
     settings.rate_of = [&](const std::string& address) {
         return source::bit_rate_on_share(address, *account, cancel());
     };

@@ -21,6 +21,7 @@
 #include "render/table.hpp"
 #include "report/results.hpp"
 #include "site/encode.hpp"
+#include "site/shares.hpp"
 #include "site/site.hpp"
 #include "stream/control.hpp"
 #include "stream/stream_server.hpp"
@@ -132,6 +133,13 @@ Result<Running> set_up(const StreamRunOptions& options) {
     WAVECREST_TRY_ASSIGN(said, site_options(options));
     if (!one_off) WAVECREST_TRY(check_beside_site(options, said));
     WAVECREST_TRY_ASSIGN(loaded, one_off ? site_of_files(options, std::move(said)) : site::load(options.site));
+    // (As long as a server takes to start after a power failure.)
+    WAVECREST_TRY(site::wait_for_shares(
+        loaded, std::chrono::minutes(10),
+        [](const site::SiteShare& share, const Error& error) {
+            note(fmt::format("waiting for share \"{}\" ({}): {}", share.name, share.address.text(), error.what));
+        },
+        cancel()));
     WAVECREST_TRY_ASSIGN(items, loaded.items());
     running.items = std::move(items);
     if (running.items.empty() && loaded.collections.empty())

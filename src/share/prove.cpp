@@ -355,6 +355,7 @@ class Prover {
             });
             if (got) {
                 file_ = files_[i];
+                proof_.file = at_.text_of(path);
                 if (i > 0)
                     return warned(
                         "read",
@@ -469,6 +470,7 @@ class Prover {
                 ? proof_.read_bps
                 : static_cast<std::int64_t>(*std::min_element(alone.per_second.begin(), alone.per_second.end()));
         measure_seeks();
+        proof_.readers = settings_.readers;
         std::vector<Reading> together(static_cast<std::size_t>(settings_.readers));
         std::vector<std::thread> threads;
         for (std::size_t i = 0; i < together.size(); ++i)
@@ -520,23 +522,21 @@ class Prover {
     }
 
     bool judge_speed() {
-        const std::string speed =
-            fmt::format("{} alone (slowest second {}), {} by {} readers; seek {}, at most {}",
-                        base::format_bitrate(proof_.read_bps), base::format_bitrate(proof_.slowest_bps),
-                        base::format_bitrate(proof_.together_bps), settings_.readers, base::format_span(proof_.seek),
-                        base::format_span(proof_.slowest_seek));
+        const std::string speed = base::format_bitrate(proof_.read_bps);
         if (proof_.highest_bps == 0)
-            return warned("speed", speed + "; no film to compare it with", "put a film there, and prove it again");
+            return warned("speed", speed + ", and no film to compare it with", "put a film there, and prove it again");
         const double need = static_cast<double>(proof_.highest_bps) * kHeadroom;
         const auto carried = std::max(proof_.read_bps, proof_.together_bps);
         proof_.at_once = static_cast<int>(static_cast<double>(carried) / need);
-        const std::string films =
-            fmt::format("; {} needs {}", proof_.highest, base::format_bitrate(proof_.highest_bps));
+        const std::string films = fmt::format(", {} needed", base::format_bitrate(proof_.highest_bps));
         const char* const remedy = "connect server and this machine by gigabit Ethernet; check the server's drive";
         if (proof_.at_once == 0 || static_cast<double>(proof_.read_bps) < need)
             return failed("speed", speed + films + ": too slow", remedy);
         if (proof_.slowest_bps < proof_.highest_bps)
-            return warned("speed", speed + films + ": too slow for a moment", remedy);
+            return warned(
+                "speed",
+                fmt::format("{}{}, but {} for a second", speed, films, base::format_bitrate(proof_.slowest_bps)),
+                remedy);
         return passed("speed", speed + films);
     }
 

@@ -38,15 +38,17 @@ struct Proof {
     std::string user;  // empty: guest
     std::vector<ProofStep> steps;
     std::size_t files = 0, folders = 0;
+    std::string file;                  // the address of one that was read; empty: none
     std::vector<std::string> content;  // their names
     int nfs_version = 0;               // the highest; 0: not NFS
     std::int64_t read_bps = 0;         // sustained; 0: not measured
     std::int64_t slowest_bps = 0;      // over one second of it
-    std::int64_t together_bps = 0;     // of all readers at once
-    Time seek{}, slowest_seek{};       // until 64 kB elsewhere in a file are there: median, most
-    std::int64_t highest_bps = 0;      // the highest average of the media files looked at; 0: none
-    std::string highest;               // its name
-    int at_once = 0;                   // films of that bit rate that can be read at the same time; 0: not known
+    int readers = 0;
+    std::int64_t together_bps = 0;  // of all readers at once
+    Time seek{}, slowest_seek{};    // until 64 kB elsewhere in a file are there: median, most
+    std::int64_t highest_bps = 0;   // the highest average of the media files looked at; 0: none
+    std::string highest;            // its name
+    int at_once = 0;                // films of that bit rate that can be read at the same time; 0: not known
 
     bool passed() const;
     // The step that failed; null: none.

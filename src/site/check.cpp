@@ -14,6 +14,7 @@
 #include "media/track_choice.hpp"
 #include "profile/profile.hpp"
 #include "site/encode.hpp"
+#include "site/shares.hpp"
 #include "source/input.hpp"
 #include "stream/control.hpp"
 
@@ -541,6 +542,7 @@ std::vector<Finding> check(const Site& site, const measure::Capacity* capacity) 
     if (outward == 0)
         add(Finding::Severity::warning, "this machine has no network address: devices can't reach the streams",
             "network interfaces", "connect the network");
+    check_shares(site, base::from_seconds(1), findings);
     check_streams(site, capacity, findings);
     check_transcodes(site, capacity, findings);
     check_as_run(site, findings);

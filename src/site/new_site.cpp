@@ -58,6 +58,7 @@ port = {}                     # TCP port of the streams
     if (site.streams.empty())
         text += R"(# [[stream]]
 # name = "Lake film"
+# share = "attic"                # where its files are: a [[share]] with this name and address = "smb://attic/films"
 # file = "library/Lake Film (2019)/Lake Film (2019).mp4"
 # path = "/lake.mp4"
 # devices = ["Lounge TV"]

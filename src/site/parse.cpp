@@ -8,6 +8,7 @@
 #include "base/address.hpp"
 #include "base/config.hpp"
 #include "media/track_choice.hpp"
+#include "share/location.hpp"
 #include "source/ladder_input.hpp"
 #include "stream/control.hpp"
 
@@ -63,7 +64,45 @@ SiteDevice parse_device(base::ConfigTable& table, const base::Path& folder) {
     return entry;
 }
 
-std::vector<stream::Part> parse_parts(base::ConfigTable& table, const base::Path& folder) {
+SiteShare parse_share(base::ConfigTable& table) {
+    SiteShare entry;
+    entry.line = table.line();
+    entry.name = table.text("name");
+    const auto address = table.text("address");
+    table.finish();
+    const auto location = share::parse_location(address);
+    if (!location) {
+        table.wrong("address", location.error().what, location.error().remedy);
+    } else if (location->scheme == base::Scheme::smb && location->share.empty()) {
+        table.wrong("address", "the address names no share", "write its name behind the server's");
+    } else {
+        entry.address = location->text();
+    }
+    return entry;
+}
+
+// Where a stream's files are: below a share of the site, or the site file's folder.
+std::function<base::Address(const std::string&)> place_of(base::ConfigTable& table, const base::Path& folder,
+                                                          const std::vector<SiteShare>& shares) {
+    const auto name = table.text("share", "");
+    if (name.empty()) return [folder](const std::string& file) { return base::Address(from_folder(file, folder)); };
+    std::vector<std::string> known;
+    for (const SiteShare& one : shares) {
+        known.push_back(one.name);
+        if (one.name == name)
+            return [at = one.address.text()](const std::string& file) { return base::Address(at + "/" + file); };
+    }
+    const std::string meant = base::nearest(name, known);
+    table.wrong("share", fmt::format("there is no share \"{}\"", name),
+                !meant.empty()  ? fmt::format("did you mean \"{}\"?", meant)
+                : known.empty() ? "add a [[share]] with this name and its address"
+                                : fmt::format("name one of: {}", fmt::join(known, ", ")));
+    return [](const std::string& file) { return base::Address(file); };
+}
+
+std::vector<stream::Part> parse_parts(base::ConfigTable& table, const base::Path& folder,
+                                      const std::vector<SiteShare>& shares) {
+    const auto place = place_of(table, folder, shares);
     const auto file = table.text("file", "");
     auto files = table.texts("files");
     const auto all_of = table.text("folder", "");
@@ -71,8 +110,11 @@ std::vector<stream::Part> parse_parts(base::ConfigTable& table, const base::Path
     const auto chapter = table.number("chapter", 1, 999, 1);
     if (!file.empty()) files.insert(files.begin(), file);
     std::vector<stream::Part> parts;
-    for (const std::string& one : files) parts.push_back({from_folder(one, folder), title, 1});
-    if (!all_of.empty()) {
+    for (const std::string& one : files) parts.push_back({place(one), title, 1});
+    if (!all_of.empty() && !place(all_of).is_local()) {
+        table.wrong("folder", "a folder of a share can't be played as a whole", "list its files, or attach the share");
+        parts.push_back({place(all_of), title, 1});  // (So that it isn't missing, too.)
+    } else if (!all_of.empty()) {
         for (const base::Path& one : media_in(from_folder(all_of, folder))) parts.push_back({one, title, 1});
         if (parts.empty()) table.wrong("folder", "there are no media files in it", "name another folder");
     }
@@ -101,12 +143,12 @@ std::string parse_key(base::ConfigTable& table, const std::string& name, const b
     return key;
 }
 
-SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder) {
+SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder, const std::vector<SiteShare>& shares) {
     SiteStream entry;
     stream::ServedStream& item = entry.item;
     entry.line = table.line();
     const auto name = table.text("name");
-    auto parts = parse_parts(table, folder);
+    auto parts = parse_parts(table, folder, shares);
     const std::string publish_key = parse_key(table, "publish_key", folder);
     const auto path = table.text("path", "");
     const auto port = table.number("port", 1, 65535, 0);
@@ -366,9 +408,11 @@ Result<Site> read_site(base::ConfigTable root, const base::Path& file) {
         SiteDevice entry = parse_device(table, file.parent_path());
         site.devices.push_back(std::move(entry));
     }
+    auto shares = root.tables("share");
+    for (base::ConfigTable& table : shares) site.shares.push_back(parse_share(table));
     auto streams = root.tables("stream");
     for (base::ConfigTable& table : streams) {
-        SiteStream entry = parse_stream(table, file.parent_path());
+        SiteStream entry = parse_stream(table, file.parent_path(), site.shares);
         if (entry.item.ports.http != 0 && !site.plain_http)
             table.wrong("port", "plain_http = false in [server]: there is no HTTP",
                         "name a tls_port, or leave the port out");
@@ -404,6 +448,7 @@ Result<Site> read_site(base::ConfigTable root, const base::Path& file) {
         refuse_twins<SiteDevice>(site.devices, file, "devices", [](const SiteDevice& d) { return d.device.name; });
     if (twins)
         twins = refuse_twins<SiteStream>(site.streams, file, "streams", [](const SiteStream& s) { return s.name(); });
+    if (twins) twins = refuse_twins<SiteShare>(site.shares, file, "shares", [](const SiteShare& s) { return s.name; });
     if (twins)
         twins = refuse_twins<SiteCollection>(site.collections, file, "collections",
                                              [](const SiteCollection& c) { return c.name; });

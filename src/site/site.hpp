@@ -37,6 +37,13 @@ struct SiteStream {
     bool goes_other_ways() const;  // live, besides a ladder
 };
 
+// A share of a file server that streams come from, under a name.
+struct SiteShare {
+    std::string name;
+    base::Address address;  // "smb://192.168.1.20/films": without "/" at its end
+    int line = 0;
+};
+
 // A folder of the library that devices browse (UPnP).
 struct SiteCollection {
     std::string name;
@@ -60,6 +67,7 @@ struct Site {
     net::UdpSettings udp;
     convert::NameTemplates names;  // of converted films
     std::vector<SiteDevice> devices;
+    std::vector<SiteShare> shares;
     std::vector<SiteStream> streams;
     std::vector<SiteCollection> collections;
 

@@ -1,4 +1,6 @@
 // Shares through the program: proved, and read from by inspect, convert and stream without being mounted.
+#include <signal.h>
+
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
 
@@ -124,7 +126,7 @@ TEST_CASE("a share is proved with an account that shows up nowhere, and is kept 
               .status == 2);
 }
 
-TEST_CASE("a share is attached to a system, checked and detached", "[cli][share]") {
+TEST_CASE("a share is attached to a system, checked and detached", "[cli][share][waits]") {
     const TempDir dir;
     std::filesystem::create_directories(dir / "owner");
     std::filesystem::create_directories(dir / "card/etc");
@@ -175,4 +177,38 @@ TEST_CASE("a share is attached to a system, checked and detached", "[cli][share]
     CHECK_FALSE(std::filesystem::exists(dir / "card/etc/systemd/system/media-films.mount"));
     CHECK_FALSE(std::filesystem::exists(dir / "card/etc/wavecrest/media-films.account"));
     CHECK(run_program({"share", "detach", "/media/films", "--root", "card"}, dir.path()).status == 2);
+}
+
+TEST_CASE("streams wait for their file server, and say so", "[cli][share][waits]") {
+    const TempDir dir;
+    std::filesystem::create_directory(dir / "media");
+    std::filesystem::copy_file(sample_film(), dir / "media" / "film.mp4");
+    SmbServer smb({{"media", dir / "media", kGuests}, {"locked", dir / "media", "valid users = root"}});
+    const std::uint16_t port = free_port();
+    const std::string site = "[site]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
+                             "\n[[share]]\nname = \"attic\"\naddress = \"" + smb.address("media") +
+                             "\"\n[[stream]]\nname = \"Lake\"\nshare = \"attic\"\nfile = \"film.mp4\"\n";
+    write_all(dir / "site.toml", site);
+    const Ran checked = run_program({"site", "check", "site.toml"}, dir.path());
+    INFO(checked.out << checked.err);
+    CHECK(checked.status == 0);
+    write_all(dir / "locked.toml",
+              site + "[[share]]\nname = \"locked\"\naddress = \"" + smb.address("locked") + "\"\n");
+    const Ran locked = run_program({"site", "check", "locked.toml"}, dir.path());
+    CHECK(locked.status == 1);
+    CHECK((locked.out + locked.err).find("--keep") != std::string::npos);
+    smb.stop();
+    Background server({"stream", "run", "--site", "site.toml"}, dir.path());
+    REQUIRE(server.has_written("waiting for share \"attic\""));
+    smb.start();
+    REQUIRE(wait_for_port(port));
+    net::HttpClient client(local_url(port, "/lake.mp4"));
+    const auto head = client.get(0);
+    REQUIRE(head);
+    CHECK(head->body_size == std::filesystem::file_size(sample_film()));
+    // Waiting ends with Ctrl-C, too.
+    smb.stop();
+    Background other({"stream", "run", "--site", "site.toml", "--port", std::to_string(free_port())}, dir.path());
+    REQUIRE(other.has_written("waiting for share"));
+    CHECK(other.end(SIGINT) == 130);
 }

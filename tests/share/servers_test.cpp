@@ -181,7 +181,7 @@ TEST_CASE("a reader of a server that is gone ends when it is cancelled", "[share
     CHECK(std::chrono::steady_clock::now() - begun < std::chrono::seconds(3));
 }
 
-TEST_CASE("the causes of a share that looks empty are told apart", "[share]") {
+TEST_CASE("the causes of a share that looks empty are told apart", "[share][waits]") {
     const TempDir dir;
     for (const char* folder : {"films", "owner", "empty", "locked", "locked/inside"})
         std::filesystem::create_directories(dir / folder);

@@ -38,6 +38,37 @@ TEST_CASE("a site file is read, files relative to it", "[site]") {
     CHECK(site->devices[1].device.name == "Tablet");
 }
 
+TEST_CASE("streams come from shares of the site, by their names", "[site][share]") {
+    const std::string shares =
+        "[[share]]\nname = \"attic\"\naddress = \"smb://192.0.2.20/films\"\n[[share]]\nname = \"cellar\"\naddress = "
+        "\"nfs://192.0.2.21/export/films/\"\n";
+    const auto site = site::parse(
+        house(shares +
+              "[[stream]]\nname = \"A\"\nshare = \"attic\"\nfile = \"Lake (2019)/Lake.mp4\"\n[[stream]]\nname = "
+              "\"B\"\nshare = \"cellar\"\nfiles = [\"a.mp4\", \"b.mp4\"]\n[[stream]]\nname = \"C\"\nfile = "
+              "\"smb://192.0.2.20/other/x.mp4\"\n"),
+        "/houses/cedar/site.toml");
+    REQUIRE(site);
+    REQUIRE(site->shares.size() == 2);
+    CHECK(site->streams[0].item.parts.at(0).source == "smb://192.0.2.20/films/Lake (2019)/Lake.mp4");
+    CHECK(site->streams[0].item.path == "/a.mp4");
+    CHECK(site->streams[1].item.parts.at(1).source == "nfs://192.0.2.21/export/films/b.mp4");
+    CHECK(site->streams[2].item.parts.at(0).source == "smb://192.0.2.20/other/x.mp4");
+    const auto wrong = [&](const std::string& rest) {
+        const auto parsed = site::parse(house(rest), "/houses/cedar/site.toml");
+        return parsed ? std::string() : parsed.error().what + " / " + parsed.error().remedy;
+    };
+    const auto says = [&](const std::string& rest, const char* text) {
+        INFO(wrong(rest));
+        CHECK(wrong(rest).find(text) != std::string::npos);
+    };
+    says(shares + "[[stream]]\nname = \"A\"\nshare = \"atic\"\nfile = \"x\"\n", "did you mean \"attic\"");
+    says("[[share]]\nname = \"a\"\naddress = \"http://x/y\"\n", "no address of a share");
+    says("[[share]]\nname = \"a\"\naddress = \"smb://x\"\n", "names no share");
+    says(shares + shares, "attic");
+    says(shares + "[[stream]]\nname = \"A\"\nshare = \"attic\"\nfolder = \"x\"\n", "list its files");
+}
+
 TEST_CASE("mistakes in a site file are named with their line and a remedy", "[site]") {
     const auto error = [](const std::string& rest) {
         const auto site = site::parse(house(rest), "site.toml");
