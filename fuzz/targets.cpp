@@ -33,6 +33,7 @@
 #include "disc/dvd_title_source.hpp"
 #include "disc/iso9660.hpp"
 #include "disc/udf.hpp"
+#include "host/file_system.hpp"
 #include "library/names.hpp"
 #include "measure/transport.hpp"
 #include "net/amf0.hpp"
@@ -41,6 +42,11 @@
 #include "net/rtmp_chunks.hpp"
 #include "net/rtp.hpp"
 #include "net/url.hpp"
+#include "share/location.hpp"
+#include "share/netbios.hpp"
+#include "share/ntlm.hpp"
+#include "share/onc_rpc.hpp"
+#include "share/ws_discovery.hpp"
 #include "source/adaptive_title.hpp"
 #include "stream/watched.hpp"
 #include "trial/messages.hpp"
@@ -428,6 +434,34 @@ void upnp_network(ByteSpan bytes) {
     (void)library::named_as(base::Path(text.substr(0, text.find('\0'))));
 }
 
+// What file servers of the network and disks say of themselves.
+void file_servers(ByteSpan bytes) {
+    const std::string text(bytes.begin(), bytes.end());
+    if (const auto challenge = share::ntlm::parse_challenge(bytes)) {
+        share::Account account;
+        account.user = account.domain = text.substr(0, 20);
+        account.password = "lantern";
+        (void)share::ntlm::authenticate(account, *challenge, {});
+    }
+    (void)share::ntlm::utf8(share::ntlm::utf16(text));
+    (void)share::ntlm::utf8(bytes);
+    (void)share::parse_exports(bytes);
+    (void)share::is_netbios_answer(text, 0x1234);
+    (void)share::parse_netbios_status(text);
+    (void)share::parse_probe_matches(text);
+    (void)share::parse_ws_computer(text);
+    if (const auto location = share::parse_location("smb://attic/" + text))
+        (void)share::parse_location(location->text());
+    (void)share::parse_location(text);
+    (void)host::recognise_file_system([&](std::uint64_t offset, std::span<std::uint8_t> into) -> std::size_t {
+        if (offset >= bytes.size()) return 0;
+        const ByteSpan part = bytes.subspan(static_cast<std::size_t>(offset));
+        const std::size_t count = std::min(part.size(), into.size());
+        std::copy_n(part.begin(), count, into.begin());
+        return count;
+    });
+}
+
 }  // namespace
 
 // What pages and servers say of themselves, and of their viewers.
@@ -473,6 +507,7 @@ const std::vector<FuzzTarget>& fuzz_targets() {
         {"rtmp", rtmp},
         {"hls", hls},
         {"ladder", ladder},
+        {"file_servers", file_servers},
         {"told", told},
         {"upnp_network", upnp_network},
         {"h264", h264},
