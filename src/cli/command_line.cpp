@@ -434,6 +434,12 @@ void add_convert(CLI::App& app, AllOptions& all, Command& command) {
                           "write the result though more than 1 % or 10 s of the input can't be read");
     convert_app->add_flag("--queue", all.convert.queue,
                           "put it into the list of jobs instead of converting it now: see job run");
+    convert_app->add_flag("--watch", all.convert.watch,
+                          "stay, and take what arrives in the folders, each when its copy is complete");
+    convert_app
+        ->add_option("--rest", all.convert.rest,
+                     "with --watch: a copy is complete when nothing changed for so long (1 min)")
+        ->type_name("TIME");
     add_nice(convert_app, all.convert.nice);
     auto* plan = convert_app->add_flag("--plan", all.convert.plan, "dry run: actions, size, time");
     auto* quality = convert_app->add_flag("--measure-quality", all.convert.quality,

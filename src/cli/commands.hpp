@@ -70,6 +70,8 @@ struct ConvertOptions {
     std::vector<std::string> inputs;
     std::string input;   // the one that is worked on
     bool queue = false;  // put into the list of jobs, not converted now
+    bool watch = false;  // stay, and take what arrives in the folders
+    std::string rest;    // of `watch`: so long nothing of a source may have changed; empty: a minute
     std::string pick = "main";
     std::vector<std::string> profiles;  // empty: kUsualProfile
     std::vector<std::string> devices;   // decided by them instead: classes, descriptions, or devices of the site

@@ -484,6 +484,8 @@ Status check_together(const ConvertOptions& options) {
     if (base::has_scheme(options.into))
         return fail(ErrorKind::usage, "conversions are written to folders of this machine", "--into",
                     "mount the share (wavecrest share attach), and name the folder it is mounted at");
+    if (!options.rest.empty() && !options.watch)
+        return fail(ErrorKind::usage, "--rest is for --watch", "--rest", "add --watch, or leave it out");
     const auto refuse = [](const char* what, const char* option, const char* remedy) {
         return fail(ErrorKind::usage, what, option, remedy);
     };
@@ -520,6 +522,7 @@ int run_convert(const ConvertOptions& asked) {
         if (given.episode_names.empty()) given.episode_names = site->names.episode;
     }
     if (const Status fit = check_together(given); !fit) return report_error(fit.error(), given.output.json);
+    if (given.watch) return run_convert_watch(given);
     if (given.queue || !given.list.empty() || are_many(given.inputs)) return run_convert_many(given, given.inputs);
     ConvertOptions options = given;
     options.input = given.inputs.front();

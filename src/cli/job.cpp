@@ -1,3 +1,4 @@
+#include "job/arrivals.hpp"
 #include "job/shelf.hpp"
 
 #include <fmt/chrono.h>
@@ -527,6 +528,59 @@ int run_convert_many(const ConvertOptions& options, const std::vector<std::strin
     }
     const int status = work(**store, ids, false, options.nice, options.output);
     return status == 0 && unknown ? kSomeFailed : status;
+}
+
+// What has arrived goes the way of all sources; what was converted before isn't again.
+int run_convert_watch(const ConvertOptions& options) {
+    const bool json = options.output.json;
+    const auto refuse = [&](std::string what, const char* where, const char* remedy) {
+        return report_error({ErrorKind::usage, std::move(what), where, remedy, {}}, json);
+    };
+    if (options.plan) return refuse("a dry run ends by itself", "--watch", "leave --plan or --watch out");
+    if (options.into.empty()) return refuse("no folder for the films", "--into", "add --into LIBRARY");
+    std::optional<Time> rest = base::from_seconds(60);
+    if (!options.rest.empty()) rest = base::parse_span(options.rest);
+    if (!rest || rest->count() <= 0)
+        return refuse(fmt::format("\"{}\" isn't a valid time", options.rest), "--rest", "write for example \"1 min\"");
+    std::vector<base::Path> folders;
+    base::Path into = base::absolute_path(options.into).lexically_normal();
+    for (const std::string& input : options.inputs) {
+        std::error_code error;
+        const base::Path folder = base::absolute_path(input).lexically_normal();
+        if (!std::filesystem::is_directory(folder, error) || source::is_input_folder(folder))
+            return refuse("only folders of films are watched", "--watch", "name the folder that rips are copied into");
+        if ((into / "").string().starts_with((folder / "").string()))
+            return refuse("the results would arrive in the watched folder themselves", "--into",
+                          "name a folder beside it");
+        folders.push_back(folder);
+    }
+    job::Arrivals arrivals(folders, *rest);
+    if (!options.output.quiet && !json)
+        note(fmt::format("watching {} for films; each is taken when nothing of it changed for {}. Ctrl-C ends it",
+                         fmt::join(options.inputs, ", "), base::format_span(*rest)));
+    const auto begun = std::chrono::steady_clock::now();
+    // (Often enough for somebody who waits, and little work for a share.)
+    const Time every = std::min<Time>(*rest / 2, std::chrono::seconds(5));
+    int worst = 0;
+    while (!cancel().requested()) {
+        const auto looked = arrivals.look(
+            base::from_seconds(std::chrono::duration<double>(std::chrono::steady_clock::now() - begun).count()));
+        for (const Error& error : looked.unreadable)
+            note(fmt::format("{} ({}): looked at again", error.what, error.where));
+        for (const auto& [source, why] : looked.broken)
+            note(fmt::format("{}: {}; it is taken when it was mended", source.string(), why));
+        if (!looked.whole.empty()) {
+            std::vector<std::string> sources;
+            for (const base::Path& one : looked.whole) sources.push_back(one.string());
+            if (const int status = run_convert_many(options, sources); status != 0) worst = status;
+        }
+        const auto next =
+            std::chrono::steady_clock::now() + std::chrono::duration_cast<std::chrono::milliseconds>(
+                                                   std::chrono::duration<double>(base::to_seconds(every)));
+        while (std::chrono::steady_clock::now() < next && !cancel().requested())
+            std::this_thread::sleep_for(std::chrono::milliseconds(50));
+    }
+    return worst == 130 ? 0 : worst;
 }
 
 int run_job_list(const JobOptions& options) {

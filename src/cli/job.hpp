@@ -57,5 +57,7 @@ Progress paced(std::shared_ptr<job::Pacer> pacer, Progress inner, const Cancel& 
 // Several sources, or a folder of them.
 bool are_many(const std::vector<std::string>& inputs);
 int run_convert_many(const ConvertOptions& options, const std::vector<std::string>& inputs);
+// Stays, and takes what arrives in the folders.
+int run_convert_watch(const ConvertOptions& options);
 
 }  // namespace wavecrest::cli

@@ -237,3 +237,29 @@ TEST_CASE("remuxes are jobs: of a shelf, queued, listed, not done twice", "[cli]
         CHECK(house.run(arguments).status == 2);
     }
 }
+
+TEST_CASE("films are converted as they arrive, each when its copy is complete", "[job][cli][waits]") {
+    const TempDir dir;
+    std::filesystem::create_directory(dir / "rips");
+    const Ran inside = run_program({"convert", "rips", "--watch", "--into", "rips/out"}, dir.path());
+    CHECK(inside.status == 2);
+    CHECK(inside.err.find("beside it") != std::string::npos);
+    CHECK(run_program({"convert", "rips", "--watch", "--plan", "--into", "out"}, dir.path()).status == 2);
+    Background watching({"convert", "rips", "--into", "library", "--remux", "matroska", "--watch", "--rest", "600 ms"},
+                        dir.path());
+    REQUIRE(watching.has_written("watching rips"));
+    const ByteVector film = read_all(sample_film());
+    const base::Path copy = dir / "rips" / "Ferry to Cedar Landing (2021).mp4";
+    write_all(copy, ByteSpan(film).subspan(0, film.size() / 2));
+    std::this_thread::sleep_for(std::chrono::milliseconds(300));
+    write_all(copy, ByteSpan(film));
+    const base::Path made = dir / "library/Ferry to Cedar Landing (2021)/Ferry to Cedar Landing (2021).mkv";
+    for (int i = 0; i < 200 && !std::filesystem::exists(made); ++i)
+        std::this_thread::sleep_for(std::chrono::milliseconds(50));
+    INFO(watching.output());
+    REQUIRE(std::filesystem::exists(made));
+    write_all(dir / "rips" / "broken.mp4", std::string("no film"));
+    CHECK(watching.has_written("it is taken when it was mended"));
+    CHECK(watching.end(SIGINT) == 0);
+    CHECK(dir.files().size() >= 3);
+}
