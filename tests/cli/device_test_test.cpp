@@ -102,7 +102,7 @@ TEST_CASE("a device that is less than it was taken for becomes a description in 
     CHECK(html.find("Taken for tablet-hd before") != std::string::npos);
 }
 
-TEST_CASE("a device test says what is wrong before it begins", "[device]") {
+TEST_CASE("a device test says what is wrong before it begins", "[device][waits]") {
     test::TempDir dir;
     const OwnCache cache(dir.path());
     write(dir / "site.toml", kSite);

@@ -280,6 +280,7 @@ TEST_CASE("a stream is meant by part of its name or by none, and a pause keeps i
         INFO(address);
         const Ran judged = r.run({"verify", address, "--device", "player-full", "--for", "3 s", "--json"});
         CHECK(judged.status == 1);
+        INFO(judged.out << judged.err);
         CHECK(judged.out.find("the stream is paused") != std::string::npos);
     }
     // What is sought then is shown, and stands.

@@ -162,7 +162,7 @@ TEST_CASE("verify measures the file's own rate", "[cli][verify]") {
     CHECK(verified["bitrate"]["peak_1s_bps"] == inspected["peak_1s_bps"]);
 }
 
-TEST_CASE("waiting for the link really takes its time with --real-time", "[cli][verify]") {
+TEST_CASE("waiting for the link really takes its time with --real-time", "[cli][verify][waits]") {
     const House house("", "8 Mbit/s");
     const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
     REQUIRE(wait_for_port(house.port));
