@@ -2,6 +2,7 @@
 
 #include <poll.h>
 #include <signal.h>
+#include <sys/mman.h>
 #include <sys/prctl.h>
 #include <sys/socket.h>
 #include <sys/syscall.h>
@@ -21,7 +22,8 @@ using Steady = std::chrono::steady_clock;
 
 enum class Ask : std::uint8_t { list = 1, look, open, make, read, write, close, remove };
 constexpr std::size_t kMostMessage = 256 << 20;  // a folder of a million names
-constexpr std::size_t kMostRead = 4 << 20;
+// Of one read: it goes by memory that both processes have.
+constexpr std::size_t kMostRead = 1 << 20;
 
 // A message: its length (32 bits), then what it is. False when the other end is gone, or the time is over.
 bool send_all(int socket, ByteSpan bytes, Steady::time_point until, bool limited);
@@ -109,7 +111,7 @@ void answer(base::ByteWriter& out, const Answer<T>& given, Put put) {
     if (given) put();
 }
 
-void answer_one(Client& client, base::ByteReader& in, base::ByteWriter& out) {
+void answer_one(Client& client, base::ByteReader& in, base::ByteWriter& out, std::span<std::uint8_t> room) {
     const Question question = Question::take(in);
     switch (question.ask) {
         case Ask::list: {
@@ -131,9 +133,9 @@ void answer_one(Client& client, base::ByteReader& in, base::ByteWriter& out) {
             return;
         }
         case Ask::read: {
-            ByteVector bytes(std::min<std::size_t>(question.count, kMostRead));
-            const auto given = client.read(question.file, question.offset, bytes);
-            answer(out, given, [&] { out.raw(ByteSpan(bytes).subspan(0, *given)); });
+            const auto given = client.read(question.file, question.offset,
+                                           room.subspan(0, std::min<std::size_t>(question.count, room.size())));
+            answer(out, given, [&] { out.u64(*given); });
             return;
         }
         case Ask::write: {
@@ -154,7 +156,8 @@ void answer_one(Client& client, base::ByteReader& in, base::ByteWriter& out) {
 }
 
 // The life of the process: until the other end is gone.
-[[noreturn]] void serve(int socket, const std::function<std::unique_ptr<Client>()>& make) {
+[[noreturn]] void serve(int socket, const std::function<std::unique_ptr<Client>()>& make,
+                        std::span<std::uint8_t> room) {
     const std::unique_ptr<Client> client = make();
     while (true) {
         std::array<std::uint8_t, 4> length{};
@@ -165,7 +168,7 @@ void answer_one(Client& client, base::ByteReader& in, base::ByteWriter& out) {
         base::ByteReader in(bytes);
         base::ByteWriter out;
         out.u32(0);
-        answer_one(*client, in, out);
+        answer_one(*client, in, out, room);
         out.put_u32(0, out.size() - 4);
         if (!send_all(socket, out.bytes(), {}, false)) break;
     }
@@ -193,9 +196,9 @@ class ProcessClient : public Client {
     }
     Answer<std::size_t> read(int file, std::uint64_t offset, std::span<std::uint8_t> into) override {
         return asked<std::size_t>({Ask::read, file, offset, into.size(), {}}, {}, [&](base::ByteReader& in) {
-            const ByteSpan bytes = in.take(std::min(in.remaining(), into.size()));
-            std::copy(bytes.begin(), bytes.end(), into.begin());
-            return bytes.size();
+            const std::size_t count = std::min({static_cast<std::size_t>(in.u64()), into.size(), kMostRead});
+            std::copy_n(room_.begin(), count, into.begin());
+            return count;
         });
     }
     Answer<std::size_t> write(int file, std::uint64_t offset, ByteSpan bytes) override {
@@ -245,6 +248,13 @@ class ProcessClient : public Client {
         if (socket_ >= 0) return 0;
         std::array<int, 2> ends{};
         if (::socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0, ends.data()) != 0) return errno;
+        void* const shared = ::mmap(nullptr, kMostRead, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
+        if (shared == MAP_FAILED) {
+            ::close(ends[0]);
+            ::close(ends[1]);
+            return ENOMEM;
+        }
+        room_ = {static_cast<std::uint8_t*>(shared), kMostRead};
         const pid_t parent = ::getpid();
         process_ = ::fork();
         if (process_ == 0) {
@@ -258,12 +268,13 @@ class ProcessClient : public Client {
             ::signal(SIGTERM, SIG_DFL);
             ::signal(SIGHUP, SIG_IGN);
             ::signal(SIGPIPE, SIG_IGN);
-            serve(own, make_);
+            serve(own, make_, room_);
         }
         ::close(ends[1]);
         if (process_ < 0) {
             const int error = errno;
             ::close(ends[0]);
+            free_room();
             return error;
         }
         socket_ = ends[0];
@@ -277,12 +288,18 @@ class ProcessClient : public Client {
         ::kill(process_, SIGKILL);
         while (::waitpid(process_, nullptr, 0) < 0 && errno == EINTR) {
         }
+        free_room();
+    }
+    void free_room() {
+        ::munmap(room_.data(), room_.size());
+        room_ = {};
     }
 
     const std::function<std::unique_ptr<Client>()> make_;
     const Time limit_;
     int socket_ = -1;
     pid_t process_ = -1;
+    std::span<std::uint8_t> room_;  // the process puts there what it has read
 };
 
 }  // namespace

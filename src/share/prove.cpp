@@ -518,6 +518,7 @@ class Prover {
             if (!rate || *rate <= proof_.highest_bps) continue;
             proof_.highest_bps = *rate;
             proof_.highest = base::Path(files_[i].path).filename().string();
+            proof_.file = at_.text_of(files_[i].path);
         }
     }
 

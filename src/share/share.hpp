@@ -59,8 +59,8 @@ class Connection {
 
 class Share {
   public:
-    // Connects, and looks whether the location is there. Errors (kind input: not there, not permitted; kind machine:
-    // can't be reached) say the cause as far as the protocol tells it: prove.hpp finds out more.
+    // Connects with the first question. Errors (kind input: not there, not permitted; kind machine: can't be reached)
+    // say the cause as far as the protocol tells it: prove.hpp finds out more. Kind usage: the address has no share.
     static Result<std::shared_ptr<Share>> open(const Location& at, const Account& account, const Limits& limits = {});
 
     const Location& location() const { return at_; }
