@@ -20,6 +20,16 @@ namespace {
 
 using share::ProofStep;
 
+// Of --for.
+Result<Time> length_of(const std::string& text, Time usual) {
+    if (text.empty()) return usual;
+    const auto length = base::parse_span(text);
+    if (!length || length->count() <= 0)
+        return fail(ErrorKind::usage, fmt::format("\"{}\" isn't a valid time", text), "--for",
+                    "write for example \"10 s\" or \"1 min\"");
+    return *length;
+}
+
 // Typed by a person, without being shown.
 Result<std::string> ask_password(const std::string& user, const std::string& host) {
     std::FILE* const terminal = std::fopen("/dev/tty", "r+e");
@@ -148,17 +158,9 @@ int run_share_prove(const ShareOptions& options) {
     share::ProofSettings settings;
     settings.write = options.write;
     settings.readers = options.readers;
-    if (!options.length.empty()) {
-        const auto length = base::parse_span(options.length);
-        if (!length || length->count() <= 0)
-            return report_error({ErrorKind::usage,
-                                 fmt::format("\"{}\" isn't a valid time", options.length),
-                                 "--for",
-                                 "write for example \"10 s\" or \"1 min\"",
-                                 {}},
-                                json);
-        settings.length = *length;
-    }
+    const auto length = length_of(options.length, settings.length);
+    if (!length) return report_error(length.error(), json);
+    settings.length = *length;
     const auto account = account_of(options, *location);
     if (!account) return report_error(account.error(), json);
     settings.rate_of = [&](const std::string& address) {
@@ -215,17 +217,9 @@ int run_share_find(const ShareFindOptions& options) {
     share::FindSettings settings;
     settings.interface = options.interface;
     settings.hosts = options.hosts;
-    if (!options.length.empty()) {
-        const auto length = base::parse_span(options.length);
-        if (!length || length->count() <= 0)
-            return report_error({ErrorKind::usage,
-                                 fmt::format("\"{}\" isn't a valid time", options.length),
-                                 "--for",
-                                 "write for example \"4 s\"",
-                                 {}},
-                                json);
-        settings.length = *length;
-    }
+    const auto length = length_of(options.length, settings.length);
+    if (!length) return report_error(length.error(), json);
+    settings.length = *length;
     auto accounts = share::Accounts::load(share::accounts_file());
     if (!accounts) return report_error(accounts.error(), json);
     settings.accounts = std::move(*accounts);

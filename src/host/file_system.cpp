@@ -7,15 +7,11 @@
 #include <algorithm>
 #include <cerrno>
 
+#include "base/little_endian.hpp"
+
 namespace wavecrest::host {
 namespace {
 
-std::uint64_t little(ByteSpan bytes, std::size_t at, int count) {
-    if (at + static_cast<std::size_t>(count) > bytes.size()) return 0;
-    std::uint64_t value = 0;
-    for (int i = count - 1; i >= 0; --i) value = value << 8 | bytes[at + static_cast<std::size_t>(i)];
-    return value;
-}
 bool is(ByteSpan bytes, std::size_t at, std::string_view text) {
     return at + text.size() <= bytes.size() &&
            std::equal(text.begin(), text.end(), bytes.begin() + static_cast<std::ptrdiff_t>(at),
@@ -33,31 +29,32 @@ std::string uuid(ByteSpan bytes, std::size_t at) {
     std::string text;
     for (std::size_t i = 0; i < 16; ++i) {
         if (i == 4 || i == 6 || i == 8 || i == 10) text += '-';
-        text += fmt::format("{:02x}", little(bytes, at + i, 1));
+        text += fmt::format("{:02x}", base::little_endian(bytes, at + i, 1));
     }
     return text;
 }
 std::string serial(ByteSpan bytes, std::size_t at) {
-    return fmt::format("{:04X}-{:04X}", little(bytes, at + 2, 2), little(bytes, at, 2));
+    return fmt::format("{:04X}-{:04X}", base::little_endian(bytes, at + 2, 2), base::little_endian(bytes, at, 2));
 }
 
 // Whether an NTFS volume says that it wasn't closed: the flags of $Volume, record 3 of the master file table.
 std::optional<bool> is_ntfs_clean(ByteSpan boot, const ReadAt& read) {
     constexpr std::size_t kVolumeRecord = 3;
     constexpr std::uint64_t kVolumeInformation = 0x70, kDirty = 1;
-    const std::uint64_t sector = little(boot, 11, 2), cluster = sector * boot[13];
+    const std::uint64_t sector = base::little_endian(boot, 11, 2), cluster = sector * boot[13];
     const auto units = static_cast<std::int8_t>(boot[64]);
     const std::uint64_t record = units > 0     ? static_cast<std::uint64_t>(units) * cluster
                                  : units > -20 ? std::uint64_t{1} << -units
                                                : 0;
     if (record < 512 || record > 65536 || cluster == 0) return std::nullopt;
     ByteVector bytes(record);
-    if (read(little(boot, 48, 8) * cluster + kVolumeRecord * record, bytes) != bytes.size() || !is(bytes, 0, "FILE"))
+    if (read(base::little_endian(boot, 48, 8) * cluster + kVolumeRecord * record, bytes) != bytes.size() ||
+        !is(bytes, 0, "FILE"))
         return std::nullopt;
-    for (std::uint64_t at = little(bytes, 20, 2); at + 24 <= bytes.size();) {
-        const std::uint64_t type = little(bytes, at, 4), length = little(bytes, at + 4, 4);
+    for (std::uint64_t at = base::little_endian(bytes, 20, 2); at + 24 <= bytes.size();) {
+        const std::uint64_t type = base::little_endian(bytes, at, 4), length = base::little_endian(bytes, at + 4, 4);
         if (type == kVolumeInformation && bytes[at + 8] == 0)
-            return (little(bytes, at + little(bytes, at + 20, 2) + 10, 2) & kDirty) == 0;
+            return (base::little_endian(bytes, at + base::little_endian(bytes, at + 20, 2) + 10, 2) & kDirty) == 0;
         if (length < 16 || type == 0xFFFFFFFF) break;
         at += length;
     }
@@ -71,13 +68,13 @@ std::optional<FileSystem> recognise_file_system(const ReadAt& read) {
     first.resize(read(0, first));
     FileSystem found;
     // ext2 to ext4: superblock at 1024.
-    if (little(first, 1024 + 56, 2) == 0xEF53) {
+    if (base::little_endian(first, 1024 + 56, 2) == 0xEF53) {
         constexpr std::uint64_t kClean = 1, kNeedsRecovery = 4;
         found.type = "ext4";
         found.id = uuid(first, 1024 + 104);
         found.label = text_at(first, 1024 + 120, 16);
-        found.clean =
-            (little(first, 1024 + 58, 2) & kClean) != 0 && (little(first, 1024 + 96, 4) & kNeedsRecovery) == 0;
+        found.clean = (base::little_endian(first, 1024 + 58, 2) & kClean) != 0 &&
+                      (base::little_endian(first, 1024 + 96, 4) & kNeedsRecovery) == 0;
         return found;
     }
     if (is(first, 0, "XFSB")) {
@@ -90,17 +87,17 @@ std::optional<FileSystem> recognise_file_system(const ReadAt& read) {
         constexpr std::uint64_t kDirty = 2;
         found.type = "exfat";
         found.id = serial(first, 100);
-        found.clean = (little(first, 106, 2) & kDirty) == 0;
+        found.clean = (base::little_endian(first, 106, 2) & kDirty) == 0;
         return found;
     }
     if (is(first, 3, "NTFS    ")) {
         found.type = "ntfs3";
-        found.id = fmt::format("{:016X}", little(first, 72, 8));
+        found.id = fmt::format("{:016X}", base::little_endian(first, 72, 8));
         found.clean = is_ntfs_clean(first, read);
         return found;
     }
     const bool fat32 = is(first, 82, "FAT32   "), fat16 = is(first, 54, "FAT1");
-    if ((fat32 || fat16) && little(first, 510, 2) == 0xAA55) {
+    if ((fat32 || fat16) && base::little_endian(first, 510, 2) == 0xAA55) {
         found.type = "vfat";
         found.id = serial(first, fat32 ? 67 : 39);
         found.label = text_at(first, fat32 ? 71 : 43, 11);
@@ -108,8 +105,8 @@ std::optional<FileSystem> recognise_file_system(const ReadAt& read) {
         if (fat32) {
             // The second entry of the table: bit 27 says that it was closed.
             ByteVector entry(8);
-            const std::uint64_t at = little(first, 14, 2) * little(first, 11, 2);
-            if (read(at, entry) == entry.size()) found.clean = (little(entry, 4, 4) & 0x08000000) != 0;
+            const std::uint64_t at = base::little_endian(first, 14, 2) * base::little_endian(first, 11, 2);
+            if (read(at, entry) == entry.size()) found.clean = (base::little_endian(entry, 4, 4) & 0x08000000) != 0;
         }
         return found;
     }

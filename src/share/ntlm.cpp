@@ -9,6 +9,8 @@
 #include <algorithm>
 #include <chrono>
 
+#include "base/little_endian.hpp"
+
 namespace wavecrest::share::ntlm {
 namespace {
 
@@ -26,12 +28,6 @@ Key hmac_md5(ByteSpan key, std::initializer_list<ByteSpan> parts) {
     unsigned size = 0;
     ::HMAC(EVP_md5(), key.data(), static_cast<int>(key.size()), all.data(), all.size(), out.data(), &size);
     return out;
-}
-
-std::uint64_t little(ByteSpan bytes, std::size_t at, int count) {
-    std::uint64_t value = 0;
-    for (int i = count - 1; i >= 0; --i) value = value << 8 | bytes[at + static_cast<std::size_t>(i)];
-    return value;
 }
 
 // The code points of a text.
@@ -84,9 +80,9 @@ ByteVector utf16(const std::string& text) {
 std::string utf8(ByteSpan bytes) {
     std::string out;
     for (std::size_t i = 0; i + 1 < bytes.size(); i += 2) {
-        char32_t c = static_cast<char32_t>(little(bytes, i, 2));
+        char32_t c = static_cast<char32_t>(base::little_endian(bytes, i, 2));
         if (c >= 0xD800 && c < 0xDC00 && i + 3 < bytes.size()) {
-            c = 0x10000 + ((c - 0xD800) << 10) + (static_cast<char32_t>(little(bytes, i + 2, 2)) & 0x3FF);
+            c = 0x10000 + ((c - 0xD800) << 10) + (static_cast<char32_t>(base::little_endian(bytes, i + 2, 2)) & 0x3FF);
             i += 2;
         }
         if (c < 0x80) {
@@ -141,20 +137,20 @@ Result<Challenge> parse_challenge(ByteSpan message) {
     if (message.size() < kHead ||
         !std::equal(kSignature.begin(), kSignature.end(), message.begin(),
                     [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; }) ||
-        little(message, 8, 4) != 2)
+        base::little_endian(message, 8, 4) != 2)
         return wrong();
     Challenge challenge;
     std::copy_n(message.begin() + 24, 8, challenge.server.begin());
-    const std::size_t length = little(message, 40, 2), offset = little(message, 44, 4);
+    const std::size_t length = base::little_endian(message, 40, 2), offset = base::little_endian(message, 44, 4);
     if (offset > message.size() || length > message.size() - offset) return wrong();
     const ByteSpan info = message.subspan(offset, length);
     challenge.target_info.assign(info.begin(), info.end());
     for (std::size_t at = 0; at + 4 <= info.size();) {
-        const auto id = static_cast<AvId>(little(info, at, 2));
-        const std::size_t size = little(info, at + 2, 2);
+        const auto id = static_cast<AvId>(base::little_endian(info, at, 2));
+        const std::size_t size = base::little_endian(info, at + 2, 2);
         if (id == kEnd || at + 4 + size > info.size()) break;
         const ByteSpan value = info.subspan(at + 4, size);
-        if (id == kTimestamp && size == 8) challenge.time = little(value, 0, 8);
+        if (id == kTimestamp && size == 8) challenge.time = base::little_endian(value, 0, 8);
         if (id == kDomainName) challenge.domain = utf8(value);
         if (id == kComputerName) challenge.computer = utf8(value);
         at += 4 + size;

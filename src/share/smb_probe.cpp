@@ -6,6 +6,7 @@
 #include <array>
 #include <random>
 
+#include "base/little_endian.hpp"
 #include "net/wire.hpp"
 #include "share/ntlm.hpp"
 
@@ -17,13 +18,6 @@ constexpr std::size_t kHeader = 64;
 enum Command : std::uint16_t { kNegotiate = 0, kSessionSetup = 1 };
 constexpr std::uint32_t kMoreProcessing = 0xC0000016;
 constexpr std::size_t kMostAnswer = 1 << 20;
-
-std::uint64_t little(ByteSpan bytes, std::size_t at, int count) {
-    if (at + static_cast<std::size_t>(count) > bytes.size()) return 0;
-    std::uint64_t value = 0;
-    for (int i = count - 1; i >= 0; --i) value = value << 8 | bytes[at + static_cast<std::size_t>(i)];
-    return value;
-}
 
 template <std::size_t N>
 std::array<std::uint8_t, N> random_bytes() {
@@ -160,9 +154,10 @@ class Talk {
         if (heard.whole[0] == 0xFF && heard.whole[1] == 'S' && heard.whole[2] == 'M' && heard.whole[3] == 'B')
             return fail(ErrorKind::wanting, "the server speaks SMB 1 only", where_,
                         "switch SMB 2 or 3 on at the server: SMB 1 is neither safe nor fast");
-        if (heard.whole[0] != 0xFE || length < kHeader || little(heard.whole, 12, 2) != command) return no_smb();
-        heard.status = static_cast<std::uint32_t>(little(heard.whole, 8, 4));
-        heard.session = little(heard.whole, 40, 8);
+        if (heard.whole[0] != 0xFE || length < kHeader || base::little_endian(heard.whole, 12, 2) != command)
+            return no_smb();
+        heard.status = static_cast<std::uint32_t>(base::little_endian(heard.whole, 8, 4));
+        heard.session = base::little_endian(heard.whole, 40, 8);
         session_ = heard.session;
         return heard;
     }
@@ -244,9 +239,9 @@ Result<SmbProbe> probe_smb(const std::string& host, std::uint16_t port, const Ac
     // 2.2.4
     if (hello.whole.size() < kHeader + 64) return talk.no_smb();
     const ByteSpan body = ByteSpan(hello.whole).subspan(kHeader);
-    probe.greeting.signing_required = (little(body, 2, 2) & 2) != 0;
-    probe.greeting.dialect = static_cast<std::uint16_t>(little(body, 4, 2));
-    probe.greeting.largest_read = static_cast<std::uint32_t>(little(body, 32, 4));
+    probe.greeting.signing_required = (base::little_endian(body, 2, 2) & 2) != 0;
+    probe.greeting.dialect = static_cast<std::uint16_t>(base::little_endian(body, 4, 2));
+    probe.greeting.largest_read = static_cast<std::uint32_t>(base::little_endian(body, 32, 4));
 
     WAVECREST_TRY_ASSIGN(asked, talk.ask(kSessionSetup, session_body(first_token(ntlm::negotiate()))));
     SmbLogon logon;
@@ -266,7 +261,7 @@ Result<SmbProbe> probe_smb(const std::string& host, std::uint16_t port, const Ac
         logon.status = answered.status;
         if (answered.status == 0) {
             // 2.2.6
-            const std::uint64_t flags = little(ByteSpan(answered.whole).subspan(kHeader), 2, 2);
+            const std::uint64_t flags = base::little_endian(ByteSpan(answered.whole).subspan(kHeader), 2, 2);
             logon.as_guest = (flags & 3) != 0;
             logon.encrypted = (flags & 4) != 0;
         }
