@@ -85,5 +85,6 @@ TEST_CASE("who reads a published stream too slowly is cut off, and others are no
         read += *got;
     }
     CHECK(read > 8 << 20);
-    CHECK(read < stream::RtmpIngest::kMostWaiting + (2 << 20));
+    // (And what the kernel holds for both ends, which it sizes by itself.)
+    CHECK(read < stream::RtmpIngest::kMostWaiting + (4 << 20));
 }
