@@ -181,6 +181,37 @@ TEST_CASE("a reader of a server that is gone ends when it is cancelled", "[share
     CHECK(std::chrono::steady_clock::now() - begun < std::chrono::seconds(3));
 }
 
+TEST_CASE("a server that hangs is an error in the stated time, and holds up no other", "[share][waits]") {
+    const TempDir dir;
+    const ByteVector bytes = noise(300'000);
+    write_all(dir / "film.mkv", ByteSpan(bytes));
+    const SmbServer hanging({{"films", dir.path(), kGuests}}), good({{"films", dir.path(), kGuests}});
+    const NfsServer nfs({{"films", dir.path(), "Access_Type = RO;"}});
+    share::Limits limits;
+    limits.answer = base::from_seconds(1);
+    limits.reconnect = base::from_seconds(1);
+    const auto share_of = [&](const std::string& address) {
+        return *share::Share::open(*share::parse_location(address), {}, limits);
+    };
+    const auto a = share_of(hanging.address("films")), b = share_of(good.address("films")),
+               c = share_of(nfs.address(""));
+    REQUIRE(a->list(""));
+    REQUIRE(c->list("films"));
+    hanging.hang();
+    nfs.hang();
+    const auto begun = std::chrono::steady_clock::now();
+    auto first = std::async(std::launch::async, [&] { return a->list(""); });
+    auto second = std::async(std::launch::async, [&] { return c->list("films"); });
+    CHECK(b->look("film.mkv"));
+    CHECK(std::chrono::steady_clock::now() - begun < std::chrono::milliseconds(900));
+    for (auto* one : {&first, &second}) {
+        const auto listed = one->get();
+        REQUIRE_FALSE(listed);
+        CHECK(listed.error().what.find("didn't answer within 1.0 s") != std::string::npos);
+    }
+    CHECK(std::chrono::steady_clock::now() - begun < std::chrono::seconds(4));
+}
+
 TEST_CASE("the causes of a share that looks empty are told apart", "[share][waits]") {
     const TempDir dir;
     for (const char* folder : {"films", "owner", "empty", "locked", "locked/inside"})

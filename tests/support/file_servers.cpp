@@ -37,6 +37,10 @@ void ServerProcess::end() {
     pid_ = -1;
 }
 
+void ServerProcess::hang() const {
+    ::kill(-pid_, SIGSTOP);
+}
+
 SmbServer::SmbServer(std::vector<SharedFolder> shares, std::string global)
     : global_(std::move(global)), port_(free_port()) {
     for (const char* folder : {"private", "state", "cache", "lock", "pid", "ncalrpc", "log"})

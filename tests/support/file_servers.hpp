@@ -16,7 +16,8 @@ class ServerProcess {
   public:
     ~ServerProcess() { end(); }
     void begin(const std::vector<std::string>& command, const base::Path& log);
-    void end();  // at once (SIGKILL)
+    void end();         // at once (SIGKILL)
+    void hang() const;  // until it ends (SIGSTOP)
 
   private:
     pid_t pid_ = -1;
@@ -34,6 +35,7 @@ class SmbServer {
     explicit SmbServer(std::vector<SharedFolder> shares, std::string global = "");
     void start();
     void stop() { process_.end(); }
+    void hang() const { process_.hang(); }
     void set_password(const std::string& password) const;
     void share(std::vector<SharedFolder> shares);  // instead; after the next start
     std::uint16_t port() const { return port_; }
@@ -53,6 +55,7 @@ class NfsServer {
     explicit NfsServer(std::vector<SharedFolder> exports);
     void start();
     void stop() { process_.end(); }
+    void hang() const { process_.hang(); }
     std::uint16_t port() const { return port_; }
     std::string address(const std::string& behind) const;
 
