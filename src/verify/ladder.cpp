@@ -613,6 +613,7 @@ void LadderPlay::judge_promises() {
 void LadderPlay::judge_completeness() {
     const auto fetch = source::plain_fetch(job_.address, job_.trusted);
     std::string missing, apart;
+    bool own_files = false;  // segments are files of their own, of which some are asked for
     for (const std::size_t number : rungs_) {
         Rendition& one = title_.video[number];
         const Status loaded = source::load_segments(title_, one, fetch);
@@ -622,6 +623,7 @@ void LadderPlay::judge_completeness() {
             missing += fmt::format("{}{}, from {}", missing.empty() ? "" : "; ", found->text(one),
                                    base::format_clock(found->from));
         if (!loaded) continue;
+        own_files = own_files || (!one.segments.empty() && !one.segments.front().at.range);
         const auto& played = rung().segments;
         const bool aligned = one.segments.size() == played.size() &&
                              std::equal(played.begin(), played.end(), one.segments.begin(), [](auto& a, auto& b) {
@@ -630,8 +632,10 @@ void LadderPlay::judge_completeness() {
         if (!aligned) apart += (apart.empty() ? "" : ", ") + one.name;
     }
     add(r_.v, "all bit rates there", missing.empty() ? Verdict::pass : Verdict::fail,
-        missing.empty() ? base::format_count(rungs_.size(), "rung") : missing, "whole",
-        "playing stops when the player changes to it: copy the ladder's folder again, or make it again");
+        missing.empty() ? base::format_count(rungs_.size(), "rung") +
+                              (own_files ? ", by the first, middle and last segment of each" : ", to the end of each")
+                        : missing,
+        "whole", "playing stops when the player changes to it: copy the ladder's folder again, or make it again");
     add(r_.v, "segments aligned", apart.empty() ? Verdict::pass : Verdict::warn,
         apart.empty() ? "at the same times" : apart + ": segments begin at other times", "at the same times",
         "players may repeat or skip some of the video when they change to it: convert all of them at once");
