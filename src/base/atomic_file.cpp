@@ -30,6 +30,7 @@ std::string write_remedy(int error) {
 constexpr std::size_t kSlots = 16;
 struct Slot {
     std::atomic<bool> used{false};
+    std::atomic<bool> named{false};  // the path is whole: only then the handler reads it
     std::array<char, PATH_MAX> path{};
 };
 std::array<Slot, kSlots> unfinished;
@@ -39,7 +40,8 @@ void remember(const Path& path) {
         bool expected = false;
         const std::string text = path.string();
         if (text.size() + 1 < slot.path.size() && slot.used.compare_exchange_strong(expected, true)) {
-            std::copy(text.begin(), text.end() + 1, slot.path.begin());
+            *std::copy(text.begin(), text.end(), slot.path.begin()) = '\0';
+            slot.named = true;
             return;
         }
     }
@@ -47,7 +49,9 @@ void remember(const Path& path) {
 
 void forget(const Path& path) {
     for (Slot& slot : unfinished) {
-        if (slot.used && path.string() == slot.path.data()) slot.used = false;
+        if (!slot.named || path.string() != slot.path.data()) continue;
+        slot.named = false;
+        slot.used = false;
     }
 }
 
@@ -123,15 +127,16 @@ Result<AtomicFile> AtomicFile::create(const Path& target, IfExists if_exists) {
     }
     remove_leftovers(folder);
     const Path temporary = temporary_name(folder, target);
+    remember(temporary);  // first, so that a signal finds nothing that isn't remembered
     const int handle = ::open(temporary.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0666);
     if (handle < 0) {
         const int error = errno;
+        forget(temporary);
         for (const Path& p : made) ::rmdir(p.c_str());
         return fail(ErrorKind::machine, "the folder can't be written to: " + system_reason(error), folder.string(),
                     write_remedy(error));
     }
     ::flock(handle, LOCK_EX | LOCK_NB);  // not every file system has locks: then nothing is ever taken for a leftover
-    remember(temporary);
     return AtomicFile(target, temporary, handle, if_exists, std::move(made));
 }
 
@@ -290,7 +295,7 @@ std::vector<Path> removed_leftovers() {
 
 void remove_unfinished_files() noexcept {
     for (const Slot& slot : unfinished) {
-        if (slot.used) ::unlink(slot.path.data());
+        if (slot.named) ::unlink(slot.path.data());
     }
 }
 

@@ -514,9 +514,15 @@ TEST_CASE("a live stream from another address goes out again, and is waited for 
                             std::to_string(port), "--rtmp-port", std::to_string(rtmp)},
                            dir.path());
     REQUIRE(wait_for_port(port, 20'000));
+    // (A busy machine may lose datagrams once: that it goes out at all is what is tested here.)
     const auto watch = [&](const std::string& address) {
-        return run_program({"verify", address, "--device", "player-full", "--for", "4 s", "--wait", "10 s", "--json"},
-                           dir.path());
+        Ran ran;
+        for (int i = 0; i < 3; ++i) {
+            ran = run_program(
+                {"verify", address, "--device", "player-full", "--for", "4 s", "--wait", "10 s", "--json"}, dir.path());
+            if (ran.status == 0) break;
+        }
+        return ran;
     };
     const std::string here = "http://127.0.0.1:" + std::to_string(port) + "/tower-live.ts";
     Ran ran = watch(here);
