@@ -1,7 +1,8 @@
 // A ladder of six rungs against the six conversions it stands for, one after the other, in the same run: one decode and
 // one chain of filters for all, and encoders side by side.
 //
-//   bench_ladder [SECONDS [RUNS]]     length of the 1080p film (20); how often each is made (3)
+//   bench_ladder [SECONDS [RUNS [MBIT]]]     length of the 1080p film (20); how often each is made (3); the film's bit
+//                                            rate (25 Mbit/s): the more it takes to decode, the more is shared
 //
 // Goal: at most 0.7. Also: encoding live on this machine, 720p, 480p and 360p at effort 1, as a share of real time.
 #include <fmt/core.h>
@@ -59,7 +60,7 @@ int main(int argc, char** argv) {
     clip.video = sample::ClipVideo{};
     clip.video->size = {1920, 1080};
     clip.video->frame_rate = {24, 1};
-    clip.video->bitrate_bps = 25'000'000;
+    clip.video->bitrate_bps = static_cast<std::int64_t>((argc > 3 ? std::atof(argv[3]) : 25) * 1e6);
     clip.audio = sample::ClipAudio{};
     clip.length = base::from_seconds(seconds);
     auto file = value(base::AtomicFile::create(folder / "film.mp4", base::AtomicFile::IfExists::refuse));

@@ -306,6 +306,9 @@ Result<CmafFile> read_cmaf_file(base::ByteSource& source, const std::string& nam
     }
     if (file.header.length == 0) return refuse("the file has no movie header");
     if (file.segments.empty()) return refuse("the file has no index of segments");
+    if (file.header.length > kMostHeader) return refuse("the movie header is too large");
+    WAVECREST_TRY_ASSIGN(head, base::read_exactly(source, 0, static_cast<std::size_t>(file.header.length)));
+    file.head = std::move(head);
     WAVECREST_TRY_ASSIGN(movie, read_mp4(source));
     if (movie.tracks.size() != 1) return refuse(fmt::format("the file has {} tracks, not one", movie.tracks.size()));
     const Mp4Track& track = movie.tracks.front();

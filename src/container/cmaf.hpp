@@ -68,6 +68,7 @@ struct CmafFile {
     };
     Track track;
     ByteRange header, index;  // ftyp and moov; sidx
+    ByteVector head;          // the bytes of the header
     std::vector<Segment> segments;
 
     Time duration() const { return segments.empty() ? Time{} : segments.back().from + segments.back().duration; }

@@ -34,8 +34,7 @@ MediaPlaylist segments_of(const Rendition& one, const std::string& query) {
     list.version = 7;  // EXT-X-MAP of other than keyframe playlists needs 6, CMAF 7 (clause 7)
     list.target_s = target_s(one.file.segments);
     list.on_demand = list.ended = list.independent = true;
-    list.map_uri = one.file_name() + query;
-    list.map_range = one.file.header;
+    list.map_uri = one.head_name() + query;
     for (const CmafFile::Segment& segment : one.file.segments)
         list.segments.push_back({one.file_name() + query, segment.duration, false, segment.range});
     return list;
@@ -166,6 +165,7 @@ MediaPlaylist multivariant_of(const Ladder& ladder, const std::string& query) {
         keyframes.size = base::Size{track.width, track.height};
         list.keyframe_variants.push_back(std::move(keyframes));
     }
+    list_moderate_first(list);
     return list;
 }
 
@@ -301,6 +301,9 @@ Result<Ladder> read_ladder(const base::Path& folder) {
     WAVECREST_TRY_ASSIGN(text, base::read_text_file(playlist));
     WAVECREST_TRY_ASSIGN(list, parse_playlist(text, playlist.string()));
     Ladder ladder;
+    // (A moderate one may be listed first.)
+    std::stable_sort(list.variants.begin(), list.variants.end(),
+                     [](const auto& a, const auto& b) { return a.bandwidth_bps > b.bandwidth_bps; });
     for (const MediaPlaylist::Variant& one : list.variants) {
         WAVECREST_TRY_ASSIGN(read, read_rendition(folder, one.uri));
         // (Times in the file may be rounded.)

@@ -25,6 +25,9 @@ struct Ladder {
 
         std::string file_name() const { return name + ".mp4"; }
         std::string playlist_name() const { return name + ".m3u8"; }
+        // The file's header once more, for HLS: given as a part of the large file, some browsers fetch that from its
+        // beginning at each change of rung.
+        std::string head_name() const { return name + "-head.mp4"; }
         std::string keyframes_name() const { return name + "-keyframes.m3u8"; }  // of video
     };
     struct Text {

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <charconv>
 #include <optional>
 
@@ -265,6 +266,18 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
     }
     if (line_number == 0) return refuse("not an HLS playlist: it is empty");
     return list;
+}
+
+void list_moderate_first(MediaPlaylist& playlist) {
+    constexpr std::int64_t kModerate = 2'000'000;  // bit/s
+    auto& all = playlist.variants;
+    const auto first =
+        std::max_element(all.begin(), all.end(), [](const MediaPlaylist::Variant& a, const MediaPlaylist::Variant& b) {
+            const bool a_fits = a.bandwidth_bps <= kModerate, b_fits = b.bandwidth_bps <= kModerate;
+            if (a_fits != b_fits) return b_fits;
+            return a_fits ? a.bandwidth_bps < b.bandwidth_bps : a.bandwidth_bps > b.bandwidth_bps;
+        });
+    if (first != all.end()) std::rotate(all.begin(), first, first + 1);
 }
 
 std::string write_playlist(const MediaPlaylist& playlist) {

@@ -70,6 +70,9 @@ struct MediaPlaylist {
 // Fails (kind input) for what doesn't begin as a playlist or breaks its rules: a segment without EXTINF, numbers that
 // are none, an attribute list or a byte range that can't be read, more than 100 000 segments.
 Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& name);
+// Puts the best variant of at most 2 Mbit/s (peak), else the lowest, in front of the others: many players begin with
+// the variant that is listed first (RFC 8216 leaves it to them), which should start at once over nearly every link.
+void list_moderate_first(MediaPlaylist& playlist);
 // The text of a playlist of segments, or of variants where there are some.
 std::string write_playlist(const MediaPlaylist& playlist);
 

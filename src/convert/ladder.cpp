@@ -440,6 +440,10 @@ Result<base::Path> finish_ladder(const Plan& plan) {
     WAVECREST_TRY_ASSIGN(page, render::ladder_page(plan.name.full(), std::string(container::kLadderPlaylist),
                                                    std::string(container::kLadderManifest)));
     constexpr auto kReplace = base::AtomicFile::IfExists::replace;
+    for (const auto* renditions : {&ladder.video, &ladder.audio}) {
+        for (const container::Ladder::Rendition& one : *renditions)
+            WAVECREST_TRY(base::write_file(folder / one.head_name(), one.file.head, kReplace));
+    }
     WAVECREST_TRY(base::write_file(folder / "index.html", base::as_bytes(page), kReplace));
     for (const std::string& name : container::text_names(ladder))
         WAVECREST_TRY(base::write_file(folder / name, base::as_bytes(*container::text_of(ladder, name)), kReplace));

@@ -175,6 +175,30 @@ bool has_numbered_levels(Codec codec) {
 
 namespace {
 
+Adapting parse_adapting(base::ConfigTable table) {
+    Adapting adapting;
+    adapting.link_share = table.decimal("link_share", 0.1, 1.5, adapting.link_share);
+    adapting.cautious_share =
+        table.decimal("cautious_share", 0.1, 1.5, std::min(adapting.cautious_share, adapting.link_share));
+    if (adapting.cautious_share > adapting.link_share)
+        table.wrong("cautious_share", "cautious_share is more than link_share", "make it at most as much");
+    adapting.measured_segments = static_cast<int>(table.number("measured_segments", 1, 20, adapting.measured_segments));
+    const auto secure = table.span("secure_buffer", Time{});
+    adapting.secure_buffer = secure;
+    const auto low = table.span("low_buffer", Time{});
+    adapting.low_buffer = low;
+    if (secure.count() > 0 && low > secure)
+        table.wrong("low_buffer", "low_buffer is longer than secure_buffer", "make it at most as long");
+    adapting.first_listed = table.choice("first_rung", {"lowest", "listed"}, "lowest") == "listed";
+    adapting.rungs_up = static_cast<int>(table.number("rungs_up", 1, 100, adapting.rungs_up));
+    adapting.holds_rung = table.flag("holds_rung", adapting.holds_rung);
+    adapting.abandons_segments = table.flag("abandons_segments", adapting.abandons_segments);
+    const auto trouble = table.text("trouble", "");
+    adapting.trouble = trouble;
+    table.finish();
+    return adapting;
+}
+
 Playing parse_playing(base::ConfigTable& plays) {
     Playing playing;
     const auto start = plays.span("start_buffer", base::from_seconds(2));
@@ -201,6 +225,7 @@ Playing parse_playing(base::ConfigTable& plays) {
     playing.hls_refill = refill;
     if (refill > hls) plays.wrong("hls_refill", "hls_refill is longer than hls_buffer", "make it at most as long");
     playing.whole_segments = plays.flag("whole_segments", true);
+    playing.adapting = parse_adapting(plays.table("adaptive"));
     return playing;
 }
 
@@ -430,6 +455,17 @@ void write_playing(const Playing& playing, std::string& text) {
     if (playing.hls_buffer != playing.buffer) span("hls_buffer", playing.hls_buffer);
     if (playing.hls_refill != playing.hls_buffer) span("hls_refill", playing.hls_refill);
     if (!playing.whole_segments) text += "whole_segments = false\n";
+    const Adapting& adapting = playing.adapting;
+    if (adapting == Adapting{}) return;
+    text += fmt::format(
+        "\n[plays.adaptive]\nlink_share = {:g}\ncautious_share = {:g}\nmeasured_segments = {}\nfirst_rung = {}\n"
+        "rungs_up = {}\nholds_rung = {}\nabandons_segments = {}\n",
+        adapting.link_share, adapting.cautious_share, adapting.measured_segments,
+        toml_text(adapting.first_listed ? "listed" : "lowest"), adapting.rungs_up, adapting.holds_rung,
+        adapting.abandons_segments);
+    if (adapting.secure_buffer.count() > 0) span("secure_buffer", adapting.secure_buffer);
+    if (adapting.low_buffer.count() > 0) span("low_buffer", adapting.low_buffer);
+    if (!adapting.trouble.empty()) text += fmt::format("trouble = {}\n", toml_text(adapting.trouble));
 }
 
 void write_video(const VideoAbility& one, std::string& text) {
@@ -515,7 +551,19 @@ std::vector<Difference> compare(const Device& first, const Device& second) {
         base::format_bytes(static_cast<std::uint64_t>(b.read_size)));
     span("HLS buffer", a.hls_buffer, b.hls_buffer);
     span("HLS refill", a.hls_refill, b.hls_refill);
-    row("whole segments", a.whole_segments ? "yes" : "no", b.whole_segments ? "yes" : "no");
+    const auto yes_no = [](bool yes) { return std::string(yes ? "yes" : "no"); };
+    row("whole segments", yes_no(a.whole_segments), yes_no(b.whole_segments));
+    row("adaptive: link share", fmt::format("{:g}, cautious {:g}", a.adapting.link_share, a.adapting.cautious_share),
+        fmt::format("{:g}, cautious {:g}", b.adapting.link_share, b.adapting.cautious_share));
+    row("adaptive: measured segments", std::to_string(a.adapting.measured_segments),
+        std::to_string(b.adapting.measured_segments));
+    row("adaptive: first rung", a.adapting.first_listed ? "listed" : "lowest",
+        b.adapting.first_listed ? "listed" : "lowest");
+    row("adaptive: rungs up", std::to_string(a.adapting.rungs_up), std::to_string(b.adapting.rungs_up));
+    row("adaptive: holds its rung", yes_no(a.adapting.holds_rung), yes_no(b.adapting.holds_rung));
+    row("adaptive: abandons segments", yes_no(a.adapting.abandons_segments), yes_no(b.adapting.abandons_segments));
+    span("adaptive: secure buffer", a.adapting.secure_buffer, b.adapting.secure_buffer);
+    span("adaptive: low buffer", a.adapting.low_buffer, b.adapting.low_buffer);
     span("buffer", a.buffer, b.buffer);
     const auto video = [](const Device& d, Codec codec) {
         std::vector<std::string> kinds;

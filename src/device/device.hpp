@@ -34,6 +34,22 @@ struct AudioAbility {
     bool is_in(std::string_view container) const;  // an empty one isn't asked about
 };
 
+// How a device's player of ladders chooses the bit rate of its next segment; the rule: measure/adaptation.hpp.
+struct Adapting {
+    double link_share = 0.8;        // a rung fits when its peak is at most this part of what the link carried,
+    double cautious_share = 0.4;    // or this, until the buffer was secure once, and when it is low
+    int measured_segments = 3;      // that tell what the link carried; the last alone where it was slower
+    Time secure_buffer{};           // media in the buffer; 0: a third of what it holds, from 4 to 12 s
+    Time low_buffer{};              // 0: 40 % of that
+    bool first_listed = false;      // begins with the rung that the playlist lists first, else with the lowest
+    int rungs_up = 1;               // at a time
+    bool holds_rung = true;         // while its buffer is secure, it doesn't go down
+    bool abandons_segments = true;  // that would come too late, where a lower rung's would come sooner
+    std::string trouble;            // what this player is known to do wrong on a link that varies; mostly empty
+
+    bool operator==(const Adapting&) const = default;
+};
+
 // How a device's player fills its buffer and lives off it.
 struct Playing {
     Time start_buffer{};         // media it wants before it starts
@@ -46,6 +62,7 @@ struct Playing {
     // when it is whole.
     Time hls_buffer{}, hls_refill{};
     bool whole_segments = true;
+    Adapting adapting;
 };
 
 // Something that was tried on the device itself.

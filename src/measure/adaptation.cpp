@@ -9,8 +9,6 @@
 namespace wavecrest::measure {
 namespace {
 
-constexpr double kShare = 0.8, kShareWhenLow = 0.4;
-constexpr std::size_t kSegments = 3;
 // Of a segment that has only just begun nothing can be told.
 constexpr double kLeastSeconds = 0.5;
 
@@ -19,15 +17,18 @@ constexpr double kLeastSeconds = 0.5;
 AdaptationSettings adaptation_of(const device::Playing& playing, Time behind) {
     const Time least = base::from_seconds(4), most = base::from_seconds(12);
     AdaptationSettings settings;
-    settings.secure = std::clamp(playing.hls_buffer / 3, least, most);
+    settings.rule = playing.adapting;
+    settings.secure = settings.rule.secure_buffer.count() > 0 ? settings.rule.secure_buffer
+                                                              : std::clamp(playing.hls_buffer / 3, least, most);
     if (behind.count() > 0) settings.secure = std::min(settings.secure, behind / 2);
-    settings.low = settings.secure * 2 / 5;
+    settings.low = settings.rule.low_buffer.count() > 0 ? std::min(settings.rule.low_buffer, settings.secure)
+                                                        : settings.secure * 2 / 5;
     return settings;
 }
 
 void Adaptation::measured(std::uint64_t bytes, Time took) {
     if (bytes == 0) return;
-    if (last_.size() == kSegments) last_.erase(last_.begin());
+    if (last_.size() >= static_cast<std::size_t>(settings_.rule.measured_segments)) last_.erase(last_.begin());
     last_.push_back({static_cast<double>(bytes) * 8, std::max(base::to_seconds(took), 1e-3)});
 }
 
@@ -55,16 +56,18 @@ std::string Adaptation::told(Time buffer) const {
 }
 
 Adaptation::Choice Adaptation::next(Time buffer, bool playing) {
-    if (last_.empty()) return {rung_, "nothing measured yet"};
-    const std::size_t fits = fitting(kShare);
+    if (last_.empty())
+        return {rung_, settings_.rule.first_listed ? "listed first, nothing measured yet" : "nothing measured yet"};
+    const device::Adapting& rule = settings_.rule;
+    const std::size_t fits = fitting(rule.link_share);
     settled_ = settled_ || buffer >= settings_.secure;
     if (!settled_) {
-        rung_ = fitting(kShareWhenLow);
+        rung_ = fitting(rule.cautious_share);
     } else if (playing && buffer < settings_.low) {
-        rung_ = std::min(rung_, fitting(kShareWhenLow));
+        rung_ = std::min(rung_, fitting(rule.cautious_share));
     } else if (fits > rung_ && buffer >= settings_.secure) {
-        ++rung_;
-    } else if (fits < rung_ && buffer < settings_.secure) {
+        rung_ = std::min(fits, rung_ + static_cast<std::size_t>(rule.rungs_up));
+    } else if (fits < rung_ && (buffer < settings_.secure || !rule.holds_rung)) {
         rung_ = fits;
     }
     return {rung_, told(buffer)};
@@ -72,14 +75,14 @@ Adaptation::Choice Adaptation::next(Time buffer, bool playing) {
 
 std::optional<Adaptation::Choice> Adaptation::give_up(std::uint64_t got, std::uint64_t whole, Time took, Time buffer) {
     const double seconds = base::to_seconds(took);
-    if (rung_ == 0 || got >= whole || seconds < kLeastSeconds) return std::nullopt;
+    if (!settings_.rule.abandons_segments || rung_ == 0 || got >= whole || seconds < kLeastSeconds) return std::nullopt;
     const double rate = static_cast<double>(got) / seconds;  // bytes a second
     const double rest = rate > 0 ? static_cast<double>(whole - got) / rate : 1e9;
     if (rest <= base::to_seconds(buffer)) return std::nullopt;
     std::vector<Measured> before = last_;
     last_.clear();
     measured(std::max<std::uint64_t>(got, 1), took);
-    const std::size_t fits = std::min(fitting(kShare), rung_ - 1);
+    const std::size_t fits = std::min(fitting(settings_.rule.link_share), rung_ - 1);
     // The lower one comes from its beginning.
     const double instead =
         static_cast<double>(whole) * static_cast<double>(peaks_[fits]) / static_cast<double>(peaks_[rung_]);

@@ -1,21 +1,22 @@
-// How a player of a ladder chooses the bit rate of its next segment: a rule of our own, stated, for every device class.
-// Other players have rules of their own; what a ladder must give each of them is the same.
+// How a player of a ladder chooses the bit rate of its next segment: a rule of our own, stated, with figures for each
+// device class (device::Adapting; in brackets those of a class that says nothing). Real players have rules of their
+// own; what a ladder must give each of them is the same.
 //
-// A rung fits when its peak (BANDWIDTH) is at most 80 % of what the link was measured to carry: the rate of the last
-// three segments together, or of the last one where that is lower.
-//   - The first segment is the lowest rung's; then, until the buffer has held the secure level once, the best whose
-//   peak
-//     is at most 40 % of the measured rate.
-//   - With more than the secure level in the buffer: one rung up where a higher one fits; never down, since the buffer
-//     carries it.
+// A rung fits when its peak (BANDWIDTH) is at most the link share (80 %) of what the link was measured to carry: the
+// rate of the last (three) segments together, or of the last one where that is lower.
+//   - The first segment is the lowest rung's, or that of the one that is listed first; then, until the buffer has held
+//     the secure level once, the best whose peak is at most the cautious share (40 %) of the measured rate.
+//   - With more than the secure level in the buffer: up, by at most (one) rung, where a higher one fits; never down,
+//     since the buffer carries it, unless the class doesn't hold its rung.
 //   - With less: down to the best that fits; never up.
-//   - With less than the low level: down to the best whose peak is at most 40 % of the measured rate.
-//   - While a segment comes: when the rest of it would take longer than the buffer lasts, and a lower rung would come
-//     sooner, it is given up, and the best rung that fits is fetched instead.
-// The secure level is a third of what the device's player holds of HLS, from 4 to 12 s; of a live stream at most half
-// of how far behind the live edge it plays. The low level is 40 % of it.
+//   - With less than the low level: down to the best whose peak is at most the cautious share.
+//   - While a segment comes, where the class abandons segments (it does): when the rest of it would take longer than
+//     the buffer lasts, and a lower rung would come sooner, it is given up, and the best rung that fits is fetched.
+// The secure level is that of the class, or a third of what the device's player holds of HLS, from 4 to 12 s; of a live
+// stream at most half of how far behind the live edge it plays. The low level is 40 % of it.
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <optional>
 #include <string>
@@ -28,6 +29,8 @@ namespace wavecrest::measure {
 
 struct AdaptationSettings {
     Time secure{}, low{};  // media in the buffer
+    device::Adapting rule{};
+    std::size_t first = 0;  // the rung of the first segment
 };
 // `behind`: of a live stream, how far behind the live edge it plays; 0: it is on demand.
 AdaptationSettings adaptation_of(const device::Playing& playing, Time behind = {});
@@ -36,7 +39,7 @@ class Adaptation {
   public:
     // The peak of each rung with its audio, bit/s, going up; at least one.
     Adaptation(std::vector<std::int64_t> peaks, const AdaptationSettings& settings)
-        : peaks_(std::move(peaks)), settings_(settings) {}
+        : peaks_(std::move(peaks)), settings_(settings), rung_(std::min(settings.first, peaks_.size() - 1)) {}
 
     // A segment of so many bytes came within `took`, or as much of one that was given up.
     void measured(std::uint64_t bytes, Time took);
@@ -63,7 +66,7 @@ class Adaptation {
 
     std::vector<std::int64_t> peaks_;
     AdaptationSettings settings_;
-    std::vector<Measured> last_;  // at most three
+    std::vector<Measured> last_;  // as many as the rule counts
     std::size_t rung_ = 0;
     bool settled_ = false;  // the buffer has held the secure level
 };

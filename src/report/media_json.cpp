@@ -104,6 +104,17 @@ Json to_json(const device::Device& device) {
                  {"hls_buffer_s", base::to_seconds(device.playing.hls_buffer)},
                  {"hls_refill_s", base::to_seconds(device.playing.hls_refill)},
                  {"whole_segments", device.playing.whole_segments}};
+    const device::Adapting& adapting = device.playing.adapting;
+    json["adaptive"] = {{"link_share", adapting.link_share},
+                        {"cautious_share", adapting.cautious_share},
+                        {"measured_segments", adapting.measured_segments},
+                        {"secure_buffer_s", base::to_seconds(adapting.secure_buffer)},
+                        {"low_buffer_s", base::to_seconds(adapting.low_buffer)},
+                        {"first_rung", adapting.first_listed ? "listed" : "lowest"},
+                        {"rungs_up", adapting.rungs_up},
+                        {"holds_rung", adapting.holds_rung},
+                        {"abandons_segments", adapting.abandons_segments},
+                        {"trouble", adapting.trouble}};
     json["protocols"] = device.protocols;
     json["video"] = Json::array();
     for (const device::VideoAbility& one : device.video) {

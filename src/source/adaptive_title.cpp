@@ -205,6 +205,7 @@ Result<AdaptiveTitle> read_adaptive_title(std::string_view text, const std::stri
     if (title.video.empty() && title.audio.empty())
         return fail(ErrorKind::input, "it lists nothing to play", address,
                     "check what the server sends at this address");
+    for (std::size_t i = 0; i < title.video.size(); ++i) title.video[i].listed = i;
     std::stable_sort(title.video.begin(), title.video.end(),
                      [](const Rendition& a, const Rendition& b) { return a.peak_bps < b.peak_bps; });
     std::stable_sort(title.audio.begin(), title.audio.end(),

@@ -41,6 +41,7 @@ struct AdaptiveTitle {
         double fps = 0;
         int channels = 0;
         bool preferred = false, forced = false;
+        std::size_t listed = 0;  // video: its place in the playlist or manifest
         // Known when load() has been there.
         bool loaded = false;
         std::optional<Place> header;  // comes in front of the segments

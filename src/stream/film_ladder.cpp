@@ -26,8 +26,10 @@ std::optional<FilmLadder::Answer> FilmLadder::answer(std::string_view name, cons
                       name == container::kLadderManifest ? "application/dash+xml" : "application/vnd.apple.mpegurl"};
     for (const auto* renditions : {&ladder_.video, &ladder_.audio}) {
         for (const container::Ladder::Rendition& one : *renditions) {
-            if (name == one.file_name())
-                return Answer{"", folder_ / one.file_name(), renditions == &ladder_.video ? "video/mp4" : "audio/mp4"};
+            const char* const type = renditions == &ladder_.video ? "video/mp4" : "audio/mp4";
+            if (name == one.file_name()) return Answer{"", folder_ / one.file_name(), type};
+            if (name == one.head_name())
+                return Answer{std::string(one.file.head.begin(), one.file.head.end()), {}, type};
         }
     }
     for (const container::Ladder::Text& one : ladder_.subtitles) {

@@ -147,6 +147,7 @@ std::string LiveLadder::multivariant(const std::string& query) const {
         variant.subtitles = !subtitles_.empty();
         list.variants.push_back(std::move(variant));
     }
+    container::list_moderate_first(list);
     for (std::size_t i = 0; i < subtitles_.size(); ++i)
         add_rendition(list, subtitles_[i], fmt::format("{}{}{}{}", kSubtitles, i + 1, kPlaylist, query));
     return container::write_playlist(list);

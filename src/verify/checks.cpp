@@ -160,9 +160,12 @@ void add_seen_playback(Verification& v) {
     add_stalls(v, "the link is too slow, or the server");
 }
 
-void add_ladder_playback(Verification& v, Cause cause) {
-    const char* const why = cause == Cause::network ? "the link is too slow even for the lowest bit rate"
-                                                    : "the server, or the network up to here, is too slow";
+void add_ladder_playback(Verification& v, Cause cause, bool carried) {
+    const char* const why =
+        cause != Cause::network ? "the server, or the network up to here, is too slow"
+        : !carried              ? "the link is too slow even for the lowest bit rate"
+                   : "the player changed to a lower bit rate too late: leave the highest out, make segments "
+                     "shorter, or connect the device by Ethernet";
     if (v.started) {
         add_startup(v, "startup too slow: a lower rung to begin with, or a shorter keyframe interval");
     } else {

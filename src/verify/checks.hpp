@@ -22,8 +22,9 @@ Verification failed(Verification v, Cause cause, const Error& error, std::string
 void add_playback(Verification& v, const measure::PlaybackModel& player, Cause cause, bool filled);
 // Startup and stalls of v, as somebody saw them.
 void add_seen_playback(Verification& v);
-// The same of a ladder, whose player lowers its bit rate before it stalls.
-void add_ladder_playback(Verification& v, Cause cause);
+// The same of a ladder, whose player lowers its bit rate before it stalls. `carried`: the link always carried as much
+// as the lowest rung needs.
+void add_ladder_playback(Verification& v, Cause cause, bool carried);
 // How long the seeks took, where there were some.
 void add_skips(Verification& v);
 // Startup, stalls, seeks and the link of a film that was played to its end; v has them. `why_slow` is said of a slow

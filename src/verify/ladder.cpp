@@ -218,7 +218,7 @@ class LadderPlay {
         real_peaks_.resize(rungs_.size());
         left_out_ = left_out == title_.video.size() ? 0 : left_out;
         peaks_ = std::move(peaks);
-        adaptation_.emplace(peaks_, measure::adaptation_of(job_.device.playing));
+        adapt();
         if (!load(rung()) || (audio() != nullptr && !load(*audio())))
             return failed(std::move(r_.v), Cause::server, *lost_, "playlist");
         title_.live = title_.live || !rung().ended;
@@ -233,7 +233,7 @@ class LadderPlay {
         }
         if (title_.live) {
             begin_live();
-            adaptation_.emplace(peaks_, measure::adaptation_of(job_.device.playing, behind_));
+            adapt(behind_);
         }
         playing_ = player_of(job_.device, title_.live ? kForEver : title_.duration, true);
         if (title_.live) playing_.buffer = kForEver;
@@ -300,6 +300,20 @@ class LadderPlay {
         const Time edge = one.segments.back().from + one.segments.back().duration;
         appeared_ += std::max(edge - listed_, Time{});
         listed_ = std::max(listed_, edge);
+    }
+
+    // By the device's own rule; DASH is played by a page, which has the usual one.
+    void adapt(Time behind = {}) {
+        device::Playing playing = job_.device.playing;
+        if (title_.dash) playing.adapting = {};
+        measure::AdaptationSettings settings = measure::adaptation_of(playing, behind);
+        if (playing.adapting.first_listed) {
+            const auto listed = std::min_element(rungs_.begin(), rungs_.end(), [&](std::size_t a, std::size_t b) {
+                return title_.video[a].listed < title_.video[b].listed;
+            });
+            settings.first = static_cast<std::size_t>(listed - rungs_.begin());
+        }
+        adaptation_.emplace(peaks_, settings);
     }
 
     Time buffer() const { return player_->started() ? base_position() - player_->position() : base_position(); }
@@ -461,6 +475,12 @@ class LadderPlay {
     void judge_promises();
     void judge_completeness();
     void judge_rungs();
+    void judge_player();
+    std::int64_t slowest_link() const {
+        std::int64_t slowest = job_.link.payload_bps;
+        for (const net::RateStep& step : job_.squeeze) slowest = std::min(slowest, step.rate_bps);
+        return slowest;
+    }
     Status try_seeks();
 
     Receiving& r_;
@@ -531,7 +551,8 @@ Result<Verification> LadderPlay::judge() {
         WAVECREST_TRY(try_seeks());
     }
     judge_rungs();
-    add_ladder_playback(v, cause);
+    judge_player();
+    add_ladder_playback(v, cause, slowest_link() >= title_.video[rungs_.front()].peak_bps);
     if (title_.live && v.started) add_delay(r_, behind_ + v.startup);
     conclude_live(v, cause);
     if (v.verdict == Verdict::pass)
@@ -667,6 +688,18 @@ void LadderPlay::judge_rungs() {
     add(v, "changes of bit rate", static_cast<double>(changes) / minutes > kMostAMinute ? Verdict::warn : Verdict::pass,
         fmt::format("{}, {} down", changes, down), fmt::format("{:g} a minute", kMostAMinute),
         "the picture becomes sharp and soft again and again: leave a rung out, or connect the device by Ethernet");
+}
+
+// What its player is known to do wrong, where the link may become short of what it would like.
+void LadderPlay::judge_player() {
+    const std::string& trouble = job_.device.playing.adapting.trouble;
+    if (trouble.empty() || title_.dash || rungs_.size() < 2) return;
+    constexpr std::int64_t kPlenty = 4;
+    const std::int64_t best = title_.video[rungs_.back()].peak_bps;
+    if (slowest_link() < best * kPlenty)
+        add(r_.v, "player", Verdict::warn, trouble,
+            fmt::format("a link of {} at all times", base::format_bitrate(best * kPlenty)),
+            "stalls that aren't foreseen here are likely: open the ladder's page (index.html, DASH) in this browser");
 }
 
 // How long until a picture elsewhere: the rung's list is known, and a keyframe begins each segment.

@@ -154,3 +154,23 @@ TEST_CASE("broken multivariant playlists and byte ranges are refused", "[hls]") 
     REQUIRE(changed);
     CHECK(changed->several_maps);
 }
+
+TEST_CASE("a moderate variant is listed first, the others in their order", "[hls]") {
+    const auto first_of = [](std::vector<std::int64_t> rates) {
+        container::MediaPlaylist list;
+        for (const std::int64_t rate : rates) {
+            container::MediaPlaylist::Variant variant;
+            variant.bandwidth_bps = rate;
+            list.variants.push_back(std::move(variant));
+        }
+        container::list_moderate_first(list);
+        rates.clear();
+        for (const auto& one : list.variants) rates.push_back(one.bandwidth_bps);
+        return rates;
+    };
+    using Rates = std::vector<std::int64_t>;
+    CHECK(first_of({6'000'000, 3'000'000, 2'000'000, 800'000}) == Rates{2'000'000, 6'000'000, 3'000'000, 800'000});
+    CHECK(first_of({6'000'000, 3'000'000}) == Rates{3'000'000, 6'000'000});
+    CHECK(first_of({900'000, 500'000}) == Rates{900'000, 500'000});
+    CHECK(first_of({}).empty());
+}

@@ -226,3 +226,31 @@ TEST_CASE("how a player fills its buffer is described, or follows from what is",
         CHECK_FALSE(
             device::parse(std::string("name = \"x\"\n[plays]\ncontainers = [\"mp4\"]\n") + wrong + "\n", "d.toml"));
 }
+
+TEST_CASE("how a player adapts is described for its class, read back, and compared", "[device]") {
+    const std::string head = "name = \"x\"\n[plays]\ncontainers = [\"mp4\"]\n";
+    const auto device =
+        device::parse(head +
+                          "[plays.adaptive]\nlink_share = 0.9\nmeasured_segments = 2\nfirst_rung = "
+                          "\"listed\"\nrungs_up = 3\nholds_rung = false\nsecure_buffer = \"8 s\"\n"
+                          "low_buffer = \"2 s\"\nabandons_segments = false\ncautious_share = 0.5\ntrouble = \"late\"\n",
+                      "d.toml");
+    REQUIRE(device);
+    const device::Adapting wanted{0.9,   0.5,   2,     base::from_seconds(8), base::from_seconds(2), true, 3,
+                                  false, false, "late"};
+    CHECK(device->playing.adapting == wanted);
+    const auto again = device::parse(device::write(*device), "written");
+    REQUIRE(again);
+    CHECK(again->playing.adapting == wanted);
+    const auto plain = device::parse(head, "d.toml");
+    REQUIRE(plain);
+    CHECK(plain->playing.adapting == device::Adapting{});
+    CHECK(device::compare(*plain, *device).size() == 8);
+    for (const char* wrong : {"link_share = 0", "cautious_share = 0.9", "first_rung = \"best\"", "rungs_up = 0",
+                              "secure_buffer = \"2 s\"\nlow_buffer = \"3 s\"", "shares = 1"})
+        CHECK_FALSE(device::parse(head + "[plays.adaptive]\n" + wrong + "\n", "d.toml"));
+    // One share alone: the cautious one is never more.
+    const auto careful = device::parse(head + "[plays.adaptive]\nlink_share = 0.3\n", "d.toml");
+    REQUIRE(careful);
+    CHECK(careful->playing.adapting.cautious_share == 0.3);
+}

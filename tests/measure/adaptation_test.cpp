@@ -98,3 +98,42 @@ TEST_CASE("levels follow the device's buffer, and how far behind a live edge it 
     CHECK(measure::adaptation_of(playing).secure == Time(12s));
     CHECK(measure::adaptation_of(playing, 6s).secure == Time(3s));
 }
+
+TEST_CASE("each figure of the rule is the device class's own", "[adaptation]") {
+    const std::vector<std::int64_t> peaks = {500'000, 1'000'000, 2'000'000, 4'000'000};
+    measure::AdaptationSettings settings{10s, 4s};
+    settings.first = 2;
+    settings.rule.first_listed = true;
+    CHECK(Adaptation(peaks, settings).next({}, false).rung == 2);
+    settings.first = 9;  // (Of a list that promised more.)
+    CHECK(Adaptation(peaks, settings).next({}, false).rung == 3);
+    settings.first = 0;
+
+    settings.rule.rungs_up = 2;
+    settings.rule.link_share = 1;
+    settings.rule.cautious_share = 0.1;
+    settings.rule.measured_segments = 1;
+    settings.rule.holds_rung = false;
+    settings.rule.abandons_segments = false;
+    Adaptation bold(peaks, settings);
+    segment(bold, 4e6);
+    CHECK(bold.next(2s, false).rung == 0);
+    CHECK(bold.next(12s, true).rung == 2);
+    CHECK(bold.next(12s, true).rung == 3);  // exactly what the link carries
+    CHECK_FALSE(bold.give_up(100'000, 1'000'000, 1s, 5s));
+    segment(bold, 1e6);
+    CHECK(bold.next(20s, true).rung == 1);  // at once, though there is enough in the buffer
+    segment(bold, 2e6);
+    CHECK(bold.rate() == Approx(2e6));  // of the last alone
+}
+
+TEST_CASE("a class may state its levels itself", "[adaptation]") {
+    device::Playing playing;
+    playing.hls_buffer = 30s;
+    playing.adapting.secure_buffer = 6s;
+    CHECK(measure::adaptation_of(playing).secure == Time(6s));
+    CHECK(measure::adaptation_of(playing).low == Time(2400ms));
+    playing.adapting.low_buffer = 5s;
+    CHECK(measure::adaptation_of(playing).low == Time(5s));
+    CHECK(measure::adaptation_of(playing, 6s).low == Time(3s));  // never above the secure level
+}
