@@ -58,23 +58,6 @@ void forget(const Path& path) {
 constexpr std::string_view kUnfinished = ".part";
 constexpr std::size_t kRandomDigits = 16;
 
-// Two processes never choose the same, and nobody can lay something there beforehand.
-Path temporary_name(const Path& folder, const Path& target) {
-    std::uint64_t random = 0;
-    if (::getrandom(&random, sizeof random, 0) != static_cast<ssize_t>(sizeof random))
-        random = static_cast<std::uint64_t>(::getpid()) << 32 ^ static_cast<std::uint64_t>(std::clock());
-    // Of a long name the beginning, so that the whole is no longer than file systems take.
-    const std::string name = target.filename().string().substr(0, NAME_MAX - kRandomDigits - kUnfinished.size() - 2);
-    return folder / fmt::format(".{}.{:016x}{}", name, random, kUnfinished);
-}
-bool is_temporary_name(const std::string& name) {
-    if (name.size() < kRandomDigits + kUnfinished.size() + 3 || name.front() != '.' || !name.ends_with(kUnfinished))
-        return false;
-    const std::size_t digits = name.size() - kUnfinished.size() - kRandomDigits;
-    return name[digits - 1] == '.' &&
-           name.find_first_not_of("0123456789abcdef", digits) == name.size() - kUnfinished.size();
-}
-
 std::mutex leftovers_mutex;
 std::vector<Path> leftovers;  // removed, not told yet; under the mutex
 
@@ -106,6 +89,24 @@ void remove_leftovers(const Path& folder) {
 
 }  // namespace
 
+// Two processes never choose the same, and nobody can lay something there beforehand.
+std::string temporary_name(const std::string& name) {
+    std::uint64_t random = 0;
+    if (::getrandom(&random, sizeof random, 0) != static_cast<ssize_t>(sizeof random))
+        random = static_cast<std::uint64_t>(::getpid()) << 32 ^ static_cast<std::uint64_t>(std::clock());
+    // Of a long name the beginning, so that the whole is no longer than file systems take.
+    return fmt::format(".{}.{:016x}{}", name.substr(0, NAME_MAX - kRandomDigits - kUnfinished.size() - 2), random,
+                       kUnfinished);
+}
+
+bool is_temporary_name(const std::string& name) {
+    if (name.size() < kRandomDigits + kUnfinished.size() + 3 || name.front() != '.' || !name.ends_with(kUnfinished))
+        return false;
+    const std::size_t digits = name.size() - kUnfinished.size() - kRandomDigits;
+    return name[digits - 1] == '.' &&
+           name.find_first_not_of("0123456789abcdef", digits) == name.size() - kUnfinished.size();
+}
+
 Result<AtomicFile> AtomicFile::create(const Path& target, IfExists if_exists) {
     std::error_code ignored;
     if (if_exists == IfExists::refuse && std::filesystem::exists(target, ignored)) {
@@ -126,7 +127,7 @@ Result<AtomicFile> AtomicFile::create(const Path& target, IfExists if_exists) {
         }
     }
     remove_leftovers(folder);
-    const Path temporary = temporary_name(folder, target);
+    const Path temporary = folder / temporary_name(target.filename().string());
     remember(temporary);  // first, so that a signal finds nothing that isn't remembered
     const int handle = ::open(temporary.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0666);
     if (handle < 0) {
@@ -249,7 +250,7 @@ Result<AtomicFolder> AtomicFolder::create(const Path& given) {
     const Path folder = target.has_parent_path() ? target.parent_path() : Path(".");
     std::filesystem::create_directories(folder, error);
     if (!error) remove_leftovers(folder);
-    Path temporary = temporary_name(folder, target);
+    Path temporary = folder / temporary_name(target.filename().string());
     if (!error && ::mkdir(temporary.c_str(), 0777) != 0) error = std::error_code(errno, std::generic_category());
     if (error) {
         return fail(ErrorKind::machine, "the folder can't be made: " + error.message(), target.string(),

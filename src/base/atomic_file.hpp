@@ -78,6 +78,11 @@ class AtomicFolder {
     int lock_ = -1;  // on the temporary folder
 };
 
+// The hidden name of a file that isn't whole yet, as above, for other places that files are written to; whether a name
+// is of this form.
+std::string temporary_name(const std::string& name);
+bool is_temporary_name(const std::string& name);
+
 // Writes a whole small file atomically.
 Status write_file(const Path& target, ByteSpan bytes, AtomicFile::IfExists if_exists);
 

@@ -53,6 +53,11 @@ Result<std::unique_ptr<source::Input>> open_with_added_text(const ConvertOptions
     return source::with_subtitle_file(std::move(input), options.subtitle_file);
 }
 
+std::string copied(const convert::Outcome& outcome) {
+    return outcome.copying.count() > 0 ? fmt::format(", copied to the share in {}", base::format_span(outcome.copying))
+                                       : "";
+}
+
 // Says behind "Done" what did not come out; the exit status says that something didn't.
 void warn_of(const convert::Outcome& outcome) {
     if (!outcome.loss.any()) return;
@@ -85,7 +90,7 @@ std::vector<std::string> steps_of_all(const convert::Plan& plan, std::size_t out
 // Rungs are shown one line each: what they differ by.
 void print_rungs(const convert::Plan& plan) {
     const std::size_t rungs = plan.graph.video_encodes.size();
-    print("  output   {}\n", plan.target().parent_path().string());
+    print("  output   {}\n", plan.place().parent_path().string());
     render::Table table({"rung", "codec", "size", "quality", "peak", "why"});
     for (std::size_t i = 0; i < rungs; ++i) {
         const codec::VideoEncoderSettings& encode = plan.graph.video_encodes[i].encode;
@@ -111,7 +116,7 @@ void print_plan(const convert::Plan& plan, const char* label) {
           base::format_bytes(plan.source_bytes), plan.source.substr(0, plan.source.rfind(',')));
     if (plan.is_ladder()) print_rungs(plan);
     for (std::size_t i = 0; i < plan.targets.size() && !plan.is_ladder(); ++i) {
-        print("  output   {}\n  {:<8} {}\n", plan.targets[i].path.string(), label, plan.outputs[i].profile);
+        print("  output   {}\n  {:<8} {}\n", plan.targets[i].place, label, plan.outputs[i].profile);
         for (const std::string& step : plan.outputs[i].steps) print("  -        {}\n", step);
     }
     if (plan.targets.size() > 1 && !plan.steps.empty() && !plan.is_ladder()) print("  all\n");
@@ -163,12 +168,12 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
             if (cost->quality) print_quality(*cost->quality, "  ");
         }
     }
-    const auto free = host::free_space(plans.front().target());
+    const auto free = convert::free_space(plans.front().target(), plans.front().share.get());
     if (!free) return report_error(free.error(), json);
     // A plan that can't be carried out is none: said behind it.
     std::optional<Error> against;
     if (*free <= bytes && !*capacity)
-        against = Error{ErrorKind::machine, "not enough disk space", plans.front().target().parent_path().string(),
+        against = Error{ErrorKind::machine, "not enough disk space", plans.front().place().parent_path().string(),
                         "free some space, or choose another folder with --into"};
     if (const Status writable = host::check_writable(plans.front().target()); !writable) against = writable.error();
     if (json) {
@@ -208,7 +213,7 @@ int show_plans(const ConvertOptions& options, const source::Input& input, const 
 void print_remux(const convert::RemuxPlan& plan) {
     print("Title {} ({}, {}) of {}\n", plan.title, base::format_clock(plan.duration),
           base::format_bytes(plan.source_bytes), plan.source.substr(0, plan.source.rfind(',')));
-    print("  output   {}\n", plan.target.string());
+    print("  output   {}\n", plan.place);
     for (const convert::TrackPlan& track : plan.tracks) {
         const bool kept = track.action == convert::TrackPlan::Action::keep;
         print("  {} {}: {}\n", kept ? "kept    " : "left out", describe(track.from), track.why);
@@ -230,6 +235,8 @@ int run_remux(const ConvertOptions& options) {
     if (!input) return report_error(input.error(), json);
     request.format = container::format_from_name(options.remux);
     take_choices(options, request);
+    if (const Status connected = convert::connect(request, &cancel()); !connected)
+        return report_error(connected.error(), json);
     const auto plans = convert::plan_remux(**input, request);
     if (!plans) return report_error(plans.error(), json);
     for (const std::string& text : (*input)->notes()) note(text);
@@ -261,8 +268,8 @@ int run_remux(const ConvertOptions& options) {
                              base::format_clock(problem.to)));
         lost = lost || outcome->loss.any();
         if (!json) {
-            print("\nDone in {}: {} of {}, no re-encoding.\n{}\n", base::format_span(outcome->elapsed),
-                  base::format_clock(outcome->duration), base::format_bytes(outcome->size_bytes),
+            print("\nDone in {}{}: {} of {}, no re-encoding.\n{}\n", base::format_span(outcome->elapsed),
+                  copied(*outcome), base::format_clock(outcome->duration), base::format_bytes(outcome->size_bytes),
                   outcome->path().string());
         }
         warn_of(*outcome);
@@ -280,7 +287,7 @@ int run_remux(const ConvertOptions& options) {
             return report_error(writable.error());
         print("\nDry run: nothing was written. Run without --plan to remux.\n");
     } else {
-        print("Next: wavecrest inspect '{}'\n", plans->back().target.string());
+        print("Next: wavecrest inspect '{}'\n", plans->back().place);
     }
     return lost ? kDoneWithLosses : 0;
 }
@@ -336,8 +343,8 @@ int carry_out(const ConvertOptions& options, const source::Input& input, const s
             warn_of(*outcome);
             continue;
         }
-        print("\nDone in {}{}: {}, {:.0f} % of the source ({}).\n", base::format_span(outcome->elapsed),
-              outcome->kept.count() > 0 ? "" : fmt::format(" ({:.1f} x real time)", outcome->speed()),
+        print("\nDone in {}{}{}: {}, {:.0f} % of the source ({}).\n", base::format_span(outcome->elapsed),
+              outcome->kept.count() > 0 ? "" : fmt::format(" ({:.1f} x real time)", outcome->speed()), copied(*outcome),
               base::format_bytes(outcome->size_bytes),
               outcome->source_bytes > 0
                   ? 100.0 * static_cast<double>(outcome->size_bytes) / static_cast<double>(outcome->source_bytes)
@@ -368,9 +375,9 @@ int carry_out(const ConvertOptions& options, const source::Input& input, const s
     if (json) print_json(result);
     if (failure) return ended;
     if (!json && plans.back().is_ladder())
-        print("Next: wavecrest stream run '{}'\n", plans.back().target().parent_path().string());
+        print("Next: wavecrest stream run '{}'\n", plans.back().place().parent_path().string());
     else if (!json)
-        print("Next: wavecrest inspect '{}'\n", plans.back().target().string());
+        print("Next: wavecrest inspect '{}'\n", plans.back().place().string());
     return lost ? kDoneWithLosses : 0;
 }
 
@@ -414,7 +421,7 @@ int run_for_devices(const ConvertOptions& options, const source::Input& input, c
         std::size_t output = 0;
         for (const convert::FileDecision& file : title.files) {
             const bool made = file.kind != convert::FileDecision::Kind::as_it_is;
-            decisions.push_back(report::to_json(file, made ? title.plan->targets[output++].path.string() : ""));
+            decisions.push_back(report::to_json(file, made ? title.plan->targets[output++].place : ""));
             decisions.back()["title"] = title.pick.title->number;
         }
         if (title.plan) plans.push_back(*title.plan);
@@ -481,9 +488,9 @@ namespace {
 
 // Options that contradict each other, or would have no effect.
 Status check_together(const ConvertOptions& options) {
-    if (base::has_scheme(options.into))
-        return fail(ErrorKind::usage, "conversions are written to folders of this machine", "--into",
-                    "mount the share (wavecrest share attach), and name the folder it is mounted at");
+    if (base::has_scheme(options.into) && !base::Address(options.into).is_share())
+        return fail(ErrorKind::usage, "conversions are written to folders, of this machine or of a share", "--into",
+                    "name a folder, or smb://SERVER/SHARE/FOLDER");
     if (!options.rest.empty() && !options.watch)
         return fail(ErrorKind::usage, "--rest is for --watch", "--rest", "add --watch, or leave it out");
     const auto refuse = [](const char* what, const char* option, const char* remedy) {
@@ -546,6 +553,8 @@ int run_convert(const ConvertOptions& asked) {
     auto input = open_with_added_text(options);
     if (!input) return report_error(input.error(), json);
     take_choices(options, request);
+    if (const Status connected = convert::connect(request, &cancel()); !connected)
+        return report_error(connected.error(), json);
     request.quality = options.quality;
     for (const std::string& text : (*input)->notes()) note(text);
     if (for_devices) return run_for_devices(options, **input, request);

@@ -293,7 +293,11 @@ int show_shelf(const ConvertOptions& options, const std::vector<job::Item>& item
     if (!capacity) return report_error(capacity.error(), json);
     const auto price = job::price_of(items, *capacity ? &**capacity : nullptr, cancel());
     if (!price) return report_error(price.error(), json);
-    const auto free = host::free_space(base::Path(options.into) / "x");
+    convert::Selection place;
+    place.into = options.into;
+    if (const Status connected = convert::connect(place, &cancel()); !connected)
+        return report_error(connected.error(), json);
+    const auto free = convert::free_space(place.into / "x", place.share.get());
     if (!free) return report_error(free.error(), json);
     const bool fits = price->bytes < static_cast<double>(*free);
     if (json) {
@@ -351,7 +355,7 @@ Result<job::Job> job_of(const ConvertOptions& options, const std::string& source
     job.source = base::Address(source).is_local() ? base::absolute_path(source).string() : source;
     convert::Selection& s = job.selection;
     s.pick = options.pick;
-    s.into = base::absolute_path(options.into);
+    s.into = base::Address(options.into).is_local() ? base::absolute_path(options.into) : base::Path(options.into);
     s.name = options.name;
     s.video = options.video;
     s.audio = options.audio;

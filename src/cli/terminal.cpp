@@ -182,6 +182,10 @@ Progress ProgressLine::callback() {
 void ProgressLine::show(const ProgressState& state) {
     using namespace std::chrono_literals;
     const auto now = std::chrono::steady_clock::now();
+    if (state.doing != nullptr && state_->doing != state.doing) {
+        state_->doing = state.doing;
+        state_->start = now;
+    }
     // What an earlier run finished is gone through in no time: it tells nothing of the speed.
     if (!state_->past_kept && state.done >= state.kept) {
         state_->past_kept = true;
@@ -194,7 +198,8 @@ void ProgressLine::show(const ProgressState& state) {
     std::string line = fmt::format("{}  {} of {}  {:3.0f} %", state_->doing, base::format_clock(state.done),
                                    base::format_clock(state.total), total > 0 ? 100 * done / total : 0);
     const double speed = state_->past_kept && elapsed > 0 ? (done - base::to_seconds(state.kept)) / elapsed : 0;
-    line += state_->past_kept
+    line += state.doing != nullptr ? ""
+            : state_->past_kept
                 ? fmt::format("  {:.1f} x real time", speed)
                 : fmt::format("  going through what was finished before ({})", base::format_clock(state.kept));
     if (speed > 0 && total > done)

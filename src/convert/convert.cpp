@@ -11,6 +11,7 @@
 #include "base/atomic_file.hpp"
 #include "base/clock.hpp"
 #include "base/log.hpp"
+#include "container/ladder.hpp"
 #include "container/writer.hpp"
 #include "convert/excerpts.hpp"
 #include "convert/kept_pieces.hpp"
@@ -84,6 +85,11 @@ std::string extension_for(const transcode::EncodePlan::Output& output) {
     return std::string(container::extension_of(output.container).substr(1));
 }
 
+tl::unexpected<Error> another_waits(const base::Path& path) {
+    return fail(ErrorKind::machine, "another conversion of this name waits here to be copied to the share",
+                path.string(), "repeat the command that made it, move it away, or give another --name");
+}
+
 // Where the files of a title go.
 Status choose_targets(const source::Input& input, const Request& request, bool several, Plan& plan) {
     for (std::size_t i = 0; i < plan.outputs.size(); ++i) {
@@ -99,15 +105,30 @@ Status choose_targets(const source::Input& input, const Request& request, bool s
         else if (i > 0)
             target.path.replace_filename(
                 fmt::format("{} - {}.{}", target.path.stem().string(), output.profile, extension));
+        target.place = plan.share ? plan.share->address_of(target.path) : target.path.string();
         std::error_code error;
         target.finished = std::filesystem::exists(target.path, error) &&
                           transcode::PieceFolder::finished(i == 0 ? target.path : plan.target(), target.path);
+        const auto digest = several || plan.share ? source::digest_of(input.path()) : std::string();
+        const bool beside_first = plan.is_ladder() && i > 0;
         if (std::filesystem::exists(target.path, error) && !target.finished) {
-            const auto digest = several ? source::digest_of(input.path()) : std::string();
-            const bool beside_first = plan.is_ladder() && i > 0;
-            target.recorded = beside_first ? plan.targets.front().recorded
-                                           : digest && is_recorded(target.path, *digest, how_made(plan, i));
-            if (!target.recorded) return exists_already(target.path);
+            const Plan::Target& first = plan.targets.empty() ? target : plan.targets.front();
+            const bool recorded = beside_first ? first.recorded || first.waits
+                                               : digest && is_recorded(target.path, *digest, how_made(plan, i));
+            if (!recorded && plan.share) return another_waits(target.path);
+            if (!recorded) return exists_already(target.place);
+            (plan.share ? target.waits : target.recorded) = true;
+        }
+        if (plan.share) {
+            WAVECREST_TRY_ASSIGN(size, plan.share->size_of(target.path));
+            // (Of what waits, part may have been copied.)
+            if (size && !target.waits) {
+                const auto record = plan.share->text_of(record_path(target.path));
+                target.recorded = beside_first ? plan.targets.front().recorded
+                                               : several && digest && record &&
+                                                     matches_record(*record, *size, *digest, how_made(plan, i));
+                if (!target.recorded) return exists_already(target.place);
+            }
         }
         for (const Plan::Target& other : plan.targets) {
             if (other.path == target.path)
@@ -124,7 +145,8 @@ Status choose_targets(const source::Input& input, const Request& request, bool s
     }
     // Part of it made before and part not: then it is another conversion.
     for (const Plan::Target& target : plan.targets) {
-        if (target.recorded && !plan.done()) return exists_already(target.path);
+        if (target.recorded && !plan.done()) return exists_already(target.place);
+        if (target.waits && !plan.waits()) return another_waits(target.path);
     }
     return {};
 }
@@ -138,6 +160,7 @@ Result<Plan> make_plan(const source::Input& input, const Request& request, const
     plan.title = title->number;
     plan.pick = pick;
     plan.angle = request.angle;
+    plan.share = request.share;
     plan.duration = pick.duration();
     plan.quality = request.quality;
     plan.accept_losses = request.accept_losses;
@@ -186,9 +209,14 @@ Result<Plan> make_plan(const source::Input& input, const Request& request, const
     return plan;
 }
 
-tl::unexpected<Error> exists_already(const base::Path& path) {
-    return fail(ErrorKind::machine, "the converted film exists already and is not overwritten", path.string(),
-                "move it away, or give another --name or --into");
+constexpr const char* kTaken = "the converted film exists already and is not overwritten";
+
+bool is_taken(const Error& error) {
+    return error.what == kTaken;
+}
+
+tl::unexpected<Error> exists_already(const std::string& place) {
+    return fail(ErrorKind::machine, kTaken, place, "move it away, or give another --name or --into");
 }
 
 Place place_of(const source::Input& input, const Selection& selection, const source::Pick& pick, bool several,
@@ -235,7 +263,7 @@ Result<std::vector<Plan>> make_plans(const source::Input& input, const Request& 
         plans.push_back(std::move(plan));
     }
     if (std::all_of(plans.begin(), plans.end(), [](const Plan& plan) { return plan.done(); }))
-        return exists_already(plans.front().target());
+        return exists_already(plans.front().targets.front().place);
     std::erase_if(plans, [](const Plan& plan) { return plan.done(); });
     return plans;
 }
@@ -449,7 +477,7 @@ Result<NewFiles> make_files(const Plan& plan, const KeptPieces& pieces) {
 // there isn't space for it twice.
 Status check_room(const source::Input& input, const Plan& plan, std::uint64_t most, KeptPieces& pieces,
                   const Cancel& cancel) {
-    WAVECREST_TRY_ASSIGN(free, host::free_space(plan.target()));
+    WAVECREST_TRY_ASSIGN(free, free_space(plan.target(), plan.share.get()));
     const std::uint64_t bound = most > 0 ? most : plan.source_bytes * plan.targets.size();
     if (free >= 2 * bound || pieces.any()) return {};
     Plan size_alone = plan;
@@ -477,6 +505,7 @@ void take_quality(CodedQuality& coded, const measure::QualityMeasure& quality, s
 Result<Outcome> run_keeping(const source::Input& input, const Plan& plan, KeptPieces& pieces, const Progress& progress,
                             const Cancel& cancel) {
     // Made first, so that a target that can't be written to is told at once.
+    if (plan.share) WAVECREST_TRY(plan.share->check_writable());
     WAVECREST_TRY_ASSIGN(made_files, make_files(plan, pieces));
     WAVECREST_TRY(check_room(input, plan, made_files.most, pieces, cancel));
     const base::RealClock clock;
@@ -571,7 +600,69 @@ void write_records(const source::Input& input, const Plan& plan, const Outcome& 
 
 }  // namespace
 
+Result<std::uint64_t> free_space(const base::Path& target, const ShareFolder* share) {
+    WAVECREST_TRY_ASSIGN(here, host::free_space(target));
+    const auto there = share != nullptr ? share->free_space() : std::nullopt;
+    return there ? std::min(here, *there) : here;
+}
+
+namespace {
+
+// What an earlier run made.
+Outcome waiting_outcome(const Plan& plan) {
+    Outcome outcome;
+    outcome.title = plan.title;
+    outcome.duration = outcome.kept = plan.duration;
+    outcome.source_bytes = plan.source_bytes;
+    std::error_code error;
+    for (const Plan::Target& target : plan.targets) {
+        outcome.files.push_back({target.path, std::filesystem::file_size(target.path, error)});
+        outcome.size_bytes += outcome.files.back().bytes;
+    }
+    if (plan.is_ladder()) outcome.playlist = plan.target().parent_path() / container::kLadderPlaylist;
+    return outcome;
+}
+
+}  // namespace
+
+Status deliver(const ShareFolder& share, bool records, const Progress& progress, Outcome& outcome) {
+    std::vector<base::Path> files, own;
+    std::error_code error;
+    for (const Outcome::File& file : outcome.files) {
+        const base::Path record = record_path(file.path);
+        if (std::filesystem::exists(record, error)) (records ? files : own).push_back(record);
+        if (outcome.playlist.empty()) files.push_back(file.path);
+    }
+    if (!outcome.playlist.empty()) {
+        for (const auto& entry : std::filesystem::directory_iterator(outcome.playlist.parent_path(), error)) {
+            if (!entry.path().string().ends_with(".record.json") && entry.path() != outcome.playlist)
+                files.push_back(entry.path());
+        }
+        files.push_back(outcome.playlist);
+    }
+    const base::RealClock clock;
+    base::log(base::LogLevel::info, "copying {} to {}", base::format_bytes(outcome.size_bytes),
+              share.address_of(outcome.path()));
+    WAVECREST_TRY(share.deliver(files, own, [&](std::uint64_t bytes) {
+        if (!progress) return;
+        const double part =
+            static_cast<double>(bytes) / static_cast<double>(std::max<std::uint64_t>(outcome.size_bytes, 1));
+        const Time done = base::from_seconds(base::to_seconds(outcome.duration) * std::min(part, 1.0));
+        progress({done, outcome.duration, {}, "copying to the share"});
+    }));
+    outcome.copying = clock.now();
+    for (Outcome::File& file : outcome.files) file.path = share.address_of(file.path);
+    if (!outcome.playlist.empty()) outcome.playlist = share.address_of(outcome.playlist);
+    return {};
+}
+
 Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress& progress, const Cancel& cancel) {
+    if (plan.share && plan.waits()) {
+        Outcome outcome = waiting_outcome(plan);
+        WAVECREST_TRY(deliver(*plan.share, plan.record, progress, outcome));
+        log_outcome(outcome);
+        return outcome;
+    }
     WAVECREST_TRY_ASSIGN(pieces, KeptPieces::open(input, plan));
     auto outcome = run_keeping(input, plan, pieces, progress, cancel);
     if (!outcome) {
@@ -581,7 +672,9 @@ Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress
         return fail(pieces.after(std::move(outcome).error(), useful, plan.piece_length));
     }
     pieces.remove();
-    if (plan.record) write_records(input, plan, *outcome);
+    // (Of what waits to be copied, the record tells the next run what it is.)
+    if (plan.record || plan.share) write_records(input, plan, *outcome);
+    if (plan.share) WAVECREST_TRY(deliver(*plan.share, plan.record, progress, *outcome));
     log_outcome(*outcome);
     return outcome;
 }

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <functional>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -12,6 +13,7 @@
 #include "base/progress.hpp"
 #include "convert/loss.hpp"
 #include "convert/name.hpp"
+#include "convert/share_folder.hpp"
 #include "measure/capacity.hpp"
 #include "measure/picture_quality.hpp"
 #include "profile/ladder.hpp"
@@ -24,7 +26,7 @@ namespace wavecrest::convert {
 // What of an input is wanted, and where it is to go.
 struct Selection {
     std::string pick = "main";  // see source::Input::picks
-    base::Path into;            // folder of the library
+    base::Path into;            // folder of the library; or the address of one on a share, until connect()
     std::string name;           // empty: from the rip's folder or label
     int video = 0;              // track, from 1; 0: the first to convert, all to remux
     // "first", "all", "none", or languages and track numbers: "en,2"; of subtitles also "forced". To convert, those are
@@ -37,6 +39,7 @@ struct Selection {
     NameTemplates names;
     bool record = true;  // of what it came from and how it was made, beside each file (record.hpp)
     bool accept_losses = false;
+    std::shared_ptr<const ShareFolder> share;  // by connect(): what is made below `into` goes there
 };
 
 struct Request : Selection {
@@ -54,13 +57,16 @@ using transcode::TrackPlan;
 
 struct Plan : transcode::EncodePlan {
     struct Target {
-        base::Path path;
+        base::Path path;               // where it is made
+        std::string place;             // where it goes: the same, or an address on a share
         std::uint64_t most_bytes = 0;  // the file can't become larger than this (peak rate), 0 when not limited
         bool finished = false;         // by an earlier run that was killed before it came to the others
         bool recorded = false;         // made before of the same source in the same way (record.hpp)
+        bool waits = false;            // the same, but not copied to the share yet
     };
     FilmName name;
     std::vector<Target> targets;  // of each output
+    std::shared_ptr<const ShareFolder> share;
     std::string source;
     int title = 1;
     source::Pick pick;
@@ -75,10 +81,15 @@ struct Plan : transcode::EncodePlan {
     Time piece_length = base::from_seconds(60);  // see transcode::Pieces
 
     const base::Path& target() const { return targets.front().path; }
+    base::Path place() const { return targets.front().place; }
     bool is_ladder() const { return segment.count() > 0; }
     // All of it was made before.
     bool done() const {
         return std::all_of(targets.begin(), targets.end(), [](const Target& target) { return target.recorded; });
+    }
+    // All of it was made before, and is only to be copied to the share.
+    bool waits() const {
+        return std::all_of(targets.begin(), targets.end(), [](const Target& target) { return target.waits; });
     }
 };
 
@@ -93,7 +104,10 @@ Place place_of(const source::Input& input, const Selection& selection, const sou
 Result<std::vector<source::Pick>> picks_of(const source::Input& input, const Selection& selection);
 
 // The error of a target that is there.
-tl::unexpected<Error> exists_already(const base::Path& path);
+tl::unexpected<Error> exists_already(const std::string& place);
+bool is_taken(const Error& error);
+// Bytes that can be written where a plan's files go: the least of the places they come to.
+Result<std::uint64_t> free_space(const base::Path& target, const ShareFolder* share);
 
 // Decides, one plan for each title or episode that is picked. Reads headers, and a few seconds of interlaced video to
 // tell film from video. Fails for protected titles, titles without a usable picture, or an existing target. Of several
@@ -120,7 +134,7 @@ Result<Estimate> estimate(const Plan& plan, const measure::Capacity& capacity);
 
 struct Outcome {
     struct File {
-        base::Path path;
+        base::Path path;  // or an address on a share
         std::uint64_t bytes = 0;
     };
     base::Path playlist;  // of a ladder: what players are given
@@ -131,6 +145,7 @@ struct Outcome {
     std::uint64_t size_bytes = 0;  // of all files
     std::uint64_t source_bytes = 0;
     Time elapsed{};
+    Time copying{};  // to a share, after that
     std::vector<Problem> problems;
     Loss loss;          // what of the input did not come out
     Time kept{};        // of an earlier run that was interrupted
@@ -143,11 +158,14 @@ struct Outcome {
         return elapsed.count() > 0 ? base::to_seconds(duration - kept) / base::to_seconds(elapsed) : 0;
     }
 };
-// Checks free space, converts, and puts the finished files in their places. Of a long title finished pieces of the
-// video are kept beside the file meanwhile: killed or interrupted, out of space, or refused for its losses, the same
-// run goes on behind them and gives the same bytes. After other errors nothing is left. Of video in two passes the
-// first is kept. Nothing is of what comes over a pipe, nor where there isn't space for it twice.
+// Checks free space, converts, and puts the finished files in their places, also on a share. Of a long title finished
+// pieces of the video are kept beside the file meanwhile: killed or interrupted, out of space, or refused for its
+// losses, the same run goes on behind them and gives the same bytes. After other errors nothing is left. Of video in
+// two passes the first is kept. Nothing is of what comes over a pipe, nor where there isn't space for it twice.
 Result<Outcome> run(const source::Input& input, const Plan& plan, const Progress& progress, const Cancel& cancel);
+// Copies what was made to its share: all of a ladder's folder, its playlist last, with which the ladder is there. The
+// outcome has the addresses then. Records go with it where they are asked for.
+Status deliver(const ShareFolder& share, bool records, const Progress& progress, Outcome& outcome);
 // Writes what came of it to the log.
 void log_outcome(const Outcome& outcome);
 

@@ -54,17 +54,21 @@ Status write_record(const Plan& plan, const Outcome& outcome, std::size_t file, 
 
 bool is_recorded(const base::Path& file, const std::string& digest, const std::string& key) {
     const auto text = base::read_text_file(record_path(file));
-    if (!text || digest.empty()) return false;
-    const Json json = Json::parse(*text, nullptr, false);
-    if (!json.is_object() || !json.contains("source") || !json["source"].is_object()) return false;
     std::error_code error;
+    const auto size = std::filesystem::file_size(file, error);
+    return text && !error && matches_record(*text, size, digest, key);
+}
+
+bool matches_record(const std::string& record, std::uint64_t size, const std::string& digest, const std::string& key) {
+    if (digest.empty()) return false;
+    const Json json = Json::parse(record, nullptr, false);
+    if (!json.is_object() || !json.contains("source") || !json["source"].is_object()) return false;
     const auto told = [](const Json& object, const char* member) {
         const auto found = object.find(member);
         return found != object.end() && found->is_string() ? found->get<std::string>() : std::string();
     };
-    const auto size = json.find("size_bytes");
-    return size != json.end() && size->is_number_unsigned() &&
-           size->get<std::uint64_t>() == std::filesystem::file_size(file, error) && !error &&
+    const auto recorded = json.find("size_bytes");
+    return recorded != json.end() && recorded->is_number_unsigned() && recorded->get<std::uint64_t>() == size &&
            told(json["source"], "digest") == digest && told(json, "made_as") == key;
 }
 

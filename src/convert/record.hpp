@@ -17,5 +17,7 @@ Status write_record(const Plan& plan, const Outcome& outcome, std::size_t file, 
 
 // Whether this file is there, as large as its record says, made of this source in this way.
 bool is_recorded(const base::Path& file, const std::string& digest, const std::string& key);
+// The same by the text of the record, of a file of this size.
+bool matches_record(const std::string& record, std::uint64_t size, const std::string& digest, const std::string& key);
 
 }  // namespace wavecrest::convert

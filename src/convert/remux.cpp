@@ -208,9 +208,12 @@ Result<RemuxPlan> plan_one(const source::Input& input, const RemuxRequest& reque
     plan.name = std::move(place.name);
     plan.target = std::move(place.path);
     std::error_code error;
-    if (std::filesystem::exists(plan.target, error)) {
-        return fail(ErrorKind::machine, "the file exists already and is not overwritten", plan.target.string(),
-                    "move it away, or give another --name or --into");
+    plan.share = request.share;
+    plan.place = plan.share ? plan.share->address_of(plan.target) : plan.target.string();
+    if (!plan.share && std::filesystem::exists(plan.target, error)) return exists_already(plan.place);
+    if (plan.share) {
+        WAVECREST_TRY_ASSIGN(there, plan.share->size_of(plan.target));
+        if (there) return exists_already(plan.place);
     }
     return plan;
 }
@@ -275,8 +278,14 @@ Result<std::vector<RemuxPlan>> plan_remux(const source::Input& input, const Remu
 
 Result<Outcome> run_remux(const source::Input& input, const RemuxPlan& plan, const Progress& progress,
                           const Cancel& cancel) {
+    if (plan.share) {
+        WAVECREST_TRY(plan.share->check_writable());
+        // (What an earlier run could not copy is made again faster than it is told what it is.)
+        std::error_code ignored;
+        std::filesystem::remove(plan.target, ignored);
+    }
     WAVECREST_TRY_ASSIGN(file, base::AtomicFile::create(plan.target, base::AtomicFile::IfExists::refuse));
-    WAVECREST_TRY_ASSIGN(free, host::free_space(plan.target));
+    WAVECREST_TRY_ASSIGN(free, free_space(plan.target, plan.share.get()));
     if (plan.source_bytes > 0 && free < plan.source_bytes) {
         return fail(ErrorKind::machine,
                     fmt::format("not enough disk space: {} free, {} needed", base::format_bytes(free),
@@ -405,6 +414,7 @@ Result<Outcome> run_remux(const source::Input& input, const RemuxPlan& plan, con
     std::error_code error;
     outcome.size_bytes = std::filesystem::file_size(plan.target, error);
     outcome.files.push_back({plan.target, outcome.size_bytes});
+    if (plan.share) WAVECREST_TRY(deliver(*plan.share, false, progress, outcome));
     log_outcome(outcome);
     return outcome;
 }

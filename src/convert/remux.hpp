@@ -17,7 +17,9 @@ struct RemuxRequest : Selection {
 
 struct RemuxPlan {
     FilmName name;
-    base::Path target;
+    base::Path target;  // where it is made
+    std::string place;  // where it goes: the same, or an address on a share
+    std::shared_ptr<const ShareFolder> share;
     std::string source;
     std::string format;
     int title = 1;

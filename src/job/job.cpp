@@ -135,7 +135,7 @@ void add_up(Done& done, const convert::RemuxPlan& plan, const convert::Outcome& 
     add_outcome(done, outcome, plan.warnings);
 }
 
-Result<convert::Request> request_of(const Job& job) {
+Result<convert::Request> request_of(const Job& job, const Cancel& cancel) {
     convert::Request request;
     static_cast<convert::Selection&>(request) = job.selection;
     if (request.audio.empty()) request.audio = "first";
@@ -148,10 +148,11 @@ Result<convert::Request> request_of(const Job& job) {
     if (request.profiles.empty() && !job.devices.empty()) request.profiles.push_back(convert::usual_for_devices());
     if (request.profiles.empty())
         return fail(ErrorKind::input, "the job has neither a profile nor devices", job.source, "convert it again");
+    WAVECREST_TRY(convert::connect(request, &cancel));
     return request;
 }
 
-Result<convert::RemuxRequest> remux_request_of(const Job& job) {
+Result<convert::RemuxRequest> remux_request_of(const Job& job, const Cancel& cancel) {
     convert::RemuxRequest request;
     static_cast<convert::Selection&>(request) = job.selection;
     if (request.audio.empty()) request.audio = "all";
@@ -162,6 +163,7 @@ Result<convert::RemuxRequest> remux_request_of(const Job& job) {
         request.from = range.from;
         request.to = range.to;
     }
+    WAVECREST_TRY(convert::connect(request, &cancel));
     return request;
 }
 
@@ -174,7 +176,7 @@ Status run_all(const std::vector<Plan>& plans, const Progress& progress, Work wo
     for (const Plan& plan : plans) total += plan.duration;
     for (const Plan& plan : plans) {
         const auto part = [&](const ProgressState& state) {
-            if (progress) progress({before + state.done, total});
+            if (progress) progress({before + state.done, total, {}, state.doing});
         };
         WAVECREST_TRY(work(plan, part));
         before += plan.duration;
@@ -196,7 +198,7 @@ Result<Done> run(const Job& job, const Progress& progress, const Cancel& cancel)
     }
     Done done;
     if (!job.remux.empty()) {
-        WAVECREST_TRY_ASSIGN(remux, remux_request_of(job));
+        WAVECREST_TRY_ASSIGN(remux, remux_request_of(job, cancel));
         WAVECREST_TRY_ASSIGN(remuxes, convert::plan_remux(*input, remux));
         WAVECREST_TRY(run_all(remuxes, progress, [&](const convert::RemuxPlan& plan, const Progress& part) -> Status {
             WAVECREST_TRY_ASSIGN(outcome, convert::run_remux(*input, plan, part, cancel));
@@ -205,7 +207,7 @@ Result<Done> run(const Job& job, const Progress& progress, const Cancel& cancel)
         }));
         return done;
     }
-    WAVECREST_TRY_ASSIGN(request, request_of(job));
+    WAVECREST_TRY_ASSIGN(request, request_of(job, cancel));
     if (job.ladder) convert::as_ladder(request, *input, true, &done.warnings, {}, cancel);
     std::vector<convert::Plan> plans;
     if (job.devices.empty()) {
@@ -232,7 +234,8 @@ bool may_pass(const Job& job, const Error& error) {
     std::error_code code;
     if (error.kind == ErrorKind::interrupted) return true;
     // Where a target is there already, the error's place is that file.
-    if (error.kind == ErrorKind::machine) return !std::filesystem::is_regular_file(error.where, code);
+    if (error.kind == ErrorKind::machine)
+        return !std::filesystem::is_regular_file(error.where, code) && !convert::is_taken(error);
     return error.kind == ErrorKind::input && base::Address(job.source).is_local() &&
            !std::filesystem::exists(job.source, code);
 }

@@ -68,9 +68,9 @@ Result<Done> run(const Job& job, const Progress& progress, const Cancel& cancel)
 // there already.
 bool may_pass(const Job& job, const Error& error);
 
-// What it asks for, with its profiles as they are written in it.
-Result<convert::Request> request_of(const Job& job);
-Result<convert::RemuxRequest> remux_request_of(const Job& job);
+// What it asks for, with its profiles as they are written in it; connected to the share it goes to, if any.
+Result<convert::Request> request_of(const Job& job, const Cancel& cancel);
+Result<convert::RemuxRequest> remux_request_of(const Job& job, const Cancel& cancel);
 
 // The devices as their descriptions say, with the house's names and links.
 Result<std::vector<device::Device>> devices_of(const Job& job);

@@ -8,10 +8,12 @@
 #include <nlohmann/json.hpp>
 #include <set>
 
+#include "base/address.hpp"
 #include "base/clock.hpp"
 #include "convert/decide.hpp"
 #include "convert/ladder.hpp"
 #include "source/digest.hpp"
+#include "source/share_input.hpp"
 #include "source/shelf.hpp"
 
 namespace wavecrest::job {
@@ -39,8 +41,8 @@ struct Costs {
 };
 
 // Of a remux: what its tracks hold in the first seconds, and how long it takes to read them.
-Result<Cost> remux_cost_of(const Job& job, const source::Input& input, const source::Pick& pick) {
-    WAVECREST_TRY_ASSIGN(request, remux_request_of(job));
+Result<Cost> remux_cost_of(const Job& job, const source::Input& input, const source::Pick& pick, const Cancel& cancel) {
+    WAVECREST_TRY_ASSIGN(request, remux_request_of(job, cancel));
     request.pick = std::to_string(pick.title->number);
     WAVECREST_TRY_ASSIGN(plans, convert::plan_remux(input, request));
     const convert::RemuxPlan& plan = plans.front();
@@ -70,8 +72,8 @@ Result<Cost> remux_cost_of(const Job& job, const source::Input& input, const sou
 
 Result<Cost> cost_of(const Job& job, const source::Input& input, const source::Pick& pick,
                      const measure::Capacity* capacity, const Cancel& cancel) {
-    if (!job.remux.empty()) return remux_cost_of(job, input, pick);
-    WAVECREST_TRY_ASSIGN(request, request_of(job));
+    if (!job.remux.empty()) return remux_cost_of(job, input, pick, cancel);
+    WAVECREST_TRY_ASSIGN(request, request_of(job, cancel));
     if (job.ladder) convert::as_ladder(request, input, capacity == nullptr, nullptr, {}, cancel);
     std::optional<convert::Plan> plan;
     if (job.devices.empty()) {
@@ -218,6 +220,18 @@ Result<std::vector<Item>> items_of(const std::vector<std::string>& inputs, const
     return items;
 }
 
+namespace {
+
+// A file, here or on a share.
+bool is_there(const std::string& place) {
+    std::error_code error;
+    const base::Address address(place);
+    if (address.is_share()) return source::open_share(address, nullptr).has_value();
+    return std::filesystem::exists(place, error);
+}
+
+}  // namespace
+
 void mark_known(const std::vector<Record>& records, std::vector<Item>& items) {
     for (Item& item : items) {
         if (!item.against.empty()) continue;
@@ -239,10 +253,7 @@ void mark_known(const std::vector<Record>& records, std::vector<Item>& items) {
             }
             if (record.state != State::done) continue;
             const nlohmann::json json = nlohmann::json::parse(record.result, nullptr, false);
-            std::error_code error;
-            if (!json.is_object() || json["files"].empty() ||
-                !std::filesystem::exists(json["files"][0].value("path", ""), error))
-                continue;
+            if (!json.is_object() || json["files"].empty() || !is_there(json["files"][0].value("path", ""))) continue;
             item.against = fmt::format("already converted: {}", json["files"][0].value("path", ""));
         }
     }

@@ -112,11 +112,11 @@ std::vector<std::string> steps_of(const convert::Plan& plan, std::size_t file) {
 Json to_json(const convert::Plan& plan) {
     Json files = Json::array();
     for (std::size_t i = 0; i < plan.targets.size(); ++i)
-        files.push_back({{"path", plan.targets[i].path.string()},
+        files.push_back({{"path", plan.targets[i].place},
                          {"profile", plan.outputs[i].profile},
                          {"container", plan.outputs[i].container},
                          {"steps", plan.outputs[i].steps}});
-    return {{"target", plan.target().string()},
+    return {{"target", plan.place().string()},
             {"title", plan.title},
             {"profile", plan.outputs.front().profile},
             {"files", files},
@@ -201,10 +201,7 @@ Json to_json(const convert::Plan& plan, const convert::Outcome& outcome, std::si
 }
 
 Json to_json(const convert::RemuxPlan& plan) {
-    return {{"path", plan.target.string()},
-            {"title", plan.title},
-            {"tracks", to_json(plan.tracks)},
-            {"warnings", plan.warnings}};
+    return {{"path", plan.place}, {"title", plan.title}, {"tracks", to_json(plan.tracks)}, {"warnings", plan.warnings}};
 }
 
 Json to_json(const convert::RemuxPlan& plan, const convert::Outcome& outcome, const std::string& source) {

@@ -38,11 +38,19 @@ class Client {
     virtual Answer<std::vector<Entry>> list(const std::string& folder) = 0;
     virtual Answer<Entry> look(const std::string& path) = 0;
     // A file, to read; or to write, made anew (EEXIST where it is there). The number is for what follows.
-    virtual Answer<int> open(const std::string& path, bool make) = 0;
+    enum class Open : std::uint8_t { read, make };
+    virtual Answer<int> open(const std::string& path, Open how) = 0;
     virtual Answer<std::size_t> read(int file, std::uint64_t offset, std::span<std::uint8_t> into) = 0;
     virtual Answer<std::size_t> write(int file, std::uint64_t offset, ByteSpan bytes) = 0;
+    // What was written is with the server's disk then, where the protocol can ask for that (NFS).
     virtual Answer<void> close(int file) = 0;
     virtual Answer<void> remove(const std::string& path) = 0;
+    virtual Answer<void> make_folder(const std::string& path) = 0;
+    virtual Answer<void> remove_folder(const std::string& path) = 0;  // an empty one
+    // EEXIST where something of the new name is there: nothing is replaced.
+    virtual Answer<void> rename(const std::string& from, const std::string& to) = 0;
+    // Bytes that this user may still write in a folder; ENOTSUP where that isn't told.
+    virtual Answer<std::uint64_t> free_space(const std::string& folder) = 0;
 };
 
 // Connects with the first question. `limit`: of the wait for each answer. Each works in a process of its

@@ -20,7 +20,20 @@ namespace {
 
 using Steady = std::chrono::steady_clock;
 
-enum class Ask : std::uint8_t { list = 1, look, open, make, read, write, close, remove };
+enum class Ask : std::uint8_t {
+    list = 1,
+    look,
+    open,
+    make,
+    read,
+    write,
+    close,
+    remove,
+    make_folder,
+    remove_folder,
+    rename,
+    free_space
+};
 constexpr std::size_t kMostMessage = 256 << 20;  // a folder of a million names
 // Of one read: it goes by memory that both processes have.
 constexpr std::size_t kMostRead = 1 << 20;
@@ -128,7 +141,8 @@ void answer_one(Client& client, base::ByteReader& in, base::ByteWriter& out, std
         }
         case Ask::open:
         case Ask::make: {
-            const auto given = client.open(question.path, question.ask == Ask::make);
+            const auto given =
+                client.open(question.path, question.ask == Ask::make ? Client::Open::make : Client::Open::read);
             answer(out, given, [&] { out.u32(static_cast<std::uint32_t>(*given)); });
             return;
         }
@@ -149,6 +163,23 @@ void answer_one(Client& client, base::ByteReader& in, base::ByteWriter& out, std
         }
         case Ask::remove: {
             answer(out, client.remove(question.path), [] {});
+            return;
+        }
+        case Ask::make_folder: {
+            answer(out, client.make_folder(question.path), [] {});
+            return;
+        }
+        case Ask::remove_folder: {
+            answer(out, client.remove_folder(question.path), [] {});
+            return;
+        }
+        case Ask::rename: {
+            answer(out, client.rename(question.path, in.text(in.remaining())), [] {});
+            return;
+        }
+        case Ask::free_space: {
+            const auto given = client.free_space(question.path);
+            answer(out, given, [&] { out.u64(*given); });
             return;
         }
     }
@@ -190,8 +221,8 @@ class ProcessClient : public Client {
     Answer<Entry> look(const std::string& path) override {
         return asked<Entry>({Ask::look, 0, 0, 0, path}, {}, [](base::ByteReader& in) { return take_entry(in); });
     }
-    Answer<int> open(const std::string& path, bool make) override {
-        return asked<int>({make ? Ask::make : Ask::open, 0, 0, 0, path}, {},
+    Answer<int> open(const std::string& path, Open how) override {
+        return asked<int>({how == Open::make ? Ask::make : Ask::open, 0, 0, 0, path}, {},
                           [](base::ByteReader& in) { return static_cast<int>(in.u32()); });
     }
     Answer<std::size_t> read(int file, std::uint64_t offset, std::span<std::uint8_t> into) override {
@@ -207,10 +238,21 @@ class ProcessClient : public Client {
     }
     Answer<void> close(int file) override { return nothing({Ask::close, file, 0, 0, {}}); }
     Answer<void> remove(const std::string& path) override { return nothing({Ask::remove, 0, 0, 0, path}); }
+    Answer<void> make_folder(const std::string& path) override { return nothing({Ask::make_folder, 0, 0, 0, path}); }
+    Answer<void> remove_folder(const std::string& path) override {
+        return nothing({Ask::remove_folder, 0, 0, 0, path});
+    }
+    Answer<void> rename(const std::string& from, const std::string& to) override {
+        return nothing({Ask::rename, 0, 0, 0, from}, base::as_bytes(to));
+    }
+    Answer<std::uint64_t> free_space(const std::string& folder) override {
+        return asked<std::uint64_t>({Ask::free_space, 0, 0, 0, folder}, {},
+                                    [](base::ByteReader& in) { return in.u64(); });
+    }
 
   private:
-    Answer<void> nothing(const Question& question) {
-        const auto given = asked<bool>(question, {}, [](base::ByteReader&) { return true; });
+    Answer<void> nothing(const Question& question, ByteSpan data = {}) {
+        const auto given = asked<bool>(question, data, [](base::ByteReader&) { return true; });
         if (!given) return tl::make_unexpected(given.error());
         return {};
     }

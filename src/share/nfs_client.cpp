@@ -1,10 +1,13 @@
 #include <fcntl.h>
 #include <nfsc/libnfs.h>
+#include <poll.h>
 #include <sys/stat.h>
+#include <sys/statvfs.h>
 
 #include <algorithm>
 #include <array>
 #include <cerrno>
+#include <chrono>
 #include <deque>
 #include <map>
 #include <random>
@@ -63,14 +66,14 @@ class NfsClient : public Client {
             static_cast<std::int64_t>(info.nfs_mtime) * 1'000'000'000 + static_cast<std::int64_t>(info.nfs_mtime_nsec)};
     }
 
-    Answer<int> open(const std::string& path, bool make) override {
+    Answer<int> open(const std::string& path, Open how) override {
         nfsfh* file = nullptr;
         const auto in = ask(path, [&](const Mounted& there, const char* inside) {
-            return make ? nfs_create(there.context, inside, O_RDWR | O_EXCL | O_CREAT, 0644, &file)
-                        : nfs_open(there.context, inside, O_RDONLY, &file);
+            return how == Open::make ? nfs_create(there.context, inside, O_RDWR | O_EXCL | O_CREAT, 0644, &file)
+                                     : nfs_open(there.context, inside, O_RDONLY, &file);
         });
         if (!in) return tl::make_unexpected(in.error());
-        files_[++last_] = {(*in)->context, file, (*in)->version};
+        files_[++last_] = {(*in)->context, file, (*in)->version, how == Open::make};
         return last_;
     }
 
@@ -87,7 +90,8 @@ class NfsClient : public Client {
     Answer<std::size_t> write(int file, std::uint64_t offset, ByteSpan bytes) override {
         const auto found = files_.find(file);
         if (found == files_.end()) return tl::make_unexpected(EBADF);
-        const std::size_t count = std::min(bytes.size(), found->second.version == 4 ? kMostWrittenByFour : kMostBytes);
+        if (found->second.version == 4) return write_pieces(found->second, offset, bytes);
+        const std::size_t count = std::min(bytes.size(), kMostBytes);
         const int put = nfs_pwrite(found->second.in, found->second.file, offset, count,
                                    reinterpret_cast<char*>(const_cast<std::uint8_t*>(bytes.data())));
         if (put < 0) return failed(put);
@@ -97,17 +101,39 @@ class NfsClient : public Client {
     Answer<void> close(int file) override {
         const auto found = files_.find(file);
         if (found == files_.end()) return {};
-        const int status = nfs_close(found->second.in, found->second.file);
+        const int synced = found->second.written ? nfs_fsync(found->second.in, found->second.file) : 0;
+        const int closed = nfs_close(found->second.in, found->second.file);
         files_.erase(found);
-        if (status != 0) return failed(status);
+        if (synced != 0) return failed(synced);
+        if (closed != 0) return failed(closed);
         return {};
     }
 
     Answer<void> remove(const std::string& path) override {
-        const auto in =
-            ask(path, [](const Mounted& there, const char* inside) { return nfs_unlink(there.context, inside); });
-        if (!in) return tl::make_unexpected(in.error());
-        return {};
+        return done(path, [](const Mounted& there, const char* inside) { return nfs_unlink(there.context, inside); });
+    }
+    Answer<void> make_folder(const std::string& path) override {
+        return done(path, [](const Mounted& there, const char* inside) { return nfs_mkdir(there.context, inside); });
+    }
+    Answer<void> remove_folder(const std::string& path) override {
+        return done(path, [](const Mounted& there, const char* inside) { return nfs_rmdir(there.context, inside); });
+    }
+    Answer<void> rename(const std::string& from, const std::string& to) override {
+        // A second name is refused where it is there (RFC 7530, 16.9); renaming would replace it.
+        return done(from, [&](const Mounted& there, const char* inside) {
+            const std::string target = this->inside("/" + to, there);
+            if (const int status = nfs_link(there.context, inside, target.c_str()); status != 0) return status;
+            return nfs_unlink(there.context, inside);
+        });
+    }
+    Answer<std::uint64_t> free_space(const std::string& folder) override {
+        struct statvfs info {};
+        const auto asked = done(folder, [&](const Mounted& there, const char* inside) {
+            return nfs_statvfs(there.context, inside, &info);
+        });
+        if (!asked) return tl::make_unexpected(asked.error());
+        if (info.f_blocks == 0) return tl::make_unexpected(ENOTSUP);  // libnfs 4.0 doesn't ask by NFS 4
+        return static_cast<std::uint64_t>(info.f_bavail) * std::max<std::uint64_t>(info.f_frsize, 1);
     }
 
   private:
@@ -121,7 +147,64 @@ class NfsClient : public Client {
         nfs_context* in = nullptr;
         nfsfh* file = nullptr;
         int version = 4;
+        bool written = false;
     };
+
+    template <typename Question>
+    Answer<void> done(const std::string& path, Question question) {
+        const auto in = ask(path, std::move(question));
+        if (!in) return tl::make_unexpected(in.error());
+        return {};
+    }
+
+    // Many small requests under way at once, so that their answers aren't waited for one by one.
+    Answer<std::size_t> write_pieces(const Opened& file, std::uint64_t offset, ByteSpan bytes) {
+        constexpr std::size_t kUnderWay = 128;
+        struct Writing {
+            std::size_t under_way = 0;
+            int error = 0;
+            bool cut = false;  // a piece was written in part
+        } writing;
+        struct Piece {
+            Writing* of;
+            std::size_t size;
+        };
+        const std::size_t whole = std::min(bytes.size(), kMostBytes);
+        std::vector<Piece> pieces;
+        pieces.reserve(whole / kMostWrittenByFour + 1);
+        const auto answered = [](int status, nfs_context*, void*, void* piece_of) {
+            const Piece& piece = *static_cast<Piece*>(piece_of);
+            --piece.of->under_way;
+            if (status < 0 && piece.of->error == 0) piece.of->error = -status;
+            if (status >= 0 && static_cast<std::size_t>(status) != piece.size) piece.of->cut = true;
+        };
+        const auto until =
+            std::chrono::steady_clock::now() + std::chrono::duration_cast<std::chrono::nanoseconds>(
+                                                   std::chrono::duration<double>(base::to_seconds(limit_)));
+        std::size_t begun = 0;
+        while (begun < whole || writing.under_way > 0) {
+            while (begun < whole && writing.under_way < kUnderWay && writing.error == 0) {
+                const std::size_t count = std::min(whole - begun, kMostWrittenByFour);
+                pieces.push_back({&writing, count});
+                const auto* const from = bytes.data() + begun;
+                if (nfs_pwrite_async(file.in, file.file, offset + begun, count,
+                                     reinterpret_cast<char*>(const_cast<std::uint8_t*>(from)), answered,
+                                     &pieces.back()) != 0)
+                    return tl::make_unexpected(EIO);
+                ++writing.under_way;
+                begun += count;
+            }
+            if (writing.error != 0 && writing.under_way == 0) break;
+            pollfd one{nfs_get_fd(file.in), static_cast<short>(nfs_which_events(file.in)), 0};
+            if (std::chrono::steady_clock::now() >= until) return tl::make_unexpected(ETIMEDOUT);
+            const int ready = ::poll(&one, 1, 100);
+            if (ready < 0 && errno != EINTR) return tl::make_unexpected(errno);
+            if (ready >= 0 && nfs_service(file.in, one.revents) < 0) return tl::make_unexpected(EIO);
+        }
+        if (writing.error != 0) return tl::make_unexpected(writing.error);
+        if (writing.cut) return tl::make_unexpected(EIO);
+        return whole;
+    }
 
     static tl::unexpected<int> failed(int status) { return tl::make_unexpected(status < 0 ? -status : EIO); }
     static bool is_within(const std::string& whole, const std::string& folder) {

@@ -346,7 +346,7 @@ class Prover {
         for (std::size_t i = 0; i < std::min(files_.size(), kTried); ++i) {
             const std::string path = files_[i].path;
             const auto got = connection_->ask<std::size_t>([path](Client& client) -> Answer<std::size_t> {
-                const auto file = client.open(path, false);
+                const auto file = client.open(path, Client::Open::read);
                 if (!file) return tl::make_unexpected(file.error());
                 ByteVector bytes(kSeekRead);
                 const auto read = client.read(*file, 0, bytes);
@@ -378,7 +378,7 @@ class Prover {
         const std::string path =
             joined(is_file_ ? "" : at_.path, fmt::format(".wavecrest-{:08x}{:08x}.test", random(), random()));
         const auto done = connection_->ask<bool>([path](Client& client) -> Answer<bool> {
-            const auto file = client.open(path, true);
+            const auto file = client.open(path, Client::Open::make);
             if (!file) return tl::make_unexpected(file.error());
             const ByteVector bytes(1024, 0x57);
             const auto put = client.write(*file, 0, bytes);
@@ -412,7 +412,7 @@ class Prover {
         Reading reading;
         const auto connection = connect(at_);
         const auto file =
-            connection->ask<int>([path = file_.path](Client& client) { return client.open(path, false); });
+            connection->ask<int>([path = file_.path](Client& client) { return client.open(path, Client::Open::read); });
         if (!file) {
             reading.error = file.error();
             return reading;
@@ -486,8 +486,8 @@ class Prover {
     }
 
     void measure_seeks() {
-        const auto file =
-            connection_->ask<int>([path = file_.path](Client& client) { return client.open(path, false); });
+        const auto file = connection_->ask<int>(
+            [path = file_.path](Client& client) { return client.open(path, Client::Open::read); });
         if (!file) return;
         std::mt19937_64 random(1);
         std::vector<Time> times;

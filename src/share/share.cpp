@@ -109,6 +109,12 @@ int Connection::wait(std::uint64_t question) {
     return 0;
 }
 
+void Connection::finish(std::uint64_t question, Time most) {
+    const auto until = Steady::now() + steady(most);
+    const base::MutexLock lock(state_->mutex);
+    while (state_->done < question && Steady::now() < until) state_->answered.wait_for(state_->mutex, kLookForCancel);
+}
+
 void Connection::restart() {
     const base::MutexLock lock(state_->mutex);
     state_->renew = true;
@@ -168,6 +174,17 @@ Error Share::error(int number, const std::string& path) const {
             return make(ErrorKind::input, account_.is_guest()
                                               ? "the server lets no guest in here"
                                               : fmt::format("the server refuses user \"{}\" here", account_.user));
+        case ENOSPC:
+        case EDQUOT:
+            return Error{ErrorKind::machine, "the server's disk is full", where, "free some space there", {}};
+        case EEXIST:
+            return Error{ErrorKind::machine, "it is there already and isn't overwritten", where, "move it away", {}};
+        case EROFS:
+            return Error{ErrorKind::machine,
+                         "the share is read-only",
+                         where,
+                         "have writing allowed on the server, or choose another share",
+                         {}};
         case ECONNREFUSED:
             return make(ErrorKind::machine, "no file server answers on this port");
         case ETIMEDOUT:
@@ -206,6 +223,13 @@ Result<Entry> Share::look(const std::string& path) const {
     auto entry = connection_->ask<Entry>([path](Client& client) { return client.look(path); });
     if (!entry) return fail(error(entry.error(), path));
     return std::move(*entry);
+}
+
+Result<std::optional<std::uint64_t>> Share::free_space(const std::string& folder) const {
+    auto free = connection_->ask<std::uint64_t>([folder](Client& client) { return client.free_space(folder); });
+    if (!free && free.error() == ENOTSUP) return std::nullopt;
+    if (!free) return fail(error(free.error(), folder));
+    return *free;
 }
 
 // A file of a share as a byte source.
@@ -259,7 +283,7 @@ class ShareFile : public base::ByteSource {
             auto entry = client.look(path);
             if (!entry) return tl::make_unexpected(entry.error());
             if (entry->folder) return tl::make_unexpected(EISDIR);
-            auto file = client.open(path, false);
+            auto file = client.open(path, Client::Open::read);
             if (!file) return tl::make_unexpected(file.error());
             return Opened{std::move(*entry), *file};
         });

@@ -47,6 +47,8 @@ class Connection {
     std::uint64_t begin(std::function<void(Client&)> question);
     // 0 when it was answered; else as ask().
     int wait(std::uint64_t question);
+    // Waits for it so long, cancelled or not: for what leaves nothing behind.
+    void finish(std::uint64_t question, Time most);
     // A new client from now on; numbers of files that were open count no more. How often this has been done.
     void restart();
     std::uint64_t generation() const;
@@ -70,6 +72,13 @@ class Share {
     // A file, read ahead where it is read in order. A server that comes back within the limit is read on from; a file
     // that is another then fails.
     Result<std::unique_ptr<base::ByteSource>> read(const std::string& path) const;
+
+    // Bytes that may still be written in a folder; nothing where that isn't told.
+    Result<std::optional<std::uint64_t>> free_space(const std::string& folder) const;
+
+    // For what is asked besides (upload.hpp).
+    Connection& connection() const { return *connection_; }
+    const Limits& limits() const { return limits_; }
 
     // What such a failure means, for people.
     Error error(int number, const std::string& path) const;

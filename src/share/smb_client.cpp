@@ -2,6 +2,7 @@
 
 #include <libsmbclient.h>
 #include <sys/stat.h>
+#include <sys/statvfs.h>
 
 #include <algorithm>
 #include <cerrno>
@@ -67,10 +68,10 @@ class SmbClient : public Client {
                      std::int64_t{info.st_mtim.tv_sec} * 1'000'000'000 + info.st_mtim.tv_nsec};
     }
 
-    Answer<int> open(const std::string& path, bool make) override {
+    Answer<int> open(const std::string& path, Open how) override {
         if (const int error = begin()) return tl::make_unexpected(error);
-        SMBCFILE* const file = smbc_getFunctionOpen(context_)(context_, url(path).c_str(),
-                                                              make ? O_RDWR | O_CREAT | O_EXCL : O_RDONLY, 0644);
+        SMBCFILE* const file = smbc_getFunctionOpen(context_)(
+            context_, url(path).c_str(), how == Open::make ? O_RDWR | O_CREAT | O_EXCL : O_RDONLY, 0644);
         if (file == nullptr) return failed();
         files_.emplace(++last_, file);
         offsets_[last_] = 0;
@@ -109,6 +110,38 @@ class SmbClient : public Client {
         if (const int error = begin()) return tl::make_unexpected(error);
         if (smbc_getFunctionUnlink(context_)(context_, url(path).c_str()) != 0) return failed();
         return {};
+    }
+
+    Answer<void> make_folder(const std::string& path) override {
+        if (const int error = begin()) return tl::make_unexpected(error);
+        if (smbc_getFunctionMkdir(context_)(context_, url(path).c_str(), 0755) != 0) return failed();
+        return {};
+    }
+
+    Answer<void> remove_folder(const std::string& path) override {
+        if (const int error = begin()) return tl::make_unexpected(error);
+        if (smbc_getFunctionRmdir(context_)(context_, url(path).c_str()) != 0) return failed();
+        return {};
+    }
+
+    Answer<void> rename(const std::string& from, const std::string& to) override {
+        if (const int error = begin()) return tl::make_unexpected(error);
+        // (The library replaces what is there: so it is looked for first.)
+        struct stat info {};
+        if (smbc_getFunctionStat(context_)(context_, url(to).c_str(), &info) == 0) return tl::make_unexpected(EEXIST);
+        if (errno != ENOENT) return failed();
+        if (smbc_getFunctionRename(context_)(context_, url(from).c_str(), context_, url(to).c_str()) != 0)
+            return failed();
+        return {};
+    }
+
+    Answer<std::uint64_t> free_space(const std::string& folder) override {
+        if (const int error = begin()) return tl::make_unexpected(error);
+        struct statvfs info {};
+        const std::string text = url(folder);
+        if (smbc_getFunctionStatVFS(context_)(context_, const_cast<char*>(text.c_str()), &info) != 0) return failed();
+        // (Blocks are counted in f_frsize sectors of f_bsize bytes by libsmbclient, after MS-FSCC 2.5.4.)
+        return static_cast<std::uint64_t>(info.f_bavail) * info.f_bsize * std::max<std::uint64_t>(info.f_frsize, 1);
     }
 
   private:

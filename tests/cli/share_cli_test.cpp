@@ -3,7 +3,9 @@
 
 #include <catch2/catch.hpp>
 #include <nlohmann/json.hpp>
+#include <thread>
 
+#include "support/clips.hpp"
 #include "support/file_servers.hpp"
 
 using namespace wavecrest;
@@ -12,6 +14,7 @@ using namespace wavecrest::test;
 namespace {
 
 constexpr const char* kGuests = "guest ok = yes\nread only = yes";
+constexpr const char* kWritable = "guest ok = yes\nread only = no\nforce user = root";
 
 nlohmann::json without(nlohmann::json result, std::initializer_list<const char*> keys) {
     for (const char* key : keys) result.erase(key);
@@ -48,11 +51,105 @@ TEST_CASE("a film, a disc's folder and its image are read from a share as from h
     CHECK(read_all(dir / "out/film/film.mkv") == read_all(dir / "here/film/film.mkv"));
     // Nothing is written under a name that looks like an address.
     const Ran into = run_program(
-        {"convert", (dir / "media/film.mp4").string(), "--remux", "matroska", "--into", smb.address("media")},
+        {"convert", (dir / "media/film.mp4").string(), "--remux", "matroska", "--into", "http://127.0.0.1/media"},
         dir.path());
     CHECK(into.status == 2);
-    CHECK(into.err.find("share attach") != std::string::npos);
-    CHECK_FALSE(std::filesystem::exists(dir / "smb:"));
+    CHECK_FALSE(std::filesystem::exists(dir / "http:"));
+}
+
+TEST_CASE("conversions go into a library on a share, whole, and are told as those of here", "[cli][share]") {
+    const TempDir dir;
+    const OwnState state;
+    for (const char* folder : {"films", "recordings", "fixed"}) std::filesystem::create_directory(dir / folder);
+    const SmbServer smb({{"films", dir / "films", kWritable}, {"fixed", dir / "fixed", kGuests}});
+    const NfsServer nfs({{"recordings", dir / "recordings", "Access_Type = RW;"}});
+    const std::string profile = quick_profile(dir.path());
+    const auto convert = [&](const std::string& into, std::vector<std::string> more) {
+        std::vector<std::string> arguments = {"convert", sample_disc().string(), "--into", into, "-q", "--json"};
+        arguments.insert(arguments.end(), more.begin(), more.end());
+        return run_program(arguments, dir.path());
+    };
+    const std::string library = smb.address("films/New films");
+    const Ran made = convert(library, {"--name", "Lake side (2019)", "--profile", profile});
+    INFO(made.err);
+    REQUIRE(made.status == 0);
+    CHECK(json_of(made)["outputs"][0]["path"] == library + "/Lake side (2019)/Lake side (2019).mp4");
+    const base::Path film = dir / "films/New films/Lake side (2019)/Lake side (2019).mp4";
+    CHECK(read_media(film).size() == 2);
+    CHECK(std::filesystem::exists(film.string() + ".record.json"));
+    CHECK(std::distance(std::filesystem::directory_iterator(film.parent_path()), {}) == 2);
+    // What is there is neither made again nor replaced.
+    const Ran again = convert(library, {"--name", "Lake side (2019)", "--profile", profile});
+    CHECK(again.status == 4);
+    CHECK(again.err.find(library) != std::string::npos);
+    CHECK(again.err.find("is not overwritten") != std::string::npos);
+
+    const Ran remuxed = convert(nfs.address("recordings"), {"--name", "Lake", "--remux", "matroska", "--no-record"});
+    INFO(remuxed.err);
+    REQUIRE(remuxed.status == 0);
+    CHECK(read_media(dir / "recordings/Lake/Lake.mkv").size() == 2);
+
+    write_all(dir / "ladder.toml", std::string("name = \"two\"\n[video]\neffort = 1\nkeyframe_interval = \"1 s\"\n"
+                                               "[[rung]]\nmax_size = \"270p\"\npeak_bitrate = \"900 kbit/s\"\n"
+                                               "[[rung]]\nmax_size = \"180p\"\npeak_bitrate = \"400 kbit/s\"\n"));
+    const Ran ladder = convert(library, {"--name", "Steps", "--ladder", "--profile", "ladder.toml"});
+    INFO(ladder.err);
+    REQUIRE(ladder.status == 0);
+    CHECK(std::filesystem::exists(dir / "films/New films/Steps/Steps.ladder/ladder.m3u8"));
+    CHECK(std::filesystem::exists(dir / "films/New films/Steps/Steps.ladder/video-180p-head.mp4"));
+
+    // Told before hours of work, not after.
+    const Ran refused = convert(smb.address("fixed"), {"--name", "Lake", "--profile", profile});
+    CHECK(refused.status == 4);
+    CHECK(refused.err.find("no permission to write here") != std::string::npos);
+    CHECK(std::filesystem::is_empty(dir / "fixed"));
+
+    // As a job, by its own process.
+    const Ran queued = convert(library, {"--name", "Later (2020)", "--profile", profile, "--queue"});
+    INFO(queued.err);
+    REQUIRE(queued.status == 0);
+    const auto id = std::to_string(json_of(queued)["queued"][0].get<int>());
+    for (const char* const command : {"run", "show"}) {
+        std::vector<std::string> arguments = {"job", command};
+        if (command == std::string("show")) arguments.push_back(id);
+        const Ran ran = run_program(arguments, dir.path());
+        INFO(ran.out << ran.err);
+        CHECK(ran.status == 0);
+    }
+    CHECK(std::filesystem::exists(dir / "films/New films/Later (2020)/Later (2020).mp4"));
+}
+
+TEST_CASE("what could not be copied to a share is copied by the next run, and not made again", "[cli][share][waits]") {
+    const TempDir dir;
+    const OwnState state;
+    std::filesystem::create_directory(dir / "films");
+    SmbServer smb({{"films", dir / "films", kWritable}});
+    const std::vector<std::string> convert = {
+        "convert", sample_disc().string(), "--into", smb.address("films"), "--name", "Lake"};
+    const auto waits_here = [&](const std::string& ending) {
+        std::error_code error;
+        for (const auto& entry : std::filesystem::recursive_directory_iterator(state.folder(), error)) {
+            if (entry.path().string().ends_with(ending)) return true;
+        }
+        return false;
+    };
+    // The server is lost when the work has begun; what was made stays here.
+    Background program(convert, dir.path());
+    for (int i = 0; i < 1000 && !waits_here(".part"); ++i) std::this_thread::sleep_for(std::chrono::milliseconds(10));
+    smb.stop();
+    for (int i = 0; i < 600 && !waits_here(".record.json"); ++i)
+        std::this_thread::sleep_for(std::chrono::milliseconds(50));
+    CHECK(program.end(SIGINT) == 130);
+    CHECK(std::filesystem::is_empty(dir / "films"));
+    CHECK(waits_here("Lake.mp4"));
+    smb.start();
+    const Ran second = run_program(convert, dir.path());
+    INFO(second.err);
+    REQUIRE(second.status == 0);
+    CHECK(second.out.find("were finished by an earlier run") != std::string::npos);
+    CHECK(std::filesystem::exists(dir / "films/Lake/Lake.mp4"));
+    CHECK(std::distance(std::filesystem::directory_iterator(dir / "films/Lake"), {}) == 2);
+    CHECK_FALSE(waits_here("Lake.mp4"));
 }
 
 TEST_CASE("a film on a share is streamed on demand, by HLS and live", "[cli][share]") {

@@ -15,19 +15,8 @@ using Json = nlohmann::json;
 namespace {
 
 // A state folder of the test's own, with or without speeds of this machine.
-class State {
+class State : public OwnState {
   public:
-    State() {
-        if (const char* before = std::getenv("XDG_STATE_HOME")) before_ = before;
-        enter();
-    }
-    ~State() {
-        if (before_.empty()) ::unsetenv("XDG_STATE_HOME");
-        if (!before_.empty()) ::setenv("XDG_STATE_HOME", before_.c_str(), 1);
-    }
-    void enter() const { ::setenv("XDG_STATE_HOME", (dir_ / "state").c_str(), 1); }
-    State(const State&) = delete;
-    State& operator=(const State&) = delete;
     // An encoder and decoders that take so long for a picture of a DVD.
     static void keep(double seconds) {
         measure::Capacity capacity = measure::this_machine();
@@ -42,10 +31,6 @@ class State {
         capacity.hardware = {{"/dev/dri/renderD128", "made-up driver", {"H.264"}, {"H.264"}, ""}};
         REQUIRE(measure::save(capacity, measure::capacity_file()));
     }
-
-  private:
-    TempDir dir_;
-    std::string before_;
 };
 
 }  // namespace

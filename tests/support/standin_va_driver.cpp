@@ -3,8 +3,8 @@
 #include <va/va_backend.h>
 
 #include <algorithm>
-#include <iterator>
 #include <cstring>
+#include <iterator>
 
 namespace {
 

@@ -91,6 +91,20 @@ TempDir::~TempDir() {
     std::filesystem::remove_all(path_, ignored);
 }
 
+OwnState::OwnState() {
+    if (const char* before = std::getenv("XDG_STATE_HOME")) before_ = before;
+    enter();
+}
+
+OwnState::~OwnState() {
+    if (before_.empty()) ::unsetenv("XDG_STATE_HOME");
+    if (!before_.empty()) ::setenv("XDG_STATE_HOME", before_.c_str(), 1);
+}
+
+void OwnState::enter() const {
+    ::setenv("XDG_STATE_HOME", folder().c_str(), 1);
+}
+
 std::vector<std::string> TempDir::files() const {
     std::vector<std::string> names;
     for (const auto& entry : std::filesystem::recursive_directory_iterator(path_)) {

@@ -30,6 +30,21 @@ class TempDir {
     base::Path path_;
 };
 
+// A state folder of the test's own, for itself and the programs that it runs.
+class OwnState {
+  public:
+    OwnState();
+    ~OwnState();
+    OwnState(const OwnState&) = delete;
+    OwnState& operator=(const OwnState&) = delete;
+    void enter() const;  // again, after somewhere else
+    base::Path folder() const { return dir_ / "state"; }
+
+  private:
+    const TempDir dir_;
+    std::string before_;
+};
+
 struct Ran {
     int status = -1;  // exit status; 128 + signal when killed
     std::string out;
