@@ -707,10 +707,17 @@ void add_share(CLI::App& app, AllOptions& all, Command& command) {
         ->capture_default_str()
         ->check(CLI::Range(1, 16))
         ->type_name("N");
+    prove
+        ->add_option("--device", options.device,
+                     "compare for this device (class or description): straight from the share, or through Wavecrest")
+        ->type_name("NAME");
+    prove->add_option("--link", options.link, "its link: gigabit, fast-ethernet, or a bit rate (gigabit)")
+        ->type_name("LINK");
     add_output(prove, options.output);
     add_examples(prove, {"wavecrest share prove smb://192.168.1.20/films",
                          "wavecrest share prove smb://attic/films/Lanterns --user cedar --keep",
-                         "wavecrest share prove nfs://192.168.1.20/export/recordings --write --for \"1 min\""});
+                         "wavecrest share prove nfs://192.168.1.20/export/recordings --write --for \"1 min\"",
+                         "wavecrest share prove smb://attic/films --device player.toml --link \"40 Mbit/s\""});
     prove->callback([&] { command = [&] { return run_share_prove(all.share); }; });
     add_attach(share, all.share_attach, command);
 }

@@ -40,6 +40,7 @@ struct ShareOptions {
     bool write = false;
     std::string length;
     int readers = 3;
+    std::string device, link;  // of one that could play from the share: the paths to it are compared
     Output output;
 };
 int run_share_prove(const ShareOptions& options);

@@ -476,9 +476,7 @@ void JobEntry::finish(const std::optional<Error>& failure) {
 
 bool are_many(const std::vector<std::string>& inputs) {
     if (inputs.size() != 1) return true;
-    std::error_code error;
-    return std::filesystem::is_directory(inputs.front(), error) && !source::is_input_folder(inputs.front()) &&
-           !std::filesystem::is_empty(inputs.front(), error) && !error;
+    return source::is_shelf(inputs.front());
 }
 
 int run_convert_many(const ConvertOptions& options, const std::vector<std::string>& inputs) {

@@ -10,9 +10,11 @@
 #include "cli/share.hpp"
 #include "cli/terminal.hpp"
 #include "render/table.hpp"
+#include "report/results.hpp"
 #include "share/account.hpp"
 #include "share/find.hpp"
 #include "share/prove.hpp"
+#include "site/paths.hpp"
 #include "source/share_input.hpp"
 
 namespace wavecrest::cli {
@@ -151,10 +153,40 @@ void print_proof(const share::Proof& proof) {
 
 }  // namespace
 
+namespace {
+
+struct Player {
+    device::Device device;
+    device::Link link;
+};
+// Of --device and --link.
+Result<std::optional<Player>> player_of(const ShareOptions& options) {
+    if (options.device.empty() && !options.link.empty())
+        return fail(ErrorKind::usage, "--link is for --device", "--link", "add --device NAME");
+    if (options.device.empty()) return std::nullopt;
+    WAVECREST_TRY_ASSIGN(device, device::find(options.device));
+    const auto link = device::parse_link(options.link.empty() ? "gigabit" : options.link);
+    if (!link)
+        return fail(ErrorKind::usage, fmt::format("\"{}\" isn't a valid link", options.link), "--link",
+                    "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
+    return Player{std::move(device), *link};
+}
+
+void print_paths(const site::PathComparison& both, const Player& player, const std::string& file) {
+    print("\n{} on {} ({}):\n", file, player.device.name, player.link.name);
+    for (const verify::Verification* const one : {&both.straight, &both.through})
+        print("  {:<24}  {:<4}  {}\n", one->stream, device::short_name(one->verdict), one->summary);
+    print("Compared: {}{}.\n", site::in_words(both.smoother), both.why.empty() ? "" : " (" + both.why + ")");
+}
+
+}  // namespace
+
 int run_share_prove(const ShareOptions& options) {
     const bool json = options.output.json;
     const auto location = share::parse_location(options.address);
     if (!location) return report_error(location.error(), json);
+    const auto player = player_of(options);
+    if (!player) return report_error(player.error(), json);
     share::ProofSettings settings;
     settings.write = options.write;
     settings.readers = options.readers;
@@ -174,13 +206,27 @@ int run_share_prove(const ShareOptions& options) {
         if (const Status kept = share::Accounts::keep(share::accounts_file(), *location, *account); !kept)
             unkept = kept.error();
     }
+    // (The film that needs most; as a player would, so with the account that is kept.)
+    std::optional<site::PathComparison> paths;
+    if (*player && proof->passed() && !proof->file.empty()) {
+        ProgressLine playing("playing on both paths", options.output.quiet || json);
+        auto both = site::try_both_paths(proof->file, (*player)->device, (*player)->link, cancel());
+        if (!both) return report_error(both.error(), json);
+        paths = std::move(*both);
+    }
     if (json) {
         nlohmann::ordered_json result = to_json(*proof);
+        if (paths)
+            result["paths"] = {{"file", proof->file},
+                               {"compared", site::in_words(paths->smoother)},
+                               {"why", paths->why},
+                               {"results", {report::to_json(paths->straight), report::to_json(paths->through)}}};
         const int ended = unkept ? report_beside(*unkept, result) : 0;
         print_json(result);
         return ended != 0 ? ended : proof->passed() ? 0 : 1;
     }
     print_proof(*proof);
+    if (paths) print_paths(*paths, **player, proof->file);
     if (unkept) return report_error(*unkept);
     if (!proof->passed()) {
         print("\nVerdict: fail\n");

@@ -12,10 +12,13 @@
 #include "render/figure.hpp"
 #include "render/table.hpp"
 #include "report/results.hpp"
+#include "site/paths.hpp"
 #include "site/site.hpp"
 
 namespace wavecrest::cli {
 namespace {
+
+constexpr const char* kStraight = " (from the share)";
 
 Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
     std::vector<verify::Job> jobs;
@@ -61,6 +64,11 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
                 devices.push_back(d.device.name);
             if (!stream.meant_for(d.device.name) || (!options.device.empty() && options.device != d.device.name))
                 continue;
+            // A device that plays from shares may not need the stream at all.
+            const bool one_file = stream.item.parts.size() == 1 && stream.item.deliveries.file;
+            if (one_file && site::plays_straight(d.device, stream.item.parts.front().source))
+                jobs.push_back({stream.name() + kStraight, stream.item.parts.front().source.text(), d.device, d.link,
+                                *wait, *listen, trusted, faults, options.stills, false, options.real_time});
             for (const stream::StreamAddress& one : site.addresses_for(stream, d)) {
                 if (one.delivery == "subtitles") continue;
                 // What is sent to a single device can be received there only.
@@ -330,6 +338,24 @@ void print_verification(const verify::Verification& verification) {
     print_result(verification);
 }
 
+namespace {
+
+// Where a device could play a film from its share, too: which path is the smoother one.
+void print_paths(const std::vector<verify::Verification>& all) {
+    for (const verify::Verification& straight : all) {
+        if (!straight.stream.ends_with(kStraight)) continue;
+        const std::string name = straight.stream.substr(0, straight.stream.size() - std::string_view(kStraight).size());
+        for (const verify::Verification& through : all) {
+            if (through.stream != name || through.device != straight.device) continue;
+            const site::PathComparison both = site::compare(straight, through);
+            print("\n{} on {}, compared: {}{}\n", name, straight.device, site::in_words(both.smoother),
+                  both.why.empty() ? "" : " (" + both.why + ")");
+        }
+    }
+}
+
+}  // namespace
+
 int run_verify(const VerifyOptions& options) {
     const bool json = options.output.json;
     if (options.watch) return run_verify_watch(options);
@@ -386,6 +412,7 @@ int run_verify(const VerifyOptions& options) {
     if (!json) {
         if (!options.output.out.empty() && !failure) print("\nCharts, CSV and JSON are in {}.\n", options.output.out);
         print_matrix(all);
+        print_paths(all);
         print("\nVerdict: {}\n", coloured_verdict(device::short_name(worst)));
     }
     if (failure) ended = report_beside(*failure, result);

@@ -279,46 +279,58 @@ std::string file_stem(const std::string& uri) {
     return plain ? uri.substr(0, uri.size() - 5) : "";
 }
 
-tl::unexpected<Error> not_ours(const base::Path& folder, const std::string& uri) {
+tl::unexpected<Error> not_ours(const std::string& where, const std::string& uri) {
     return fail(ErrorKind::input, "this ladder was made by another program",
-                fmt::format("{}: {}", (folder / kLadderPlaylist).string(), uri),
-                "make one with wavecrest convert --ladder");
+                fmt::format("{}/{}: {}", where, kLadderPlaylist, uri), "make one with wavecrest convert --ladder");
 }
 
-Result<Rendition> read_rendition(const base::Path& folder, const std::string& uri) {
+Result<Rendition> read_rendition(const OpenBeside& open, const std::string& where, const std::string& uri) {
     const std::string name = file_stem(uri);
-    if (name.empty()) return not_ours(folder, uri);
-    const base::Path path = folder / (name + ".mp4");
-    WAVECREST_TRY_ASSIGN(source, base::FileSource::open(path));
-    WAVECREST_TRY_ASSIGN(file, read_cmaf_file(source, path.string()));
+    if (name.empty()) return not_ours(where, uri);
+    WAVECREST_TRY_ASSIGN(source, open(name + ".mp4"));
+    WAVECREST_TRY_ASSIGN(file, read_cmaf_file(*source, where + "/" + name + ".mp4"));
     return Rendition{name, std::move(file)};
 }
 
 }  // namespace
 
+OpenBeside open_in(const base::Path& folder) {
+    return [folder](const std::string& name) -> Result<std::unique_ptr<base::ByteSource>> {
+        WAVECREST_TRY_ASSIGN(file, base::FileSource::open(folder / name));
+        return std::unique_ptr<base::ByteSource>(std::make_unique<base::FileSource>(std::move(file)));
+    };
+}
+
 Result<Ladder> read_ladder(const base::Path& folder) {
-    const base::Path playlist = folder / kLadderPlaylist;
-    WAVECREST_TRY_ASSIGN(text, base::read_text_file(playlist));
-    WAVECREST_TRY_ASSIGN(list, parse_playlist(text, playlist.string()));
+    return read_ladder(open_in(folder), folder.string());
+}
+
+Result<Ladder> read_ladder(const OpenBeside& open, const std::string& where) {
+    constexpr std::uint64_t kMostText = 8 << 20;
+    WAVECREST_TRY_ASSIGN(playlist, open(std::string(kLadderPlaylist)));
+    if (playlist->size() > kMostText) return not_ours(where, "larger than 8 MB");
+    WAVECREST_TRY_ASSIGN(bytes, base::read_exactly(*playlist, 0, static_cast<std::size_t>(playlist->size())));
+    const std::string_view text(reinterpret_cast<const char*>(bytes.data()), bytes.size());
+    WAVECREST_TRY_ASSIGN(list, parse_playlist(text, fmt::format("{}/{}", where, kLadderPlaylist)));
     Ladder ladder;
     // (A moderate one may be listed first.)
     std::stable_sort(list.variants.begin(), list.variants.end(),
                      [](const auto& a, const auto& b) { return a.bandwidth_bps > b.bandwidth_bps; });
     for (const MediaPlaylist::Variant& one : list.variants) {
-        WAVECREST_TRY_ASSIGN(read, read_rendition(folder, one.uri));
+        WAVECREST_TRY_ASSIGN(read, read_rendition(open, where, one.uri));
         // (Times in the file may be rounded.)
         if (const auto rate = base::parse_frame_rate(fmt::format("{:.3f}", one.fps)); rate && one.fps > 0)
             read.file.track.frame_rate = *rate;
         ladder.video.push_back(std::move(read));
     }
     for (const MediaPlaylist::Audio& one : list.audio) {
-        WAVECREST_TRY_ASSIGN(read, read_rendition(folder, one.uri));
+        WAVECREST_TRY_ASSIGN(read, read_rendition(open, where, one.uri));
         read.file.track.language = media::language_639_2(one.language);
         ladder.audio.push_back(std::move(read));
     }
     for (const MediaPlaylist::Subtitles& one : list.subtitles) {
         const std::string name = file_stem(one.uri);
-        if (name.empty()) return not_ours(folder, one.uri);
+        if (name.empty()) return not_ours(where, one.uri);
         Track track;
         track.kind = TrackKind::subtitle;
         track.codec = Codec::text;

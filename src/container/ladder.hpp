@@ -3,6 +3,8 @@
 // files.
 #pragma once
 
+#include <functional>
+#include <memory>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -55,8 +57,12 @@ std::vector<std::string> text_names(const Ladder& ladder);
 // One of them; nothing for other names. `query` ("?key=...") is written behind all addresses in it.
 std::optional<std::string> text_of(const Ladder& ladder, std::string_view name, const std::string& query = "");
 
-// What is in a folder, by its multivariant playlist and the files it leads to. Fails (kind input) for folders that
-// aren't of this form: those of other programs are read by source/adaptive_title.hpp.
+// Opens a file of a folder, by its name.
+using OpenBeside = std::function<Result<std::unique_ptr<base::ByteSource>>(const std::string& name)>;
+OpenBeside open_in(const base::Path& folder);
+// What is in a folder, by its multivariant playlist and the files it leads to; `where` is told in errors. Fails (kind
+// input) for folders that aren't of this form: those of other programs are read by source/adaptive_title.hpp.
+Result<Ladder> read_ladder(const OpenBeside& open, const std::string& where);
 Result<Ladder> read_ladder(const base::Path& folder);
 
 }  // namespace wavecrest::container

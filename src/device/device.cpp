@@ -252,13 +252,16 @@ Result<Device> parse(std::string_view text, const std::string& file) {
     }
     device.containers = containers;
     const auto protocols = plays.texts("protocols");
-    static const std::vector<std::string> kProtocols = {"http", "https", "hls", "dash", "udp", "rtp", "rtmp"};
+    static const std::vector<std::string> kProtocols = {"http", "https", "hls", "dash", "udp",
+                                                        "rtp",  "rtmp",  "smb", "nfs"};
     for (const std::string& protocol : protocols) {
         if (std::find(kProtocols.begin(), kProtocols.end(), protocol) == kProtocols.end())
             plays.wrong("protocols", fmt::format("unknown protocol \"{}\"", protocol),
                         fmt::format("use some of: {}", joined(kProtocols)));
     }
-    device.protocols = protocols.empty() ? kProtocols : protocols;
+    device.protocols = protocols;
+    // (Few play from shares: that is said.)
+    if (protocols.empty()) device.protocols = {"http", "https", "hls", "dash", "udp", "rtp", "rtmp"};
     const auto highest = plays.bitrate("max_bitrate", 0);
     device.highest_bps = highest;
     device.playing = parse_playing(plays);

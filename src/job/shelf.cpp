@@ -190,12 +190,16 @@ Result<std::vector<Item>> items_of(const std::vector<std::string>& inputs, const
                                    const std::vector<NameRow>& list) {
     std::vector<std::pair<std::string, std::string>> sources;  // and what is against them
     for (const std::string& input : inputs) {
+        const base::Address place(input);
         std::error_code error;
-        if (!std::filesystem::is_directory(input, error) || source::is_input_folder(input)) {
+        const bool is_folder = place.is_share()
+                                   ? source::is_shelf(place)
+                                   : std::filesystem::is_directory(input, error) && !source::is_input_folder(input);
+        if (!is_folder) {
             sources.emplace_back(input, "");
             continue;
         }
-        WAVECREST_TRY_ASSIGN(entries, source::read_shelf(input));
+        WAVECREST_TRY_ASSIGN(entries, source::read_shelf(place));
         for (const source::ShelfEntry& entry : entries)
             sources.emplace_back(entry.path.string(), entry.kind == source::ShelfEntry::Kind::unknown
                                                           ? "no disc and no media file in it"

@@ -174,6 +174,8 @@ Error Share::error(int number, const std::string& path) const {
             return make(ErrorKind::input, account_.is_guest()
                                               ? "the server lets no guest in here"
                                               : fmt::format("the server refuses user \"{}\" here", account_.user));
+        case EISDIR:
+            return Error{ErrorKind::input, "this is a folder, not a file", where, "name a file in it", {}};
         case ENOSPC:
         case EDQUOT:
             return Error{ErrorKind::machine, "the server's disk is full", where, "free some space there", {}};

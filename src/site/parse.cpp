@@ -221,7 +221,7 @@ SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder, cons
             item.deliveries.live = true;
         }
     }
-    const bool is_folder = item.parts.size() == 1 && !source::ladder_in(item.parts.front().source.path()).empty();
+    const bool is_folder = item.parts.size() == 1 && source::is_ladder_folder(item.parts.front().source);
     if (is_folder && !table.has("delivery") && !sent) item.deliveries = {.ladder = true};
     // A ladder of files is there; of all else it is made on the way.
     if (item.deliveries.ladder && !is_folder) {

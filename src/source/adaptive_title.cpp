@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <deque>
 
 #include "base/address.hpp"
 #include "base/byte_source.hpp"
@@ -12,6 +13,8 @@
 #include "media/language.hpp"
 #include "net/http_client.hpp"
 #include "net/url.hpp"
+#include "share/location.hpp"
+#include "source/share_input.hpp"
 
 namespace wavecrest::source {
 namespace {
@@ -38,6 +41,11 @@ tl::unexpected<Error> too_short(const std::string& address) {
 std::string resolved(const std::string& base, const std::string& reference) {
     if (base::is_web_address(base)) return net::resolve_uri(base, reference);
     if (base::has_scheme(reference)) return reference;  // refused when it is fetched
+    if (base::Address(base).is_share()) {
+        const auto at = share::parse_location(base::Address(base));
+        const std::string folder = at ? base::Path(at->path).parent_path().string() : "";
+        return at ? at->text_of(share::joined(folder, net::decode_path(reference))) : reference;
+    }
     return (base::Path(base).parent_path() / net::decode_path(reference)).string();
 }
 
@@ -253,6 +261,44 @@ Status load_segments(AdaptiveTitle& title, Rendition& rendition, const FetchPlac
     return {};
 }
 
+namespace {
+
+Result<ByteVector> part_of(base::ByteSource& file, const Place& place) {
+    const std::uint64_t offset = place.range ? place.range->offset : 0;
+    const std::uint64_t length = place.range ? place.range->length : file.size();
+    if (length > kMostSegment)
+        return fail(ErrorKind::input, "a segment is larger than 256 MB", place.address, "check the playlist");
+    if (offset > file.size() || length > file.size() - offset) return too_short(place.address);
+    return base::read_exactly(file, offset, static_cast<std::size_t>(length));
+}
+
+// Of the files beside a playlist on a share; a few stay open.
+FetchPlace fetch_from_share(const std::string& base) {
+    struct Open {
+        std::string address;
+        std::shared_ptr<base::ByteSource> file;
+    };
+    constexpr std::size_t kMost = 4;
+    const std::string folder = base.substr(0, base.rfind('/') + 1);
+    return [folder, open = std::make_shared<std::deque<Open>>()](const Place& place) -> Result<ByteVector> {
+        if (!place.address.starts_with(folder))
+            return fail(ErrorKind::input, "the playlist names what isn't in its folder", place.address,
+                        "give the address at which a web server has it");
+        auto found =
+            std::find_if(open->begin(), open->end(), [&](const Open& one) { return one.address == place.address; });
+        if (found == open->end()) {
+            WAVECREST_TRY_ASSIGN(opened, open_share(base::Address(place.address), nullptr));
+            WAVECREST_TRY_ASSIGN(file, opened.share->read(opened.path));
+            if (open->size() == kMost) open->pop_front();
+            open->push_back({place.address, std::move(file)});
+            found = std::prev(open->end());
+        }
+        return part_of(*found->file, place);
+    };
+}
+
+}  // namespace
+
 FetchPlace plain_fetch(const std::string& base, const base::Path& trusted) {
     if (base::is_web_address(base)) {
         return [trusted](const Place& place) -> Result<ByteVector> {
@@ -276,6 +322,7 @@ FetchPlace plain_fetch(const std::string& base, const base::Path& trusted) {
             }
         };
     }
+    if (base::Address(base).is_share()) return fetch_from_share(base);
     return [folder = base::Path(base).parent_path().lexically_normal()](const Place& place) -> Result<ByteVector> {
         const base::Path path = base::Path(place.address).lexically_normal();
         const auto relative = path.lexically_relative(folder.empty() ? "." : folder);
@@ -283,17 +330,16 @@ FetchPlace plain_fetch(const std::string& base, const base::Path& trusted) {
             return fail(ErrorKind::input, "the playlist names what isn't in its folder", place.address,
                         "give the address at which a web server has it");
         WAVECREST_TRY_ASSIGN(file, base::FileSource::open(path));
-        const std::uint64_t offset = place.range ? place.range->offset : 0;
-        const std::uint64_t length = place.range ? place.range->length : file.size();
-        if (length > kMostSegment)
-            return fail(ErrorKind::input, "a segment is larger than 256 MB", place.address, "check the playlist");
-        if (offset > file.size() || length > file.size() - offset) return too_short(place.address);
-        return base::read_exactly(file, offset, static_cast<std::size_t>(length));
+        return part_of(file, place);
     };
 }
 
 Result<std::uint64_t> size_of_place(const Place& place, const base::Path& trusted) {
     if (place.range) return place.range->length;
+    if (base::Address(place.address).is_share()) {
+        WAVECREST_TRY_ASSIGN(opened, open_share(base::Address(place.address), nullptr));
+        return opened.entry.size;
+    }
     if (!base::is_web_address(place.address)) {
         WAVECREST_TRY_ASSIGN(file, base::FileSource::open(place.address));
         return file.size();

@@ -7,7 +7,9 @@
 #include <array>
 #include <vector>
 
+#include "base/address.hpp"
 #include "base/byte_source.hpp"
+#include "source/share_input.hpp"
 
 namespace wavecrest::source {
 namespace {
@@ -36,10 +38,10 @@ class Digest {
 // A disc's tables are small; its streams are known by their sizes.
 constexpr std::uint64_t kWholeFile = 4 << 20;
 constexpr std::size_t kEnd = 1 << 20;
+constexpr std::size_t kMostFiles = 20'000;
 constexpr std::uint64_t kMostRead = 64 << 20;  // of a folder; the rest by its sizes
 
-Status add_file(const base::Path& path, Digest& digest) {
-    WAVECREST_TRY_ASSIGN(file, base::FileSource::open(path));
+Status add_file(base::ByteSource& file, Digest& digest) {
     const std::uint64_t size = file.size();
     digest.add(fmt::format("{}\n", size));
     ByteVector bytes(static_cast<std::size_t>(std::min<std::uint64_t>(size, size <= kWholeFile ? kWholeFile : kEnd)));
@@ -49,6 +51,47 @@ Status add_file(const base::Path& path, Digest& digest) {
     WAVECREST_TRY_ASSIGN(end, file.read_at(size - kEnd, bytes));
     digest.add(ByteSpan(bytes).first(end));
     return {};
+}
+Status add_file(const base::Path& path, Digest& digest) {
+    WAVECREST_TRY_ASSIGN(file, base::FileSource::open(path));
+    return add_file(file, digest);
+}
+
+// Of a file or a folder on a share: the same as here.
+Result<std::string> digest_on_share(const base::Address& source) {
+    WAVECREST_TRY_ASSIGN(opened, open_share(source, nullptr));
+    Digest digest;
+    if (!opened.entry.folder) {
+        WAVECREST_TRY_ASSIGN(file, opened.share->read(opened.path));
+        WAVECREST_TRY(add_file(*file, digest));
+        return digest.hex();
+    }
+    std::vector<std::pair<std::string, std::uint64_t>> files;  // relative paths, sizes
+    std::vector<std::string> folders = {""};
+    while (!folders.empty() && files.size() < kMostFiles) {
+        const std::string folder = std::move(folders.back());
+        folders.pop_back();
+        WAVECREST_TRY_ASSIGN(entries, opened.share->list(share::joined(opened.path, folder)));
+        for (const share::Entry& one : entries) {
+            const std::string path = share::joined(folder, one.name);
+            if (one.folder) folders.push_back(path);
+            if (!one.folder) files.emplace_back(path, one.size);
+        }
+    }
+    std::sort(files.begin(), files.end(), [](const auto& a, const auto& b) {
+        return base::Path(a.first) < base::Path(b.first);  // as folders here are sorted
+    });
+    std::uint64_t read = 0;
+    for (const auto& [path, size] : files) {
+        digest.add(path + "\n");
+        if (size <= kWholeFile && (read += size) <= kMostRead) {
+            WAVECREST_TRY_ASSIGN(file, opened.share->read(share::joined(opened.path, path)));
+            WAVECREST_TRY(add_file(*file, digest));
+        } else {
+            digest.add(fmt::format("{}\n", size));
+        }
+    }
+    return digest.hex();
 }
 
 }  // namespace
@@ -60,6 +103,7 @@ std::string text_digest(const std::string& text) {
 }
 
 Result<std::string> digest_of(const std::string& source) {
+    if (base::Address(source).is_share()) return digest_on_share(source);
     std::error_code error;
     Digest digest;
     const base::Path path = source;
@@ -70,10 +114,10 @@ Result<std::string> digest_of(const std::string& source) {
     }
     // In the order of their names, which is not that of the folder.
     std::vector<base::Path> files;
-    constexpr std::size_t kMost = 20'000;
     for (auto i = std::filesystem::recursive_directory_iterator(
              path, std::filesystem::directory_options::skip_permission_denied, error);
-         !error && i != std::filesystem::recursive_directory_iterator() && files.size() < kMost; i.increment(error)) {
+         !error && i != std::filesystem::recursive_directory_iterator() && files.size() < kMostFiles;
+         i.increment(error)) {
         std::error_code ignored;
         if (i->is_regular_file(ignored)) files.push_back(i->path());
     }

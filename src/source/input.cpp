@@ -367,12 +367,12 @@ Result<std::unique_ptr<Input>> open_on_share(const base::Address& from, const di
     WAVECREST_TRY_ASSIGN(opened, open_share(from, settings.cancel));
     if (opened.entry.folder) {
         // (Segments of a ladder are files that name one another.)
-        const auto playlist = opened.share->look(share::joined(opened.path, std::string(container::kLadderPlaylist)));
-        if (playlist && !playlist->folder)
-            return fail(ErrorKind::input, "a ladder can't be read from a share", from.text(),
-                        "mount the share (wavecrest share attach), or give the address at which a web server has it");
+        const std::string list = share::joined(opened.path, std::string(container::kLadderPlaylist));
+        const auto playlist = opened.share->look(list);
+        if (playlist && !playlist->folder) return open_ladder(opened.share->location().text_of(list));
         return open_disc(share_files(std::move(opened), settings), "this folder");
     }
+    if (is_adaptive_name(opened.path)) return open_ladder(opened.share->location().text_of(opened.path));
     WAVECREST_TRY_ASSIGN(file, opened.share->read(opened.path));
     WAVECREST_TRY_ASSIGN(first, first_bytes(*file));
     const auto read = [opened, retries = settings.retries]() -> Result<std::shared_ptr<base::ByteSource>> {

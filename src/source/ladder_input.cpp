@@ -277,6 +277,12 @@ base::Path ladder_in(const base::Path& folder) {
     return std::filesystem::is_regular_file(playlist, error) ? playlist : base::Path();
 }
 
+bool is_ladder_folder(const base::Address& address) {
+    if (!address.is_share()) return !ladder_in(address.path()).empty();
+    const std::string& text = address.text();
+    return text.ends_with(".ladder") || text.ends_with(".ladder/");
+}
+
 Result<std::unique_ptr<Input>> open_ladder(const std::string& address) {
     WAVECREST_TRY_ASSIGN(bytes, plain_fetch(address)({address, {}}));
     const auto now_ms =

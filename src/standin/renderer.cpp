@@ -62,10 +62,11 @@ std::string sink_of(const device::Device& device, bool everything) {
 }
 
 Result<verify::Film> film_at(const net::Url& url, const Cancel& cancel) {
-    WAVECREST_TRY_ASSIGN(bytes, net::open_http(url));
+    WAVECREST_TRY_ASSIGN(supply, verify::supply_of(url.text(), {}, cancel));
+    WAVECREST_TRY_ASSIGN(bytes, supply.file());
     // An index tells all, without reading the rest.
     if (const auto movie = container::read_mp4(*bytes)) return verify::film_of(*movie);
-    return verify::learn_film(url, cancel);
+    return verify::learn_film(supply, cancel);
 }
 
 // Why a device can't play a film; empty: it can.

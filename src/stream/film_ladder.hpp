@@ -6,7 +6,7 @@
 #include <optional>
 #include <string>
 
-#include "base/file.hpp"
+#include "base/address.hpp"
 #include "container/ladder.hpp"
 
 namespace wavecrest::stream {
@@ -14,11 +14,11 @@ namespace wavecrest::stream {
 class FilmLadder {
   public:
     // Reads the headers and indices. Fails as container::read_ladder().
-    static Result<std::unique_ptr<FilmLadder>> open(const base::Path& folder);
+    static Result<std::unique_ptr<FilmLadder>> open(const base::Address& folder);
 
     struct Answer {
-        std::string text;  // either
-        base::Path file;   // or
+        std::string text;                   // either
+        std::optional<base::Address> file;  // or
         std::string media_type;
     };
     // What is at a name in the folder; nothing for all else that may lie there. `query` is written behind the addresses
@@ -31,9 +31,11 @@ class FilmLadder {
     std::uint64_t size_bytes() const { return size_; }
 
   private:
-    FilmLadder(base::Path folder, container::Ladder ladder) : folder_(std::move(folder)), ladder_(std::move(ladder)) {}
+    FilmLadder(base::Address folder, container::Ladder ladder)
+        : folder_(std::move(folder)), ladder_(std::move(ladder)) {}
+    base::Address file(const std::string& name) const;
 
-    base::Path folder_;
+    base::Address folder_;
     container::Ladder ladder_;
     std::uint64_t size_ = 0;
 };

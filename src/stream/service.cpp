@@ -247,7 +247,7 @@ Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
     std::vector<ReadyStream> ready;
     for (const StreamItem& item : items) {
         if (item.ladder) {
-            WAVECREST_TRY_ASSIGN(ladder, FilmLadder::open(item.file.path()));
+            WAVECREST_TRY_ASSIGN(ladder, FilmLadder::open(item.file));
             ReadyStream stream;
             stream.name = item.name;
             stream.path = item.path.empty() ? default_path(item.name, item.file) : item.path;
@@ -424,11 +424,12 @@ std::optional<net::HttpReply> Service::answer_ladder(const ReadyStream& s, const
     if (!found) return std::nullopt;
     return let_in(s.name, request, [&] {
         net::HttpReply reply;
-        if (found->file.empty()) {
+        if (!found->file) {
             reply = reply_with(Bytes(ByteVector(found->text.begin(), found->text.end())), found->media_type, s.name,
                                "max-age=60");
         } else {
             reply.file = found->file;
+            if (found->file->is_share()) reply.open_remote = [file = *found->file] { return open_on_share(file); };
             reply.media_type = found->media_type;
             reply.name = s.name;
         }

@@ -4,7 +4,6 @@
 
 #include "base/byte_source.hpp"
 #include "container/reader.hpp"
-#include "net/http_source.hpp"
 
 namespace wavecrest::verify {
 
@@ -90,9 +89,8 @@ Film film_of(const container::Mp4Movie& movie) {
     return film;
 }
 
-Result<Film> learn_film(const net::Url& url, const Cancel& cancel) {
-    WAVECREST_TRY_ASSIGN(opened, net::open_http(url));
-    const std::shared_ptr<base::ByteSource> bytes = std::move(opened);
+Result<Film> learn_film(const Supply& supply, const Cancel& cancel) {
+    WAVECREST_TRY_ASSIGN(bytes, supply.file());
     WAVECREST_TRY_ASSIGN(media, container::open_media(bytes));
     PacketSource& source = *media.source;
     Film film;

@@ -8,7 +8,7 @@
 #include "container/mp4_reader.hpp"
 #include "measure/playback.hpp"
 #include "media/types.hpp"
-#include "net/http_client.hpp"
+#include "verify/supply.hpp"
 
 namespace wavecrest::verify {
 
@@ -60,8 +60,8 @@ class FilmArrivals : public measure::Arrivals {
 
 Film film_of(const container::Mp4Movie& movie);
 // Fetches a file of any format and reads it through, outside of any link. Formats that say nowhere where their packets
-// lie are taken to spend as many bytes on packing everywhere. Errors (kind input) as of open_http() and open_media();
+// lie are taken to spend as many bytes on packing everywhere. Errors as of Supply::file and open_media();
 // kind interrupted.
-Result<Film> learn_film(const net::Url& url, const Cancel& cancel);
+Result<Film> learn_film(const Supply& supply, const Cancel& cancel);
 
 }  // namespace wavecrest::verify

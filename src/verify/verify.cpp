@@ -15,7 +15,6 @@
 #include "container/sniff.hpp"
 #include "measure/rate.hpp"
 #include "net/http_client.hpp"
-#include "net/http_source.hpp"
 #include "net/rtmp_client.hpp"
 #include "net/shaped_link.hpp"
 #include "net/udp.hpp"
@@ -26,6 +25,7 @@
 #include "verify/ladder.hpp"
 #include "verify/live.hpp"
 #include "verify/receiving.hpp"
+#include "verify/supply.hpp"
 
 namespace wavecrest::verify {
 namespace {
@@ -40,12 +40,12 @@ constexpr std::uint64_t kReadOn = 1 << 20;  // a gap shorter than this is read t
 // from the start is kept until the index is known.
 class RemoteFile : public base::ByteSource {
   public:
-    RemoteFile(net::Url url, net::ShapedLink& link, Clock& clock)
-        : name_(url.text()), client_(url), tail_(std::move(url)), link_(link), clock_(clock) {}
+    RemoteFile(const Supply& supply, net::ShapedLink& link, Clock& clock)
+        : name_(supply.address), body_(supply.body()), tail_(supply.body()), link_(link), clock_(clock) {}
 
     Status open() {
         const Time before = clock_.now();
-        WAVECREST_TRY_ASSIGN(head, client_.get(0));
+        WAVECREST_TRY_ASSIGN(head, body_->get(0));
         server_time_ += clock_.now() - before;
         size_ = head.full_size;
         head_ = head;
@@ -72,18 +72,18 @@ class RemoteFile : public base::ByteSource {
             return static_cast<std::size_t>(have - offset);
         }
         // Far away (an index behind the pictures, or one that is long): a request of its own.
-        WAVECREST_TRY(tail_.get(offset, end - 1));
+        WAVECREST_TRY(tail_->get(offset, end - 1));
         std::size_t done = 0;
         while (done < end - offset) {
             WAVECREST_TRY_ASSIGN(got,
-                                 piece(tail_, buffer.subspan(done, static_cast<std::size_t>(end - offset) - done)));
+                                 piece(*tail_, buffer.subspan(done, static_cast<std::size_t>(end - offset) - done)));
             if (got == 0) break;
             done += got;
         }
         return done;
     }
 
-    void close() { client_.close(); }
+    void close() { body_->close(); }
     // The index is known: what follows needs not be kept.
     void forget_prefix() {
         keep_ = false;
@@ -92,7 +92,7 @@ class RemoteFile : public base::ByteSource {
     // Takes the next piece of the sequential body; 0 at its end.
     Result<std::size_t> next() {
         ByteVector buffer(link_.piece());
-        WAVECREST_TRY_ASSIGN(got, piece(client_, buffer));
+        WAVECREST_TRY_ASSIGN(got, piece(*body_, buffer));
         position_ += got;
         if (keep_) prefix_.insert(prefix_.end(), buffer.begin(), buffer.begin() + static_cast<std::ptrdiff_t>(got));
         return got;
@@ -100,30 +100,29 @@ class RemoteFile : public base::ByteSource {
     // Reads `count` bytes from `offset` in a request of its own; the time until the last has arrived.
     Result<Time> fetch(std::uint64_t offset, std::uint64_t count) {
         const Time start = clock_.now();
-        WAVECREST_TRY(tail_.get(offset));
+        WAVECREST_TRY(tail_->get(offset));
         ByteVector buffer(link_.piece());
         for (std::uint64_t done = 0; done < count;) {
-            WAVECREST_TRY_ASSIGN(got, piece(tail_, std::span(buffer).first(static_cast<std::size_t>(
-                                                       std::min<std::uint64_t>(buffer.size(), count - done)))));
+            WAVECREST_TRY_ASSIGN(got, piece(*tail_, std::span(buffer).first(static_cast<std::size_t>(
+                                                        std::min<std::uint64_t>(buffer.size(), count - done)))));
             if (got == 0) break;
             done += got;
         }
-        tail_.close();  // a player gives the rest up, too
+        tail_->close();  // a player gives the rest up, too
         return clock_.now() - start;
     }
 
   private:
-    Result<std::size_t> piece(net::HttpClient& client, std::span<std::uint8_t> buffer) {
+    Result<std::size_t> piece(Body& body, std::span<std::uint8_t> buffer) {
         const Time before = clock_.now();
-        WAVECREST_TRY_ASSIGN(got, client.read(buffer.first(std::min(buffer.size(), link_.piece()))));
+        WAVECREST_TRY_ASSIGN(got, body.read(buffer.first(std::min(buffer.size(), link_.piece()))));
         server_time_ += clock_.now() - before;
         link_.pass(static_cast<std::int64_t>(got));
         return got;
     }
 
     std::string name_;
-    net::HttpClient client_;
-    net::HttpClient tail_;
+    std::unique_ptr<Body> body_, tail_;
     net::ShapedLink& link_;
     Clock& clock_;
     net::ResponseHead head_;
@@ -135,7 +134,7 @@ class RemoteFile : public base::ByteSource {
 };
 
 // Plays a film to its end over the link, and seeks in it. Where it isn't known yet, its index is read as players do.
-Result<Verification> play_film(const Job& job, const net::Url& url, std::optional<Film> film, const Progress& progress,
+Result<Verification> play_film(const Job& job, const Supply& supply, std::optional<Film> film, const Progress& progress,
                                const Cancel& cancel) {
     Verification v;
     v.stream = job.stream;
@@ -149,7 +148,7 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
         clock = std::make_unique<base::SkippingClock>();
     }
     net::ShapedLink link(link_rates(job), *clock);
-    RemoteFile remote(url, link, *clock);
+    RemoteFile remote(supply, link, *clock);
     auto opened = remote.open();
     while (!opened && opened.error().kind == ErrorKind::wanting && clock->now() < job.wait && !cancel.requested()) {
         std::this_thread::sleep_for(std::chrono::milliseconds(250));
@@ -170,10 +169,10 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
         first.resize(*got);
         if (container::sniff(first) != "mp4") {
             remote.close();
-            auto learnt = learn_film(url, cancel);
+            auto learnt = learn_film(supply, cancel);
             if (!learnt && learnt.error().kind == ErrorKind::interrupted) return fail(learnt.error());
             if (!learnt) return failed(std::move(v), Cause::file, learnt.error(), "content");
-            return play_film(job, url, std::move(*learnt), progress, cancel);
+            return play_film(job, supply, std::move(*learnt), progress, cancel);
         }
         const auto movie = container::read_mp4(remote);
         if (!movie)
@@ -185,7 +184,7 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
     const measure::RateCurve rate(film->rate());
     v.mean_bps = rate.mean_bps();
     v.peak_1s_bps = rate.peak_bps();
-    v.checks.push_back(device::judge_protocol(job.device, url.secure ? "https" : "http"));
+    v.checks.push_back(device::judge_protocol(job.device, supply.protocol));
     for (Check& check : device::judge(job.device, film->container, film->tracks, v.peak_1s_bps))
         v.checks.push_back(std::move(check));
 
@@ -255,9 +254,8 @@ Result<Verification> play_film(const Job& job, const net::Url& url, std::optiona
             "players can't seek: use a server that serves byte ranges, or offer the film as hls");
 
     // Outside of the link: whether the pictures are whole is the file's matter.
-    auto again = net::open_http(url);
-    auto media = again ? container::open_media(std::shared_ptr<base::ByteSource>(std::move(*again)))
-                       : Result<container::MediaFile>(fail(again.error()));
+    auto again = supply.file();
+    auto media = again ? container::open_media(std::move(*again)) : Result<container::MediaFile>(fail(again.error()));
     if (media) add_pictures(v, job, *media->source, kLooks, cancel);
     add_film_playback(
         v, stall_cause,
@@ -281,9 +279,8 @@ Result<Verification> run_directly(const Job& job, const Progress& progress, cons
     if (base::Address(job.address).scheme() == base::Scheme::rtmp) return run_rtmp(job, progress, cancel);
     if (is_manifest_address(job.address)) return run_ladder(job, progress, cancel);
     if (is_playlist_address(job.address)) return run_hls(job, progress, cancel);
-    WAVECREST_TRY_ASSIGN(url, net::parse_url(job.address));
-    url.trusted = job.trusted;
-    return play_film(job, url, {}, progress, cancel);
+    WAVECREST_TRY_ASSIGN(supply, supply_of(job.address, job.trusted, cancel));
+    return play_film(job, supply, {}, progress, cancel);
 }
 
 // The address of the near end of a worse network, in front of the one that is given.

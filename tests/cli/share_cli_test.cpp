@@ -5,6 +5,7 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "source/digest.hpp"
 #include "support/clips.hpp"
 #include "support/file_servers.hpp"
 
@@ -150,6 +151,95 @@ TEST_CASE("what could not be copied to a share is copied by the next run, and no
     CHECK(std::filesystem::exists(dir / "films/Lake/Lake.mp4"));
     CHECK(std::distance(std::filesystem::directory_iterator(dir / "films/Lake"), {}) == 2);
     CHECK_FALSE(waits_here("Lake.mp4"));
+}
+
+TEST_CASE("for a device that plays from shares both paths of a film are compared", "[cli][share]") {
+    const TempDir dir;
+    std::filesystem::create_directory(dir / "media");
+    std::filesystem::copy_file(sample_film(), dir / "media" / "film.mp4");
+    const SmbServer smb({{"media", dir / "media", kGuests}});
+    write_all(dir / "den.toml",
+              std::string("name = \"Den player\"\n[plays]\ncontainers = [\"mp4\"]\nprotocols = [\"http\", \"smb\"]\n"
+                          "[[plays.video]]\ncodec = \"h264\"\n[[plays.audio]]\ncodec = \"aac\"\n"));
+    const Ran proved = run_program({"share", "prove", smb.address("media"), "--for", "200 ms", "--device", "den.toml",
+                                    "--link", "12 Mbit/s", "--json", "-q"},
+                                   dir.path());
+    INFO(proved.out << proved.err);
+    REQUIRE(proved.status == 0);
+    const auto paths = json_of(proved).at("paths");
+    REQUIRE(paths.at("results").size() == 2);
+    for (const auto& one : paths.at("results")) CHECK(one.at("verdict") == "pass");
+    CHECK(paths.at("results")[0].at("stream") == "straight from the share");
+    CHECK(paths.at("results")[0].at("stalls").empty());
+    // The same from a running site, side by side.
+    const std::uint16_t port = free_port();
+    write_all(dir / "site.toml", "[site]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
+                                     "\n[[share]]\nname = \"media\"\naddress = \"" + smb.address("media") +
+                                     "\"\n[[device]]\nname = \"Den\"\nclass = \"den.toml\"\n[[stream]]\nname = "
+                                     "\"Film\"\nshare = \"media\"\nfile = \"film.mp4\"\n");
+    const Background server({"stream", "run", "--site", "site.toml"}, dir.path());
+    REQUIRE(wait_for_port(port, 20'000));
+    const Ran verified = run_program({"verify", "--site", "site.toml"}, dir.path());
+    INFO(verified.out << verified.err);
+    CHECK(verified.status == 0);
+    CHECK(verified.out.find("Film (from the share)") != std::string::npos);
+    CHECK(verified.out.find("Film on Den, compared: ") != std::string::npos);
+    // What lies nowhere.
+    const Ran missing = run_program({"verify", smb.address("media/none.mp4"), "--device", "den.toml"}, dir.path());
+    CHECK(missing.status == 1);
+    CHECK(missing.out.find("there is no such file") != std::string::npos);
+}
+
+TEST_CASE("a ladder and a shelf on a share are read and streamed from there", "[cli][share][ladder]") {
+    const TempDir dir;
+    const OwnState state;
+    std::filesystem::create_directories(dir / "media/rips");
+    std::filesystem::copy(sample_ladder(), dir / "media/Lake.ladder");
+    std::filesystem::copy_file(sample_film(), dir / "media/rips/film.mp4");
+    copy_disc(dir / "media/rips/Disc");
+    const SmbServer smb({{"media", dir / "media", kGuests}});
+    const NfsServer nfs({{"media", dir / "media", "Access_Type = RO;"}});
+    const auto here = json_of(run_program({"inspect", (dir / "media/Lake.ladder").string(), "--json"}, dir.path()));
+    for (const std::string& address : {smb.address("media/Lake.ladder"), nfs.address("media/Lake.ladder/ladder.mpd")}) {
+        const Ran ran = run_program({"inspect", address, "--json"}, dir.path());
+        INFO(address << ran.err);
+        REQUIRE(ran.status == 0);
+        CHECK(json_of(ran).at("rungs").size() == here.at("rungs").size());
+        CHECK(json_of(ran).at("tracks")[0].at("width") == here.at("tracks")[0].at("width"));
+    }
+    const std::uint16_t port = free_port();
+    const Background server(
+        {"stream", "run", smb.address("media/Lake.ladder"), "--name", "lake", "--port", std::to_string(port)},
+        dir.path());
+    REQUIRE(wait_for_port(port, 20'000));
+    for (const char* name : {"ladder.m3u8", "ladder.mpd"}) {
+        const Ran ran = run_program({"verify", "http://127.0.0.1:" + std::to_string(port) + "/lake-ladder/" + name,
+                                     "--device", "browser-chromium", "--link", "200 Mbit/s"},
+                                    dir.path());
+        INFO(ran.out << ran.err);
+        CHECK(ran.status == 0);
+    }
+    // The shelf: what is there is told by the same content, whichever way it is reached.
+    const std::vector<std::string> plan = {
+        "--into", "out", "--plan", "--json", "-q", "--profile", quick_profile(dir.path())};
+    const auto shelf = [&](const std::string& input) {
+        std::vector<std::string> arguments = {"convert", input};
+        arguments.insert(arguments.end(), plan.begin(), plan.end());
+        const Ran ran = run_program(arguments, dir.path());
+        INFO(ran.err);
+        REQUIRE(ran.status == 0);
+        std::vector<std::string> names;
+        const auto told = json_of(ran);
+        for (const auto& one : told.at("sources"))
+            names.push_back(one.at("name").get<std::string>() + " " + one.at("action").get<std::string>());
+        return names;
+    };
+    const auto local = shelf((dir / "media/rips").string());
+    CHECK(local.size() == 2);
+    CHECK(shelf(smb.address("media/rips")) == local);
+    CHECK(*source::digest_of((dir / "media/rips/Disc").string()) == *source::digest_of(smb.address("media/rips/Disc")));
+    CHECK(*source::digest_of((dir / "media/rips/film.mp4").string()) ==
+          *source::digest_of(nfs.address("media/rips/film.mp4")));
 }
 
 TEST_CASE("a film on a share is streamed on demand, by HLS and live", "[cli][share]") {

@@ -143,7 +143,7 @@ TEST_CASE("an upload that is cancelled or refused leaves nothing, and says why",
     INFO(refused.error().what);
     CHECK(refused.error().what == "no permission to write here");
     CHECK(share::try_writing(*opened(read_only.address("films")), "").error().what == refused.error().what);
-    CHECK(share::try_writing(*share, "not there yet"));
+    CHECK(share::try_writing(*opened(servers.smb.address("films")), "not there yet"));
     CHECK(count_in(servers.dir.path()) == 0);
 }
 
