@@ -24,6 +24,7 @@
 #include "report/results.hpp"
 #include "site/site.hpp"
 #include "source/digest.hpp"
+#include "source/share_input.hpp"
 #include "source/shelf.hpp"
 
 namespace wavecrest::cli {
@@ -547,6 +548,20 @@ int run_convert_watch(const ConvertOptions& options) {
     std::vector<base::Path> folders;
     base::Path into = base::absolute_path(options.into).lexically_normal();
     for (const std::string& input : options.inputs) {
+        if (const base::Address address(input); address.is_share()) {
+            // (An empty one is no shelf yet; one that can't be reached now may be later, and is told.)
+            const auto opened = source::open_share(address, &cancel());
+            if (!opened) return report_error(opened.error(), json);
+            if (!opened->entry.folder)
+                return refuse("only folders of films are watched", "--watch",
+                              "name the folder that rips are copied to");
+            const std::string whole = opened->share->location().text_of(opened->path);
+            if ((options.into + "/").starts_with(whole + "/"))
+                return refuse("the results would arrive in the watched folder themselves", "--into",
+                              "name a folder beside it");
+            folders.emplace_back(whole);
+            continue;
+        }
         std::error_code error;
         const base::Path folder = base::absolute_path(input).lexically_normal();
         if (!std::filesystem::is_directory(folder, error) || source::is_input_folder(folder))

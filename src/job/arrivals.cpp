@@ -5,6 +5,7 @@
 #include <set>
 
 #include "source/input.hpp"
+#include "source/share_input.hpp"
 #include "source/shelf.hpp"
 
 namespace wavecrest::job {
@@ -22,8 +23,30 @@ std::string why_not_whole(const base::Path& source) {
 
 }  // namespace
 
-Arrivals::State Arrivals::state_of(const base::Path& source) {
+Result<Arrivals::State> Arrivals::state_of(const base::Path& source) {
     State state;
+    constexpr std::size_t kMost = 100'000;
+    if (const base::Address address(source); address.is_share()) {
+        WAVECREST_TRY_ASSIGN(opened, source::open_share(address, nullptr));
+        const auto add = [&](const share::Entry& file) {
+            ++state.files;
+            state.bytes += file.size;
+            state.newest_ns = std::max(state.newest_ns, file.modified_ns);
+        };
+        if (!opened.entry.folder) add(opened.entry);
+        std::vector<std::string> folders;
+        if (opened.entry.folder) folders.push_back(opened.path);
+        while (!folders.empty() && state.files < kMost) {
+            const std::string folder = std::move(folders.back());
+            folders.pop_back();
+            WAVECREST_TRY_ASSIGN(entries, opened.share->list(folder));
+            for (const share::Entry& one : entries) {
+                if (one.folder) folders.push_back(share::joined(folder, one.name));
+                if (!one.folder) add(one);
+            }
+        }
+        return state;
+    }
     const auto add = [&](const base::Path& file) {
         struct stat info {};
         if (::lstat(file.c_str(), &info) != 0 || !S_ISREG(info.st_mode)) return;
@@ -34,7 +57,6 @@ Arrivals::State Arrivals::state_of(const base::Path& source) {
     };
     add(source);
     std::error_code error;
-    constexpr std::size_t kMost = 100'000;
     for (std::filesystem::recursive_directory_iterator
              entry(source, std::filesystem::directory_options::skip_permission_denied, error),
          end;
@@ -57,10 +79,11 @@ Arrivals::Looked Arrivals::look(Time now) {
         unreadable_[folder] = false;
         for (const source::ShelfEntry& entry : *shelf) {
             there.insert(entry.path);
-            const State state = state_of(entry.path);
-            const auto [found, added] = sources_.try_emplace(entry.path, Source{state, now, false});
+            const auto state = state_of(entry.path);
+            if (!state) continue;  // (Its server is gone again, or it is.)
+            const auto [found, added] = sources_.try_emplace(entry.path, Source{*state, now, false});
             Source& source = found->second;
-            if (!(source.state == state)) source = {state, now, false};
+            if (!(source.state == *state)) source = {*state, now, false};
             if (source.told) continue;
             if (now - source.since < rest_) {
                 ++looked.waiting;

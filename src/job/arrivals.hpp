@@ -1,5 +1,6 @@
 // What arrives on shelves (source/shelf.hpp) while a program runs: told when it is there as a whole, not while somebody
-// still copies it. Folders are looked at again and again: so it works on shares, where changes aren't told.
+// still copies it. Folders are looked at again and again: so it works on shares, mounted or not, where changes aren't
+// told.
 #pragma once
 
 #include <map>
@@ -14,7 +15,7 @@ namespace wavecrest::job {
 
 class Arrivals {
   public:
-    // `rest`: so long nothing of a source may have changed.
+    // Folders here, or addresses of some on shares. `rest`: so long nothing of a source may have changed.
     Arrivals(std::vector<base::Path> folders, Time rest) : folders_(std::move(folders)), rest_(rest) {}
 
     struct Looked {
@@ -36,7 +37,7 @@ class Arrivals {
 
         bool operator==(const State&) const = default;
     };
-    static State state_of(const base::Path& source);
+    static Result<State> state_of(const base::Path& source);
 
     struct Source {
         State state;

@@ -9,12 +9,15 @@
 #include <set>
 #include <unordered_map>
 
+#include "base/address.hpp"
 #include "base/log.hpp"
 #include "base/mutex.hpp"
 #include "base/sqlite.hpp"
 #include "container/ladder.hpp"
 #include "library/names.hpp"
+#include "share/share.hpp"
 #include "source/input.hpp"
+#include "source/share_input.hpp"
 #include "upnp/description.hpp"
 
 namespace wavecrest::library {
@@ -244,8 +247,8 @@ class SqliteCatalogue : public Catalogue {
     // A file of a collection whose folder is another now is gone, though that folder can't be listed.
     static bool is_elsewhere(const std::vector<Collection>& collections, const std::string& path) {
         return std::none_of(collections.begin(), collections.end(), [&](const Collection& one) {
-            const std::string folder = base::absolute_path(one.folder).string();
-            return path.starts_with(folder);
+            return path.starts_with(base::Address(one.folder).is_share() ? address_of(one)
+                                                                         : base::absolute_path(one.folder).string());
         });
     }
 
@@ -258,28 +261,67 @@ class SqliteCatalogue : public Catalogue {
         std::set<std::string> seen;   // files
         ScanResult result;
     };
+    // Paths of a share are those on it.
     struct Folder {
         const Collection& collection;
         base::Path root, path;
+        std::shared_ptr<share::Share> share;
         int depth = 0;
+
+        // As it is told, opened and remembered: a path or an address.
+        std::string place(const base::Path& of) const {
+            return share ? share->location().text_of(of.string()) : of.string();
+        }
     };
+    struct Found {
+        base::Path path;
+        std::uint64_t size = 0;
+        std::int64_t modified = 0;  // nanoseconds since 1970
+    };
+    struct Listed {
+        std::vector<Found> files;
+        std::vector<base::Path> folders;
+        std::set<std::string> names;  // of all
+    };
+
+    // One form for each folder of a share; as it is written where it is none.
+    static std::string address_of(const Collection& one) {
+        const auto location = share::parse_location(base::Address(one.folder));
+        return location ? location->text() : one.folder.string();
+    }
 
     Status scan_all(Scan& scan) {
         std::set<std::string> unlisted;  // collections that can't be listed now: their items stay
         for (const Collection& one : scan.collections) {
             std::error_code error;
             const base::Path root = std::filesystem::canonical(one.folder, error);
+            if (base::Address(one.folder).is_share()) scan.roots.insert(address_of(one));
             if (!error) scan.roots.insert(root.string());
         }
         for (const Collection& one : scan.collections) {
+            const auto not_listed = [&](const std::string& why) {
+                unlisted.insert(one.name);
+                base::log(base::LogLevel::warning, "collection {}: {} can't be listed{}", one.name, one.folder.string(),
+                          why.empty() ? "" : ": " + why);
+            };
+            if (base::Address(one.folder).is_share()) {
+                const auto opened = source::open_share(base::Address(one.folder), &scan.cancel);
+                if (!opened) {
+                    not_listed(opened.error().what);
+                    continue;
+                }
+                const Status walked = walk(scan, {one, opened->path, opened->path, opened->share});
+                if (!walked && walked.error().kind == ErrorKind::interrupted) return walked;
+                if (!walked) not_listed(walked.error().what);
+                continue;
+            }
             std::error_code error;
             const base::Path root = std::filesystem::canonical(one.folder, error);
             if (error || !std::filesystem::is_directory(root, error)) {
-                unlisted.insert(one.name);
-                base::log(base::LogLevel::warning, "collection {}: {} can't be listed", one.name, one.folder.string());
+                not_listed("");
                 continue;
             }
-            WAVECREST_TRY(walk(scan, {one, root, root}));
+            WAVECREST_TRY(walk(scan, {one, root, root, nullptr}));
         }
         std::set<std::string> changed_folders;
         for (const auto& [path, state] : scan.known) {
@@ -295,18 +337,16 @@ class SqliteCatalogue : public Catalogue {
         return {};
     }
 
-    Status walk(Scan& scan, const Folder& in) {
-        constexpr int kDeepest = 16;
-        if (in.depth > kDeepest) return {};
+    // Hidden ones, and what is being written, are left out.
+    static Listed list_here(const Folder& in) {
+        Listed listed;
         std::error_code error;
-        std::vector<base::Path> files, folders;
-        std::set<std::string> names;
         std::filesystem::directory_iterator entry(in.path, std::filesystem::directory_options::skip_permission_denied,
                                                   error);
         for (const std::filesystem::directory_iterator end; !error && entry != end; entry.increment(error)) {
             const std::string name = entry->path().filename().string();
-            if (name.empty() || name.front() == '.') continue;  // hidden, and what is being written
-            names.insert(name);
+            if (name.empty() || name.front() == '.') continue;
+            listed.names.insert(name);
             std::error_code ignored;
             // Links may lead out of the folder, and round in circles: only those to files within it are followed.
             if (entry->is_symlink(ignored)) {
@@ -314,52 +354,87 @@ class SqliteCatalogue : public Catalogue {
                 if (ignored || !real.string().starts_with(in.root.string() + "/")) continue;
                 if (!std::filesystem::is_regular_file(real, ignored)) continue;
             } else if (entry->is_directory(ignored)) {
-                if (!scan.roots.contains(entry->path().string())) folders.push_back(entry->path());
+                listed.folders.push_back(entry->path());
                 continue;
             }
-            if (is_media(entry->path())) files.push_back(entry->path());
+            struct stat about {};
+            if (!is_media(entry->path()) || ::stat(entry->path().c_str(), &about) != 0 || !S_ISREG(about.st_mode))
+                continue;
+            listed.files.push_back({entry->path(), static_cast<std::uint64_t>(about.st_size),
+                                    std::int64_t{about.st_mtim.tv_sec} * 1'000'000'000 + about.st_mtim.tv_nsec});
+        }
+        return listed;
+    }
+    static Result<Listed> list_there(const Folder& in) {
+        auto entries = in.share->list(in.path.string());
+        // (A folder within that this account may not see is left out, as one here.)
+        if (!entries && in.depth > 0 && entries.error().kind == ErrorKind::input) return Listed{};
+        if (!entries) return fail(std::move(entries).error());
+        Listed listed;
+        for (const share::Entry& one : *entries) {
+            if (one.name.empty() || one.name.front() == '.') continue;
+            listed.names.insert(one.name);
+            const base::Path path = share::joined(in.path.string(), one.name);
+            if (one.folder) listed.folders.push_back(path);
+            if (!one.folder && is_media(path)) listed.files.push_back({path, one.size, one.modified_ns});
+        }
+        return listed;
+    }
+
+    Status walk(Scan& scan, const Folder& in) {
+        constexpr int kDeepest = 16;
+        if (in.depth > kDeepest) return {};
+        Listed listed;
+        if (in.share) {
+            WAVECREST_TRY_ASSIGN(there, list_there(in));
+            listed = std::move(there);
+        } else {
+            listed = list_here(in);
         }
         // The tracks of a ladder are no films of their own.
-        if (names.contains(std::string(container::kLadderPlaylist))) files.clear();
-        std::sort(files.begin(), files.end());
-        std::sort(folders.begin(), folders.end());
+        if (listed.names.contains(std::string(container::kLadderPlaylist))) listed.files.clear();
+        std::sort(listed.files.begin(), listed.files.end(),
+                  [](const Found& a, const Found& b) { return a.path < b.path; });
+        std::sort(listed.folders.begin(), listed.folders.end());
         bool changed = false;
-        for (const base::Path& file : files) {
+        for (const Found& file : listed.files) {
             if (scan.cancel.requested()) return base::interrupted();
-            WAVECREST_TRY_ASSIGN(taken, look_at(scan, in, file, names));
+            WAVECREST_TRY_ASSIGN(taken, look_at(scan, in, file, listed.names));
             changed = changed || taken;
         }
-        if (changed) WAVECREST_TRY(mark_small_copies(in.path.string()));
-        for (const base::Path& one : folders) WAVECREST_TRY(walk(scan, {in.collection, in.root, one, in.depth + 1}));
+        if (changed) WAVECREST_TRY(mark_small_copies(in.place(in.path)));
+        for (const base::Path& one : listed.folders) {
+            if (!scan.roots.contains(in.place(one)))
+                WAVECREST_TRY(walk(scan, {in.collection, in.root, one, in.share, in.depth + 1}));
+        }
         return {};
     }
 
     // Whether it is new or changed.
-    Result<bool> look_at(Scan& scan, const Folder& in, const base::Path& file, const std::set<std::string>& names) {
-        struct stat about {};
-        if (::stat(file.c_str(), &about) != 0 || !S_ISREG(about.st_mode)) return false;
-        scan.seen.insert(file.string());
+    Result<bool> look_at(Scan& scan, const Folder& in, const Found& file, const std::set<std::string>& names) {
+        const std::string place = in.place(file.path);
+        scan.seen.insert(place);
         ++scan.result.files;
         FileState now;
-        now.size = static_cast<std::uint64_t>(about.st_size);
-        now.modified = std::int64_t{about.st_mtim.tv_sec} * 1'000'000'000 + about.st_mtim.tv_nsec;
-        if (const auto before = scan.known.find(file.string()); before != scan.known.end()) {
+        now.size = file.size;
+        now.modified = file.modified;
+        if (const auto before = scan.known.find(place); before != scan.known.end()) {
             if (before->second.size == now.size && before->second.modified == now.modified) {
                 scan.result.unreadable += before->second.unreadable ? 1 : 0;
                 return false;
             }
             now.id = before->second.id;
         }
-        WAVECREST_TRY(take(scan, in, file, now, names));
+        WAVECREST_TRY(take(scan, in, file.path, now, names));
         return true;
     }
 
     Status take(Scan& scan, const Folder& in, const base::Path& file, const FileState& state,
                 const std::set<std::string>& names) {
-        const NamedAs named = named_as(file.lexically_relative(in.root));
+        const NamedAs named = named_as(in.root.empty() ? file : file.lexically_relative(in.root));
         Item item;
         std::string problem;
-        const auto input = source::open_input(file);
+        const auto input = source::open_input(base::Address(in.place(file)));
         if (!input) {
             problem = input.error().what;
             ++scan.result.unreadable;
@@ -412,7 +487,8 @@ class SqliteCatalogue : public Catalogue {
         item.picture = beside(names, file, {".jpg", ".jpeg", ".png"},
                               in.path == in.root ? std::initializer_list<const char*>{}
                                                  : std::initializer_list<const char*>{"poster", "cover", "folder"});
-        item.subtitles = beside(names, file, {".srt", ".vtt"}, {});
+        if (!item.picture.empty()) item.picture = in.place(item.picture);
+        if (!in.share) item.subtitles = beside(names, file, {".srt", ".vtt"}, {});
 
         const base::MutexLock lock(mutex_);
         Statement put(
@@ -427,7 +503,7 @@ class SqliteCatalogue : public Catalogue {
                   "track = ?, container = ?, duration_ms = ?, width = ?, height = ?, channels = ?, sample_rate = ?, "
                   "picture = ?, subtitles = ?, problem = ? where id = ?");
         put.bind(in.collection.name)
-            .bind(file.string())
+            .bind(in.place(file))
             .bind(static_cast<std::int64_t>(state.size))
             .bind(state.modified);
         put.bind(std::string(short_name(item.kind))).bind(item.title).bind(sorting(item.title)).bind(item.date);

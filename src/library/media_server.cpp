@@ -16,8 +16,11 @@
 #include "library/poster.hpp"
 #include "net/own_page.hpp"
 #include "net/url.hpp"
+#include "share/location.hpp"
 #include "source/media_item.hpp"
+#include "source/share_input.hpp"
 #include "stream/film_hls.hpp"
+#include "stream/service.hpp"
 #include "upnp/device_host.hpp"
 #include "upnp/ssdp.hpp"
 
@@ -201,6 +204,12 @@ struct MediaServer::State {
     // A file of a collection, as long as it really lies in its folder.
     bool is_inside(const base::Path& file, const std::string& collection) const {
         std::error_code error;
+        // (On a share there are no links to follow, and no ".." in what a server lists.)
+        if (base::Address(file).is_share())
+            return std::any_of(settings.collections.begin(), settings.collections.end(), [&](const auto& one) {
+                const auto root = share::parse_location(base::Address(one.collection.folder));
+                return one.collection.name == collection && root && file.string().starts_with(root->text() + "/");
+            });
         const base::Path real = std::filesystem::canonical(file, error);
         if (error) return false;
         return std::any_of(settings.collections.begin(), settings.collections.end(), [&](const ServedCollection& one) {
@@ -218,8 +227,9 @@ struct MediaServer::State {
         net::HttpReply later;
         later.later_from = item.file;
         later.later = [item, reply = std::move(reply), time = *time] {
-            auto file = base::FileSource::open(item.file);
-            if (!file) return net::HttpReply::text(503, "The file can't be read at the moment.\n");
+            const auto opened = source::open_file(item.file);
+            if (!opened) return net::HttpReply::text(503, "The file can't be read at the moment.\n");
+            base::ByteSource* const file = opened->get();
             const auto found = container::offset_at(*file, item.container, time);
             if (!found) return net::HttpReply::text(416, "This file isn't given from such a time.\n");
             net::HttpReply made = reply;
@@ -282,13 +292,19 @@ struct MediaServer::State {
         return reply;
     }
 
+    static void set_file(net::HttpReply& reply, const base::Path& file) {
+        const base::Address place(file);
+        reply.file = place;
+        if (place.is_share()) reply.open_remote = [place] { return stream::open_on_share(place); };
+    }
+
     // One of an item's forms, by the end of its path.
     net::HttpReply form_of(const Item& found, const std::string& name, const std::string& range) {
         const Item* const item = &found;
         if (!is_inside(item->file, item->collection)) return nothing();
         if (name == file_name(*item)) {
             net::HttpReply reply;
-            reply.file = item->file;
+            set_file(reply, item->file);
             const upnp::Resource r = resource_of_file(*item, "");
             const auto info = upnp::parse_protocol_infos(r.protocol_info);
             reply.media_type = info.front().media_type;
@@ -301,14 +317,14 @@ struct MediaServer::State {
         if (!item->subtitles.empty() && name == "subtitles" + item->subtitles.extension().string() &&
             is_inside(item->subtitles, item->collection)) {
             net::HttpReply reply;
-            reply.file = item->subtitles;
+            set_file(reply, item->subtitles);
             reply.media_type = item->subtitles.extension() == ".vtt" ? "text/vtt" : "application/x-subrip";
             return reply;
         }
         if (!item->picture.empty() && name == "picture" + item->picture.extension().string() &&
             is_inside(item->picture, item->collection)) {
             net::HttpReply reply;
-            reply.file = item->picture;
+            set_file(reply, item->picture);
             reply.media_type = picture_type(item->picture);
             return reply;
         }

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "base/address.hpp"
 #include "base/file.hpp"
 #include "codec/video_decoder.hpp"
 #include "filter/depth.hpp"
@@ -14,6 +15,7 @@
 #include "filter/tone_map.hpp"
 #include "render/png.hpp"
 #include "source/input.hpp"
+#include "source/share_input.hpp"
 #include "upnp/description.hpp"
 
 namespace wavecrest::library {
@@ -59,12 +61,25 @@ Result<Picture> picture_at(PacketSource& source, const Track& track, Time time) 
 
 }  // namespace
 
-Result<base::Path> poster_of(const base::Path& film) {
+namespace {
+
+// Another for another file of the same name.
+Result<std::string> name_for(const base::Path& film) {
+    if (base::Address(film).is_share()) {
+        WAVECREST_TRY_ASSIGN(opened, source::open_share(base::Address(film), nullptr));
+        return upnp::udn_from(fmt::format("{} {} {}", film.string(), opened.entry.size, opened.entry.modified_ns));
+    }
     struct stat about {};
     if (::stat(film.c_str(), &about) != 0)
         return fail(ErrorKind::input, "the file is gone", film.string(), "check the folder");
-    const std::string name = upnp::udn_from(
+    return upnp::udn_from(
         fmt::format("{} {} {}.{}", film.string(), about.st_size, about.st_mtim.tv_sec, about.st_mtim.tv_nsec));
+}
+
+}  // namespace
+
+Result<base::Path> poster_of(const base::Path& film) {
+    WAVECREST_TRY_ASSIGN(name, name_for(film));
     const base::Path folder = base::cache_folder() / "posters";
     const base::Path file = folder / (name.substr(5) + ".png");
     std::error_code error;

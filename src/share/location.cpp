@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cctype>
 
 #include "net/url.hpp"
 
@@ -40,8 +41,16 @@ std::string Location::text_of(const std::string& other_path) const {
     const bool smb = scheme == base::Scheme::smb;
     std::string text = smb ? "smb://" : "nfs://";
     text += net::authority(host, port_used(), smb ? kSmbPort : kNfsPort);
+    const auto is_hex = [](char c) { return std::isxdigit(static_cast<unsigned char>(c)) != 0; };
     for (const std::string& part : {share, other_path}) {
-        if (!part.empty()) text += "/" + part;
+        if (part.empty()) continue;
+        text += '/';
+        // (A name may have in it what looks encoded.)
+        for (std::size_t i = 0; i < part.size(); ++i) {
+            const bool looks_encoded =
+                part[i] == '%' && i + 2 < part.size() && is_hex(part[i + 1]) && is_hex(part[i + 2]);
+            text += looks_encoded ? "%25" : std::string(1, part[i]);
+        }
     }
     return text;
 }

@@ -16,6 +16,7 @@
 #include "site/encode.hpp"
 #include "site/shares.hpp"
 #include "source/input.hpp"
+#include "source/share_input.hpp"
 #include "stream/control.hpp"
 
 namespace wavecrest::site {
@@ -444,16 +445,25 @@ void check_collections(const Site& site, std::vector<Finding>& findings) {
                              {}}});
     for (const SiteCollection& one : site.collections) {
         const std::string where = fmt::format("{}, line {}", site.file.string(), one.line);
-        std::error_code error;
-        const std::filesystem::directory_iterator entries(one.folder, error);
-        if (error)
+        const auto not_listed = [&](const std::string& why, std::string remedy) {
             findings.push_back({Finding::Severity::error,
                                 {ErrorKind::wanting,
                                  fmt::format("the folder of collection \"{}\" can't be listed: {} ({})", one.name,
-                                             one.folder.string(), error.message()),
+                                             one.folder.string(), why),
                                  where,
-                                 "check the path, and that the share is mounted and may be read",
+                                 std::move(remedy),
                                  {}}});
+        };
+        if (base::Address(one.folder).is_share()) {
+            const auto opened = source::open_share(base::Address(one.folder), nullptr);
+            const auto listed =
+                opened ? opened->share->list(opened->path) : Result<std::vector<share::Entry>>(fail(opened.error()));
+            if (!listed) not_listed(listed.error().what, listed.error().remedy);
+        } else {
+            std::error_code error;
+            const std::filesystem::directory_iterator entries(one.folder, error);
+            if (error) not_listed(error.message(), "check the path, and that the share is mounted and may be read");
+        }
         for (const std::string& name : one.devices) {
             const auto device = std::find_if(site.devices.begin(), site.devices.end(),
                                              [&](const SiteDevice& d) { return d.device.name == name; });

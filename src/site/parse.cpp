@@ -323,12 +323,18 @@ Result<Site> load(const base::Path& file) {
 
 namespace {
 
-SiteCollection parse_collection(base::ConfigTable& table, const base::Path& folder) {
+SiteCollection parse_collection(base::ConfigTable& table, const base::Path& folder,
+                                const std::vector<SiteShare>& shares) {
     SiteCollection collection;
     collection.line = table.line();
     collection.name = table.text("name");
-    const auto place = table.text("folder");
-    collection.folder = from_folder(place, folder);
+    const bool on_share = table.has("share");
+    const auto below = place_of(table, folder, shares);
+    const auto place = on_share ? table.text("folder", "") : table.text("folder");
+    const base::Address all = below(place);
+    collection.folder = all.is_share() ? base::Path(all.text()) : all.path();
+    if (all.is_share() && !share::parse_location(all))
+        table.wrong("folder", "this is no address of a share", "write smb://SERVER/SHARE/FOLDER");
     const auto networks = net::Networks::parse(table.texts("from"));
     if (!networks) table.wrong("from", networks.error().what, networks.error().remedy);
     if (networks) collection.from = *networks;
@@ -434,7 +440,7 @@ Result<Site> read_site(base::ConfigTable root, const base::Path& file) {
     }
     auto collections = root.tables("collection");
     for (base::ConfigTable& table : collections) {
-        SiteCollection entry = parse_collection(table, file.parent_path());
+        SiteCollection entry = parse_collection(table, file.parent_path(), site.shares);
         check_devices(site, entry.devices, table);
         for (const SiteCollection& other : site.collections) {
             if (other.folder.lexically_normal() == entry.folder.lexically_normal())

@@ -93,6 +93,15 @@ Result<OpenedShare> open_share(const base::Address& address, const Cancel* cance
     return OpenedShare{std::move(opened), std::move(entry), location.path};
 }
 
+Result<std::unique_ptr<base::ByteSource>> open_file(const base::Address& file) {
+    if (file.is_share()) {
+        WAVECREST_TRY_ASSIGN(opened, open_share(file, nullptr));
+        return opened.share->read(opened.path);
+    }
+    WAVECREST_TRY_ASSIGN(here, base::FileSource::open(file.path()));
+    return std::unique_ptr<base::ByteSource>(std::make_unique<base::FileSource>(std::move(here)));
+}
+
 std::optional<std::int64_t> bit_rate_on_share(const base::Address& address, const share::Account& account,
                                               const Cancel& cancel) {
     const auto location = share::parse_location(address);

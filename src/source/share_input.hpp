@@ -20,6 +20,9 @@ struct OpenedShare {
 // Errors as of Share.
 Result<OpenedShare> open_share(const base::Address& address, const Cancel* cancel);
 
+// A file's bytes, here or on a share.
+Result<std::unique_ptr<base::ByteSource>> open_file(const base::Address& file);
+
 // The files of a folder there.
 std::shared_ptr<disc::DiscFiles> share_files(OpenedShare opened, const disc::ReadSettings& settings);
 

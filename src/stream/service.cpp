@@ -150,12 +150,6 @@ net::HttpReply answer_hls(Hls& hls, const HlsAsk& ask, const std::string& stem, 
     return net::HttpReply::text(404, "There is nothing here.\n");
 }
 
-Result<net::RemoteFile> open_on_share(const base::Address& file) {
-    WAVECREST_TRY_ASSIGN(there, source::open_share(file, nullptr));
-    WAVECREST_TRY_ASSIGN(bytes, there.share->read(there.path));
-    return net::RemoteFile{std::move(bytes), there.entry.modified_ns};
-}
-
 void add_text_subtitles(container::MediaPlaylist& list, const std::vector<Track>& words, const std::string& stem,
                         const std::string& query) {
     for (std::size_t i = 0; i < words.size(); ++i)
@@ -231,6 +225,12 @@ std::string address_for(const std::string& host, std::uint16_t port, const std::
     url.target = net::encode_path(path);
     url.secure = secure;
     return url.text();
+}
+
+Result<net::RemoteFile> open_on_share(const base::Address& file) {
+    WAVECREST_TRY_ASSIGN(there, source::open_share(file, nullptr));
+    WAVECREST_TRY_ASSIGN(bytes, there.share->read(there.path));
+    return net::RemoteFile{std::move(bytes), there.entry.modified_ns};
 }
 
 Result<StreamSubtitles> read_subtitles(const base::Path& file) {

@@ -40,6 +40,9 @@ struct StreamSubtitles {
 // Reads an SRT or WebVTT file. Errors as of container::open_media(), and kind input for anything else.
 Result<StreamSubtitles> read_subtitles(const base::Path& file);
 
+// A file on a share, for net::HttpReply::open_remote.
+Result<net::RemoteFile> open_on_share(const base::Address& file);
+
 // A stream that was found fit to be served.
 struct ReadyStream {
     std::string name;

@@ -5,6 +5,8 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "net/http_client.hpp"
+#include "net/url.hpp"
 #include "source/digest.hpp"
 #include "support/clips.hpp"
 #include "support/file_servers.hpp"
@@ -240,6 +242,92 @@ TEST_CASE("a ladder and a shelf on a share are read and streamed from there", "[
     CHECK(*source::digest_of((dir / "media/rips/Disc").string()) == *source::digest_of(smb.address("media/rips/Disc")));
     CHECK(*source::digest_of((dir / "media/rips/film.mp4").string()) ==
           *source::digest_of(nfs.address("media/rips/film.mp4")));
+}
+
+TEST_CASE("collections of the library lie on shares, and stay known while their server is gone", "[cli][share]") {
+    const TempDir dir;
+    const OwnState state;
+    std::filesystem::create_directories(dir / "media/Films/Lake (2019)");
+    std::filesystem::create_directories(dir / "media/Films/New");
+    std::filesystem::copy_file(sample_film(), dir / "media/Films/Lake (2019)/Lake (2019).mp4");
+    std::filesystem::copy_file(sample_film(), dir / "media/Films/New/50%41 off.mp4");
+    write_all(dir / "media/Films/Lake (2019)/poster.jpg", std::string("a picture"));
+    SmbServer smb({{"media", dir / "media", kGuests}});
+    const std::uint16_t port = free_port();
+    write_all(dir / "site.toml",
+              "[site]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
+                  "\n[[share]]\nname = \"attic\"\naddress = \"" + smb.address("media") +
+                  "\"\n[[collection]]\nname = \"Films\"\nshare = \"attic\"\nfolder = \"Films\"\n[[collection]]\nname = "
+                  "\"New\"\nfolder = \"" +
+                  smb.address("media/Films/New/") + "\"\n");
+    const Ran checked = run_program({"site", "check", "site.toml"}, dir.path());
+    INFO(checked.out << checked.err);
+    CHECK(checked.status == 0);
+    const auto listed = [&] {
+        const Ran ran = run_program({"library", "list", "--site", "site.toml", "--json"}, dir.path());
+        INFO(ran.err);
+        REQUIRE(ran.status == 0);
+        std::map<std::string, nlohmann::json> items;
+        const auto told = json_of(ran);
+        for (const auto& one : told.at("items")) items[one.at("title").get<std::string>()] = one;
+        return items;
+    };
+    const auto items = listed();
+    REQUIRE(items.size() == 2);
+    CHECK(items.at("Lake").at("collection") == "Films");
+    CHECK(items.at("Lake").at("file") == smb.address("media/Films/Lake (2019)/Lake (2019).mp4"));
+    CHECK(items.at("50%41 off").at("collection") == "New");  // its own, though it lies in the other's
+    {
+        const Background server({"stream", "run", "--site", "site.toml"}, dir.path());
+        REQUIRE(wait_for_port(port, 20'000));
+        const auto fetched = [&](const nlohmann::json& item, const std::string& name) {
+            const auto url = net::parse_url("http://127.0.0.1:" + std::to_string(port) + "/library/i/" +
+                                            std::to_string(item.at("id").get<int>()) + "/" + name);
+            REQUIRE(url);
+            net::HttpClient client(*url);
+            const auto head = client.get(0);
+            REQUIRE(head);
+            std::string all;
+            ByteVector piece(64 << 10);
+            while (true) {
+                const auto got = client.read(piece);
+                REQUIRE(got);
+                if (*got == 0) return all;
+                all.append(reinterpret_cast<const char*>(piece.data()), *got);
+            }
+        };
+        const std::string film = read_text(sample_film());
+        for (const auto& [title, item] : items) {
+            CHECK(fetched(item, "media.mp4") == film);
+            CHECK(fetched(item, "hls.m3u8").find("#EXTINF") != std::string::npos);
+        }
+        CHECK(fetched(items.at("Lake"), "picture.jpg") == "a picture");
+    }
+    smb.stop();
+    CHECK(listed().size() == 2);
+    std::filesystem::remove(dir / "media/Films/New/50%41 off.mp4");
+    smb.start();
+    CHECK(listed().size() == 1);
+}
+
+TEST_CASE("films that arrive on a share are converted as they come", "[cli][share][waits]") {
+    const TempDir dir;
+    const OwnState state;
+    std::filesystem::create_directories(dir / "media/rips");
+    const SmbServer smb({{"media", dir / "media", kWritable}});
+    const Background watching({"convert", smb.address("media/rips"), "--watch", "--rest", "1 s", "--into",
+                               smb.address("media/library"), "--profile", quick_profile(dir.path())},
+                              dir.path());
+    std::this_thread::sleep_for(std::chrono::milliseconds(700));
+    std::filesystem::copy_file(sample_film(), dir / "media/rips/Lake (2019).mp4");
+    const base::Path made = dir / "media/library/Lake (2019)/Lake (2019).mp4";
+    for (int i = 0; i < 300 && !std::filesystem::exists(made); ++i)
+        std::this_thread::sleep_for(std::chrono::milliseconds(100));
+    INFO(watching.output());
+    CHECK(std::filesystem::exists(made));
+    const Ran inside =
+        run_program({"convert", smb.address("media"), "--watch", "--into", smb.address("media/library")}, dir.path());
+    CHECK(inside.status == 2);
 }
 
 TEST_CASE("a film on a share is streamed on demand, by HLS and live", "[cli][share]") {
