@@ -35,6 +35,11 @@ bool is_harmful(std::uint32_t character) {
 
 }  // namespace
 
+std::size_t utf8_size(std::string_view text, std::size_t at) {
+    std::uint32_t character = 0;
+    return decode(text, at, character);
+}
+
 std::string printable(std::string_view text) {
     std::string out;
     out.reserve(text.size());

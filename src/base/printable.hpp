@@ -11,4 +11,7 @@ namespace wavecrest::base {
 // (Unicode Standard Annex 9) and bytes that are no UTF-8 are written as \xHH or \u{H...}; a backslash stays as it is.
 std::string printable(std::string_view text);
 
+// How many bytes the character has that begins at `at`; 0: they are no UTF-8 (RFC 3629).
+std::size_t utf8_size(std::string_view text, std::size_t at);
+
 }  // namespace wavecrest::base

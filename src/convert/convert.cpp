@@ -57,12 +57,12 @@ transcode::GraphSettings first_pass(const transcode::GraphSettings& whole) {
 }
 
 Status check_space(const Plan& plan, std::uint64_t needed, const char* how) {
-    WAVECREST_TRY_ASSIGN(free, host::free_space(plan.target()));
+    WAVECREST_TRY_ASSIGN(free, free_space(plan.target(), plan.share.get()));
     if (free >= needed) return {};
     return fail(
         ErrorKind::machine,
         fmt::format("not enough disk space: {} free, {} {}", base::format_bytes(free), base::format_bytes(needed), how),
-        plan.target().parent_path().parent_path().string(),
+        plan.place().parent_path().parent_path().string(),
         "free some space or choose a folder on another disk with --into");
 }
 
@@ -630,8 +630,8 @@ Status deliver(const ShareFolder& share, bool records, const Progress& progress,
     std::error_code error;
     for (const Outcome::File& file : outcome.files) {
         const base::Path record = record_path(file.path);
-        if (std::filesystem::exists(record, error)) (records ? files : own).push_back(record);
         if (outcome.playlist.empty()) files.push_back(file.path);
+        if (std::filesystem::exists(record, error)) (records ? files : own).push_back(record);
     }
     if (!outcome.playlist.empty()) {
         for (const auto& entry : std::filesystem::directory_iterator(outcome.playlist.parent_path(), error)) {

@@ -290,7 +290,7 @@ Result<Outcome> run_remux(const source::Input& input, const RemuxPlan& plan, con
         return fail(ErrorKind::machine,
                     fmt::format("not enough disk space: {} free, {} needed", base::format_bytes(free),
                                 base::format_bytes(plan.source_bytes)),
-                    plan.target.parent_path().string(), "free some space or choose another folder");
+                    base::Path(plan.place).parent_path().string(), "free some space or choose another folder");
     }
     const base::RealClock clock;
     WAVECREST_TRY_ASSIGN(source, input.open(plan.pick, plan.angle));

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cctype>
 
+#include "base/printable.hpp"
 #include "net/url.hpp"
 
 namespace wavecrest::share {
@@ -45,11 +46,15 @@ std::string Location::text_of(const std::string& other_path) const {
     for (const std::string& part : {share, other_path}) {
         if (part.empty()) continue;
         text += '/';
-        // (A name may have in it what looks encoded.)
-        for (std::size_t i = 0; i < part.size(); ++i) {
+        // (A name may have in it what looks encoded, and bytes of another encoding than UTF-8.)
+        for (std::size_t i = 0; i < part.size();) {
             const bool looks_encoded =
                 part[i] == '%' && i + 2 < part.size() && is_hex(part[i + 1]) && is_hex(part[i + 2]);
-            text += looks_encoded ? "%25" : std::string(1, part[i]);
+            const std::size_t size = base::utf8_size(part, i);
+            text += looks_encoded ? "%25"
+                    : size == 0   ? fmt::format("%{:02X}", static_cast<unsigned char>(part[i]))
+                                  : part.substr(i, size);
+            i += std::max<std::size_t>(size, 1);
         }
     }
     return text;
@@ -67,15 +72,15 @@ Result<Location> parse_location(const base::Address& address) {
                     std::string(address.scheme() == base::Scheme::smb ? "smb://" : "nfs://") +
                         std::string(address.behind_scheme().substr(at + 1)),
                     "leave it out, and give the user with --user; the password is asked for");
-    WAVECREST_TRY_ASSIGN(parts, net::split_address(address.text()));
+    // (What begins a query or a fragment in other addresses is part of a name here.)
+    std::string plain;
+    for (const char c : address.text()) plain += c == '?' ? "%3F" : c == '#' ? "%23" : std::string(1, c);
+    WAVECREST_TRY_ASSIGN(parts, net::split_address(plain));
     Location location;
     location.scheme = address.scheme();
     location.host = parts.host;
     location.port = parts.port;
-    // (What is a query in other addresses is part of a name here.)
-    std::string rest;
-    for (const char c : parts.rest) rest += c == '?' ? "%3F" : std::string(1, c);
-    std::vector<std::string> names = names_of(net::decode_path(rest));
+    std::vector<std::string> names = names_of(net::decode_path(parts.rest));
     for (const std::string& name : names) {
         if (name == "." || name == "..") return wrong("the address has \".\" or \"..\" among its names");
         if (std::any_of(name.begin(), name.end(), [](char c) { return static_cast<unsigned char>(c) < 32; }))

@@ -23,7 +23,8 @@ struct Location {
 
     std::uint16_t port_used() const;         // IANA: 445 (microsoft-ds), 2049 (nfs)
     std::vector<std::string> names() const;  // of `path`
-    // The address, as people write it; of another path in the same place.
+    // The address, as people write it; of another path in the same place. Encoded is only what would not be read back:
+    // "%41" in a name, and bytes that are no UTF-8.
     std::string text() const { return text_of(path); }
     std::string text_of(const std::string& other_path) const;
     // "smb://nas/films": of the share alone (NFS: of the server).

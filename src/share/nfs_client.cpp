@@ -10,6 +10,7 @@
 #include <chrono>
 #include <deque>
 #include <map>
+#include <memory>
 #include <random>
 
 #include <fmt/format.h>
@@ -29,7 +30,7 @@ class NfsClient : public Client {
   public:
     NfsClient(Location at, Time limit) : at_(std::move(at)), limit_(limit) {}
     ~NfsClient() override {
-        for (const auto& [number, file] : files_) nfs_close(file.in, file.file);
+        while (!files_.empty()) (void)close(files_.begin()->first);
         for (const Mounted& one : mounts_) nfs_destroy_context(one.context);
     }
 
@@ -67,13 +68,28 @@ class NfsClient : public Client {
     }
 
     Answer<int> open(const std::string& path, Open how) override {
+        // By NFS 4 a file that is open twice is one to the server: closing it once would close it for both (RFC 7530,
+        // 9.1.4), and libnfs crashes. So it is opened once, as long as it is the same file.
+        nfs_stat_64 info{};
+        if (how == Open::read) {
+            const auto there = ask(path, [&](const Mounted& mounted, const char* inside) {
+                return nfs_stat64(mounted.context, inside, &info);
+            });
+            if (!there) return tl::make_unexpected(there.error());
+            for (const auto& [number, one] : files_) {
+                if (one->written || one->path != path || one->inode != info.nfs_ino) continue;
+                files_.emplace(++last_, one);
+                return last_;
+            }
+        }
         nfsfh* file = nullptr;
         const auto in = ask(path, [&](const Mounted& there, const char* inside) {
             return how == Open::make ? nfs_create(there.context, inside, O_RDWR | O_EXCL | O_CREAT, 0644, &file)
                                      : nfs_open(there.context, inside, O_RDONLY, &file);
         });
         if (!in) return tl::make_unexpected(in.error());
-        files_[++last_] = {(*in)->context, file, (*in)->version, how == Open::make};
+        files_.emplace(++last_, std::make_shared<Opened>(Opened{(*in)->context, file, (*in)->version, how == Open::make,
+                                                                path, info.nfs_ino}));
         return last_;
     }
 
@@ -82,7 +98,7 @@ class NfsClient : public Client {
         if (found == files_.end()) return tl::make_unexpected(EBADF);
         const std::size_t count = std::min(into.size(), kMostBytes);
         const int got =
-            nfs_pread(found->second.in, found->second.file, offset, count, reinterpret_cast<char*>(into.data()));
+            nfs_pread(found->second->in, found->second->file, offset, count, reinterpret_cast<char*>(into.data()));
         if (got < 0) return failed(got);
         return static_cast<std::size_t>(got);
     }
@@ -90,9 +106,9 @@ class NfsClient : public Client {
     Answer<std::size_t> write(int file, std::uint64_t offset, ByteSpan bytes) override {
         const auto found = files_.find(file);
         if (found == files_.end()) return tl::make_unexpected(EBADF);
-        if (found->second.version == 4) return write_pieces(found->second, offset, bytes);
+        if (found->second->version == 4) return write_pieces(*found->second, offset, bytes);
         const std::size_t count = std::min(bytes.size(), kMostBytes);
-        const int put = nfs_pwrite(found->second.in, found->second.file, offset, count,
+        const int put = nfs_pwrite(found->second->in, found->second->file, offset, count,
                                    reinterpret_cast<char*>(const_cast<std::uint8_t*>(bytes.data())));
         if (put < 0) return failed(put);
         return static_cast<std::size_t>(put);
@@ -101,9 +117,11 @@ class NfsClient : public Client {
     Answer<void> close(int file) override {
         const auto found = files_.find(file);
         if (found == files_.end()) return {};
-        const int synced = found->second.written ? nfs_fsync(found->second.in, found->second.file) : 0;
-        const int closed = nfs_close(found->second.in, found->second.file);
+        const std::shared_ptr<Opened> one = found->second;
         files_.erase(found);
+        if (one.use_count() > 1) return {};
+        const int synced = one->written ? nfs_fsync(one->in, one->file) : 0;
+        const int closed = nfs_close(one->in, one->file);
         if (synced != 0) return failed(synced);
         if (closed != 0) return failed(closed);
         return {};
@@ -148,6 +166,8 @@ class NfsClient : public Client {
         nfsfh* file = nullptr;
         int version = 4;
         bool written = false;
+        std::string path;
+        std::uint64_t inode = 0;
     };
 
     template <typename Question>
@@ -314,7 +334,7 @@ class NfsClient : public Client {
     std::deque<Mounted> mounts_;  // (each stays where it is)
     bool without_four_ = false, asked_exports_ = false;
     std::vector<std::string> exports_;
-    std::map<int, Opened> files_;
+    std::map<int, std::shared_ptr<Opened>> files_;  // several numbers may mean one
     int last_ = 0;
 };
 

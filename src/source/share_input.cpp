@@ -1,6 +1,7 @@
 #include "source/share_input.hpp"
 
 #include <algorithm>
+#include <cerrno>
 #include <map>
 #include <tuple>
 
@@ -69,10 +70,13 @@ Result<std::shared_ptr<share::Share>> shared_connection(const share::Location& l
     const base::MutexLock lock(mutex);
     auto& there = connections[Key(location.root(), account.user, account.password, cancel)];
     std::erase_if(there, [](const auto& one) { return one.expired(); });
-    if (there.size() >= kMost) {
-        const auto fewest = std::min_element(
-            there.begin(), there.end(), [](const auto& a, const auto& b) { return a.use_count() < b.use_count(); });
-        if (auto found = fewest->lock()) return found;
+    static std::shared_ptr<share::Share> latest;  // (Others are as long as their Cancel is.)
+    const auto fewest = std::min_element(there.begin(), there.end(),
+                                         [](const auto& a, const auto& b) { return a.use_count() < b.use_count(); });
+    if (fewest != there.end()) {
+        auto found = fewest->lock();
+        const bool idle = found && found == latest && found.use_count() == 2;
+        if (found && (idle || there.size() >= kMost)) return found;
     }
     share::Location root = location;
     root.path.clear();
@@ -80,7 +84,23 @@ Result<std::shared_ptr<share::Share>> shared_connection(const share::Location& l
     limits.cancel = cancel;
     WAVECREST_TRY_ASSIGN(opened, share::Share::open(root, account, limits));
     there.push_back(opened);
+    // Who looks at many files one after the other logs on once.
+    if (cancel == nullptr) latest = opened;
     return opened;
+}
+
+// What is at a path. A connection that was kept may have been lost since it was last used.
+Result<share::Entry> look(const share::Share& share, const std::string& path) {
+    const auto ask = [&] {
+        return share.connection().ask<share::Entry>([path](share::Client& client) { return client.look(path); });
+    };
+    auto entry = ask();
+    if (!entry && share::is_lost_connection(entry.error()) && entry.error() != ETIMEDOUT) {
+        share.connection().restart();
+        entry = ask();
+    }
+    if (!entry) return fail(share.error(entry.error(), path));
+    return *std::move(entry);
 }
 
 }  // namespace
@@ -89,7 +109,7 @@ Result<OpenedShare> open_share(const base::Address& address, const Cancel* cance
     WAVECREST_TRY_ASSIGN(location, share::parse_location(address));
     WAVECREST_TRY_ASSIGN(accounts, share::Accounts::load(share::accounts_file()));
     WAVECREST_TRY_ASSIGN(opened, shared_connection(location, accounts.find(location), cancel));
-    WAVECREST_TRY_ASSIGN(entry, opened->look(location.path));
+    WAVECREST_TRY_ASSIGN(entry, look(*opened, location.path));
     return OpenedShare{std::move(opened), std::move(entry), location.path};
 }
 

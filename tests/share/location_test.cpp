@@ -1,6 +1,8 @@
 // Addresses of shares, and the accounts that are kept for them.
 #include "share/location.hpp"
 
+#include "base/printable.hpp"
+
 #include <sys/stat.h>
 
 #include <catch2/catch.hpp>
@@ -39,6 +41,31 @@ TEST_CASE("an address of a share is taken apart, as people write it or encoded",
     CHECK(nfs->path == "export/films");
     CHECK(nfs->root() == "nfs://[2001:db8::7]");
     CHECK(parse_location("smb://attic")->share.empty());
+}
+
+TEST_CASE("the address of a name leads back to it, whatever bytes it has", "[share]") {
+    const auto at = share::parse_location(base::Address("nfs://attic/films"));
+    REQUIRE(at);
+    for (const char* name : {"50%41 off.mp4", "100 % sure.mp4",
+                             "\xDC"
+                             "bung.mp4",
+                             "\xC3\x9C"
+                             "bung?#.mp4",
+                             "a\xC3", "%", "%4", "\xED\xA0\x80.mp4"}) {
+        const std::string text = at->text_of(share::joined(at->path, name));
+        INFO(text);
+        const auto back = share::parse_location(base::Address(text));
+        REQUIRE(back);
+        CHECK(back->path == share::joined(at->path, name));
+        for (std::size_t i = 0; i < text.size();) {
+            const std::size_t size = base::utf8_size(text, i);
+            REQUIRE(size > 0);
+            i += size;
+        }
+    }
+    CHECK(at->text_of("films/100 % sure.mp4") == "nfs://attic/films/100 % sure.mp4");
+    CHECK(at->text_of("films/\xDC"
+                      "bung.mp4") == "nfs://attic/films/%DCbung.mp4");
 }
 
 TEST_CASE("what is no address of a share is refused, and no password comes back", "[share]") {

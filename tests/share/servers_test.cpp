@@ -299,6 +299,17 @@ TEST_CASE("an NFS server is read, written and proved", "[share]") {
     CHECK(*base::read_exactly(**first, 0, bytes.size()) == bytes);
     CHECK(*base::read_exactly(**second, 0, bytes.size()) == bytes);
     CHECK(share->read("films/Lake side/Lanterns.mkv"));
+    // One connection reads a file twice; who is ready first doesn't close it for the other.
+    auto twice = share->read("films/Lake side/Lanterns.mkv");
+    REQUIRE(twice);
+    for (int i = 0; i < 3; ++i) {
+        const auto brief = share->read("films/Lake side/Lanterns.mkv");
+        REQUIRE(brief);
+        CHECK(base::read_exactly(**brief, 0, 1000));
+    }
+    CHECK(*base::read_exactly(**twice, 0, bytes.size()) == bytes);
+    twice->reset();
+    CHECK(share->read("films/Lake side/Lanterns.mkv"));
     CHECK(proved(server.address("films"), {}, true).state == ProofStep::State::passed);
     CHECK(std::distance(std::filesystem::directory_iterator(dir / "films"), {}) == 1);
     const Verdict fixed = proved(server.address("fixed"), {}, true);
