@@ -140,6 +140,13 @@ Result<Running> set_up(const StreamRunOptions& options) {
             note(fmt::format("waiting for share \"{}\" ({}): {}", share.name, share.address.text(), error.what));
         },
         cancel()));
+    // What is in their folders is known only now.
+    const bool unlisted = std::any_of(loaded.streams.begin(), loaded.streams.end(),
+                                      [](const site::SiteStream& stream) { return stream.unlisted; });
+    if (unlisted && !one_off) {
+        WAVECREST_TRY_ASSIGN(again, site::load(options.site));
+        loaded = std::move(again);
+    }
     WAVECREST_TRY_ASSIGN(items, loaded.items());
     running.items = std::move(items);
     if (running.items.empty() && loaded.collections.empty())

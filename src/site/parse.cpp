@@ -10,6 +10,7 @@
 #include "media/track_choice.hpp"
 #include "share/location.hpp"
 #include "source/ladder_input.hpp"
+#include "source/share_input.hpp"
 #include "stream/control.hpp"
 
 namespace wavecrest::site {
@@ -101,7 +102,7 @@ std::function<base::Address(const std::string&)> place_of(base::ConfigTable& tab
 }
 
 std::vector<stream::Part> parse_parts(base::ConfigTable& table, const base::Path& folder,
-                                      const std::vector<SiteShare>& shares) {
+                                      const std::vector<SiteShare>& shares, bool& unlisted) {
     const auto place = place_of(table, folder, shares);
     const auto file = table.text("file", "");
     auto files = table.texts("files");
@@ -111,8 +112,17 @@ std::vector<stream::Part> parse_parts(base::ConfigTable& table, const base::Path
     if (!file.empty()) files.insert(files.begin(), file);
     std::vector<stream::Part> parts;
     for (const std::string& one : files) parts.push_back({place(one), title, 1});
-    if (!all_of.empty() && !place(all_of).is_local()) {
-        table.wrong("folder", "a folder of a share can't be played as a whole", "list its files, or attach the share");
+    if (!all_of.empty() && place(all_of).is_share()) {
+        const auto there = media_on_share(place(all_of));
+        for (const base::Address& one : there.value_or(std::vector<base::Address>())) parts.push_back({one, title, 1});
+        if (there && there->empty()) table.wrong("folder", "there are no media files in it", "name another folder");
+        if (!there && there.error().kind != ErrorKind::machine)
+            table.wrong("folder", fmt::format("{} ({})", there.error().what, there.error().where),
+                        there.error().remedy);
+        unlisted = !there;
+        if (parts.empty()) parts.push_back({place(all_of), title, 1});
+    } else if (!all_of.empty() && !place(all_of).is_local()) {
+        table.wrong("folder", "this is no folder", "name one of this machine, or of a share (smb://, nfs://)");
         parts.push_back({place(all_of), title, 1});  // (So that it isn't missing, too.)
     } else if (!all_of.empty()) {
         for (const base::Path& one : media_in(from_folder(all_of, folder))) parts.push_back({one, title, 1});
@@ -148,7 +158,7 @@ SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder, cons
     stream::ServedStream& item = entry.item;
     entry.line = table.line();
     const auto name = table.text("name");
-    auto parts = parse_parts(table, folder, shares);
+    auto parts = parse_parts(table, folder, shares, entry.unlisted);
     const std::string publish_key = parse_key(table, "publish_key", folder);
     const auto path = table.text("path", "");
     const auto port = table.number("port", 1, 65535, 0);
@@ -213,8 +223,8 @@ SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder, cons
     if (!item.deliveries.any() && item.published()) item.deliveries.rtmp = true;
     if (!item.deliveries.any() && !only_sent) {
         std::error_code error;
-        const bool plain =
-            item.parts.size() == 1 && !std::filesystem::is_directory(item.parts.front().source.path(), error);
+        const bool plain = item.parts.size() == 1 && !entry.unlisted &&
+                           !std::filesystem::is_directory(item.parts.front().source.path(), error);
         if (plain && profile.empty()) {
             item.deliveries.file = true;
         } else if (!sent) {
@@ -292,19 +302,38 @@ Status refuse_twins(const std::vector<Entry>& entries, const base::Path& file, c
 
 }  // namespace
 
-std::vector<base::Path> media_in(const base::Path& folder) {
+namespace {
+
+// By its name; hidden ones aren't.
+bool is_media(const base::Path& file) {
     static constexpr std::string_view kKinds[] = {".mp4", ".m4v",  ".mkv", ".webm", ".ts",  ".m2ts",
                                                   ".mpg", ".mpeg", ".vob", ".avi",  ".flv", ".mov",
                                                   ".mp3", ".flac", ".ogg", ".wav",  ".m4a"};
+    std::string extension = file.extension().string();
+    std::transform(extension.begin(), extension.end(), extension.begin(),
+                   [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+    return !file.filename().string().starts_with('.') &&
+           std::find(std::begin(kKinds), std::end(kKinds), extension) != std::end(kKinds);
+}
+
+}  // namespace
+
+Result<std::vector<base::Address>> media_on_share(const base::Address& folder) {
+    WAVECREST_TRY_ASSIGN(opened, source::open_share(folder, nullptr));
+    WAVECREST_TRY_ASSIGN(entries, opened.share->list(opened.path));  // by name
+    std::vector<base::Address> files;
+    for (const share::Entry& one : entries) {
+        if (!one.folder && is_media(one.name))
+            files.emplace_back(opened.share->location().text_of(share::joined(opened.path, one.name)));
+    }
+    return files;
+}
+
+std::vector<base::Path> media_in(const base::Path& folder) {
     std::vector<base::Path> files;
     std::error_code error;
     for (const auto& one : std::filesystem::directory_iterator(folder, error)) {
-        std::string extension = one.path().extension().string();
-        std::transform(extension.begin(), extension.end(), extension.begin(),
-                       [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
-        if (one.is_regular_file(error) && one.path().filename().string().front() != '.' &&
-            std::find(std::begin(kKinds), std::end(kKinds), extension) != std::end(kKinds))
-            files.push_back(one.path());
+        if (one.is_regular_file(error) && is_media(one.path())) files.push_back(one.path());
     }
     std::sort(files.begin(), files.end());
     return files;

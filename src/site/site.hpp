@@ -31,6 +31,7 @@ struct SiteStream {
     std::string profile;               // encoded anew with it on the way; empty: as it is
     std::vector<std::string> devices;  // names; empty: all
     int line = 0;
+    bool unlisted = false;  // its folder lies on a share whose server isn't there: its one part stands for all
 
     const std::string& name() const { return item.name; }
     bool meant_for(const std::string& device) const;
@@ -93,5 +94,7 @@ Result<Site> parse_options(const std::vector<base::ConfigOption>& options);
 
 // Media files of a folder, by name.
 std::vector<base::Path> media_in(const base::Path& folder);
+// The same on a share. Errors as of source::open_share().
+Result<std::vector<base::Address>> media_on_share(const base::Address& folder);
 
 }  // namespace wavecrest::site

@@ -456,13 +456,17 @@ TEST_CASE("a share is attached to a system, checked and detached", "[cli][share]
 
 TEST_CASE("streams wait for their file server, and say so", "[cli][share][waits]") {
     const TempDir dir;
-    std::filesystem::create_directory(dir / "media");
+    std::filesystem::create_directories(dir / "media/evening");
     std::filesystem::copy_file(sample_film(), dir / "media" / "film.mp4");
+    for (const char* name : {"1 lake.mp4", "2 reeds.mp4", ".hidden.mp4"})
+        std::filesystem::copy_file(sample_film(), dir / "media/evening" / name);
+    write_all(dir / "media/evening/notes.txt", std::string("no film"));
     SmbServer smb({{"media", dir / "media", kGuests}, {"locked", dir / "media", "valid users = root"}});
     const std::uint16_t port = free_port();
     const std::string site = "[site]\nname = \"Cedar Landing\"\n[server]\nport = " + std::to_string(port) +
                              "\n[[share]]\nname = \"attic\"\naddress = \"" + smb.address("media") +
-                             "\"\n[[stream]]\nname = \"Lake\"\nshare = \"attic\"\nfile = \"film.mp4\"\n";
+                             "\"\n[[stream]]\nname = \"Lake\"\nshare = \"attic\"\nfile = \"film.mp4\"\n"
+                             "[[stream]]\nname = \"Evening\"\nshare = \"attic\"\nfolder = \"evening\"\nloop = true\n";
     write_all(dir / "site.toml", site);
     write_all(dir / "locked.toml",
               site + "[[share]]\nname = \"locked\"\naddress = \"" + smb.address("locked") + "\"\n");
@@ -479,6 +483,8 @@ TEST_CASE("streams wait for their file server, and say so", "[cli][share][waits]
     const auto head = client.get(0);
     REQUIRE(head);
     CHECK(head->body_size == std::filesystem::file_size(sample_film()));
+    // What is in a folder there is known when its server is.
+    CHECK(server.has_written("2 parts"));
     // Waiting ends with Ctrl-C, too.
     smb.stop();
     Background other({"stream", "run", "--site", "site.toml", "--port", std::to_string(free_port())}, dir.path());
