@@ -14,7 +14,7 @@ namespace {
 using Steady = std::chrono::steady_clock;
 using namespace std::chrono_literals;
 
-constexpr std::size_t kBlock = 1 << 20;
+constexpr std::size_t kBlock = 256 << 10;  // comes over even slow links within the limit of an answer
 constexpr Time kTidying = 2s;
 constexpr auto kTryAgain = 500ms, kLookForCancel = 50ms;
 
@@ -183,7 +183,9 @@ class Upload {
         if (is_lost_connection(renamed)) {
             share_.connection().restart();
             const auto final_one = ask<Entry>([path = path_](Client& client) { return client.look(path); });
-            if (final_one && final_one->size == from_.size()) return {};
+            if (!final_one || final_one->size != from_.size()) return {renamed, {}};
+            remove({});
+            return {};
         }
         if (renamed == 0) temporary_.clear();
         if (renamed == 0) remove({});

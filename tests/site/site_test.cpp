@@ -66,7 +66,15 @@ TEST_CASE("streams come from shares of the site, by their names", "[site][share]
     says("[[share]]\nname = \"a\"\naddress = \"http://x/y\"\n", "no address of a share");
     says("[[share]]\nname = \"a\"\naddress = \"smb://x\"\n", "names no share");
     says(shares + shares, "attic");
-    says(shares + "[[stream]]\nname = \"A\"\nshare = \"attic\"\nfolder = \"x\"\n", "list its files");
+    // What is in a folder there is known when its server is.
+    const auto later =
+        site::parse(house("[[share]]\nname = \"attic\"\naddress = \"smb://127.0.0.1:1/films\"\n[[stream]]\nname "
+                          "= \"A\"\nshare = \"attic\"\nfolder = \"x\"\nloop = true\n"),
+                    "/houses/cedar/site.toml");
+    REQUIRE(later);
+    CHECK(later->streams[0].unlisted);
+    CHECK(later->streams[0].item.deliveries.live);
+    says("[[stream]]\nname = \"A\"\nfolder = \"http://attic/films\"\n", "this is no folder");
 }
 
 TEST_CASE("mistakes in a site file are named with their line and a remedy", "[site]") {
