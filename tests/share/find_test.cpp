@@ -149,3 +149,62 @@ kill $(jobs -p)
     CHECK(named.find("smb://192.0.2.20/films") != std::string::npos);
     CHECK(named.find("192.0.2.99: no file server answers") != std::string::npos);
 }
+
+TEST_CASE("servers that announce themselves by DNS-SD are found through a real daemon", "[share][find][waits]") {
+    if (!std::filesystem::exists("/usr/sbin/avahi-daemon")) {
+        WARN("avahi-daemon isn't installed: not tried");
+        return;
+    }
+    const TempDir dir;
+    for (const char* folder : {"films", "services", "private", "state", "cache", "lock", "pid", "ncalrpc", "log"})
+        std::filesystem::create_directories(dir / folder);
+    std::filesystem::permissions(dir.path(), std::filesystem::perms(0755));
+    const std::string d = dir.path().string();
+    write_all(dir / "films/a.mkv", std::string("x"));
+    write_all(
+        dir / "services/files.service",
+        std::string("<?xml version=\"1.0\"?><service-group><name>Attic server</name><service><type>_smb._tcp</type>"
+                    "<port>445</port></service></service-group>\n"));
+    write_all(dir / "bus.conf", "<busconfig><type>system</type><listen>unix:path=" + d +
+                                    "/bus</listen><auth>EXTERNAL</auth><policy context=\"default\"><allow "
+                                    "send_destination=\"*\"/><allow eavesdrop=\"true\"/><allow own=\"*\"/></policy>"
+                                    "</busconfig>\n");
+    write_all(dir / "avahi.conf", std::string("[server]\nhost-name=attic\nuse-ipv6=no\nallow-interfaces=va\n[publish]\n"
+                                              "publish-workstation=no\n"));
+    write_all(dir / "smb.conf",
+              "[global]\nserver role = standalone server\ninterfaces = va\nbind interfaces only = yes\nprivate dir = " +
+                  d + "/private\nstate directory = " + d + "/state\ncache directory = " + d +
+                  "/cache\nlock directory = " + d + "/lock\npid directory = " + d + "/pid\nncalrpc dir = " + d +
+                  "/ncalrpc\nlog file = " + d + "/log/log\npassdb backend = tdbsam:" + d +
+                  "/private/passdb.tdb\nmap to guest = bad user\ndisable netbios = yes\nmulticast dns register = no\n"
+                  "[films]\npath = " +
+                  d + "/films\nguest ok = yes\n");
+    write_all(dir / "run.sh", std::string(R"(cd "$1"
+ip link set lo up
+ip link add va type veth peer name vb; ip addr add 192.168.77.1/24 dev va; ip link set va up; ip link set vb up
+mount -t tmpfs none /run; mkdir -p /etc/avahi/services; mount --bind services /etc/avahi/services
+export DBUS_SYSTEM_BUS_ADDRESS=unix:path=$1/bus XDG_STATE_HOME=$1/own
+dbus-daemon --config-file="$1/bus.conf" --nofork > dbus.log 2>&1 &
+for i in $(seq 50); do [ -S bus ] && break; sleep 0.1; done
+avahi-daemon --no-drop-root --no-chroot --no-proc-title -f "$1/avahi.conf" > avahi.log 2>&1 &
+smbd -s "$1/smb.conf" --foreground --no-process-group -l "$1/log" &
+for i in $(seq 100); do grep -q "Service .*established" avahi.log && ss -ltn | grep -q :445 && break; sleep 0.1; done
+for i in 1 2 3 4; do "$2" share find --for "2 s" --json > found.json 2> found.err; grep -q Attic found.json && break; done
+kill $(jobs -p)
+)"));
+    REQUIRE(std::system(("timeout 60 unshare -n -m bash '" + (dir / "run.sh").string() + "' '" + d + "' '" +
+                         std::string(WAVECREST_PROGRAM) + "' > '" + (dir / "out").string() + "' 2>&1")
+                            .c_str()) >= 0);
+    INFO(read_text(dir / "out"));
+    INFO(read_text(dir / "found.err"));
+    const auto found = nlohmann::json::parse(read_text(dir / "found.json"));
+    INFO(found.dump());
+    INFO(read_text(dir / "avahi.log"));
+    REQUIRE(found.at("servers").size() == 1);
+    const auto& server = found.at("servers")[0];
+    CHECK(server.at("name") == "Attic server");
+    CHECK(server.at("found_by") == "DNS-SD");
+    REQUIRE(server.at("shares").size() == 1);
+    CHECK(server.at("shares")[0].at("address") == "smb://192.168.77.1/films");
+    CHECK(server.at("shares")[0].at("access") == "guest");
+}
