@@ -488,7 +488,8 @@ class SqliteCatalogue : public Catalogue {
                               in.path == in.root ? std::initializer_list<const char*>{}
                                                  : std::initializer_list<const char*>{"poster", "cover", "folder"});
         if (!item.picture.empty()) item.picture = in.place(item.picture);
-        if (!in.share) item.subtitles = beside(names, file, {".srt", ".vtt"}, {});
+        item.subtitles = beside(names, file, {".srt", ".vtt"}, {});
+        if (!item.subtitles.empty()) item.subtitles = in.place(item.subtitles);
 
         const base::MutexLock lock(mutex_);
         Statement put(

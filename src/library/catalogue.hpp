@@ -78,7 +78,6 @@ class Catalogue {
 
     // Brings it up to what the folders hold now. Reads the headers of files that are new or changed; what isn't whole
     // yet is tried again when it has changed. A folder that can't be listed (a share that is gone) keeps its items.
-    // Of shares text subtitles beside a film aren't taken.
     // Nothing outside of the folders is taken, links that lead out of them neither. Where one collection's folder lies
     // in another's, its files are its own alone; no two have the same.
     virtual Result<ScanResult> scan(const std::vector<Collection>& collections, std::int64_t now,

@@ -91,7 +91,9 @@ std::function<base::Address(const std::string&)> place_of(base::ConfigTable& tab
     for (const SiteShare& one : shares) {
         known.push_back(one.name);
         if (one.name == name)
-            return [at = one.address.text()](const std::string& file) { return base::Address(at + "/" + file); };
+            return [at = one.address.text()](const std::string& file) {
+                return base::Address(base::has_scheme(file) ? file : at + "/" + file);
+            };
     }
     const std::string meant = base::nearest(name, known);
     table.wrong("share", fmt::format("there is no share \"{}\"", name),
@@ -205,7 +207,8 @@ SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder, cons
     item.path = path.empty()
                     ? stream::default_path(name, parts.empty() ? base::Address("live.flv") : parts.front().source)
                     : path;
-    if (!subtitles.empty()) item.subtitles = from_folder(subtitles, folder);
+    // (Beside the stream's files.)
+    if (!subtitles.empty()) item.subtitles = base::Path(place_of(table, folder, shares)(subtitles).text());
     item.ports = {static_cast<std::uint16_t>(port), static_cast<std::uint16_t>(tls_port),
                   static_cast<std::uint16_t>(rtmp_port)};
     item.publish_key = publish_key;

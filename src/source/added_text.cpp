@@ -5,6 +5,7 @@
 
 #include "bitstream/captions.hpp"
 #include "container/reader.hpp"
+#include "source/share_input.hpp"
 
 namespace wavecrest::source {
 namespace {
@@ -113,8 +114,8 @@ class WithText : public Input {
 }  // namespace
 
 Result<SubtitleFile> read_subtitle_file(const base::Path& file) {
-    WAVECREST_TRY_ASSIGN(opened, base::FileSource::open(file));
-    WAVECREST_TRY_ASSIGN(media, container::open_media(std::make_shared<base::FileSource>(std::move(opened))));
+    WAVECREST_TRY_ASSIGN(opened, open_file(base::Address(file)));
+    WAVECREST_TRY_ASSIGN(media, container::open_media(std::shared_ptr<base::ByteSource>(std::move(opened))));
     if (media.container != "srt" && media.container != "webvtt")
         return fail(ErrorKind::input, "not a text subtitle file", file.string(), "name an SRT or WebVTT file");
     SubtitleFile subtitles;

@@ -252,6 +252,8 @@ TEST_CASE("collections of the library lie on shares, and stay known while their 
     std::filesystem::copy_file(sample_film(), dir / "media/Films/Lake (2019)/Lake (2019).mp4");
     std::filesystem::copy_file(sample_film(), dir / "media/Films/New/50%41 off.mp4");
     write_all(dir / "media/Films/Lake (2019)/poster.jpg", std::string("a picture"));
+    write_all(dir / "media/Films/Lake (2019)/Lake (2019).srt",
+              std::string("1\n00:00:01,000 --> 00:00:02,000\nThe pier\n"));
     SmbServer smb({{"media", dir / "media", kGuests}});
     const std::uint16_t port = free_port();
     write_all(dir / "site.toml",
@@ -302,6 +304,7 @@ TEST_CASE("collections of the library lie on shares, and stay known while their 
             CHECK(fetched(item, "hls.m3u8").find("#EXTINF") != std::string::npos);
         }
         CHECK(fetched(items.at("Lake"), "picture.jpg") == "a picture");
+        CHECK(fetched(items.at("Lake"), "subtitles.srt").find("The pier") != std::string::npos);
     }
     smb.stop();
     CHECK(listed().size() == 2);
