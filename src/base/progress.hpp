@@ -9,9 +9,9 @@ namespace wavecrest {
 namespace base {
 
 struct ProgressState {
-    Time done{};   // media time finished
-    Time total{};  // media time in all; 0 when unknown
-    Time kept{};   // the beginning of it that an earlier run finished, which costs next to nothing
+    Time done{};                  // media time finished
+    Time total{};                 // media time in all; 0 when unknown
+    Time kept{};                  // the beginning of it that an earlier run finished, which costs next to nothing
     const char* doing = nullptr;  // of another kind of work than before: what it is
 };
 
