@@ -52,7 +52,8 @@ TEST_CASE("a file comes to the size that a profile asks for", "[cli][convert][pr
                         "\"\n[video]\neffort = 1\nmax_size = \"480x320\"\ntarget_size = \"1.1 MB\"\n[audio]\n"
                         "codec = \"" +
                         audio + "\"\nbitrate = \"96 kbit/s\"\n");
-        CHECK(static_cast<double>(std::filesystem::file_size(file)) == Approx(1.1e6).epsilon(0.06));  // of twelve seconds
+        CHECK(static_cast<double>(std::filesystem::file_size(file)) ==
+              Approx(1.1e6).epsilon(0.06));  // of twelve seconds
     }
     // The plan knows it; what leaves nothing for the video is refused, and nothing is left behind.
     write_all(

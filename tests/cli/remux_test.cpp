@@ -198,8 +198,8 @@ TEST_CASE("Ctrl-C ends the wait for input and leaves nothing", "[remux][waits]")
     // Half a file, then silence.
     const std::string program = WAVECREST_PROGRAM;
     const std::string command = "cd '" + dir.path().string() +
-                                "' && mkfifo p && (head -c 60000 a.mkv; sleep 20) > p & cd '" + dir.path().string() +
-                                "' && sleep 0.3 && exec timeout -s INT 1 '" + program +
+                                "' && mkfifo p && (head -c 60000 a.mkv; sleep 20) > p 2>/dev/null & cd '" +
+                                dir.path().string() + "' && sleep 0.3 && exec timeout -s INT 1 '" + program +
                                 "' convert - --remux mp4 --into out -q < p > log 2>&1";
     const auto begin = std::chrono::steady_clock::now();
     std::system(("bash -c \"" + command + "\"").c_str());

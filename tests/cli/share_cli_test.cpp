@@ -128,7 +128,8 @@ TEST_CASE("what could not be copied to a share is copied by the next run, and no
     std::filesystem::create_directory(dir / "films");
     SmbServer smb({{"films", dir / "films", kWritable}});
     const std::vector<std::string> convert = {
-        "convert", sample_disc().string(), "--into", smb.address("films"), "--name", "Lake"};
+        "convert",   sample_disc().string(),   "--into", smb.address("films"), "--name", "Lake",
+        "--profile", quick_profile(dir.path())};
     const auto waits_here = [&](const std::string& ending) {
         std::error_code error;
         for (const auto& entry : std::filesystem::recursive_directory_iterator(state.folder(), error)) {
@@ -138,7 +139,7 @@ TEST_CASE("what could not be copied to a share is copied by the next run, and no
     };
     // The server is lost when the work has begun; what was made stays here.
     Background program(convert, dir.path());
-    for (int i = 0; i < 1000 && !waits_here(".part"); ++i) std::this_thread::sleep_for(std::chrono::milliseconds(10));
+    for (int i = 0; i < 5000 && !waits_here(".part"); ++i) std::this_thread::sleep_for(std::chrono::milliseconds(2));
     smb.stop();
     for (int i = 0; i < 600 && !waits_here(".record.json"); ++i)
         std::this_thread::sleep_for(std::chrono::milliseconds(50));

@@ -506,7 +506,7 @@ TEST_CASE("a live stream from another address goes out again, and is waited for 
         return std::make_unique<Background>(
             std::vector<std::string>{"stream", "run", "harbour.mp4", "--loop", "--udp", far.substr(6)}, dir.path());
     };
-    const Ran nothing = run_program({"stream", "run", far, "--delivery", "live", "--for", "3 s"}, dir.path());
+    const Ran nothing = run_program({"stream", "run", far, "--delivery", "live", "--for", "1 s"}, dir.path());
     CHECK(nothing.status == 3);
     auto sender = send();
     const std::uint16_t port = free_port(), rtmp = free_port();
@@ -519,7 +519,7 @@ TEST_CASE("a live stream from another address goes out again, and is waited for 
         Ran ran;
         for (int i = 0; i < 3; ++i) {
             ran = run_program(
-                {"verify", address, "--device", "player-full", "--for", "4 s", "--wait", "10 s", "--json"}, dir.path());
+                {"verify", address, "--device", "player-full", "--for", "3 s", "--wait", "10 s", "--json"}, dir.path());
             if (ran.status == 0) break;
         }
         return ran;
