@@ -38,13 +38,14 @@ std::string rate_name(const device::Device& d) {
     return d.highest_bps > 0 ? base::format_bitrate(d.highest_bps) : "no limit";
 }
 
-// How its player chooses among bit rates (measure/adaptation.hpp).
-std::string adapting_in_words(const device::Adapting& a) {
-    return fmt::format(
-        "starts with the {} rung, wants its peak within {:.0f} % of the link (cautious: {:.0f} %), {}{}{}",
-        a.first_listed ? "first listed" : "lowest", a.link_share * 100, a.cautious_share * 100,
-        a.rungs_up == 1 ? "goes up one by one" : fmt::format("goes up by up to {}", a.rungs_up),
-        a.holds_rung ? "" : ", goes down at once", a.abandons_segments ? "" : ", waits for segments that are late");
+// How its player chooses among bit rates (measure/adaptation.hpp), in two lines.
+std::pair<std::string, std::string> adapting_in_words(const device::Adapting& a) {
+    return {fmt::format("starts with the {} rung; peak at most {:.0f} % of the link (cautious: {:.0f} %)",
+                        a.first_listed ? "first listed" : "lowest", a.link_share * 100, a.cautious_share * 100),
+            fmt::format("up {}, down {}; {} late segments",
+                        a.rungs_up == 1 ? "one rung at a time" : fmt::format("{} rungs at a time", a.rungs_up),
+                        a.holds_rung ? "when its buffer is short" : "at once",
+                        a.abandons_segments ? "abandons" : "waits for")};
 }
 
 void print_device(const device::Device& d) {
@@ -70,7 +71,11 @@ void print_device(const device::Device& d) {
              base::format_span(playing.start_buffer), base::format_span(playing.resume_buffer),
              playing.resume_growth > 1 ? fmt::format(" ({:g} times as much each time)", playing.resume_growth) : "",
              base::format_span(playing.buffer)));
-    if (device::takes(d, "hls")) line("ladders", adapting_in_words(playing.adapting));
+    if (device::takes(d, "hls")) {
+        const auto [chooses, changes] = adapting_in_words(playing.adapting);
+        line("ladders", chooses);
+        line("", changes);
+    }
     if (device::takes(d, "hls")) line("", playing.adapting.trouble);
     line("basis", d.basis);
     if (d.tried.empty()) return;
