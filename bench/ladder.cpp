@@ -16,19 +16,11 @@
 #include "base/clock.hpp"
 #include "convert/ladder.hpp"
 #include "sample/clip.hpp"
+#include "value.hpp"
 
 using namespace wavecrest;
 
 namespace {
-
-template <typename T>
-T value(Result<T> result) {
-    if (!result) {
-        fmt::print(stderr, "{} ({})\n", result.error().what, result.error().where);
-        std::exit(1);
-    }
-    return std::move(*result);
-}
 
 profile::VideoSettings rung(int height, std::int64_t peak_bps, int effort) {
     profile::VideoSettings video;

@@ -20,19 +20,11 @@
 #include "share/account.hpp"
 #include "share/share.hpp"
 #include "share/upload.hpp"
+#include "value.hpp"
 
 using namespace wavecrest;
 
 namespace {
-
-template <typename T>
-T value(Result<T> result) {
-    if (!result) {
-        fmt::print(stderr, "{} ({})\n", result.error().what, result.error().where);
-        std::exit(1);
-    }
-    return std::move(*result);
-}
 
 double seconds_to_read(base::ByteSource& file) {
     const base::RealClock clock;

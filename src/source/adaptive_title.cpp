@@ -7,6 +7,7 @@
 
 #include "base/address.hpp"
 #include "base/byte_source.hpp"
+#include "base/mutex.hpp"
 #include "container/cmaf.hpp"
 #include "container/dash_manifest.hpp"
 #include "container/media_playlist.hpp"
@@ -272,26 +273,32 @@ Result<ByteVector> part_of(base::ByteSource& file, const Place& place) {
     return base::read_exactly(file, offset, static_cast<std::size_t>(length));
 }
 
-// Of the files beside a playlist on a share; a few stay open.
+// Of the files beside a playlist on a share; a few stay open, for one reader after the other.
 FetchPlace fetch_from_share(const std::string& base) {
     struct Open {
         std::string address;
         std::shared_ptr<base::ByteSource> file;
     };
+    struct Files {
+        base::Mutex mutex;
+        std::deque<Open> open;
+    };
     constexpr std::size_t kMost = 4;
     const std::string folder = base.substr(0, base.rfind('/') + 1);
-    return [folder, open = std::make_shared<std::deque<Open>>()](const Place& place) -> Result<ByteVector> {
+    return [folder, files = std::make_shared<Files>()](const Place& place) -> Result<ByteVector> {
         if (!place.address.starts_with(folder))
             return fail(ErrorKind::input, "the playlist names what isn't in its folder", place.address,
                         "give the address at which a web server has it");
+        const base::MutexLock lock(files->mutex);
+        auto& open = files->open;
         auto found =
-            std::find_if(open->begin(), open->end(), [&](const Open& one) { return one.address == place.address; });
-        if (found == open->end()) {
+            std::find_if(open.begin(), open.end(), [&](const Open& one) { return one.address == place.address; });
+        if (found == open.end()) {
             WAVECREST_TRY_ASSIGN(opened, open_share(base::Address(place.address), nullptr));
             WAVECREST_TRY_ASSIGN(file, opened.share->read(opened.path));
-            if (open->size() == kMost) open->pop_front();
-            open->push_back({place.address, std::move(file)});
-            found = std::prev(open->end());
+            if (open.size() == kMost) open.pop_front();
+            open.push_back({place.address, std::move(file)});
+            found = std::prev(open.end());
         }
         return part_of(*found->file, place);
     };
