@@ -1,6 +1,7 @@
 // The library of a large house: 20 000 films, episodes and pieces of music in folders. First scan against reading the
 // same files' first bytes; a later one against asking the file system for them; browsing, searching, and memory.
-//   bench_library [ITEMS]
+// With MINUTES, each is a film of such a length: its index is whole, its data a hole in the file.
+//   bench_library [ITEMS [MINUTES]]
 #include <fmt/format.h>
 #include <sys/resource.h>
 
@@ -10,7 +11,11 @@
 #include <fstream>
 
 #include "base/atomic_file.hpp"
+#include "base/byte_source.hpp"
 #include "base/file.hpp"
+#include "container/mp4_reader.hpp"
+#include "container/reader.hpp"
+#include "container/writer.hpp"
 #include "library/content.hpp"
 #include "sample/clip.hpp"
 #include "upnp/didl.hpp"
@@ -34,6 +39,46 @@ double resident_mb() {
     return 0;
 }
 
+// The clip again and again, and its beginning with the index beside it as "index".
+void lengthen(const base::Path& film, int minutes) {
+    auto bytes = base::FileSource::open(film);
+    if (!bytes) return;
+    const base::Path longer = film.parent_path() / "long.mp4";
+    {
+        const auto shared = std::make_shared<base::FileSource>(std::move(*bytes));
+        std::vector<Packet> packets;
+        auto media = container::open_media(shared);
+        auto sink = base::AtomicFile::create(longer, base::AtomicFile::IfExists::replace);
+        if (!media || !sink) return;
+        auto writer = container::create_media("mp4", std::move(*sink), media->source->tracks(), {});
+        if (!writer) return;
+        while (auto packet = media->source->read()) {
+            if (!*packet) break;
+            packets.push_back(**packet);
+        }
+        const Time length = media->source->duration();
+        for (Time at{}; at < base::from_seconds(60.0 * minutes); at += length) {
+            for (Packet packet : packets) {
+                packet.pts += at;
+                packet.dts += at;
+                if (!(*writer)->write(packet)) return;
+            }
+        }
+        if (!(*writer)->finish()) return;
+    }
+    std::filesystem::rename(longer, film);
+    auto source = base::FileSource::open(film);
+    if (!source) return;
+    const auto movie = container::read_mp4(*source);
+    if (!movie) return;
+    std::ifstream in(film, std::ios::binary);
+    std::vector<char> head(static_cast<std::size_t>(movie->index_end));
+    in.read(head.data(), static_cast<std::streamsize>(head.size()));
+    std::ofstream(film.parent_path() / "index", std::ios::binary)
+        .write(head.data(), static_cast<std::streamsize>(head.size()));
+    fmt::print("films of {} minutes, each with {:.2f} MB of index\n", minutes, static_cast<double>(head.size()) / 1e6);
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -55,6 +100,17 @@ int main(int argc, char** argv) {
             return 1;
         }
     }
+    const int minutes = argc > 2 ? std::atoi(argv[2]) : 0;
+    if (minutes > 0) lengthen(film, minutes);
+    const auto copy = [&](const base::Path& to) {
+        std::error_code error;
+        if (minutes == 0) {
+            std::filesystem::copy_file(film, to, error);
+            return;
+        }
+        std::filesystem::copy_file(folder / "index", to, error);
+        std::filesystem::resize_file(to, std::filesystem::file_size(film), error);
+    };
     // Each file is one of its own (links would be read from the cache alone, too, but share their inode).
     const base::Path root = folder / "library";
     std::vector<base::Path> files;
@@ -65,8 +121,7 @@ int main(int argc, char** argv) {
                       : root / fmt::format("Series {}/Season {:02}/Series {} - S{:02}E{:02}.mp4", i / 200, i / 20 % 10,
                                            i / 200, i / 20 % 10, i % 20);
         std::filesystem::create_directories(file.parent_path());
-        std::error_code error;
-        std::filesystem::copy_file(film, file, error);
+        copy(file);
         files.push_back(file);
     }
     auto start = Clock::now();

@@ -35,6 +35,8 @@ class FileSource : public ByteSource {
     FileSource(FileSource&& other) noexcept;
     FileSource& operator=(FileSource&& other) noexcept;
     ~FileSource() override;
+    // Little will be read, here and there: the system is told to read nothing ahead.
+    void expect_few_reads();
 
     std::uint64_t size() const override { return size_; }
     std::string name() const override { return path_.string(); }

@@ -22,17 +22,24 @@ constexpr std::uint32_t kLpcmPiece = 4096;       // sample frames in a packet
 constexpr std::uint64_t kMostSamples = 1 << 25;  // of a track: a week at 50 pictures a second
 constexpr std::uint64_t kCutSamples = 1 << 20;   // more of a file that is cut short
 constexpr std::size_t kMostTracks = 256;
+constexpr std::size_t kMostHeaderBoxes = 20'000;
+constexpr std::uint64_t kMostHeaderBox = 1 << 20;
+// What tells of samples one by one (14496-12, 8.6 to 8.9).
+constexpr std::uint32_t kTables[] = {fourcc("stts"), fourcc("ctts"), fourcc("cslg"), fourcc("stss"), fourcc("stsh"),
+                                     fourcc("stsz"), fourcc("stz2"), fourcc("stsc"), fourcc("stco"), fourcc("co64"),
+                                     fourcc("sdtp"), fourcc("stdp"), fourcc("padb"), fourcc("subs"), fourcc("saiz"),
+                                     fourcc("saio"), fourcc("sbgp"), fourcc("sgpd")};
 
 }  // namespace
 
-Result<std::optional<TopBox>> MovieParser::top_box() {
+Result<std::optional<TopBox>> top_box_at(base::ByteSource& source, std::uint64_t at) {
     ByteVector bytes(16);
-    WAVECREST_TRY_ASSIGN(got, source_.read_at(at_, bytes));
+    WAVECREST_TRY_ASSIGN(got, source.read_at(at, bytes));
     if (got < 8) return std::optional<TopBox>{};
     bytes.resize(got);
     ByteReader reader{ByteSpan(bytes)};
     TopBox box;
-    box.at = at_;
+    box.at = at;
     box.size = reader.u32();
     box.type = reader.u32();
     box.header = 8;
@@ -40,18 +47,18 @@ Result<std::optional<TopBox>> MovieParser::top_box() {
         box.size = reader.u64();
         box.header = 16;
     } else if (box.size == 0) {
-        box.size = source_.size() - at_;
+        box.size = source.size() - at;
     }
     if (box.size < box.header || !reader.ok()) {
         return fail(ErrorKind::input, "a box of the file has an impossible size",
-                    fmt::format("{}, byte {}", source_.name(), at_), "the file is damaged; copy or make it again");
+                    fmt::format("{}, byte {}", source.name(), at), "the file is damaged; copy or make it again");
     }
     return std::optional(box);
 }
 
 Status MovieParser::scan(bool lazy) {
     while (!ended_) {
-        auto found = top_box();
+        auto found = top_box_at(source_, at_);
         if (!found) {
             // Rubbish behind a whole index takes nothing from it.
             if (!has_movie_) return fail(std::move(found).error());
@@ -122,6 +129,63 @@ Status MovieParser::scan(bool lazy) {
                     fmt::format("{}, byte {}", source_.name(), at_), "copy or make the file again");
     }
     return {};
+}
+
+// The boxes of an interval of the file but for the tables of samples.
+Status MovieParser::read_without_tables(base::WindowReader& bytes, std::uint64_t at, std::uint64_t end,
+                                        ByteWriter& out) {
+    while (end - at >= 8) {
+        if (++boxes_ > kMostHeaderBoxes) return damaged("the index has too many boxes");
+        WAVECREST_TRY_ASSIGN(view, bytes.view(at, 16));
+        ByteReader head(view);
+        std::uint64_t size = head.u32();
+        const std::uint32_t type = head.u32();
+        std::uint64_t header = 8;
+        if (size == 1) {
+            size = head.u64();
+            header = 16;
+        } else if (size == 0) {
+            size = end - at;
+        }
+        if (!head.ok() || size < header || size > end - at) return {};
+        const std::size_t begin = out.size();
+        out.u32(0);
+        out.u32(type);
+        if (type == fourcc("trak") || type == fourcc("mdia") || type == fourcc("minf") || type == fourcc("stbl")) {
+            WAVECREST_TRY(read_without_tables(bytes, at + header, at + size, out));
+        } else if (size <= kMostHeaderBox &&
+                   std::find(std::begin(kTables), std::end(kTables), type) == std::end(kTables)) {
+            WAVECREST_TRY_ASSIGN(body, bytes.view(at + header, static_cast<std::size_t>(size - header)));
+            out.raw(body);
+        }
+        out.put_u32(begin, out.size() - begin);
+        at += size;
+    }
+    return {};
+}
+
+Result<bool> MovieParser::scan_headers(base::WindowReader& bytes) {
+    headers_only_ = true;
+    while (true) {
+        WAVECREST_TRY_ASSIGN(box, top_box_at(source_, at_));
+        if (!box || box->size > source_.size() - at_) return false;
+        if (box->type == fourcc("mdat")) media_seen_ = true;
+        if (box->type == fourcc("moov")) {
+            ByteWriter moov;
+            WAVECREST_TRY(read_without_tables(bytes, box->at + box->header, box->at + box->size, moov));
+            WAVECREST_TRY(parse_movie(moov.bytes()));
+            index_in_front_ = !media_seen_;
+            ended_ = true;
+            const bool told = std::all_of(raw_.begin(), raw_.end(), [](const RawTrack& t) {
+                const auto shown = std::count_if(t.edits.begin(), t.edits.end(),
+                                                 [](const Edit& edit) { return edit.media_time >= 0; });
+                return t.media_duration > 0 && shown <= 1 &&
+                       std::none_of(t.edits.begin(), t.edits.end(), [](const Edit& e) { return e.dwell; });
+            });
+            return told && !fragmented_;
+        }
+        at_ += box->size;
+    }
 }
 
 Status MovieParser::parse_movie(ByteSpan moov) {
@@ -229,7 +293,8 @@ Status MovieParser::parse_track(ByteSpan trak, RawTrack& t) {
     const bool wide_media = mdhd.u8() == 1;
     mdhd.skip(3 + (wide_media ? 16 : 8));
     const std::uint32_t timescale = mdhd.u32();
-    mdhd.skip(wide_media ? 8 : 4);
+    t.media_duration = wide_media ? static_cast<std::int64_t>(mdhd.u64()) : mdhd.u32();
+    if (!wide_media && t.media_duration == 0xFFFFFFFF) t.media_duration = 0;
     const std::uint16_t language = mdhd.u16();
     ByteReader hdlr(child(mdia, "hdlr"));
     hdlr.skip(8);
@@ -265,6 +330,7 @@ bool MovieParser::believable(std::uint32_t samples) {
 }
 
 Status MovieParser::parse_samples(ByteSpan stbl, RawTrack& t) {
+    if (headers_only_) return {};
     const auto bad = [&](const char* table) {
         return damaged(fmt::format("the {} table of track {} is damaged", table, t.id));
     };
@@ -528,6 +594,8 @@ void MovieParser::finish_track(RawTrack& t, Mp4Movie& movie) const {
     }
     count_run();
     if (!samples.empty()) end = base::from_ticks(end_ticks, samples.timescale) + samples.shift;
+    // (What is cut off at the front of the media is mostly the delay of B pictures, which its end is later by, too.)
+    if (headers_only_) end = base::from_ticks(t.media_duration, samples.timescale) + std::max(samples.shift, Time{});
     t.track.end = std::min(end, presentation.end);
     Track& info = t.track.info;
     info.duration = t.track.end;

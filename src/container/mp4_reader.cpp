@@ -316,6 +316,25 @@ Result<Mp4Movie> read_mp4(base::ByteSource& source) {
     return movie;
 }
 
+Result<std::optional<MediaHead>> read_mp4_head(const std::shared_ptr<base::ByteSource>& bytes) {
+    MovieParser parser(*bytes);
+    base::WindowReader window(bytes, 8 << 10);
+    WAVECREST_TRY_ASSIGN(told, parser.scan_headers(window));
+    if (!told) return std::optional<MediaHead>{};
+    Mp4Movie movie;
+    WAVECREST_TRY(parser.conclude(movie));
+    MediaHead head;
+    head.container = "mp4";
+    head.duration = movie.duration;
+    head.tags = movie.tags;
+    for (Mp4Track& track : movie.tracks) {
+        if (track.payload == Mp4Track::Payload::plain && track.info.kind != TrackKind::subtitle)
+            bitstream::describe_headers(track.info, {});
+        head.tracks.push_back(std::move(track.info));
+    }
+    return std::optional(std::move(head));
+}
+
 Result<MediaFile> open_mp4(std::shared_ptr<base::ByteSource> bytes) {
     auto parser = std::make_unique<MovieParser>(*bytes);
     const bool pipe = !bytes->seekable();

@@ -3,6 +3,7 @@
 
 #include <functional>
 #include <memory>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -28,6 +29,17 @@ struct MediaFile {
 // Opens what the first bytes say it is. `program` chooses one of a transport stream's; 0: the first with a picture.
 // Fails (kind input) for anything else, and for files damaged beyond use.
 Result<MediaFile> open_media(std::shared_ptr<base::ByteSource> bytes, int program = 0);
+
+// What a list of films shows of one.
+struct MediaHead {
+    std::string container;  // short name
+    Time duration{};
+    std::vector<Track> tracks;  // without what only an index or the first packets tell: rates, cadence
+    media::Tags tags;
+};
+// Of an MP4 file, from its headers alone: some kilobytes, where its index has megabytes. Nothing where they don't tell
+// the length (fragments, several edits, no index). Errors as of open_mp4().
+Result<std::optional<MediaHead>> read_mp4_head(const std::shared_ptr<base::ByteSource>& bytes);
 
 // The media type (IANA) of a container by its short name: "video/mp4"; "application/octet-stream" of others.
 std::string media_type(std::string_view container);

@@ -434,20 +434,17 @@ class SqliteCatalogue : public Catalogue {
         const NamedAs named = named_as(in.root.empty() ? file : file.lexically_relative(in.root));
         Item item;
         std::string problem;
-        const auto input = source::open_input(base::Address(in.place(file)));
+        const auto input = source::summarize(base::Address(in.place(file)));
         if (!input) {
             problem = input.error().what;
-            ++scan.result.unreadable;
-        } else if ((*input)->titles().empty()) {
-            problem = "nothing to play in it";
             ++scan.result.unreadable;
         }
         bool video = false;
         int year = named.year;
         item.title = named.title;
         if (problem.empty()) {
-            const source::Title& title = (*input)->titles().front();
-            item.container = (*input)->container();
+            const source::Title& title = input->title;
+            item.container = input->container;
             item.duration = title.duration;
             for (const Track& track : title.tracks) {
                 if (track.kind == TrackKind::video && item.width == 0) {

@@ -1,9 +1,11 @@
 #include "source/input.hpp"
 
 #include <fmt/format.h>
+#include <strings.h>
 #include <unistd.h>
 
 #include <algorithm>
+#include <array>
 #include <charconv>
 #include <functional>
 #include <map>
@@ -391,6 +393,37 @@ Result<std::unique_ptr<Input>> open_on_share(const base::Address& from, const di
 
 Result<std::unique_ptr<Input>> open_input(std::shared_ptr<base::ByteSource> bytes, const std::string& name) {
     return FileInput::create(name, name, [bytes]() -> Result<std::shared_ptr<base::ByteSource>> { return bytes; });
+}
+
+Result<Summary> summarize(const base::Address& from) {
+    const std::string extension = base::Path(from.text()).extension().string();
+    const bool maybe_mp4 = std::ranges::any_of(std::array{".mp4", ".m4v", ".m4a", ".mov"}, [&](const char* one) {
+        return ::strcasecmp(extension.c_str(), one) == 0;
+    });
+    if (maybe_mp4 && (from.is_local() || from.is_share())) {
+        std::shared_ptr<base::ByteSource> bytes;
+        if (from.is_share()) {
+            if (auto remote = open_file(from)) bytes = std::move(*remote);
+        } else if (auto file = base::FileSource::open(from.path())) {
+            file->expect_few_reads();
+            bytes = std::make_shared<base::FileSource>(std::move(*file));
+        }
+        if (bytes) {
+            auto head = container::read_mp4_head(bytes);
+            if (head && *head) {
+                Summary summary;
+                summary.container = std::move((*head)->container);
+                summary.title.main = true;
+                summary.title.duration = (*head)->duration;
+                summary.title.tracks = std::move((*head)->tracks);
+                summary.title.tags = std::move((*head)->tags);
+                return summary;
+            }
+        }
+    }
+    WAVECREST_TRY_ASSIGN(input, open_input(from));
+    if (input->titles().empty()) return fail(ErrorKind::input, "nothing to play in it", from.text(), "name a film");
+    return Summary{input->container(), input->titles().front()};
 }
 
 Result<std::unique_ptr<Input>> open_input(const base::Address& from, const disc::ReadSettings& settings) {

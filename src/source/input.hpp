@@ -85,6 +85,14 @@ class Input {
 // joined on). Anything else is refused by the name of what it is, if that can be told.
 Result<std::unique_ptr<Input>> open_input(const base::Address& from, const disc::ReadSettings& settings = {});
 
+// The first title of an input for a list, with its length, tracks and tags, from as few bytes as that takes. Errors as
+// of open_input(), and kind input where it has none.
+struct Summary {
+    std::string container;
+    Title title;
+};
+Result<Summary> summarize(const base::Address& from);
+
 // Bytes that were opened elsewhere and are there once: a media file that `name` stands for.
 Result<std::unique_ptr<Input>> open_input(std::shared_ptr<base::ByteSource> bytes, const std::string& name);
 

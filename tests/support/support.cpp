@@ -273,6 +273,16 @@ base::Path sample_disc() {
 base::Path sample_film() {
     return samples() / "library/Sample Film (2020)/Sample Film (2020).mp4";
 }
+ByteVector sample_film_in(const std::string& container) {
+    const TempDir folder;
+    const auto ran = run_program(
+        {"convert", sample_film().string(), "--remux", container, "--into", ".", "--name", "x"}, folder.path());
+    REQUIRE(ran.status == 0);
+    for (const std::string& name : folder.files()) {
+        if (name.find("x.") != std::string::npos) return read_all(folder / name);
+    }
+    return {};
+}
 base::Path sample_ladder() {
     return samples() / "ladders" / "Sample Film (2020)" / "Sample Film (2020).ladder";
 }

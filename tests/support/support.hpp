@@ -123,6 +123,8 @@ class Turn {
 // The sample disc's folder and the film converted from it (12 s main title, 3 s extra).
 base::Path sample_disc();
 base::Path sample_film();
+// Remuxed into another container, as bytes.
+ByteVector sample_film_in(const std::string& container);
 // The main title as a ladder: 480p, 360p and 180p with keyframes every second, audio, and English text.
 base::Path sample_ladder();
 // Frames of the main title: 12 s at 24000/1001.
