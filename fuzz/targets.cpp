@@ -19,11 +19,11 @@
 #include "codec/subpicture.hpp"
 #include "container/cmaf.hpp"
 #include "container/dash_manifest.hpp"
+#include "container/from_time.hpp"
 #include "container/media_playlist.hpp"
 #include "container/mpeg_ps.hpp"
 #include "container/mpeg_ts.hpp"
 #include "container/reader.hpp"
-#include "container/seek_offset.hpp"
 #include "container/sniff.hpp"
 #include "container/tags.hpp"
 #include "device/claims.hpp"
@@ -212,25 +212,27 @@ void read(Result<container::MediaFile> (*open)(std::shared_ptr<base::ByteSource>
     }
     if (media->rate) (void)media->rate();
 }
+void from_times(std::string_view container, ByteSpan bytes) {
+    const auto source = std::make_shared<base::MemorySource>(ByteVector(bytes.begin(), bytes.end()), "fuzz");
+    for (const double seconds : {0.0, 1.5, 4000.0}) {
+        const auto found = container::file_from_time(source, container, base::from_seconds(seconds));
+        if (found && (found->offset > found->end || found->end > bytes.size())) std::abort();
+    }
+}
 void mp4(ByteSpan bytes) {
+    from_times("mp4", bytes);
     read(container::open_mp4, bytes);
 }
 void matroska(ByteSpan bytes) {
+    from_times("matroska", bytes);
     read(container::open_matroska, bytes);
 }
-void offset_in(std::string_view container, ByteSpan bytes) {
-    base::MemorySource source(ByteVector(bytes.begin(), bytes.end()), "fuzz");
-    for (const double seconds : {0.0, 1.5, 4000.0}) {
-        const auto found = container::offset_at(source, container, base::from_seconds(seconds));
-        if (found && found->offset > bytes.size()) std::abort();
-    }
-}
 void transport(ByteSpan bytes) {
-    offset_in("mpeg-ts", bytes);
+    from_times("mpeg-ts", bytes);
     read([](std::shared_ptr<base::ByteSource> b) { return container::open_mpeg_ts(std::move(b), 0); }, bytes);
 }
 void program(ByteSpan bytes) {
-    offset_in("mpeg-ps", bytes);
+    from_times("mpeg-ps", bytes);
     read(container::open_mpeg_ps, bytes);
 }
 void avi(ByteSpan bytes) {

@@ -16,6 +16,7 @@
 #include "bitstream/lpcm.hpp"
 #include "bitstream/nal.hpp"
 #include "bitstream/xiph.hpp"
+#include "container/from_time.hpp"
 #include "container/matroska_ebml.hpp"
 #include "container/matroska_format.hpp"
 #include "container/matroska_tracks.hpp"
@@ -53,6 +54,7 @@ class MatroskaSource : public PacketSource {
     Result<std::optional<Packet>> read() override;
     Status seek(Time time) override;
     std::vector<RatePiece> rate() const;
+    Result<FileFromTime> from_time(Time time);
 
     std::string doc_type = "matroska";
     std::string title;
@@ -105,8 +107,13 @@ class MatroskaSource : public PacketSource {
     }
 
     base::WindowReader bytes_;
-    std::uint64_t segment_ = 0;  // offset of the segment's body
-    std::uint64_t at_ = 0;       // where reading goes on
+    struct Extent {
+        std::uint64_t at = 0;
+        std::size_t size = 0;
+    };
+    Extent ebml_, info_, track_entries_;  // elements in the file, with their headers
+    std::uint64_t segment_ = 0;           // offset of the segment's body
+    std::uint64_t at_ = 0;                // where reading goes on
     std::uint64_t first_cluster_ = 0;
     std::int64_t scale_ = 1'000'000;  // ns a tick
     std::int64_t cluster_ticks_ = 0;
@@ -140,6 +147,7 @@ Status MatroskaSource::open() {
         if (id == kDocType) doc_type = text_of(body);
     });
     at_ = ebml->header + ebml->size;
+    ebml_ = {0, static_cast<std::size_t>(at_)};
     WAVECREST_TRY_ASSIGN(segment, element_at(at_));
     if (!segment || segment->id != kSegment) return damaged("the file has no segment", at_);
     at_ += segment->header;
@@ -224,6 +232,7 @@ Status MatroskaSource::read_header(std::uint64_t at, std::uint32_t only) {
     ByteVector body(static_cast<std::size_t>(element->size));
     WAVECREST_TRY_ASSIGN(got, bytes_.source().read_at(at + element->header, body));
     body.resize(got);
+    const Extent whole{at, element->header + got};
     switch (element->id) {
         case kSeekHead:
             for_children(body, [&](std::uint32_t id, ByteSpan seek) {
@@ -237,9 +246,11 @@ Status MatroskaSource::read_header(std::uint64_t at, std::uint32_t only) {
             });
             break;
         case kInfo:
+            info_ = whole;
             parse_info(body);
             break;
         case kTracks:
+            if (mkv_tracks_.empty()) track_entries_ = whole;
             parse_tracks(body);
             break;
         case kCues:
@@ -888,7 +899,40 @@ std::vector<RatePiece> MatroskaSource::rate() const {
     return pieces;
 }
 
+// The descriptions, then all clusters from one on. Their timestamps stay as they are.
+Result<FileFromTime> MatroskaSource::from_time(Time time) {
+    WAVECREST_TRY(seek(time));
+    const std::uint64_t cluster = at_;
+    FileFromTime found;
+    found.offset = cluster;
+    found.end = bytes_.size();
+    // Cues tell of clusters by their place in the whole file.
+    if (const auto cues = places_.find(kCues); cues != places_.end() && cues->second > cluster)
+        found.end = std::min(found.end, cues->second);
+    if (cluster >= found.end) return damaged("no cluster is there", cluster);
+    if (const auto begin = cluster_at(cluster)) found.time = begin->time;
+    base::ByteWriter descriptions;
+    base::ByteWriter head;
+    for (const Extent& extent : {ebml_, info_, track_entries_}) {
+        if (extent.size == 0) continue;
+        WAVECREST_TRY_ASSIGN(bytes, base::read_exactly(bytes_.source(), extent.at, extent.size));
+        (extent.at == 0 ? head : descriptions).raw(bytes);
+    }
+    head.u32(kSegment);
+    const std::uint64_t size = descriptions.size() + (found.end - found.offset);
+    head.u64(std::uint64_t{1} << 56 | size);  // in eight bytes (RFC 8794, 4)
+    head.raw(descriptions.bytes());
+    found.head = Bytes(head.release());
+    return found;
+}
+
 }  // namespace
+
+Result<FileFromTime> matroska_from_time(std::shared_ptr<base::ByteSource> source, Time time) {
+    MatroskaSource reader(std::move(source));
+    WAVECREST_TRY(reader.open());
+    return reader.from_time(time);
+}
 
 Result<MediaFile> open_matroska(std::shared_ptr<base::ByteSource> bytes) {
     auto source = std::make_unique<MatroskaSource>(std::move(bytes));

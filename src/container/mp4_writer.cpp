@@ -11,6 +11,7 @@
 #include "bitstream/headers.hpp"
 #include "bitstream/xiph.hpp"
 #include "container/mp4_format.hpp"
+#include "container/mp4_tables.hpp"
 #include "container/sample_index.hpp"
 #include "media/language.hpp"
 
@@ -23,27 +24,6 @@ using base::ByteWriter;
 constexpr std::size_t kMdatHeader = 16;  // with a 64-bit size
 constexpr std::size_t kWriteBuffer = 1 << 20;
 constexpr TrackId kChapterTrack = -2;
-
-// A box is opened, filled and closed; closing writes its size.
-class Box {
-  public:
-    Box(ByteWriter& out, const char (&type)[5]) : out_(out), start_(out.size()) {
-        out.u32(0);
-        out.u32(fourcc(type));
-    }
-    // A full box: version and flags.
-    Box(ByteWriter& out, const char (&type)[5], unsigned version, std::uint32_t flags) : Box(out, type) {
-        out.u8(version);
-        out.u24(flags);
-    }
-    Box(const Box&) = delete;
-    Box& operator=(const Box&) = delete;
-    ~Box() { out_.put_u32(start_, out_.size() - start_); }
-
-  private:
-    ByteWriter& out_;
-    std::size_t start_;
-};
 
 struct TrackState {
     Track track;
@@ -67,29 +47,6 @@ void write_matrix(ByteWriter& out, int rotation = 0) {
     const std::uint32_t b = rotation == 90 ? one : rotation == 270 ? minus : 0;
     const std::uint32_t c = b == 0 ? 0 : b == one ? minus : one;
     for (const std::uint32_t v : {a, b, 0u, c, a, 0u, 0u, 0u, 0x40000000u}) out.u32(v);
-}
-
-// Equal values in a row are written as one entry (stts, ctts).
-template <typename Value>
-void write_runs(ByteWriter& out, const SampleIndex& samples, Value value) {
-    const std::size_t count_at = out.size();
-    out.u32(0);
-    std::uint32_t entries = 0, run = 0, last = 0;
-    const auto flush = [&] {
-        if (run == 0) return;
-        out.u32(run);
-        out.u32(last);
-        ++entries;
-        run = 0;
-    };
-    for (const SampleIndex::Sample& s : samples) {
-        const auto v = static_cast<std::uint32_t>(value(s));
-        if (run > 0 && v != last) flush();
-        last = v;
-        ++run;
-    }
-    flush();
-    out.put_u32(count_at, entries);
 }
 
 std::uint16_t packed_language(const std::string& language) {
@@ -849,16 +806,8 @@ void Mp4Writer::State::write_sample_table(ByteWriter& out, const TrackState& t, 
         out.u32(1);
         write_sample_entry(out, t);
     }
-    {
-        const Box box(out, "stts", 0, 0);
-        if (fragmented()) {
-            out.u32(0);
-        } else {
-            write_runs(out, t.samples, [](const SampleIndex::Sample& s) { return s.duration; });
-        }
-    }
     if (fragmented()) {
-        for (const char(*type)[5] : {&"stsc", &"stco"}) {
+        for (const char(*type)[5] : {&"stts", &"stsc", &"stco"}) {
             const Box box(out, *type, 0, 0);
             out.u32(0);
         }
@@ -866,57 +815,7 @@ void Mp4Writer::State::write_sample_table(ByteWriter& out, const TrackState& t, 
         out.u64(0);
         return;
     }
-    bool composed = false, negative = false, all_keys = true;
-    std::size_t keys = 0;
-    for (const SampleIndex::Sample& sample : t.samples) {
-        composed = composed || sample.composition != 0;
-        negative = negative || sample.composition < 0;
-        all_keys = all_keys && sample.key;
-        keys += sample.key ? 1 : 0;
-    }
-    if (composed) {
-        const Box box(out, "ctts", negative ? 1 : 0, 0);
-        write_runs(out, t.samples, [](const SampleIndex::Sample& s) { return s.composition; });
-    }
-    if (!all_keys) {
-        const Box box(out, "stss", 0, 0);
-        out.u32(keys);
-        std::uint32_t number = 0;
-        for (const SampleIndex::Sample& sample : t.samples) {
-            ++number;
-            if (sample.key) out.u32(number);
-        }
-    }
-    {
-        const Box box(out, "stsz", 0, 0);
-        out.u32(0);
-        out.u32(t.samples.size());
-        for (const SampleIndex::Sample& s : t.samples) out.u32(s.size);
-    }
-    const std::size_t chunks = t.samples.chunks();
-    {
-        const Box box(out, "stsc", 0, 0);
-        const std::size_t count_at = out.size();
-        out.u32(0);
-        std::uint32_t entries = 0;
-        for (std::size_t i = 0; i < chunks; ++i) {
-            if (i > 0 && t.samples.chunk_samples(i) == t.samples.chunk_samples(i - 1)) continue;
-            out.u32(i + 1);
-            out.u32(t.samples.chunk_samples(i));
-            out.u32(1);
-            ++entries;
-        }
-        out.put_u32(count_at, entries);
-    }
-    if (media_bytes < 0xF0000000) {
-        const Box box(out, "stco", 0, 0);
-        out.u32(chunks);
-        for (std::size_t i = 0; i < chunks; ++i) out.u32(offset + t.samples.chunk_offset(i));
-    } else {
-        const Box box(out, "co64", 0, 0);
-        out.u32(chunks);
-        for (std::size_t i = 0; i < chunks; ++i) out.u64(offset + t.samples.chunk_offset(i));
-    }
+    write_sample_tables(out, t.samples, offset, media_bytes >= 0xF0000000);
     if (t.track.codec == Codec::aac && !t.samples.empty()) {
         // Each AAC frame needs the one before it to be decoded rightly (14496-12, 10.1).
         {

@@ -10,8 +10,8 @@
 
 #include "base/byte_source.hpp"
 #include "base/mutex.hpp"
+#include "container/from_time.hpp"
 #include "container/reader.hpp"
-#include "container/seek_offset.hpp"
 #include "library/content.hpp"
 #include "library/poster.hpp"
 #include "net/own_page.hpp"
@@ -227,16 +227,18 @@ struct MediaServer::State {
         net::HttpReply later;
         later.later_from = item.file;
         later.later = [item, reply = std::move(reply), time = *time] {
-            const auto opened = source::open_file(item.file);
+            auto opened = source::open_file(item.file);
             if (!opened) return net::HttpReply::text(503, "The file can't be read at the moment.\n");
-            base::ByteSource* const file = opened->get();
-            const auto found = container::offset_at(*file, item.container, time);
+            const std::shared_ptr<base::ByteSource> file = std::move(*opened);
+            auto found = container::file_from_time(file, item.container, time);
             if (!found) return net::HttpReply::text(416, "This file isn't given from such a time.\n");
             net::HttpReply made = reply;
-            made.file_from = found->offset;
-            made.fields.emplace_back("TimeSeekRange.dlna.org",
-                                     fmt::format("npt={}-{}/{} bytes={}-{}/{}", npt(found->time), npt(item.duration),
-                                                 npt(item.duration), found->offset, file->size() - 1, file->size()));
+            std::string given = fmt::format("npt={}-{}/{}", npt(found->time), npt(item.duration), npt(item.duration));
+            // (Behind a head of its own, what is sent isn't a range of the file's bytes.)
+            if (found->head.size() == 0)
+                given += fmt::format(" bytes={}-{}/{}", found->offset, found->end - 1, file->size());
+            made.fields.emplace_back("TimeSeekRange.dlna.org", std::move(given));
+            made.file_part = {std::move(found->head), found->offset, found->end};
             return made;
         };
         return later;

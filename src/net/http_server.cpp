@@ -516,8 +516,9 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
             file = *opened;
         }
     }
-    const bool in_memory = !file && reply.body.size() > kSmallBody;
-    if (in_memory && !make_room_for(client, reply.body)) reply = unavailable(host::DiskWork::Outcome::busy);
+    const Bytes held_bytes = !file ? reply.body : reply.file_part ? reply.file_part->head : Bytes{};
+    const bool in_memory = held_bytes.size() > kSmallBody;
+    if (in_memory && !make_room_for(client, held_bytes)) reply = unavailable(host::DiskWork::Outcome::busy);
     if (reply.any_origin)
         response.set(http::field::access_control_allow_origin, "*");  // players in web pages of other origins
     for (const auto& [name, value] : reply.fields) response.set(name, value);
@@ -528,6 +529,7 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
 
     const std::uint64_t size = file ? file->size() : reply.body.size();
     std::uint64_t first = 0, count = size;
+    ByteSpan in_front;
     std::string part;
     if (reply.broadcast && reply.status == 200) {
         response.set(http::field::accept_ranges, "none");
@@ -539,10 +541,11 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
         // RFC 9110, 13.2.2: If-None-Match takes precedence over If-Modified-Since.
         bool unchanged = false;
         std::string tag;
-        response.set(http::field::accept_ranges, "bytes");
+        // A part of a file behind a head of its own has neither ranges nor the file's tag.
+        response.set(http::field::accept_ranges, reply.file_part ? "none" : "bytes");
         if (reply.any_origin)
             response.set(http::field::access_control_expose_headers, "Content-Length, Content-Range, Accept-Ranges");
-        if (file) {
+        if (file && !reply.file_part) {
             tag = file->tag();
             response.set(http::field::etag, tag);
             response.set(http::field::last_modified, http_date(file->modified()));
@@ -559,10 +562,11 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
             const bool same = file && (date ? *date == file->modified() : condition == tag);
             if (!same) range = {};
         }
-        if (file && reply.file_from) {
-            first = std::min(*reply.file_from, size);
-            count = size - first;
-            response.content_length(count);
+        if (file && reply.file_part) {
+            first = std::min(reply.file_part->first, size);
+            count = std::clamp(reply.file_part->end, first, size) - first;
+            in_front = held_bytes.view();
+            response.content_length(in_front.size() + count);
             part = fmt::format(", from byte {}", first);
         } else if (unchanged) {
             response.result(http::status::not_modified);
@@ -610,7 +614,7 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
     co_await asio::async_write(client.socket, asio::buffer(header), asio::redirect_error(asio::use_awaitable, error));
     if (error) co_return false;
     client.progress();
-    if (count > 0 && !head && reply.status != 204) {
+    if (in_front.size() + count > 0 && !head && reply.status != 204) {
         client.size = size;
         client.of_file = static_cast<bool>(file);
         client.offset = client.first = first;
@@ -619,8 +623,16 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
             const auto agent = request.find(http::field::user_agent);
             if (agent != request.end()) client.calls_itself(agent->value());
         }
-        bool sent_all = false;
-        if (file && file->bytes() != nullptr) {
+        bool sent_all = true;
+        if (!in_front.empty()) {
+            client.holds_body = !client.counted.empty();
+            sent_all = co_await send_bytes(client, in_front);
+            client.holds_body = false;
+            client.offset = first;
+        }
+        if (!sent_all) {
+            // it left
+        } else if (file && file->bytes() != nullptr) {
             sent_all = co_await send_remote(held, file, path, first, count);
         } else if (file) {
             sent_all = co_await send_file(held, file, path, first, count);

@@ -56,8 +56,14 @@ struct HttpReply {
     std::optional<base::Address> file;
     // Opens it, where it isn't this machine's; called by a thread for its server, as what reads it is.
     std::function<Result<RemoteFile>()> open_remote;
-    // Of a file, from this byte on, instead of what a Range field asks for; its own header fields say what that is.
-    std::optional<std::uint64_t> file_from;
+    // Of a file, some bytes behind a head made in memory, instead of what a Range field asks for; the reply's own
+    // header fields say what that is.
+    struct FilePart {
+        Bytes head;
+        std::uint64_t first = 0;
+        std::uint64_t end = 0;  // behind the last byte
+    };
+    std::optional<FilePart> file_part;
     std::shared_ptr<Broadcast> broadcast;  // a live stream; the server has a fan-out for it
     std::string name;                      // the stream's, for status and log; empty: neither shows it
     std::string cache_control;             // empty: none

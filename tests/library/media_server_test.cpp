@@ -5,6 +5,8 @@
 #include <condition_variable>
 #include <mutex>
 
+#include "base/byte_source.hpp"
+#include "container/reader.hpp"
 #include "net/http_client.hpp"
 #include "support/support.hpp"
 #include "upnp/didl.hpp"
@@ -92,7 +94,7 @@ TEST_CASE("a film of the library is to be had in all its forms", "[library]") {
     CHECK(whole.status == 200);
     CHECK(whole.media_type == "video/mp4");
     CHECK(whole.body.size() == film.resources[0].size);
-    CHECK(whole.field("contentFeatures.dlna.org").starts_with("DLNA.ORG_OP=01"));
+    CHECK(whole.field("contentFeatures.dlna.org").starts_with("DLNA.ORG_OP=11"));
     CHECK(fetch(film.resources[1].address).status == 200);
     const auto list = fetch(film.resources[2].address);
     CHECK(list.body.starts_with("#EXTM3U"));
@@ -175,7 +177,19 @@ TEST_CASE("a recording is given from a time on, and other files aren't", "[libra
         CAPTURE(wrong);
         CHECK(fetch(tape[0].id, "media.ts", wrong).status == 416);
     }
-    CHECK(fetch(1, "media.mp4", "npt=3-").status == 416);  // an MP4 has its index for that
+    // An MP4 gets an index of what is left.
+    const auto film = house.catalogue->items({"title = 'Lanterns'", {}, "id"}, 0, 1);
+    REQUIRE(film.size() == 1);
+    const auto rest = fetch(film[0].id, "media.mp4", "npt=7-");
+    CHECK(rest.status == 200);
+    CHECK(rest.field("TimeSeekRange.dlna.org").starts_with("npt="));
+    CHECK(rest.field("TimeSeekRange.dlna.org").find("bytes") == std::string::npos);
+    CHECK(rest.body.size() < film[0].size * 3 / 4);
+    const ByteVector bytes(rest.body.begin(), rest.body.end());
+    auto media = container::open_media(std::make_shared<base::MemorySource>(bytes, "rest.mp4"));
+    REQUIRE(media);
+    CHECK(media->problems.empty());
+    CHECK(base::to_seconds(media->source->duration()) < base::to_seconds(film[0].duration) - 3);
     // What devices are told beforehand says so.
     const auto films = house.browse(fmt::format("i{}", tape[0].id), "BrowseMetadata");
     REQUIRE(films);

@@ -1,4 +1,4 @@
-#include "container/seek_offset.hpp"
+#include "container/from_time.hpp"
 
 #include <algorithm>
 #include <functional>
@@ -72,7 +72,7 @@ Result<std::vector<Clock>> program_clocks(base::ByteSource& source, std::uint64_
     return clocks;
 }
 
-Result<SeekOffset> find(base::ByteSource& source, const Look& look, Time time) {
+Result<FileFromTime> find(base::ByteSource& source, const Look& look, Time time) {
     WAVECREST_TRY_ASSIGN(beginning, look(0, 4 * kWindow));
     if (beginning.empty()) return fail(ErrorKind::input, "the stream tells no clock", "", "seek by bytes, or with HLS");
     const std::int64_t first = beginning.front().ticks;
@@ -98,30 +98,38 @@ Result<SeekOffset> find(base::ByteSource& source, const Look& look, Time time) {
         if (clock.random_access) marked = &clock;
     }
     const Clock* chosen = marked != nullptr ? marked : last;
-    if (chosen == nullptr) return SeekOffset{};
-    return SeekOffset{chosen->offset, base::from_ticks(since(*chosen), kTicks)};
+    FileFromTime found;
+    found.end = source.size();
+    if (chosen == nullptr) return found;
+    found.offset = chosen->offset;
+    found.time = base::from_ticks(since(*chosen), kTicks);
+    return found;
 }
 
 }  // namespace
 
 bool seeks_by_time(std::string_view container) {
-    return container == "mpeg-ts" || container == "mpeg-ps";
+    return container == "mpeg-ts" || container == "mpeg-ps" || container == "mp4" || container == "matroska" ||
+           container == "webm";
 }
 
-Result<SeekOffset> offset_at(base::ByteSource& source, std::string_view container, Time time) {
+Result<FileFromTime> file_from_time(std::shared_ptr<base::ByteSource> source, std::string_view container, Time time) {
+    if (container == "mp4") return mp4_from_time(*source, time);
+    if (container == "matroska" || container == "webm") return matroska_from_time(std::move(source), time);
+    base::ByteSource& bytes = *source;
     if (container == "mpeg-ps")
         return find(
-            source, [&](std::uint64_t from, std::size_t size) { return program_clocks(source, from, size); }, time);
+            bytes, [&](std::uint64_t from, std::size_t size) { return program_clocks(bytes, from, size); }, time);
     if (container != "mpeg-ts")
-        return fail(ErrorKind::usage, "files in this container can't be given from the middle", std::string(container),
+        return fail(ErrorKind::usage, "files in this container can't be given from a time on", std::string(container),
                     "seek by bytes, or with HLS");
-    WAVECREST_TRY_ASSIGN(head, bytes_at(source, 0, kWindow));
+    WAVECREST_TRY_ASSIGN(head, bytes_at(bytes, 0, kWindow));
     const auto layout = ts::find_layout(head);
     if (!layout) return fail(ErrorKind::input, "no transport packets at the beginning", "", "check the file: inspect");
     int pid = -1;
     return find(
-        source,
-        [&](std::uint64_t from, std::size_t size) { return transport_clocks(source, *layout, pid, from, size); }, time);
+        bytes, [&](std::uint64_t from, std::size_t size) { return transport_clocks(bytes, *layout, pid, from, size); },
+        time);
 }
 
 }  // namespace wavecrest::container
