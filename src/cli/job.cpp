@@ -14,11 +14,13 @@
 #include <thread>
 
 #include "base/address.hpp"
+#include "base/clock.hpp"
 #include "base/log.hpp"
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "cli/job.hpp"
 #include "container/writer.hpp"
+#include "host/folder_changes.hpp"
 #include "host/machine.hpp"
 #include "render/table.hpp"
 #include "report/results.hpp"
@@ -575,13 +577,17 @@ int run_convert_watch(const ConvertOptions& options) {
     if (!options.output.quiet && !json)
         note(fmt::format("watching {} for films; each is taken when nothing of it changed for {}. Ctrl-C ends it",
                          fmt::join(options.inputs, ", "), base::format_span(*rest)));
-    const auto begun = std::chrono::steady_clock::now();
-    // (Often enough for somebody who waits, and little work for a share.)
-    const Time every = std::min<Time>(*rest / 2, std::chrono::seconds(5));
+    const base::RealClock clock;
+    // What others do on a share isn't told, so it is looked at often enough for somebody who waits. Drives of this
+    // machine are looked at when something changed there, and when what came has been at rest.
+    const Time often = std::min<Time>(*rest / 2, std::chrono::seconds(5));
+    const Time seldom = std::chrono::minutes(5);
+    host::FolderChanges changes(folders);
     int worst = 0;
     while (!cancel().requested()) {
-        const auto looked = arrivals.look(
-            base::from_seconds(std::chrono::duration<double>(std::chrono::steady_clock::now() - begun).count()));
+        changes.renew();
+        const Time now = clock.now();
+        const auto looked = arrivals.look(now);
         for (const Error& error : looked.unreadable)
             note(fmt::format("{} ({}): looked at again", error.what, error.where));
         for (const auto& [source, why] : looked.broken)
@@ -591,11 +597,14 @@ int run_convert_watch(const ConvertOptions& options) {
             for (const base::Path& one : looked.whole) sources.push_back(one.string());
             if (const int status = run_convert_many(options, sources); status != 0) worst = status;
         }
-        const auto next =
-            std::chrono::steady_clock::now() + std::chrono::duration_cast<std::chrono::milliseconds>(
-                                                   std::chrono::duration<double>(base::to_seconds(every)));
-        while (std::chrono::steady_clock::now() < next && !cancel().requested())
-            std::this_thread::sleep_for(std::chrono::milliseconds(50));
+        Time next = now + (changes.tells_all() ? seldom : often);
+        if (looked.waiting > 0) next = std::min(next, looked.due);
+        // A copy that goes on changes all the time.
+        const Time soonest = now + often;
+        while (clock.now() < next && !cancel().requested()) {
+            const Time most = std::min<Time>(next - clock.now(), std::chrono::milliseconds(200));
+            if (changes.wait(most)) next = std::min(next, std::max(soonest, clock.now()));
+        }
     }
     return worst == 130 ? 0 : worst;
 }

@@ -86,6 +86,8 @@ Arrivals::Looked Arrivals::look(Time now) {
             if (!(source.state == *state)) source = {*state, now, false};
             if (source.told) continue;
             if (now - source.since < rest_) {
+                const Time due = source.since + rest_;
+                looked.due = looked.waiting == 0 ? due : std::min(looked.due, due);
                 ++looked.waiting;
                 continue;
             }

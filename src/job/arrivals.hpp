@@ -24,6 +24,7 @@ class Arrivals {
         std::vector<std::pair<base::Path, std::string>> broken;
         std::vector<Error> unreadable;  // folders, now; each told once until it can be read again
         std::size_t waiting = 0;        // sources that still change, or did lately
+        Time due{};                     // of these, when the first may be at rest
     };
     // `now`: of a clock that only goes forward. Sources are told once, and again where they change later.
     Looked look(Time now);

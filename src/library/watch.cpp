@@ -1,15 +1,10 @@
 #include "library/watch.hpp"
 
-#include <fcntl.h>
-#include <poll.h>
-#include <sys/inotify.h>
-#include <unistd.h>
-
-#include <array>
 #include <chrono>
 #include <ctime>
-#include <set>
 #include <thread>
+
+#include "host/folder_changes.hpp"
 
 namespace wavecrest::library {
 
@@ -19,34 +14,14 @@ struct Watcher::State {
     Settings settings;
     Catalogue& catalogue;
     Cancel cancel;
-    int handle = -1;
-    std::array<int, 2> wake{-1, -1};
-    std::set<std::string> watched;
+    host::FolderChanges changes;
     std::thread thread;
 
-    State(Settings s, Catalogue& c) : settings(std::move(s)), catalogue(c) {}
-
-    // The folders of all collections; each is watched by itself.
-    void watch_folders() {
-        constexpr std::size_t kMost = 8192;
-        constexpr std::uint32_t kWhat = IN_CREATE | IN_DELETE | IN_MOVED_FROM | IN_MOVED_TO | IN_CLOSE_WRITE |
-                                        IN_MODIFY | IN_DELETE_SELF | IN_ONLYDIR | IN_DONT_FOLLOW;
-        const auto watch = [&](const base::Path& folder) {
-            if (watched.size() < kMost && ::inotify_add_watch(handle, folder.c_str(), kWhat) >= 0)
-                watched.insert(folder.string());
-        };
-        watched.clear();
-        for (const Collection& one : settings.collections) {
-            std::error_code error;
-            watch(one.folder);
-            for (std::filesystem::recursive_directory_iterator
-                     entry(one.folder, std::filesystem::directory_options::skip_permission_denied, error),
-                 end;
-                 !error && entry != end && watched.size() < kMost; entry.increment(error)) {
-                std::error_code ignored;
-                if (!entry->is_symlink(ignored) && entry->is_directory(ignored)) watch(entry->path());
-            }
-        }
+    State(Settings s, Catalogue& c) : settings(std::move(s)), catalogue(c), changes(folders_of(settings)) {}
+    static std::vector<base::Path> folders_of(const Settings& settings) {
+        std::vector<base::Path> folders;
+        for (const Collection& one : settings.collections) folders.push_back(one.folder);
+        return folders;
     }
 
     void scan(bool first) {
@@ -63,7 +38,7 @@ struct Watcher::State {
         const auto interval = std::chrono::duration_cast<Clock::duration>(settings.interval);
         // What is written on and on is looked at meanwhile, too.
         const auto longest_rest = 15 * rest;
-        watch_folders();
+        changes.renew();
         scan(true);
         auto next = Clock::now() + interval;
         Clock::time_point first_change{}, last_change{};
@@ -73,19 +48,12 @@ struct Watcher::State {
             const auto due = is_changing ? std::min(last_change + rest, first_change + longest_rest) : next;
             if (now >= due) {
                 is_changing = false;
-                watch_folders();
+                changes.renew();
                 scan(false);
                 next = Clock::now() + interval;
                 continue;
             }
-            std::array<pollfd, 2> waiting{{{handle, POLLIN, 0}, {wake[0], POLLIN, 0}}};
-            const auto wait =
-                std::chrono::duration_cast<std::chrono::milliseconds>(due - now) + std::chrono::milliseconds(1);
-            if (::poll(waiting.data(), waiting.size(), static_cast<int>(wait.count())) <= 0) continue;
-            std::array<char, 16384> events{};
-            bool any = false;
-            while (::read(handle, events.data(), events.size()) > 0) any = true;
-            if (!any) continue;
+            if (!changes.wait(base::from_seconds(std::chrono::duration<double>(due - now).count()))) continue;
             last_change = Clock::now();
             if (!is_changing) first_change = last_change;
             is_changing = true;
@@ -95,19 +63,13 @@ struct Watcher::State {
 
 Watcher::Watcher(Settings settings, Catalogue& catalogue)
     : state_(std::make_unique<State>(std::move(settings), catalogue)) {
-    // Without inotify (too many are in use) the intervals remain.
-    state_->handle = ::inotify_init1(IN_NONBLOCK | IN_CLOEXEC);
-    if (::pipe2(state_->wake.data(), O_CLOEXEC) != 0) state_->wake = {-1, -1};
     state_->thread = std::thread([s = state_.get()] { s->run(); });
 }
 
 Watcher::~Watcher() {
     state_->cancel.request();
-    if (state_->wake[1] >= 0) (void)!::write(state_->wake[1], "x", 1);
+    state_->changes.wake();
     state_->thread.join();
-    for (const int handle : {state_->handle, state_->wake[0], state_->wake[1]}) {
-        if (handle >= 0) ::close(handle);
-    }
 }
 
 }  // namespace wavecrest::library

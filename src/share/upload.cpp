@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "base/atomic_file.hpp"
+#include "base/byte_source.hpp"
 
 namespace wavecrest::share {
 namespace {
@@ -116,11 +117,25 @@ class Upload {
         if (!std::exchange(tidied_, true)) remove_leftovers();
         const auto there = ask<Entry>([path = path_](Client& client) { return client.look(path); });
         if (there && if_there_ == IfThere::take && !there->folder && there->size == from_.size()) {
-            is_there_ = true;
-            return {};
+            const auto same = holds_the_same();
+            if (!same) return {EIO, same.error()};
+            is_there_ = *same;
+            if (is_there_) return {};
         }
         if (there) return {EEXIST, {}};
         return {there.error() == ENOENT ? 0 : there.error(), {}};
+    }
+
+    // Whether what is there by this name and of this size is what would be copied.
+    Result<bool> holds_the_same() {
+        WAVECREST_TRY_ASSIGN(there, share_.read(path_));
+        for (std::uint64_t at = 0; at < from_.size(); at += kBlock) {
+            const auto size = static_cast<std::size_t>(std::min<std::uint64_t>(kBlock, from_.size() - at));
+            WAVECREST_TRY_ASSIGN(mine, base::read_exactly(from_, at, size));
+            WAVECREST_TRY_ASSIGN(its, base::read_exactly(*there, at, size));
+            if (mine != its) return false;
+        }
+        return true;
     }
 
     Failure copy() {

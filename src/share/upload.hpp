@@ -17,7 +17,7 @@ namespace wavecrest::share {
 // Fails (kind machine) where something of this name is there, or appears meanwhile: nothing is replaced; where writing
 // isn't permitted; where the disk is full. Then nothing of it is left, unless the server is gone: such leftovers are
 // removed by the next upload into the same folder, a day later. `IfThere::take`: what is there is taken for it, where
-// it is as large (an earlier upload, of which the rest failed).
+// it is the same to the byte (an earlier upload, of which the rest failed).
 enum class IfThere : std::uint8_t { refuse, take };
 Status upload(const Share& share, base::ByteSource& from, const std::string& path,
               const std::function<void(std::uint64_t bytes)>& progress = {}, IfThere if_there = IfThere::refuse);

@@ -81,6 +81,16 @@ TEST_CASE("a file is written to a share whole, in folders that are made for it, 
         CHECK(again.error().kind == ErrorKind::machine);
         CHECK(again.error().what.find("isn't overwritten") != std::string::npos);
         CHECK(read_all(servers.dir / "New films" / name / (name + ".mkv")) == bytes);
+        // What an earlier run copied is taken for it, but not another file that is just as large.
+        const std::string path = front + "New films/" + name + "/" + name + ".mkv";
+        CHECK(share::upload(*share, film, path, {}, share::IfThere::take));
+        ByteVector changed = bytes;
+        changed.back() ^= 1;
+        base::MemorySource twin(changed, "twin.mkv");
+        const Status refused = share::upload(*share, twin, path, {}, share::IfThere::take);
+        REQUIRE_FALSE(refused);
+        CHECK(refused.error().what.find("isn't overwritten") != std::string::npos);
+        CHECK(count_in(servers.dir / "New films" / name) == 1);
         // A file of no bytes is one, too.
         base::MemorySource empty(ByteVector{}, "empty");
         CHECK(share::upload(*share, empty, front + (smb ? "a.txt" : "b.txt")));
