@@ -70,6 +70,11 @@ bool judge_content(Receiving& r, const Job& job, const char* protocol, const Can
     if (base::Address(job.address).scheme() == base::Scheme::https)
         r.v.checks.push_back(device::judge_protocol(job.device, "https"));
     auto media = container::open_media(std::make_shared<base::MemorySource>(std::move(r.kept), job.address));
+    if (!media && r.v.paused) {
+        add(r.v, "content", Verdict::fail, "null packets only", "video and audio");
+        conclude_live(r.v, Cause::none);
+        return false;
+    }
     if (!media) {
         r.v = failed(std::move(r.v), Cause::server,
                      {ErrorKind::input, "the stream can't be played: " + media.error().what, job.address,

@@ -134,8 +134,11 @@ struct Receiving {
 
     bool filled() const { return base::to_seconds(link.waited()) > 0.5 * base::to_seconds(clock->now()); }
     Cause cause() const { return v.simulated || link.waited() >= server_time ? Cause::network : Cause::server; }
-    // Nothing but packets that carry nothing has come for a while, and the connection lives.
-    bool is_paused() const { return empty_packets >= 14 && clock->now() - last_content > base::from_seconds(1.5); }
+    // Nothing but packets that carry nothing has come for a while, or at all, and the connection lives.
+    bool is_paused() const {
+        const bool never = last_content == Time{} && empty_packets > 0;
+        return (never || empty_packets >= 14) && clock->now() - last_content > base::from_seconds(1.5);
+    }
 
     std::uint64_t empty_packets = 0;  // since the last that carried something
     Time last_content{};

@@ -35,7 +35,7 @@ TEST_CASE("what changes below a folder is told, and nothing else", "[host]") {
     CHECK(changes.wait(10s));
 }
 
-TEST_CASE("where not all is told, that is known; waiting can be ended", "[host]") {
+TEST_CASE("where not all is told, that is known, and waiting can be ended", "[host]") {
     const TempDir dir;
     host::FolderChanges gone({dir / "missing"});
     gone.renew();

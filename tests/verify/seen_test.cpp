@@ -3,6 +3,7 @@
 #include <catch2/catch.hpp>
 
 #include "verify/checks.hpp"
+#include "verify/receiving.hpp"
 
 using namespace wavecrest;
 using namespace std::chrono_literals;
@@ -52,6 +53,25 @@ TEST_CASE("a live stream that gives little of the time it was listened to is no 
     CHECK(seen(2ms, true) == Verdict::fail);  // over when it was asked for
     CHECK(seen(2s, false) == Verdict::fail);  // nobody publishes: what was cached came, and no more
     CHECK(seen(2s, true, true) == Verdict::pass);
+}
+
+TEST_CASE("a stream that is paused while nothing of it was seen is told as paused", "[verify]") {
+    verify::Job job;
+    job.address = "http://x/live.ts";
+    verify::Receiving r(job, false);
+    ByteVector empty(188, 0xFF);
+    empty[0] = 0x47;
+    empty[1] = 0x1F;
+    CHECK_FALSE(r.is_paused());
+    r.clock->wait_until(2s);
+    CHECK_FALSE(r.is_paused());  // nothing came: that is another fault
+    r.take_transport(empty);
+    CHECK(r.is_paused());
+    r.v.paused = r.is_paused();
+    CHECK_FALSE(verify::judge_content(r, job, "http", Cancel()));
+    CHECK(r.v.verdict == Verdict::fail);
+    CHECK(r.v.summary == "the stream is paused");
+    CHECK(of(r.v, "content") == Verdict::fail);
 }
 
 TEST_CASE("a film whose tracks aren't as long as one another fails", "[verify]") {
