@@ -189,6 +189,12 @@ Error Share::error(int number, const std::string& path) const {
                          {}};
         case ECONNREFUSED:
             return make(ErrorKind::machine, "no file server answers on this port");
+        case ELIBACC:
+            return Error{ErrorKind::machine,
+                         "the library for SMB isn't installed on this machine (libsmbclient)",
+                         where,
+                         "apt install libsmbclient",
+                         {}};
         case ETIMEDOUT:
             return make(ErrorKind::machine,
                         fmt::format("the server didn't answer within {}", base::format_span(limits_.answer)));

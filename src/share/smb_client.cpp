@@ -11,6 +11,7 @@
 
 #include "net/url.hpp"
 #include "share/client_process.hpp"
+#include "share/smb_library.hpp"
 
 namespace wavecrest::share {
 namespace {
@@ -150,6 +151,7 @@ class SmbClient : public Client {
     // 0, or an error number.
     int begin() {
         if (context_ != nullptr) return 0;
+        if (!load_smb_library()) return ELIBACC;
         SMBCCTX* const made = smbc_new_context();
         if (made == nullptr) return ENOMEM;
         smbc_setDebug(made, 0);
@@ -210,6 +212,7 @@ class SmbClient : public Client {
 }  // namespace
 
 std::unique_ptr<Client> make_smb_client(const Location& at, const Account& account, Time limit) {
+    (void)load_smb_library();  // here, where it is needed once; not in each process
     return in_own_process([=] { return std::make_unique<SmbClient>(at, account, limit); }, limit);
 }
 
