@@ -10,14 +10,22 @@
 namespace wavecrest::net {
 namespace {
 
-// Calls `with` for each step from `from` on: its rate in bytes a second, and where it ends. Until it gives false.
+// Calls `with` for each step from `from` on, or part of one between outages: its rate in bytes a second, where it
+// begins and ends. Until it gives false.
 template <typename With>
-void walk(const std::vector<RateStep>& steps, Time from, With&& with) {
+void walk(const std::vector<RateStep>& steps, const Outages& outages, Time from, With&& with) {
     Time begin{};
     for (std::size_t i = 0; i < steps.size(); ++i) {
         const bool last = i + 1 == steps.size();
         const Time end = last ? Time::max() : begin + steps[i].length;
-        if (end > from && !with(static_cast<double>(steps[i].rate_bps) / 8, std::max(begin, from), end)) return;
+        const double rate = static_cast<double>(steps[i].rate_bps) / 8;
+        for (Time at = std::max(begin, from); at < end;) {
+            const Outages::Gap gap = outages.any() ? outages.next(at) : Outages::Gap{end, end};
+            const bool off = gap.from <= at;
+            const Time until = std::min(off ? gap.to : gap.from, end);
+            if (!with(off && outages.any() ? 0 : rate, at, until)) return;
+            at = until;
+        }
         begin = end;
     }
 }
@@ -26,7 +34,7 @@ void walk(const std::vector<RateStep>& steps, Time from, With&& with) {
 
 std::int64_t RateSteps::rate_at(Time at) const {
     std::int64_t rate = 0;
-    walk(steps_, at, [&](double bytes, Time, Time) {
+    walk(steps_, outages_, at, [&](double bytes, Time, Time) {
         rate = static_cast<std::int64_t>(bytes * 8);
         return false;
     });
@@ -35,7 +43,7 @@ std::int64_t RateSteps::rate_at(Time at) const {
 
 double RateSteps::between(Time from, Time to) const {
     double passed = 0;
-    walk(steps_, from, [&](double rate, Time begin, Time end) {
+    walk(steps_, outages_, from, [&](double rate, Time begin, Time end) {
         passed += rate * std::max(base::to_seconds(std::min(end, to) - begin), 0.0);
         return end < to;
     });
@@ -44,7 +52,14 @@ double RateSteps::between(Time from, Time to) const {
 
 Time RateSteps::when(double bytes, Time from) const {
     Time at = from;
-    walk(steps_, from, [&](double rate, Time begin, Time end) {
+    const Time longest = std::chrono::hours(1);
+    Time last = from;  // when something passed
+    walk(steps_, outages_, from, [&](double rate, Time begin, Time end) {
+        if (rate <= 0 && bytes > 0) {
+            at = end;
+            return end - last < longest;
+        }
+        last = end;
         const double room =
             end == Time::max() ? std::numeric_limits<double>::infinity() : rate * base::to_seconds(end - begin);
         if (bytes <= room) {

@@ -1,4 +1,4 @@
-// The rate of a link that changes on purpose: so much for so long, then so much, and so on.
+// The rate of a link that changes on purpose: so much for so long, then so much, and so on; and nothing at times.
 #pragma once
 
 #include <cstdint>
@@ -7,6 +7,7 @@
 
 #include "base/result.hpp"
 #include "base/time.hpp"
+#include "net/outages.hpp"
 
 namespace wavecrest::net {
 
@@ -25,14 +26,17 @@ class RateSteps {
     std::int64_t rate_at(Time at) const;
     // Bytes that pass from one time to another.
     double between(Time from, Time to) const;
-    // When so many bytes have passed from `from` on.
+    // When so many bytes have passed from `from` on. Where nothing passes for an hour, at its end.
     Time when(double bytes, Time from) const;
     const std::vector<RateStep>& steps() const { return steps_; }
     // None of them is faster than this.
     void limit(std::int64_t most_bps);
+    // Meanwhile nothing passes.
+    void interrupt(const Outages& outages) { outages_ = outages; }
 
   private:
     std::vector<RateStep> steps_;
+    Outages outages_;
 };
 
 // "8 Mbit/s 20 s, 1 Mbit/s 20 s, 8 Mbit/s". Kind usage: a rate or a length that is none, a step but the last without a

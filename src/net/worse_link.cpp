@@ -251,16 +251,11 @@ std::string describe(const LinkFaults& faults) {
     return text;
 }
 
-Time LinkSchedule::after_outage(Time now) const {
-    if (faults_.outage_every.count() <= 0 || faults_.outage.count() <= 0) return now;
-    const std::int64_t turn = now / faults_.outage_every;
-    // The moment within each turn comes of the seed and the turn's number alone.
-    std::mt19937 random(faults_.seed ^ static_cast<std::uint32_t>(turn * 2654435761u));
-    const Time spare = std::max(faults_.outage_every - faults_.outage, Time(1));
-    const Time from =
-        faults_.outage_every * turn + Time(static_cast<std::int64_t>(static_cast<double>(random()) / 4294967296.0 *
-                                                                     static_cast<double>(spare.count())));
-    return now >= from && now < from + faults_.outage ? from + faults_.outage : now;
+Time LinkSchedule::after_outage(Time now, bool connection) const {
+    const Outages outages{faults_.outage, faults_.outage_every, faults_.seed, connection};
+    if (!outages.any()) return now;
+    const Outages::Gap gap = outages.next(now);
+    return gap.from <= now ? gap.to : now;
 }
 
 Time LinkSchedule::carried(Time now, std::size_t bytes) {
@@ -287,7 +282,7 @@ LinkSchedule::Fate LinkSchedule::datagram(Time now, std::size_t bytes) {
 
 Time LinkSchedule::stream(Time now, std::size_t bytes) {
     constexpr std::size_t kSegment = 1448;
-    free_at_ = std::max(free_at_, after_outage(std::max(now, free_at_)));
+    free_at_ = std::max(free_at_, after_outage(std::max(now, free_at_), true));
     Time at = carried(now, bytes) + faults_.delay;
     if (faults_.loss <= 0 && faults_.jitter.count() <= 0 && faults_.reorder <= 0) return at;
     const auto chance = [&] { return static_cast<double>(random_()) / 4294967296.0; };

@@ -26,8 +26,8 @@ struct LinkFaults {
     // is behind it waits.
     double loss = 0;
     double reorder = 0;
-    Time outage{};        // so long nothing passes ...
-    Time outage_every{};  // ... in each such time, at a moment that the seed decides; 0: never
+    Time outage{};        // so long nothing passes (net/outages.hpp) ...
+    Time outage_every{};  // ... in each such time; 0: never
     std::uint32_t seed = 1;
 
     bool any() const {
@@ -53,8 +53,8 @@ class LinkSchedule {
     Time stream(Time now, std::size_t bytes);
     // Segments of connections that were lost, and sent again.
     std::uint64_t repeated() const { return repeated_; }
-    // The end of the outage that is on at `now`; `now` where there is none.
-    Time after_outage(Time now) const;
+    // The end of the outage that is on at `now`, for datagrams or as a connection sees it; `now` where there is none.
+    Time after_outage(Time now, bool connection = false) const;
 
   private:
     Time carried(Time now, std::size_t bytes);

@@ -192,7 +192,9 @@ void add_skips(Verification& v) {
 
 void add_film_playback(Verification& v, Cause cause, const std::string& why_slow) {
     if (v.started) add_startup(v, why_slow);
-    add_stalls(v, cause == Cause::server ? "the server is too slow" : "the link is too slow");
+    add_stalls(v, cause == Cause::server ? "the server is too slow"
+                  : v.simulated          ? "the simulated network is too slow, or out for too long"
+                                         : "the link is too slow");
     add_skips(v);
     const bool carried = v.stalls.empty();
     if (const auto room = headroom(v)) return add_link(v, *room, carried);

@@ -15,9 +15,9 @@ using device::Verdict;
 using namespace std::chrono_literals;
 
 net::RateSteps link_rates(const Job& job) {
-    if (job.squeeze.empty()) return net::RateSteps(job.link.payload_bps);
-    net::RateSteps rates(job.squeeze);
+    net::RateSteps rates = job.squeeze.empty() ? net::RateSteps(job.link.payload_bps) : net::RateSteps(job.squeeze);
     rates.limit(job.link.payload_bps);
+    rates.interrupt(job.outages);
     return rates;
 }
 

@@ -345,18 +345,35 @@ Result<Verification> run_worse(const Job& job, const Progress& progress, const C
 }  // namespace
 
 Result<Verification> run(const Job& job, const Progress& progress, const Cancel& cancel) {
-    if (job.faults.squeeze.empty() || base::Address(job.address).is_datagrams())
+    const net::LinkFaults& faults = job.faults;
+    const bool drops_out = faults.outage.count() > 0;
+    if ((faults.squeeze.empty() && !drops_out) || base::Address(job.address).is_datagrams())
         return run_worse(job, progress, cancel);
+    const Time gap = net::connection_gap(faults.outage);
+    if (drops_out && gap >= faults.outage_every)
+        return fail(ErrorKind::usage, "with these outages nothing would ever come over a connection", "--every",
+                    fmt::format("give more than {}: after {} without a link senders find it again only then",
+                                base::format_span(gap), base::format_span(faults.outage)));
     // Over TCP the link is part of the model, and its clock can be moved on.
-    Job squeezed = job;
-    squeezed.squeeze = std::exchange(squeezed.faults.squeeze, {});
-    WAVECREST_TRY_ASSIGN(v, run_worse(squeezed, progress, cancel));
+    Job modelled = job;
+    modelled.squeeze = std::exchange(modelled.faults.squeeze, {});
+    if (drops_out) {
+        modelled.outages = {faults.outage, faults.outage_every, faults.seed, true};
+        modelled.faults.outage = modelled.faults.outage_every = Time{};
+        modelled.simulated = true;
+    }
+    WAVECREST_TRY_ASSIGN(v, run_worse(modelled, progress, cancel));
     Time at{};
-    for (const net::RateStep& step : squeezed.squeeze) {
+    for (const net::RateStep& step : modelled.squeeze) {
         v.link_rates.emplace_back(at, std::min(step.rate_bps, job.link.payload_bps));
         at += step.length;
     }
-    add(v, "network", Verdict::pass, "squeezed: " + net::describe(squeezed.squeeze), "");
+    if (!modelled.squeeze.empty()) add(v, "network", Verdict::pass, "squeezed: " + net::describe(modelled.squeeze), "");
+    if (drops_out)
+        add(v, "network", Verdict::pass,
+            fmt::format("outage of {} every {}; connections find it again after {}", base::format_span(faults.outage),
+                        base::format_span(faults.outage_every), base::format_span(gap)),
+            "");
     return v;
 }
 

@@ -31,6 +31,7 @@ struct Job {
     // The link's rate over time, where it changes on purpose: taken from `faults` by run() where it is part of the
     // model.
     std::vector<net::RateStep> squeeze{};
+    net::Outages outages{};  // of the link, likewise
 };
 
 struct SeekOrder {

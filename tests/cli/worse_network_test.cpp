@@ -84,6 +84,32 @@ TEST_CASE("verify over a worse network: loss, delay and outages of every protoco
         CHECK(result["cause"] == "network");
         CHECK_FALSE(result["stalls"].empty());
     }
+    SECTION("a film is judged with outages on its own clock, as long as connections see them") {
+        const auto begun = std::chrono::steady_clock::now();
+        const auto ask = [&](const std::string& outage) {
+            return verify({http + "/film.mp4", "--link", "2 Mbit/s", "--outage", outage, "--every", "12 s"});
+        };
+        const Ran hardly = ask("300 ms");
+        INFO(hardly.out << hardly.err);
+        CHECK(hardly.status == 0);
+        const Ran ran = ask("6 s");
+        INFO(ran.out << ran.err);
+        CHECK(ran.status == 1);
+        const Json result = json_of(ran)["results"][0];
+        CHECK(result["cause"] == "network");
+        REQUIRE_FALSE(result["stalls"].empty());
+        CHECK(check_of(result, "network")["measured"].get<std::string>().find("after 10.3 s") != std::string::npos);
+        // Nobody waited for it.
+        CHECK(std::chrono::steady_clock::now() - begun < std::chrono::seconds(10));
+        const Ran never = verify({http + "/film.mp4", "--outage", "6 s", "--every", "8 s"});
+        CHECK(never.status == 2);
+        CHECK((never.out + never.err).find("more than 10.3 s") != std::string::npos);
+        // The same again.
+        const Json again = json_of(ask("6 s"))["results"][0]["stalls"];
+        REQUIRE(again.size() == result["stalls"].size());
+        for (std::size_t i = 0; i < again.size(); ++i)
+            CHECK(again[i]["for_s"].get<double>() == Approx(result["stalls"][i]["for_s"].get<double>()).margin(0.5));
+    }
     SECTION("an outage of which only the length is said") {
         const Ran ran = verify({http + "/film-live.ts", "--outage", "2 s"});
         CHECK(ran.status == 2);

@@ -56,3 +56,19 @@ TEST_CASE("what passes is the sum of the steps, and waits follow from it", "[squ
     for (int i = 0; i < 350; ++i) link.pass(10'000);
     CHECK(base::to_seconds(clock.at) == Approx(12.5).margin(0.05));
 }
+
+TEST_CASE("nothing passes while a link drops out", "[link]") {
+    net::RateSteps rates(8'000'000);
+    const net::Outages outages{2s, 10s, 5, false};
+    rates.interrupt(outages);
+    const auto gap = outages.next(Time{});
+    CHECK(rates.between(Time{}, gap.from) == Approx(1e6 * base::to_seconds(gap.from)));
+    CHECK(rates.between(gap.from, gap.to) == Approx(0).margin(1e-6));
+    CHECK(rates.between(Time{}, 100s) == Approx(80e6));
+    CHECK(rates.rate_at(gap.from + 1s) == 0);
+    CHECK(rates.when(1e6, gap.from) >= gap.to + 1s - Time(1000));
+    CHECK(base::to_seconds(rates.when(80e6, Time{})) == Approx(100).margin(2.1));
+    // A link that is always out gives an answer, too.
+    rates.interrupt({10s, 10s, 1, true});
+    CHECK(rates.when(1e6, 20s) >= std::chrono::hours(1));
+}

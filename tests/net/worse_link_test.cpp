@@ -77,6 +77,29 @@ TEST_CASE("a rate is kept, what doesn't fit is lost, and outages come once in th
     CHECK(gone == Approx(5).margin(0.05));
 }
 
+TEST_CASE("a connection sees an outage until its sender tries again", "[link]") {
+    // Measured between two namespaces with a router between them that dropped everything for so long (TCP Reno,
+    // 8 Mbit/s, a queue of 100 ms): the outage, and the gap at the receiver, in seconds.
+    const std::pair<double, double> seen[] = {{0.5, 1.10}, {1, 1.10}, {2, 2.39},  {3, 5.14},
+                                              {5, 5.11},   {8, 9.98}, {12, 20.38}};
+    for (const auto& [outage, gap] : seen) {
+        CAPTURE(outage);
+        CHECK(base::to_seconds(net::connection_gap(base::from_seconds(outage))) == Approx(gap).epsilon(0.1));
+    }
+    CHECK(net::connection_gap(Time{}) == Time{});
+    CHECK(net::connection_gap(std::chrono::hours(1)) < std::chrono::minutes(65));
+    const net::Outages outages{2s, 10s, 3, true};
+    Time at{};
+    for (int i = 0; i < 50; ++i) {
+        const auto gap = outages.next(at);
+        CHECK(gap.to - gap.from == net::connection_gap(2s));
+        CHECK(gap.to > at);
+        CHECK(outages.next(gap.from).from == gap.from);
+        CHECK(gap.from / 10s == i);
+        at = gap.to;
+    }
+}
+
 TEST_CASE("connections over the link get its rate and its delay", "[link][waits]") {
     const TempDir dir;
     write_all(dir / "f", ByteVector(2'000'000, 1));
