@@ -103,7 +103,8 @@ async function play(file) {
   } catch (e) { result.error = String(e); }
   return result;
 }
-(async () => { const all = []; for (const f of files) all.push(await play(f)); fetch('/result', {method: 'POST', body: JSON.stringify(all)}); })();
+// (They play in real time, which costs little: three at once.)
+(async () => { const all = []; for (let i = 0; i < files.length; i += 3) all.push(...await Promise.all(files.slice(i, i + 3).map(play))); fetch('/result', {method: 'POST', body: JSON.stringify(all)}); })();
 )";
 
 }  // namespace

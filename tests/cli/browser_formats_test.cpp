@@ -52,7 +52,8 @@ async function play(file) {
   v.remove();
   return result;
 }
-(async () => { const all = []; for (const f of files) all.push(await play(f)); report(all); })();
+// (They play in real time, which costs little: three at once.)
+(async () => { const all = []; for (let i = 0; i < files.length; i += 3) all.push(...await Promise.all(files.slice(i, i + 3).map(play))); report(all); })();
 )";
 
 }  // namespace
