@@ -309,7 +309,9 @@ std::optional<MkvTrack> parse_track_entry(ByteSpan entry, std::string& left_out)
                 if (unsigned_of(value) != 0) t.info.purpose = Purpose::commentary;
                 break;
             case kDefaultDuration:
-                t.default_duration = static_cast<std::int64_t>(unsigned_of(value));
+                // (Longer than an hour it can't be meant.)
+                if (unsigned_of(value) <= 3'600'000'000'000)
+                    t.default_duration = static_cast<std::int64_t>(unsigned_of(value));
                 break;
             case kCodecDelay:
                 t.codec_delay = static_cast<std::int64_t>(unsigned_of(value));
