@@ -576,8 +576,12 @@ async function play(url, seek) {
     v.src = url;
     if (v.readyState < 2) await within(event(v, 'loadeddata'), 15000, 'loadeddata');
     result.duration = v.duration === Infinity ? -1 : v.duration; result.width = v.videoWidth; result.height = v.videoHeight;
-    await within(v.play(), 8000, 'play'); const from = v.currentTime; await sleep(2500); result.moved = v.currentTime - from;
-    result.frames = v.getVideoPlaybackQuality().totalVideoFrames;
+    await within(v.play(), 8000, 'play'); const from = v.currentTime;
+    // (A busy machine may begin late.)
+    for (let i = 0; i < 60 && !(result.moved > 1 && result.frames > 10); ++i) {
+      await sleep(250);
+      result.moved = v.currentTime - from; result.frames = v.getVideoPlaybackQuality().totalVideoFrames;
+    }
     if (seek) { const seeked = event(v, 'seeked'); v.currentTime = 13; await within(seeked, 8000, 'seek'); await sleep(800); result.landed = v.currentTime; }
   } catch (e) { result.error = String(e); }
   v.remove();
