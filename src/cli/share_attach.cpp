@@ -1,5 +1,6 @@
 // share attach, detach, check: shares and disks that come back at every start of the machine.
 #include <pwd.h>
+#include <sys/statvfs.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -132,6 +133,22 @@ std::string run_commands(const share::AttachPlan& plan) {
     return {};
 }
 
+// Longer than the units give a mount.
+constexpr std::chrono::seconds kMountPatience{40};
+
+// Nothing where it is mounted; else why not.
+std::optional<Error> not_mounted(const base::Path& folder) {
+    const auto mounted = host::mounted_at(folder, kMountPatience);
+    if (mounted && *mounted) return {};
+    const bool systemd = has_systemd();
+    return Error{ErrorKind::machine,
+                 mounted ? "nothing is mounted there" : fmt::format("it can't be mounted: {}", mounted.error().what),
+                 folder.string(),
+                 systemd ? fmt::format("see why: journalctl -b -u '{}'", share::unit_name(folder, "mount"))
+                         : fmt::format("see why: mount '{}'", folder.string()),
+                 {}};
+}
+
 int carry_out(const ShareAttachOptions& options, const share::AttachPlan& plan, const base::Path& made, bool attach) {
     const bool json = options.share.output.json;
     Json result = to_json(plan);
@@ -150,23 +167,31 @@ int carry_out(const ShareAttachOptions& options, const share::AttachPlan& plan, 
     if (const Status done = share::carry_out(plan, made); !done) return report_error(done.error(), json);
     const bool now = is_own_system(options.root) && has_systemd();
     const std::string failed = now ? run_commands(plan) : std::string();
+    const bool looked = now && attach && !options.untested;
+    std::optional<Error> wrong;
+    if (!failed.empty())
+        wrong = Error{
+            ErrorKind::machine, "the files are written, but a command failed", failed, "run it by hand to see why", {}};
+    else if (looked)
+        wrong = not_mounted(base::absolute_path(options.folder).lexically_normal());
     result["started"] = now && failed.empty();
+    if (looked) result["mounted"] = !wrong;
     if (json) {
         print_json(result);
     } else {
         for (const share::PlannedFile& file : plan.files) print("  written  {}\n", file.path.string());
         for (const base::Path& file : plan.removed) print("  removed  {}\n", file.string());
     }
-    if (!failed.empty())
-        return report_error({ErrorKind::machine,
-                             "the files are written, but a command failed",
-                             failed,
-                             "run it by hand to see why",
-                             {}});
+    if (wrong) return report_error(*wrong);
     if (json) return 0;
-    if (attach) {
-        print("\n{} is mounted at {} {}.\nNext: wavecrest share check\n", options.share.address, options.folder,
-              now ? "from now on, whenever it is looked into" : "from the next start on");
+    if (attach && plan.files.empty() && plan.removed.empty()) {
+        print("{} was attached at {} already: nothing was changed{}.\n", options.share.address, options.folder,
+              looked ? ", and it is mounted" : "");
+    } else if (attach) {
+        print("\n{} is mounted at {}{}.\nNext: wavecrest share check\n", options.share.address, options.folder,
+              looked ? " now, and after each start as soon as it is looked into"
+              : now  ? " as soon as it is looked into"
+                     : " from the next start on");
     } else {
         print("\n{} is detached{}.\n", options.folder, now ? "" : " from the next start on");
     }
@@ -210,6 +235,27 @@ Result<Checked> check_share(const share::Attached& one, const std::string& root)
                    ""};
 }
 
+// What can be reached is looked into: whether the machine mounts it, too.
+void check_mount(const share::Attached& one, Checked& checked) {
+    const auto mounted = host::mounted_at(one.folder, kMountPatience);
+    checked.mounted = mounted && *mounted;
+    if (!checked.mounted) {
+        checked.verdict = "fail";
+        checked.found += mounted ? ", but isn't mounted" : fmt::format(", but not mounted: {}", mounted.error().what);
+        checked.remedy = has_systemd()
+                             ? fmt::format("systemctl restart '{}'", share::unit_name(one.folder, "automount"))
+                             : fmt::format("mount '{}'", one.folder.string());
+        return;
+    }
+    struct statvfs info {};
+    if (is_disk(one.what) && one.writable && ::statvfs(one.folder.c_str(), &info) == 0 &&
+        (info.f_flag & ST_RDONLY) != 0) {
+        checked.verdict = "warn";
+        checked.found += ", but mounted read-only";
+        checked.remedy = "check its file system: fsck, or on the computer that wrote it";
+    }
+}
+
 }  // namespace
 
 int run_share_attach(const ShareAttachOptions& options) {
@@ -241,7 +287,6 @@ int run_share_detach(const ShareAttachOptions& options) {
 int run_share_check(const ShareAttachOptions& options) {
     const bool json = options.share.output.json;
     const std::vector<share::Attached> all = share::attached(options.root);
-    const std::vector<std::string> mounts = host::mount_points();
     Json rows = Json::array();
     render::Table table({"folder", "attached", "verdict", "found"});
     std::vector<std::string> remedies;
@@ -249,11 +294,7 @@ int run_share_check(const ShareAttachOptions& options) {
     for (const share::Attached& one : all) {
         auto checked = is_disk(one.what) ? Result<Checked>(check_disk(one)) : check_share(one, options.root);
         if (!checked) return report_error(checked.error(), json);
-        checked->mounted = std::find(mounts.begin(), mounts.end(), one.folder.string()) != mounts.end();
-        if (checked->verdict == std::string_view("pass") && !checked->mounted && is_own_system(options.root))
-            *checked = {"fail", "can be reached, but isn't mounted",
-                        has_systemd() ? fmt::format("systemctl restart '{}'", share::unit_name(one.folder, "automount"))
-                                      : fmt::format("mount '{}'", one.folder.string())};
+        if (checked->verdict == std::string_view("pass") && is_own_system(options.root)) check_mount(one, *checked);
         good = good && checked->verdict != std::string_view("fail");
         rows.push_back({{"folder", one.folder.string()},
                         {"attached", one.what},

@@ -44,6 +44,35 @@ void on_signal(int signal) {
     cancelled.request();
 }
 
+sigset_t ending_signals() {
+    sigset_t all;
+    sigemptyset(&all);
+    for (const int signal : {SIGHUP, SIGINT, SIGTERM, SIGQUIT}) sigaddset(&all, signal);
+    return all;
+}
+
+// Where a hanging drive or share holds every thread in a system call, no handler runs and signals stay pending
+// (signal(7)). One thread that touches no file sees that, and leaves for the others.
+void leave_when_held() {
+    const sigset_t ending = ending_signals();
+    ::pthread_sigmask(SIG_BLOCK, &ending, nullptr);  // only what a thread blocks is told as pending
+    constexpr std::chrono::milliseconds kLook{500};
+    constexpr int kPatience = 6;
+    for (int looks = 0; looks < kPatience;) {
+        std::this_thread::sleep_for(kLook);
+        sigset_t pending;
+        ::sigpending(&pending);
+        bool held = false;
+        for (const int signal : {SIGHUP, SIGINT, SIGTERM, SIGQUIT}) held = held || sigismember(&pending, signal) == 1;
+        looks = held ? looks + 1 : 0;
+    }
+    note("a drive or share does not respond: the program exits as soon as the system lets it");
+    // What is removed may lie on that drive, too.
+    std::thread(base::remove_unfinished_files).detach();
+    std::this_thread::sleep_for(std::chrono::seconds(1));
+    _exit(exit_status(ErrorKind::interrupted));
+}
+
 }  // namespace
 
 int exit_status(ErrorKind kind) {
@@ -223,6 +252,7 @@ void install_signal_handlers() {
     if (::sigaction(SIGHUP, nullptr, &before) == 0 && before.sa_handler != SIG_IGN)
         ::sigaction(SIGHUP, &action, nullptr);
     ::signal(SIGPIPE, SIG_IGN);
+    std::thread(leave_when_held).detach();
 }
 
 void end_within(std::chrono::milliseconds patience) {
@@ -232,9 +262,7 @@ void end_within(std::chrono::milliseconds patience) {
         std::this_thread::sleep_for(patience);
         end_at_once();
     }).detach();
-    sigset_t others;
-    sigemptyset(&others);
-    for (const int signal : {SIGHUP, SIGINT, SIGTERM, SIGQUIT}) sigaddset(&others, signal);
+    const sigset_t others = ending_signals();
     ::pthread_sigmask(SIG_BLOCK, &others, nullptr);
 }
 

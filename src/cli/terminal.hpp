@@ -109,7 +109,8 @@ class ProgressLine {
 };
 
 // Set by the first Ctrl-C, SIGTERM or SIGHUP (the terminal is gone; ignored where nohup asked for that). A second one,
-// or SIGQUIT, removes unfinished files and leaves at once.
+// or SIGQUIT, removes unfinished files and leaves at once. A program that a hanging drive holds altogether leaves 3 to
+// 4 s after the first.
 const Cancel& cancel();
 void install_signal_handlers();
 // After the first signal the program has so long, then it leaves as at a second one: for what keeps no state and may be

@@ -8,6 +8,7 @@
 #include <cerrno>
 
 #include "base/little_endian.hpp"
+#include "host/mounts.hpp"
 
 namespace wavecrest::host {
 namespace {
@@ -126,7 +127,7 @@ Result<FileSystem> file_system_of(const base::Path& device) {
         return fail(ErrorKind::machine, fmt::format("the disk can't be read: {}", base::system_reason(errno)),
                     device.string(),
                     errno == EACCES ? "run it as root (sudo)" : "check that it is plugged in, and its name (lsblk)");
-    const auto found = recognise_file_system([&](std::uint64_t offset, std::span<std::uint8_t> into) -> std::size_t {
+    auto found = recognise_file_system([&](std::uint64_t offset, std::span<std::uint8_t> into) -> std::size_t {
         const ssize_t n = ::pread(handle, into.data(), into.size(), static_cast<off_t>(offset));
         return n > 0 ? static_cast<std::size_t>(n) : 0;
     });
@@ -134,6 +135,8 @@ Result<FileSystem> file_system_of(const base::Path& device) {
     if (!found)
         return fail(ErrorKind::input, "no file system that is known is on it", device.string(),
                     "name its partition (lsblk shows them), formatted as ext4, XFS, Btrfs, exFAT, FAT or NTFS");
+    // (While it is mounted its own mark says that it wasn't unmounted.)
+    if (is_mounted(device)) found->clean = std::nullopt;
     return *found;
 }
 

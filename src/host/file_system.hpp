@@ -17,7 +17,7 @@ struct FileSystem {
     std::string type;   // as mount(8) has it: "ext4", "xfs", "btrfs", "vfat", "exfat", "ntfs3"
     std::string id;     // as /dev/disk/by-uuid has it
     std::string label;  // empty: none
-    // False: not unmounted the last time; nothing: it doesn't tell.
+    // False: not unmounted the last time; nothing: it doesn't tell, or is mounted now.
     std::optional<bool> clean;
 
     // Files belong to whoever mounts it: it keeps no owners.

@@ -1,7 +1,9 @@
 #include "host/mounts.hpp"
 
+#include <dirent.h>
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -9,9 +11,13 @@
 #include <cerrno>
 #include <chrono>
 #include <cstdlib>
+#include <cstring>
 #include <fstream>
+#include <future>
+#include <memory>
 #include <random>
 #include <sstream>
+#include <thread>
 #include <vector>
 
 #include "host/machine.hpp"
@@ -36,6 +42,17 @@ std::string unescaped(const std::string& text) {
 std::string contents(const char* file) {
     std::ifstream in(file);
     return {std::istreambuf_iterator<char>(in), {}};
+}
+
+std::vector<Mount> mounts_now() {
+    std::istringstream lines(contents("/proc/self/mounts"));
+    std::vector<Mount> all;
+    for (std::string line; std::getline(lines, line);) {
+        std::istringstream fields(line);
+        std::string device, at, type;
+        if (fields >> device >> at >> type) all.push_back({unescaped(at), type, unescaped(device)});
+    }
+    return all;
 }
 
 std::string absolute_text(const base::Path& path) {
@@ -67,15 +84,49 @@ std::optional<Mount> find_mount(std::string_view table, const base::Path& path) 
     return best;
 }
 
+Result<bool> mounted_at(const base::Path& folder, std::chrono::milliseconds longest) {
+    // In a thread that may be left behind: nothing wakes one that a hanging share holds.
+    const auto listed = std::make_shared<std::promise<int>>();
+    std::future<int> answer = listed->get_future();
+    std::thread([listed, folder] {
+        DIR* const open = ::opendir(folder.c_str());
+        int failed = open == nullptr ? errno : 0;
+        if (open != nullptr) {
+            errno = 0;
+            if (::readdir(open) == nullptr) failed = errno;
+            ::closedir(open);
+        }
+        listed->set_value(failed);
+    }).detach();
+    if (answer.wait_for(longest) != std::future_status::ready)
+        return fail(
+            ErrorKind::machine,
+            fmt::format("no answer within {} s", std::chrono::duration_cast<std::chrono::seconds>(longest).count()),
+            folder.string(), "check the server and the network");
+    if (const int failed = answer.get(); failed != 0)
+        return fail(ErrorKind::machine, std::strerror(failed), folder.string(),
+                    "see what the system says of it: journalctl -b -u '*.mount'");
+    // (What mounts on demand has an entry of its own, which is there before the file system's.)
+    const std::vector<Mount> all = mounts_now();
+    return std::any_of(all.begin(), all.end(),
+                       [&](const Mount& one) { return one.at == folder.string() && one.type != "autofs"; });
+}
+
 std::vector<std::string> mount_points() {
-    std::istringstream lines(contents("/proc/self/mounts"));
     std::vector<std::string> all;
-    for (std::string line; std::getline(lines, line);) {
-        std::istringstream fields(line);
-        std::string device, at;
-        if (fields >> device >> at) all.push_back(unescaped(at));
-    }
+    for (Mount& one : mounts_now()) all.push_back(std::move(one.at));
     return all;
+}
+
+bool is_mounted(const base::Path& device) {
+    struct stat wanted {};
+    if (::stat(device.c_str(), &wanted) != 0 || !S_ISBLK(wanted.st_mode)) return false;
+    const std::vector<Mount> all = mounts_now();
+    return std::any_of(all.begin(), all.end(), [&](const Mount& one) {
+        struct stat info {};
+        return one.device.starts_with("/dev/") && ::stat(one.device.c_str(), &info) == 0 && S_ISBLK(info.st_mode) &&
+               info.st_rdev == wanted.st_rdev;
+    });
 }
 
 std::optional<Mount> mount_of(const base::Path& path) {

@@ -1,6 +1,7 @@
 // Where a path lies: on a drive of this machine or a share of another; and what should be mounted but isn't.
 #pragma once
 
+#include <chrono>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -21,6 +22,11 @@ struct Mount {
 std::optional<Mount> mount_of(const base::Path& path);
 // The folders at which file systems are mounted now. Looks at none of them.
 std::vector<std::string> mount_points();
+// Whether a block device ("/dev/sdb1") is mounted anywhere.
+bool is_mounted(const base::Path& device);
+// Looks into a folder, which mounts what is mounted on demand (autofs(5)), for `longest` at most; then whether a file
+// system is mounted there. Kind machine: why the folder can't be listed, or that it didn't answer in time.
+Result<bool> mounted_at(const base::Path& folder, std::chrono::milliseconds longest);
 // One of /etc/fstab that would hold the path, but isn't mounted.
 std::optional<Mount> missing_mount_of(const base::Path& path);
 // The same from the texts of /proc/self/mounts and /etc/fstab.

@@ -177,6 +177,37 @@ Result<std::string> fstab_without(const std::string& text, const base::Path& fol
     return kept + pending;
 }
 
+// What a mount is made of: a text without the names that were in the share.
+std::string without_content(const std::string& text) {
+    std::string out;
+    for (const std::string& line : lines_of(text)) {
+        if (!line.starts_with(kContent)) out += line + '\n';
+    }
+    return out;
+}
+
+bool is_for_root_alone(const base::Path& file) {
+    struct stat info {};
+    return ::stat(file.c_str(), &info) == 0 && (info.st_mode & 077) == 0;
+}
+
+// Leaves out what is there already, and has the mount made anew only where it differs: what is playing from it goes on.
+AttachPlan only_changes(AttachPlan plan, const std::string& automount) {
+    bool differs = !plan.removed.empty();
+    std::erase_if(plan.files, [&](const PlannedFile& file) {
+        const std::string there = read_if_there(file.path);
+        differs = differs || without_content(there) != without_content(file.text);
+        return there == file.text && (!file.secret || is_for_root_alone(file.path));
+    });
+    std::erase_if(plan.links, [](const PlannedLink& link) {
+        std::error_code error;
+        return std::filesystem::read_symlink(link.path, error) == link.to;
+    });
+    if (!plan.files.empty() || !plan.links.empty() || differs) plan.commands.push_back("systemctl daemon-reload");
+    plan.commands.push_back(fmt::format("systemctl {} '{}'", differs ? "restart" : "start", automount));
+    return plan;
+}
+
 }  // namespace
 
 std::string unit_name(const base::Path& folder, const std::string& suffix) {
@@ -255,9 +286,7 @@ Result<AttachPlan> plan_attach(const AttachSettings& settings) {
         }
         if (const base::Path link = wanted(settings.root, settings.folder); std::filesystem::is_symlink(link, error))
             plan.removed.push_back(link);
-        plan.commands = {"systemctl daemon-reload",
-                         fmt::format("systemctl restart '{}'", unit_name(settings.folder, "automount"))};
-        return plan;
+        return only_changes(std::move(plan), unit_name(settings.folder, "automount"));
     }
     if (rest != table) plan.files.push_back({fstab(settings.root), rest, false});
     const char* const after_network = line.network ? "Wants=network-online.target\nAfter=network-online.target\n" : "";
@@ -276,9 +305,7 @@ Result<AttachPlan> plan_attach(const AttachSettings& settings) {
                           false});
     plan.links.push_back(
         {wanted(settings.root, settings.folder), "/etc/systemd/system/" + unit_name(settings.folder, "automount")});
-    plan.commands = {"systemctl daemon-reload",
-                     fmt::format("systemctl restart '{}'", unit_name(settings.folder, "automount"))};
-    return plan;
+    return only_changes(std::move(plan), unit_name(settings.folder, "automount"));
 }
 
 Result<AttachPlan> plan_detach(const base::Path& folder, const base::Path& root) {
@@ -350,6 +377,7 @@ std::vector<Attached> attached(const base::Path& root) {
         Attached one;
         for (const std::string& line : lines_of(text)) {
             take_mark(line, one);
+            if (line.starts_with("Options=ro,")) one.writable = false;
             if (!line.starts_with("Where=")) continue;
             std::string where;
             for (std::size_t i = 6; i < line.size(); ++i) {
@@ -373,6 +401,7 @@ std::vector<Attached> attached(const base::Path& root) {
             if (fields.size() < 2) continue;
             one.folder = from_fstab(fields[1]);
             one.fstab = true;
+            one.writable = fields.size() < 4 || !fields[3].starts_with("ro,");
             all.push_back(std::move(one));
         }
     }

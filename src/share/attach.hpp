@@ -42,7 +42,7 @@ struct PlannedLink {
     std::string to;
 };
 struct AttachPlan {
-    std::vector<PlannedFile> files;     // each replaces what this program wrote there before
+    std::vector<PlannedFile> files;     // that differ from what is there: each replaces what this program wrote before
     std::vector<PlannedLink> links;     // what starts with the machine (systemd.unit(5), .wants/)
     std::vector<std::string> commands;  // that make it so now: "systemctl daemon-reload"
     std::vector<base::Path> removed;    // of detaching
@@ -52,7 +52,8 @@ struct AttachPlan {
 std::string unit_name(const base::Path& folder, const std::string& suffix);
 
 // Errors (kind usage): the folder isn't absolute, or the location can't be mounted; kind machine: files that are there
-// already and weren't written by this program; the folder has files in it that would be hidden.
+// already and weren't written by this program; the folder has files in it that would be hidden. What is attached so
+// already gives a plan without files, whose commands leave the mount alone.
 Result<AttachPlan> plan_attach(const AttachSettings& settings);
 // What was attached at a folder. Kind usage: nothing was, by this program.
 Result<AttachPlan> plan_detach(const base::Path& folder, const base::Path& root = "/");
@@ -64,6 +65,7 @@ struct Attached {
     std::string what;  // an address, or "UUID=..."
     base::Path folder;
     bool fstab = false;
+    bool writable = true;
     std::vector<std::string> content;
 };
 std::vector<Attached> attached(const base::Path& root = "/");

@@ -457,6 +457,9 @@ Result<std::unique_ptr<Input>> open_input(const base::Address& from, const disc:
     if (error == std::errc::permission_denied)
         return fail(ErrorKind::machine, "this user may not look into a folder on the way to it", name,
                     "let this user read the folders above it (chmod a+x, or mount the share with other rights)");
+    if (!std::filesystem::status_known(kind))
+        return fail(ErrorKind::machine, fmt::format("it can't be reached: {}", error.message()), name,
+                    "check the drive, or the share it lies on (wavecrest share check)");
     if (!std::filesystem::exists(kind)) {
         return fail(ErrorKind::input, "there is no such file or folder", name,
                     "check the name and whether the drive or share is mounted");

@@ -310,6 +310,17 @@ TEST_CASE("when the terminal goes, streams and conversions end as they should, l
     CHECK(parts() == 0);
 }
 
+TEST_CASE("Ctrl-C ends a program that is held in a system call altogether", "[hostile][cli][waits]") {
+    // As a hanging NFS mount holds it: the signal stays pending, since no thread takes it.
+    const TempDir dir;
+    const std::string line = "cd '" + dir.path().string() +
+                             "' && mkfifo pipe && timeout --preserve-status -s INT -k 15 0.5 env --block-signal=INT '" +
+                             WAVECREST_PROGRAM + "' inspect - <>pipe 2>told";
+    const int status = std::system(line.c_str());
+    CHECK(WEXITSTATUS(status) == 130);
+    CHECK(read_text(dir / "told").find("does not respond") != std::string::npos);
+}
+
 TEST_CASE("a disc goes out live with a profile", "[server][waits]") {
     const TempDir dir;
     // Small, so that a busy machine keeps up.

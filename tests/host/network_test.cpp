@@ -88,6 +88,18 @@ TEST_CASE("a path's mount is the innermost that holds it, names with blanks and 
     CHECK(host::mount_of("/proc/self/mounts")->type == "proc");
 }
 
+TEST_CASE("a folder is looked into to see whether something is mounted there", "[host]") {
+    const TempDir dir;
+    using namespace std::chrono_literals;
+    CHECK(*host::mounted_at("/proc", 5s));
+    CHECK_FALSE(*host::mounted_at(dir.path(), 5s));
+    CHECK(host::mounted_at(dir / "nothing", 5s).error().kind == ErrorKind::machine);
+    write_all(dir / "film.mp4", std::string("x"));
+    CHECK_FALSE(host::mounted_at(dir / "film.mp4", 5s));
+    CHECK_FALSE(host::is_mounted("/dev/null"));
+    CHECK_FALSE(host::is_mounted(dir / "film.mp4"));
+}
+
 TEST_CASE("reading speed is measured, addresses set by hand have no lease", "[host]") {
     const TempDir dir;
     write_all(dir / "x", ByteVector(4 << 20, 7));

@@ -71,10 +71,28 @@ TEST_CASE("a share's units mount it when the folder is looked into, with the acc
     CHECK(std::filesystem::read_symlink(root / "etc/systemd/system/multi-user.target.wants" /
                                         "media-Lake\\x20films.automount") ==
           "/etc/systemd/system/media-Lake\\x20films.automount");
-    // Once more changes nothing; and it is read back.
-    const auto before = root.files();
+    // Once more changes nothing, and whoever plays from it isn't interrupted; and it is read back.
+    using Commands = std::vector<std::string>;
+    const std::string unit = "'media-Lake\\x20films.automount'";
+    CHECK(plan->commands == Commands{"systemctl daemon-reload", "systemctl restart " + unit});
+    const auto again = share::plan_attach(settings);
+    REQUIRE(again);
+    CHECK(again->files.empty());
+    CHECK(again->links.empty());
+    CHECK(again->commands == Commands{"systemctl start " + unit});
+    // A film more in it is kept in mind; another account makes the mount anew; a secret for all eyes doesn't stay so.
+    share::AttachSettings grown = settings;
+    grown.content.push_back("Reeds");
+    CHECK(share::plan_attach(grown)->files.size() == 1);
+    CHECK(share::plan_attach(grown)->commands == Commands{"systemctl daemon-reload", "systemctl start " + unit});
+    share::AttachSettings moved = settings;
+    moved.account.password = "reeds";
+    CHECK(share::plan_attach(moved)->commands == Commands{"systemctl daemon-reload", "systemctl restart " + unit});
+    ::chmod(account.c_str(), 0644);
+    REQUIRE(share::plan_attach(settings)->files.size() == 1);
     REQUIRE(share::carry_out(*share::plan_attach(settings)));
-    CHECK(root.files() == before);
+    REQUIRE(::stat(account.c_str(), &info) == 0);
+    CHECK((info.st_mode & 0777) == 0600);
     const auto all = share::attached(root.path());
     REQUIRE(all.size() == 1);
     CHECK(all[0].what == "smb://attic:4450/Films of 2019/50% off");
@@ -102,7 +120,10 @@ TEST_CASE("a line of fstab is added beside those of others, and taken out again"
     share::AttachSettings settings = smb_settings(root);
     settings.fstab = true;
     for (int i = 0; i < 2; ++i) {
-        REQUIRE(share::carry_out(*share::plan_attach(settings)));
+        const auto plan = share::plan_attach(settings);
+        REQUIRE(plan);
+        CHECK(plan->files.size() == (i == 0 ? 2 : 0));
+        REQUIRE(share::carry_out(*plan));
         const std::string text = read_text(root / "etc/fstab");
         CHECK(text.starts_with(before));
         CHECK(has(text, "\n//attic/Films\\040of\\0402019/50%\\040off /media/Lake\\040films cifs rw,"));
@@ -113,6 +134,7 @@ TEST_CASE("a line of fstab is added beside those of others, and taken out again"
     const auto all = share::attached(root.path());
     REQUIRE(all.size() == 1);
     CHECK(all[0].fstab);
+    CHECK(all[0].writable);
     CHECK(all[0].folder == "/media/Lake films");
     CHECK(all[0].content == std::vector<std::string>{"Lanterns", "Music"});
     // From a line to units: it isn't in both.
