@@ -229,10 +229,11 @@ Result<Checked> check_share(const share::Attached& one, const std::string& root)
         return Checked{"fail", fmt::format("{}: {}", failed->name, failed->found), failed->remedy};
     if (!share::is_same_content(one, proof.content))
         return Checked{"fail", "nothing of what was in it when it was attached", "attach it again if that is meant"};
-    return Checked{"pass",
-                   fmt::format("{}, {}, {}", base::format_count(proof.files, "file"),
-                               base::format_count(proof.folders, "folder"), base::format_bitrate(proof.read_bps)),
-                   ""};
+    return Checked{
+        "pass",
+        fmt::format("{}, {}{}", base::format_count(proof.files, "file"), base::format_count(proof.folders, "folder"),
+                    proof.read_bps > 0 ? ", " + base::format_bitrate(proof.read_bps) : ""),
+        ""};
 }
 
 // What can be reached is looked into: whether the machine mounts it, too.

@@ -4,6 +4,7 @@
 
 #include <sys/types.h>
 
+#include <cerrno>
 #include <cstdint>
 #include <memory>
 #include <string>
@@ -29,6 +30,8 @@ struct Entry {
 // A failure is told by its number (errno), as the libraries do.
 template <typename T>
 using Answer = tl::expected<T, int>;
+// A server of NFS 4 that has just been started opens no files until its grace period is over.
+inline constexpr int kInGrace = EBUSY;
 
 class Client {
   public:

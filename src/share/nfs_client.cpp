@@ -99,7 +99,7 @@ class NfsClient : public Client {
         const std::size_t count = std::min(into.size(), kMostBytes);
         const int got =
             nfs_pread(found->second->in, found->second->file, offset, count, reinterpret_cast<char*>(into.data()));
-        if (got < 0) return failed(got);
+        if (got < 0) return failed(got, found->second->in);
         return static_cast<std::size_t>(got);
     }
 
@@ -226,7 +226,14 @@ class NfsClient : public Client {
         return whole;
     }
 
-    static tl::unexpected<int> failed(int status) { return tl::make_unexpected(status < 0 ? -status : EIO); }
+    // A server that has just been started opens no files until its clients of before had the time to take theirs up
+    // again (RFC 7530, 9.6.2): the library has no number for that.
+    static tl::unexpected<int> failed(int status, nfs_context* in = nullptr) {
+        const char* const told = in != nullptr && status == -ERANGE ? nfs_get_error(in) : nullptr;
+        if (told != nullptr && std::string_view(told).find("NFS4ERR_GRACE") != std::string_view::npos)
+            return tl::make_unexpected(kInGrace);
+        return tl::make_unexpected(status < 0 ? -status : EIO);
+    }
     static bool is_within(const std::string& whole, const std::string& folder) {
         return folder == "/" || whole == folder || whole.starts_with(folder + "/");
     }
@@ -248,7 +255,8 @@ class NfsClient : public Client {
         int status = -ENOENT;
         if (there != nullptr) status = question(*there, inside(whole, *there).c_str());
         if (status == 0) return there;
-        if (status != -ENOENT || (there != nullptr && there->version == 3)) return failed(status);
+        if (status != -ENOENT || (there != nullptr && there->version == 3))
+            return failed(status, there != nullptr ? there->context : nullptr);
         if (!read_exports()) return failed(status);
         const std::string* best = nullptr;
         for (const std::string& one : exports_) {

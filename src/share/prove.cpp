@@ -206,6 +206,8 @@ class Prover {
                 return fmt::format("no answer within {}", base::format_span(settings_.answer));
             case EIO:
                 return "the connection failed";
+            case kInGrace:
+                return "the server has just been started and opens no files yet";
             default:
                 return base::system_reason(error);
         }
@@ -366,6 +368,7 @@ class Prover {
             error = got.error();
             if (i == 0 && error != EACCES && error != EPERM) break;
         }
+        if (error == kInGrace) return failed("read", reason(error), "try again in two minutes");
         return failed("read",
                       fmt::format("\"{}\": {}", files_[0].path,
                                   error == EACCES || error == EPERM ? reason(EACCES) + " read files" : reason(error)),

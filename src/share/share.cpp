@@ -8,6 +8,7 @@
 #include <thread>
 
 #include "base/file.hpp"
+#include "base/log.hpp"
 #include "base/units.hpp"
 
 namespace wavecrest::share {
@@ -18,6 +19,8 @@ using namespace std::chrono_literals;
 
 constexpr auto kLookForCancel = 50ms;
 constexpr auto kTryAgain = 500ms;
+// Servers give their clients of before a lease's time, 90 s in the usual setting (RFC 7530, 9.6.2), and some to spare.
+constexpr auto kGrace = 120s;
 // Bytes asked for at once: small where a file is read here and there, large in order.
 constexpr std::size_t kSmallBlock = 128 << 10, kLargeBlock = 1 << 20;
 
@@ -143,6 +146,7 @@ bool is_lost_connection(int error) {
         case EBADF:
         case ESTALE:
         case EAGAIN:
+        case kInGrace:
             return true;
         default:
             return false;
@@ -204,6 +208,12 @@ Error Share::error(int number, const std::string& path) const {
         case ECONNABORTED:
         case ENOTCONN:
             return make(ErrorKind::machine, "the connection to the server failed");
+        case kInGrace:
+            return Error{ErrorKind::machine,
+                         "the server has just been started and opens no files yet",
+                         where,
+                         "try again in two minutes",
+                         {}};
         case EHOSTUNREACH:
         case ENETUNREACH:
             return make(ErrorKind::machine, "the server can't be reached");
@@ -250,7 +260,13 @@ class ShareFile : public base::ByteSource {
     }
 
     Status start() {
-        if (const int error = open()) return fail(share_.error(error, path_));
+        const auto until = Steady::now() + kGrace;
+        int error = open();
+        if (error == kInGrace)
+            base::log(base::LogLevel::warning, "{}: its server has just been started; its grace period is waited for",
+                      name());
+        while (error == kInGrace && Steady::now() < until) error = rest() ? open() : ECANCELED;
+        if (error != 0) return fail(share_.error(error, path_));
         return {};
     }
     std::uint64_t size() const override { return first_.size; }
@@ -336,7 +352,8 @@ class ShareFile : public base::ByteSource {
         const auto count = [&](std::uint64_t from) {
             return static_cast<std::size_t>(std::min<std::uint64_t>(wish, first_.size - from));
         };
-        const auto until = Steady::now() + steady(share_.limits_.reconnect);
+        const auto begun = Steady::now();
+        auto until = begun + steady(share_.limits_.reconnect);
         while (true) {
             int error = file_ < 0 || generation_ != share_.connection_->generation() ? open() : 0;
             if (error == 0) {
@@ -360,17 +377,23 @@ class ShareFile : public base::ByteSource {
                 return fail(ErrorKind::input, "the file on the server was replaced while it was read", name(),
                             "try again");
             ahead_.reset();
+            if (error == kInGrace) until = std::max<Steady::time_point>(until, begun + kGrace);
             if (error == ECANCELED || !is_lost_connection(error) || Steady::now() >= until)
                 return fail(share_.error(error, path_));
             // Connected to again, by whoever notices first.
             if (generation_ == share_.connection_->generation()) share_.connection_->restart();
             file_ = -1;
-            for (int i = 0; i < kTryAgain / kLookForCancel; ++i) {
-                if (share_.limits_.cancel != nullptr && share_.limits_.cancel->requested())
-                    return fail(share_.error(ECANCELED, path_));
-                std::this_thread::sleep_for(kLookForCancel);
-            }
+            if (!rest()) return fail(share_.error(ECANCELED, path_));
         }
+    }
+
+    // Before the next attempt. False: cancelled.
+    bool rest() const {
+        for (int i = 0; i < kTryAgain / kLookForCancel; ++i) {
+            if (share_.limits_.cancel != nullptr && share_.limits_.cancel->requested()) return false;
+            std::this_thread::sleep_for(kLookForCancel);
+        }
+        return true;
     }
 
     const Share share_;

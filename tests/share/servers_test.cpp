@@ -319,3 +319,25 @@ TEST_CASE("an NFS server is read, written and proved", "[share]") {
     CHECK(none.step == "folder");
     CHECK(none.remedy.find("did you mean \"films\"") != std::string::npos);
 }
+
+TEST_CASE("an NFS server that has just been started is waited for until it opens files", "[share][nfs][waits]") {
+    const TempDir dir;
+    const ByteVector film = noise(300'000);
+    write_all(dir / "film.bin", ByteSpan(film));
+    NfsServer server({{"films", dir.path(), "Access_Type = RO;"}}, 6);
+    const std::string path = "films/film.bin";
+    // A client the server knows when it is started anew.
+    const auto before = opened(server.address("films"))->read(path);
+    REQUIRE(before);
+    CHECK(*base::read_exactly(**before, 0, film.size()) == film);
+    server.stop();
+    server.start();
+    const auto refused = share::make_nfs_client(*share::parse_location(server.address(path)), base::from_seconds(5))
+                             ->open(path, share::Client::Open::read);
+    REQUIRE_FALSE(refused);
+    CHECK(refused.error() == share::kInGrace);
+    CHECK(proved(server.address("films")).found.find("has just been started") != std::string::npos);
+    const auto after = opened(server.address("films"))->read(path);
+    REQUIRE(after);
+    CHECK(*base::read_exactly(**after, 0, film.size()) == film);
+}

@@ -86,12 +86,13 @@ std::string SmbServer::address(const std::string& behind) const {
     return fmt::format("smb://127.0.0.1:{}/{}", port_, behind);
 }
 
-NfsServer::NfsServer(std::vector<SharedFolder> exports) : port_(free_port()) {
+NfsServer::NfsServer(std::vector<SharedFolder> exports, int grace) : port_(free_port()) {
     std::filesystem::create_directory(dir_ / "recovery");
     std::string text = fmt::format(
         "NFS_CORE_PARAM {{ NFS_Port = {}; Protocols = 4; Bind_addr = 127.0.0.1; Enable_NLM = false; Enable_RQUOTA = "
-        "false; }}\nNFSv4 {{ RecoveryRoot = {}; RecoveryBackend = fs; Graceless = true; Lease_Lifetime = 5; }}\n",
-        port_, (dir_ / "recovery").string());
+        "false; }}\nNFSv4 {{ RecoveryRoot = {}; RecoveryBackend = fs; Graceless = {}; Grace_Period = {}; "
+        "Lease_Lifetime = {}; }}\n",
+        port_, (dir_ / "recovery").string(), grace == 0, std::max(grace, 5), grace == 0 ? 5 : grace - 1);
     int number = 0;
     for (const SharedFolder& one : exports)
         text += fmt::format(

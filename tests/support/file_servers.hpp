@@ -52,7 +52,8 @@ class SmbServer {
 
 class NfsServer {
   public:
-    explicit NfsServer(std::vector<SharedFolder> exports);
+    // `grace`: seconds in which a server that is started anew opens no files (RFC 7530, 9.6.2).
+    explicit NfsServer(std::vector<SharedFolder> exports, int grace = 0);
     void start();
     void stop() { process_.end(); }
     void hang() const { process_.hang(); }
