@@ -60,7 +60,9 @@ Result<Watch> set_up(const VerifyOptions& options) {
             for (const site::SiteStream& s : site.streams) {
                 if ((!options.stream.empty() && s.name() != options.stream) || !s.meant_for(d.device.name)) continue;
                 for (const stream::StreamAddress& one : site.addresses_for(s, d)) {
-                    if (one.delivery == "file" || one.delivery == "hls") watch.addresses.push_back(one.address);
+                    if (one.delivery == "file" || one.delivery == "hls" || one.delivery == "live" ||
+                        one.delivery == "rtmp")
+                        watch.addresses.push_back(one.address);
                 }
             }
         }
@@ -90,13 +92,17 @@ std::string key_of(const Viewing& viewing) {
 }
 
 bool is_over(const Viewing& viewing) {
-    return viewing.ended || (viewing.startup && viewing.position + base::from_seconds(0.5) >= viewing.duration);
+    return viewing.ended ||
+           (!viewing.live && viewing.startup && viewing.position + base::from_seconds(0.5) >= viewing.duration);
 }
 
 std::string line_of(const Viewing& viewing) {
     const Time ahead = std::max(viewing.arrived - viewing.position, Time{});
-    std::string text = fmt::format("{}: {} of {}, {} buffered", viewing.address, base::format_clock(viewing.position),
+    std::string text =
+        viewing.live ? fmt::format("{}: live for {}", viewing.address, base::format_clock(viewing.last - viewing.began))
+                     : fmt::format("{}: {} of {}, {} buffered", viewing.address, base::format_clock(viewing.position),
                                    base::format_clock(viewing.duration), base::format_span(ahead));
+    if (viewing.skips > 0) text += fmt::format(", skipped ahead {}", base::format_count(viewing.skips, "time"));
     if (!viewing.startup) text += ", not started yet";
     if (!viewing.stalls.empty())
         text += fmt::format(", {}, {} in all", base::format_count(viewing.stalls.size(), "stall"),

@@ -11,6 +11,16 @@ const Time kJump = base::from_seconds(3);   // what is fetched so far from what 
 const Time kProbe = base::from_seconds(1);  // less than that is a look at the file, no playing
 const Time kNearEmpty = base::from_seconds(0.3);
 const Time kSeen = base::from_seconds(0.1);  // shorter stalls nobody sees
+// Players keep about so much of a live stream, whatever they keep of a film.
+const Time kLiveBuffer = base::from_seconds(1);
+const Time kForEver = base::from_seconds(1e6);
+
+PlayerSettings live_player() {
+    PlayerSettings settings;
+    settings.start_buffer = settings.resume_buffer = kLiveBuffer;
+    settings.buffer = kForEver;
+    return settings;
+}
 
 }  // namespace
 
@@ -23,6 +33,7 @@ Time Viewing::stalled() const {
 Viewing::End Viewing::end() const {
     if (!ended) return End::playing;
     if (!startup || arrived < kProbe) return End::left_at_once;
+    if (live) return End::left;
     // The last second needn't be waited for.
     return position + kProbe * 2 >= duration ? End::complete : End::left;
 }
@@ -30,7 +41,7 @@ Viewing::End Viewing::end() const {
 void ViewingWatch::begin_leg(Time now, One& one, Time from) {
     one.model.emplace([&] {
         PlayerSettings settings = one.settings;
-        settings.duration = std::max(one.viewing.duration - from, Time{});
+        settings.duration = one.viewing.live ? kForEver : std::max(one.viewing.duration - from, Time{});
         return settings;
     }());
     one.leg_from = from;
@@ -60,7 +71,23 @@ void ViewingWatch::close_leg(Time now, One& one) {
     take_over(now, one);
 }
 
+void ViewingWatch::see_live(Time now, One& one, const ViewerSight& sight) {
+    Viewing& viewing = one.viewing;
+    if (!one.model) {
+        one.joined = sight.from;
+        begin_leg(now, one, Time{});
+    } else if (sight.skips != viewing.skips) {
+        close_leg(now, one);
+        begin_leg(now, one, std::max(sight.from - one.joined, viewing.position));
+    }
+    viewing.skips = sight.skips;
+    viewing.arrived = std::max(viewing.arrived, sight.until - one.joined);
+    viewing.most_lag = std::max(viewing.most_lag, sight.lag);
+    viewing.last = now;
+}
+
 void ViewingWatch::see(Time now, One& one, const ViewerSight& sight) {
+    if (sight.live != 0) return see_live(now, one, sight);
     Viewing& viewing = one.viewing;
     if (!one.model) begin_leg(now, one, sight.from);
     const Time there = viewing.arrived;
@@ -82,7 +109,8 @@ void ViewingWatch::see(Time now, One& one, const ViewerSight& sight) {
 void ViewingWatch::look(Time now, const std::vector<ViewerSight>& sights) {
     std::map<std::string, bool> wants;
     for (const ViewerSight& sight : sights) {
-        const std::string key = sight.address + "\n" + sight.agent + "\n" + sight.stream + (sight.hls ? "\nhls" : "");
+        const std::string key = sight.address + "\n" + sight.agent + "\n" + sight.stream + (sight.hls ? "\nhls" : "") +
+                                (sight.live != 0 ? "\n" + std::to_string(sight.live) : "");
         auto found = ones_.find(key);
         if (found == ones_.end()) {
             if (ones_.size() >= kMostAtOnce) continue;
@@ -93,7 +121,9 @@ void ViewingWatch::look(Time now, const std::vector<ViewerSight>& sights) {
             one.viewing.hls = sight.hls;
             one.viewing.duration = sight.duration;
             one.viewing.began = one.looked = now;
-            one.settings = settings_of_(sight.agent, sight.hls);
+            one.viewing.live = sight.live != 0;
+            one.viewing.id = sight.live;
+            one.settings = one.viewing.live ? live_player() : settings_of_(sight.agent, sight.hls);
             found = ones_.emplace(key, std::move(one)).first;
         }
         see(now, found->second, sight);
@@ -105,8 +135,9 @@ void ViewingWatch::look(Time now, const std::vector<ViewerSight>& sights) {
         if (one.model) {
             const bool wanted = wants[at->first];
             const Time level = viewing.arrived - one.leg_from - one.model->position();
-            const bool all_there = viewing.arrived >= viewing.duration - kNearEmpty;
-            if (!wanted && one.model->playing()) viewing.held_back = viewing.held_back || level > kProbe;
+            const bool all_there = !viewing.live && viewing.arrived >= viewing.duration - kNearEmpty;
+            if (!wanted && !viewing.live && one.model->playing())
+                viewing.held_back = viewing.held_back || level > kProbe;
             // Who has nothing left and asks for nothing isn't short of anything: it was paused, with more in its buffer
             // than is known here, or has been left. When it asks again, it plays on.
             if (wanted && std::exchange(one.rests, false)) {
@@ -124,7 +155,7 @@ void ViewingWatch::look(Time now, const std::vector<ViewerSight>& sights) {
         }
         one.looked = now;
         // Playing goes on while nothing is fetched any more.
-        if (now > std::max(viewing.last, one.plays_until) + kGone) {
+        if (viewing.live ? now > viewing.last : now > std::max(viewing.last, one.plays_until) + kGone) {
             viewing.ended = true;
             gone_.push_back(std::move(viewing));
             untold_ = std::min(untold_ + 1, kMostKept);

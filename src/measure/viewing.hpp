@@ -22,6 +22,11 @@ struct ViewerSight {
     bool wants = false;     // it takes what comes; else it is served, or reads no further for now
     Time duration{};        // of the film
     bool is_active = true;  // something is on its way; else its connection only stands by
+    // Of a live stream, which everybody is sent at once: the number of its connection (0: not live), times on the
+    // stream's timeline, how far it is behind, and how often it was moved on to a later place because it was too slow.
+    std::uint64_t live = 0;
+    Time lag{};
+    std::uint64_t skips = 0;
 };
 
 struct Viewing {
@@ -37,6 +42,11 @@ struct Viewing {
     int seeks = 0;
     bool held_back = false;  // it read no further for a while: it has buffered as much as it likes
     bool ended = false;      // it has gone
+    // Of a live stream, where times in the film are those since it joined.
+    bool live = false;
+    std::uint64_t id = 0;     // of its connection
+    Time most_lag{};          // how far it was behind at most
+    std::uint64_t skips = 0;  // how often it was moved on
 
     Time stalled() const;
     // What it was at the end, as far as can be told: "played to the end", "left at 12:05", "left at once" ...
@@ -51,7 +61,7 @@ class ViewingWatch {
     explicit ViewingWatch(SettingsOf settings_of) : settings_of_(std::move(settings_of)) {}
 
     // All that is seen at an instant, several times a second; the clock must not go back. Who isn't among it any more
-    // has all it asked for, and is gone after kGone.
+    // has all it asked for, and is gone after kGone; of a live stream at once.
     void look(Time now, const std::vector<ViewerSight>& sights);
     // Those that are there, and those that went, the latest last; at most kMostKept of these are kept.
     std::vector<Viewing> viewings() const;
@@ -66,12 +76,14 @@ class ViewingWatch {
         PlayerSettings settings;
         std::optional<PlaybackModel> model;  // of what is played without a seek
         Time leg_from{}, leg_began{};        // in the film, and on the clock
+        Time joined{};                       // where on its timeline a live stream was joined
         Time held{};                         // of the clock, in which it wanted nothing and had nothing left to play
         Time looked{}, plays_until{};
         std::size_t counted = 0;  // stalls of the legs before
         bool rests = false;       // it has nothing left and asks for nothing
     };
     void see(Time now, One& one, const ViewerSight& sight);
+    void see_live(Time now, One& one, const ViewerSight& sight);
     void begin_leg(Time now, One& one, Time from);
     void close_leg(Time now, One& one);
     static void take_over(Time now, One& one);

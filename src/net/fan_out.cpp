@@ -1,5 +1,7 @@
 #include "net/fan_out.hpp"
 
+#include <linux/sockios.h>
+#include <sys/ioctl.h>
 #include <sys/socket.h>
 #include <sys/uio.h>
 #include <unistd.h>
@@ -208,6 +210,20 @@ void FanOut::State::carry_out(std::vector<Order> list) {
     }
 }
 
+// The time of the first block that hasn't arrived as a whole: the kernel holds some until the other end has
+// acknowledged them (tcp(7): SIOCOUTQ).
+Time arrived_until(const Client& client, const SharedFlow& broadcast) {
+    int held = 0;
+    if (::ioctl(client.socket, SIOCOUTQ, &held) != 0) held = 0;
+    auto waiting = static_cast<std::size_t>(std::max(held, 0)) + client.current.size() - client.done;
+    for (const Bytes& one : client.changed) waiting += one.size();
+    std::uint64_t block = std::min(client.next, broadcast.end());
+    while (block > broadcast.first && waiting > 0)
+        waiting -= std::min(waiting, broadcast.blocks[--block - broadcast.first].bytes.size());
+    if (broadcast.blocks.empty()) return client.status.until;
+    return block < broadcast.end() ? broadcast.blocks[block - broadcast.first].time : broadcast.blocks.back().time;
+}
+
 bool FanOut::State::serve(Client& client, Steady::time_point now) {
     SharedFlow& broadcast = *client.broadcast;
     if (*client.busy != 0 && *client.busy != client.status.id) return true;
@@ -225,6 +241,7 @@ bool FanOut::State::serve(Client& client, Steady::time_point now) {
             }
             client.begun = true;
             client.next = broadcast.newest_start;
+            client.status.from = client.status.until = broadcast.blocks[client.next - broadcast.first].time;
             if (!broadcast.preface.empty() && client.change) {
                 client.changed.push_back(client.change(broadcast.preface));
             } else if (!broadcast.preface.empty()) {
@@ -328,6 +345,8 @@ bool FanOut::State::serve(Client& client, Steady::time_point now) {
                             ? broadcast.blocks.back().time - broadcast.blocks[client.next - broadcast.first].time
                             : Time{};
     client.status.connected = to_time(now - client.connected);
+    if (client.begun && client.status.from)
+        client.status.until = std::max(client.status.until, arrived_until(client, broadcast));
     return true;
 }
 
@@ -405,12 +424,13 @@ std::shared_ptr<Broadcast> FanOut::derive(const std::shared_ptr<Broadcast>& broa
 }
 
 std::uint64_t FanOut::add(const std::shared_ptr<Broadcast>& broadcast, int socket, std::string address, Bytes first,
-                          std::uint64_t beside, Change change) {
+                          std::uint64_t beside, Change change, std::string agent) {
     auto client = std::make_unique<Client>();
     client->change = std::move(change);
     client->broadcast = std::static_pointer_cast<SharedFlow>(broadcast);
     client->socket = socket;
     client->status.address = std::move(address);
+    client->status.agent = std::move(agent);
     client->status.name = client->broadcast->name;
     if (!first.empty()) client->own.push_back(std::move(first));
     const base::MutexLock lock(state_->mutex);

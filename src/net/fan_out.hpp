@@ -6,6 +6,7 @@
 #include <cstdint>
 #include <functional>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -46,6 +47,11 @@ struct FanOutClient {
     Time lag{};           // behind the newest block
     std::uint64_t sent = 0;
     std::uint64_t skips = 0;  // how often it was moved on
+    std::string agent;        // how the program at the other end calls itself, as far as it does
+    // On the broadcast's timeline: where it began, or went on when it was moved on the last time; and what has arrived
+    // at it since (what lies in the kernel hasn't).
+    std::optional<Time> from;
+    Time until{};
 };
 
 class FanOut {
@@ -69,7 +75,7 @@ class FanOut {
     // order from the sending thread.
     using Change = std::function<Bytes(const Bytes& block)>;
     std::uint64_t add(const std::shared_ptr<Broadcast>& broadcast, int socket, std::string address, Bytes first,
-                      std::uint64_t beside = 0, Change change = {});
+                      std::uint64_t beside = 0, Change change = {}, std::string agent = {});
     // Sends bytes of its own to one client, between two blocks. A client that leaves more than kMostOwn of them lying
     // is dropped.
     static constexpr std::size_t kMostOwn = 256 << 10;

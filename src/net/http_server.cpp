@@ -159,6 +159,10 @@ struct Client {
         const base::MutexLock lock(mutex);
         agent = base::printable(text.substr(0, kLongest));
     }
+    std::string own_name() {
+        const base::MutexLock lock(mutex);
+        return agent;
+    }
     void progress() { last_progress = Steady::now().time_since_epoch().count(); }
     Time quiet(Steady::time_point now) const {
         return std::chrono::duration_cast<Time>(now - Steady::time_point{Steady::duration(last_progress.load())});
@@ -606,6 +610,8 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
         text << response.base();
         header = text.str();
     }
+    if (const auto agent = request.find(http::field::user_agent); agent != request.end() && !reply.name.empty())
+        client.calls_itself(agent->value());
     if (reply.broadcast && reply.status == 200 && !head) {
         co_await send_broadcast(client, reply, std::move(header));
         co_return false;
@@ -618,11 +624,7 @@ asio::awaitable<bool> HttpServer::State::answer(std::shared_ptr<Client> held,
         client.size = size;
         client.of_file = static_cast<bool>(file);
         client.offset = client.first = first;
-        if (!reply.name.empty()) {
-            client.begin(reply.name);
-            const auto agent = request.find(http::field::user_agent);
-            if (agent != request.end()) client.calls_itself(agent->value());
-        }
+        if (!reply.name.empty()) client.begin(reply.name);
         bool sent_all = true;
         if (!in_front.empty()) {
             client.holds_body = !client.counted.empty();
@@ -673,8 +675,9 @@ asio::awaitable<void> HttpServer::State::send_broadcast(Client& client, const Ht
     client.live = true;
     client.begin(reply.name);
     const ByteSpan bytes = base::as_bytes(header);
-    const std::uint64_t id =
-        settings.fan_out->add(reply.broadcast, socket, client.address, Bytes(ByteVector(bytes.begin(), bytes.end())));
+    const std::string agent = client.own_name();
+    const std::uint64_t id = settings.fan_out->add(reply.broadcast, socket, client.address,
+                                                   Bytes(ByteVector(bytes.begin(), bytes.end())), 0, {}, agent);
     std::array<char, 1024> ignored{};
     error_code error;
     while (!error) {

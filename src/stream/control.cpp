@@ -89,6 +89,9 @@ Json status_json(const StreamServer& server) {
         } else {
             one["position_s"] = seconds(v.position);
             one["duration_s"] = seconds(v.duration);
+        }
+        // (What players of live segments have is not watched.)
+        if (!v.live || !v.hls) {
             one["stalls"] = v.stalls;
             one["stalled_s"] = seconds(v.stalled);
         }
@@ -130,9 +133,12 @@ Json viewings_json(const StreamServer& server) {
         all.push_back({{"stream", one.stream},
                        {"address", one.address},
                        {"agent", one.agent},
-                       {"delivery", one.hls ? "hls" : "file"},
+                       {"delivery", one.live  ? "live"
+                                    : one.hls ? "hls"
+                                              : "file"},
                        {"state", name_of(one.end())},
                        {"began_s", seconds(one.began)},
+                       {"last_s", seconds(one.last)},
                        {"startup_s", one.startup ? Json(seconds(*one.startup)) : Json()},
                        {"position_s", seconds(one.position)},
                        {"arrived_s", seconds(one.arrived)},
@@ -141,6 +147,9 @@ Json viewings_json(const StreamServer& server) {
                        {"held_back", one.held_back},
                        {"seeks", one.seeks},
                        {"stalls", stalls}});
+        if (!one.live) continue;
+        all.back()["most_lag_s"] = seconds(one.most_lag);
+        all.back()["skipped"] = one.skips;
     }
     return {{"viewings", all}};
 }

@@ -556,6 +556,22 @@ std::vector<measure::ViewerSight> Service::sights() const {
         sight.duration = stream->duration;
         all.push_back(std::move(sight));
     }
+    if (settings_.fan_out == nullptr) return all;
+    const LiveFigures figures = settings_.live != nullptr ? settings_.live->figures() : LiveFigures{};
+    for (const net::FanOutClient& client : settings_.fan_out->clients()) {
+        if (!client.from) continue;
+        measure::ViewerSight sight{client.address, client.agent, client.name};
+        sight.live = client.id;
+        sight.from = *client.from;
+        sight.until = client.until;
+        sight.lag = client.lag;
+        sight.skips = client.skips;
+        // Who is sent all there is of a stream that stands still isn't short of anything.
+        sight.wants = std::none_of(figures.streams.begin(), figures.streams.end(), [&](const LiveStatus& one) {
+            return one.name == client.name && (one.state == LiveStatus::State::paused || one.ended);
+        });
+        all.push_back(std::move(sight));
+    }
     return all;
 }
 

@@ -48,11 +48,15 @@ std::string viewing_line(const measure::Viewing& one) {
     using End = measure::Viewing::End;
     if (one.end() == End::left_at_once)
         return fmt::format("{}  watched  {}: left after the first bytes", one.address, one.stream);
-    return fmt::format("{}  watched  {}: {} of {}, {}", one.address, one.stream, base::format_clock(one.position),
-                       base::format_clock(one.duration),
-                       one.stalls.empty() ? "no stalls seen"
-                                          : fmt::format("{}, {} in all", base::format_count(one.stalls.size(), "stall"),
-                                                        base::format_span(one.stalled())));
+    const std::string how_far =
+        one.live ? base::format_clock(one.last - one.began)
+                 : fmt::format("{} of {}", base::format_clock(one.position), base::format_clock(one.duration));
+    const std::string stalls = one.stalls.empty()
+                                   ? "no stalls seen"
+                                   : fmt::format("{}, {} in all", base::format_count(one.stalls.size(), "stall"),
+                                                 base::format_span(one.stalled()));
+    return fmt::format("{}  watched  {}: {}, {}{}", one.address, one.stream, how_far, stalls,
+                       one.skips == 0 ? "" : fmt::format(", skipped ahead {}", base::format_count(one.skips, "time")));
 }
 
 // How a browser's engine plays, by its class; of others what most players do.
@@ -540,8 +544,8 @@ StreamServerStatus StreamServer::status() const {
         if (const auto growth = s.viewers.find({viewer.live, viewer.id}); growth != s.viewers.end())
             one.rate_bps = growth->second.rate(5s) * 8;
         for (const measure::Viewing& viewing : viewings) {
-            if (viewer.live || viewing.ended || viewing.address != viewer.address || viewing.stream != viewer.stream ||
-                viewing.hls != viewer.hls)
+            if (viewing.ended || viewing.address != viewer.address || viewing.stream != viewer.stream ||
+                viewing.live != viewer.live || viewing.hls != viewer.hls || (viewing.live && viewing.id != viewer.id))
                 continue;
             one.stalls = viewing.stalls.size();
             one.stalled = viewing.stalled();

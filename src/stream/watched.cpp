@@ -88,8 +88,12 @@ std::vector<measure::Viewing> viewings_in(const std::string& answer) {
         viewing.address = text_in(one, "address");
         viewing.agent = text_in(one, "agent");
         viewing.hls = text_in(one, "delivery") == "hls";
+        viewing.live = text_in(one, "delivery") == "live";
+        viewing.most_lag = time_in(one, "most_lag_s");
+        viewing.skips = static_cast<std::uint64_t>(std::min(number_in(one, "skipped"), 1e9));
         viewing.ended = text_in(one, "state") != "playing";
         viewing.began = time_in(one, "began_s");
+        viewing.last = time_in(one, "last_s");
         if (one.contains("startup_s") && one["startup_s"].is_number()) viewing.startup = time_in(one, "startup_s");
         viewing.position = time_in(one, "position_s");
         viewing.arrived = time_in(one, "arrived_s");

@@ -149,3 +149,64 @@ TEST_CASE("viewers are told apart by address, name and stream, and are bounded",
     other.look({}, sights);
     CHECK(other.viewings().size() == 3);
 }
+
+namespace {
+
+// A viewer of a live stream that was joined 40 s after its start, two seconds behind a keyframe.
+struct LiveRoom : Room {
+    std::uint64_t skips = 0;
+    double from = 40;
+    void look_live(double until, double lag, bool wants = true) {
+        ViewerSight sight{"192.168.1.40", "Screen/1.0", "Lake camera"};
+        sight.live = 7;
+        sight.from = base::from_seconds(from);
+        sight.until = base::from_seconds(until);
+        sight.lag = base::from_seconds(lag);
+        sight.skips = skips;
+        sight.wants = wants;
+        watch.look(now, {sight});
+        now += base::from_seconds(0.2);
+    }
+};
+
+}  // namespace
+
+TEST_CASE("a viewer of a live stream that takes all of it has no stall, and is gone when it goes", "[viewing]") {
+    LiveRoom room;
+    for (int i = 0; i <= 300; ++i) room.look_live(42 + i * 0.2, 0);
+    CHECK(room.only().live);
+    CHECK(room.only().stalls.empty());
+    CHECK(base::to_seconds(room.only().position) == Approx(60).margin(0.5));
+    // Paused for everybody: nobody is short of anything.
+    for (int i = 0; i < 100; ++i) room.look_live(102, 0, false);
+    CHECK(room.only().stalls.empty());
+    for (int i = 0; i <= 50; ++i) room.look_live(102 + i * 0.2, 0);
+    CHECK(room.only().stalls.empty());
+    room.nobody(0.4);
+    CHECK(room.only().ended);
+    CHECK(room.only().end() == Viewing::End::left);
+    CHECK(room.only().most_lag.count() == 0);
+}
+
+TEST_CASE("a live viewer that is too slow stalls, and is moved on without a seek", "[viewing]") {
+    LiveRoom room;
+    // It gets eight tenths of the stream: the two seconds it had last for ten.
+    for (int i = 0; i <= 150; ++i) room.look_live(42 + i * 0.16, i * 0.04);
+    const Viewing slow = room.only();
+    REQUIRE_FALSE(slow.stalls.empty());
+    CHECK(base::to_seconds(slow.stalls.front().clock) == Approx(10).margin(1));
+    CHECK(base::to_seconds(slow.most_lag) == Approx(6).margin(0.1));
+    // What is missing of 30 s, but for what it had and what lies ready.
+    CHECK(base::to_seconds(slow.stalled()) == Approx(30 - 26).margin(1.1));
+    room.skips = 1;
+    room.from = 72;
+    for (int i = 0; i <= 50; ++i) room.look_live(73 + i * 0.2, 0);
+    const Viewing moved = room.only();
+    CHECK(moved.skips == 1);
+    CHECK(moved.seeks == 0);
+    CHECK(base::to_seconds(moved.position) == Approx(32 + 10).margin(1.1));
+    CHECK(moved.stalled() <= slow.stalled() + base::from_seconds(0.3));
+    // A source that gives nothing is a stall, though nothing waits.
+    for (int i = 0; i < 25; ++i) room.look_live(83, 0);
+    CHECK(base::to_seconds(room.only().stalled() - moved.stalled()) == Approx(4).margin(0.5));
+}
