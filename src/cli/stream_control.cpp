@@ -157,7 +157,8 @@ std::string status_text(const Json& json) {
             if (const int stalls = v.value("stalls", 0); stalls > 0)
                 at += fmt::format(", {}, {} in all", base::format_count(static_cast<std::size_t>(stalls), "stall"),
                                   base::format_span(base::from_seconds(v.value("stalled_s", 0.0))));
-            if (v.value("skipped", 0) > 0) at += fmt::format(", skipped ahead {} times", v.value("skipped", 0));
+            if (const auto skips = v.value("skipped", std::size_t{0}); skips > 0)
+                at += fmt::format(", skipped ahead {}", base::format_count(skips, "time"));
             viewers.add({v.value("address", ""), v.value("stream", ""), clock(v.value("connected_s", 0.0)),
                          rate(v, "rate_bps"), base::format_bytes(v.value("sent_bytes", std::uint64_t{0})), at});
         }

@@ -16,6 +16,7 @@
 #include <random>
 #include <thread>
 
+#include "base/printable.hpp"
 #include "base/units.hpp"
 #include "net/acceptor.hpp"
 #include "net/amf0.hpp"
@@ -59,6 +60,7 @@ struct Connection {
     const std::uint16_t port;
     rtmp::ChunkReader reader;
     std::string application;
+    std::string agent;  // how the player calls itself (7.2.1.1: flashVer)
     struct Playing {
         std::uint64_t client = 0;
         std::shared_ptr<Broadcast> broadcast;
@@ -314,6 +316,9 @@ bool RtmpServer::State::command(Connection& connection, const Message& message) 
     if (name == "connect") {
         if (values->size() > 2) {
             if (const Value* application = (*values)[2].member("app")) connection.application = application->text();
+            constexpr std::size_t kLongestAgent = 200;
+            if (const Value* version = (*values)[2].member("flashVer"))
+                connection.agent = base::printable(version->text().substr(0, kLongestAgent));
         }
         while (connection.application.ends_with('/')) connection.application.pop_back();
         send(connection, kControlChunks, rtmp::kWindowSize, 0, u32(kWindow));
@@ -414,7 +419,7 @@ void RtmpServer::State::play(Connection& connection, std::uint32_t stream, const
     Connection::Playing playing{0, broadcast, plain};
     const std::uint64_t beside = connection.playing.empty() ? 0 : connection.playing.begin()->second.client;
     playing.client = settings.fan_out->add(broadcast, socket, connection.address, Bytes(std::move(connection.out)),
-                                           beside, for_player(stream));
+                                           beside, for_player(stream), connection.agent);
     connection.out = {};
     connection.playing[stream] = std::move(playing);
     connection.what = "played " + plain;

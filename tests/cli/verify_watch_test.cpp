@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <nlohmann/json.hpp>
+#include <set>
 #include <thread>
 
 #include "base/atomic_file.hpp"
@@ -18,12 +19,12 @@ using test::run_program;
 namespace {
 
 // Fetches a film as a player does, whose buffer takes all, over a link of this rate; for at most so long.
-void fetch(std::uint16_t port, std::int64_t rate_bps, double seconds) {
+void fetch(std::uint16_t port, std::int64_t rate_bps, double seconds, const char* name = "lanterns.mp4") {
     net::LinkFaults faults;
     faults.rate_bps = rate_bps;
     auto link = net::WorseLink::tcp("127.0.0.1", 0, "127.0.0.1", port, faults);
     REQUIRE(link);
-    net::HttpClient client(*net::parse_url(fmt::format("http://127.0.0.1:{}/lanterns.mp4", (*link)->port())));
+    net::HttpClient client(*net::parse_url(fmt::format("http://127.0.0.1:{}/{}", (*link)->port(), name)));
     REQUIRE(client.get(0));
     std::vector<std::uint8_t> buffer(16 * 1024);
     const base::RealClock clock;
@@ -79,6 +80,31 @@ TEST_CASE("a device is watched from the server: what was too slow for it is foun
     for (const auto& check : result.at("checks"))
         warned = warned || (check.at("name") == "watched" && check.at("verdict") == "warn");
     CHECK(warned);
+}
+
+TEST_CASE("a viewer of a live stream is watched as one of a film is", "[verify][waits]") {
+    test::TempDir dir;
+    const test::OwnState state;
+    const std::uint16_t port = test::free_port();
+    const test::Background server({"stream", "run", test::sample_film().string(), "--delivery", "live", "--name",
+                                   "lanterns", "--loop", "--port", std::to_string(port)},
+                                  dir.path());
+    REQUIRE(test::wait_for_port(port));
+    std::thread player([&] { fetch(port, 20'000'000, 4, "lanterns-live.ts"); });
+    const auto ran = run_program({"verify", "--watch", "--for", "30 s", "--json"}, dir.path());
+    player.join();
+    INFO(ran.out << ran.err);
+    CHECK(ran.status == 0);
+    const auto result = test::json_of(ran).at("results").at(0);
+    CHECK(result.at("stream") == "lanterns (live)");
+    CHECK(result.at("verdict") == "warn");  // seen for too short a time
+    CHECK(result.at("viewer").at("agent").get<std::string>().find("Wavecrest") != std::string::npos);
+    std::set<std::string> passed;
+    const auto checks = result.at("checks");
+    for (const auto& check : checks) {
+        if (check.at("verdict") == "pass") passed.insert(check.at("name").get<std::string>());
+    }
+    CHECK(passed == std::set<std::string>{"startup", "stalls", "skipped ahead", "behind"});
 }
 
 TEST_CASE("what a server says of its viewers is no more trusted than any input", "[verify]") {
