@@ -74,9 +74,9 @@ void ViewingWatch::close_leg(Time now, One& one) {
 void ViewingWatch::see_live(Time now, One& one, const ViewerSight& sight) {
     Viewing& viewing = one.viewing;
     if (!one.model) {
-        one.joined = sight.from;
+        one.joined = one.live_from = sight.from;
         begin_leg(now, one, Time{});
-    } else if (sight.skips != viewing.skips) {
+    } else if (std::exchange(one.live_from, sight.from) != sight.from) {
         close_leg(now, one);
         begin_leg(now, one, std::max(sight.from - one.joined, viewing.position));
     }

@@ -76,7 +76,7 @@ class ViewingWatch {
         PlayerSettings settings;
         std::optional<PlaybackModel> model;  // of what is played without a seek
         Time leg_from{}, leg_began{};        // in the film, and on the clock
-        Time joined{};                       // where on its timeline a live stream was joined
+        Time joined{}, live_from{};          // where on its timeline a live stream was joined, and gone on with
         Time held{};                         // of the clock, in which it wanted nothing and had nothing left to play
         Time looked{}, plays_until{};
         std::size_t counted = 0;  // stalls of the legs before

@@ -14,6 +14,7 @@
 #include <deque>
 #include <map>
 #include <thread>
+#include <utility>
 
 #include "base/mutex.hpp"
 
@@ -133,6 +134,7 @@ struct Client {
     Bytes current;              // one that is sent in part, kept though the broadcast may have let it go
     std::size_t done = 0;       // bytes of it
     bool paused = false, leaving = false;
+    bool resumed = false;  // where it goes on now is no place it was moved on to
     // Who of those that share a connection is in the middle of something; 0: nobody.
     std::shared_ptr<std::uint64_t> busy = std::make_shared<std::uint64_t>(0);
 };
@@ -197,12 +199,13 @@ void FanOut::State::carry_out(std::vector<Order> list) {
                 break;
             }
             case Order::What::pause:
-                client.paused = true;
+                client.paused = client.status.paused = true;
                 break;
             case Order::What::resume:
                 if (client.paused) client.begun = false;
+                client.resumed = client.paused;
                 client.changed.clear();
-                client.paused = false;
+                client.paused = client.status.paused = false;
                 break;
             default:
                 client.leaving = true;
@@ -235,7 +238,7 @@ bool FanOut::State::serve(Client& client, Steady::time_point now) {
             broadcast.blocks.back().time - broadcast.blocks[client.next - broadcast.first].time > settings.most_lag)
             client.begun = false;
         if (!client.begun && broadcast.has_start) {
-            if (client.next > 0) {
+            if (client.next > 0 && !std::exchange(client.resumed, false)) {
                 ++client.status.skips;
                 if (on_event) on_event(Event::skipped, client.status.address, broadcast.name);
             }

@@ -48,10 +48,11 @@ struct FanOutClient {
     std::uint64_t sent = 0;
     std::uint64_t skips = 0;  // how often it was moved on
     std::string agent;        // how the program at the other end calls itself, as far as it does
-    // On the broadcast's timeline: where it began, or went on when it was moved on the last time; and what has arrived
+    // On the broadcast's timeline: where it began, or went on when it was moved on or had paused; and what has arrived
     // at it since (what lies in the kernel hasn't).
     std::optional<Time> from;
     Time until{};
+    bool paused = false;  // for itself: see pause()
 };
 
 class FanOut {

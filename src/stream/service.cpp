@@ -567,9 +567,10 @@ std::vector<measure::ViewerSight> Service::sights() const {
         sight.lag = client.lag;
         sight.skips = client.skips;
         // Who is sent all there is of a stream that stands still isn't short of anything.
-        sight.wants = std::none_of(figures.streams.begin(), figures.streams.end(), [&](const LiveStatus& one) {
-            return one.name == client.name && (one.state == LiveStatus::State::paused || one.ended);
-        });
+        sight.wants =
+            !client.paused && std::none_of(figures.streams.begin(), figures.streams.end(), [&](const LiveStatus& one) {
+                return one.name == client.name && (one.state == LiveStatus::State::paused || one.ended);
+            });
         all.push_back(std::move(sight));
     }
     return all;

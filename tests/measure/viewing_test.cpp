@@ -206,7 +206,15 @@ TEST_CASE("a live viewer that is too slow stalls, and is moved on without a seek
     CHECK(moved.seeks == 0);
     CHECK(base::to_seconds(moved.position) == Approx(32 + 10).margin(1.1));
     CHECK(moved.stalled() <= slow.stalled() + base::from_seconds(0.3));
+    // Paused by itself, then going on with what is sent by now: neither a stall nor a skip.
+    for (int i = 0; i < 50; ++i) room.look_live(83, 0, false);
+    room.from = 93;
+    room.look_live(94.5, 0);
+    for (int i = 0; i <= 50; ++i) room.look_live(94.5 + i * 0.2, 0);
+    CHECK(room.only().skips == 1);
+    CHECK(room.only().seeks == 0);
+    CHECK(room.only().stalled() <= moved.stalled() + base::from_seconds(0.3));
     // A source that gives nothing is a stall, though nothing waits.
-    for (int i = 0; i < 25; ++i) room.look_live(83, 0);
-    CHECK(base::to_seconds(room.only().stalled() - moved.stalled()) == Approx(4).margin(0.5));
+    for (int i = 0; i < 30; ++i) room.look_live(104.5, 0);
+    CHECK(base::to_seconds(room.only().stalled() - moved.stalled()) == Approx(4.5).margin(0.6));
 }

@@ -162,9 +162,18 @@ TEST_CASE("paused clients get nothing, and go on with the preface at the newest 
     std::this_thread::sleep_for(150ms);
     end.take();
     CHECK(end.got.size() == 103);
+    CHECK(fan_out.clients().at(0).paused);
     fan_out.pause(id, false);
     REQUIRE(end.wait(103 + 203));
     CHECK(end.got[103] == 'p');
+    // Nobody was too slow. What it has begins where it went on.
+    for (int i = 0; i < 100 && fan_out.clients().at(0).until < base::from_seconds(3); ++i)
+        std::this_thread::sleep_for(10ms);
+    const net::FanOutClient seen = fan_out.clients().at(0);
+    CHECK_FALSE(seen.paused);
+    CHECK(seen.skips == 0);
+    CHECK(seen.from == base::from_seconds(2));
+    CHECK(seen.until == base::from_seconds(3));
     CHECK(end.numbers(100, 106) == std::vector<std::uint64_t>{2, 3});
     // A derived broadcast changes what it passes on.
     const auto doubled = fan_out.derive(broadcast, [](const Bytes& bytes) {
