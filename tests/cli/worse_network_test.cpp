@@ -77,7 +77,7 @@ TEST_CASE("verify over a worse network: loss, delay and outages of every protoco
         CHECK(check_of(result, "network")["measured"] == "30 ms delay");
     }
     SECTION("outages longer than the player's buffer stop a live stream, and the network is blamed") {
-        const Ran ran = verify({http + "/film-live.ts", "--outage", "4 s", "--every", "9 s", "--for", "8 s"});
+        const Ran ran = verify({http + "/film-live.ts", "--outage", "4 s", "--every", "9 s", "--for", "12 s"});
         INFO(ran.out << ran.err);
         CHECK(ran.status == 1);
         const Json result = json_of(ran)["results"][0];
