@@ -41,6 +41,12 @@ Status find_owner(const std::string& name, share::AttachSettings& settings) {
     return {};
 }
 
+// "/media/films/", as a shell completes it, is "/media/films".
+base::Path folder_of(const std::string& text) {
+    const base::Path path = base::absolute_path(text).lexically_normal();
+    return path.has_filename() ? path : path.parent_path();
+}
+
 bool is_disk(const std::string& what) {
     return what.starts_with("UUID=") || what.starts_with("/");
 }
@@ -173,7 +179,7 @@ int carry_out(const ShareAttachOptions& options, const share::AttachPlan& plan, 
         wrong = Error{
             ErrorKind::machine, "the files are written, but a command failed", failed, "run it by hand to see why", {}};
     else if (looked)
-        wrong = not_mounted(base::absolute_path(options.folder).lexically_normal());
+        wrong = not_mounted(folder_of(options.folder));
     result["started"] = now && failed.empty();
     if (looked) result["mounted"] = !wrong;
     if (json) {
@@ -262,7 +268,7 @@ void check_mount(const share::Attached& one, Checked& checked) {
 int run_share_attach(const ShareAttachOptions& options) {
     const bool json = options.share.output.json;
     share::AttachSettings settings;
-    settings.folder = base::absolute_path(options.folder).lexically_normal();
+    settings.folder = folder_of(options.folder);
     settings.fstab = options.fstab;
     settings.writable = !options.read_only;
     settings.root = options.root;
@@ -280,7 +286,7 @@ int run_share_attach(const ShareAttachOptions& options) {
 }
 
 int run_share_detach(const ShareAttachOptions& options) {
-    const auto plan = share::plan_detach(base::absolute_path(options.folder).lexically_normal(), options.root);
+    const auto plan = share::plan_detach(folder_of(options.folder), options.root);
     if (!plan) return report_error(plan.error(), options.share.output.json);
     return carry_out(options, *plan, {}, false);
 }

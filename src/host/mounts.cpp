@@ -107,9 +107,9 @@ Result<bool> mounted_at(const base::Path& folder, std::chrono::milliseconds long
         return fail(ErrorKind::machine, std::strerror(failed), folder.string(),
                     "see what the system says of it: journalctl -b -u '*.mount'");
     // (What mounts on demand has an entry of its own, which is there before the file system's.)
+    const std::string at = (folder.has_filename() ? folder : folder.parent_path()).string();
     const std::vector<Mount> all = mounts_now();
-    return std::any_of(all.begin(), all.end(),
-                       [&](const Mount& one) { return one.at == folder.string() && one.type != "autofs"; });
+    return std::any_of(all.begin(), all.end(), [&](const Mount& one) { return one.at == at && one.type != "autofs"; });
 }
 
 std::vector<std::string> mount_points() {

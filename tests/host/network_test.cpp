@@ -92,6 +92,8 @@ TEST_CASE("a folder is looked into to see whether something is mounted there", "
     const TempDir dir;
     using namespace std::chrono_literals;
     CHECK(*host::mounted_at("/proc", 5s));
+    CHECK(*host::mounted_at("/proc/", 5s));
+    CHECK(*host::mounted_at("/", 5s));
     CHECK_FALSE(*host::mounted_at(dir.path(), 5s));
     CHECK(host::mounted_at(dir / "nothing", 5s).error().kind == ErrorKind::machine);
     write_all(dir / "film.mp4", std::string("x"));
