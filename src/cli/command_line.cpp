@@ -12,6 +12,7 @@
 
 #include "base/config.hpp"
 #include "base/log.hpp"
+#include "base/units.hpp"
 #include "cli/command_help.hpp"
 #include "cli/commands.hpp"
 #include "cli/terminal.hpp"
@@ -131,6 +132,7 @@ std::optional<Error> find_mistyped(const CLI::App& app, const std::vector<std::s
 
 // What the command line says, for each command.
 struct AllOptions {
+    std::string drive_timeout = "2 min";
     SiteNewOptions site_new;
     SiteOptions site_options;
     SiteMeasureOptions site_measure;
@@ -1044,10 +1046,15 @@ void add_demo(CLI::App& app, AllOptions& all, Command& command) {
     demo->callback([&] { command = [&] { return run_demo(all.demo_folder); }; });
 }
 
-// Every command can write down what it does.
-void add_log(CLI::App& app, LogOptions& log) {
-    for (CLI::App* one : app.get_subcommands({})) add_log(*one, log);
+// Every command can write down what it does, and meets drives that hang.
+void add_common(CLI::App& app, AllOptions& all) {
+    for (CLI::App* one : app.get_subcommands({})) add_common(*one, all);
     if (!app.get_subcommands({}).empty()) return;
+    LogOptions& log = all.log;
+    app.add_option("--drive-timeout", all.drive_timeout,
+                   "give up when a mounted drive or share has not responded for this long; 0: never")
+        ->capture_default_str()
+        ->type_name("TIME");
     app.add_flag("-v,--verbose", log.verbose, "show what is done as it goes; -vv: with details");
     app.add_option("--log", log.file, "append it to this file (10 MB, two older ones are kept)")->type_name("FILE");
 }
@@ -1079,7 +1086,7 @@ struct CommandLine {
         add_report(app, all, command);
         add_standin(app, all, command);
         add_demo(app, all, command);
-        add_log(app, all.log);
+        add_common(app, all);
     }
 };
 
@@ -1180,6 +1187,13 @@ int run_command_line(int argc, char** argv) {
                             json);
     }
     if (const Status started = start_log(line.all.log); !started) return report_error(started.error(), json);
+    const std::string& patience = line.all.drive_timeout;
+    const auto timeout = patience == "0" ? Time{} : base::parse_span(patience);
+    if (!timeout)
+        return report_error({ErrorKind::usage, fmt::format("\"{}\" isn't a valid time", patience), "--drive-timeout",
+                             "write for example \"30 s\" or \"5 min\"; 0 waits for ever"},
+                            json);
+    give_up_on_drives(std::chrono::duration_cast<std::chrono::milliseconds>(*timeout), json);
     return line.command();
 }
 

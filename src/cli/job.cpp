@@ -573,6 +573,8 @@ int run_convert_watch(const ConvertOptions& options) {
                           "name a folder beside it");
         folders.push_back(folder);
     }
+    // Whoever waits for films waits for a share that comes back, too.
+    give_up_on_drives(std::chrono::milliseconds(0), json);
     job::Arrivals arrivals(folders, *rest);
     if (!options.output.quiet && !json)
         note(fmt::format("watching {} for films; each is taken when nothing of it changed for {}. Ctrl-C ends it",

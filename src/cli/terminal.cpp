@@ -11,12 +11,14 @@
 #include <cstdlib>
 #include <cstring>
 #include <ctime>
+#include <future>
 #include <nlohmann/json.hpp>
 #include <thread>
 
 #include "base/atomic_file.hpp"
 #include "base/log.hpp"
 #include "base/units.hpp"
+#include "host/held_calls.hpp"
 #include "net/guess_limiter.hpp"
 
 namespace wavecrest::cli {
@@ -51,26 +53,79 @@ sigset_t ending_signals() {
     return all;
 }
 
-// Where a hanging drive or share holds every thread in a system call, no handler runs and signals stay pending
-// (signal(7)). One thread that touches no file sees that, and leaves for the others.
+// Leaves without the threads that a drive holds. What is done before may be held as well, and has a second.
+[[noreturn]] void leave_held_threads(ErrorKind why, const std::function<void()>& tell) {
+    std::promise<void> done;
+    const auto finished = done.get_future();
+    std::thread([&] {
+        tell();
+        base::remove_unfinished_files();
+        done.set_value();
+    }).detach();
+    finished.wait_for(std::chrono::seconds(1));
+    _exit(exit_status(why));
+}
+
+bool ending_signal_waits() {
+    sigset_t pending;
+    ::sigpending(&pending);
+    for (const int signal : {SIGHUP, SIGINT, SIGTERM, SIGQUIT}) {
+        if (sigismember(&pending, signal) == 1) return true;
+    }
+    return false;
+}
+
+std::atomic<std::chrono::milliseconds> drive_timeout{};  // 0: none
+std::atomic<bool> timeout_as_json = false;
+
+// What a drive or share holds: told after a while, given up after drive_timeout.
+class DriveWatch {
+  public:
+    void look() {
+        const std::chrono::milliseconds most = drive_timeout.load();
+        if (most.count() == 0) return;
+        const auto held = calls_.look(host::Steady::now());
+        constexpr std::chrono::seconds kTold{10};
+        if (!held || held->held < std::min<std::chrono::milliseconds>(kTold, most)) {
+            if (!held) told_ = false;
+            return;
+        }
+        const std::string limit = base::format_span(Time(most));
+        if (held->held >= most) {
+            leave_held_threads(ErrorKind::machine, [&] {
+                report_error(
+                    {ErrorKind::machine, fmt::format("a drive or share did not respond for {}", limit), held->path,
+                     "check its cable, its power and the file server, then run this again; --drive-timeout "
+                     "sets how long it is waited for"},
+                    timeout_as_json);
+                std::fflush(stdout);
+            });
+        }
+        if (!told_) note(fmt::format("no response yet from {}: waiting up to {} (--drive-timeout)", held->path, limit));
+        told_ = true;
+    }
+
+  private:
+    host::HeldCalls calls_;
+    bool told_ = false;
+};
+
+// Where a hanging drive or share holds a thread in a system call, no handler runs in it, and signals stay pending where
+// that is so for all of them (signal(7)). One thread that touches no file sees that, and leaves for the others.
 void leave_when_held() {
     const sigset_t ending = ending_signals();
     ::pthread_sigmask(SIG_BLOCK, &ending, nullptr);  // only what a thread blocks is told as pending
     constexpr std::chrono::milliseconds kLook{500};
     constexpr int kPatience = 6;
+    DriveWatch drives;
     for (int looks = 0; looks < kPatience;) {
         std::this_thread::sleep_for(kLook);
-        sigset_t pending;
-        ::sigpending(&pending);
-        bool held = false;
-        for (const int signal : {SIGHUP, SIGINT, SIGTERM, SIGQUIT}) held = held || sigismember(&pending, signal) == 1;
-        looks = held ? looks + 1 : 0;
+        looks = ending_signal_waits() ? looks + 1 : 0;
+        drives.look();
     }
-    note("a drive or share does not respond: the program exits as soon as the system lets it");
-    // What is removed may lie on that drive, too.
-    std::thread(base::remove_unfinished_files).detach();
-    std::this_thread::sleep_for(std::chrono::seconds(1));
-    _exit(exit_status(ErrorKind::interrupted));
+    leave_held_threads(ErrorKind::interrupted, [] {
+        note("a drive or share does not respond: the program exits as soon as the system lets it");
+    });
 }
 
 }  // namespace
@@ -253,6 +308,11 @@ void install_signal_handlers() {
         ::sigaction(SIGHUP, &action, nullptr);
     ::signal(SIGPIPE, SIG_IGN);
     std::thread(leave_when_held).detach();
+}
+
+void give_up_on_drives(std::chrono::milliseconds after, bool json) {
+    timeout_as_json = json;
+    drive_timeout = after;
 }
 
 void end_within(std::chrono::milliseconds patience) {

@@ -113,6 +113,10 @@ class ProgressLine {
 // 4 s after the first.
 const Cancel& cancel();
 void install_signal_handlers();
+// Where a drive or share holds a thread for so long, the program leaves with an error (kind machine; as JSON, too,
+// where that is asked for), and says before that it waits (host/held_calls.hpp). 0: it waits for ever, as it does at
+// first. A child process waits for ever, too: the watch isn't passed on.
+void give_up_on_drives(std::chrono::milliseconds after, bool json);
 // After the first signal the program has so long, then it leaves as at a second one: for what keeps no state and may be
 // held by a drive or share that hangs. Called once, before other threads begin.
 void end_within(std::chrono::milliseconds patience);

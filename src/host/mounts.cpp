@@ -112,6 +112,38 @@ Result<bool> mounted_at(const base::Path& folder, std::chrono::milliseconds long
     return std::any_of(all.begin(), all.end(), [&](const Mount& one) { return one.at == at && one.type != "autofs"; });
 }
 
+std::optional<std::uint64_t> nfs_answers(std::string_view mountstats, std::string_view path) {
+    // "device server:/films mounted on /media/films with fstype nfs4 statvers=1.1", and further down, indented,
+    // "xprt: tcp PORT BINDS CONNECTS TIME IDLE SENT RECEIVED …" (nfs-utils' mountstats(8) reads the same).
+    std::string best;
+    std::optional<std::uint64_t> answers;
+    bool here = false;
+    std::istringstream lines{std::string(mountstats)};
+    for (std::string line; std::getline(lines, line);) {
+        std::istringstream fields(line);
+        std::string word;
+        if (line.starts_with("device ")) {
+            const std::size_t on = line.find(" mounted on ");
+            const std::size_t with = line.rfind(" with fstype ");
+            here = false;
+            if (on == std::string::npos || with == std::string::npos || with < on + 12) continue;
+            const std::string at = unescaped(line.substr(on + 12, with - on - 12));
+            const bool holds =
+                path.starts_with(at) && (at == "/" || path.size() == at.size() || path[at.size()] == '/');
+            if (!holds || at.size() < best.size()) continue;
+            best = at;
+            answers.reset();
+            here = line.substr(with + 13).starts_with("nfs");
+        } else if (here && fields >> word && word == "xprt:") {
+            std::uint64_t received = 0;
+            std::string ignored;
+            for (int i = 0; i < 7; ++i) fields >> ignored;  // the protocol, then six numbers
+            if (fields >> received) answers = answers.value_or(0) + received;
+        }
+    }
+    return answers;
+}
+
 std::vector<std::string> mount_points() {
     std::vector<std::string> all;
     for (Mount& one : mounts_now()) all.push_back(std::move(one.at));

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <chrono>
+#include <cstdint>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -31,6 +32,10 @@ Result<bool> mounted_at(const base::Path& folder, std::chrono::milliseconds long
 std::optional<Mount> missing_mount_of(const base::Path& path);
 // The same from the texts of /proc/self/mounts and /etc/fstab.
 std::optional<Mount> find_mount(std::string_view table, const base::Path& path);
+
+// The answers that came from the server of the NFS mount that holds `path`, by the text of /proc/self/mountstats;
+// nothing where another file system holds it.
+std::optional<std::uint64_t> nfs_answers(std::string_view mountstats, std::string_view path);
 
 // Bytes a second at which the beginning of a file is read anew from where it lies (up to 64 MB or two seconds); nothing
 // where it can't be read.

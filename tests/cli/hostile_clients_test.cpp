@@ -321,6 +321,25 @@ TEST_CASE("Ctrl-C ends a program that is held in a system call altogether", "[ho
     CHECK(read_text(dir / "told").find("does not respond") != std::string::npos);
 }
 
+TEST_CASE("a command gives up on a drive that does not respond", "[hostile][cli][waits]") {
+    const TempDir dir;
+    std::filesystem::create_directories(dir / "there");
+    film(dir / "there/far.mp4", 10);
+    const FailingMount mount(dir / "share", dir / "there", "none", 0, 0);
+    if (!mount.mounted()) {
+        WARN("FUSE is not to be had here: not tested");
+        return;
+    }
+    mount.hang();
+    Background program({"inspect", "share/far.mp4", "--drive-timeout", "1500 ms", "--json"}, dir.path());
+    CHECK(program.has_written("did not respond for 1.5 s"));
+    CHECK(program.has_written((dir / "share").string()));
+    INFO(program.output());
+    // A file system in user space must answer before the kernel lets the program go.
+    mount.answer_again();
+    CHECK(program.end(0) == 4);
+}
+
 TEST_CASE("a disc goes out live with a profile", "[server][waits]") {
     const TempDir dir;
     // Small, so that a busy machine keeps up.
