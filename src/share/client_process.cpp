@@ -35,8 +35,9 @@ enum class Ask : std::uint8_t {
     free_space
 };
 constexpr std::size_t kMostMessage = 256 << 20;  // a folder of a million names
-// Of one read: it goes by memory that both processes have.
+// Of one read: it goes by memory that both processes have, with room for two.
 constexpr std::size_t kMostRead = 1 << 20;
+constexpr std::size_t kRoom = 2 * kMostRead;
 
 // A message: its length (32 bits), then what it is. False when the other end is gone, or the time is over.
 bool send_all(int socket, ByteSpan bytes, Steady::time_point until, bool limited);
@@ -124,8 +125,81 @@ void answer(base::ByteWriter& out, const Answer<T>& given, Put put) {
     if (given) put();
 }
 
-void answer_one(Client& client, base::ByteReader& in, base::ByteWriter& out, std::span<std::uint8_t> room) {
+// Reads into one half of the room while the other keeps what will be asked for next: a file that is read in order is
+// read on while the answer is fetched, so that the connection is never idle in between.
+class Reading {
+  public:
+    Reading(Client& client, std::span<std::uint8_t> room) : client_(client), room_(room) {}
+
+    struct Piece {
+        std::size_t at = 0, size = 0;  // in the room
+    };
+    Answer<Piece> read(int file, std::uint64_t offset, std::size_t count) {
+        count = std::min(count, kMostRead);
+        in_order_ = file == file_ && offset == next_;
+        const bool kept = ahead_.file == file && ahead_.offset == offset && ahead_.piece.size >= count &&
+                          Steady::now() - ahead_.since < kKept;
+        if (kept) {
+            last_ = {ahead_.piece.at, count};
+        } else {
+            const auto got = read_into(other_half(), file, offset, count);
+            if (!got) return got;
+            last_ = *got;
+        }
+        const bool at_end = last_.size < count || (kept && ahead_.at_end);
+        // (What is kept for a file that is read by turns with another is kept on.)
+        if (ahead_.is_there() && (kept || ahead_.file == file || Steady::now() - ahead_.since >= kKept)) ahead_ = {};
+        file_ = file;
+        next_ = offset + last_.size;
+        wish_ = at_end ? 0 : count;
+        return last_;
+    }
+    // After the answer has gone out.
+    void read_ahead() {
+        if (!in_order_ || wish_ == 0 || ahead_.is_there()) return;
+        in_order_ = false;
+        const auto got = read_into(other_half(), file_, next_, wish_);
+        if (got && got->size > 0) ahead_ = Ahead{file_, next_, *got, got->size < wish_, Steady::now()};
+    }
+    // Anything else that is asked: what was read ahead may be of a file that is closed, or written.
+    void forget() { ahead_ = {}; }
+
+  private:
+    // What is older is asked for again. (A film that is played takes some seconds for a piece.)
+    static constexpr std::chrono::seconds kKept{60};
+    struct Ahead {
+        int file = -1;  // -1: nothing
+        std::uint64_t offset = 0;
+        Piece piece;
+        bool at_end = false;  // it was short
+        Steady::time_point since;
+        bool is_there() const { return file >= 0; }
+    };
+
+    // The half that holds neither the last answer, which is still fetched, nor what is kept.
+    std::size_t other_half() const {
+        const std::size_t taken = ahead_.is_there() ? ahead_.piece.at : last_.at;
+        return taken == 0 ? kMostRead : 0;
+    }
+    Answer<Piece> read_into(std::size_t at, int file, std::uint64_t offset, std::size_t count) {
+        const auto got = client_.read(file, offset, room_.subspan(at, count));
+        if (!got) return tl::make_unexpected(got.error());
+        return Piece{at, *got};
+    }
+
+    Client& client_;
+    const std::span<std::uint8_t> room_;
+    int file_ = -1;
+    std::uint64_t next_ = 0;
+    std::size_t wish_ = 0;
+    bool in_order_ = false;
+    Piece last_;
+    Ahead ahead_;
+};
+
+void answer_one(Client& client, base::ByteReader& in, base::ByteWriter& out, Reading& reading) {
     const Question question = Question::take(in);
+    if (question.ask != Ask::read) reading.forget();
     switch (question.ask) {
         case Ask::list: {
             const auto given = client.list(question.path);
@@ -147,9 +221,11 @@ void answer_one(Client& client, base::ByteReader& in, base::ByteWriter& out, std
             return;
         }
         case Ask::read: {
-            const auto given = client.read(question.file, question.offset,
-                                           room.subspan(0, std::min<std::size_t>(question.count, room.size())));
-            answer(out, given, [&] { out.u64(*given); });
+            const auto given = reading.read(question.file, question.offset, question.count);
+            answer(out, given, [&] {
+                out.u64(given->at);
+                out.u64(given->size);
+            });
             return;
         }
         case Ask::write: {
@@ -190,6 +266,7 @@ void answer_one(Client& client, base::ByteReader& in, base::ByteWriter& out, std
 [[noreturn]] void serve(int socket, const std::function<std::unique_ptr<Client>()>& make,
                         std::span<std::uint8_t> room) {
     const std::unique_ptr<Client> client = make();
+    Reading reading(*client, room);
     while (true) {
         std::array<std::uint8_t, 4> length{};
         if (!receive_all(socket, length, {}, false)) break;
@@ -199,9 +276,10 @@ void answer_one(Client& client, base::ByteReader& in, base::ByteWriter& out, std
         base::ByteReader in(bytes);
         base::ByteWriter out;
         out.u32(0);
-        answer_one(*client, in, out, room);
+        answer_one(*client, in, out, reading);
         out.put_u32(0, out.size() - 4);
         if (!send_all(socket, out.bytes(), {}, false)) break;
+        reading.read_ahead();
     }
     ::_exit(0);
 }
@@ -227,8 +305,10 @@ class ProcessClient : public Client {
     }
     Answer<std::size_t> read(int file, std::uint64_t offset, std::span<std::uint8_t> into) override {
         return asked<std::size_t>({Ask::read, file, offset, into.size(), {}}, {}, [&](base::ByteReader& in) {
-            const std::size_t count = std::min({static_cast<std::size_t>(in.u64()), into.size(), kMostRead});
-            std::copy_n(room_.begin(), count, into.begin());
+            const auto at = static_cast<std::size_t>(std::min<std::uint64_t>(in.u64(), room_.size()));
+            const auto size = static_cast<std::size_t>(in.u64());
+            const std::size_t count = std::min({size, into.size(), room_.size() - at});
+            std::copy_n(room_.begin() + static_cast<std::ptrdiff_t>(at), count, into.begin());
             return count;
         });
     }
@@ -290,13 +370,13 @@ class ProcessClient : public Client {
         if (socket_ >= 0) return 0;
         std::array<int, 2> ends{};
         if (::socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0, ends.data()) != 0) return errno;
-        void* const shared = ::mmap(nullptr, kMostRead, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
+        void* const shared = ::mmap(nullptr, kRoom, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
         if (shared == MAP_FAILED) {
             ::close(ends[0]);
             ::close(ends[1]);
             return ENOMEM;
         }
-        room_ = {static_cast<std::uint8_t*>(shared), kMostRead};
+        room_ = {static_cast<std::uint8_t*>(shared), kRoom};
         const pid_t parent = ::getpid();
         process_ = ::fork();
         if (process_ == 0) {
