@@ -68,7 +68,7 @@ struct Playing {
 // Something that was tried on the device itself.
 struct Tried {
     std::string what;    // "H.265 Main, 3840x2160, 60 fps, mp4"
-    std::string says;    // what its browser says of it beforehand: "probably", "maybe", "no"; empty: nothing
+    std::string says;    // what its browser says of it beforehand: "probably, smooth"; empty: nothing
     std::string result;  // "played", "stutters", "failed", "unclear"
     std::string seen;    // "240 of 240 frames, starts in 0.4 s"
     std::string when;    // "2026-11-30 19:05"

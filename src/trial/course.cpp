@@ -844,7 +844,7 @@ device::Device Course::description(const std::string& name, const device::Device
     for (const Taken& one : taken_) {
         device::Tried tried;
         tried.what = one.step.what;
-        tried.says = one.seen.says;
+        tried.says = claim_text(one.seen);
         tried.result = std::string(short_name(one.judged.outcome));
         tried.seen = one.judged.seen;
         tried.when = one.when;

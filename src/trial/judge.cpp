@@ -167,6 +167,17 @@ std::string_view short_name(Outcome result) {
     }
 }
 
+std::string claim_text(const Seen& seen) {
+    std::string text = seen.says;
+    const auto add = [&](const char* more) { text += (text.empty() ? "" : ", ") + std::string(more); };
+    if (seen.capabilities && !seen.capabilities->supported) add("not supported");
+    if (seen.capabilities && seen.capabilities->supported) {
+        add(seen.capabilities->smooth ? "smooth" : "not smooth");
+        if (seen.capabilities->power_efficient) add("power-efficient");
+    }
+    return text;
+}
+
 Judged judge(const Step& step, const Seen& seen, double display_hz) {
     using Kind = Step::Kind;
     switch (step.kind) {

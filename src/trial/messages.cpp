@@ -37,6 +37,11 @@ std::int64_t whole(const Json& json, const char* key, double high) {
     return static_cast<std::int64_t>(number(json, key, -1, high, -1));
 }
 
+bool flag(const Json& json, const char* key) {
+    const auto found = json.find(key);
+    return found != json.end() && found->is_boolean() && found->get<bool>();
+}
+
 const Json& list(const Json& json, const char* key) {
     static const Json none = Json::array();
     const auto found = json.find(key);
@@ -61,9 +66,12 @@ Seen seen_of(const Json& json) {
     if (!json.is_object()) return seen;
     const std::string says = text(json, "says");
     if (is_word(says, {"probably", "maybe", "no"})) seen.says = says;
+    const auto capabilities = json.find("capabilities");
+    if (capabilities != json.end() && capabilities->is_object())
+        seen.capabilities = {flag(*capabilities, "supported"), flag(*capabilities, "smooth"),
+                             flag(*capabilities, "powerEfficient")};
     seen.error = text(json, "error");
-    const auto started = json.find("started");
-    seen.started = started != json.end() && started->is_boolean() && started->get<bool>();
+    seen.started = flag(json, "started");
     seen.startup_s = number(json, "startup_s", 0, kMostSeconds, 0);
     seen.played_s = number(json, "played_s", 0, kMostSeconds, 0);
     seen.wall_s = number(json, "wall_s", 0, kMostSeconds, 0);
@@ -100,8 +108,7 @@ Seen seen_of(const Json& json) {
     seen.display_hz = number(json, "display_hz", 10, 1000, 0);
     seen.display_width = static_cast<int>(number(json, "display_width", 0, 65535, 0));
     seen.display_height = static_cast<int>(number(json, "display_height", 0, 65535, 0));
-    const auto hdr = json.find("display_hdr");
-    seen.display_hdr = hdr != json.end() && hdr->is_boolean() && hdr->get<bool>();
+    seen.display_hdr = flag(json, "display_hdr");
     each(json, "claims", 2, kMostClaims, [&](const Json& one) {
         if (!one[0].is_string() || !one[1].is_string()) return;
         const std::string said = one[1].get<std::string>();
@@ -137,12 +144,22 @@ Json json_of(const Seen& seen) {
                  {"display_hdr", seen.display_hdr},
                  {"claims", seen.claims},
                  {"answer", seen.answer}};
+    if (seen.capabilities)
+        json["capabilities"] = {{"supported", seen.capabilities->supported},
+                                {"smooth", seen.capabilities->smooth},
+                                {"powerEfficient", seen.capabilities->power_efficient}};
     auto marks = Json::array(), seeks = Json::array();
     for (const Seen::Mark& mark : seen.marks) marks.push_back({mark.at_s, mark.frame});
     for (const Seen::Seek& seek : seen.seeks) seeks.push_back({seek.to_s, seek.took_s, seek.landed_s, seek.frame});
     json["marks"] = std::move(marks);
     json["seeks"] = std::move(seeks);
     return json;
+}
+
+// What is named to the browser of a clip whose bit rate is whatever its card needs: a tenth of a bit for each pixel.
+std::int64_t usual_bitrate(const sample::ClipVideo& video) {
+    if (video.bitrate_bps > 0) return video.bitrate_bps;
+    return static_cast<std::int64_t>(0.1 * video.size.width * video.size.height * video.frame_rate.value());
 }
 
 const char* name_of(Step::Kind kind) {
@@ -218,6 +235,9 @@ std::string step_text(const Step& step, const Telling& telling) {
         json["video"] = step.clip->video.has_value();
         json["interlaced"] = step.clip->video && step.clip->video->interlaced;
         json["fps"] = step.clip->video ? step.clip->video->frame_rate.value() : 0;
+        json["width"] = step.clip->video ? step.clip->video->size.width : 0;
+        json["height"] = step.clip->video ? step.clip->video->size.height : 0;
+        json["bps"] = step.clip->video ? usual_bitrate(*step.clip->video) : 0;
     }
     return dump(json);
 }

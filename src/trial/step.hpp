@@ -41,7 +41,12 @@ struct Step {
 // What the page says it saw. Numbers are in their ranges, texts short and printable, whatever was sent; negative where
 // the browser doesn't tell.
 struct Seen {
-    std::string says;   // canPlayType(): "probably", "maybe", "no"; empty: not asked
+    std::string says;  // canPlayType(): "probably", "maybe", "no"; empty: not asked
+    // decodingInfo() of the clip's video (W3C Media Capabilities, 2.2); nothing where the browser has none.
+    struct Capabilities {
+        bool supported = false, smooth = false, power_efficient = false;
+    };
+    std::optional<Capabilities> capabilities;
     std::string error;  // of the media element
     bool started = false;
     double startup_s = 0;  // from asking to the first frame
@@ -73,6 +78,9 @@ struct Seen {
     std::vector<std::pair<std::string, std::string>> claims;  // type and what is said of it
     std::string answer;
 };
+
+// What the browser said of the clip beforehand: "probably, smooth, power-efficient".
+std::string claim_text(const Seen& seen);
 
 enum class Outcome { played, stutters, failed, unclear };
 std::string_view short_name(Outcome result);

@@ -152,6 +152,10 @@ TEST_CASE("Chromium shows on the check page what it is known to play", "[device]
     CHECK(shows("H.264 High, 720x480, 30 fps, AAC stereo, mp4"));
     CHECK(shows("H.264 High, 720x480, 30 fps, AAC stereo, matroska"));
     CHECK(shows("VP9 profile 0, 720x480, 30 fps, Opus stereo, webm"));
+    // It says more than what it takes: how smoothly, by size and rate.
+    CHECK(std::any_of(device.at("tried").begin(), device.at("tried").end(), [](const auto& tried) {
+        return tried.at("says").template get<std::string>().find("smooth") != std::string::npos;
+    }));
     CHECK(shows("HLS with transport streams"));
     CHECK(shows("HLS with fragmented MP4"));
     CHECK(!shows("H.264 High, 720x480, 30 fps, AAC stereo, mpeg-ts"));

@@ -167,6 +167,20 @@ TEST_CASE("the speed of a download leaves out its beginning and knows its slowes
     CHECK(speed->mean_bps == Approx(74e6).epsilon(0.03));
 }
 
+TEST_CASE("what a browser says of a clip's size and rate is kept beside what it says of its type", "[trial]") {
+    const auto seen = [](const std::string& capabilities) {
+        return trial::parse_message(R"({"seen":{"says":"probably","capabilities":)" + capabilities + "}}").seen;
+    };
+    const trial::Seen smooth = seen(R"({"supported":true,"smooth":true,"powerEfficient":true})");
+    CHECK(trial::claim_text(smooth) == "probably, smooth, power-efficient");
+    CHECK(trial::claim_text(seen(R"({"supported":true,"smooth":false})")) == "probably, not smooth");
+    CHECK(trial::claim_text(seen(R"({"supported":false,"smooth":true})")) == "probably, not supported");
+    CHECK(trial::claim_text(seen("7")) == "probably");
+    CHECK(trial::claim_text({}).empty());
+    // A test that is taken up again knows it.
+    CHECK(trial::claim_text(trial::parse_seen(trial::seen_text(smooth))) == "probably, smooth, power-efficient");
+}
+
 TEST_CASE("what a page sends is bounded, whatever it is", "[trial]") {
     for (const char* text :
          {"", "x", "[]", "null", "{\"seen\":[]}", "{\"session\":5,\"step\":{},\"seen\":{\"frames\":\"many\"}}",
@@ -189,6 +203,7 @@ TEST_CASE("what a page sends is bounded, whatever it is", "[trial]") {
     CHECK(lies.seen.width == 0);
     CHECK(lies.seen.display_hz == 0);
     CHECK(lies.seen.says.empty());
+    CHECK_FALSE(lies.seen.capabilities);
     CHECK(lies.seen.waits == 0);
     CHECK(lies.seen.error == "\\x1b[2Jgone");
     CHECK(lies.seen.downloaded.size() == 2);
