@@ -6,6 +6,7 @@
 #include <cerrno>
 #include <deque>
 #include <thread>
+#include <utility>
 
 #include "base/file.hpp"
 #include "base/log.hpp"
@@ -327,8 +328,10 @@ class ShareFile : public base::ByteSource {
 
     Ahead begin(std::uint64_t from, std::size_t count) {
         Ahead ahead{from, 0, count, std::make_shared<Answer<ByteVector>>(tl::make_unexpected(EIO))};
-        ahead.question = share_.connection_->begin([file = file_, from, count, to = ahead.answer](Client& client) {
-            ByteVector bytes(count);
+        // (Memory that is used again needn't be cleared, nor mapped by the system.)
+        ahead.question = share_.connection_->begin([file = file_, from, count, to = ahead.answer,
+                                                    bytes = std::exchange(spare_, {})](Client& client) mutable {
+            bytes.resize(count);
             std::size_t got = 0;
             while (got < count) {
                 const auto n = client.read(file, from + got, std::span(bytes).subspan(got));
@@ -368,7 +371,7 @@ class ShareFile : public base::ByteSource {
                     return fail(ErrorKind::input, "the file on the server is shorter than it was", name(),
                                 "it was changed while it was read: try again");
                 if (error == 0) {
-                    block_ = std::move(**now.answer);
+                    spare_ = std::exchange(block_, std::move(**now.answer));
                     block_from_ = at;
                     return {};
                 }
@@ -402,7 +405,7 @@ class ShareFile : public base::ByteSource {
     bool known_ = false, replaced_ = false;
     int file_ = -1;
     std::uint64_t generation_ = 0;
-    ByteVector block_;
+    ByteVector block_, spare_;
     std::uint64_t block_from_ = 0;
     std::optional<Ahead> ahead_;
 };
