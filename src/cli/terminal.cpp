@@ -18,6 +18,7 @@
 #include "base/atomic_file.hpp"
 #include "base/log.hpp"
 #include "base/units.hpp"
+#include "cli/worker.hpp"
 #include "host/held_calls.hpp"
 #include "net/guess_limiter.hpp"
 
@@ -63,7 +64,17 @@ sigset_t ending_signals() {
         done.set_value();
     }).detach();
     finished.wait_for(std::chrono::seconds(1));
+    tell_parent(exit_status(why));
     _exit(exit_status(why));
+}
+
+// What hangs has so long after Ctrl-C.
+constexpr std::chrono::seconds kPatience{3};
+
+[[noreturn]] void leave_interrupted() {
+    leave_held_threads(ErrorKind::interrupted, [] {
+        note("a drive or share does not respond: the program exits as soon as the system lets it");
+    });
 }
 
 bool ending_signal_waits() {
@@ -82,14 +93,14 @@ std::atomic<bool> timeout_as_json = false;
 class DriveWatch {
   public:
     void look() {
-        const std::chrono::milliseconds most = drive_timeout.load();
-        if (most.count() == 0) return;
         const auto held = calls_.look(host::Steady::now());
+        if (!held) told_ = false;
+        if (!held) return;
+        // Ctrl-C came before the call that is held: nobody looks whether it did.
+        if (cancelled.requested() && held->held >= kPatience) leave_interrupted();
+        const std::chrono::milliseconds most = drive_timeout.load();
         constexpr std::chrono::seconds kTold{10};
-        if (!held || held->held < std::min<std::chrono::milliseconds>(kTold, most)) {
-            if (!held) told_ = false;
-            return;
-        }
+        if (most.count() == 0 || held->held < std::min<std::chrono::milliseconds>(kTold, most)) return;
         const std::string limit = base::format_span(Time(most));
         if (held->held >= most) {
             leave_held_threads(ErrorKind::machine, [&] {
@@ -116,16 +127,13 @@ void leave_when_held() {
     const sigset_t ending = ending_signals();
     ::pthread_sigmask(SIG_BLOCK, &ending, nullptr);  // only what a thread blocks is told as pending
     constexpr std::chrono::milliseconds kLook{500};
-    constexpr int kPatience = 6;
     DriveWatch drives;
-    for (int looks = 0; looks < kPatience;) {
+    for (int looks = 0; looks < kPatience / kLook;) {
         std::this_thread::sleep_for(kLook);
         looks = ending_signal_waits() ? looks + 1 : 0;
         drives.look();
     }
-    leave_held_threads(ErrorKind::interrupted, [] {
-        note("a drive or share does not respond: the program exits as soon as the system lets it");
-    });
+    leave_interrupted();
 }
 
 }  // namespace

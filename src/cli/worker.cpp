@@ -1,26 +1,47 @@
 #include "cli/worker.hpp"
 
+#include <sys/mman.h>
 #include <sys/prctl.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <atomic>
 #include <cerrno>
 #include <csignal>
 #include <cstdio>
 #include <cstring>
+#include <new>
 #include <optional>
 
 #include "cli/terminal.hpp"
 
 namespace wavecrest::cli {
+namespace {
+
+// In the worker: where its parent looks for the status with which it leaves.
+std::atomic<int>* told_status = nullptr;
+static_assert(std::atomic<int>::is_always_lock_free);  // between processes
+
+}  // namespace
+
+void tell_parent(int status) {
+    if (told_status == nullptr) return;
+    told_status->store(status);
+    ::kill(::getppid(), SIGCHLD);
+}
 
 int run_in_worker(const std::function<int()>& work, std::chrono::milliseconds patience) {
     using Steady = std::chrono::steady_clock;
+    constexpr std::chrono::milliseconds kLeaving{500};
     sigset_t watched, before;
     sigemptyset(&watched);
     for (const int signal : {SIGHUP, SIGINT, SIGTERM, SIGQUIT, SIGCHLD}) sigaddset(&watched, signal);
     ::sigprocmask(SIG_BLOCK, &watched, &before);
     std::fflush(nullptr);
+    constexpr int kNothing = -1;
+    void* const shared =
+        ::mmap(nullptr, sizeof(std::atomic<int>), PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
+    auto* const told = shared == MAP_FAILED ? nullptr : new (shared) std::atomic<int>(kNothing);
     const pid_t parent = ::getpid(), worker = ::fork();
     if (worker < 0) {
         ::sigprocmask(SIG_SETMASK, &before, nullptr);
@@ -31,11 +52,13 @@ int run_in_worker(const std::function<int()>& work, std::chrono::milliseconds pa
         ::setpgid(0, 0);
         ::prctl(PR_SET_PDEATHSIG, SIGTERM);
         ::sigprocmask(SIG_SETMASK, &before, nullptr);
+        told_status = told;
         if (::getppid() != parent) return exit_status(ErrorKind::interrupted);
         return work();
     }
     ::setpgid(worker, worker);
     std::optional<Steady::time_point> limit;
+    int left_with = exit_status(ErrorKind::interrupted);
     while (true) {
         int status = 0;
         if (::waitpid(worker, &status, WNOHANG) == worker) {
@@ -44,10 +67,16 @@ int run_in_worker(const std::function<int()>& work, std::chrono::milliseconds pa
             note(fmt::format("the program's worker was ended by a signal: {}", ::strsignal(WTERMSIG(status))));
             return 128 + WTERMSIG(status);
         }
+        // What it told of isn't told again.
+        const bool is_leaving = told != nullptr && told->load() != kNothing;
+        if (is_leaving && !(limit && *limit <= Steady::now() + kLeaving)) {
+            left_with = told->load();
+            limit = Steady::now() + kLeaving;
+        }
         if (limit && Steady::now() >= *limit) {
             ::kill(worker, SIGKILL);
-            note("a drive or share does not respond: the program exits when it does");
-            return exit_status(ErrorKind::interrupted);
+            if (!is_leaving) note("a drive or share does not respond: the program exits when it does");
+            return left_with;
         }
         const timespec nap{0, 100'000'000};
         const int signal = limit ? ::sigtimedwait(&watched, nullptr, &nap) : ::sigwaitinfo(&watched, nullptr);

@@ -68,6 +68,10 @@ bool Mount::is_share() const {
     return std::find(std::begin(kShares), std::end(kShares), type) != std::end(kShares);
 }
 
+bool Mount::holds_processes() const {
+    return type.starts_with("nfs") || type.starts_with("fuse");
+}
+
 std::optional<Mount> find_mount(std::string_view table, const base::Path& path) {
     std::istringstream lines{std::string(table)};
     std::optional<Mount> best;
@@ -163,6 +167,12 @@ bool is_mounted(const base::Path& device) {
 
 std::optional<Mount> mount_of(const base::Path& path) {
     return find_mount(contents("/proc/self/mounts"), absolute_text(path));
+}
+
+std::optional<Mount> mount_by_name(const base::Path& path) {
+    std::error_code error;
+    const base::Path from = path.is_absolute() ? base::Path() : std::filesystem::current_path(error);
+    return find_mount(contents("/proc/self/mounts"), (from / path).lexically_normal());
 }
 
 std::optional<Mount> missing_mount_of(const base::Path& path) {

@@ -18,9 +18,13 @@ struct Mount {
     std::string type;    // "ext4", "cifs", "nfs4"
     std::string device;  // "//server/share"
     bool is_share() const;
+    // Whether a process may be held there against any signal: NFS and file systems in user space.
+    bool holds_processes() const;
 };
 // The mount that holds a path (which need not exist); nothing where that can't be told.
 std::optional<Mount> mount_of(const base::Path& path);
+// The same by the path's own name: links on the way don't count, and nothing is looked at, so that no drive can hold it.
+std::optional<Mount> mount_by_name(const base::Path& path);
 // The folders at which file systems are mounted now. Looks at none of them.
 std::vector<std::string> mount_points();
 // Whether a block device ("/dev/sdb1") is mounted anywhere.

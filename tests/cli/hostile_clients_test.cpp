@@ -340,6 +340,33 @@ TEST_CASE("a command gives up on a drive that does not respond", "[hostile][cli]
     CHECK(program.end(0) == 4);
 }
 
+TEST_CASE("a conversion to a drive that hangs is given up, though the kernel holds it", "[hostile][cli][waits]") {
+    const TempDir dir;
+    film(dir / "near.mp4", 10);
+    std::filesystem::create_directories(dir / "there");
+    write_all(dir / "there/file", std::string("x"));
+    const FailingMount mount(dir / "share", dir / "there", "none", 0, 0);
+    if (!mount.mounted()) {
+        WARN("FUSE is not to be had here: not tested");
+        return;
+    }
+    mount.hang();
+    std::vector<std::string> words = {"convert", "near.mp4", "--into", "share/films", "--remux", "matroska"};
+    SECTION("after its time") {
+        words.insert(words.end(), {"--drive-timeout", "1500 ms"});
+        Background program(words, dir.path());
+        CHECK(program.has_written("did not respond for 1.5 s"));
+        CHECK(program.end(0) == 4);
+    }
+    SECTION("after Ctrl-C") {
+        Background program(words, dir.path());
+        std::this_thread::sleep_for(1s);
+        const auto begun = Steady::now();
+        CHECK(program.end(SIGINT) == 130);
+        CHECK(Steady::now() - begun < 15s);
+    }
+}
+
 TEST_CASE("a disc goes out live with a profile", "[server][waits]") {
     const TempDir dir;
     // Small, so that a busy machine keeps up.
