@@ -9,7 +9,6 @@
 #include <algorithm>
 #include <array>
 #include <climits>
-#include <fstream>
 #include <iterator>
 #include <sstream>
 
@@ -71,9 +70,17 @@ constexpr FileCall kFileCalls[] = {
     {SYS_close, kDescriptor, 0, true},
 };
 
+// What a file of /proc says; nothing where its thread is gone meanwhile (reading gives ESRCH then, which a standard
+// stream throws).
 std::string text_of(const base::Path& path) {
-    std::ifstream file(path);
-    return {std::istreambuf_iterator<char>(file), {}};
+    const int handle = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+    if (handle < 0) return {};
+    std::string text;
+    std::array<char, 4096> some{};
+    for (ssize_t got = 0; (got = ::read(handle, some.data(), some.size())) > 0;)
+        text.append(some.data(), static_cast<std::size_t>(got));
+    ::close(handle);
+    return text;
 }
 
 // "257 0xffffff9c 0x7ffd… …": number and six arguments; nothing while the thread runs or waits outside a call.

@@ -89,6 +89,10 @@ TEST_CASE("a call on a file that doesn't return is told with its file and its ti
         process.stats(film, 'D');
         CHECK_FALSE(calls.look(start + 60s));
     }
+    SECTION("another thread ends while it is looked at: its files can't be read any more") {
+        std::filesystem::create_directories(process.path() / "task/8/syscall");
+        CHECK(calls.look(start + 60s)->held == 60s);
+    }
     SECTION("the thread is gone") {
         std::filesystem::remove_all(process.path() / "task/7");
         CHECK_FALSE(calls.look(start + 60s));
