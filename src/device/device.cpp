@@ -212,24 +212,50 @@ Playing parse_playing(base::ConfigTable& plays) {
     playing.buffer = buffer;
     if (buffer < start || buffer < resume)
         plays.wrong("buffer", "buffer is shorter than start_buffer or resume_buffer", "make it at least as long");
-    const std::string read = plays.text("read_size", "");
-    if (!read.empty()) {
-        const auto bytes = base::parse_bytes(read);
-        if (!bytes || *bytes < 2 || *bytes > (64U << 20))
-            plays.wrong("read_size", fmt::format("\"{}\" isn't a size", read), "write for example \"64 kB\"");
-        playing.read_size = static_cast<std::int64_t>(bytes.value_or(0));
-    }
+    const auto refill = plays.span("refill", buffer);
+    playing.refill = refill;
+    if (refill > buffer) plays.wrong("refill", "refill is longer than buffer", "make it at most as long");
+    const auto size = [&](const char* key, std::uint64_t limit) {
+        const std::string text = plays.text(key, "");
+        if (text.empty()) return std::int64_t{0};
+        const auto bytes = base::parse_bytes(text);
+        if (!bytes || *bytes < 2 || *bytes > limit)
+            plays.wrong(key, fmt::format("\"{}\" isn't a size", text), "write for example \"64 kB\"");
+        return static_cast<std::int64_t>(bytes.value_or(0));
+    };
+    playing.buffer_size = size("buffer_size", 4ULL << 30);
+    playing.refill_size = size("refill_size", 4ULL << 30);
+    if (playing.refill_size > playing.buffer_size)
+        plays.wrong("refill_size", "refill_size is more than buffer_size", "make it at most as much");
+    playing.read_size = size("read_size", 64U << 20);
     const auto hls = plays.span("hls_buffer", buffer);
     playing.hls_buffer = hls;
-    const auto refill = plays.span("hls_refill", hls);
-    playing.hls_refill = refill;
-    if (refill > hls) plays.wrong("hls_refill", "hls_refill is longer than hls_buffer", "make it at most as long");
+    const auto hls_refill = plays.span("hls_refill", hls);
+    playing.hls_refill = hls_refill;
+    if (hls_refill > hls) plays.wrong("hls_refill", "hls_refill is longer than hls_buffer", "make it at most as long");
     playing.whole_segments = plays.flag("whole_segments", true);
     playing.adapting = parse_adapting(plays.table("adaptive"));
     return playing;
 }
 
 }  // namespace
+
+namespace {
+
+Time media_of(Time least, std::int64_t bytes, std::int64_t bps) {
+    if (bytes <= 0 || bps <= 0) return least;
+    return std::max(least, base::from_seconds(8.0 * static_cast<double>(bytes) / static_cast<double>(bps)));
+}
+
+}  // namespace
+
+Time Playing::buffer_of(std::int64_t bps) const {
+    return media_of(buffer, buffer_size, bps);
+}
+
+Time Playing::refill_of(std::int64_t bps) const {
+    return media_of(refill, refill_size, bps);
+}
 
 Result<Device> parse(std::string_view text, const std::string& file) {
     WAVECREST_TRY_ASSIGN(root, base::ConfigTable::parse(text, file));
@@ -454,7 +480,13 @@ void write_playing(const Playing& playing, std::string& text) {
     if (playing.resume_growth > 1) text += fmt::format("resume_growth = {:g}\n", playing.resume_growth);
     if (playing.max_resume_buffer.count() > 0) span("max_resume_buffer", playing.max_resume_buffer);
     span("buffer", playing.buffer);
-    if (playing.read_size > 0) text += fmt::format("read_size = \"{} bytes\"\n", playing.read_size);
+    if (playing.refill != playing.buffer) span("refill", playing.refill);
+    const auto size = [&](const char* key, std::int64_t bytes) {
+        if (bytes > 0) text += fmt::format("{} = \"{} bytes\"\n", key, bytes);
+    };
+    size("buffer_size", playing.buffer_size);
+    size("refill_size", playing.refill_size);
+    size("read_size", playing.read_size);
     if (playing.hls_buffer != playing.buffer) span("hls_buffer", playing.hls_buffer);
     if (playing.hls_refill != playing.hls_buffer) span("hls_refill", playing.hls_refill);
     if (!playing.whole_segments) text += "whole_segments = false\n";
@@ -550,8 +582,15 @@ std::vector<Difference> compare(const Device& first, const Device& second) {
     span("resume buffer", a.resume_buffer, b.resume_buffer);
     row("resume growth", fmt::format("{:g}", a.resume_growth), fmt::format("{:g}", b.resume_growth));
     span("max resume buffer", a.max_resume_buffer, b.max_resume_buffer);
-    row("read size", base::format_bytes(static_cast<std::uint64_t>(a.read_size)),
-        base::format_bytes(static_cast<std::uint64_t>(b.read_size)));
+    span("buffer", a.buffer, b.buffer);
+    span("refill", a.refill, b.refill);
+    const auto size = [&](const char* what, std::int64_t one, std::int64_t other) {
+        row(what, base::format_bytes(static_cast<std::uint64_t>(one)),
+            base::format_bytes(static_cast<std::uint64_t>(other)));
+    };
+    size("buffer size", a.buffer_size, b.buffer_size);
+    size("refill size", a.refill_size, b.refill_size);
+    size("read size", a.read_size, b.read_size);
     span("HLS buffer", a.hls_buffer, b.hls_buffer);
     span("HLS refill", a.hls_refill, b.hls_refill);
     const auto yes_no = [](bool yes) { return std::string(yes ? "yes" : "no"); };

@@ -52,17 +52,24 @@ struct Adapting {
 
 // How a device's player fills its buffer and lives off it.
 struct Playing {
-    Time start_buffer{};         // media it wants before it starts
-    Time resume_buffer{};        // and before it goes on after a stall,
-    double resume_growth = 1;    // so many times as much after each further one,
-    Time max_resume_buffer{};    // but never more; 0: no limit
-    Time buffer{};               // media it holds at most
+    Time start_buffer{};       // media it wants before it starts
+    Time resume_buffer{};      // and before it goes on after a stall,
+    double resume_growth = 1;  // so many times as much after each further one,
+    Time max_resume_buffer{};  // but never more; 0: no limit
+    Time buffer{};             // media it holds at most,
+    Time refill{};             // and below which it reads on then
+    // The same in bytes: of a film of a low bit rate it holds so much, which is more media.
+    std::int64_t buffer_size = 0, refill_size = 0;
     std::int64_t read_size = 0;  // bytes it hands to its decoder at a time, the first time half as many; 0: all it has
     // Of HLS: media it holds at most, and below which it fetches on once it has that; whether a segment is played only
     // when it is whole.
     Time hls_buffer{}, hls_refill{};
     bool whole_segments = true;
     Adapting adapting;
+
+    // Of a film of this bit rate: media it holds at most, and below which it reads on; never below start_buffer.
+    Time buffer_of(std::int64_t bps) const;
+    Time refill_of(std::int64_t bps) const;
 };
 
 // Something that was tried on the device itself.

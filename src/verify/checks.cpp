@@ -82,12 +82,12 @@ void add_link(Verification& v, double room, bool carried) {
 
 }  // namespace
 
-measure::PlayerSettings player_of(const device::Device& device, Time duration, bool hls) {
+measure::PlayerSettings player_of(const device::Device& device, Time duration, bool hls, std::int64_t bps) {
     const device::Playing& playing = device.playing;
     measure::PlayerSettings settings;
     settings.start_buffer = playing.start_buffer;
-    settings.buffer = hls ? playing.hls_buffer : playing.buffer;
-    settings.refill = hls ? playing.hls_refill : settings.buffer;
+    settings.buffer = hls ? playing.hls_buffer : playing.buffer_of(bps);
+    settings.refill = hls ? playing.hls_refill : playing.refill_of(bps);
     settings.duration = duration;
     settings.resume_buffer = playing.resume_buffer;
     settings.resume_growth = playing.resume_growth;

@@ -12,7 +12,8 @@ namespace wavecrest::verify {
 void add(Verification& v, std::string name, device::Verdict verdict, std::string measured, std::string limit,
          std::string why = "");
 // A device's player as the model has it: of files, or of HLS on demand.
-measure::PlayerSettings player_of(const device::Device& device, Time duration, bool hls);
+// How the device plays a film, of this bit rate on average (0: not known), or HLS.
+measure::PlayerSettings player_of(const device::Device& device, Time duration, bool hls, std::int64_t bps = 0);
 // No link need be faster, whatever a film does: where the search for the slowest one begins.
 std::int64_t most_asked_of_a_link(const Verification& v);
 // A stream that can't be played at all.

@@ -192,7 +192,7 @@ Result<Verification> play_film(const Job& job, const Supply& supply, std::option
 
     // Plays: reads on as long as the player's buffer has room.
     FilmArrivals arrivals(*film, remote.size(), job.device.playing.read_size);
-    const measure::PlayerSettings playing = player_of(job.device, film->duration, false);
+    const measure::PlayerSettings playing = player_of(job.device, film->duration, false, v.mean_bps);
     measure::PlaybackModel player(playing);
     remote.forget_prefix();
     std::vector<std::uint64_t> received;

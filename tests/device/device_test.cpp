@@ -201,7 +201,8 @@ TEST_CASE("every built-in class is complete, says where it is from, and makes a 
 TEST_CASE("how a player fills its buffer is described, or follows from what is", "[device]") {
     const auto device = device::parse(
         "name = \"x\"\n[plays]\ncontainers = [\"mp4\"]\nstart_buffer = \"500 ms\"\nresume_buffer = \"1 s\"\n"
-        "resume_growth = 2\nmax_resume_buffer = \"4 s\"\nbuffer = \"15 s\"\nread_size = \"32 kB\"\nhls_refill = \"6 "
+        "resume_growth = 2\nmax_resume_buffer = \"4 s\"\nbuffer = \"15 s\"\nread_size = \"32 kB\"\nrefill = \"9 "
+        "s\"\nbuffer_size = \"4 MB\"\nrefill_size = \"2 MB\"\nhls_refill = \"6 "
         "s\"\n"
         "whole_segments = false\n",
         "d.toml");
@@ -211,6 +212,16 @@ TEST_CASE("how a player fills its buffer is described, or follows from what is",
     CHECK(p.resume_growth == 2);
     CHECK(p.max_resume_buffer == base::from_seconds(4));
     CHECK(p.read_size == 32'000);
+    // By bytes where a film has few of them.
+    CHECK(p.buffer_of(8'000'000) == base::from_seconds(15));
+    CHECK(p.refill_of(8'000'000) == base::from_seconds(9));
+    CHECK(p.buffer_of(800'000) == base::from_seconds(40));
+    CHECK(p.refill_of(800'000) == base::from_seconds(20));
+    CHECK(p.buffer_of(0) == base::from_seconds(15));
+    const auto again = device::parse(device::write(*device), "again.toml");
+    REQUIRE(again);
+    CHECK(again->playing.buffer_of(800'000) == base::from_seconds(40));
+    CHECK(again->playing.refill_of(8'000'000) == base::from_seconds(9));
     CHECK(p.hls_buffer == base::from_seconds(15));
     CHECK(p.hls_refill == base::from_seconds(6));
     CHECK_FALSE(p.whole_segments);
@@ -220,9 +231,12 @@ TEST_CASE("how a player fills its buffer is described, or follows from what is",
     CHECK(plain->playing.resume_buffer == base::from_seconds(3));
     CHECK(plain->playing.resume_growth == 1);
     CHECK(plain->playing.hls_refill == plain->playing.buffer);
+    CHECK(plain->playing.refill_of(1) == plain->playing.buffer);
     CHECK(plain->playing.whole_segments);
-    for (const char* wrong : {"read_size = \"much\"", "read_size = \"0\"", "resume_growth = 0.5",
-                              "hls_buffer = \"5 s\"\nhls_refill = \"6 s\"", "resume_buffer = \"60 s\""})
+    for (const char* wrong :
+         {"read_size = \"much\"", "read_size = \"0\"", "resume_growth = 0.5",
+          "hls_buffer = \"5 s\"\nhls_refill = \"6 s\"", "buffer = \"5 s\"\nrefill = \"6 s\"",
+          "buffer_size = \"1 MB\"\nrefill_size = \"2 MB\"", "buffer_size = \"much\"", "resume_buffer = \"60 s\""})
         CHECK_FALSE(
             device::parse(std::string("name = \"x\"\n[plays]\ncontainers = [\"mp4\"]\n") + wrong + "\n", "d.toml"));
 }
