@@ -93,7 +93,12 @@ std::atomic<bool> timeout_as_json = false;
 class DriveWatch {
   public:
     void look() {
-        const auto held = calls_.look(host::Steady::now());
+        const auto now = host::Steady::now();
+        // Where nobody looked for long, this program was stopped (Ctrl-Z): that time is no drive's.
+        constexpr std::chrono::seconds kStopped{5};
+        if (now - looked_ > kStopped) calls_ = host::HeldCalls();
+        looked_ = now;
+        const auto held = calls_.look(now);
         if (!held) told_ = false;
         if (!held) return;
         // Ctrl-C came before the call that is held: nobody looks whether it did.
@@ -118,6 +123,7 @@ class DriveWatch {
 
   private:
     host::HeldCalls calls_;
+    host::Steady::time_point looked_ = host::Steady::now();
     bool told_ = false;
 };
 
