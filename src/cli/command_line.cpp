@@ -16,6 +16,7 @@
 #include "cli/command_help.hpp"
 #include "cli/commands.hpp"
 #include "cli/terminal.hpp"
+#include "cli/worker.hpp"
 
 namespace wavecrest::cli {
 namespace {
@@ -1194,7 +1195,10 @@ int run_command_line(int argc, char** argv) {
                              "write for example \"30 s\" or \"5 min\"; 0 waits for ever"},
                             json);
     give_up_on_drives(std::chrono::duration_cast<std::chrono::milliseconds>(*timeout), json);
-    return line.command();
+    // Whoever waits for this program isn't held with it where a drive hangs. `stream run` sees to that itself; a
+    // password is asked for by the program that the terminal knows.
+    const bool in_worker = words.front() != "stream" && words.front() != "share" && names_holding_mount(words);
+    return in_worker ? run_in_worker(line.command) : line.command();
 }
 
 }  // namespace wavecrest::cli

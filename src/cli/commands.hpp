@@ -103,7 +103,7 @@ struct ConvertOptions {
     bool accept_losses = false;
     Output output;
 };
-int run_convert(const ConvertOptions& options);
+int run_convert(ConvertOptions options);
 
 struct WeighOptions {
     std::string input;

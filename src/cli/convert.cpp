@@ -11,14 +11,12 @@
 #include "cli/job.hpp"
 #include "cli/media_text.hpp"
 #include "cli/terminal.hpp"
-#include "cli/worker.hpp"
 #include "container/ladder.hpp"
 #include "container/writer.hpp"
 #include "convert/decide.hpp"
 #include "convert/ladder.hpp"
 #include "convert/remux.hpp"
 #include "host/machine.hpp"
-#include "host/mounts.hpp"
 #include "render/table.hpp"
 #include "report/results.hpp"
 #include "site/site.hpp"
@@ -520,7 +518,9 @@ Status check_together(const ConvertOptions& options) {
     return {};
 }
 
-int convert_here(ConvertOptions given) {
+}  // namespace
+
+int run_convert(ConvertOptions given) {
     if (const auto pacer = pacer_for(given.nice); !pacer) return report_error(pacer.error(), given.output.json);
     if (!given.site.empty()) {
         const auto site = site::load(given.site);
@@ -570,25 +570,6 @@ int convert_here(ConvertOptions given) {
     for (const std::string& text : notes) note(text);
     if (options.plan) return show_plans(options, **input, *plans, {});
     return carry_out(options, **input, *plans, {});
-}
-
-}  // namespace
-
-// Whoever waits for this program isn't held with it where a mount hangs that it reads or writes.
-int run_convert(const ConvertOptions& options) {
-    std::vector<std::string> paths = options.inputs;
-    paths.push_back(options.into);
-    const bool may_hang = std::any_of(paths.begin(), paths.end(), [](const std::string& path) {
-        if (base::has_scheme(path)) return false;
-        const auto mount = host::mount_by_name(path);
-        return mount && mount->holds_processes();
-    });
-    if (!may_hang) return convert_here(options);
-    const auto in_worker = [&] {
-        install_signal_handlers();
-        return convert_here(options);
-    };
-    return run_in_worker(in_worker, std::chrono::seconds(10));
 }
 
 }  // namespace wavecrest::cli

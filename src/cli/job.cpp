@@ -19,6 +19,7 @@
 #include "base/units.hpp"
 #include "cli/commands.hpp"
 #include "cli/job.hpp"
+#include "cli/worker.hpp"
 #include "container/writer.hpp"
 #include "host/folder_changes.hpp"
 #include "host/machine.hpp"
@@ -739,10 +740,13 @@ int run_job_stop(const JobOptions& options) {
     return 0;
 }
 
+// In a worker always: jobs lie anywhere, and those that are queued while this runs, too.
 int run_job_run(const JobOptions& options) {
-    const auto store = open_store();
-    if (!store) return report_error(store.error(), options.output.json);
-    return work(**store, {}, options.wait, options.nice, options.output);
+    return run_in_worker([&] {
+        const auto store = open_store();
+        if (!store) return report_error(store.error(), options.output.json);
+        return work(**store, {}, options.wait, options.nice, options.output);
+    });
 }
 
 int run_job_service(const JobOptions& options) {

@@ -5,6 +5,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <atomic>
 #include <cerrno>
 #include <csignal>
@@ -13,7 +14,9 @@
 #include <new>
 #include <optional>
 
+#include "base/address.hpp"
 #include "cli/terminal.hpp"
+#include "host/mounts.hpp"
 
 namespace wavecrest::cli {
 namespace {
@@ -22,7 +25,31 @@ namespace {
 std::atomic<int>* told_status = nullptr;
 static_assert(std::atomic<int>::is_always_lock_free);  // between processes
 
+// As SIGTSTP would have done, until SIGCONT.
+void stop_both(pid_t worker) {
+    ::kill(worker, SIGSTOP);
+    ::raise(SIGSTOP);
+    ::kill(worker, SIGCONT);
+}
+
 }  // namespace
+
+bool names_holding_mount(const std::vector<std::string>& words) {
+    return std::any_of(words.begin(), words.end(), [](const std::string& word) {
+        const std::string path = word.starts_with("-") ? word.substr(word.find('=') + 1) : word;
+        if (path.empty() || path.starts_with("-") || base::has_scheme(path)) return false;
+        const auto mount = host::mount_by_name(path);
+        return mount && mount->holds_processes();
+    });
+}
+
+int run_in_worker(const std::function<int()>& work) {
+    const auto with_handlers = [&] {
+        install_signal_handlers();
+        return work();
+    };
+    return told_status != nullptr ? work() : run_in_worker(with_handlers, std::chrono::seconds(10));
+}
 
 void tell_parent(int status) {
     if (told_status == nullptr) return;
@@ -31,11 +58,12 @@ void tell_parent(int status) {
 }
 
 int run_in_worker(const std::function<int()>& work, std::chrono::milliseconds patience) {
+    if (told_status != nullptr) return work();
     using Steady = std::chrono::steady_clock;
     constexpr std::chrono::milliseconds kLeaving{500};
     sigset_t watched, before;
     sigemptyset(&watched);
-    for (const int signal : {SIGHUP, SIGINT, SIGTERM, SIGQUIT, SIGCHLD}) sigaddset(&watched, signal);
+    for (const int signal : {SIGHUP, SIGINT, SIGTERM, SIGQUIT, SIGTSTP, SIGCHLD}) sigaddset(&watched, signal);
     ::sigprocmask(SIG_BLOCK, &watched, &before);
     std::fflush(nullptr);
     constexpr int kNothing = -1;
@@ -80,7 +108,8 @@ int run_in_worker(const std::function<int()>& work, std::chrono::milliseconds pa
         }
         const timespec nap{0, 100'000'000};
         const int signal = limit ? ::sigtimedwait(&watched, nullptr, &nap) : ::sigwaitinfo(&watched, nullptr);
-        if (signal <= 0 || signal == SIGCHLD) continue;
+        if (signal == SIGTSTP) stop_both(worker);
+        if (signal <= 0 || signal == SIGCHLD || signal == SIGTSTP) continue;
         ::kill(worker, signal == SIGQUIT ? SIGQUIT : SIGTERM);
         if (!limit) limit = Steady::now() + patience;
     }

@@ -367,6 +367,71 @@ TEST_CASE("a conversion to a drive that hangs is given up, though the kernel hol
     }
 }
 
+// Where the kernel holds a process, its command returns all the same; Ctrl-Z stops both.
+TEST_CASE("jobs and other commands on a drive that hangs are given up, though the kernel holds them",
+          "[hostile][cli][waits]") {
+    const TempDir dir;
+    const OwnState state;
+    film(dir / "near.mp4", 10);
+    std::filesystem::create_directories(dir / "there");
+    write_all(dir / "there/file", std::string("x"));
+    const FailingMount mount(dir / "share", dir / "there", "none", 0, 0);
+    if (!mount.mounted()) {
+        WARN("FUSE is not to be had here: not tested");
+        return;
+    }
+    const auto after_ctrl_c = [&](const std::vector<std::string>& words) {
+        Background program(words, dir.path());
+        std::this_thread::sleep_for(1s);
+        const auto begun = Steady::now();
+        CHECK(program.end(SIGINT) == 130);
+        CHECK(Steady::now() - begun < 15s);
+    };
+    SECTION("a job after its time, and after Ctrl-C; the next run is not kept by it") {
+        const Ran queued =
+            run_program({"convert", "near.mp4", "--into", "share", "--remux", "matroska", "--queue"}, dir.path());
+        INFO(queued.err);
+        REQUIRE(queued.status == 0);
+        mount.hang();
+        {
+            Background program({"job", "run", "--drive-timeout", "1500 ms"}, dir.path());
+            CHECK(program.has_written("did not respond for 1.5 s"));
+            CHECK(program.end(0) == 4);
+        }
+        CHECK(run_program({"convert", "near.mp4", "--into", "share/b", "--remux", "matroska", "--queue"}, dir.path())
+                  .status == 0);
+        after_ctrl_c({"job", "run"});
+    }
+    SECTION("results that are written there") {
+        mount.hang();
+        Background program({"inspect", "near.mp4", "--deep", "--out", "share/result", "--drive-timeout", "1500 ms"},
+                           dir.path());
+        CHECK(program.has_written("did not respond for 1.5 s"));
+        CHECK(program.end(0) == 4);
+    }
+    SECTION("Ctrl-Z stops the work, too") {
+        const auto is_stopped = [](pid_t pid) {
+            const std::string text = read_text("/proc/" + std::to_string(pid) + "/stat");
+            return text.substr(text.rfind(')') + 2, 1) == "T";
+        };
+        const auto becomes = [&](pid_t pid, bool stopped) {
+            for (int i = 0; i < 100 && is_stopped(pid) != stopped; ++i) std::this_thread::sleep_for(50ms);
+            return is_stopped(pid) == stopped;
+        };
+        Background program({"job", "run", "--wait"}, dir.path());
+        for (int i = 0; i < 100 && program.worker() <= 0; ++i) std::this_thread::sleep_for(50ms);
+        const pid_t worker = program.worker();
+        REQUIRE(worker > 0);
+        ::kill(program.pid(), SIGTSTP);
+        CHECK(becomes(program.pid(), true));
+        CHECK(is_stopped(worker));
+        ::kill(program.pid(), SIGCONT);
+        CHECK(becomes(program.pid(), false));
+        CHECK(becomes(worker, false));
+        CHECK(program.end(SIGTERM) == 130);
+    }
+}
+
 TEST_CASE("a disc goes out live with a profile", "[server][waits]") {
     const TempDir dir;
     // Small, so that a busy machine keeps up.
