@@ -234,6 +234,12 @@ Playing parse_playing(base::ConfigTable& plays) {
     playing.hls_refill = hls_refill;
     if (hls_refill > hls) plays.wrong("hls_refill", "hls_refill is longer than hls_buffer", "make it at most as long");
     playing.whole_segments = plays.flag("whole_segments", true);
+    const std::string seek = plays.text("seek", "exact");
+    if (seek != "exact" && seek != "keyframe")
+        plays.wrong("seek", fmt::format("\"{}\" is no way to seek", seek), "write \"exact\" or \"keyframe\"");
+    playing.seeks_exactly = seek == "exact";
+    playing.read_through = size("read_through", 4ULL << 30);
+    playing.finishes_segment = plays.flag("finishes_segment", false);
     playing.adapting = parse_adapting(plays.table("adaptive"));
     return playing;
 }
@@ -490,6 +496,9 @@ void write_playing(const Playing& playing, std::string& text) {
     if (playing.hls_buffer != playing.buffer) span("hls_buffer", playing.hls_buffer);
     if (playing.hls_refill != playing.hls_buffer) span("hls_refill", playing.hls_refill);
     if (!playing.whole_segments) text += "whole_segments = false\n";
+    if (!playing.seeks_exactly) text += "seek = \"keyframe\"\n";
+    size("read_through", playing.read_through);
+    if (playing.finishes_segment) text += "finishes_segment = true\n";
     const Adapting& adapting = playing.adapting;
     if (adapting == Adapting{}) return;
     text += fmt::format(
@@ -595,6 +604,10 @@ std::vector<Difference> compare(const Device& first, const Device& second) {
     span("HLS refill", a.hls_refill, b.hls_refill);
     const auto yes_no = [](bool yes) { return std::string(yes ? "yes" : "no"); };
     row("whole segments", yes_no(a.whole_segments), yes_no(b.whole_segments));
+    const auto seek = [](bool exactly) { return std::string(exactly ? "exact" : "keyframe"); };
+    row("seek", seek(a.seeks_exactly), seek(b.seeks_exactly));
+    size("read through", a.read_through, b.read_through);
+    row("finishes segment", yes_no(a.finishes_segment), yes_no(b.finishes_segment));
     row("adaptive: link share", fmt::format("{:g}, cautious {:g}", a.adapting.link_share, a.adapting.cautious_share),
         fmt::format("{:g}, cautious {:g}", b.adapting.link_share, b.adapting.cautious_share));
     row("adaptive: measured segments", std::to_string(a.adapting.measured_segments),
@@ -606,7 +619,6 @@ std::vector<Difference> compare(const Device& first, const Device& second) {
     row("adaptive: abandons segments", yes_no(a.adapting.abandons_segments), yes_no(b.adapting.abandons_segments));
     span("adaptive: secure buffer", a.adapting.secure_buffer, b.adapting.secure_buffer);
     span("adaptive: low buffer", a.adapting.low_buffer, b.adapting.low_buffer);
-    span("buffer", a.buffer, b.buffer);
     const auto video = [](const Device& d, Codec codec) {
         std::vector<std::string> kinds;
         for (const VideoAbility& one : d.video) {

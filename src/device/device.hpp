@@ -65,6 +65,10 @@ struct Playing {
     // when it is whole.
     Time hls_buffer{}, hls_refill{};
     bool whole_segments = true;
+    bool seeks_exactly = true;  // it goes on at the place asked for; false: at the keyframe before it
+    // A seek in a file over fewer bytes than this ahead of what has come reads through what lies between.
+    std::int64_t read_through = 0;
+    bool finishes_segment = false;  // of HLS: a seek waits until the segment on its way has come
     Adapting adapting;
 
     // Of a film of this bit rate: media it holds at most, and below which it reads on; never below start_buffer.

@@ -106,7 +106,10 @@ Json to_json(const device::Device& device) {
                  {"read_size_bytes", device.playing.read_size},
                  {"hls_buffer_s", base::to_seconds(device.playing.hls_buffer)},
                  {"hls_refill_s", base::to_seconds(device.playing.hls_refill)},
-                 {"whole_segments", device.playing.whole_segments}};
+                 {"whole_segments", device.playing.whole_segments},
+                 {"seek", device.playing.seeks_exactly ? "exact" : "keyframe"},
+                 {"read_through_bytes", device.playing.read_through},
+                 {"finishes_segment", device.playing.finishes_segment}};
     const device::Adapting& adapting = device.playing.adapting;
     json["adaptive"] = {{"link_share", adapting.link_share},
                         {"cautious_share", adapting.cautious_share},

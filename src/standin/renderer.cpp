@@ -348,9 +348,9 @@ class RunningRenderer : public Renderer {
             film_ = *film;
         }
         if (const std::string trouble = obstacle(settings_.device, film_); !trouble.empty()) return trouble;
-        const auto* key = film_.keyframe_before(from);
-        const Time start = key != nullptr && from.count() > 0 ? std::max(key->pts, Time{}) : Time{};
-        const std::uint64_t offset = start.count() > 0 ? key->offset : 0;
+        const auto entry = film_.entry_at(from);
+        const Time start = entry && from.count() > 0 ? std::max(entry->keyframe, Time{}) : Time{};
+        const std::uint64_t offset = start.count() > 0 ? entry->offset : 0;
         {
             const base::MutexLock lock(mutex_);
             if (order_ != order) return "";
@@ -364,7 +364,7 @@ class RunningRenderer : public Renderer {
         net::HttpClient client(*url, base::from_seconds(10));
         const auto head = client.get(offset);
         if (!head) return head.error().what;
-        verify::FilmArrivals arrivals(film_, std::max(head->full_size, offset), 0);
+        verify::FilmArrivals arrivals(film_, std::max(head->full_size, offset), 0, offset);
         ByteVector buffer(link.piece());
         std::uint64_t position = offset;
         bool all = false;

@@ -28,6 +28,8 @@ void add_seen_playback(Verification& v);
 void add_ladder_playback(Verification& v, Cause cause, bool carried);
 // How long the seeks took, where there were some.
 void add_skips(Verification& v);
+// Takes them over; what kept them from being made is a failed check. Fails where they were interrupted.
+Status take_seeks(Verification& v, Result<std::vector<SeekOrder>> seeks);
 // Startup, stalls, seeks and the link of a film that was played to its end; v has them. `why_slow` is said of a slow
 // start.
 void add_film_playback(Verification& v, Cause cause, const std::string& why_slow);

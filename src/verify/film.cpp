@@ -16,20 +16,29 @@ std::vector<RatePiece> Film::rate() const {
     return all;
 }
 
-const Film::Piece* Film::keyframe_before(Time time) const {
-    for (const TrackState& track_state : track_states) {
-        if (!track_state.pictures || track_state.pieces.empty()) continue;
-        const Piece* key = &track_state.pieces.front();
-        for (const Piece& piece : track_state.pieces) {
-            if (piece.key && piece.pts <= time) key = &piece;
-        }
-        return key;
+std::optional<Film::Entry> Film::entry_at(Time time) const {
+    const auto pictures = std::find_if(track_states.begin(), track_states.end(),
+                                       [](const TrackState& one) { return one.pictures && !one.pieces.empty(); });
+    if (pictures == track_states.end()) return std::nullopt;
+    const Piece* key = &pictures->pieces.front();
+    for (const Piece& piece : pictures->pieces) {
+        if (piece.key && piece.pts <= time) key = &piece;
     }
-    return nullptr;
+    Entry entry{key->pts, key->offset};
+    // What lies farther off is read over another connection.
+    constexpr std::uint64_t kNear = 1 << 20;
+    const std::uint64_t least = key->offset > kNear ? key->offset - kNear : 0;
+    for (const TrackState& track : track_states) {
+        const auto first = std::find_if(track.pieces.begin(), track.pieces.end(), [&](const Piece& piece) {
+            return !track.pictures && piece.pts + piece.duration > key->pts;
+        });
+        if (first != track.pieces.end() && first->offset >= least) entry.offset = std::min(entry.offset, first->offset);
+    }
+    return entry;
 }
 
-FilmArrivals::FilmArrivals(const Film& film, std::uint64_t bytes, std::int64_t read_size)
-    : duration_(film.duration), bytes_(bytes), read_size_(static_cast<std::uint64_t>(read_size)) {
+FilmArrivals::FilmArrivals(const Film& film, std::uint64_t bytes, std::int64_t read_size, std::uint64_t from)
+    : duration_(film.duration), bytes_(bytes), read_size_(static_cast<std::uint64_t>(read_size)), from_(from) {
     for (const Film::TrackState& track : film.track_states) {
         if (track.pieces.empty()) continue;
         TrackState track_state;
@@ -46,10 +55,12 @@ FilmArrivals::FilmArrivals(const Film& film, std::uint64_t bytes, std::int64_t r
 }
 
 Time FilmArrivals::playable(std::uint64_t received) {
-    if (read_size_ > 0 && received < bytes_)
-        received = received < read_size_ / 2 ? 0
-                   : received < read_size_   ? read_size_ / 2
-                                             : received / read_size_ * read_size_;
+    if (read_size_ > 0 && received < bytes_) {
+        const std::uint64_t read = received - std::min(received, from_);
+        received = from_ + (read < read_size_ / 2 ? 0
+                            : read < read_size_   ? read_size_ / 2
+                                                  : read / read_size_ * read_size_);
+    }
     Time until = duration_;
     for (TrackState& track_state : track_states_) {
         while (track_state.next < track_state.pieces.size() && track_state.pieces[track_state.next].end <= received)

@@ -1,6 +1,7 @@
 // Where in a file the pieces of a film lie: what a player can show when so many bytes have come.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -29,16 +30,24 @@ struct Film {
     bool index_in_front = true;
     std::string damage;  // empty: none
 
+    // Where a player begins to read to show what is at some time.
+    struct Entry {
+        Time keyframe{};           // its time, the last at or before the one asked for
+        std::uint64_t offset = 0;  // of it, or of the audio there if that lies somewhat before it
+    };
+
     std::vector<RatePiece> rate() const;
-    // Of the first track_state with pictures; null: there is none.
-    const Piece* keyframe_before(Time time) const;
+    // By the first track with pictures; nothing where there is none.
+    std::optional<Entry> entry_at(Time time) const;
 };
 
 // What of a film's file has arrived, as far as a player can show it, by how it hands bytes to its decoder
 // (device::Playing::read_size).
 class FilmArrivals : public measure::Arrivals {
   public:
-    FilmArrivals(const Film& film, std::uint64_t bytes, std::int64_t read_size);
+    // `from`: where it begins to read; what lies before it is taken to be there.
+    FilmArrivals(const Film& film, std::uint64_t bytes, std::int64_t read_size, std::uint64_t from = 0);
+    // `received`: the end of what came, as an offset in the file.
     Time playable(std::uint64_t received) override;
     void restart() override;
     std::uint64_t bytes() const override { return bytes_; }
@@ -54,7 +63,7 @@ class FilmArrivals : public measure::Arrivals {
         std::size_t next = 0;
     };
     Time duration_;
-    std::uint64_t bytes_, read_size_;
+    std::uint64_t bytes_, read_size_, from_;
     std::vector<TrackState> track_states_;
 };
 

@@ -16,6 +16,7 @@
 #include "profile/ladder.hpp"
 #include "verify/checks.hpp"
 #include "verify/receiving.hpp"
+#include "verify/seeks.hpp"
 
 namespace wavecrest::verify {
 namespace {
@@ -702,29 +703,20 @@ void LadderPlay::judge_player() {
             "stalls that aren't foreseen here are likely: open the ladder's page (index.html, DASH) in this browser");
 }
 
-// How long until a picture elsewhere: the rung's list is known, and a keyframe begins each segment.
+// How long until it plays on elsewhere: the rung's list is known, and a keyframe begins each segment.
 Status LadderPlay::try_seeks() {
-    for (const double part : {0.25, 0.5, 0.75}) {
-        if (cancel_.requested()) return base::interrupted();
-        SeekOrder seek;
-        seek.to = base::from_seconds(base::to_seconds(title_.duration) * part);
-        const Segment* there = nullptr;
-        for (const Segment& one : rung().segments) {
-            if (one.from <= seek.to) there = &one;
-        }
-        if (there == nullptr) continue;
-        seek.landed = there->from;
-        const Time before = r_.clock->now();
-        constexpr std::uint64_t kKeyframe = 64 << 10;
-        auto bytes = fetch(there->at, [](std::uint64_t got, std::uint64_t) { return got < kKeyframe; });
-        if (!bytes) {
-            add(r_.v, "seeking", Verdict::fail, bytes.error().what, "", bytes.error().remedy);
-            r_.v.seeks.clear();
-            return {};
-        }
-        seek.first_picture = r_.clock->now() - before;
-        r_.v.seeks.push_back(seek);
-    }
+    const std::vector<Segment>& segments = rung().segments;
+    SegmentedFilm film;
+    for (const Segment& one : segments) film.ends.push_back(one.from + one.duration);
+    film.fetch = [&](std::size_t number, const auto& keep_on) -> Result<bool> {
+        bool whole = true;
+        WAVECREST_TRY(fetch(segments[number].at, [&](std::uint64_t got, std::uint64_t all) {
+            return whole =
+                       keep_on(static_cast<double>(got) / static_cast<double>(std::max({all, got, std::uint64_t{1}})));
+        }));
+        return whole;
+    };
+    WAVECREST_TRY(take_seeks(r_.v, seek_in_segments(film, job_.device.playing, *r_.clock, cancel_)));
     add_skips(r_.v);
     return {};
 }

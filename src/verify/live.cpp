@@ -24,6 +24,7 @@
 #include "verify/checks.hpp"
 #include "verify/ladder.hpp"
 #include "verify/receiving.hpp"
+#include "verify/seeks.hpp"
 #include "verify/text_subtitles.hpp"
 
 namespace wavecrest::verify {
@@ -472,43 +473,27 @@ class HlsPlay {
             r_.v.seconds[i].stream_bps = by_second[i];
     }
 
-    // How long a player takes to show a picture elsewhere in a film.
+    // How long a player takes to play on elsewhere in a film.
     Status try_seeks(const Cancel& cancel) {
-        for (const double part : {0.25, 0.5, 0.75}) {
-            if (cancel.requested()) return base::interrupted();
-            SeekOrder seek;
-            seek.to = base::from_seconds(base::to_seconds(playlist_.duration()) * part);
-            std::size_t i = 0;
-            while (i + 1 < playlist_.segments.size() && seek.landed + playlist_.segments[i].duration <= seek.to)
-                seek.landed += playlist_.segments[i++].duration;
-            const Time before = r_.clock->now();
-            const Status status = fetch_beginning(net::resolve_uri(address_, playlist_.segments[i].uri));
-            if (!status) {
-                add(r_.v, "seeking", Verdict::fail, status.error().what, "", status.error().remedy);
-                r_.v.seeks.clear();
-                break;
+        SegmentedFilm film;
+        Time end{};
+        for (const auto& segment : playlist_.segments) film.ends.push_back((end += segment.duration) - tail_);
+        if (!film.ends.empty()) film.ends.back() = end;
+        film.fetch = [this](std::size_t number, const auto& keep_on) -> Result<bool> {
+            WAVECREST_TRY_ASSIGN(head, source_.begin(net::resolve_uri(address_, playlist_.segments[number].uri)));
+            for (std::uint64_t bytes = 0;;) {
+                WAVECREST_TRY_ASSIGN(got, source_.piece(buffer_));
+                if (got == 0) return true;
+                bytes += got;
+                if (keep_on(static_cast<double>(bytes) / static_cast<double>(std::max(head.body_size, bytes))))
+                    continue;
+                source_.close();
+                return false;
             }
-            seek.first_picture = r_.clock->now() - before;
-            r_.v.seeks.push_back(seek);
-        }
+        };
+        WAVECREST_TRY(take_seeks(r_.v, seek_in_segments(film, job_.device.playing, *r_.clock, cancel)));
         add_skips(r_.v);
         return {};
-    }
-
-    // The tables and a keyframe: as much as a fifth of a second of the link carries, or a small piece.
-    Status fetch_beginning(const std::string& segment) {
-        const auto head = source_.begin(segment);
-        std::uint64_t left = std::min<std::uint64_t>(head ? head->body_size : 0, 64 << 10);
-        Status status = head ? Status{} : fail(head.error());
-        while (status && left > 0) {
-            const auto got = source_.piece(
-                std::span(buffer_).first(static_cast<std::size_t>(std::min<std::uint64_t>(left, buffer_.size()))));
-            if (!got) status = fail(got.error());
-            if (!got || *got == 0) break;
-            left -= *got;
-        }
-        source_.close();
-        return status;
     }
 
     Receiving& r_;

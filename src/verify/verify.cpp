@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <memory>
 #include <thread>
+#include <utility>
 
 #include "base/address.hpp"
 #include "base/byte_source.hpp"
@@ -25,6 +26,7 @@
 #include "verify/ladder.hpp"
 #include "verify/live.hpp"
 #include "verify/receiving.hpp"
+#include "verify/seeks.hpp"
 #include "verify/supply.hpp"
 
 namespace wavecrest::verify {
@@ -97,20 +99,16 @@ class RemoteFile : public base::ByteSource {
         if (keep_) prefix_.insert(prefix_.end(), buffer.begin(), buffer.begin() + static_cast<std::ptrdiff_t>(got));
         return got;
     }
-    // Reads `count` bytes from `offset` in a request of its own; the time until the last has arrived.
-    Result<Time> fetch(std::uint64_t offset, std::uint64_t count) {
-        const Time start = clock_.now();
+    // A request of its own, from `offset` on; its next piece (0 at the end); it is given up.
+    Status go_to(std::uint64_t offset) {
         WAVECREST_TRY(tail_->get(offset));
-        ByteVector buffer(link_.piece());
-        for (std::uint64_t done = 0; done < count;) {
-            WAVECREST_TRY_ASSIGN(got, piece(*tail_, std::span(buffer).first(static_cast<std::size_t>(
-                                                        std::min<std::uint64_t>(buffer.size(), count - done)))));
-            if (got == 0) break;
-            done += got;
-        }
-        tail_->close();  // a player gives the rest up, too
-        return clock_.now() - start;
+        return {};
     }
+    Result<std::size_t> read_on() {
+        ByteVector buffer(link_.piece());
+        return piece(*tail_, buffer);
+    }
+    void leave() { tail_->close(); }
 
   private:
     Result<std::size_t> piece(Body& body, std::span<std::uint8_t> buffer) {
@@ -132,6 +130,46 @@ class RemoteFile : public base::ByteSource {
     ByteVector prefix_;
     Time server_time_{};
 };
+
+// Seeks in a film of which `first` bytes have come when the first seek is made. Errors are those of the server, or kind
+// interrupted.
+Result<std::vector<SeekOrder>> seek_in_film(const device::Playing& playing, const Film& film, std::int64_t mean_bps,
+                                            RemoteFile& remote, std::uint64_t first, Clock& clock,
+                                            const Cancel& cancel) {
+    std::vector<SeekOrder> seeks;
+    ReadRuns runs(first);
+    for (const double part : kSeeks) {
+        SeekOrder seek;
+        seek.to = base::from_seconds(base::to_seconds(film.duration) * part);
+        const auto entry = film.entry_at(seek.to);
+        if (!entry) break;
+        seek.landed = playing.seeks_exactly ? seek.to : entry->keyframe;
+        const Time wanted = std::min(seek.landed + playing.start_buffer, film.duration);
+        const Time ordered = clock.now();
+        ReadRuns::Run& run = runs.at(entry->offset, static_cast<std::uint64_t>(playing.read_through));
+        FilmArrivals arrivals(film, remote.size(), playing.read_size, run.to);
+        bool asked = false, ended = run.to >= remote.size();
+        const auto read_on = [&]() -> Status {
+            if (cancel.requested()) return base::interrupted();
+            if (!std::exchange(asked, true)) WAVECREST_TRY(remote.go_to(run.to));
+            WAVECREST_TRY_ASSIGN(got, remote.read_on());
+            run.to += got;
+            ended = got == 0 || run.to >= remote.size();
+            return {};
+        };
+        while (arrivals.playable(run.to) < wanted && !ended) WAVECREST_TRY(read_on());
+        const Time went_on = clock.now(), next = went_on + kBeforeNextSeek;
+        seek.first_picture = went_on - ordered;
+        seeks.push_back(seek);
+        const auto room = [&] {
+            return arrivals.playable(run.to) - (seek.landed + clock.now() - went_on) < playing.buffer_of(mean_bps);
+        };
+        while (clock.now() < next && !ended && room()) WAVECREST_TRY(read_on());
+        clock.wait_until(next);
+        remote.leave();
+    }
+    return seeks;
+}
 
 // Plays a film to its end over the link, and seeks in it. Where it isn't known yet, its index is read as players do.
 Result<Verification> play_film(const Job& job, const Supply& supply, std::optional<Film> film, const Progress& progress,
@@ -197,6 +235,7 @@ Result<Verification> play_film(const Job& job, const Supply& supply, std::option
     remote.forget_prefix();
     std::vector<std::uint64_t> received;
     std::optional<Error> lost;
+    std::uint64_t before_seeks = remote.received();
     player.arrived(clock->now(), arrivals.playable(remote.received()));
     while (true) {
         if (cancel.requested()) return base::interrupted();
@@ -208,6 +247,7 @@ Result<Verification> play_film(const Job& job, const Supply& supply, std::option
         received.resize(std::max(received.size(), static_cast<std::size_t>(base::to_seconds(now)) + 1));
         received.back() += remote.received() - before;
         player.arrived(now, arrivals.playable(remote.received()));
+        if (!player.started() || now < *player.startup() + kBeforeFirstSeek) before_seeks = remote.received();
         if (const Time room = player.room_at(now); room > now) {
             clock->wait_until(room);
             player.arrived(room, {});
@@ -231,27 +271,14 @@ Result<Verification> play_film(const Job& job, const Supply& supply, std::option
     v.simulated = job.simulated;
     const Cause stall_cause = job.simulated || link.waited() >= remote.server_time() ? Cause::network : Cause::server;
 
-    for (const double part : {0.25, 0.5, 0.75}) {
-        if (!remote.head().takes_ranges) break;
-        if (cancel.requested()) return base::interrupted();
-        SeekOrder seek;
-        seek.to = base::from_seconds(base::to_seconds(film->duration) * part);
-        const Film::Piece* key = film->keyframe_before(seek.to);
-        if (key == nullptr) break;
-        seek.landed = key->pts;
-        const auto took = remote.fetch(key->offset, key->size);
-        if (!took) {
-            add(v, "seeking", Verdict::fail, took.error().what, "", took.error().remedy);
-            v.seeks.clear();
-            break;
-        }
-        seek.first_picture = *took;
-        v.seeks.push_back(seek);
-    }
-    if (!remote.head().takes_ranges)
+    if (remote.head().takes_ranges) {
+        WAVECREST_TRY(
+            take_seeks(v, seek_in_film(job.device.playing, *film, v.mean_bps, remote, before_seeks, *clock, cancel)));
+    } else {
         add(v, "byte ranges", Verdict::fail, "the server does not support seeking (no byte ranges)",
             "byte ranges (RFC 9110, 14)",
             "players can't seek: use a server that serves byte ranges, or offer the film as hls");
+    }
 
     // Outside of the link: whether the pictures are whole is the file's matter.
     auto again = supply.file();

@@ -35,9 +35,9 @@ struct Job {
 };
 
 struct SeekOrder {
-    Time to{};             // asked for
-    Time landed{};         // the keyframe at which playing goes on
-    Time first_picture{};  // from the request to that keyframe's arrival
+    Time to{};      // asked for
+    Time landed{};  // where playing goes on: there, or at the keyframe before it (device::Playing::seeks_exactly)
+    Time first_picture{};  // from the request until it does: what must be in the buffer has come
 };
 
 struct Second {             // of the player's clock, from the request

@@ -108,7 +108,16 @@ TEST_CASE("a killed conversion waits again and is taken up, to the same bytes", 
         Background work({"job", "run", "-q"}, house.dir.path());
         for (int k = 0; k < 200 && !running(); ++k) std::this_thread::sleep_for(5ms);
         std::this_thread::sleep_for(std::chrono::milliseconds(30 * i));
+        ::kill(work.worker(), SIGKILL);
+        CHECK(work.end(0) == 128 + SIGKILL);
+        CHECK_FALSE(running());
+    }
+    {
+        // What converts doesn't outlive the command.
+        Background work({"job", "run", "-q"}, house.dir.path());
+        for (int k = 0; k < 200 && !running(); ++k) std::this_thread::sleep_for(5ms);
         work.end(SIGKILL);
+        for (int k = 0; k < 200 && running(); ++k) std::this_thread::sleep_for(50ms);
         CHECK_FALSE(running());
     }
     CHECK(house.run({"job", "run", "-q"}).status == 0);

@@ -204,7 +204,7 @@ TEST_CASE("how a player fills its buffer is described, or follows from what is",
         "resume_growth = 2\nmax_resume_buffer = \"4 s\"\nbuffer = \"15 s\"\nread_size = \"32 kB\"\nrefill = \"9 "
         "s\"\nbuffer_size = \"4 MB\"\nrefill_size = \"2 MB\"\nhls_refill = \"6 "
         "s\"\n"
-        "whole_segments = false\n",
+        "whole_segments = false\nseek = \"keyframe\"\n",
         "d.toml");
     REQUIRE(device);
     const device::Playing& p = device->playing;
@@ -225,6 +225,8 @@ TEST_CASE("how a player fills its buffer is described, or follows from what is",
     CHECK(p.hls_buffer == base::from_seconds(15));
     CHECK(p.hls_refill == base::from_seconds(6));
     CHECK_FALSE(p.whole_segments);
+    CHECK_FALSE(p.seeks_exactly);
+    CHECK_FALSE(again->playing.seeks_exactly);
     const auto plain =
         device::parse("name = \"x\"\n[plays]\ncontainers = [\"mp4\"]\nstart_buffer = \"3 s\"\n", "d.toml");
     REQUIRE(plain);
@@ -233,10 +235,11 @@ TEST_CASE("how a player fills its buffer is described, or follows from what is",
     CHECK(plain->playing.hls_refill == plain->playing.buffer);
     CHECK(plain->playing.refill_of(1) == plain->playing.buffer);
     CHECK(plain->playing.whole_segments);
-    for (const char* wrong :
-         {"read_size = \"much\"", "read_size = \"0\"", "resume_growth = 0.5",
-          "hls_buffer = \"5 s\"\nhls_refill = \"6 s\"", "buffer = \"5 s\"\nrefill = \"6 s\"",
-          "buffer_size = \"1 MB\"\nrefill_size = \"2 MB\"", "buffer_size = \"much\"", "resume_buffer = \"60 s\""})
+    CHECK(plain->playing.seeks_exactly);
+    for (const char* wrong : {"read_size = \"much\"", "read_size = \"0\"", "resume_growth = 0.5",
+                              "hls_buffer = \"5 s\"\nhls_refill = \"6 s\"", "buffer = \"5 s\"\nrefill = \"6 s\"",
+                              "buffer_size = \"1 MB\"\nrefill_size = \"2 MB\"", "buffer_size = \"much\"",
+                              "seek = \"fast\"", "resume_buffer = \"60 s\""})
         CHECK_FALSE(
             device::parse(std::string("name = \"x\"\n[plays]\ncontainers = [\"mp4\"]\n") + wrong + "\n", "d.toml"));
 }

@@ -9,6 +9,8 @@
 
 #include <thread>
 
+#include "base/byte_source.hpp"
+#include "container/mp4_reader.hpp"
 #include "support/support.hpp"
 
 using namespace wavecrest;
@@ -89,12 +91,13 @@ class BadServer {
     std::thread thread_;
 };
 
-verify::Verification verify_at(const std::string& address, const char* link = "gigabit") {
+verify::Verification verify_at(const std::string& address, const char* link = "gigabit",
+                               const device::Device& device = *device::find("tv-hd")) {
     const Cancel cancel;
     verify::Job job;
     job.stream = "Film";
     job.address = address;
-    job.device = *device::find("tv-hd");
+    job.device = device;
     job.link = *device::parse_link(link);
     const auto done = verify::run(job, {}, cancel);
     REQUIRE(done);
@@ -150,4 +153,42 @@ TEST_CASE("startup over a slow link is the index and the first pictures at its r
     CHECK(slow.mean_bps == fast.mean_bps);
     REQUIRE(slow.seeks.size() == 3);
     for (const verify::SeekOrder& seek : slow.seeks) CHECK(seek.landed <= seek.to);
+}
+
+TEST_CASE("a seek takes what lies between the keyframe and what must be in the buffer, at the link's rate",
+          "[verify]") {
+    const ByteVector film = read_all(sample_film());
+    base::MemorySource source(film);
+    const auto movie = container::read_mp4(source);
+    REQUIRE(movie);
+    device::Device device = *device::find("tv-hd");
+    device.playing.start_buffer = device.playing.resume_buffer = base::from_seconds(0.2);
+    device.playing.buffer = device.playing.refill = base::from_seconds(1);
+    for (const bool exactly : {true, false}) {
+        device.playing.seeks_exactly = exactly;
+        const BadServer server(film, 1000, 0, false);
+        const double link = 2'000'000;
+        const verify::Verification v = verify_at(server.address(), "2 Mbit/s", device);
+        REQUIRE(v.seeks.size() == 3);
+        const verify::SeekOrder& seek = v.seeks.back();  // to three quarters, of which nothing has come
+        Time keyframe{};
+        for (const container::Mp4Track& track : movie->tracks) {
+            for (const container::Mp4Sample& s : track.samples) {
+                if (track.info.kind == TrackKind::video && s.key && s.pts <= seek.to) keyframe = s.pts;
+            }
+        }
+        INFO(base::to_seconds(seek.to) << " s, keyframe at " << base::to_seconds(keyframe) << " s");
+        CHECK(seek.landed == (exactly ? seek.to : keyframe));
+        // From the first byte that is shown from the keyframe on, to the last before what the buffer wants.
+        std::uint64_t first = film.size(), last = 0;
+        for (const container::Mp4Track& track : movie->tracks) {
+            for (const container::Mp4Sample& s : track.samples) {
+                if (s.pts + s.duration > keyframe) first = std::min(first, s.offset);
+                if (s.pts < seek.landed + device.playing.start_buffer) last = std::max(last, s.offset + s.size);
+            }
+        }
+        const double expected = static_cast<double>(last - first) * 8 / link;
+        CHECK(base::to_seconds(seek.first_picture) == Approx(expected).margin(0.1));
+        CHECK(expected > 0.05);
+    }
 }
