@@ -44,9 +44,11 @@ inline int keyframe_frames(const VideoEncoderSettings& settings) {
     const double frames = base::to_seconds(settings.keyframe_distance) * settings.frame_rate.value();
     return std::max(1, static_cast<int>(settings.fixed_keyframes ? frames + 0.5 : frames));
 }
-// How many pictures an encoder looks ahead, so that large ones take no more memory than a machine has: eighty
-// million samples of luma.
+// How many pictures an encoder looks ahead: what the settings let it, and so that large ones take no more memory than a
+// machine has: eighty million samples of luma.
 inline int lookahead(const VideoEncoderSettings& settings, int usual) {
+    if (settings.lookahead.count() > 0)
+        usual = std::min(usual, static_cast<int>(base::to_seconds(settings.lookahead) * settings.frame_rate.value()));
     const int fits = 80'000'000 / std::max(settings.width * settings.height, 1);
     return std::clamp(fits, std::min(usual, 8), usual);
 }

@@ -37,6 +37,7 @@ struct VideoEncoderSettings {
     double buffer_level = 0.9;     // how full it is at the start, 0 to 1
     Time keyframe_distance{};      // longest; 0: the encoder's choice
     bool fixed_keyframes = false;  // exactly that far apart, whatever is in the pictures
+    Time lookahead{};              // how far H.264's and H.265's encoders look ahead at most; 0: the encoder's choice
     bool interlaced = false;       // H.264: adaptive frames (MBAFF) of two fields, the upper one first
     int threads = 0;               // 0: as many as processors
 };

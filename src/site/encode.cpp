@@ -4,6 +4,7 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
+#include <chrono>
 
 #include "base/units.hpp"
 #include "container/writer.hpp"
@@ -65,6 +66,12 @@ Status check_live(const profile::Profile& profile) {
     return {};
 }
 
+// So that a viewer's orders act soon.
+void make_prompt(transcode::GraphSettings& graph) {
+    graph.prompt = true;
+    for (transcode::VideoEncode& one : graph.video_encodes) one.encode.lookahead = std::chrono::milliseconds(400);
+}
+
 Result<Planned> plan_of(const stream::Part& part, const std::string& name) {
     WAVECREST_TRY_ASSIGN(profile, profile::find(name));
     WAVECREST_TRY(check_live(profile));
@@ -76,6 +83,7 @@ Result<Planned> plan_of(const stream::Part& part, const std::string& name) {
     take_choice(part, request);
     WAVECREST_TRY_ASSIGN(plan, transcode::plan_encode(made.part->from, request));
     made.plan = std::move(plan);
+    make_prompt(made.plan.graph);
     // Live streams are transport streams, whatever files the profile is for.
     WAVECREST_TRY_ASSIGN(tracks, transcode::tracks_of(made.plan.graph, 0));
     for (const Track& track : tracks) {
@@ -96,6 +104,7 @@ Result<convert::Plan> ladder_of(const OpenPart& source, const convert::Request& 
         ladder.encode.graph.outputs.pop_back();
     }
     static_cast<transcode::EncodePlan&>(plan) = std::move(ladder.encode);
+    make_prompt(plan.graph);
     plan.segment = ladder.segment;
     plan.pick = source.pick;
     plan.source = source.from.name;

@@ -28,7 +28,7 @@ inline constexpr Ahead kAhead{std::chrono::milliseconds(1500), std::chrono::mill
                               std::chrono::milliseconds(700)};
 // HLS of what lies here whole: players keep three segments back, so each is listed when it is made rather than when it
 // has been shown, and they are that much less behind.
-inline constexpr Ahead kAheadForSegments{std::chrono::milliseconds(3000), std::chrono::milliseconds(2400),
+inline constexpr Ahead kAheadForSegments{std::chrono::milliseconds(2600), std::chrono::milliseconds(2350),
                                          std::chrono::milliseconds(2300)};
 // A source that is later than this moves the stream's clock: receivers see a gap, not a rush.
 inline constexpr std::chrono::milliseconds kStall{250};

@@ -17,7 +17,7 @@
 namespace wavecrest::stream {
 
 struct LiveHlsSettings {
-    Time least = base::from_seconds(1);  // of a segment; it ends at the next keyframe
+    Time least = base::from_seconds(0.8);  // of a segment; it ends at the next keyframe
     std::size_t listed = 8;              // segments in the playlist
     std::size_t kept = 8;                // more that stay after they left it (6.2.2: a playlist's length)
     std::size_t fewest = 3;              // in the first playlist: players don't begin with less

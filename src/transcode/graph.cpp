@@ -45,7 +45,7 @@ constexpr std::int64_t kBordersEvery = 12;
 
 // Packets are small, pictures large: a second or two of the former, a handful of the latter. Audio must not hold the
 // reader up while pictures are waited for: its queue takes what comes with the pictures in flight.
-constexpr std::size_t kVideoPackets = 48, kAudioPackets = 4096;
+constexpr std::size_t kVideoPackets = 48, kFewVideoPackets = 4, kAudioPackets = 4096;
 
 // Pictures that wait between two stages: six, fewer where they are so large that two keep both busy.
 std::size_t queued_pictures(int width, int height, int bit_depth) {
@@ -66,9 +66,9 @@ class SharedInterleaver {
         const base::MutexLock lock(mutex_);
         return inner_.write(std::move(packet));
     }
-    // The last of a track, which its encoder gives when the source has ended. They are put in place when all tracks have
-    // ended: of audio that ends early they belong long before, and where they come to lie must not hang on which stage
-    // was quicker (the same source gives the same bytes).
+    // The last of a track, which its encoder gives when the source has ended. They are put in place when all tracks
+    // have ended: of audio that ends early they belong long before, and where they come to lie must not hang on which
+    // stage was quicker (the same source gives the same bytes).
     Status finish(TrackId track, std::vector<Packet> last) {
         const base::MutexLock lock(mutex_);
         last_[track] = std::move(last);
@@ -749,7 +749,7 @@ class Graph {
     const Progress& progress_;
     const Cancel& cancel_;
 
-    base::BoundedQueue<Packet> video_packets_{kVideoPackets};
+    base::BoundedQueue<Packet> video_packets_{settings_.prompt ? kFewVideoPackets : kVideoPackets};
     std::vector<std::unique_ptr<VideoChainStage>> chains_;
     std::vector<std::unique_ptr<VideoEncodeStage>> video_;
     std::vector<std::unique_ptr<AudioEncodeStage>> audio_;

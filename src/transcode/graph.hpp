@@ -82,6 +82,9 @@ struct GraphSettings {
     std::vector<AudioEncode> audio_encodes;
     std::vector<Track> kept;
     std::vector<std::vector<OutputTrack>> outputs;  // tracks of each, in their order
+    // Little lies between what is read and what is written, so that a seek in a live source is soon seen; else a second
+    // or two of packets smooths what a disc takes to be read.
+    bool prompt = false;
     // Stop at this time of the source (excerpts); 0: to the end. Pictures and audio before 0 are decoded and dropped.
     Time until{};
     // Asked before sinks are finished, with what came out: an error leaves them unfinished. Empty: nobody asks.

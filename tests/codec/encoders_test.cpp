@@ -59,6 +59,32 @@ TEST_CASE("H.264 packets keep the pictures' own times", "[encoders]") {
     CHECK(packets.front().key);
 }
 
+TEST_CASE("an encoder looks ahead no further than it is let", "[encoders]") {
+    const auto pictures_before_the_first = [](Codec codec, Time lookahead) {
+        codec::VideoEncoderSettings settings = small_settings();
+        settings.codec = codec;
+        settings.lookahead = lookahead;
+        settings.threads = 1;
+        auto encoder = codec::make_video_encoder(settings);
+        REQUIRE(encoder);
+        sample::CardSettings card_settings;
+        card_settings.width = 320;
+        card_settings.height = 240;
+        const sample::TestCard card(card_settings);
+        std::vector<Packet> packets;
+        int put = 0;
+        while (packets.empty() && put < 100) REQUIRE((*encoder)->encode(card.draw(put++), packets));
+        return put;
+    };
+    for (const Codec codec : {Codec::h264, Codec::h265}) {
+        const int usual = pictures_before_the_first(codec, Time{});
+        const int less = pictures_before_the_first(codec, std::chrono::milliseconds(400));
+        // Nine pictures, and what B pictures and the encoder's own pipeline hold.
+        CHECK(less <= 9 + 8);
+        CHECK(less < usual);
+    }
+}
+
 TEST_CASE("a gap in the pictures' times stays a gap", "[encoders]") {
     const auto packets = encode_h264(small_settings(), 60, {}, 30);
     Time end{};

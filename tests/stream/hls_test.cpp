@@ -283,6 +283,15 @@ TEST_CASE("a live window moves on, keeps what just left it, and says when it is 
         CHECK(container::parse_playlist(*early.playlist("x"), "x")->target_s == 2);
     }
     {
+        // Keyframes of a second are never quite one: 24 frames of 25 a second.
+        stream::LiveHls short_ones;
+        for (int i = 0; i <= 6; ++i) short_ones.push(packet, true, base::from_seconds(0.96 * i));
+        const auto list = *container::parse_playlist(*short_ones.playlist("x"), "x");
+        CHECK(list.target_s == 1);
+        REQUIRE(list.segments.size() == 6);
+        for (const auto& segment : list.segments) CHECK(base::to_seconds(segment.duration) == Approx(0.96));
+    }
+    {
         // A skip brings a keyframe early: no segment gets longer than was promised.
         stream::LiveHls cut(settings);
         for (const double at : {0.0, 2.0, 4.0, 6.0, 6.8, 8.8, 9.0, 11.0, 13.0})
