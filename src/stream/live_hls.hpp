@@ -18,9 +18,9 @@ namespace wavecrest::stream {
 
 struct LiveHlsSettings {
     Time least = base::from_seconds(0.8);  // of a segment; it ends at the next keyframe
-    std::size_t listed = 8;              // segments in the playlist
-    std::size_t kept = 8;                // more that stay after they left it (6.2.2: a playlist's length)
-    std::size_t fewest = 3;              // in the first playlist: players don't begin with less
+    std::size_t listed = 8;                // segments in the playlist
+    std::size_t kept = 8;                  // more that stay after they left it (6.2.2: a playlist's length)
+    std::size_t fewest = 3;                // in the first playlist: players don't begin with less
     // Number of the first segment. One that only grows from run to run (seconds of the wall clock do, where segments
     // last longer) lets players that have waited for a server see that it goes on.
     std::uint64_t first_number = 0;

@@ -184,7 +184,8 @@ void add_skips(Verification& v) {
     }
     // However slow: the film plays.
     add(v, "seeking", base::to_seconds(longest) > kSlowSkip ? Verdict::warn : Verdict::pass, measured,
-        fmt::format("{:g} s", kSlowSkip), "seeking is slow: shorter keyframe intervals or segments, or a faster link");
+        fmt::format("{:g} s", kSlowSkip),
+        "slow: a faster link, or shorter keyframe intervals and segments, would help");
 }
 
 Status take_seeks(Verification& v, Result<std::vector<SeekOrder>> seeks) {

@@ -703,7 +703,7 @@ void LadderPlay::judge_player() {
             "stalls that aren't foreseen here are likely: open the ladder's page (index.html, DASH) in this browser");
 }
 
-// How long until it plays on elsewhere: the rung's list is known, and a keyframe begins each segment.
+// How long until it is elsewhere: the rung's list is known, and a keyframe begins each segment.
 Status LadderPlay::try_seeks() {
     const std::vector<Segment>& segments = rung().segments;
     SegmentedFilm film;

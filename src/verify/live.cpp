@@ -473,7 +473,7 @@ class HlsPlay {
             r_.v.seconds[i].stream_bps = by_second[i];
     }
 
-    // How long a player takes to play on elsewhere in a film.
+    // How long a player takes to be elsewhere in a film.
     Status try_seeks(const Cancel& cancel) {
         SegmentedFilm film;
         Time end{};

@@ -21,13 +21,17 @@ codec::VideoEncoderSettings small_settings() {
     return settings;
 }
 
+sample::TestCard small_card() {
+    sample::CardSettings settings;
+    settings.width = 320;
+    settings.height = 240;
+    return sample::TestCard(settings);
+}
+
 std::vector<Packet> encode_h264(codec::VideoEncoderSettings settings, int frames, Time start, int irregular_at = -1) {
     auto encoder = codec::make_video_encoder(settings);
     REQUIRE(encoder);
-    sample::CardSettings card_settings;
-    card_settings.width = 320;
-    card_settings.height = 240;
-    const sample::TestCard card(card_settings);
+    const sample::TestCard card = small_card();
     std::vector<Packet> packets;
     for (int i = 0; i < frames; ++i) {
         Picture picture = card.draw(i);
@@ -67,10 +71,7 @@ TEST_CASE("an encoder looks ahead no further than it is let", "[encoders]") {
         settings.threads = 1;
         auto encoder = codec::make_video_encoder(settings);
         REQUIRE(encoder);
-        sample::CardSettings card_settings;
-        card_settings.width = 320;
-        card_settings.height = 240;
-        const sample::TestCard card(card_settings);
+        const sample::TestCard card = small_card();
         std::vector<Packet> packets;
         int put = 0;
         while (packets.empty() && put < 100) REQUIRE((*encoder)->encode(card.draw(put++), packets));
