@@ -37,6 +37,17 @@ std::size_t resident(pid_t pid) {
     return 0;
 }
 
+// A file system in user space at `share` in this folder, which can be made to hang; null, with a warning, where FUSE is
+// not to be had.
+std::unique_ptr<FailingMount> share_in(const base::Path& folder) {
+    std::filesystem::create_directories(folder / "there");
+    write_all(folder / "there/file", std::string("x"));
+    auto mount = std::make_unique<FailingMount>(folder / "share", folder / "there", "none", 0, 0);
+    if (mount->mounted()) return mount;
+    WARN("FUSE is not to be had here: not tested");
+    return nullptr;
+}
+
 void film(const base::Path& path, int seconds) {
     write_media(path, "mp4", {video_track(Codec::h264, seconds * 24), audio_track(Codec::aac, seconds)});
 }
@@ -343,14 +354,9 @@ TEST_CASE("a command gives up on a drive that does not respond", "[hostile][cli]
 TEST_CASE("a conversion to a drive that hangs is given up, though the kernel holds it", "[hostile][cli][waits]") {
     const TempDir dir;
     film(dir / "near.mp4", 10);
-    std::filesystem::create_directories(dir / "there");
-    write_all(dir / "there/file", std::string("x"));
-    const FailingMount mount(dir / "share", dir / "there", "none", 0, 0);
-    if (!mount.mounted()) {
-        WARN("FUSE is not to be had here: not tested");
-        return;
-    }
-    mount.hang();
+    const auto mount = share_in(dir.path());
+    if (!mount) return;
+    mount->hang();
     std::vector<std::string> words = {"convert", "near.mp4", "--into", "share/films", "--remux", "matroska"};
     SECTION("after its time") {
         words.insert(words.end(), {"--drive-timeout", "1500 ms"});
@@ -373,13 +379,8 @@ TEST_CASE("jobs and other commands on a drive that hangs are given up, though th
     const TempDir dir;
     const OwnState state;
     film(dir / "near.mp4", 10);
-    std::filesystem::create_directories(dir / "there");
-    write_all(dir / "there/file", std::string("x"));
-    const FailingMount mount(dir / "share", dir / "there", "none", 0, 0);
-    if (!mount.mounted()) {
-        WARN("FUSE is not to be had here: not tested");
-        return;
-    }
+    const auto mount = share_in(dir.path());
+    if (!mount) return;
     const auto after_ctrl_c = [&](const std::vector<std::string>& words) {
         Background program(words, dir.path());
         std::this_thread::sleep_for(1s);
@@ -392,7 +393,7 @@ TEST_CASE("jobs and other commands on a drive that hangs are given up, though th
             run_program({"convert", "near.mp4", "--into", "share", "--remux", "matroska", "--queue"}, dir.path());
         INFO(queued.err);
         REQUIRE(queued.status == 0);
-        mount.hang();
+        mount->hang();
         {
             Background program({"job", "run", "--drive-timeout", "1500 ms"}, dir.path());
             CHECK(program.has_written("did not respond for 1.5 s"));
@@ -403,7 +404,7 @@ TEST_CASE("jobs and other commands on a drive that hangs are given up, though th
         after_ctrl_c({"job", "run"});
     }
     SECTION("results that are written there") {
-        mount.hang();
+        mount->hang();
         Background program({"inspect", "near.mp4", "--deep", "--out", "share/result", "--drive-timeout", "1500 ms"},
                            dir.path());
         CHECK(program.has_written("did not respond for 1.5 s"));
