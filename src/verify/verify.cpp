@@ -158,6 +158,9 @@ Result<std::vector<SeekOrder>> seek_in_film(const device::Playing& playing, cons
             return {};
         };
         while (arrivals.playable(run.to) < wanted && !ended) WAVECREST_TRY(read_on());
+        if (arrivals.playable(run.to) < wanted)
+            return fail(ErrorKind::wanting, "nothing to play at " + base::format_clock(seek.to), remote.name(),
+                        "copy or convert the file again");
         const Time went_on = clock.now(), next = went_on + kBeforeNextSeek;
         seek.first_picture = went_on - ordered;
         seeks.push_back(seek);

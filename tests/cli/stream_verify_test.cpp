@@ -227,6 +227,7 @@ TEST_CASE("a file cut short is found by verifying", "[cli][verify]") {
     CHECK(ran.status == 1);
     const Json result = json_of(ran)["results"][0];
     CHECK(check_named(result, "complete")["verdict"] == "fail");
+    CHECK(check_named(result, "seeking")["verdict"] == "fail");  // to where nothing is any more
     CHECK(result["cause"] == "file");
 }
 
