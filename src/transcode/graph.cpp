@@ -20,12 +20,12 @@
 #include "filter/audio_timeline.hpp"
 #include "filter/constant_rate.hpp"
 #include "filter/depth.hpp"
+#include "filter/fit.hpp"
 #include "filter/limiter.hpp"
 #include "filter/night.hpp"
 #include "filter/overlay.hpp"
 #include "filter/remix.hpp"
 #include "filter/resample.hpp"
-#include "filter/scale.hpp"
 #include "filter/tone_map.hpp"
 
 namespace wavecrest::transcode {
@@ -250,7 +250,8 @@ struct VideoEncodeStage {
 
     const VideoEncode* settings = nullptr;
     std::unique_ptr<media::VideoEncoder> encoder;
-    std::unique_ptr<filter::Scaler> scaler;
+    std::unique_ptr<filter::Fitter> fitter;
+    bool scales = false;  // by a thread of its own, since all pictures are
     std::unique_ptr<filter::ToneMapper> tone_mapper;
     bool changes_depth = false;
     base::BoundedQueue<Picture> filtered, scaled, ready;
@@ -260,7 +261,7 @@ struct VideoEncodeStage {
     Time first{}, end{};
 
     bool changes_samples() const { return tone_mapper || changes_depth; }
-    base::BoundedQueue<Picture>& input() { return scaler ? filtered : behind_scaler(); }
+    base::BoundedQueue<Picture>& input() { return scales ? filtered : behind_scaler(); }
     base::BoundedQueue<Picture>& behind_scaler() { return changes_samples() ? scaled : ready; }
 };
 
@@ -347,7 +348,7 @@ class Graph {
             for (const auto& chain : chains_)
                 stages.emplace_back([&, stage = chain.get()] { guard(filter_stage(*stage)); });
             for (const auto& encode : video_) {
-                if (encode->scaler) stages.emplace_back([&, stage = encode.get()] { guard(scale_stage(*stage)); });
+                if (encode->scales) stages.emplace_back([&, stage = encode.get()] { guard(scale_stage(*stage)); });
                 if (encode->changes_samples())
                     stages.emplace_back([&, stage = encode.get()] { guard(sample_stage(*stage)); });
                 stages.emplace_back([&, stage = encode.get()] { guard(encode_stage(*stage)); });
@@ -391,12 +392,9 @@ class Graph {
             stage->settings = &one;
             WAVECREST_TRY_ASSIGN(encoder, make_encoder(one));
             stage->encoder = std::move(encoder);
-            if (one.encode.width != width || one.encode.height != height) {
-                WAVECREST_TRY_ASSIGN(
-                    scaler, filter::Scaler::create(width, height, one.encode.width, one.encode.height,
-                                                   one.encode.pixel_aspect, from.bit_depth > 8 ? from.bit_depth : 8));
-                stage->scaler = std::move(scaler);
-            }
+            stage->scales = one.encode.width != width || one.encode.height != height;
+            stage->fitter = std::make_unique<filter::Fitter>(
+                base::Size{width, height}, base::Size{one.encode.width, one.encode.height}, one.encode.pixel_aspect);
             if (one.to_sdr) {
                 stage->tone_mapper = std::make_unique<filter::ToneMapper>(from);
             } else {
@@ -630,6 +628,8 @@ class Graph {
     // Of what is cut away something is looked at now and then: sampling beforehand may have missed a brighter part.
     Picture crop(Picture picture, VideoChainStage& chain) {
         const filter::Borders& borders = chain.settings->crop;
+        // (Found in pictures of the title's size; others have borders of their own.)
+        if (picture.width != chain.width || picture.height != chain.height) return picture;
         if (chain.cropped++ % kBordersEvery == 0) {
             const auto found = filter::black_borders(picture);
             if (found && filter::common(*found, borders) != borders) {
@@ -646,7 +646,7 @@ class Graph {
 
     Status scale_stage(VideoEncodeStage& stage) {
         while (auto picture = stage.filtered.pop()) {
-            WAVECREST_TRY_ASSIGN(scaled, stage.scaler->apply(*picture));
+            WAVECREST_TRY_ASSIGN(scaled, stage.fitter->apply(std::move(*picture)));
             if (!stage.behind_scaler().push(std::move(scaled))) break;
         }
         stage.behind_scaler().close();
@@ -679,11 +679,10 @@ class Graph {
         };
         while (auto picture = stage.ready.pop()) {
             const codec::VideoEncoderSettings& encode = stage.settings->encode;
-            if (picture->width != encode.width || picture->height != encode.height)
-                return fail(
-                    ErrorKind::input,
-                    fmt::format("the video size changes to {}x{} inside the title", picture->width, picture->height),
-                    "video track", "such titles can't be converted yet");
+            if (!stage.scales) {
+                WAVECREST_TRY_ASSIGN(fitting, stage.fitter->apply(std::move(*picture)));
+                *picture = std::move(fitting);
+            }
             if (picture->bit_depth != encode.bit_depth)
                 return fail(ErrorKind::input,
                             fmt::format("the bit depth changes to {} inside the title", picture->bit_depth),
