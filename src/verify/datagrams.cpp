@@ -14,6 +14,7 @@
 #include "net/rtp.hpp"
 #include "net/udp.hpp"
 #include "verify/checks.hpp"
+#include "verify/receiving.hpp"
 
 namespace wavecrest::verify {
 namespace {
@@ -218,8 +219,7 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
                          "check what is being sent");
     }
     v.checks.push_back(device::judge_protocol(job.device, rtp ? "rtp" : "udp"));
-    for (Check& check : device::judge(job.device, "mpeg-ts", media->source->tracks(), v.peak_1s_bps))
-        v.checks.push_back(std::move(check));
+    judge_tracks(v, job, "mpeg-ts", media->source->tracks());
 
     const auto is_video = [](const Track& t) { return t.kind == TrackKind::video; };
     const std::vector<Track>& tracks = media->source->tracks();

@@ -65,6 +65,17 @@ class GapWatch : public PacketSource {
 
 }  // namespace
 
+void judge_tracks(Verification& v, const Job& job, std::string_view container, const std::vector<Track>& tracks) {
+    for (device::Check& check : device::judge(job.device, container, tracks, v.peak_1s_bps)) {
+        // What is being sent can't be remuxed, but it can be had in another way.
+        if (check.name == "container" && check.verdict == Verdict::fail)
+            check.why = device::takes(job.device, "hls") ? "container not supported: use live HLS (--delivery live-hls)"
+                        : device::takes(job.device, "rtmp") ? "container not supported: use RTMP (--delivery rtmp)"
+                                                            : "container not supported: use another delivery";
+        v.checks.push_back(std::move(check));
+    }
+}
+
 bool judge_content(Receiving& r, const Job& job, const char* protocol, const Cancel& cancel) {
     r.v.checks.push_back(device::judge_protocol(job.device, protocol));
     if (base::Address(job.address).scheme() == base::Scheme::https)
@@ -83,8 +94,7 @@ bool judge_content(Receiving& r, const Job& job, const char* protocol, const Can
         return false;
     }
     const std::string_view container = std::string_view(protocol) == "http" ? "mpeg-ts" : "";
-    for (device::Check& check : device::judge(job.device, container, media->source->tracks(), r.v.peak_1s_bps))
-        r.v.checks.push_back(std::move(check));
+    judge_tracks(r.v, job, container, media->source->tracks());
     GapWatch watched(*media->source);
     add_pictures(r.v, job, watched, 0, cancel);
     watched.conclude(r.v);

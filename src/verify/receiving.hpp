@@ -144,7 +144,9 @@ struct Receiving {
     Time last_content{};
 };
 
-// What it is made of, against the device. False when that can't be told.
+// What a live stream is made of, against the device.
+void judge_tracks(Verification& v, const Job& job, std::string_view container, const std::vector<Track>& tracks);
+// The same of what was kept of it. False when that can't be told.
 bool judge_content(Receiving& r, const Job& job, const char* protocol, const Cancel& cancel);
 // How far behind the live edge it plays.
 void add_delay(Receiving& r, Time delay);
