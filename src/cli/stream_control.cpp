@@ -216,10 +216,11 @@ int run_stream_order(const std::string& order, const StreamControlOptions& optio
                                     json);
             body["by_s"] = base::to_seconds(*span) * (back ? -1 : 1);
         } else if (!options.to.empty()) {
-            const auto to = base::parse_clock(options.to);
+            auto to = base::parse_clock(options.to);
+            if (!to) to = base::parse_span(options.to);
             if (!to)
                 return report_error({ErrorKind::usage, fmt::format("\"{}\" isn't a valid position", options.to), "--to",
-                                     "write it as 12:30 or 1:02:00"},
+                                     "write it as 12:30, 1:02:00 or \"90 s\""},
                                     json);
             body["to_s"] = base::to_seconds(*to);
         } else {

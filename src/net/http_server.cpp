@@ -199,6 +199,8 @@ class BodyBudget {
 };
 constexpr std::size_t kSmallBody = 64 << 10;  // isn't counted
 
+constexpr std::chrono::milliseconds kAskAgain{20};  // HttpReply::wait_until
+
 HttpReply unavailable(host::DiskWork::Outcome outcome) {
     HttpReply reply = HttpReply::text(503, outcome == host::DiskWork::Outcome::busy
                                                ? "The server is busy. Try again in a moment.\n"
@@ -470,6 +472,17 @@ asio::awaitable<HttpReply> HttpServer::State::find_reply(const http::request<htt
     asked.port = client.port;
     asked.secure = client.secure;
     HttpReply reply = settings.answer(asked);
+    if (reply.wait_until) {
+        const auto end = std::chrono::steady_clock::now() + reply.wait_most;
+        asio::steady_timer pause(client.socket.get_executor());
+        while (!reply.wait_until() && std::chrono::steady_clock::now() < end) {
+            error_code ignored;
+            pause.expires_after(kAskAgain);
+            co_await pause.async_wait(asio::redirect_error(asio::use_awaitable, ignored));
+        }
+        asked.waited = true;
+        reply = settings.answer(asked);
+    }
     if (!reply.later) co_return reply;
     const auto made = std::make_shared<HttpReply>();
     const std::string file = reply.later_from.text();

@@ -35,6 +35,7 @@ struct HttpRequest {
     std::string address;                                      // the client's
     std::uint16_t port = 0;                                   // of this machine, that it came to
     bool secure = false;                                      // by HTTPS
+    bool waited = false;                                      // asked anew: see HttpReply::wait_until
     std::vector<std::pair<std::string, std::string>> fields;  // of the header, in their order
 
     // The value of the first header field of this name, in whatever letters; empty: there is none.
@@ -71,6 +72,10 @@ struct HttpReply {
     // gives is sent. One at a time is made of that file.
     std::function<HttpReply()> later;
     base::Address later_from;
+    // When set, the rest is nothing yet: this is called every few milliseconds, and once it says true, or the time is
+    // over, the request is asked anew, as one that has waited.
+    std::function<bool()> wait_until;
+    std::chrono::milliseconds wait_most{};
     // Whether pages of other origins may read it (Fetch, Access-Control-Allow-Origin), as players in web pages do.
     bool any_origin = true;
     std::vector<std::pair<std::string, std::string>> fields;  // further ones of the header

@@ -6,6 +6,14 @@
 
 namespace wavecrest::stream {
 
+namespace {
+
+std::string key_of(const std::string& address, bool live, const std::string& stream, const std::string& name) {
+    return fmt::format("{}\n{}\n{}\n{}", address, live, stream, name.substr(0, 20));
+}
+
+}  // namespace
+
 std::string HlsViewers::new_name() {
     const base::MutexLock lock(mutex_);
     return fmt::format("{}", ++last_name_);
@@ -14,7 +22,7 @@ std::string HlsViewers::new_name() {
 void HlsViewers::asked(const std::string& address, const std::string& name, const std::string& stream, bool live,
                        std::uint64_t segment, std::size_t bytes, Now now, const std::string& agent) {
     const base::MutexLock lock(mutex_);
-    const std::string key = fmt::format("{}\n{}\n{}\n{}", address, live, stream, name.substr(0, 20));
+    const std::string key = key_of(address, live, stream, name);
     auto found = entries_.find(key);
     if (found == entries_.end()) {
         std::erase_if(entries_, [&](const auto& entry) { return now - entry.second.last > kGone; });
@@ -42,6 +50,25 @@ void HlsViewers::asked(const std::string& address, const std::string& name, cons
     entry.one.agent = agent;
     entry.one.segment = segment;
     entry.one.sent += bytes;
+}
+
+void HlsViewers::listed(const std::string& address, const std::string& name, const std::string& stream,
+                        std::uint64_t newest) {
+    const base::MutexLock lock(mutex_);
+    const auto found = entries_.find(key_of(address, true, stream, name));
+    if (found != entries_.end()) found->second.listed = newest;
+}
+
+bool HlsViewers::is_known(const std::string& address, const std::string& name, const std::string& stream) const {
+    const base::MutexLock lock(mutex_);
+    return entries_.contains(key_of(address, true, stream, name));
+}
+
+bool HlsViewers::has_listed(const std::string& address, const std::string& name, const std::string& stream,
+                            std::uint64_t newest) const {
+    const base::MutexLock lock(mutex_);
+    const auto found = entries_.find(key_of(address, true, stream, name));
+    return found != entries_.end() && found->second.listed == newest;
 }
 
 std::vector<HlsViewers::One> HlsViewers::watching(Now now) const {

@@ -5,6 +5,7 @@
 #include <chrono>
 #include <cstdint>
 #include <map>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -37,11 +38,18 @@ class HlsViewers {
     void asked(const std::string& address, const std::string& name, const std::string& stream, bool live,
                std::uint64_t segment, std::size_t bytes, Now now, const std::string& agent = "");
     std::vector<One> watching(Now now) const;
+    // A player of a live stream is given a list up to a segment; whether it has been. Of who hasn't asked for a segment
+    // nothing is known.
+    bool is_known(const std::string& address, const std::string& name, const std::string& stream) const;
+    void listed(const std::string& address, const std::string& name, const std::string& stream, std::uint64_t newest);
+    bool has_listed(const std::string& address, const std::string& name, const std::string& stream,
+                    std::uint64_t newest) const;
 
   private:
     struct Entry {
         One one;
         Now first, last;
+        std::optional<std::uint64_t> listed;
     };
     // More are not told apart: what outsiders make up must not fill the memory.
     static constexpr std::size_t kMost = 4096;

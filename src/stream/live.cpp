@@ -111,7 +111,9 @@ struct LiveService::State {
             return channel.ladder ? channel.ahead(Steady::now(), last_due) : channel.ahead(Steady::now());
         };
         ++channel.waiting;
-        for (Time most = limits.most; !stopping && !channel.stopped && ahead() >= most; most = limits.least)
+        for (Time most = limits.most; !stopping && !channel.stopped && ahead() >= most &&
+                                      (!channel.begun || channel.last_due >= channel.read_until);
+             most = limits.least)
             channel.may_go_on.wait(mutex);
         --channel.waiting;
         if (stopping || channel.stopped) return false;
@@ -301,8 +303,9 @@ void LiveService::State::publish_all() {
                     }
                 }
                 // Segments are made of what lies ready: their viewers lag by several of them anyhow.
+                const std::optional<Time> segments = channel->segments_now(now);
                 for (Pending& one : channel->pending[static_cast<int>(Pending::Delivery::transport)]) {
-                    if (!channel->hls || one.due > channel->now(now) + Time(limits.segments)) break;
+                    if (!segments || channel->listed_by(one) > *segments) break;
                     if (std::exchange(one.in_segment, true)) continue;
                     segment_parts.push_back(one);
                 }
@@ -321,7 +324,8 @@ void LiveService::State::publish_all() {
                 if (channel->http) channel->http->push({{null_packets(), at, false}});
                 if (channel->rtmp) channel->rtmp->push({{rtmp_ping(at), at, false}});
             }
-            if (channel->waiting > 0 && (channel->ladder || channel->ahead(now) < Time(limits.least)))
+            if (channel->waiting > 0 && (channel->ladder || channel->ahead(now) < Time(limits.least) ||
+                                         channel->last_due < channel->read_until))
                 channel->may_go_on.notify_all();
             const bool ends = channel->done && channel->queue.empty() && !channel->status.ended &&
                               std::all_of(std::begin(channel->pending), std::end(channel->pending),
@@ -335,6 +339,11 @@ void LiveService::State::publish_all() {
             if (due.empty() && segment_parts.empty() && !ends) continue;
             lock.unlock();
             std::vector<net::Block> transport, rtmp;
+            std::optional<Time> listed;
+            const auto give_segments = [&](const Pending& one) {
+                if (channel->hls->push(one.block.bytes.view(), one.block.start, one.group))
+                    listed = channel->listed_by(one);
+            };
             for (Pending& one : due) {
                 if (one.delivery == Pending::Delivery::ladder) {
                     channel->ladder->add(one.track, std::move(one.block.bytes), one.due, one.length);
@@ -344,12 +353,10 @@ void LiveService::State::publish_all() {
                     rtmp.push_back(std::move(one.block));
                     continue;
                 }
-                if (channel->hls && !one.in_segment)
-                    channel->hls->push(one.block.bytes.view(), one.block.start, one.group);
+                if (channel->hls && !one.in_segment) give_segments(one);
                 if (channel->http) transport.push_back(std::move(one.block));
             }
-            for (const Pending& one : segment_parts)
-                channel->hls->push(one.block.bytes.view(), one.block.start, one.group);
+            std::for_each(segment_parts.begin(), segment_parts.end(), give_segments);
             segment_parts.clear();
             if (channel->http && !transport.empty()) channel->http->push(std::move(transport));
             if (channel->rtmp && !rtmp.empty()) channel->rtmp->push(std::move(rtmp));
@@ -363,6 +370,7 @@ void LiveService::State::publish_all() {
                 }
             }
             lock.lock();
+            if (listed) channel->listed_until = *listed;
         }
         lock.unlock();
         std::this_thread::sleep_for(kPublishEvery);
@@ -416,21 +424,10 @@ Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> s
         if (item.hls) {
             LiveHlsSettings hls;
             hls.first_number = run_number();
+            hls.reaches_ahead = channel->reaches_ahead();
             channel->hls = std::make_shared<LiveHls>(hls, subtitles);
         }
-        if (item.ladder) {
-            LiveLadderSettings ladder;
-            ladder.segment = item.ladder->segment;
-            ladder.first_number = run_number();
-            ladder.wall_ms = [] {
-                return std::chrono::duration_cast<std::chrono::milliseconds>(
-                           std::chrono::system_clock::now().time_since_epoch())
-                    .count();
-            };
-            std::vector<LiveLadder::Entry> entries;
-            for (const LadderTracks::Entry& one : item.ladder->entries) entries.push_back({one.name, one.peak_bps});
-            channel->ladder = std::make_shared<LiveLadder>(std::move(ladder), std::move(entries), std::move(subtitles));
-        }
+        if (item.ladder) channel->ladder = make_ladder(*item.ladder, std::move(subtitles));
         // Unforeseeable beginnings, as RFC 3550 asks for (5.1).
         channel->sequence = static_cast<std::uint16_t>(random());
         channel->source = random();
@@ -533,9 +530,25 @@ std::shared_ptr<LiveHls> LiveService::hls(const std::string& name) const {
     return channel != nullptr ? channel->hls : nullptr;
 }
 
+bool LiveService::listed_for_join(const std::string& name) const {
+    LiveChannel* channel = state_->find(name);
+    if (channel == nullptr || !channel->hls) return true;
+    const base::LendingLock lock(state_->mutex);
+    return channel->listed_for_join(Steady::now());
+}
+
+bool LiveService::listed_for_poll(const std::string& name) const {
+    LiveChannel* channel = state_->find(name);
+    if (channel == nullptr || !channel->hls) return true;
+    const base::LendingLock lock(state_->mutex);
+    return channel->listed_for_poll(Steady::now());
+}
+
 std::shared_ptr<LiveLadder> LiveService::ladder(const std::string& name) const {
     const LiveChannel* channel = state_->find(name);
-    return channel != nullptr ? channel->ladder : nullptr;
+    if (channel == nullptr) return nullptr;
+    const base::LendingLock lock(state_->mutex);
+    return channel->ladder;
 }
 
 bool LiveService::pause(const std::string& name, bool paused) {

@@ -110,6 +110,14 @@ class LiveService {
     std::shared_ptr<net::Broadcast> http_broadcast(const std::string& name) const;
     std::shared_ptr<net::Broadcast> rtmp_broadcast(const std::string& name) const;
     std::shared_ptr<LiveHls> hls(const std::string& name) const;
+    // Somebody joins by HLS: whether the list is now what should be given. Ask until it is, for a second or two; of a
+    // file it then reaches further ahead for a moment, so that who begins three target durations before its end is
+    // only two to two and two thirds behind what is read, where orders act.
+    bool listed_for_join(const std::string& name) const;
+    // The same for a player that asks for the list again, long after its newest segment was listed: it would come later
+    // and later, since players ask every target duration and segments are a little shorter. It is given the next one,
+    // too, and asks the next time before there is another.
+    bool listed_for_poll(const std::string& name) const;
     std::shared_ptr<LiveLadder> ladder(const std::string& name) const;
 
     // Controls act for everybody who watches. False where there is no stream of this name (or it has ended).

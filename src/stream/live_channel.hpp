@@ -55,6 +55,12 @@ struct LiveChannel {
     std::chrono::steady_clock::time_point zero;  // when time 0 of the stream's timeline is sent
     std::chrono::steady_clock::time_point paused_at, still_there, nulls_at;
     std::optional<std::uint64_t> pause_behind;  // paused again when the seek behind this many is shown
+    // Beyond what limits() says: until then (by sending) it is read, and (as listed_by() counts) HLS is given it; the
+    // end of the newest segment.
+    Time read_until{}, segments_until{}, listed_until{};
+    // After a pause, in which players have shown all that was listed, the list stands until enough follows at once that
+    // they don't run dry again.
+    bool list_waits = false;
     LiveStatus status;
     std::chrono::steady_clock::time_point busy_from;  // an encode's: to tell its speed
     base::LendingCondition may_go_on;
@@ -62,12 +68,24 @@ struct LiveChannel {
     std::uint16_t sequence = 0;
     std::uint32_t source = 0;
 
-    const Ahead& limits() const {
+    // What it plays lies here whole.
+    bool is_whole() const {
         const auto& parts = ready.playout.parts;
-        const bool whole =
-            !parts.empty() && std::none_of(parts.begin(), parts.end(), [](const ReadyPart& part) { return part.live; });
-        return hls && whole ? kAheadForSegments : kAhead;
+        return !parts.empty() &&
+               std::none_of(parts.begin(), parts.end(), [](const ReadyPart& part) { return part.live; });
     }
+    const Ahead& limits() const { return hls && is_whole() ? kAheadForSegments : kAhead; }
+    // Reads and lists ahead at once.
+    bool reaches_ahead() const { return ready.item.hls && is_whole() && !ready.item.transcode; }
+    // Until when segments of HLS are made now; nothing while the list stands.
+    std::optional<Time> segments_now(std::chrono::steady_clock::time_point at);
+    // What counts for it. When a keyframe is sent differs by the better part of a second, by how much comes with it;
+    // where it can be read ahead it is listed by when it is shown, so that segments come evenly.
+    Time listed_by(const Pending& one) const { return one.block.start && reaches_ahead() ? one.group : one.due; }
+    // Somebody joins by HLS, or asks again: see LiveService::listed_for_join() and listed_for_poll().
+    bool listed_for_join(std::chrono::steady_clock::time_point at);
+    bool listed_for_poll(std::chrono::steady_clock::time_point at);
+
     // What is due first begins the clock; of several outputs it need not come first.
     void note_first(Time due) {
         if (!begun) first_due = std::min(first_due.value_or(due), due);
@@ -108,6 +126,7 @@ struct LiveChannel {
             paused_at = still_there = at;
         } else {
             zero += at - paused_at;
+            list_waits = hls && is_whole();
         }
         paused = still;
         if (hls) hls->pause(still);
@@ -122,6 +141,15 @@ struct LiveChannel {
         base::log(base::LogLevel::warning, "stream {}: the source is too slow: {} ms late", ready.item.name,
                   std::chrono::duration_cast<std::chrono::milliseconds>(late).count());
     }
+
+  private:
+    // Whether HLS may be given more after a pause: a target duration and a bit at once and, of what can be read so
+    // soon, the next segment, too. Players then have the one after that before they have shown these.
+    bool list_after_pause(std::chrono::steady_clock::time_point at);
+    // Gives HLS what lies ready up to the first beginning of a segment within this time. False where there is none.
+    bool list_to(Time least, Time most);
+    // It reads ahead, and its segments are of a length with which that helps.
+    bool helps(Time target) const;
 };
 
 }  // namespace wavecrest::stream

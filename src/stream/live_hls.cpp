@@ -37,7 +37,7 @@ void LiveHls::add_cue(const Packet& cue) {
     }
 }
 
-void LiveHls::push(ByteSpan packets, bool start, Time group) {
+bool LiveHls::push(ByteSpan packets, bool start, Time group) {
     const base::MutexLock lock(mutex_);
     if (start && begun_ && group > last_start_) {
         longest_group_ = std::max(longest_group_, group - last_start_);
@@ -47,6 +47,7 @@ void LiveHls::push(ByteSpan packets, bool start, Time group) {
     const Time so_far = group - from_;
     const bool early = !segments_.empty() && so_far >= kShortest &&
                        so_far + longest_group_ > base::from_seconds(static_cast<double>(target_s_) + 0.5);
+    bool whole = false;
     if (start && !begun_) {
         begun_ = true;
         from_ = last_start_ = group;
@@ -54,8 +55,10 @@ void LiveHls::push(ByteSpan packets, bool start, Time group) {
         target_s_ = std::max<std::int64_t>(target_s_, std::llround(base::to_seconds(group - from_)));
         close(group);
         from_ = group;
+        whole = true;
     }
     if (begun_) filling_.insert(filling_.end(), packets.begin(), packets.end());
+    return whole;
 }
 
 void LiveHls::finish(Time end) {
@@ -76,7 +79,7 @@ Result<std::string> LiveHls::subtitles_playlist(const std::string& stem, const s
 
 Result<std::string> LiveHls::list_of(const std::string& stem, const char* extension, const std::string& query) const {
     const base::MutexLock lock(mutex_);
-    if (segments_.empty() || (segments_.size() < settings_.fewest && first_ == settings_.first_number && !ended_))
+    if (!enough())
         return fail(ErrorKind::wanting, "the stream has just begun", "the playlist", "ask again in a few seconds");
     const std::size_t listed = std::min(settings_.listed, segments_.size());
     const std::size_t skipped = segments_.size() - listed;
@@ -103,6 +106,26 @@ Result<std::string> LiveHls::list_of(const std::string& stem, const char* extens
     return container::write_playlist(list);
 }
 
+bool LiveHls::enough() const {
+    if (segments_.empty()) return false;
+    return segments_.size() >= settings_.fewest || first_ != settings_.first_number || ended_;
+}
+
+bool LiveHls::has_begun() const {
+    const base::MutexLock lock(mutex_);
+    return enough();
+}
+
+std::uint64_t LiveHls::newest() const {
+    const base::MutexLock lock(mutex_);
+    return first_ + segments_.size();
+}
+
+Time LiveHls::target() const {
+    const base::MutexLock lock(mutex_);
+    return std::chrono::seconds(target_s_);
+}
+
 void LiveHls::pause(bool paused) {
     const base::MutexLock lock(mutex_);
     paused_ = paused;
@@ -110,12 +133,12 @@ void LiveHls::pause(bool paused) {
 
 Time LiveHls::latency() const {
     const base::MutexLock lock(mutex_);
-    constexpr double kSegments = 3.5;
-    return base::from_seconds(kSegments * static_cast<double>(target_s_));
+    const double segments = settings_.reaches_ahead && target_s_ > 1 ? 2.9 : 3.5;
+    return base::from_seconds(segments * static_cast<double>(target_s_));
 }
 
 std::size_t LiveHls::before_end() const {
-    return target_s_ > 1 ? 2 : 3;
+    return target_s_ > 1 && !settings_.reaches_ahead ? 2 : 3;
 }
 
 std::optional<Time> LiveHls::behind(std::uint64_t number) const {

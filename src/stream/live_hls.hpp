@@ -21,6 +21,9 @@ struct LiveHlsSettings {
     std::size_t listed = 8;                // segments in the playlist
     std::size_t kept = 8;                  // more that stay after they left it (6.2.2: a playlist's length)
     std::size_t fewest = 3;                // in the first playlist: players don't begin with less
+    // Who joins is given a list that reaches further than what is due (LiveService::listed_for_join): players begin
+    // three target durations before its end.
+    bool reaches_ahead = false;
     // Number of the first segment. One that only grows from run to run (seconds of the wall clock do, where segments
     // last longer) lets players that have waited for a server see that it goes on.
     std::uint64_t first_number = 0;
@@ -37,8 +40,8 @@ class LiveHls {
           cues_(subtitles_.size()) {}
     const std::vector<Track>& text_subtitles() const { return subtitles_; }
 
-    // `start`: tables and a keyframe follow, of decoding time `group`.
-    void push(ByteSpan packets, bool start, Time group);
+    // `start`: tables and a keyframe follow, of decoding time `group`. True when a segment has become whole by it.
+    bool push(ByteSpan packets, bool start, Time group);
     // A cue of one of text_subtitles(), by its id; early enough, it comes with the pictures it belongs to.
     void add_cue(const Packet& cue);
     // The stream has ended: the playlist says so.
@@ -57,8 +60,12 @@ class LiveHls {
     // How far the end of a segment lies behind the newest; nothing for one that isn't there.
     std::optional<Time> behind(std::uint64_t number) const;
     // How far behind the newest players are at most: three target durations (6.3.3: some don't begin where EXT-X-START
-    // asks them to), and half a segment is being filled.
+    // asks them to), and half a segment is being filled, or what the list reached ahead is taken off.
     Time latency() const;
+    // What no segment is longer than, so far, in whole seconds.
+    Time target() const;
+    bool has_begun() const;        // there is a playlist
+    std::uint64_t newest() const;  // number of the segment listed last, and 1; grows
     // Of the segments so far: the most bits a second over one of them.
     std::int64_t peak_bps() const;
 
@@ -70,9 +77,11 @@ class LiveHls {
     // How many segments before the end players should begin (EXT-X-START): three, as 6.3.3 has it, where segments are
     // short. Of longer ones two: the next is whole within one target duration, and a list that has not changed is asked
     // for again within half of one, so that half a target duration is left at the worst. 4.3.5.2 advises against less
-    // than three; viewers of something that happens now are a third less behind.
+    // than three; viewers of something that happens now are a third less behind. Where the list reaches ahead, they are
+    // that by it.
     std::size_t before_end() const REQUIRES(mutex_);
     void close(Time end) REQUIRES(mutex_);
+    bool enough() const REQUIRES(mutex_);
     Result<std::string> list_of(const std::string& stem, const char* extension, const std::string& query) const;
     Result<const Segment*> find(std::uint64_t number) const REQUIRES(mutex_);
 

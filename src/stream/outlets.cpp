@@ -11,6 +11,9 @@ namespace {
 constexpr std::chrono::milliseconds kLongestFill{20};
 // Messages leave so long before they are decoded, as transport packets do (container/ts_mux.hpp).
 constexpr std::chrono::milliseconds kLead{700};
+// Segments alone have no decoder at the other end of the wire whose buffers a schedule fills; what waits for the mux is
+// beyond the reach of orders.
+constexpr Time kLeadOfSegments = std::chrono::milliseconds(300);
 // What connected clients are given at a time, of one stream.
 constexpr std::chrono::milliseconds kBlockTime{20};
 constexpr std::size_t kBlockBytes = 64 << 10;
@@ -20,6 +23,7 @@ container::MuxSettings mux_settings(const LiveChannel& channel) {
     container::MuxSettings mux;
     mux.title = channel.ready.item.name;
     mux.rate_bps = channel.ready.item.rate_bps;
+    if (channel.reaches_ahead() && !channel.http && !channel.datagrams()) mux.lead = kLeadOfSegments;
     return mux;
 }
 

@@ -73,6 +73,9 @@ std::optional<HlsAsk> parse_hls(std::string_view path, std::string_view stem) {
     return number ? std::optional(HlsAsk{What::segment, 0, *number}) : std::nullopt;
 }
 
+// Of who joins by HLS, of who asks for a list that has not changed, and of who asks late.
+constexpr std::chrono::milliseconds kLongestJoin{4000}, kLongestList{3000}, kLongestPoll{200};
+
 // The name a player was given with its list (HlsViewers): digits.
 constexpr std::string_view kViewer = "viewer";
 std::string viewer_in(std::string_view query) {
@@ -492,6 +495,30 @@ net::HttpReply Service::answer_live_hls(LiveHls& hls, const std::string& path, c
     const std::string stem = stem_of(live_hls_path(path));
     const HlsAsk ask = *parse_hls(request.path, stem);
     const std::string viewer = viewer_in(request.query);
+    if (viewer.empty() && ask.what == HlsAsk::What::entry && !request.waited) {
+        net::HttpReply waits;
+        waits.wait_until = [live = settings_.live, name] { return live->listed_for_join(name); };
+        waits.wait_most = kLongestJoin;
+        return waits;
+    }
+    if (ask.what == HlsAsk::What::film) {
+        // A player that has the list as it is gets the next one when there is one: asking every target duration it
+        // would hear of a segment up to so much later.
+        const std::uint64_t newest = hls.newest();
+        net::HttpReply waits;
+        if (!request.waited && hls_viewers_.has_listed(request.address, viewer, name, newest)) {
+            waits.wait_until = [held = settings_.live->hls(name), newest] { return held->newest() != newest; };
+            waits.wait_most = kLongestList;
+            return waits;
+        }
+        if (!request.waited && hls_viewers_.is_known(request.address, viewer, name) &&
+            !settings_.live->listed_for_poll(name)) {
+            waits.wait_until = [live = settings_.live, name] { return live->listed_for_poll(name); };
+            waits.wait_most = kLongestPoll;
+            return waits;
+        }
+        hls_viewers_.listed(request.address, viewer, name, newest);
+    }
     std::string query = request.query.empty() ? "" : "?" + request.query;
     if (viewer.empty() && ask.what == HlsAsk::What::entry)
         query += fmt::format("{}{}={}", query.empty() ? "?" : "&", kViewer, hls_viewers_.new_name());

@@ -1,5 +1,7 @@
 #include <catch2/catch.hpp>
 
+#include <atomic>
+#include <future>
 #include <thread>
 
 #include "base/clock.hpp"
@@ -11,6 +13,7 @@
 using namespace wavecrest;
 using namespace wavecrest::test;
 using net::ByteRange;
+using namespace std::chrono_literals;
 
 namespace {
 
@@ -169,6 +172,35 @@ TEST_CASE("requests that two readers would take apart differently are refused", 
         port, "POST /a%20film.mp4 HTTP/1.1\r\nHost: x\r\nExpect: 100-continue\r\nContent-Length: 4\r\n\r\n");
     CHECK(waits.starts_with("HTTP/1.1 100"));
     CHECK(raw_exchange(port, line + "Host: x\r\nExpect: miracles\r\n\r\n").starts_with("HTTP/1.1 417"));
+}
+
+TEST_CASE("an answer can wait for something, for so long, while others are answered", "[http]") {
+    std::atomic<bool> there = false;
+    std::atomic<int> waiting = 0;
+    net::HttpServerSettings settings;
+    settings.address = "127.0.0.1";
+    settings.port = 0;
+    settings.answer = [&](const net::HttpRequest& request) {
+        if (request.path == "/now" || request.waited) return net::HttpReply::text(200, there ? "there\n" : "not yet\n");
+        ++waiting;
+        net::HttpReply waits;
+        waits.wait_until = [&] { return there.load(); };
+        waits.wait_most = request.path == "/soon" ? 50ms : 60s;
+        return waits;
+    };
+    auto server = net::HttpServer::start(std::move(settings));
+    REQUIRE(server);
+    const auto ask = [&](const std::string& path) {
+        return raw_exchange((*server)->port(), "GET " + path + " HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n");
+    };
+    CHECK(ask("/soon").ends_with("not yet\n"));
+    std::vector<std::future<std::string>> answers;
+    for (int i = 0; i < 20; ++i) answers.push_back(std::async(std::launch::async, ask, "/later"));
+    while (waiting < 21) std::this_thread::yield();
+    // More of them than the server has threads.
+    CHECK(ask("/now").ends_with("not yet\n"));
+    there = true;
+    for (auto& answer : answers) CHECK(answer.get().ends_with("there\n"));
 }
 
 TEST_CASE("a connection is kept for further requests", "[http]") {

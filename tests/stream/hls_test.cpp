@@ -254,6 +254,17 @@ TEST_CASE("viewers of segments are whoever has asked lately, told apart behind o
     now = viewers.watching(start + 61s);
     REQUIRE(now.size() == 1);
     CHECK(now[0].sent == 1000);
+    // Who has been given a live list up to a segment needs it again when there is another.
+    CHECK_FALSE(viewers.has_listed("192.168.1.5", b, "harbour", 41));
+    viewers.listed("192.168.1.5", b, "harbour", 41);
+    CHECK(viewers.has_listed("192.168.1.5", b, "harbour", 41));
+    CHECK_FALSE(viewers.has_listed("192.168.1.5", b, "harbour", 42));
+    CHECK_FALSE(viewers.has_listed("192.168.1.5", b, "other", 41));
+    // Who has fetched nothing yet isn't kept waiting.
+    viewers.listed("192.168.1.9", "", "harbour", 41);
+    CHECK_FALSE(viewers.has_listed("192.168.1.9", "", "harbour", 41));
+    CHECK_FALSE(viewers.is_known("192.168.1.9", "", "harbour"));
+    CHECK(viewers.is_known("192.168.1.5", b, "harbour"));
     // Names without end fill no memory.
     for (int i = 0; i < 20000; ++i) viewers.asked("192.168.1.7", std::to_string(i), "x", true, 1, 1, start + 62s);
     CHECK(viewers.watching(start + 62s).size() <= 4096);
@@ -355,6 +366,16 @@ TEST_CASE("a live window moves on, keeps what just left it, and says when it is 
         stream::LiveHls quick;
         for (int i = 0; i <= 6; ++i) quick.push(packet, true, base::from_seconds(i));
         CHECK(base::to_seconds(*container::parse_playlist(*quick.playlist("x"), "x")->start) == Approx(-2.95));
+        settings.reaches_ahead = true;
+        stream::LiveHls further(settings);
+        int whole = 0;
+        for (int i = 0; i <= 6; ++i) {
+            CHECK(further.has_begun() == (whole >= 3));
+            whole += further.push(packet, true, base::from_seconds(2 * i)) ? 1 : 0;
+        }
+        CHECK(whole == 6);
+        CHECK(base::to_seconds(*container::parse_playlist(*further.playlist("x"), "x")->start) == Approx(-5.95));
+        CHECK(base::to_seconds(further.latency()) == Approx(5.8));
         quick.finish(base::from_seconds(7));
         CHECK_FALSE(container::parse_playlist(*quick.playlist("x"), "x")->start);
     }
@@ -365,6 +386,8 @@ TEST_CASE("a live window moves on, keeps what just left it, and says when it is 
     CHECK_FALSE(hls.segment(4));
     CHECK_FALSE(hls.segment(10));
     CHECK(hls.peak_bps() == 6 * 188 * 8 / 2);
+    CHECK(hls.newest() == 10);
+    CHECK(hls.target() == 2s);
     // 14 to 16, 16 to 18, 18 to 20.
     const auto said = [&](std::uint64_t number) {
         std::string all;
