@@ -169,7 +169,7 @@ Result<Running> set_up(const StreamRunOptions& options) {
         running.items[i].ladder = std::move(ladder.tracks);
     }
     for (const site::SiteStream& s : loaded.streams) {
-        if (!s.profile.empty() && !s.item.deliveries.live_ladder)
+        if (!s.profile.empty() && !s.item.deliveries.live_ladder && !s.item.published())
             running.encodes.emplace_back(s.item.parts.front(), s.profile);
     }
     if (!one_off) running.site = std::move(loaded);
@@ -266,6 +266,9 @@ void print_addresses(const Running& running, const stream::StreamServer& server)
                   net::RtmpAddress{host, item.ports.rtmp != 0 ? item.ports.rtmp : server.ports().rtmp,
                                    std::string(stream::kRtmpApplication), "KEY"}
                       .text());
+        if (item.plan)
+            print("  {} when it is published.\n",
+                  item.deliveries.live_ladder ? "Encoded in several bit rates" : "Transcoded");
     }
     if (!site.collections.empty())
         print("\nDevices that browse the network (UPnP) find the library as \"{}\": {}.\n", site.house,

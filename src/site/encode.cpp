@@ -24,7 +24,7 @@ struct OpenPart {
 };
 Result<std::unique_ptr<OpenPart>> open_part(const stream::Part& part) {
     auto made = std::make_unique<OpenPart>();
-    WAVECREST_TRY_ASSIGN(input, source::open_input(part.source));
+    WAVECREST_TRY_ASSIGN(input, stream::open_source(part));
     made->input = std::move(input);
     WAVECREST_TRY_ASSIGN(pick, made->input->pick(part.title));
     made->pick = std::move(pick);
@@ -149,6 +149,11 @@ std::string names_of(const convert::Plan& plan) {
 }
 
 }  // namespace
+
+Status check_profile(const std::string& profile) {
+    WAVECREST_TRY_ASSIGN(found, profile::find(profile));
+    return check_live(found);
+}
 
 Result<EncodedLadder> plan_ladder(const stream::Part& part, const std::string& name, bool others, bool tries,
                                   const Cancel& cancel) {

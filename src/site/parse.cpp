@@ -223,7 +223,8 @@ SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder, cons
     // stream is only sent.
     const bool sent = !item.targets.empty() || !item.push.empty();
     const bool only_sent = table.has("delivery") && deliveries.empty() && sent;
-    if (!item.deliveries.any() && item.published()) item.deliveries.rtmp = true;
+    if (!item.deliveries.any() && item.published())
+        (profile.empty() ? item.deliveries.rtmp : item.deliveries.live) = true;
     if (!item.deliveries.any() && !only_sent) {
         std::error_code error;
         const bool plain = item.parts.size() == 1 && !entry.unlisted &&
@@ -274,10 +275,13 @@ SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder, cons
     };
     const int chapter = item.parts.empty() ? 1 : item.parts.front().chapter;
     if (!publish_key.empty()) {
-        const char* const what = "a published stream is passed on unchanged";
-        for (const char* which :
-             {"loop", "bitrate", "profile", "title", "chapter", "audio", "video", "burn_in", "subtitles"})
+        const char* const what = "a published stream is delivered whole, as it comes";
+        for (const char* which : {"loop", "bitrate", "title", "chapter", "audio", "video", "burn_in", "subtitles"})
             refuse(which, table.has(which), what, "leave it out");
+        const stream::Deliveries& to = item.deliveries;
+        refuse("profile", !profile.empty() && !to.live && !to.live_hls && !to.live_ladder && item.targets.empty(),
+               "RTMP players are given a published stream unchanged",
+               "deliver it live, live-hls or ladder, too, or leave the profile out");
     } else if (!item.is_live() && !item.parts.empty()) {
         const char* const what = "this is for live streams only: files are delivered on demand";
         const char* const remedy =

@@ -44,30 +44,54 @@ std::string Site::address_of(const SiteStream& s) const {
     return all.empty() ? "" : all.front().address;
 }
 
+namespace {
+
+// How what is published is encoded is planned when it comes.
+Result<stream::LiveEncode> plan_published(const stream::Part& part, const std::string& profile, bool ladder,
+                                          bool others) {
+    const Cancel never;
+    if (!ladder) {
+        WAVECREST_TRY_ASSIGN(graph, plan_encode(part, profile));
+        return stream::LiveEncode{std::move(graph), {}};
+    }
+    WAVECREST_TRY_ASSIGN(made, plan_ladder(part, profile, others, true, never));
+    return stream::LiveEncode{std::move(made.graph), std::move(made.tracks)};
+}
+
+Status add_encode(const SiteStream& s, stream::ServedStream& to) {
+    const bool ladder = s.item.deliveries.live_ladder;
+    if (s.item.published()) {
+        if (!ladder && s.profile.empty()) return {};
+        if (!s.profile.empty()) WAVECREST_TRY(check_profile(s.profile));
+        const bool others = s.item.deliveries.live || s.item.deliveries.live_hls || !s.item.targets.empty();
+        to.plan = [profile = s.profile, ladder, others](const stream::Part& part) {
+            return plan_published(part, profile, ladder, others);
+        };
+        return {};
+    }
+    if (ladder) {
+        const Cancel never;
+        WAVECREST_TRY_ASSIGN(made, plan_ladder(s.item.parts.front(), s.profile, s.goes_other_ways(), false, never));
+        to.transcode = std::move(made.graph);
+        to.ladder = std::move(made.tracks);
+    } else if (!s.profile.empty()) {
+        WAVECREST_TRY_ASSIGN(graph, plan_encode(s.item.parts.front(), s.profile));
+        to.transcode = std::move(graph);
+    }
+    return {};
+}
+
+}  // namespace
+
 Result<std::vector<stream::ServedStream>> Site::items() const {
     std::vector<stream::ServedStream> result;
     for (const SiteStream& s : streams) {
         result.push_back(s.item);
-        if (s.item.deliveries.live_ladder && !s.item.published()) {
-            const Cancel never;
-            auto ladder = plan_ladder(s.item.parts.front(), s.profile, s.goes_other_ways(), false, never);
-            if (!ladder) {
-                Error about = ladder.error();
-                about.what = fmt::format("stream \"{}\": {}", s.name(), about.what);
-                return fail(std::move(about));
-            }
-            result.back().transcode = std::move(ladder->graph);
-            result.back().ladder = std::move(ladder->tracks);
-            continue;
-        }
-        if (s.profile.empty()) continue;
-        auto graph = plan_encode(s.item.parts.front(), s.profile);
-        if (!graph) {
-            Error about = graph.error();
-            about.what = fmt::format("stream \"{}\": {}", s.name(), about.what);
-            return fail(std::move(about));
-        }
-        result.back().transcode = std::move(*graph);
+        const Status added = add_encode(s, result.back());
+        if (added) continue;
+        Error about = added.error();
+        about.what = fmt::format("stream \"{}\": {}", s.name(), about.what);
+        return fail(std::move(about));
     }
     return result;
 }

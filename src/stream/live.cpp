@@ -79,6 +79,28 @@ class WithoutTextSubtitles : public PacketSource {
     std::vector<Track> tracks_;
 };
 
+// For the first segment of this run: larger than any of an earlier one. Seconds since 2020, so that names stay short.
+std::uint64_t run_number() {
+    constexpr std::int64_t kYear2020 = 1'577'836'800;
+    const auto now =
+        std::chrono::duration_cast<std::chrono::seconds>(std::chrono::system_clock::now().time_since_epoch());
+    return static_cast<std::uint64_t>(std::max<std::int64_t>(now.count() - kYear2020, 1));
+}
+
+std::shared_ptr<LiveLadder> make_ladder(const LadderTracks& tracks, std::vector<Track> subtitles) {
+    LiveLadderSettings settings;
+    settings.segment = tracks.segment;
+    settings.first_number = run_number();
+    settings.wall_ms = [] {
+        return std::chrono::duration_cast<std::chrono::milliseconds>(
+                   std::chrono::system_clock::now().time_since_epoch())
+            .count();
+    };
+    std::vector<LiveLadder::Entry> entries;
+    for (const LadderTracks::Entry& one : tracks.entries) entries.push_back({one.name, one.peak_bps});
+    return std::make_shared<LiveLadder>(std::move(settings), std::move(entries), std::move(subtitles));
+}
+
 }  // namespace
 
 struct LiveService::State {
@@ -142,11 +164,29 @@ struct LiveService::State {
 // What a stream plays may begin to come, or become what can be sent, at any time.
 Status LiveService::State::wait_for_source(LiveChannel& channel) {
     while (true) {
-        auto found = find_playout(channel.ready.item);
+        LiveItem item = channel.ready.item;
+        Status planned;
+        if (item.plan) {
+            auto encode = item.plan(item.parts.front());
+            if (!encode) planned = fail(encode.error());
+            if (encode) {
+                item.transcode = std::move(encode->graph);
+                item.ladder = std::move(encode->ladder);
+                place_keyframes(item);
+            }
+        }
+        auto found = planned ? find_playout(item) : Result<ReadyPlayout>(fail(planned.error()));
         const base::LendingLock lock(mutex);
         if (stopping || channel.stopped) return base::interrupted();
         if (found) {
             channel.error.clear();
+            // (The rest of it is as it was, and read by others.)
+            channel.ready.item.transcode = std::move(item.transcode);
+            channel.ready.item.ladder = std::move(item.ladder);
+            if (const auto& ladder = channel.ready.item.ladder) {
+                channel.ladder = make_ladder(*ladder, {});
+                base::log(base::LogLevel::info, "stream {}: {}", channel.ready.item.name, ladder->told);
+            }
             channel.ready.playout = std::move(*found);
             channel.status.parts = channel.ready.playout.parts.size();
             channel.playout = std::make_unique<Playout>(channel.ready.playout, channel.ready.item.loop, channel.cancel);
@@ -389,18 +429,6 @@ std::string_view short_name(LiveStatus::State state) {
                                            "ended"};
     return kNames[static_cast<int>(state)];
 }
-
-namespace {
-
-// For the first segment of this run: larger than any of an earlier one. Seconds since 2020, so that names stay short.
-std::uint64_t run_number() {
-    constexpr std::int64_t kYear2020 = 1'577'836'800;
-    const auto now =
-        std::chrono::duration_cast<std::chrono::seconds>(std::chrono::system_clock::now().time_since_epoch());
-    return static_cast<std::uint64_t>(std::max<std::int64_t>(now.count() - kYear2020, 1));
-}
-
-}  // namespace
 
 Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> streams, const net::UdpSettings& udp,
                                                         net::FanOut* fan_out) {

@@ -45,6 +45,12 @@ struct LadderTracks {
     std::string told;                      // for people: which rungs, and why not more
 };
 
+// How a stream is encoded on the way.
+struct LiveEncode {
+    transcode::GraphSettings graph;
+    std::optional<LadderTracks> ladder;
+};
+
 struct LiveItem {
     std::string name;
     std::vector<Part> parts;  // none, or one that is opened by a function: it waits until that has something
@@ -57,6 +63,9 @@ struct LiveItem {
     // Encoded anew on the way, once for all; the caller planned it for the first part's tracks.
     std::optional<transcode::GraphSettings> transcode;
     std::optional<LadderTracks> ladder{};  // with `transcode`
+    // Of a stream that waits and is to be encoded: gives the two above, once there is something to be opened. Its
+    // failure is told, and it is asked again.
+    std::function<Result<LiveEncode>(const Part& part)> plan{};
 };
 
 // A stream that was found fit to be sent.

@@ -63,18 +63,21 @@ Result<ReadyPlayout> find_playout(const LiveItem& item) {
     return playout;
 }
 
+// Segments of HLS end at keyframes: the closer these are, the sooner a player has enough of them to begin, and the less
+// it lags.
+void place_keyframes(LiveItem& item) {
+    if (!item.hls || !item.transcode || item.ladder) return;
+    Time& distance = item.transcode->video_encodes.front().encode.keyframe_distance;
+    distance = distance.count() > 0 ? std::min(distance, Time(kLiveKeyframes)) : Time(kLiveKeyframes);
+}
+
 Result<std::vector<ReadyLive>> prepare_live(const std::vector<LiveItem>& items) {
     std::vector<ReadyLive> all;
     std::vector<std::pair<std::string, std::string>> taken;  // address, stream
     for (const LiveItem& item : items) {
         ReadyLive ready;
         ready.item = item;
-        // Segments of HLS end at keyframes: the closer these are, the sooner a player has enough of them to begin, and
-        // the less it lags.
-        if (item.hls && ready.item.transcode && !item.ladder) {
-            Time& distance = ready.item.transcode->video_encodes.front().encode.keyframe_distance;
-            distance = distance.count() > 0 ? std::min(distance, Time(kLiveKeyframes)) : Time(kLiveKeyframes);
-        }
+        place_keyframes(ready.item);
         for (const LiveTarget& target : item.targets) {
             const auto other = std::find_if(taken.begin(), taken.end(),
                                             [&](const auto& entry) { return entry.first == target.to.text; });

@@ -93,23 +93,23 @@ ByteVector parameter_sets(const Track& track) {
     return out;
 }
 
-Result<std::unique_ptr<source::Input>> open_input(const Part& part, const Cancel* cancel) {
-    if (!part.open) return source::open_input(part.source, {.cancel = cancel});
-    WAVECREST_TRY_ASSIGN(bytes, part.open());
-    return source::open_input(std::shared_ptr<base::ByteSource>(std::move(bytes)), part.source.text());
-}
-
 bool same_bytes(ByteSpan a, ByteSpan b) {
     return std::equal(a.begin(), a.end(), b.begin(), b.end());
 }
 
 }  // namespace
 
+Result<std::unique_ptr<source::Input>> open_source(const Part& part, const Cancel* cancel) {
+    if (!part.open) return source::open_input(part.source, {.cancel = cancel});
+    WAVECREST_TRY_ASSIGN(bytes, part.open());
+    return source::open_input(std::shared_ptr<base::ByteSource>(std::move(bytes)), part.source.text());
+}
+
 Result<ReadyPlayout> prepare_playout(const std::vector<Part>& parts,
                                      const std::function<std::string(const Track& track, bool disc)>& why_not) {
     ReadyPlayout ready;
     for (const Part& part : parts) {
-        WAVECREST_TRY_ASSIGN(input, open_input(part, nullptr));
+        WAVECREST_TRY_ASSIGN(input, open_source(part, nullptr));
         WAVECREST_TRY_ASSIGN(pick, input->pick(part.title));
         WAVECREST_TRY(input->check_protection(pick.title->number));
         ReadyPart one{part, part.source.name(), {}, pick.title->duration};
@@ -214,7 +214,7 @@ Time Playout::timeline_end() const {
 Status Playout::open_part(std::size_t part) {
     source_.reset();
     const ReadyPart& ready = ready_.parts[part];
-    WAVECREST_TRY_ASSIGN(input, open_input(ready.part, &cancel_));
+    WAVECREST_TRY_ASSIGN(input, open_source(ready.part, &cancel_));
     WAVECREST_TRY_ASSIGN(pick, input->pick(ready.part.title));
     WAVECREST_TRY_ASSIGN(source, input->open(pick));
     // It may have been exchanged for another since it was looked at.

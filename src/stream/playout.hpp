@@ -19,6 +19,10 @@
 #include "media/flow.hpp"
 #include "media/track_choice.hpp"
 
+namespace wavecrest::source {
+class Input;
+}
+
 namespace wavecrest::stream {
 
 struct Part {
@@ -29,6 +33,9 @@ struct Part {
     // Where it comes from otherwise than from `source`, which then is its name for people: bytes that come once, live.
     std::function<Result<std::unique_ptr<base::ByteSource>>()> open{};
 };
+
+// Fails as source::open_input().
+Result<std::unique_ptr<source::Input>> open_source(const Part& part, const Cancel* cancel = nullptr);
 
 // What was found about a part when it was looked at.
 struct ReadyPart {

@@ -52,11 +52,12 @@ struct ServedStream {
     std::vector<net::RtmpAddress> push;  // servers it is published to
     bool loop = false;
     std::int64_t rate_bps = 0;
-    std::optional<transcode::GraphSettings> transcode;  // of live ways
-    std::optional<LadderTracks> ladder;                 // of a live ladder: what `transcode` makes
-    std::string publish_key;                            // with it somebody may publish
-    net::Networks from;                                 // who may have it; empty: everybody
-    std::string key;                                    // that viewers must add as ?key=...; empty: none
+    std::optional<transcode::GraphSettings> transcode;         // of live ways
+    std::optional<LadderTracks> ladder;                        // of a live ladder: what `transcode` makes
+    std::function<Result<LiveEncode>(const Part& part)> plan;  // of what is published, for both: see LiveItem
+    std::string publish_key;                                   // with it somebody may publish
+    net::Networks from;                                        // who may have it; empty: everybody
+    std::string key;                                           // that viewers must add as ?key=...; empty: none
 
     bool published() const { return parts.empty(); }
     bool is_live() const { return published() || deliveries.any_live() || !targets.empty() || !push.empty(); }

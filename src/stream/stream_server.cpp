@@ -170,20 +170,22 @@ Result<ReadyServer> prepare_server(std::vector<ServedStream> items) {
             item.path =
                 default_path(item.name, item.parts.empty() ? base::Address("stream.flv") : item.parts.front().source);
         if (item.published()) {
-            if (item.deliveries.file || item.deliveries.hls || item.deliveries.ladder || item.deliveries.live_ladder)
+            if (item.deliveries.file || item.deliveries.hls || item.deliveries.ladder ||
+                (item.deliveries.live_ladder && !item.plan))
                 return fail(ErrorKind::usage,
                             fmt::format("stream \"{}\" is published by RTMP: it is live only", item.name), "delivery",
                             "offer it as live, live-hls or rtmp, or send it by UDP");
-            if (!item.targets.empty() || item.deliveries.live || item.deliveries.live_hls)
-                live.push_back({item.name,
-                                {},
-                                false,
-                                item.targets,
-                                item.deliveries.live,
-                                item.deliveries.live_hls,
-                                false,
-                                item.rate_bps,
-                                {}});
+            if (item.targets.empty() && !item.deliveries.live && !item.deliveries.live_hls &&
+                !item.deliveries.live_ladder)
+                continue;
+            LiveItem waits;
+            waits.name = item.name;
+            waits.targets = item.targets;
+            waits.http = item.deliveries.live;
+            waits.hls = item.deliveries.live_hls;
+            waits.rate_bps = item.rate_bps;
+            waits.plan = item.plan;
+            live.push_back(std::move(waits));
             continue;
         }
         if (item.deliveries.ladder)

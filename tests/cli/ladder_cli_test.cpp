@@ -323,3 +323,34 @@ TEST_CASE("a disc goes out live in several bit rates, by HLS and DASH, beside it
     }
     CHECK(verified(host + "/lake-live.ts", dir.path(), {"--for", "2 s"}, 0).at("verdict") != "fail");
 }
+
+TEST_CASE("what is published by RTMP goes out in several bit rates, decided when it comes", "[cli][ladder][waits]") {
+    const TempDir dir;
+    const std::uint16_t port = free_port(), rtmp = free_port();
+    const std::string profile = (samples() / "ladder.toml").string();
+    const std::vector<std::string> camera = {"stream", "run", "--publish-key", "lakeside-key", "--name", "camera"};
+    const auto with = [&](std::vector<std::string> more) {
+        std::vector<std::string> words = camera;
+        words.insert(words.end(), more.begin(), more.end());
+        return words;
+    };
+    // What can't come to anything is refused before anybody publishes.
+    CHECK(run_program(with({"--profile", profile, "--delivery", "rtmp"}), dir.path()).status == 2);
+    CHECK(run_program(with({"--profile", "smal-screen"}), dir.path()).status == 2);
+    Background server(with({"--delivery", "ladder,live", "--profile", profile, "--port", std::to_string(port),
+                            "--rtmp-port", std::to_string(rtmp)}),
+                      dir.path());
+    REQUIRE(wait_for_port(port));
+    const std::string host = "http://127.0.0.1:" + std::to_string(port);
+    const std::string to = "rtmp://127.0.0.1:" + std::to_string(rtmp) + "/house/lakeside-key";
+    const Background publisher({"stream", "run", sample_film().string(), "--loop", "--push", to}, dir.path());
+    const Ran ran = run_program({"verify", host + "/camera-ladder/ladder.m3u8", "--device", "tv-hd", "--for", "3 s",
+                                 "--wait", "30 s", "--json", "-q"},
+                                dir.path());
+    INFO(ran.out << ran.err);
+    REQUIRE(ran.status == 0);
+    const auto result = json_of(ran).at("results").at(0);
+    CHECK(result.at("rungs").size() >= 1);
+    CHECK(check_of(result, "seen").at("verdict") == "pass");
+    CHECK(verified(host + "/camera-live.ts", dir.path(), {"--for", "2 s"}, 0).at("verdict") != "fail");
+}
