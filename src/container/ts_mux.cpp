@@ -118,6 +118,18 @@ struct StreamState {
                transport.drain * static_cast<double>(unit.deadline - now);
     }
     bool full() const { return buffer > 0 && held_bytes + 184 > buffer && held_bytes > 0; }
+    // When the first unit may begin. Audio waits for room for all of it, while there is time: else it would be on its
+    // way nearly always, and nothing could begin between.
+    std::int64_t may_begin(std::int64_t now) const {
+        const Unit& unit = units.front();
+        const auto size = static_cast<std::int64_t>(unit.bytes.size());
+        const bool waits = unit.sent == 0 && track.kind == TrackKind::audio && buffer > 0 && !held.empty() &&
+                           held_bytes + size > buffer;
+        if (!waits) return std::max(unit.release, now);
+        const auto sending = static_cast<std::int64_t>(static_cast<double>(size) / transport.drain);
+        const std::int64_t hurry = unit.deadline - 2 * sending - kMargin;
+        return std::max({unit.release, now, std::min(held.front().first + kDoubt, hurry)});
+    }
     void decode_until(std::int64_t now) {
         while (!held.empty() && held.front().first <= now) {
             held_bytes -= held.front().second;
@@ -252,7 +264,8 @@ struct TransportMux::State {
     Status send(ByteSpan bytes, bool group_start);
     Status send_from(StreamState& stream_state);
     Status send_clock();
-    std::int64_t next_event(std::int64_t now) const;
+    std::int64_t next_event(std::int64_t now, bool only_begun) const;
+    bool audio_begun() const;
     bool waiting() const {
         return std::any_of(stream_states_.begin(), stream_states_.end(),
                            [](const StreamState& l) { return !l.units.empty(); });
@@ -339,7 +352,7 @@ void TransportMux::State::queue_tables() {
         stream_states_[clock_stream_].track.kind != TrackKind::video ||
         (!stream_states_[clock_stream_].units.empty() && stream_states_[clock_stream_].units.front().key &&
          stream_states_[clock_stream_].units.front().sent == 0);
-    bool mark = group;
+    bool mark = group && !audio_begun();
     put_table(kPatPid, write_pat(kProgram, kPmtPid), table_continuity_[0], mark);
     put_table(kPmtPid, write_pmt(program_, program_descriptors_), table_continuity_[2], mark);
     if (!settings_.title.empty()) put_table(kSdtPid, write_sdt(kProgram, settings_.title), table_continuity_[1], mark);
@@ -487,13 +500,20 @@ Status TransportMux::State::send_from(StreamState& stream_state) {
     return send(packet, false);
 }
 
-// When something may happen next that can't now.
-std::int64_t TransportMux::State::next_event(std::int64_t now) const {
+// Whether a PES packet of audio has been sent in part.
+bool TransportMux::State::audio_begun() const {
+    return std::any_of(stream_states_.begin(), stream_states_.end(), [](const StreamState& one) {
+        return one.track.kind == TrackKind::audio && !one.units.empty() && one.units.front().sent > 0;
+    });
+}
+
+// When something may happen next that can't now; of what has begun alone, or of all.
+std::int64_t TransportMux::State::next_event(std::int64_t now, bool only_begun) const {
     std::int64_t next = std::min(next_clock_, next_tables_);
     if (!tables_.empty()) next = std::min(next, tables_buffer_.ready(now));
     for (const StreamState& stream_state : stream_states_) {
-        if (stream_state.units.empty()) continue;
-        std::int64_t at = std::max(stream_state.units.front().release, now);
+        if (stream_state.units.empty() || (only_begun && stream_state.units.front().sent == 0)) continue;
+        std::int64_t at = stream_state.may_begin(now);
         if (!stream_state.pressed(now)) at = std::max(at, stream_state.transport.ready(now));
         if (stream_state.full()) at = std::max(at, stream_state.held.front().first + kDoubt);
         if (!tables_.empty() && &stream_state == &stream_states_[clock_stream_])
@@ -511,7 +531,10 @@ Status TransportMux::State::send_until(std::int64_t end) {
         const bool key_next = !clock_stream.units.empty() && clock_stream.units.front().sent == 0 &&
                               clock_stream.units.front().key && clock_stream.units.front().release <= now_ &&
                               clock_stream.track.kind == TrackKind::video;
-        if (now_ >= next_tables_ || (key_next && next_tables_ < INT64_MAX && !tables_for_key_)) {
+        // Where a group begins, nothing goes on from before it: segments are cut there, and who begins there has whole
+        // frames alone.
+        const bool ends_first = key_next && !tables_for_key_ && next_tables_ < INT64_MAX && audio_begun();
+        if (!ends_first && (now_ >= next_tables_ || (key_next && next_tables_ < INT64_MAX && !tables_for_key_))) {
             if (tables_.empty()) queue_tables();
             next_tables_ = now_ + kTablesEvery;
             tables_for_key_ = key_next;
@@ -534,7 +557,10 @@ Status TransportMux::State::send_until(std::int64_t end) {
             const Unit& unit = stream_state.units.front();
             // The tables in front of a keyframe go before it.
             if (&stream_state == &clock_stream && key_next && !tables_.empty()) continue;
-            if (unit.release > now_ || (!stream_state.transport.takes(now_) && !stream_state.pressed(now_))) continue;
+            if (ends_first && unit.sent == 0) continue;
+            if (stream_state.may_begin(now_) > now_ ||
+                (!stream_state.transport.takes(now_) && !stream_state.pressed(now_)))
+                continue;
             // A picture larger than the buffer it claims has to be sent all the same.
             if (stream_state.full() && stream_state.held.front().first < unit.dts) continue;
             if (first == nullptr || unit.deadline < first->units.front().deadline) first = &stream_state;
@@ -553,7 +579,7 @@ Status TransportMux::State::send_until(std::int64_t end) {
             ++figures_.null_packets;
             WAVECREST_TRY(send(kNull, false));
         } else {
-            const std::int64_t next = next_event(now_);
+            const std::int64_t next = next_event(now_, ends_first);
             if (next > now_ + kMs) next_decision_ = std::min(next_decision_, next);
             now_ = next;
         }

@@ -59,6 +59,31 @@ measure::TransportReport measured(const ByteVector& bytes) {
     return meter.report();
 }
 
+// Where a group begins, no PES packet of audio goes on: by ISO/IEC 13818-1, 2.4.3.2 and 2.4.3.6, by hand.
+void check_groups(const Made& made) {
+    std::map<int, std::size_t> left;
+    std::size_t group = 0;
+    for (std::size_t i = 0; i * 188 < made.bytes.size(); ++i) {
+        const std::uint8_t* p = made.bytes.data() + i * 188;
+        if (group < made.groups.size() && made.groups[group] == i) {
+            ++group;
+            for (const auto& [pid, bytes] : left) {
+                INFO("packet " << i << ", PID " << pid);
+                CHECK(bytes == 0);
+            }
+        }
+        const int pid = (p[1] & 0x1F) << 8 | p[2];
+        const std::size_t payload = (p[3] & 0x20) != 0 ? 5 + p[4] : 4;
+        if ((p[3] & 0x10) == 0 || payload >= 188) continue;
+        const bool starts = (p[1] & 0x40) != 0 && p[payload] == 0 && p[payload + 1] == 0 && p[payload + 2] == 1;
+        // (Those of pictures have no length.)
+        if (starts) left[pid] = p[payload + 4] << 8 | p[payload + 5];
+        if (const auto found = left.find(pid); found != left.end() && found->second > 0)
+            found->second -= std::min(found->second, 188 - payload - (starts ? 6 : 0));
+    }
+    CHECK(group == made.groups.size());
+}
+
 void check_audio(const Made& made, const std::vector<TestTrack>& test_tracks) {
     const auto report = measured(made.bytes);
     CHECK(report.packets == made.due.size());
@@ -82,6 +107,7 @@ void check_audio(const Made& made, const std::vector<TestTrack>& test_tracks) {
         if (test_tracks[i].track.codec == Codec::ac3) CHECK(stream.held_bytes <= 5696);
     }
     CHECK(measure::in_words(report).empty());
+    check_groups(made);
     // Packets come in the order of their times.
     CHECK(std::is_sorted(made.due.begin(), made.due.end()));
 }
