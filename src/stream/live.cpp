@@ -410,7 +410,10 @@ void LiveService::State::publish_all() {
                 }
             }
             lock.lock();
-            if (listed) channel->listed_until = *listed;
+            if (listed) {
+                channel->listed_until = *listed;
+                channel->listed_at = now;
+            }
         }
         lock.unlock();
         std::this_thread::sleep_for(kPublishEvery);

@@ -7,6 +7,7 @@ namespace {
 // player is behind; but it has then shown three less what this is and a segment more when the next is listed, and is to
 // have half a one left, since fetching takes time.
 constexpr double kLeastReach = 0.65, kMostReach = 1.15;
+constexpr Time kJustListed = std::chrono::milliseconds(200);
 // How long ago the newest segment was to be listed, at most, when somebody asks for it.
 constexpr double kLatePoll = 0.25;
 // What lies ready before the list goes on after a pause.
@@ -51,7 +52,10 @@ bool LiveChannel::listed_for_poll(std::chrono::steady_clock::time_point at) {
 bool LiveChannel::listed_for_join(std::chrono::steady_clock::time_point at) {
     if (paused || done || status.ended || status.state == LiveStatus::State::waiting) return true;
     const Time target = hls->target();
-    if (!helps(target)) return hls->has_begun();
+    if (!helps(target)) {
+        // Just behind a segment's end its player is least behind.
+        return hls->has_begun() && (!is_whole() || target > kHelped || at - listed_at < kJustListed);
+    }
     if (!begun) return false;
     const Time listed = now(at) + Time(limits().segments), least = listed + times(kLeastReach, target);
     if (listed_until >= least) return hls->has_begun();

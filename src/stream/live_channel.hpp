@@ -58,6 +58,7 @@ struct LiveChannel {
     // Beyond what limits() says: until then (by sending) it is read, and (as listed_by() counts) HLS is given it; the
     // end of the newest segment.
     Time read_until{}, segments_until{}, listed_until{};
+    std::chrono::steady_clock::time_point listed_at;  // when that was
     // After a pause, in which players have shown all that was listed, the list stands until enough follows at once that
     // they don't run dry again.
     bool list_waits = false;

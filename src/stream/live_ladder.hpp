@@ -51,7 +51,8 @@ class LiveLadder {
         bool changes = false;  // asked for again it may be another
     };
     // What is at a name: ladder.m3u8, ladder.mpd, NAME.m3u8, NAME-head.mp4, NAME-NUMBER.m4s, subtitles-1.m3u8,
-    // subtitles-1-NUMBER.vtt. `query` is written behind the addresses in it. Kind wanting before enough segments are there; kind usage for what isn't there.
+    // subtitles-1-NUMBER.vtt. `query` is written behind the addresses in it. Kind wanting before enough segments are
+    // there; kind usage for what isn't there.
     Result<Answer> answer(std::string_view name, const std::string& query) const;
     // The number of the segment at a name; nothing for other names.
     std::optional<std::uint64_t> number_of(std::string_view name) const;
@@ -93,7 +94,7 @@ class LiveLadder {
     std::vector<TrackWindow> tracks_ GUARDED_BY(mutex_);
     const std::vector<Track> subtitles_;
     std::vector<std::vector<Packet>> cues_ GUARDED_BY(mutex_);  // of each of subtitles_
-    std::int64_t available_from_ms_ GUARDED_BY(mutex_) = 0;  // when time 0 was there
+    std::int64_t available_from_ms_ GUARDED_BY(mutex_) = 0;     // when time 0 was there
     bool ended_ GUARDED_BY(mutex_) = false, paused_ GUARDED_BY(mutex_) = false;
 };
 

@@ -23,7 +23,7 @@ container::MuxSettings mux_settings(const LiveChannel& channel) {
     container::MuxSettings mux;
     mux.title = channel.ready.item.name;
     mux.rate_bps = channel.ready.item.rate_bps;
-    if (channel.reaches_ahead() && !channel.http && !channel.datagrams()) mux.lead = kLeadOfSegments;
+    if (channel.hls && channel.is_whole() && !channel.http && !channel.datagrams()) mux.lead = kLeadOfSegments;
     return mux;
 }
 
