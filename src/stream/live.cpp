@@ -133,8 +133,8 @@ struct LiveService::State {
             return channel.ladder ? channel.ahead(Steady::now(), last_due) : channel.ahead(Steady::now());
         };
         ++channel.waiting;
-        for (Time most = limits.most; !stopping && !channel.stopped && ahead() >= most &&
-                                      (!channel.begun || channel.last_due >= channel.read_until);
+        for (Time most = limits.most;
+             !stopping && !channel.stopped && ahead() >= most && (!channel.begun || !channel.is_reaching());
              most = limits.least)
             channel.may_go_on.wait(mutex);
         --channel.waiting;
@@ -150,6 +150,7 @@ struct LiveService::State {
             const bool counts = one.delivery == Pending::Delivery::transport || !channel.transport() ||
                                 one.delivery == Pending::Delivery::ladder;
             channel.status.made += counts ? one.block.bytes.size() : 0;
+            channel.note_read(one);
             channel.pending[static_cast<int>(one.delivery)].push_back(std::move(one));
         }
         if (channel.ladder) {
@@ -364,8 +365,8 @@ void LiveService::State::publish_all() {
                 if (channel->http) channel->http->push({{null_packets(), at, false}});
                 if (channel->rtmp) channel->rtmp->push({{rtmp_ping(at), at, false}});
             }
-            if (channel->waiting > 0 && (channel->ladder || channel->ahead(now) < Time(limits.least) ||
-                                         channel->last_due < channel->read_until))
+            if (channel->waiting > 0 &&
+                (channel->ladder || channel->ahead(now) < Time(limits.least) || channel->is_reaching()))
                 channel->may_go_on.notify_all();
             const bool ends = channel->done && channel->queue.empty() && !channel->status.ended &&
                               std::all_of(std::begin(channel->pending), std::end(channel->pending),

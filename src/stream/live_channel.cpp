@@ -9,7 +9,7 @@ namespace {
 constexpr double kLeastReach = 0.65, kMostReach = 1.15;
 constexpr Time kJustListed = std::chrono::milliseconds(200);
 // How long ago the newest segment was to be listed, at most, when somebody asks for it.
-constexpr double kLatePoll = 0.25;
+constexpr double kLatePoll = 0.4;
 // What lies ready before the list goes on after a pause.
 constexpr double kReadyAfterPause = 1.4;
 // How much longer than promised the segment before a seek may be, with what follows it: it is listed that much earlier.
@@ -23,14 +23,15 @@ Time times(double factor, Time time) {
 
 }  // namespace
 
-bool LiveChannel::list_to(Time least, Time most) {
+void LiveChannel::list_to(Time least, Time most, Time read) {
+    if (segments_until >= least) return;
     for (const Pending& one : pending[static_cast<int>(Pending::Delivery::transport)]) {
         if (one.in_segment || !one.block.start || listed_by(one) < least) continue;
-        if (listed_by(one) > most) return false;
-        segments_until = std::max(segments_until, listed_by(one));
-        return true;
+        if (listed_by(one) <= most) segments_until = listed_by(one);
+        return;
     }
-    return false;
+    reach = {least, read};
+    may_go_on.notify_all();
 }
 
 bool LiveChannel::helps(Time target) const {
@@ -42,10 +43,7 @@ bool LiveChannel::listed_for_poll(std::chrono::steady_clock::time_point at) {
     if (paused || done || status.ended || list_waits || !begun || !helps(target)) return true;
     const Time listed = now(at) + Time(limits().segments);
     if (listed - listed_until < times(kLatePoll, target)) return true;
-    const Time next = listed_until + target + kLonger;
-    read_until = std::max(read_until, listed_until + target);
-    may_go_on.notify_all();
-    list_to(listed, next);
+    list_to(listed, listed_until + target + kLonger, listed_until + target);
     return false;
 }
 
@@ -59,9 +57,8 @@ bool LiveChannel::listed_for_join(std::chrono::steady_clock::time_point at) {
     if (!begun) return false;
     const Time listed = now(at) + Time(limits().segments), least = listed + times(kLeastReach, target);
     if (listed_until >= least) return hls->has_begun();
-    read_until = listed + times(kMostReach, target);
-    may_go_on.notify_all();
-    list_to(least, read_until);
+    const Time most = listed + times(kMostReach, target);
+    list_to(least, most, most);
     return false;
 }
 
@@ -70,10 +67,8 @@ std::optional<Time> LiveChannel::segments_now(std::chrono::steady_clock::time_po
     if (list_waits) list_waits = !list_after_pause(at);
     if (list_waits) return std::nullopt;
     const Time listed = now(at) + Time(limits().segments);
-    if (reaches_ahead() && listed_until > Time{} && listed - listed_until > hls->target()) {
-        read_until = std::max(read_until, listed + kLonger);
-        list_to(listed, listed + kLonger);
-    }
+    if (reaches_ahead() && listed_until > Time{} && listed - listed_until > hls->target())
+        list_to(listed, listed + kLonger, listed + kLonger);
     return std::max(listed, segments_until);
 }
 
@@ -83,8 +78,8 @@ bool LiveChannel::list_after_pause(std::chrono::steady_clock::time_point at) {
     if (beyond < times(reaches_ahead() ? kReadyAfterPause : 1 + kReadyAfterPause, target)) return false;
     // (Where no segment begins for so long, it isn't waited for.)
     if (!reaches_ahead() || beyond > target * 3) return true;
-    read_until = listed + target;
-    return list_to(listed, read_until);
+    list_to(listed, listed + target, listed + target);
+    return segments_until >= listed;
 }
 
 }  // namespace wavecrest::stream

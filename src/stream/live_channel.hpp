@@ -55,9 +55,13 @@ struct LiveChannel {
     std::chrono::steady_clock::time_point zero;  // when time 0 of the stream's timeline is sent
     std::chrono::steady_clock::time_point paused_at, still_there, nulls_at;
     std::optional<std::uint64_t> pause_behind;  // paused again when the seek behind this many is shown
-    // Beyond what limits() says: until then (by sending) it is read, and (as listed_by() counts) HLS is given it; the
-    // end of the newest segment.
-    Time read_until{}, segments_until{}, listed_until{};
+    // Beyond what limits() says it is read until a segment begins at or after `least`, but not beyond `most` (by
+    // sending). Not a moment longer: orders act where reading has come to.
+    struct Reach {
+        Time least{}, most{};
+    } reach;
+    // (As listed_by() counts.) Beyond what limits() says HLS is given it until then; the end of the newest segment.
+    Time segments_until{}, listed_until{};
     std::chrono::steady_clock::time_point listed_at;  // when that was
     // After a pause, in which players have shown all that was listed, the list stands until enough follows at once that
     // they don't run dry again.
@@ -83,6 +87,10 @@ struct LiveChannel {
     // What counts for it. When a keyframe is sent differs by the better part of a second, by how much comes with it;
     // where it can be read ahead it is listed by when it is shown, so that segments come evenly.
     Time listed_by(const Pending& one) const { return one.block.start && reaches_ahead() ? one.group : one.due; }
+    bool is_reaching() const { return last_due < reach.most; }
+    void note_read(const Pending& one) {
+        if (one.block.start && listed_by(one) >= reach.least) reach = {};
+    }
     // Somebody joins by HLS, or asks again: see LiveService::listed_for_join() and listed_for_poll().
     bool listed_for_join(std::chrono::steady_clock::time_point at);
     bool listed_for_poll(std::chrono::steady_clock::time_point at);
@@ -147,8 +155,9 @@ struct LiveChannel {
     // Whether HLS may be given more after a pause: a target duration and a bit at once and, of what can be read so
     // soon, the next segment, too. Players then have the one after that before they have shown these.
     bool list_after_pause(std::chrono::steady_clock::time_point at);
-    // Gives HLS what lies ready up to the first beginning of a segment within this time. False where there is none.
-    bool list_to(Time least, Time most);
+    // Gives HLS what lies ready up to the first beginning of a segment within this time. Where there is none it is
+    // read on to, until `read`.
+    void list_to(Time least, Time most, Time read);
     // It reads ahead, and its segments are of a length with which that helps.
     bool helps(Time target) const;
 };

@@ -46,7 +46,7 @@ bool LiveHls::push(ByteSpan packets, bool start, Time group) {
     // Where somebody skipped, a keyframe comes early: a short segment is better than one that breaks the promise.
     const Time so_far = group - from_;
     const bool early = !segments_.empty() && so_far >= kShortest &&
-                       so_far + longest_group_ > base::from_seconds(static_cast<double>(target_s_) + 0.5);
+                       so_far + longest_group_ >= base::from_seconds(static_cast<double>(target_s_) + 0.5);
     bool whole = false;
     if (start && !begun_) {
         begun_ = true;

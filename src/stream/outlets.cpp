@@ -13,7 +13,7 @@ constexpr std::chrono::milliseconds kLongestFill{20};
 constexpr std::chrono::milliseconds kLead{700};
 // Segments alone have no decoder at the other end of the wire whose buffers a schedule fills; what waits for the mux is
 // beyond the reach of orders.
-constexpr Time kLeadOfSegments = std::chrono::milliseconds(300);
+constexpr Time kLeadOfSegments = std::chrono::milliseconds(150);
 // What connected clients are given at a time, of one stream.
 constexpr std::chrono::milliseconds kBlockTime{20};
 constexpr std::size_t kBlockBytes = 64 << 10;

@@ -313,6 +313,12 @@ TEST_CASE("a live window moves on, keeps what just left it, and says when it is 
         for (const auto& segment : list.segments) CHECK(base::to_seconds(segment.duration) < 2.5);
     }
     {
+        // (2.5 is rounded to 3.)
+        stream::LiveHls cut(settings);
+        for (const double at : {0.0, 2.0, 4.0, 6.0, 6.5, 8.5, 10.5}) cut.push(packet, true, base::from_seconds(at));
+        CHECK(container::parse_playlist(*cut.playlist("x"), "x")->target_s == 2);
+    }
+    {
         // A later run goes on with larger numbers, and says that its times are others; a pause is told.
         settings.first_number = 1000;
         stream::LiveHls later(settings);

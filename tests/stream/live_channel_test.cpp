@@ -11,6 +11,7 @@ using namespace std::chrono_literals;
 namespace {
 
 constexpr auto kStep = 20ms;
+constexpr Time kLead = std::chrono::milliseconds(150);  // the mux has so much that was read and not sent
 
 // A channel of a file with a keyframe every so often, its reader and its publisher, on a clock of the test's own; and
 // one player, which begins three target durations before the list's end and asks for the list every target duration,
@@ -52,10 +53,10 @@ class Broadcast {
     void pause(bool still) { channel_.stand(still, at_); }
     // What is read from now on begins with a keyframe.
     void seek() {
-        for (first_key_ = next_; first_key_ < channel_.last_due + Time(300ms);) first_key_ += kStep;
+        for (first_key_ = next_; first_key_ < channel_.last_due + kLead;) first_key_ += kStep;
     }
     // Until an order given now is seen, where the player doesn't run dry on the way.
-    double until_seek() const { return base::to_seconds(channel_.last_due + Time(300ms) - *position_); }
+    double until_seek() const { return base::to_seconds(channel_.last_due + kLead - *position_); }
     double until_pause() const { return base::to_seconds(channel_.listed_until - *position_); }
     double reach() const {
         return base::to_seconds(channel_.listed_until - channel_.now(at_) - Time(stream::kAheadForSegments.segments));
@@ -64,15 +65,18 @@ class Broadcast {
     bool has_playlist() const { return channel_.hls->has_begun(); }
 
   private:
-    Time due() const { return next_ - base::from_seconds(0.15 + 0.15 * std::sin(base::to_seconds(next_) / 3)); }
+    Time due() const {
+        return next_ - base::from_seconds(base::to_seconds(kLead) * (1 + std::sin(base::to_seconds(next_) / 3)) / 2);
+    }
     void read() {
-        const Time most = std::max(channel_.now(at_) + Time(stream::kAheadForSegments.most), channel_.read_until);
-        channel_.last_due = std::max(channel_.last_due, most);
-        // Pictures are sent up to 0.3 s before they are decoded, as late as their size allows.
-        for (; due() <= channel_.last_due; next_ += kStep) {
+        const Time most = channel_.now(at_) + Time(stream::kAheadForSegments.most);
+        // Pictures are sent up to kLead before they are decoded, as late as their size allows.
+        for (; due() <= most || channel_.is_reaching(); next_ += kStep) {
             const bool key = (next_ - first_key_) % keyframes_ == Time{};
+            channel_.last_due = std::max(channel_.last_due, due());
             channel_.pending[0].push_back(
                 {stream::Pending::Delivery::transport, due(), next_, {Bytes(ByteVector(188)), due(), key}});
+            channel_.note_read(channel_.pending[0].back());
         }
     }
     void publish() {
@@ -144,9 +148,11 @@ TEST_CASE("a player of HLS hears of each segment soon, though it asks less often
             Broadcast live(keyframes);
             live.pass(10s + i * 200ms);
             live.join();
-            for (int k = 0; k < 300; ++k) {
-                live.pass(1s);
-                CHECK(live.until_seek() < 6.5);
+            // A picture is shown half a second after the player joined, at the soonest.
+            live.pass(500ms);
+            for (int k = 0; k < 3000; ++k) {
+                live.pass(100ms);
+                CHECK(live.until_seek() < 5.95);
             }
             CHECK(live.dry() == 0);
         }
