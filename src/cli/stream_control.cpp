@@ -141,6 +141,7 @@ std::string status_text(const Json& json) {
             remarks.push_back(fmt::format("{}: source too slow ({})", name,
                                           base::format_count(s.value("stalls", std::size_t{0}), "time")));
         if (s.contains("published_by")) remarks.push_back(name + ": published by " + s.value("published_by", ""));
+        if (s.contains("rungs")) remarks.push_back(fmt::format("{}: ladder {}", name, s.value("rungs", "")));
         if (s.contains("push")) {
             for (const Json& one : s.at("push")) remarks.push_back(name + ": to " + one.get<std::string>());
         }

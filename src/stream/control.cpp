@@ -70,6 +70,7 @@ Json status_json(const StreamServer& server) {
             one["datagrams"] = s.status.datagrams;
             one["refused"] = s.status.refused;
             one["error"] = s.status.error;
+            if (!s.status.rungs.empty()) one["rungs"] = s.status.rungs;
             if (!s.published_by.empty()) one["published_by"] = s.published_by;
             if (!s.push.empty()) one["push"] = s.push;
         }

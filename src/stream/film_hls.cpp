@@ -1,15 +1,11 @@
 #include "stream/film_hls.hpp"
 
 #include <fmt/format.h>
-#include <sys/stat.h>
-#include <unistd.h>
 
 #include <algorithm>
 #include <atomic>
-#include <cerrno>
 #include <chrono>
 #include <cmath>
-#include <cstring>
 #include <optional>
 
 #include "container/interleave.hpp"
@@ -18,7 +14,6 @@
 #include "container/writer.hpp"
 #include "media/language.hpp"
 #include "source/input.hpp"
-#include "source/share_input.hpp"
 #include "stream/text_subtitles.hpp"
 
 namespace wavecrest::stream {
@@ -108,24 +103,6 @@ FilmHls::~FilmHls() {
     Cache::instance().forget(state_);
 }
 
-Result<FilmHls::Stamp> FilmHls::timestamp_of(const base::Address& file) {
-    if (file.is_share()) {
-        WAVECREST_TRY_ASSIGN(there, source::open_share(file, nullptr));
-        return Stamp{0, there.entry.size, there.entry.modified_ns};
-    }
-    if (!file.is_local()) return Stamp{};
-    struct stat info {};
-    const int handle = base::open_without_links(file.path());
-    const bool known = handle >= 0 && ::fstat(handle, &info) == 0 && S_ISREG(info.st_mode);
-    const int error = handle >= 0 && known ? 0 : errno;
-    if (handle >= 0) ::close(handle);
-    if (!known)
-        return fail(ErrorKind::input, fmt::format("the file can't be read: {}", std::strerror(error)), file.text(),
-                    "check whether it was moved, and its drive or share");
-    return Stamp{info.st_ino, static_cast<std::uint64_t>(info.st_size),
-                 std::int64_t{info.st_mtim.tv_sec} * 1'000'000'000 + info.st_mtim.tv_nsec};
-}
-
 Result<std::unique_ptr<FilmHls>> FilmHls::open(const base::Address& file, const TrackChoice& choice) {
     auto film = std::unique_ptr<FilmHls>(new FilmHls);
     film->file_ = base::without_links(file);
@@ -146,7 +123,7 @@ std::vector<Track> FilmHls::text_subtitles() const {
 
 // Takes in the headers.
 Status FilmHls::look() {
-    WAVECREST_TRY_ASSIGN(timestamp, timestamp_of(file_));
+    WAVECREST_TRY_ASSIGN(version, version_of(file_));
     WAVECREST_TRY_ASSIGN(input, source::open_input(file_));
     WAVECREST_TRY_ASSIGN(pick, input->pick("main"));
     std::vector<Track> tracks, subtitles;
@@ -179,7 +156,7 @@ Status FilmHls::look() {
         return fail(ErrorKind::input, "it has no video and no audio that HLS supports", file_.text(),
                     "convert it first (wavecrest convert)");
     duration_ = pick.title->duration;
-    timestamp_ = timestamp;
+    version_ = version;
     if (state_ == 0) notes_ = std::move(notes);
     state_ = Cache::instance().new_state();
     const base::MutexLock lock(shape_mutex_);
@@ -190,8 +167,8 @@ Status FilmHls::look() {
 
 // What was found in a file that has changed since counts no more.
 Status FilmHls::look_again() {
-    WAVECREST_TRY_ASSIGN(timestamp, timestamp_of(file_));
-    if (timestamp == timestamp_) return {};
+    WAVECREST_TRY_ASSIGN(version, version_of(file_));
+    if (version == version_) return {};
     Cache::instance().forget(state_);
     starts_.clear();
     cursors_.clear();

@@ -16,6 +16,7 @@
 #include "base/result.hpp"
 #include "media/flow.hpp"
 #include "media/track_choice.hpp"
+#include "stream/file_version.hpp"
 
 namespace wavecrest::stream {
 
@@ -56,16 +57,9 @@ class FilmHls {
         Bytes bytes;
         std::vector<Bytes> subtitles;
     };
-    // What tells that the file is another than before.
-    struct Stamp {
-        std::uint64_t inode = 0, size = 0;
-        std::int64_t modified = 0;  // ns
-        bool operator==(const Stamp&) const = default;
-    };
     class Cache;
 
     FilmHls() = default;
-    static Result<Stamp> timestamp_of(const base::Address& file);
     Status look() REQUIRES(mutex_);
     Status look_again() REQUIRES(mutex_);
     Status find_segments() REQUIRES(mutex_);
@@ -84,7 +78,7 @@ class FilmHls {
     std::vector<Track> subtitles_;
 
     base::Mutex mutex_;  // of reading; its holder alone changes the tracks
-    Stamp timestamp_ GUARDED_BY(mutex_);
+    FileVersion version_ GUARDED_BY(mutex_);
     std::uint64_t state_ GUARDED_BY(mutex_) = 0;  // of the file, for the cache: no two have the same
     Time duration_ GUARDED_BY(mutex_){};
     std::vector<Start> starts_ GUARDED_BY(mutex_);                   // of the segments

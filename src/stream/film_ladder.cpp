@@ -30,29 +30,67 @@ Result<std::unique_ptr<FilmLadder>> FilmLadder::open(const base::Address& folder
         const base::Path path = std::filesystem::canonical(folder.path(), error);
         if (!error) real = base::Address(path);  // from now on no link on the way is followed
     }
-    WAVECREST_TRY_ASSIGN(open, open_beside(real));
-    WAVECREST_TRY_ASSIGN(ladder, container::read_ladder(open, real.text()));
-    std::unique_ptr<FilmLadder> made(new FilmLadder(std::move(real), std::move(ladder)));
-    for (const auto* renditions : {&made->ladder_.video, &made->ladder_.audio}) {
-        for (const container::Ladder::Rendition& one : *renditions)
-            made->size_ += one.file.segments.empty() ? 0 : one.file.segments.back().range.end();
-    }
+    std::unique_ptr<FilmLadder> made(new FilmLadder(std::move(real)));
+    WAVECREST_TRY(made->look_again());
     return made;
 }
 
+FilmLadder::Ladder FilmLadder::now() const {
+    const base::MutexLock lock(mutex_);
+    return ladder_;
+}
+
+Result<FilmLadder::Version> FilmLadder::version(const container::Ladder& ladder) const {
+    const auto& renditions = ladder.video.empty() ? ladder.audio : ladder.video;
+    Version version;
+    WAVECREST_TRY_ASSIGN(playlist, version_of(file(std::string(container::kLadderPlaylist))));
+    version.first = playlist;
+    if (!renditions.empty()) {
+        WAVECREST_TRY_ASSIGN(media, version_of(file(renditions.front().file_name())));
+        version.second = media;
+    }
+    return version;
+}
+
+Status FilmLadder::look_again() {
+    const base::MutexLock looking(looking_);
+    if (const Ladder known = now()) {
+        const auto there = version(*known);
+        if (there && *there == version_) return {};
+    }
+    WAVECREST_TRY_ASSIGN(open, open_beside(folder_));
+    WAVECREST_TRY_ASSIGN(read, container::read_ladder(open, folder_.text()));
+    WAVECREST_TRY_ASSIGN(there, version(read));
+    version_ = there;
+    const base::MutexLock lock(mutex_);
+    ladder_ = std::make_shared<const container::Ladder>(std::move(read));
+    return {};
+}
+
+std::uint64_t FilmLadder::size_bytes() const {
+    const Ladder ladder = now();
+    std::uint64_t size = 0;
+    for (const auto* renditions : {&ladder->video, &ladder->audio}) {
+        for (const container::Ladder::Rendition& one : *renditions)
+            size += one.file.segments.empty() ? 0 : one.file.segments.back().range.end();
+    }
+    return size;
+}
+
 std::optional<FilmLadder::Answer> FilmLadder::answer(std::string_view name, const std::string& query) const {
-    if (auto text = container::text_of(ladder_, name, query))
+    const Ladder ladder = now();
+    if (auto text = container::text_of(*ladder, name, query))
         return Answer{std::move(*text), std::nullopt,
                       name == container::kLadderManifest ? "application/dash+xml" : "application/vnd.apple.mpegurl"};
-    for (const auto* renditions : {&ladder_.video, &ladder_.audio}) {
+    for (const auto* renditions : {&ladder->video, &ladder->audio}) {
         for (const container::Ladder::Rendition& one : *renditions) {
-            const char* const type = renditions == &ladder_.video ? "video/mp4" : "audio/mp4";
+            const char* const type = renditions == &ladder->video ? "video/mp4" : "audio/mp4";
             if (name == one.file_name()) return Answer{"", file(one.file_name()), type};
             if (name == one.head_name())
                 return Answer{std::string(one.file.head.begin(), one.file.head.end()), std::nullopt, type};
         }
     }
-    for (const container::Ladder::Text& one : ladder_.subtitles) {
+    for (const container::Ladder::Text& one : ladder->subtitles) {
         if (name == one.file_name()) return Answer{"", file(one.file_name()), "text/vtt"};
     }
     if (name == "index.html") return Answer{"", file("index.html"), "text/html; charset=utf-8"};
@@ -60,7 +98,8 @@ std::optional<FilmLadder::Answer> FilmLadder::answer(std::string_view name, cons
 }
 
 Time FilmLadder::time_at(std::uint64_t file_size, std::uint64_t offset) const {
-    for (const auto* renditions : {&ladder_.video, &ladder_.audio}) {
+    const Ladder ladder = now();
+    for (const auto* renditions : {&ladder->video, &ladder->audio}) {
         for (const container::Ladder::Rendition& one : *renditions) {
             const auto& segments = one.file.segments;
             if (segments.empty() || segments.back().range.end() != file_size) continue;

@@ -467,7 +467,6 @@ Result<std::unique_ptr<LiveService>> LiveService::start(std::vector<ReadyLive> s
     }
     State* s = state.get();
     for (const auto& channel : state->channels) {
-        channel->busy_from = Steady::now();
         channel->producer = std::thread([s, f = channel.get()] {
             const Status status = s->produce(*f);
             const base::LendingLock lock(s->mutex);
@@ -513,6 +512,7 @@ LiveFigures LiveService::figures() const {
     for (const auto& channel : state_->channels) {
         LiveStatus status = channel->status;
         status.error = channel->error;
+        if (const auto& ladder = channel->ready.item.ladder) status.rungs = ladder->told;
         if (!channel->playout) {
             figures.streams.push_back(std::move(status));
             continue;

@@ -91,9 +91,9 @@ struct LiveStatus {
     std::uint64_t refused = 0;               // datagrams the system didn't take: no way there, no room
     std::uint64_t stalls = 0;                // times that the source came too late
     std::uint64_t made = 0;                  // bytes of the stream so far, however many take it
-    double encode_speed = 0;                 // against real time, where it is encoded anew; else 0
     bool ended = false;
     std::string error;  // that ended it, or why its source is lost
+    std::string rungs;  // of a ladder: which there are, and why not more
 };
 std::string_view short_name(LiveStatus::State state);
 

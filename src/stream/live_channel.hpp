@@ -67,7 +67,6 @@ struct LiveChannel {
     // they don't run dry again.
     bool list_waits = false;
     LiveStatus status;
-    std::chrono::steady_clock::time_point busy_from;  // an encode's: to tell its speed
     base::LendingCondition may_go_on;
     // The sender's:
     std::uint16_t sequence = 0;

@@ -253,6 +253,7 @@ Result<std::vector<ReadyStream>> prepare(const std::vector<StreamItem>& items) {
             WAVECREST_TRY_ASSIGN(ladder, FilmLadder::open(item.file));
             ReadyStream stream;
             stream.name = item.name;
+            stream.file = item.file;
             stream.path = item.path.empty() ? default_path(item.name, item.file) : item.path;
             stream.duration = ladder->duration();
             stream.size_bytes = ladder->size_bytes();
@@ -422,14 +423,23 @@ std::optional<net::HttpReply> Service::answer_film(const ReadyStream& s, const n
 std::optional<net::HttpReply> Service::answer_ladder(const ReadyStream& s, const net::HttpRequest& request) const {
     const std::string folder = ladder_folder(s.path);
     if (!s.ladder || !request.path.starts_with(folder)) return std::nullopt;
-    auto found = s.ladder->answer(std::string_view(request.path).substr(folder.size()),
-                                  request.query.empty() ? "" : "?" + request.query);
+    const std::string file = request.path.substr(folder.size());
+    const std::string query = request.query.empty() ? "" : "?" + request.query;
+    const auto found = s.ladder->answer(file, query);
     if (!found) return std::nullopt;
     return let_in(s.name, request, [&] {
         net::HttpReply reply;
         if (!found->file) {
-            reply = reply_with(Bytes(ByteVector(found->text.begin(), found->text.end())), found->media_type, s.name,
-                               "max-age=60");
+            reply.later = [ladder = s.ladder, name = s.name, file, query] {
+                const Status looked = ladder->look_again();
+                const auto answer = ladder->answer(file, query);
+                if (!looked || !answer)
+                    return net::HttpReply::text(
+                        looked ? 404 : 503, looked ? "There is nothing here any more.\n" : looked.error().what + "\n");
+                return reply_with(Bytes(ByteVector(answer->text.begin(), answer->text.end())), answer->media_type, name,
+                                  "no-cache");
+            };
+            reply.later_from = s.file;
         } else {
             reply.file = found->file;
             if (found->file->is_share()) reply.open_remote = [file = *found->file] { return open_on_share(file); };

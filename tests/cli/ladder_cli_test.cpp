@@ -194,6 +194,36 @@ TEST_CASE("a ladder that is streamed is played down and up as the link is squeez
     CHECK(server.output().find("index.html plays lake and shows the bit rate over time") != std::string::npos);
 }
 
+TEST_CASE("a ladder that is made anew while it is streamed is what players are given next", "[cli][ladder]") {
+    const TempDir dir;
+    const base::Path folder = copy_ladder(dir);
+    const std::uint16_t port = free_port();
+    const Background server({"stream", "run", folder.string(), "--name", "lake", "--port", std::to_string(port)},
+                            dir.path());
+    REQUIRE(wait_for_port(port));
+    const std::string address = "http://127.0.0.1:" + std::to_string(port) + "/lake-ladder/ladder.m3u8";
+    const auto rungs = [&] {
+        return json_of(run_program({"inspect", address, "--json"}, dir.path())).at("rungs").size();
+    };
+    CHECK(rungs() == 3);
+    // While it is gone, that is told; then there is one of two rungs.
+    std::filesystem::rename(folder, dir / "old");
+    const Ran gone = run_program({"inspect", address}, dir.path());
+    CHECK(gone.status == 1);
+    CHECK(gone.err.find("503") != std::string::npos);
+    std::filesystem::copy(dir / "old", dir / "new");
+    std::string list = read_text(dir / "new" / "ladder.m3u8");
+    for (std::size_t at = 0; (at = list.find("\n#EXT-X-I-FRAME-STREAM-INF", at)) != std::string::npos;)
+        list.erase(at, list.find('\n', at + 1) - at);
+    const std::size_t last = list.rfind("#EXT-X-STREAM-INF");
+    write_all(dir / "new" / "ladder.m3u8", list.substr(0, last));
+    std::filesystem::rename(dir / "new", folder);
+    CHECK(rungs() == 2);
+    const auto played = verified(address, dir.path(), {"--link", "50 Mbit/s"}, 0);
+    CHECK(played.at("verdict") == "pass");
+    CHECK(played.at("rungs").size() == 2);
+}
+
 TEST_CASE("promises that a ladder doesn't keep are found", "[cli][ladder]") {
     const TempDir dir;
     const base::Path folder = copy_ladder(dir);
@@ -352,5 +382,7 @@ TEST_CASE("what is published by RTMP goes out in several bit rates, decided when
     const auto result = json_of(ran).at("results").at(0);
     CHECK(result.at("rungs").size() >= 1);
     CHECK(check_of(result, "seen").at("verdict") == "pass");
+    const Ran status = run_program({"stream", "status", "--port", std::to_string(port)}, dir.path());
+    CHECK(status.out.find(" of 3 rungs (") != std::string::npos);
     CHECK(verified(host + "/camera-live.ts", dir.path(), {"--for", "2 s"}, 0).at("verdict") != "fail");
 }
