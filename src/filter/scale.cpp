@@ -117,10 +117,93 @@ WAVECREST_WIDE void keep(const std::uint32_t* at, std::size_t width, const std::
     keep_within(at, width, least, most, overshoot, out);
 }
 
+// Half as many rows and columns, as 2160p becomes 1080p: an output sample lies between the second and third of four
+// rows and four columns. The least and the most of two rows and two columns each are found once, for all that they lie
+// beside: of columns 2n-1 and 2n, for n from 0 to half the width.
+template <typename Sample>
+WAVECREST_INLINE void fold_pairs(const Sample* __restrict a, const Sample* __restrict b, std::size_t width,
+                                 Sample* __restrict least, Sample* __restrict most) {
+    const std::size_t half = width / 2;
+    least[0] = std::min(a[0], b[0]);
+    most[0] = std::max(a[0], b[0]);
+    for (std::size_t n = 1; n < half; ++n) {
+        const Sample al = a[2 * n - 1] < a[2 * n] ? a[2 * n - 1] : a[2 * n];
+        const Sample am = a[2 * n - 1] > a[2 * n] ? a[2 * n - 1] : a[2 * n];
+        const Sample bl = b[2 * n - 1] < b[2 * n] ? b[2 * n - 1] : b[2 * n];
+        const Sample bm = b[2 * n - 1] > b[2 * n] ? b[2 * n - 1] : b[2 * n];
+        least[n] = al < bl ? al : bl;
+        most[n] = am > bm ? am : bm;
+    }
+    least[half] = std::min(a[width - 1], b[width - 1]);
+    most[half] = std::max(a[width - 1], b[width - 1]);
+}
+template <typename Sample>
+struct Pairs {
+    std::vector<Sample> least, most;
+    explicit Pairs(std::size_t count) : least(count), most(count) {}
+};
+template <typename Sample>
+struct PairsAround {
+    const Sample *upper_least, *upper_most, *lower_least, *lower_most;
+};
+template <typename Sample>
+WAVECREST_INLINE void keep_within_pairs(const PairsAround<Sample>& a, std::size_t width, int overshoot,
+                                        Sample* __restrict out) {
+    const Sample *const ul = a.upper_least, *const um = a.upper_most, *const ll = a.lower_least,
+                        *const lm = a.lower_most;
+    const auto more = static_cast<std::int16_t>(overshoot);
+    for (std::size_t x = 0; x < width; ++x) {
+        const Sample u_low = ul[x] < ul[x + 1] ? ul[x] : ul[x + 1], l_low = ll[x] < ll[x + 1] ? ll[x] : ll[x + 1];
+        const Sample u_high = um[x] > um[x + 1] ? um[x] : um[x + 1], l_high = lm[x] > lm[x + 1] ? lm[x] : lm[x + 1];
+        const auto floor = static_cast<std::int16_t>((u_low < l_low ? u_low : l_low) - more);
+        const auto ceiling = static_cast<std::int16_t>((u_high > l_high ? u_high : l_high) + more);
+        const auto now = static_cast<std::int16_t>(out[x]);
+        const std::int16_t up = now > floor ? now : floor;
+        out[x] = static_cast<Sample>(up < ceiling ? up : ceiling);
+    }
+}
+WAVECREST_WIDE void fold_two(const std::uint8_t* a, const std::uint8_t* b, std::size_t width, std::uint8_t* least,
+                             std::uint8_t* most) {
+    fold_pairs(a, b, width, least, most);
+}
+WAVECREST_WIDE void fold_two(const std::int16_t* a, const std::int16_t* b, std::size_t width, std::int16_t* least,
+                             std::int16_t* most) {
+    fold_pairs(a, b, width, least, most);
+}
+WAVECREST_WIDE void keep_two(const PairsAround<std::uint8_t>& around, std::size_t width, int overshoot,
+                             std::uint8_t* out) {
+    keep_within_pairs(around, width, overshoot, out);
+}
+WAVECREST_WIDE void keep_two(const PairsAround<std::int16_t>& around, std::size_t width, int overshoot,
+                             std::int16_t* out) {
+    keep_within_pairs(around, width, overshoot, out);
+}
+
+template <typename Sample>
+void limit_overshoot_of_half(const Picture& from, Picture& to, int plane) {
+    const auto width = static_cast<std::size_t>(from.plane_width(plane));
+    const int height = to.plane_height(plane);
+    Pairs<Sample> upper(width / 2 + 1), lower(width / 2 + 1);
+    const auto fold = [&](int pair, Pairs<Sample>& into) {
+        const int a = std::max(2 * pair - 1, 0), b = std::min(2 * pair, 2 * height - 1);
+        fold_two(from.row<const Sample>(plane, a), from.row<const Sample>(plane, b), width, into.least.data(),
+                 into.most.data());
+    };
+    fold(0, upper);
+    for (int y = 0; y < height; ++y) {
+        fold(y + 1, lower);
+        const PairsAround<Sample> around{upper.least.data(), upper.most.data(), lower.least.data(), lower.most.data()};
+        keep_two(around, width / 2, kOvershoot << (from.bit_depth - 8), to.row<Sample>(plane, y));
+        std::swap(upper, lower);
+    }
+}
+
 // Keeps a plane's samples near those of the source around them.
 template <typename Sample>
 void limit_overshoot(const Picture& from, Picture& to, int plane, const std::vector<Range>& rows,
                      const std::vector<Range>& columns) {
+    if (from.plane_width(plane) == 2 * to.plane_width(plane) && from.plane_height(plane) == 2 * to.plane_height(plane))
+        return limit_overshoot_of_half<Sample>(from, to, plane);
     const auto width = static_cast<std::size_t>(from.plane_width(plane));
     std::vector<Sample> least(width), most(width);
     std::vector<std::uint32_t> at;

@@ -313,25 +313,26 @@ WAVECREST_WIDE void put_luma(const float* luma, std::size_t width, const float* 
 
 // Chroma of two lines, in the middle of which it lies: three columns count, the middle one twice; beyond the edges
 // there is the first or the last again.
-WAVECREST_INLINE void put_chroma_plane(const float* __restrict upper, const float* __restrict lower,
-                                       const float* upper_luma, const float* lower_luma, std::size_t width, float scale,
-                                       const float* dither, std::uint8_t* __restrict out) {
-    const auto put = [&](std::size_t left, std::size_t x, std::size_t right) __attribute__((always_inline)) {
-        const float signal = upper[left] + 2 * upper[x] + upper[right] + lower[left] + 2 * lower[x] + lower[right];
-        const float luma = upper_luma[left] + 2 * upper_luma[x] + upper_luma[right] + lower_luma[left] +
-                           2 * lower_luma[x] + lower_luma[right];
-        out[x / 2] = static_cast<std::uint8_t>(static_cast<int>(128 + scale * (signal - luma) + dither[x / 2 % 4]));
-    };
-    put(0, 0, width > 1 ? 1 : 0);
-    const std::size_t half = (width - 1) / 2;
-    for (std::size_t n = 1; n < half + 1; ++n) {
-        if (2 * n + 1 < width) put(2 * n - 1, 2 * n, 2 * n + 1);
+WAVECREST_WIDE void put_chroma(const float* __restrict upper, const float* __restrict lower,
+                               const float* __restrict upper_luma, const float* __restrict lower_luma,
+                               std::size_t width, float scale, const float* dither, std::uint8_t* __restrict out) {
+    constexpr std::size_t kHalf = kRun / 2;
+    float offset[kHalf];  // of the code, before rounding down
+    for (std::size_t n = 0; n < kHalf; ++n) offset[n] = 128 + dither[n % 4];
+    float column[kRun], even[kHalf], odd[kHalf + 1];  // sums of the two lines; of the columns between, one before
+    for (std::size_t from = 0; from < width; from += kRun) {
+        const std::size_t count = std::min(kRun, width - from), half = (count + 1) / 2;
+        const float *const u = upper + from, *const l = lower + from;
+        const float *const uy = upper_luma + from, *const ly = lower_luma + from;
+        for (std::size_t x = 0; x < count; ++x) column[x] = (u[x] - uy[x]) + (l[x] - ly[x]);
+        if (count % 2 != 0) column[count] = column[count - 1];
+        odd[0] = from == 0 ? column[0] : odd[kHalf];
+        for (std::size_t n = 0; n < half; ++n) even[n] = column[2 * n];
+        for (std::size_t n = 0; n < half; ++n) odd[n + 1] = column[2 * n + 1];
+        for (std::size_t n = 0; n < half; ++n)
+            out[from / 2 + n] =
+                static_cast<std::uint8_t>(static_cast<int>(offset[n] + scale * (odd[n] + 2 * even[n] + odd[n + 1])));
     }
-    if (width % 2 != 0 && width > 1) put(width - 2, width - 1, width - 1);
-}
-WAVECREST_WIDE void put_chroma(const float* upper, const float* lower, const float* upper_luma, const float* lower_luma,
-                               std::size_t width, float scale, const float* dither, std::uint8_t* out) {
-    put_chroma_plane(upper, lower, upper_luma, lower_luma, width, scale, dither, out);
 }
 
 }  // namespace

@@ -1,6 +1,7 @@
 #include <catch2/catch.hpp>
 
 #include <chrono>
+#include <random>
 
 #include "filter/audio_timeline.hpp"
 #include "filter/constant_rate.hpp"
@@ -238,6 +239,50 @@ TEST_CASE("frames at times of their own come at even ones where a constant rate 
     for (std::size_t n = 0; n < out.size(); ++n) {
         CHECK(out[n].pts == base::from_seconds(1) + base::frames_to_time(static_cast<std::int64_t>(n), {30, 1}));
         CHECK(out[n].duration == base::frames_to_time(1, {30, 1}));
+    }
+}
+
+TEST_CASE("a picture of half the size has nothing in it that was not around there", "[scale]") {
+    std::mt19937 random(3);
+    for (const int depth : {8, 10}) {
+        Picture noise = Picture::allocate(316, 180, depth);
+        Picture half = Picture::allocate(158, 90, depth);
+        media::with_sample_type(depth, [&](auto sample) {
+            using Sample = decltype(sample);
+            for (int plane = 0; plane < 3; ++plane) {
+                for (int y = 0; y < noise.plane_height(plane); ++y) {
+                    for (int x = 0; x < noise.plane_width(plane); ++x)
+                        noise.row<Sample>(plane, y)[x] =
+                            static_cast<Sample>((random() % 2 == 0 ? 20 : 230) << (depth - 8));
+                }
+            }
+            auto scaler = filter::Scaler::create(316, 180, 158, 90, {1, 1}, depth);
+            REQUIRE(scaler);
+            half = *(*scaler)->apply(noise);
+            int at_limit = 0;
+            for (int plane = 0; plane < 3; ++plane) {
+                for (int y = 0; y < half.plane_height(plane); ++y) {
+                    for (int x = 0; x < half.plane_width(plane); ++x) {
+                        int least = 1 << depth, most = 0;
+                        for (int j = std::max(2 * y - 1, 0); j <= std::min(2 * y + 2, noise.plane_height(plane) - 1);
+                             ++j) {
+                            for (int i = std::max(2 * x - 1, 0); i <= std::min(2 * x + 2, noise.plane_width(plane) - 1);
+                                 ++i) {
+                                const int near = noise.row<Sample>(plane, j)[i];
+                                least = std::min(least, near);
+                                most = std::max(most, near);
+                            }
+                        }
+                        INFO(depth << " " << plane << " " << x << " " << y);
+                        const int now = half.row<Sample>(plane, y)[x], more = 6 << (depth - 8);
+                        CHECK(now >= least - more);
+                        CHECK(now <= most + more);
+                        at_limit += now == least - more || now == most + more ? 1 : 0;
+                    }
+                }
+            }
+            CHECK(at_limit > 0);  // there was something to be kept back
+        });
     }
 }
 

@@ -189,6 +189,32 @@ TEST_CASE("tone mapping has no colour where there is none, and keeps edges where
     }
 }
 
+TEST_CASE("tone mapping makes the same of a part of a picture as of the whole", "[tonemap]") {
+    const filter::ToneMapper mapper(hdr_track(false, 1000));
+    Picture whole = Picture::allocate(787, 8, 10), part = Picture::allocate(561, 8, 10);
+    constexpr int kFrom = 104;  // (Dithering repeats every eight columns.)
+    std::mt19937 random(11);
+    for (int plane = 0; plane < 3; ++plane) {
+        for (int y = 0; y < whole.plane_height(plane); ++y) {
+            auto* const row = whole.row<std::uint16_t>(plane, y);
+            for (int x = 0; x < whole.plane_width(plane); ++x)
+                row[x] = static_cast<std::uint16_t>((plane > 0 ? 400 : 300) + random() % 200);
+            std::copy_n(row + (plane > 0 ? kFrom / 2 : kFrom), part.plane_width(plane),
+                        part.row<std::uint16_t>(plane, y));
+        }
+    }
+    const Picture mapped = mapper.apply(whole), mapped_part = mapper.apply(part);
+    for (int plane = 0; plane < 3; ++plane) {
+        for (int y = 0; y < part.plane_height(plane); ++y) {
+            for (int x = 2; x + 2 < part.plane_width(plane); ++x) {
+                INFO(plane << " " << x << " " << y);
+                CHECK(mapped_part.row<std::uint8_t>(plane, y)[x] ==
+                      mapped.row<std::uint8_t>(plane, y)[x + (plane > 0 ? kFrom / 2 : kFrom)]);
+            }
+        }
+    }
+}
+
 TEST_CASE("what is drawn into high dynamic range is seen as in standard range", "[tonemap]") {
     for (const bool hlg : {false, true}) {
         const ColourDescription colour{9, hlg ? 18 : 16, 9, false};
