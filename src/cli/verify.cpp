@@ -20,8 +20,14 @@ namespace {
 
 constexpr const char* kStraight = " (from the share)";
 
-Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
-    std::vector<verify::Job> jobs;
+// Of a site's stream: in which delivery it is played.
+struct PlannedJob {
+    verify::Job job;
+    std::string stream, delivery;
+};
+
+Result<std::vector<PlannedJob>> make_jobs(const VerifyOptions& options) {
+    std::vector<PlannedJob> jobs;
     if (options.site.empty() == options.url.empty()) {
         return fail(ErrorKind::usage, "name either a site file with --site, or one address", "the command line",
                     "wavecrest verify --site site.toml, or wavecrest verify URL --device CLASS");
@@ -47,8 +53,10 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
         if (!link)
             return fail(ErrorKind::usage, fmt::format("\"{}\" isn't a valid link", options.link), "--link",
                         "write gigabit, fast-ethernet, or a rate such as \"12 Mbit/s\"");
-        jobs.push_back({net::without_keys(options.url), options.url, device, *link, waits(options.url), *listen,
-                        options.trusted, faults, options.stills, false, options.real_time});
+        jobs.push_back({{net::without_keys(options.url), options.url, device, *link, waits(options.url), *listen,
+                         options.trusted, faults, options.stills, false, options.real_time},
+                        "",
+                        ""});
         return jobs;
     }
     WAVECREST_TRY_ASSIGN(site, site::load(options.site));
@@ -67,8 +75,10 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
             // A device that plays from shares may not need the stream at all.
             const bool one_file = stream.item.parts.size() == 1 && stream.item.deliveries.file;
             if (one_file && site::plays_straight(d.device, stream.item.parts.front().source))
-                jobs.push_back({stream.name() + kStraight, stream.item.parts.front().source.text(), d.device, d.link,
-                                *wait, *listen, trusted, faults, options.stills, false, options.real_time});
+                jobs.push_back({{stream.name() + kStraight, stream.item.parts.front().source.text(), d.device, d.link,
+                                 *wait, *listen, trusted, faults, options.stills, false, options.real_time},
+                                stream.name(),
+                                "share"});
             for (const stream::StreamAddress& one : site.addresses_for(stream, d)) {
                 if (one.delivery == "subtitles") continue;
                 // What is sent to a single device can be received there only.
@@ -76,9 +86,11 @@ Result<std::vector<verify::Job>> make_jobs(const VerifyOptions& options) {
                     const auto to = net::parse_udp_address(one.address.substr(6));
                     if (!to || !to->multicast) continue;
                 }
-                jobs.push_back({one.delivery == "file" ? one.stream : fmt::format("{} ({})", one.stream, one.delivery),
-                                one.address, d.device, d.link, waits(one.address), *listen, trusted, faults,
-                                options.stills, false, options.real_time});
+                jobs.push_back({{one.delivery == "file" ? one.stream : fmt::format("{} ({})", one.stream, one.delivery),
+                                 one.address, d.device, d.link, waits(one.address), *listen, trusted, faults,
+                                 options.stills, false, options.real_time},
+                                one.stream,
+                                one.delivery});
             }
         }
     }
@@ -340,6 +352,29 @@ void print_verification(const verify::Verification& verification) {
 
 namespace {
 
+// What was played of each stream on demand, by its deliveries: live ones are for something else.
+std::vector<site::Delivered> delivered(const std::vector<PlannedJob>& jobs,
+                                       const std::vector<verify::Verification>& all) {
+    std::vector<site::Delivered> played;
+    for (std::size_t i = 0; i < all.size(); ++i) {
+        const std::string& delivery = jobs[i].delivery;
+        if (delivery == "file" || delivery == "hls" || delivery.starts_with("ladder"))
+            played.push_back({jobs[i].stream, delivery, &all[i]});
+    }
+    return played;
+}
+
+// Which address to enter, where a device can be given several.
+void print_best(const std::vector<site::BestDelivery>& best) {
+    if (!best.empty()) print("\nAddress to enter:\n\n");
+    for (const site::BestDelivery& one : best) {
+        print("  {} on {}: {}\n", one.stream, one.device,
+              one.delivery.empty() ? "none, no delivery plays there"
+                                   : fmt::format("{} ({})", net::without_keys(one.address), one.delivery));
+        print("      {}\n", one.why);
+    }
+}
+
 // Where a device could play a film from its share, too: which path is the smoother one.
 void print_paths(const std::vector<verify::Verification>& all) {
     for (const verify::Verification& straight : all) {
@@ -372,13 +407,13 @@ int run_verify(const VerifyOptions& options) {
                 {ErrorKind::usage, fmt::format("one screen plays one stream, but {} are selected", jobs->size()),
                  "--again", "name one with --stream and --device, or by its address"},
                 json);
-        return play_again_and_again(jobs->front(), options);
+        return play_again_and_again(jobs->front().job, options);
     }
     nlohmann::ordered_json result = {{"results", nlohmann::ordered_json::array()}};
     device::Verdict worst = device::Verdict::pass;
     std::vector<verify::Verification> all;
     std::optional<Error> failure;  // of what is written beside the result, or of one of the jobs
-    for (const verify::Job& job : *jobs) {
+    for (const auto& [job, stream, delivery] : *jobs) {
         Result<verify::Verification> done;
         {
             ProgressLine line(engine ? fmt::format("playing in {}, on the link of {}", options.on, job.device.name)
@@ -404,6 +439,13 @@ int run_verify(const VerifyOptions& options) {
         all.push_back(std::move(*done));
     }
     if (all.empty() && failure) return report_error(*failure, json);
+    const std::vector<site::BestDelivery> best = site::best_deliveries(delivered(*jobs, all));
+    for (const site::BestDelivery& one : best)
+        result["best_deliveries"].push_back({{"stream", one.stream},
+                                             {"device", one.device},
+                                             {"delivery", one.delivery},
+                                             {"address", one.address},
+                                             {"why", one.why}});
     if (!options.output.out.empty()) {
         if (const auto status = write_result(options.output.out, "verify.json", result); !status && !failure)
             failure = status.error();
@@ -413,6 +455,7 @@ int run_verify(const VerifyOptions& options) {
         if (!options.output.out.empty() && !failure) print("\nCharts, CSV and JSON are in {}.\n", options.output.out);
         print_matrix(all);
         print_paths(all);
+        print_best(best);
         print("\nVerdict: {}\n", coloured_verdict(device::short_name(worst)));
     }
     if (failure) ended = report_beside(*failure, result);

@@ -151,6 +151,23 @@ TEST_CASE("verify: one device passes, one is short of network, with figures", "[
     CHECK(text.out.find("to do:  ") != std::string::npos);
 }
 
+TEST_CASE("verify says which of a stream's addresses to enter on each device", "[cli][verify]") {
+    const House house("delivery = [\"file\", \"hls\"]\n");
+    const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
+    REQUIRE(wait_for_port(house.port));
+    const Ran ran = house.run({"verify", "--site", "site.toml", "--out", "results"});
+    CHECK(ran.status == 1);
+    CHECK(ran.out.find("Film on Lounge TV: http://127.0.0.1:") != std::string::npos);
+    CHECK(ran.out.find("Film on Tablet: none, ") != std::string::npos);
+    const Json best = Json::parse(read_text(house.dir / "results" / "verify.json"))["best_deliveries"];
+    REQUIRE(best.size() == 2);
+    CHECK(best[0]["device"] == "Lounge TV");
+    CHECK(best[0]["address"].get<std::string>().find("/film.m") != std::string::npos);
+    CHECK_FALSE(best[0]["why"].get<std::string>().empty());
+    CHECK(best[1]["address"] == "");
+    CHECK(best[1]["why"].get<std::string>().find("500 kbit/s") != std::string::npos);
+}
+
 TEST_CASE("verify measures the file's own rate", "[cli][verify]") {
     const House house;
     const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
