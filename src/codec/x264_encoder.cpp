@@ -19,6 +19,17 @@ constexpr const char* kPresets[] = {"ultrafast", "superfast", "veryfast", "faste
                                     "medium",    "slow",      "slower",   "veryslow"};
 constexpr int kMediumStep = 5;  // index of "medium" for effort 5
 
+#ifdef __x86_64__
+constexpr std::uint32_t kAvx512 = X264_CPU_AVX512;
+#else
+constexpr std::uint32_t kAvx512 = 0;
+#endif
+// The library's macroblock tree for AVX-512 reads beyond rows of macroblocks that aren't a multiple of eight, what lies
+// there by chance: the same pictures gave other bytes each time.
+bool is_repeatable_with_avx512(int width) {
+    return (width + 15) / 16 % 8 == 0;
+}
+
 class X264Encoder : public media::VideoEncoder {
   public:
     ~X264Encoder() override {
@@ -59,6 +70,7 @@ class X264Encoder : public media::VideoEncoder {
         param.b_repeat_headers = 0;
         param.b_interlaced = settings.interlaced ? 1 : 0;
         param.i_threads = settings.threads;
+        if (!is_repeatable_with_avx512(settings.width)) param.cpu &= ~kAvx512;
         using Pass = VideoEncoderSettings::Pass;
         std::string notes = settings.notes ? settings.notes->file() : "";
         if (settings.mean_bps > 0) {

@@ -1,3 +1,5 @@
+#include <malloc.h>
+
 #include <catch2/catch.hpp>
 
 #include <cmath>
@@ -83,6 +85,49 @@ TEST_CASE("an encoder looks ahead no further than it is let", "[encoders]") {
         // Nine pictures, and what B pictures and the encoder's own pipeline hold.
         CHECK(less <= 9 + 8);
         CHECK(less < usual);
+    }
+}
+
+TEST_CASE("the same pictures give the same bytes, whatever lay in memory before", "[encoders]") {
+    for (const int width : {160, 176, 256}) {
+        for (const int threads : {1, 3}) {
+            codec::VideoEncoderSettings settings;
+            settings.width = width;
+            settings.height = 144;
+            settings.frame_rate = {24, 1};
+            settings.threads = threads;
+            settings.effort = 3;
+            const auto encoded = [&](int fill) {
+                ::mallopt(M_PERTURB, fill);  // of what is allocated from now on
+                auto encoder = codec::make_video_encoder(settings);
+                REQUIRE(encoder);
+                std::vector<Packet> packets;
+                for (int i = 0; i < 40; ++i) {
+                    Picture picture = Picture::allocate(width, 144);
+                    for (int plane = 0; plane < 3; ++plane) {
+                        for (int y = 0; y < picture.plane_height(plane); ++y) {
+                            auto* const row = picture.row<std::uint8_t>(plane, y);
+                            for (int x = 0; x < picture.plane_width(plane); ++x)
+                                row[x] =
+                                    static_cast<std::uint8_t>(60 + ((x + 2 * i) / 16 + y / 16) % 2 * 120 + x * y % 7);
+                        }
+                    }
+                    picture.pts = base::frames_to_time(i, {24, 1});
+                    picture.duration = base::frames_to_time(1, {24, 1});
+                    REQUIRE((*encoder)->encode(picture, packets));
+                }
+                REQUIRE((*encoder)->flush(packets));
+                ::mallopt(M_PERTURB, 0);
+                ByteVector all;
+                for (const Packet& packet : packets)
+                    all.insert(all.end(), packet.data.view().begin(), packet.data.view().end());
+                return all;
+            };
+            INFO(width << " " << threads);
+            const ByteVector first = encoded(1);
+            REQUIRE(first.size() > 5000);
+            for (const int fill : {85, 170, 254}) CHECK((encoded(fill) == first));
+        }
     }
 }
 
