@@ -368,10 +368,12 @@ std::vector<site::Delivered> delivered(const std::vector<PlannedJob>& jobs,
 void print_best(const std::vector<site::BestDelivery>& best) {
     if (!best.empty()) print("\nAddress to enter:\n\n");
     for (const site::BestDelivery& one : best) {
+        const std::string address = net::without_keys(one.address);
         print("  {} on {}: {}\n", one.stream, one.device,
               one.delivery.empty() ? "none, no delivery plays there"
-                                   : fmt::format("{} ({})", net::without_keys(one.address), one.delivery));
-        print("      {}\n", one.why);
+                                   : fmt::format("{} ({}{})", address, one.delivery,
+                                                 address == one.address ? "" : "; wavecrest site show adds the key"));
+        print("      {}\n", net::without_keys(one.why));
     }
 }
 
@@ -439,13 +441,10 @@ int run_verify(const VerifyOptions& options) {
         all.push_back(std::move(*done));
     }
     if (all.empty() && failure) return report_error(*failure, json);
-    const std::vector<site::BestDelivery> best = site::best_deliveries(delivered(*jobs, all));
-    for (const site::BestDelivery& one : best)
-        result["best_deliveries"].push_back({{"stream", one.stream},
-                                             {"device", one.device},
-                                             {"delivery", one.delivery},
-                                             {"address", one.address},
-                                             {"why", one.why}});
+    // (Of some alone it isn't known which is the best.)
+    const std::vector<site::BestDelivery> best =
+        all.size() == jobs->size() ? site::best_deliveries(delivered(*jobs, all)) : std::vector<site::BestDelivery>();
+    for (const site::BestDelivery& one : best) result["best_deliveries"].push_back(report::to_json(one));
     if (!options.output.out.empty()) {
         if (const auto status = write_result(options.output.out, "verify.json", result); !status && !failure)
             failure = status.error();

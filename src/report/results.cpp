@@ -85,6 +85,14 @@ Json to_json(const verify::Verification& v) {
     return json;
 }
 
+Json to_json(const site::BestDelivery& best) {
+    return {{"stream", best.stream},
+            {"device", best.device},
+            {"delivery", best.delivery},
+            {"url", net::without_keys(best.address)},
+            {"why", net::without_keys(best.why)}};
+}
+
 Json to_json(const std::vector<convert::TrackPlan>& tracks) {
     auto json = Json::array();
     for (const convert::TrackPlan& track : tracks) {

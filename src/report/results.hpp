@@ -14,13 +14,16 @@
 #include "measure/transport.hpp"
 #include "report/media_json.hpp"
 #include "site/check.hpp"
+#include "site/paths.hpp"
 #include "stream/stream_server.hpp"
 #include "trial/check_page.hpp"
 #include "verify/verify.hpp"
 
 namespace wavecrest::report {
 
+// (Neither holds a stream's key.)
 Json to_json(const verify::Verification& verification);
+Json to_json(const site::BestDelivery& best);
 
 Json to_json(const std::vector<convert::TrackPlan>& tracks);
 Json to_json(const convert::Plan& plan);

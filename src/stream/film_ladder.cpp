@@ -8,6 +8,9 @@ namespace wavecrest::stream {
 
 namespace {
 
+// Looking takes a connection, which takes longer than the answer to a playlist that waits for it.
+constexpr std::chrono::seconds kLookAtShare{5};
+
 // On a share it goes over a connection that is closed afterwards: those who fetch its files have their own.
 Result<container::OpenBeside> open_beside(const base::Address& folder) {
     if (!folder.is_share()) return container::open_in(folder.path());
@@ -40,28 +43,35 @@ FilmLadder::Ladder FilmLadder::now() const {
     return ladder_;
 }
 
-Result<FilmLadder::Version> FilmLadder::version(const container::Ladder& ladder) const {
+Result<FileVersion> FilmLadder::version_of_playlist() const {
+    return version_of(file(std::string(container::kLadderPlaylist)));
+}
+
+Result<FileVersion> FilmLadder::version_of_media(const container::Ladder& ladder) const {
     const auto& renditions = ladder.video.empty() ? ladder.audio : ladder.video;
-    Version version;
-    WAVECREST_TRY_ASSIGN(playlist, version_of(file(std::string(container::kLadderPlaylist))));
-    version.first = playlist;
-    if (!renditions.empty()) {
-        WAVECREST_TRY_ASSIGN(media, version_of(file(renditions.front().file_name())));
-        version.second = media;
-    }
-    return version;
+    return renditions.empty() ? FileVersion{} : version_of(file(renditions.front().file_name()));
 }
 
 Status FilmLadder::look_again() {
     const base::MutexLock looking(looking_);
-    if (const Ladder known = now()) {
-        const auto there = version(*known);
-        if (there && *there == version_) return {};
+    const Ladder known = now();
+    const auto at = std::chrono::steady_clock::now();
+    if (known && folder_.is_share() && at - looked_at_ < kLookAtShare) return {};
+    // From before it is read: what is exchanged meanwhile is noticed the next time.
+    const auto playlist = version_of_playlist();
+    if (known && playlist && *playlist == playlist_) {
+        const auto media = version_of_media(*known);
+        if (media && *media == media_) {
+            looked_at_ = at;
+            return {};
+        }
     }
     WAVECREST_TRY_ASSIGN(open, open_beside(folder_));
     WAVECREST_TRY_ASSIGN(read, container::read_ladder(open, folder_.text()));
-    WAVECREST_TRY_ASSIGN(there, version(read));
-    version_ = there;
+    WAVECREST_TRY_ASSIGN(media, version_of_media(read));
+    playlist_ = playlist ? *playlist : FileVersion{};
+    media_ = media;
+    looked_at_ = at;
     const base::MutexLock lock(mutex_);
     ladder_ = std::make_shared<const container::Ladder>(std::move(read));
     return {};

@@ -162,10 +162,24 @@ TEST_CASE("verify says which of a stream's addresses to enter on each device", "
     const Json best = Json::parse(read_text(house.dir / "results" / "verify.json"))["best_deliveries"];
     REQUIRE(best.size() == 2);
     CHECK(best[0]["device"] == "Lounge TV");
-    CHECK(best[0]["address"].get<std::string>().find("/film.m") != std::string::npos);
+    CHECK(best[0]["url"].get<std::string>().find("/film.m") != std::string::npos);
     CHECK_FALSE(best[0]["why"].get<std::string>().empty());
-    CHECK(best[1]["address"] == "");
+    CHECK(best[1]["url"] == "");
     CHECK(best[1]["why"].get<std::string>().find("500 kbit/s") != std::string::npos);
+}
+
+TEST_CASE("the address to enter is told without its key, which stands in no result", "[cli][verify]") {
+    const House house("delivery = [\"file\", \"hls\"]\nkey = \"lakeside-reeds\"\n", "20 Mbit/s");
+    const Background server({"stream", "run", "--site", "site.toml", "-q"}, house.dir.path());
+    REQUIRE(wait_for_port(house.port));
+    const Ran ran = house.run({"verify", "--site", "site.toml", "--out", "results"});
+    CHECK(ran.status == 0);
+    CHECK(ran.out.find("wavecrest site show adds the key") != std::string::npos);
+    CHECK(ran.out.find("lakeside-reeds") == std::string::npos);
+    const std::string kept = read_text(house.dir / "results" / "verify.json");
+    CHECK(kept.find("best_deliveries") != std::string::npos);
+    CHECK(kept.find("lakeside-reeds") == std::string::npos);
+    CHECK(house.run({"site", "show", "site.toml"}).out.find("lakeside-reeds") != std::string::npos);
 }
 
 TEST_CASE("verify measures the file's own rate", "[cli][verify]") {
