@@ -32,8 +32,11 @@ void take_colour(Track& track, const ColourDescription& colour) {
 void take_aspect(Track& track, Ratio aspect) {
     if (track.pixel_aspect == Ratio{1, 1}) track.pixel_aspect = aspect;
 }
+// Where pictures come unevenly, headers tell the ticks of their clock (H.264, E.2.1; H.265, E.3.1: the rate is that of
+// the ticks unless it is told to be fixed): of use for no more than the fastest there are.
 void take_rate(Track& track, Ratio rate) {
-    if (track.frame_rate.num == 0) track.frame_rate = rate;
+    constexpr double kFastest = 300;
+    if (track.frame_rate.num == 0 && rate.value() <= kFastest) track.frame_rate = rate;
 }
 void take_size(Track& track, int width, int height) {
     if (width > 0 && height > 0) {

@@ -5,6 +5,7 @@
 #include <chrono>
 #include <cmath>
 #include <deque>
+#include <numeric>
 #include <set>
 
 #include "base/byte_source.hpp"
@@ -225,7 +226,7 @@ Status TransportSource::open(int number) {
     return {};
 }
 
-// The rate of pictures whose stream tells none, by the times of the first ones; 0 where these are uneven.
+// The rate of pictures whose stream tells none, by the commonest distance of the first ones; 0 where none is common.
 Ratio TransportSource::rate_by_times(const Track& track) const {
     std::vector<Time> times;
     for (const Packet& packet : ready_) {
@@ -235,14 +236,23 @@ Ratio TransportSource::rate_by_times(const Track& track) const {
     if (times.size() < 4) return {0, 1};
     // The last ones may still lack some that are shown before them.
     times.resize(times.size() - 2);
-    Time shortest = Time::max(), longest{};
-    for (std::size_t i = 1; i < times.size(); ++i) {
-        shortest = std::min(shortest, times[i] - times[i - 1]);
-        longest = std::max(longest, times[i] - times[i - 1]);
-    }
+    std::vector<Time> distances;
+    for (std::size_t i = 1; i < times.size(); ++i) distances.push_back(times[i] - times[i - 1]);
+    std::sort(distances.begin(), distances.end());
     const Time kStamps = base::from_ticks(2, 90'000);
-    if (shortest <= kStamps || longest > shortest + kStamps) return {0, 1};
-    const double mean = base::to_seconds(times.back() - times.front()) / static_cast<double>(times.size() - 1);
+    if (distances.front() <= kStamps) return {0, 1};
+    // Rounded to ticks, equal ones differ by two at most.
+    std::size_t from = 0, most = 0;
+    for (std::size_t first = 0, behind = 0; first < distances.size(); ++first) {
+        while (behind < distances.size() && distances[behind] <= distances[first] + kStamps) ++behind;
+        if (behind - first <= most) continue;
+        from = first;
+        most = behind - first;
+    }
+    if (most * 2 <= distances.size()) return {0, 1};
+    const auto common = distances.begin() + static_cast<std::ptrdiff_t>(from);
+    const double mean = base::to_seconds(std::accumulate(common, common + static_cast<std::ptrdiff_t>(most), Time{})) /
+                        static_cast<double>(most);
     constexpr double kTolerance = 4e-4;  // 30 and 29.97 are 1e-3 apart
     Ratio rate = rate_of_period(std::llround(mean * 1e9), kTolerance);
     // Fields, each a picture of its own.

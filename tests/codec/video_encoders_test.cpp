@@ -93,11 +93,13 @@ TEST_CASE("each video codec gives every picture back, at its own time", "[encode
             told.width = told.height = 0;
             told.profile.clear();
             told.level.clear();
+            told.frame_rate = {0, 1};
             bitstream::describe_headers(told, coded.packets.front().data.view());
             CHECK(told.width == kWidth);
             CHECK(told.height == kHeight);
             CHECK(told.profile == coded.track.profile);
             CHECK(told.level == coded.track.level);
+            CHECK(told.frame_rate.value() <= 30);  // (not the ticks of a clock)
             auto decoder = codec::make_video_decoder(coded.track);
             REQUIRE(decoder);
             std::vector<Picture> decoded;

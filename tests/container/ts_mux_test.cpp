@@ -282,8 +282,13 @@ TEST_CASE("the meter finds what is wrong with a stream", "[mux]") {
 }
 
 TEST_CASE("the rate of pictures that tell none is taken from their times", "[mux]") {
-    for (const Ratio rate : {Ratio{24000, 1001}, Ratio{25, 1}, Ratio{30000, 1001}, Ratio{30, 1}, Ratio{50, 1}}) {
-        INFO(rate.num << "/" << rate.den);
+    struct Case {
+        Ratio rate;
+        int longer;  // so many pictures later one is shown twice as long; 0: none
+    };
+    for (const auto& [rate, longer] : {Case{{24000, 1001}, 0}, Case{{25, 1}, 0}, Case{{30000, 1001}, 0},
+                                       Case{{30, 1}, 0}, Case{{50, 1}, 0}, Case{{30000, 1001}, 5}, Case{{25, 1}, 3}}) {
+        INFO(rate.num << "/" << rate.den << ", " << longer);
         H264WriterSettings settings;
         settings.seed = 3;
         settings.pictures = 24;
@@ -301,6 +306,7 @@ TEST_CASE("the rate of pictures that tell none is taken from their times", "[mux
             packet.track = 1;
             packet.pts = packet.dts = base::frames_to_time(number++, rate);
             packet.duration = base::frames_to_time(1, rate);
+            if (longer > 0 && test_track.packets.size() % static_cast<std::size_t>(longer) == 0) ++number;
             test_track.packets.push_back(packet);
         }
         const TempDir dir;
