@@ -427,6 +427,22 @@ std::string key_of(const std::string& line) {
     return key;
 }
 
+// Of the video: each of them decides how large it becomes.
+constexpr std::string_view kSizeKeys[] = {"visual_quality", "bitrate", "target_size"};
+bool decides_size(const Change& change) {
+    return change.table == "video" && std::count(std::begin(kSizeKeys), std::end(kSizeKeys), change.key) > 0;
+}
+
+// Leaves out what decides the video's size, where these changes say it anew.
+void leave_out_size(const std::vector<Change>& changes, std::vector<std::string>& lines) {
+    if (std::none_of(changes.begin(), changes.end(), decides_size)) return;
+    std::string table;
+    std::erase_if(lines, [&](const std::string& line) {
+        if (const auto begun = begun_table(line)) table = *begun;
+        return decides_size({table, key_of(line), ""});
+    });
+}
+
 void apply_change(const Change& change, std::vector<std::string>& lines) {
     std::string table;
     std::optional<std::size_t> begin, end;  // of the table's own lines
@@ -468,10 +484,13 @@ Result<std::string> derived_text(const std::string& like, const std::string& nam
     lines.insert(lines.begin(), fmt::format("# {}, made like {}.", name, like));
     apply_change({"", "name", toml_value(name)}, lines);
     apply_change({"", "purpose", toml_value("of our own, like " + like)}, lines);
+    std::vector<Change> wanted;
     for (const std::string& one : changes) {
         WAVECREST_TRY_ASSIGN(change, parse_change(one));
-        apply_change(change, lines);
+        wanted.push_back(std::move(change));
     }
+    leave_out_size(wanted, lines);
+    for (const Change& change : wanted) apply_change(change, lines);
     std::string made;
     for (const std::string& line : lines) made += line + "\n";
     WAVECREST_TRY(parse(made, "the new profile"));

@@ -96,8 +96,9 @@ Result<Profile> parse(std::string_view text, const std::string& file);
 const std::vector<Profile>& built_in();
 
 // The text of a new profile: another's (as `find` takes it) under a name of its own, with some keys changed:
-// "KEY=VALUE", of the video where they name no table ("effort=7", "audio.bitrate=96 kbit/s"). Comments stay. Fails as
-// `parse` does where the outcome would be wrong, and for keys that are not there.
+// "KEY=VALUE", of the video where they name no table ("effort=7", "audio.bitrate=96 kbit/s"). A bit rate or size takes
+// the place of the other's quality, and the other way round. Comments stay. Fails as `parse` does where the outcome
+// would be wrong, and for keys that are not there.
 Result<std::string> derived_text(const std::string& like, const std::string& name,
                                  const std::vector<std::string>& changes);
 

@@ -333,6 +333,23 @@ TEST_CASE("profiles are made like others, and held against devices", "[cli][prof
     CHECK(shown["effort"] == 7);
     CHECK(shown["audio"][0]["bitrate_bps"] == 96'000);
     CHECK(read_text(dir / "guest-room.toml").find("crop = \"black-borders\"") != std::string::npos);
+    // A bit rate or a size takes the place of the other's quality, and the other way round.
+    struct Derived {
+        const char *name, *like, *change, *there, *gone;
+    };
+    for (const Derived& one :
+         {Derived{"by-rate", "full-picture", "bitrate=1500 kbit/s", "\nbitrate = \"1500 kbit/s\"", "visual_quality"},
+          Derived{"by-size", "phone", "target_size=1.4 GB", "target_size = \"1.4 GB\"", "visual_quality"},
+          Derived{"by-quality", "by-rate.toml", "visual_quality=70", "visual_quality = 70", "1500 kbit/s"}}) {
+        INFO(one.name);
+        REQUIRE(run_program({"profile", "new", one.name, "--like", one.like, "--set", one.change}, dir.path()).status ==
+                0);
+        const std::string text = read_text(dir / (std::string(one.name) + ".toml"));
+        CHECK(text.find(one.there) != std::string::npos);
+        CHECK(text.find(one.gone) == std::string::npos);
+    }
+    CHECK(run_program({"profile", "new", "both", "--set", "bitrate=2 Mbit/s", "--set", "visual_quality=70"}, dir.path())
+              .status == 2);
     // Nothing is overwritten, and nothing wrong is written.
     CHECK(run_program({"profile", "new", "guest-room"}, dir.path()).status == 4);
     for (const char* change : {"effrt=7", "effort", "effort=70", "audio.codec=dts"}) {
