@@ -7,6 +7,8 @@
 
 #include "container/mp4_boxes.hpp"
 #include "container/mp4_reader.hpp"
+#include "container/mp4_tables.hpp"
+#include "container/subtitle_text.hpp"
 
 namespace wavecrest::container {
 namespace {
@@ -195,6 +197,75 @@ Status CmafTrack::take_segment(Time end) {
 
 Status CmafTrack::finish() {
     return begun_ ? take_segment(end_) : Status{};
+}
+
+namespace {
+
+// The same for a cue in each sample that shows it (14496-30, 6.2.5: source_ID): FNV-1a of its time and text.
+std::uint32_t source_id(const Packet& cue) {
+    std::uint32_t sum = 0x811C9DC5;
+    const auto mix = [&](std::uint64_t byte) { sum = (sum ^ static_cast<std::uint32_t>(byte & 0xFF)) * 0x01000193; };
+    for (int shift = 0; shift < 64; shift += 8) mix(static_cast<std::uint64_t>(cue.pts.count()) >> shift);
+    for (const std::uint8_t byte : cue.data.view()) mix(byte);
+    return sum & 0x7FFFFFFF;
+}
+
+// What is shown at a time, as a sample: a box for each cue, or one that says that there is none.
+ByteVector text_sample(const std::vector<Packet>& cues, Time at) {
+    ByteWriter out;
+    for (const Packet& cue : cues) {
+        if (cue.pts > at || cue.pts + cue.duration <= at) continue;
+        const ByteSpan plain = cue.data.view();
+        const std::string text = escaped_web_vtt({reinterpret_cast<const char*>(plain.data()), plain.size()});
+        const Box shown(out, "vttc");
+        {
+            const Box id(out, "vsid");
+            out.u32(source_id(cue));
+        }
+        const Box payload(out, "payl");
+        out.text(text);
+    }
+    if (out.size() == 0) {
+        const Box nothing(out, "vtte");
+    }
+    return out.release();
+}
+
+}  // namespace
+
+Result<CmafText> cmaf_text(Track track, const std::vector<Packet>& cues, Time from, Time to) {
+    // A sample ends wherever a cue begins or ends.
+    std::vector<Time> edges = {from, to};
+    for (const Packet& cue : cues) {
+        for (const Time edge : {cue.pts, cue.pts + cue.duration}) {
+            if (edge > from && edge < to) edges.push_back(edge);
+        }
+    }
+    std::sort(edges.begin(), edges.end());
+    edges.erase(std::unique(edges.begin(), edges.end()), edges.end());
+    CmafText made;
+    CmafTrack::Ends ends;
+    ends.header = [&](ByteVector header) -> Status {
+        made.header = std::move(header);
+        return {};
+    };
+    ends.segment = [&](CmafSegment segment) -> Status {
+        made.segment = std::move(segment.bytes);
+        return {};
+    };
+    const TrackId id = track.id;
+    WAVECREST_TRY_ASSIGN(segment, CmafTrack::create(std::move(track), kNever, std::move(ends)));
+    for (std::size_t i = 0; i + 1 < edges.size(); ++i) {
+        Packet packet;
+        packet.track = id;
+        packet.pts = packet.dts = edges[i];
+        packet.duration = edges[i + 1] - edges[i];
+        packet.key = true;
+        packet.data = Bytes(text_sample(cues, edges[i]));
+        WAVECREST_TRY(segment->write(packet));
+    }
+    WAVECREST_TRY(segment->finish());
+    return made;
 }
 
 Result<std::unique_ptr<PacketSink>> create_cmaf_file(std::unique_ptr<base::ByteSink> file, Track track, Time length) {

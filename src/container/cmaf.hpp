@@ -55,6 +55,14 @@ class CmafTrack : public PacketSink {
     std::uint64_t first_sample_ = 0;  // bytes, of the segment
 };
 
+// A segment of subtitles: WebVTT in samples (ISO/IEC 14496-30, 6), which fill the interval [from, to) without a gap,
+// each with the cues that are shown during it, or with none. `cues` hold plain text; a cue that lasts longer is in the
+// next segment, too, known as the same by its number there. With the header that goes in front of all segments.
+struct CmafText {
+    ByteVector header, segment;
+};
+Result<CmafText> cmaf_text(Track track, const std::vector<Packet>& cues, Time from, Time to);
+
 // Writes such a track as one file: header, index of segments (sidx, ISO/IEC 14496-12, 8.16.3), segments. Packets,
 // tracks and errors as CmafTrack has them; the file appears with finish(). `file` must seek back.
 Result<std::unique_ptr<PacketSink>> create_cmaf_file(std::unique_ptr<base::ByteSink> file, Track track, Time length);

@@ -242,6 +242,15 @@ void write_audio_entry(ByteWriter& out, const Track& track, std::uint64_t mean) 
     }
 }
 
+// WebVTT (ISO/IEC 14496-30, 6.4), as CMAF has text.
+void write_web_vtt_entry(ByteWriter& out) {
+    const Box entry(out, "wvtt");
+    out.fill(6);
+    out.u16(1);
+    const Box config(out, "vttC");
+    out.text("WEBVTT");
+}
+
 // Timed text (3GPP TS 26.245, 5.16): white on clear, at the foot of the picture.
 void write_text_entry(ByteWriter& out, const Track& track) {
     const Box entry(out, "tx3g");
@@ -382,7 +391,8 @@ Status Mp4Writer::write(const Packet& packet) {
     State& s = *state_;
     TrackState* t = s.find(packet.track);
     if (t == nullptr) return {};
-    if (t->track.kind == TrackKind::subtitle) return s.add_text(*t, packet);
+    // (CMAF's samples of text are made by cmaf_text().)
+    if (t->track.kind == TrackKind::subtitle && !s.settings.cmaf) return s.add_text(*t, packet);
     return s.add(*t, packet);
 }
 
@@ -759,7 +769,8 @@ void Mp4Writer::State::write_track(ByteWriter& out, const TrackState& t, std::ui
     {
         const Box box(out, "hdlr", 0, 0);
         out.u32(0);
-        out.text(video ? "vide" : audio ? "soun" : t.track.id == kChapterTrack ? "text" : "sbtl");
+        const bool text = t.track.id == kChapterTrack || settings.cmaf;
+        out.text(video ? "vide" : audio ? "soun" : text ? "text" : "sbtl");
         out.fill(12);
         out.text(!t.track.name.empty()         ? t.track.name
                  : video                       ? "Picture"
@@ -794,6 +805,8 @@ void Mp4Writer::State::write_sample_entry(ByteWriter& out, const TrackState& t) 
         write_video_entry(out, t.track, mean);
     } else if (t.track.kind == TrackKind::audio) {
         write_audio_entry(out, t.track, mean);
+    } else if (settings.cmaf) {
+        write_web_vtt_entry(out);
     } else {
         write_text_entry(out, t.track);
     }

@@ -218,8 +218,9 @@ class LadderInput : public Input {
         std::vector<std::unique_ptr<PacketSource>> sources;
         size_ = 0;
         const auto add = [&](const Rendition& one, TrackKind kind) -> Status {
-            if (kind == TrackKind::subtitle && one.segments.size() != 1)
-                return {};  // (Each segment is a file of its own.)
+            // (Each segment is a file of its own, unless they are MP4 with a header in front.)
+            if (kind == TrackKind::subtitle && one.segments.size() != 1 && !(one.header && one.codecs == "wvtt"))
+                return {};
             WAVECREST_TRY_ASSIGN(bytes, JoinedSource::create(one, fetch_));
             size_ += bytes->size();
             WAVECREST_TRY_ASSIGN(media, container::open_media(std::move(bytes)));

@@ -7,7 +7,6 @@
 #include <cmath>
 
 #include "bitstream/headers.hpp"
-#include "container/dash_manifest.hpp"
 #include "container/ladder.hpp"
 #include "container/media_playlist.hpp"
 #include "media/language.hpp"
@@ -19,8 +18,15 @@ namespace {
 constexpr std::string_view kHead = "-head.mp4", kPlaylist = ".m3u8", kSegment = ".m4s";
 constexpr std::string_view kSubtitles = "subtitles-", kSubtitlesSegment = ".vtt";
 constexpr const char* kPlaylistType = "application/vnd.apple.mpegurl";
+constexpr const char* kTextMp4Type = "application/mp4";
 constexpr const char* kAudioGroup = "audio";
 constexpr int kSegmentsBehind = 3;  // RFC 8216, 6.3.3
+// What a manifest says that text needs: some hundred bytes a segment, most of them boxes.
+constexpr std::int64_t kTextBps = 4000;
+
+std::string subtitles_name(std::size_t index) {
+    return fmt::format("{}{}", kSubtitles, index + 1);
+}
 
 Bytes bytes_of(const std::string& text) {
     const ByteSpan bytes = base::as_bytes(text);
@@ -149,7 +155,7 @@ std::string LiveLadder::multivariant(const std::string& query) const {
     }
     container::list_moderate_first(list);
     for (std::size_t i = 0; i < subtitles_.size(); ++i)
-        add_rendition(list, subtitles_[i], fmt::format("{}{}{}{}", kSubtitles, i + 1, kPlaylist, query));
+        add_rendition(list, subtitles_[i], subtitles_name(i) + std::string(kPlaylist) + query);
     return container::write_playlist(list);
 }
 
@@ -217,7 +223,31 @@ std::string LiveLadder::manifest(const std::string& query) const {
         }
         if (!set.representations.empty()) manifest.sets.push_back(std::move(set));
     }
+    add_subtitles(manifest, query);
     return container::write_dash_manifest(manifest, "$RepresentationID$-$Number$" + std::string(kSegment) + query);
+}
+
+// Cut where the video is cut.
+void LiveLadder::add_subtitles(container::DashManifest& manifest, const std::string& query) const {
+    const TrackWindow& video = tracks_.front();
+    for (std::size_t i = 0; i < subtitles_.size(); ++i) {
+        container::DashManifest::AdaptationSet set;
+        set.kind = container::DashManifest::AdaptationSet::Kind::text;
+        set.media_type = "application/mp4";
+        set.language = media::language_tag(subtitles_[i].language);
+        set.label = subtitles_[i].name;
+        set.forced = subtitles_[i].forced;
+        container::DashManifest::Representation one;
+        one.id = subtitles_name(i);
+        one.codecs = "wvtt";
+        one.bandwidth_bps = kTextBps;
+        one.header = container::DashManifest::Resource{"$RepresentationID$" + std::string(kHead) + query, {}};
+        one.first_number = video.first + skipped(video);
+        for (std::size_t k = skipped(video); k < video.segments.size(); ++k)
+            one.segments.push_back({{}, video.segments[k].from, video.segments[k].duration});
+        set.representations.push_back(std::move(one));
+        manifest.sets.push_back(std::move(set));
+    }
 }
 
 std::optional<std::pair<std::size_t, std::uint64_t>> LiveLadder::segment_at(std::string_view name) const {
@@ -234,21 +264,36 @@ std::optional<Result<LiveLadder::Answer>> LiveLadder::subtitles_answer(std::stri
     if (!name.starts_with(kSubtitles)) return std::nullopt;
     const TrackWindow& video = tracks_.front();
     for (std::size_t i = 0; i < subtitles_.size(); ++i) {
-        const std::string own = fmt::format("{}{}", kSubtitles, i + 1);
+        const std::string own = subtitles_name(i);
+        if (name == own + std::string(kHead)) {
+            WAVECREST_TRY_ASSIGN(text, container::cmaf_text(subtitles_[i], {}, Time{}, settings_.segment));
+            return Answer{Bytes(std::move(text.header)), kTextMp4Type, false};
+        }
         if (name == own + std::string(kPlaylist)) {
             if (!ready()) return early();
             return Answer{bytes_of(playlist(video, query, own)), kPlaylistType, true};
         }
-        if (!name.starts_with(own + "-") || !name.ends_with(kSubtitlesSegment)) continue;
-        const auto at = numbered(name, kSubtitlesSegment);
+        const bool for_dash = name.ends_with(kSegment);
+        if (!name.starts_with(own + "-") || !(for_dash || name.ends_with(kSubtitlesSegment))) continue;
+        const auto at = numbered(name, for_dash ? kSegment : kSubtitlesSegment);
         if (!at || at->first != own || at->second < video.first || at->second - video.first >= video.segments.size())
             return fail(ErrorKind::usage, "this segment of subtitles isn't there", std::string(name),
                         "ask for the playlist");
-        const Segment& shown = video.segments[static_cast<std::size_t>(at->second - video.first)];
-        return Answer{cues_between(cues_[i], shown.from, shown.from + shown.duration, container::SegmentClock::mp4),
-                      "text/vtt", false};
+        return subtitles_segment(i, at->second, for_dash);
     }
     return std::nullopt;
+}
+
+// As long as that of the video with this number, which is there.
+Result<LiveLadder::Answer> LiveLadder::subtitles_segment(std::size_t subtitles, std::uint64_t number,
+                                                         bool for_dash) const {
+    const TrackWindow& video = tracks_.front();
+    const Segment& shown = video.segments[static_cast<std::size_t>(number - video.first)];
+    const Time from = shown.from, to = shown.from + shown.duration;
+    if (!for_dash)
+        return Answer{cues_between(cues_[subtitles], from, to, container::SegmentClock::mp4), "text/vtt", false};
+    WAVECREST_TRY_ASSIGN(text, container::cmaf_text(subtitles_[subtitles], cues_[subtitles], from, to));
+    return Answer{Bytes(std::move(text.segment)), kTextMp4Type, false};
 }
 
 Result<LiveLadder::Answer> LiveLadder::answer(std::string_view name, const std::string& query) const {

@@ -12,6 +12,7 @@
 #include "base/mutex.hpp"
 #include "base/result.hpp"
 #include "container/cmaf.hpp"
+#include "container/dash_manifest.hpp"
 #include "media/types.hpp"
 
 namespace wavecrest::stream {
@@ -33,8 +34,8 @@ class LiveLadder {
         std::string name;           // "video-720p", "audio-en"
         std::int64_t peak_bps = 0;  // that the encoder keeps to
     };
-    // `subtitles`: the subtitles there are, each of text: in HLS, in segments beside those of the video. (DASH has no
-    // form for such segments that players take.)
+    // `subtitles`: the subtitles there are, each of text, in segments beside those of the video: WebVTT as it is for
+    // HLS, in fragmented MP4 for DASH.
     LiveLadder(LiveLadderSettings settings, std::vector<Entry> entries, std::vector<Track> subtitles = {});
 
     // Of the track with a number: what it is, and its header; then its segments, in order.
@@ -51,8 +52,8 @@ class LiveLadder {
         bool changes = false;  // asked for again it may be another
     };
     // What is at a name: ladder.m3u8, ladder.mpd, NAME.m3u8, NAME-head.mp4, NAME-NUMBER.m4s, subtitles-1.m3u8,
-    // subtitles-1-NUMBER.vtt. `query` is written behind the addresses in it. Kind wanting before enough segments are
-    // there; kind usage for what isn't there.
+    // subtitles-1-NUMBER.vtt, subtitles-1-head.mp4, subtitles-1-NUMBER.m4s. `query` is written behind the addresses in
+    // it. Kind wanting before enough segments are there; kind usage for what isn't there.
     Result<Answer> answer(std::string_view name, const std::string& query) const;
     // The number of the segment at a name; nothing for other names.
     std::optional<std::uint64_t> number_of(std::string_view name) const;
@@ -85,7 +86,9 @@ class LiveLadder {
         REQUIRES(mutex_);
     std::optional<Result<Answer>> subtitles_answer(std::string_view name, const std::string& query) const
         REQUIRES(mutex_);
+    Result<Answer> subtitles_segment(std::size_t subtitles, std::uint64_t number, bool for_dash) const REQUIRES(mutex_);
     std::string manifest(const std::string& query) const REQUIRES(mutex_);
+    void add_subtitles(container::DashManifest& manifest, const std::string& query) const REQUIRES(mutex_);
     // The track and number of a segment's name.
     std::optional<std::pair<std::size_t, std::uint64_t>> segment_at(std::string_view name) const REQUIRES(mutex_);
 

@@ -166,6 +166,72 @@ TEST_CASE("every codec that a ladder takes comes back from CMAF", "[cmaf]") {
     CHECK(read(dir / "a.mp4").segments.size() == 4);
 }
 
+TEST_CASE("subtitles in CMAF fill their segment, each sample with the cues that are shown", "[cmaf]") {
+    Track track;
+    track.id = 4;
+    track.kind = TrackKind::subtitle;
+    track.codec = Codec::text;
+    track.language = "eng";
+    const auto cue = [](const std::string& said, Time from, Time to) {
+        Packet packet;
+        packet.track = 4;
+        packet.pts = packet.dts = from;
+        packet.duration = to - from;
+        packet.data = Bytes(ByteVector(said.begin(), said.end()));
+        return packet;
+    };
+    const auto made = container::cmaf_text(
+        track, {cue("Tea & <toast>", 7s, 9s), cue("Later.", 8500ms, 20s), cue("Not here.", 12s, 13s)}, 8s, 12s);
+    REQUIRE(made);
+    // The header: the track's handler is that of text, its entry that of WebVTT with its configuration.
+    const std::string header(made->header.begin(), made->header.end());
+    CHECK(header.find("cmfc") != std::string::npos);
+    CHECK(header.find(std::string("hdlr\0\0\0\0\0\0\0\0text", 16)) != std::string::npos);
+    CHECK(header.find(std::string("wvtt\0\0\0\0\0\0\0\1\0\0\0\x0EvttCWEBVTT", 26)) != std::string::npos);
+    CHECK(header.find("nmhd") != std::string::npos);
+    const ByteSpan bytes = made->segment;
+    const auto outer = boxes(bytes, 0, bytes.size());
+    REQUIRE(outer.size() == 2);
+    const auto inner = boxes(bytes, outer[0].at + 8, outer[0].at + outer[0].size);
+    const Box& traf = one(inner, "traf");
+    const auto parts = boxes(bytes, traf.at + 8, traf.at + traf.size);
+    CHECK(number(bytes, one(parts, "tfdt").at + 12, 8) == 8 * 90'000);
+    // Three samples: 8 to 8.5 s, to 9 s, to 12 s.
+    const Box& run = one(parts, "trun");
+    REQUIRE(number(bytes, run.at + 12, 4) == 3);
+    const std::uint64_t durations[] = {45'000, 45'000, 270'000};
+    std::size_t at = outer[1].at + 8;
+    std::vector<std::vector<std::string>> samples;
+    std::vector<std::uint64_t> first_ids;
+    for (std::size_t i = 0; i < 3; ++i) {
+        const std::size_t entry = run.at + 20 + i * 16;
+        CHECK(number(bytes, entry, 4) == durations[i]);
+        const auto size = static_cast<std::size_t>(number(bytes, entry + 4, 4));
+        std::vector<std::string> texts;
+        for (const Box& box : boxes(bytes, at, at + size)) {
+            CHECK(box.type == "vttc");
+            const auto fields = boxes(bytes, box.at + 8, box.at + box.size);
+            const Box& text = one(fields, "payl");
+            texts.emplace_back(bytes.begin() + static_cast<std::ptrdiff_t>(text.at + 8),
+                               bytes.begin() + static_cast<std::ptrdiff_t>(text.at + text.size));
+            if (texts.back() == "Later.") first_ids.push_back(number(bytes, one(fields, "vsid").at + 8, 4));
+        }
+        samples.push_back(texts);
+        at += size;
+    }
+    CHECK(at == bytes.size());
+    const std::vector<std::vector<std::string>> expected = {
+        {"Tea &amp; &lt;toast&gt;"}, {"Tea &amp; &lt;toast&gt;", "Later."}, {"Later."}};
+    CHECK(samples == expected);
+    REQUIRE(first_ids.size() == 2);
+    CHECK(first_ids[0] == first_ids[1]);
+    // Where nothing is shown there is one sample that says so.
+    const auto empty = container::cmaf_text(track, {}, 12s, 14s);
+    REQUIRE(empty);
+    const std::string tail(empty->segment.end() - 16, empty->segment.end());
+    CHECK(tail == std::string("\0\0\0\x10mdat\0\0\0\x08vtte", 16));
+}
+
 TEST_CASE("the peak is that of segments in a row that last about as long as the longest", "[cmaf]") {
     container::CmafFile file;
     std::uint64_t at = 0;

@@ -6,6 +6,7 @@
 
 #include "container/dash_manifest.hpp"
 #include "container/media_playlist.hpp"
+#include "container/reader.hpp"
 #include "support/clips.hpp"
 
 using namespace wavecrest;
@@ -53,6 +54,20 @@ std::string text(const LiveLadder& ladder, const std::string& name, const std::s
     const auto answer = ladder.answer(name, query);
     if (!answer) return answer.error().what;
     return {answer->body.view().begin(), answer->body.view().end()};
+}
+
+std::vector<Packet> cues_in(const std::string& mp4) {
+    const ByteSpan bytes = base::as_bytes(mp4);
+    auto media = container::open_media(
+        std::make_shared<base::MemorySource>(ByteVector(bytes.begin(), bytes.end()), "subtitles.mp4"));
+    REQUIRE(media);
+    std::vector<Packet> cues;
+    while (true) {
+        auto packet = media->source->read();
+        REQUIRE(packet);
+        if (!*packet) return cues;
+        cues.push_back(**packet);
+    }
 }
 
 container::MediaPlaylist playlist(const LiveLadder& ladder, const std::string& name) {
@@ -153,6 +168,31 @@ TEST_CASE("subtitles of text go beside a live ladder's video, cut where it is cu
     CHECK(before.find("MPEGTS:720000,LOCAL:00:00:08.000") != std::string::npos);
     for (const std::string& one : {before, after}) CHECK(one.find("Light the lanterns.") != std::string::npos);
     CHECK(text(ladder, "subtitles-1-106.vtt").find("-->") == std::string::npos);
+    // The same in DASH, as fragmented MP4 that a player puts together.
+    const auto manifest = container::parse_dash_manifest(text(ladder, "ladder.mpd"), "ladder.mpd", kNow);
+    REQUIRE(manifest);
+    REQUIRE(manifest->sets.size() == 3);
+    const auto& set = manifest->sets[2];
+    CHECK(set.kind == container::DashManifest::AdaptationSet::Kind::text);
+    CHECK(set.language == "en");
+    REQUIRE(set.representations.size() == 1);
+    REQUIRE(set.representations[0].segments.size() == 3);
+    CHECK(set.representations[0].codecs == "wvtt");
+    CHECK(set.representations[0].header->uri == "subtitles-1-head.mp4");
+    CHECK(set.representations[0].segments[0].at.uri == "subtitles-1-105.m4s");
+    CHECK(set.representations[0].segments[0].from == Time(10s));
+    const std::vector<Packet> cues = cues_in(text(ladder, "subtitles-1-head.mp4") +
+                                             text(ladder, "subtitles-1-104.m4s") + text(ladder, "subtitles-1-105.m4s"));
+    REQUIRE(cues.size() == 2);
+    CHECK(cues[0].pts == Time(9s));
+    CHECK(cues[0].duration == Time(1s));
+    CHECK(cues[1].pts == Time(10s));
+    CHECK(cues[1].duration == Time(1s));
+    for (const Packet& one : cues)
+        CHECK(std::string(one.data.view().begin(), one.data.view().end()) == "Light the lanterns.");
+    CHECK(ladder.answer("subtitles-1-105.m4s", "")->media_type == "application/mp4");
+    CHECK(text(ladder, "subtitles-1-108.m4s") == "this segment of subtitles isn't there");
+    CHECK(text(ladder, "subtitles-2-head.mp4") == "there is nothing of this name in the ladder");
     CHECK(text(ladder, "subtitles-1-108.vtt") == "this segment of subtitles isn't there");
     CHECK(text(ladder, "subtitles-1-12x.vtt") == "this segment of subtitles isn't there");
     CHECK(text(ladder, "subtitles-2.m3u8") == "there is nothing of this name in the ladder");
