@@ -8,6 +8,7 @@
 
 #include "base/byte_source.hpp"
 #include "container/mp4_entries.hpp"
+#include "container/mp4_sample_tables.hpp"
 #include "container/timing.hpp"
 
 namespace wavecrest::container::mp4 {
@@ -321,6 +322,16 @@ Status MovieParser::parse_track(ByteSpan trak, RawTrack& t) {
     return parse_samples(stbl, t);
 }
 
+namespace {
+
+// ctts: signed in version 1; some write negative offsets in version 0, too.
+std::int64_t composition_of(const RunTable& table) {
+    const std::uint32_t value = table.value();
+    return table.version() == 1 || value > 0xF0000000 ? static_cast<std::int32_t>(value) : std::int64_t{value};
+}
+
+}  // namespace
+
 // One number can tell of four thousand million samples. A file that is cut short holds fewer than it tells of, but none
 // tells of more than the whole of it has bytes.
 bool MovieParser::believable(std::uint32_t samples) {
@@ -334,161 +345,55 @@ Status MovieParser::parse_samples(ByteSpan stbl, RawTrack& t) {
     const auto bad = [&](const char* table) {
         return damaged(fmt::format("the {} table of track {} is damaged", table, t.id));
     };
-    // Sizes decide how many samples there are; every count is checked against the bytes that are really there.
-    ByteReader sizes(child(stbl, "stsz"));
-    sizes.skip(4);
-    std::uint32_t fixed = 0;
-    int size_bits = 32;
-    if (sizes.ok() && sizes.remaining() >= 8) {
-        fixed = sizes.u32();
-    } else if (const ByteSpan compact = child(stbl, "stz2"); !compact.empty()) {
-        sizes = ByteReader(compact);
-        sizes.skip(4 + 3);
-        size_bits = sizes.u8();
-        if (size_bits != 4 && size_bits != 8 && size_bits != 16) return bad("sample size");
-    } else if (fragmented_ || stbl.empty()) {
-        return {};
-    } else {
-        return bad("sample size");
-    }
-    const std::uint32_t count = sizes.u32();
-    if (!sizes.ok()) return bad("sample size");
-    const std::uint64_t bytes_needed = (std::uint64_t{count} * static_cast<std::uint64_t>(size_bits) + 7) / 8;
-    const bool plain_samples = t.track.info.codec == Codec::lpcm && fixed > 0;  // kept by the packet
-    if (fixed == 0 && bytes_needed > sizes.remaining()) return bad("sample size");
-    if (!plain_samples && (count > kMostSamples || (fixed != 0 && !believable(count)))) return bad("sample size");
+    auto sizes = SampleSizes::find(stbl);
+    if (!sizes && (fragmented_ || stbl.empty())) return {};
+    if (!sizes || !sizes->ok()) return bad("sample size");
+    const std::uint32_t count = sizes->count();
+    const bool plain = t.track.info.codec == Codec::lpcm && sizes->common() > 0;  // kept by the packet
+    if (!plain && (count > kMostSamples || (sizes->common() != 0 && !believable(count)))) return bad("sample size");
     if (count == 0) return {};
-
-    // Decoding times, composition offsets and sync samples are read along with the sizes.
-    ByteReader stts(child(stbl, "stts"));
-    stts.skip(4);
-    std::uint32_t time_entries = stts.u32(), time_run = 0, delta = 0;
-    std::uint64_t timed = 0;
-    {
-        ByteReader check = stts;
-        for (std::uint32_t i = 0; i < time_entries && check.remaining() >= 8; ++i) {
-            timed += check.u32();
-            check.skip(4);
-        }
-    }
-    if (timed != count) return bad("decoding time");
-    ByteReader ctts(child(stbl, "ctts"));
-    const bool negative = ctts.u8() == 1;
-    ctts.skip(3);
-    std::uint32_t composition_entries = ctts.u32(), composition_run = 0;
-    std::int64_t composition = 0;
-    std::uint64_t composed = 0;
-    {
-        ByteReader check = ctts;
-        for (std::uint32_t i = 0; i < composition_entries && check.remaining() >= 8; ++i) {
-            composed += check.u32();
-            check.skip(4);
-        }
-    }
-    if (composed > count) return bad("composition time");
-    const ByteSpan sync = child(stbl, "stss");
-    ByteReader stss(sync);
-    stss.skip(4);
-    std::uint32_t sync_entries = sync.empty() ? 0 : stss.u32();
-    std::uint32_t next_sync = 0;
-    const auto advance_sync = [&] {
-        next_sync = 0;
-        if (sync_entries > 0 && stss.remaining() >= 4) {
-            next_sync = stss.u32();
-            --sync_entries;
-        }
-    };
-    advance_sync();
-    if (!sync.empty() && next_sync > count) return bad("sync sample");
-
-    // Chunks: runs of chunks hold equally many samples.
-    const ByteSpan wide_offsets = child(stbl, "co64");
-    const bool wide = !wide_offsets.empty();
-    ByteReader offsets(wide ? wide_offsets : child(stbl, "stco"));
-    offsets.skip(4);
-    const std::uint32_t chunks = offsets.u32();
-    if (!offsets.ok() || chunks > offsets.remaining() / (wide ? 8 : 4)) return bad("chunk offset");
-    ByteReader stsc(child(stbl, "stsc"));
-    stsc.skip(4);
-    std::uint32_t runs = stsc.u32();
-    std::uint32_t per_chunk = 0;
-    std::uint32_t next_first = runs > 0 ? stsc.u32() : 0;
+    RunTable times(child(stbl, "stts")), compositions(child(stbl, "ctts"));
+    if (times.samples() != count) return bad("decoding time");
+    if (compositions.samples() > count) return bad("composition time");
+    SyncSamples sync(child(stbl, "stss"), count);
+    if (!sync.ok()) return bad("sync sample");
+    Chunks chunks(stbl);
+    if (!chunks.has_offsets()) return bad("chunk offset");
 
     SampleIndex& index = t.track.samples.index;
-    if (fixed == 0) index.reserve(count);  // so many sizes are really there
+    if (sizes->common() == 0) index.reserve(count);  // so many sizes are really there
     std::int64_t dts = 0;
     std::uint32_t at = 0;
-    std::uint8_t half = 0;
-    const auto next_size = [&]() -> std::uint32_t {
-        if (fixed != 0) return fixed;
-        if (size_bits == 32) return sizes.u32();
-        if (size_bits == 16) return sizes.u16();
-        if (size_bits == 8) return sizes.u8();
-        if (at % 2 == 0) {
-            half = sizes.u8();
-            return half >> 4;
-        }
-        return half & 15;
-    };
-    for (std::uint32_t chunk = 1; chunk <= chunks && at < count; ++chunk) {
-        while (runs > 0 && chunk == next_first) {
-            per_chunk = stsc.u32();
-            stsc.skip(4);
-            --runs;
-            const std::uint32_t previous = next_first;
-            next_first = runs > 0 ? stsc.u32() : 0;
-            if (runs > 0 && next_first <= previous) return bad("sample to chunk");
-        }
-        const std::uint64_t offset = wide ? offsets.u64() : offsets.u32();
-        index.begin_chunk(offset, dts);
-        for (std::uint32_t i = 0; i < per_chunk && at < count;) {
-            while (time_run == 0 && time_entries > 0) {
-                time_run = stts.u32();
-                delta = stts.u32();
-                --time_entries;
-            }
-            if (plain_samples) {
+    while (at < count && chunks.next()) {
+        if (!chunks.ok()) return bad("sample to chunk");
+        index.begin_chunk(chunks.offset(), dts);
+        const std::uint32_t end = at + std::min(chunks.samples(), count - at);
+        while (at < end) {
+            const std::uint32_t run = times.run(), delta = times.value();
+            if (plain) {
                 // Sample frames of LPCM are tiny: many make one packet.
-                const std::uint32_t frames = std::min({kLpcmPiece, per_chunk - i, count - at, std::max(time_run, 1u)});
+                const std::uint32_t frames = std::min({kLpcmPiece, end - at, std::max(run, 1u)});
                 // (Old files count single channels' bytes; the frame's real size follows from channels and bits.)
-                const std::uint32_t frame =
-                    static_cast<std::uint32_t>(t.track.info.channels * t.track.info.bit_depth / 8);
-                const std::uint32_t size = frames * (fixed == 1 ? frame : fixed);
-                index.add(size, true, frames * delta, 0);
+                const auto frame = static_cast<std::uint32_t>(t.track.info.channels * t.track.info.bit_depth / 8);
+                index.add(frames * (sizes->common() == 1 ? frame : sizes->common()), true, frames * delta, 0);
                 dts += std::int64_t{frames} * delta;
-                time_run -= std::min(frames, time_run);
-                i += frames;
+                times.take(frames);
                 at += frames;
                 continue;
             }
-            while (composition_run == 0 && composition_entries > 0 && ctts.remaining() >= 8) {
-                composition_run = ctts.u32();
-                const std::uint32_t value = ctts.u32();
-                composition = negative || value > 0xF0000000 ? static_cast<std::int32_t>(value) : std::int64_t{value};
-                --composition_entries;
-            }
-            if (composition_run > 0) {
-                --composition_run;
-            } else {
-                composition = 0;
-            }
-            bool key = sync.empty();
-            if (next_sync == at + 1) {
-                key = true;
-                advance_sync();
-                if (next_sync != 0 && (next_sync <= at + 1 || next_sync > count)) return bad("sync sample");
-            }
-            const std::uint32_t size = next_size();
+            const std::int64_t composition = compositions.run() > 0 ? composition_of(compositions) : 0;
+            const bool key = sync.is_key(++at);
+            if (!sync.ok()) return bad("sync sample");
+            const std::uint32_t size = sizes->next();
             if (size > SampleIndex::kLargestSample) return bad("sample size");
             index.add(size, key, delta,
                       static_cast<std::int32_t>(std::clamp<std::int64_t>(composition, INT32_MIN, INT32_MAX)));
             dts += delta;
-            --time_run;
-            ++i;
-            ++at;
+            times.take(1);
+            compositions.take(1);
         }
     }
-    if (at != count || !stsc.ok()) return bad("sample to chunk");
+    if (at != count || !chunks.ok()) return bad("sample to chunk");
     t.next_dts = dts;
     return {};
 }
