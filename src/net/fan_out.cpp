@@ -139,6 +139,18 @@ struct Client {
     std::shared_ptr<std::uint64_t> busy = std::make_shared<std::uint64_t>(0);
 };
 
+// What one call to the kernel sends.
+struct Pieces {
+    std::array<iovec, kPiecesACall> all{};
+    std::size_t count = 0, bytes = 0;
+
+    bool full() const { return count == kPiecesACall; }
+    void add(const Bytes& what, std::size_t from = 0) {
+        all[count++] = {const_cast<std::uint8_t*>(what.data()) + from, what.size() - from};
+        bytes += what.size() - from;
+    }
+};
+
 struct Order {
     enum class What { add, send, pause, resume, remove } what;
     std::uint64_t id = 0;
@@ -165,6 +177,7 @@ struct FanOut::State {
 
     void run();
     void carry_out(std::vector<Order> list);
+    void place(Client& client);
     // False when the client is to go.
     bool serve(Client& client, Steady::time_point now);
     static void drop(Client& client) {
@@ -227,110 +240,109 @@ Time arrived_until(const Client& client, const SharedFlow& broadcast) {
     return block < broadcast.end() ? broadcast.blocks[block - broadcast.first].time : broadcast.blocks.back().time;
 }
 
-bool FanOut::State::serve(Client& client, Steady::time_point now) {
-    SharedFlow& broadcast = *client.broadcast;
-    if (*client.busy != 0 && *client.busy != client.status.id) return true;
-    // Puts it where it can go on.
-    const auto place = [&] {
-        if (client.begun && client.next < broadcast.first) client.begun = false;  // what it waited for is gone
-        if (client.begun && client.next < broadcast.end() && broadcast.has_start &&
-            broadcast.newest_start > client.next &&
-            broadcast.blocks.back().time - broadcast.blocks[client.next - broadcast.first].time > settings.most_lag)
-            client.begun = false;
-        if (!client.begun && broadcast.has_start) {
-            if (client.next > 0 && !std::exchange(client.resumed, false)) {
-                ++client.status.skips;
-                if (on_event) on_event(Event::skipped, client.status.address, broadcast.name);
-            }
-            client.begun = true;
-            client.next = broadcast.newest_start;
-            client.status.from = client.status.until = broadcast.blocks[client.next - broadcast.first].time;
-            if (!broadcast.preface.empty() && client.change) {
-                client.changed.push_back(client.change(broadcast.preface));
-            } else if (!broadcast.preface.empty()) {
-                client.own.push_back(broadcast.preface);
-            }
+// Puts a client where it can go on.
+void FanOut::State::place(Client& client) {
+    const SharedFlow& broadcast = *client.broadcast;
+    if (client.begun && client.next < broadcast.first) client.begun = false;  // what it waited for is gone
+    if (client.begun && client.next < broadcast.end() && broadcast.has_start && broadcast.newest_start > client.next &&
+        broadcast.blocks.back().time - broadcast.blocks[client.next - broadcast.first].time > settings.most_lag)
+        client.begun = false;
+    if (client.begun || !broadcast.has_start) return;
+    if (client.next > 0 && !std::exchange(client.resumed, false)) {
+        ++client.status.skips;
+        if (on_event) on_event(Event::skipped, client.status.address, broadcast.name);
+    }
+    client.begun = true;
+    client.next = broadcast.newest_start;
+    client.status.from = client.status.until = broadcast.blocks[client.next - broadcast.first].time;
+    if (!broadcast.preface.empty() && client.change) {
+        client.changed.push_back(client.change(broadcast.preface));
+    } else if (!broadcast.preface.empty()) {
+        client.own.push_back(broadcast.preface);
+    }
+}
+
+// What was begun, what is the client's own, and blocks.
+Pieces pieces_for(Client& client) {
+    const SharedFlow& broadcast = *client.broadcast;
+    const bool goes_on = !client.paused && !client.leaving && client.begun;
+    Pieces pieces;
+    if (!client.current.empty()) pieces.add(client.current, client.done);
+    for (std::size_t i = 0; i < client.own.size() && !pieces.full(); ++i) pieces.add(client.own[i]);
+    while (goes_on && client.change && client.next < broadcast.end()) {
+        std::size_t held = 0;
+        for (const Bytes& one : client.changed) held += one.size();
+        if (held > kMostChanged) break;
+        client.changed.push_back(client.change(broadcast.blocks[client.next++ - broadcast.first].bytes));
+    }
+    for (std::size_t i = 0; i < client.changed.size() && !pieces.full(); ++i) pieces.add(client.changed[i]);
+    if (!goes_on || client.change) return pieces;
+    for (std::uint64_t block = client.next; block < broadcast.end() && !pieces.full() && pieces.bytes < (1 << 20);)
+        pieces.add(broadcast.blocks[block++ - broadcast.first].bytes);
+    return pieces;
+}
+
+// So many bytes of them have gone.
+void forget_sent(Client& client, std::size_t left) {
+    const SharedFlow& broadcast = *client.broadcast;
+    const auto is_gone = [&](const Bytes& what, std::size_t from) {
+        const std::size_t size = what.size() - from;
+        if (left >= size) {
+            left -= size;
+            return true;
         }
+        if (left > 0 || from > 0) {
+            client.done = from + left;
+            left = 0;
+        }
+        return false;
     };
+    if (!client.current.empty()) {
+        if (!is_gone(client.current, client.done)) return;
+        client.current = {};
+        client.done = 0;
+    }
+    // False when it is gone in part only: that is sent first from then on.
+    const auto is_whole = [&](const Bytes& front) {
+        if (is_gone(front, 0)) return true;
+        client.current = front;
+        return false;
+    };
+    for (std::deque<Bytes>* queue : {&client.own, &client.changed}) {
+        while (!queue->empty() && left > 0) {
+            const Bytes front = queue->front();
+            queue->pop_front();
+            if (!is_whole(front)) return;
+        }
+    }
+    while (left > 0) {
+        if (!is_whole(broadcast.blocks[client.next++ - broadcast.first].bytes)) return;
+    }
+}
+
+bool FanOut::State::serve(Client& client, Steady::time_point now) {
+    const SharedFlow& broadcast = *client.broadcast;
+    if (*client.busy != 0 && *client.busy != client.status.id) return true;
     bool waiting = false;
     while (true) {
-        // One call sends what was begun, what is the client's own, and blocks.
-        std::array<iovec, kPiecesACall> pieces{};
-        std::size_t count = 0, bytes = 0;
-        const auto piece = [&](const Bytes& what, std::size_t from) {
-            pieces[count++] = {const_cast<std::uint8_t*>(what.data()) + from, what.size() - from};
-            bytes += what.size() - from;
-        };
-        const bool goes_on = !client.paused && !client.leaving;
-        if (goes_on) place();
-        if (!client.current.empty()) piece(client.current, client.done);
-        for (std::size_t i = 0; i < client.own.size() && count < kPiecesACall; ++i) piece(client.own[i], 0);
-        for (std::size_t held = 0; goes_on && client.change && client.begun && client.next < broadcast.end();) {
-            for (const Bytes& one : client.changed) held += one.size();
-            if (held > kMostChanged) break;
-            client.changed.push_back(client.change(broadcast.blocks[client.next++ - broadcast.first].bytes));
-            held = 0;
-        }
-        for (std::size_t i = 0; i < client.changed.size() && count < kPiecesACall; ++i) piece(client.changed[i], 0);
-        if (goes_on && !client.change) {
-            std::uint64_t block = client.next;
-            while (client.begun && block < broadcast.end() && count < kPiecesACall && bytes < (1 << 20))
-                piece(broadcast.blocks[block++ - broadcast.first].bytes, 0);
-        }
-        if (count == 0) {
+        if (!client.paused && !client.leaving) place(client);
+        Pieces pieces = pieces_for(client);
+        if (pieces.count == 0) {
             waiting = false;
             break;
         }
         msghdr message{};
-        message.msg_iov = pieces.data();
-        message.msg_iovlen = count;
+        message.msg_iov = pieces.all.data();
+        message.msg_iovlen = pieces.count;
         const ssize_t n = ::sendmsg(client.socket, &message, MSG_NOSIGNAL | MSG_DONTWAIT);
         if (n < 0 && errno == EINTR) continue;
         if (n < 0 && errno != EAGAIN && errno != EWOULDBLOCK) return false;
-        waiting = n < static_cast<ssize_t>(bytes);
+        waiting = n < static_cast<ssize_t>(pieces.bytes);
         if (n <= 0) break;
         client.last_progress = now;
         client.status.sent += static_cast<std::uint64_t>(n);
         sent += static_cast<std::uint64_t>(n);
-        auto left = static_cast<std::size_t>(n);
-        const auto consume = [&](const Bytes& what, std::size_t from) {
-            const std::size_t size = what.size() - from;
-            if (left >= size) {
-                left -= size;
-                return true;
-            }
-            if (left > 0 || from > 0) {
-                client.done = from + left;
-                left = 0;
-            }
-            return false;
-        };
-        bool whole = true;
-        if (!client.current.empty()) {
-            whole = consume(client.current, client.done);
-            if (whole) {
-                client.current = {};
-                client.done = 0;
-            }
-        }
-        while (whole && !client.own.empty() && left > 0) {
-            const Bytes front = client.own.front();
-            client.own.pop_front();
-            whole = consume(front, 0);
-            if (!whole) client.current = front;
-        }
-        while (whole && !client.changed.empty() && left > 0) {
-            const Bytes front = client.changed.front();
-            client.changed.pop_front();
-            whole = consume(front, 0);
-            if (!whole) client.current = front;
-        }
-        while (whole && left > 0) {
-            const Bytes& front = broadcast.blocks[client.next - broadcast.first].bytes;
-            ++client.next;
-            whole = consume(front, 0);
-            if (!whole) client.current = front;
-        }
+        forget_sent(client, static_cast<std::size_t>(n));
         if (waiting) break;
     }
     if (waiting && now - client.last_progress > std::chrono::duration_cast<Steady::duration>(settings.idle_limit)) {

@@ -155,142 +155,155 @@ std::string parse_key(base::ConfigTable& table, const std::string& name, const b
     return key;
 }
 
-SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder, const std::vector<SiteShare>& shares) {
-    SiteStream entry;
+bool is_ladder(const stream::ServedStream& item) {
+    return item.parts.size() == 1 && source::is_ladder_folder(item.parts.front().source);
+}
+
+// Where nothing is said, one file is served as it is, a ladder's folder as a ladder, and everything else live. An empty
+// list is said, too: the stream is only sent.
+void settle_deliveries(base::ConfigTable& table, SiteStream& entry) {
     stream::ServedStream& item = entry.item;
-    entry.line = table.line();
-    const auto name = table.text("name");
-    auto parts = parse_parts(table, folder, shares, entry.unlisted);
-    const std::string publish_key = parse_key(table, "publish_key", folder);
-    const auto path = table.text("path", "");
-    const auto port = table.number("port", 1, 65535, 0);
-    const auto tls_port = table.number("tls_port", 1, 65535, 0);
-    const auto rtmp_port = table.number("rtmp_port", 1, 65535, 0);
-    const auto subtitles = table.text("subtitles", "");
-    const auto audio = table.texts("audio");
-    const auto picture = table.number("video", 1, 99, 0);
-    const auto drawn = table.text("burn_in", TrackChoice{}.burn_in);
-    const auto devices = table.texts("devices");
-    const auto deliveries = table.texts("delivery");
-    for (const std::string& word : deliveries) {
-        const Status added = stream::add_delivery(item.deliveries, word);
-        if (!added) table.wrong("delivery", added.error().what, added.error().remedy);
-    }
-    for (const bool rtp : {false, true}) {
-        const auto targets = table.texts(rtp ? "rtp" : "udp");
-        for (const std::string& text : targets) {
-            const auto address = net::parse_udp_address(text);
-            if (!address) table.wrong(rtp ? "rtp" : "udp", address.error().what, address.error().remedy);
-            if (address) item.targets.push_back({*address, rtp});
-        }
-    }
-    const auto servers = table.texts("push");
-    for (const std::string& text : servers) {
-        const auto address = net::parse_rtmp_address(text);
-        if (!address) table.wrong("push", address.error().what, address.error().remedy);
-        if (address) item.push.push_back(*address);
-    }
-    const auto loop = table.flag("loop", false);
-    const auto rate = table.bitrate("bitrate", 0);
-    const auto profile = table.text("profile", "");
-    const auto from = table.texts("from");
-    const std::string key = parse_key(table, "key", folder);
-    table.finish();
-    const auto networks = net::Networks::parse(from);
-    if (!networks) table.wrong("from", networks.error().what, networks.error().remedy);
-    if (parts.empty() && publish_key.empty())
-        table.wrong("name", fmt::format("\"file\" is missing: stream \"{}\" has no source", name),
-                    "add file, files or folder; or publish_key, to accept RTMP publishing");
-    if (!parts.empty() && !publish_key.empty())
-        table.wrong("publish_key", "a stream is either published here or played from files", "leave one of them out");
-    item.name = name;
-    item.path = path.empty()
-                    ? stream::default_path(name, parts.empty() ? base::Address("live.flv") : parts.front().source)
-                    : path;
-    // (Beside the stream's files.)
-    if (!subtitles.empty()) item.subtitles = base::Path(place_of(table, folder, shares)(subtitles).text());
-    item.ports = {static_cast<std::uint16_t>(port), static_cast<std::uint16_t>(tls_port),
-                  static_cast<std::uint16_t>(rtmp_port)};
-    item.publish_key = publish_key;
-    item.loop = loop;
-    item.rate_bps = rate;
-    if (networks) item.from = *networks;
-    item.key = key;
-    item.parts = std::move(parts);
-    entry.profile = profile;
-    entry.devices = devices;
-    // Where nothing is said, one file is served as it is, and everything else live. An empty list is said, too: the
-    // stream is only sent.
+    const bool said = item.deliveries.any();
     const bool sent = !item.targets.empty() || !item.push.empty();
-    const bool only_sent = table.has("delivery") && deliveries.empty() && sent;
+    const bool only_sent = table.has("delivery") && !said && sent;
     if (!item.deliveries.any() && item.published())
-        (profile.empty() ? item.deliveries.rtmp : item.deliveries.live) = true;
+        (entry.profile.empty() ? item.deliveries.rtmp : item.deliveries.live) = true;
     if (!item.deliveries.any() && !only_sent) {
         std::error_code error;
         const bool plain = item.parts.size() == 1 && !entry.unlisted &&
                            !std::filesystem::is_directory(item.parts.front().source.path(), error);
-        if (plain && profile.empty()) {
+        if (plain && entry.profile.empty()) {
             item.deliveries.file = true;
         } else if (!sent) {
             item.deliveries.live = true;
         }
     }
-    const bool is_folder = item.parts.size() == 1 && source::is_ladder_folder(item.parts.front().source);
-    if (is_folder && !table.has("delivery") && !sent) item.deliveries = {.ladder = true};
+    if (is_ladder(item) && !table.has("delivery") && !sent) item.deliveries = {.ladder = true};
     // A ladder of files is there; of all else it is made on the way.
-    if (item.deliveries.ladder && !is_folder) {
+    if (item.deliveries.ladder && !is_ladder(item)) {
         item.deliveries.ladder = false;
         item.deliveries.live_ladder = true;
     }
-    if (is_folder && (item.deliveries.file || item.deliveries.hls))
+}
+
+// What is said of a stream that isn't delivered so.
+void refuse_unused(base::ConfigTable& table, const SiteStream& entry, const TrackChoice& choice) {
+    const stream::ServedStream& item = entry.item;
+    const stream::Deliveries& to = item.deliveries;
+    if (is_ladder(item) && (to.file || to.hls))
         table.wrong("delivery", "this is a ladder of several bit rates, not a file",
                     fmt::format("write ladder for {}", table.called("delivery")));
-    if (!audio.empty() && !item.is_live() && !item.deliveries.hls)
+    const bool whole = !item.is_live() && !to.hls;
+    if (!choice.audio.empty() && whole)
         table.wrong(
             "audio", "a file is delivered with all of its audio tracks: players select one",
             fmt::format("add live or hls to {}, or leave {} out", table.called("delivery"), table.called("audio")));
-    if (picture > 0 && !item.is_live() && !item.deliveries.hls)
+    if (choice.video > 0 && whole)
         table.wrong(
             "video", "a file is delivered with all of its video tracks: players select one",
             fmt::format("add live or hls to {}, or leave {} out", table.called("delivery"), table.called("video")));
-    if (drawn != TrackChoice{}.burn_in && profile.empty() && !item.published())
+    if (choice.burn_in != TrackChoice{}.burn_in && entry.profile.empty() && !item.published())
         table.wrong("burn_in", "subtitles are burned in only when transcoding",
                     fmt::format("name a profile with {}, or leave it out", table.called("profile")));
-    if (const auto fit = media::check_audio_words(audio, table.where("audio")); !fit)
-        table.wrong("audio", fit.error().what, fit.error().remedy);
-    for (stream::Part& part : item.parts) part.choice = {audio, static_cast<int>(picture), drawn};
-    if (!subtitles.empty() && !item.deliveries.file && !item.deliveries.hls && !item.published())
+    if (!item.subtitles.empty() && !to.file && !to.hls && !item.published())
         table.wrong("subtitles", "subtitle files are for file and hls",
                     "offer the stream as file or hls, too, or leave the subtitles out");
-    const bool by_http = item.deliveries.by_http();
-    if (!by_http && (port != 0 || tls_port != 0))
-        table.wrong(port != 0 ? "port" : "tls_port", "this stream is not delivered by HTTP",
+    if (!to.by_http() && (item.ports.http != 0 || item.ports.tls != 0))
+        table.wrong(item.ports.http != 0 ? "port" : "tls_port", "this stream is not delivered by HTTP",
                     "offer it as file, hls, live or live-hls, too, or leave the port out");
-    if (rtmp_port != 0 && !item.deliveries.rtmp && !item.published())
+    if (item.ports.rtmp != 0 && !to.rtmp && !item.published())
         table.wrong("rtmp_port", "this stream is not delivered by RTMP",
                     "offer it as rtmp, too, or leave the port out");
-    // What is said of the source, or of how it is played.
+}
+
+// What is said of the source, or of how it is played, and means nothing there.
+void refuse_unplayed(base::ConfigTable& table, const SiteStream& entry) {
+    const stream::ServedStream& item = entry.item;
     const auto refuse = [&](const char* which, bool is_said, const char* what, const char* remedy) {
         if (is_said) table.wrong(which, what, remedy);
     };
-    const int chapter = item.parts.empty() ? 1 : item.parts.front().chapter;
-    if (!publish_key.empty()) {
+    if (!item.publish_key.empty()) {
         const char* const what = "a published stream is delivered whole, as it comes";
         for (const char* which : {"loop", "bitrate", "title", "chapter", "audio", "video", "burn_in", "subtitles"})
             refuse(which, table.has(which), what, "leave it out");
         const stream::Deliveries& to = item.deliveries;
-        refuse("profile", !profile.empty() && !to.live && !to.live_hls && !to.live_ladder && item.targets.empty(),
+        refuse("profile", !entry.profile.empty() && !to.live && !to.live_hls && !to.live_ladder && item.targets.empty(),
                "RTMP players are given a published stream unchanged",
                "deliver it live, live-hls or ladder, too, or leave the profile out");
     } else if (!item.is_live() && !item.parts.empty()) {
         const char* const what = "this is for live streams only: files are delivered on demand";
         const char* const remedy =
             "offer the stream live, live-hls or rtmp, or send it by udp or rtp; or leave this out";
-        refuse("loop", loop, what, remedy);
-        refuse("bitrate", rate != 0, what, remedy);
-        refuse("profile", !profile.empty(), what, remedy);
-        refuse("chapter", chapter > 1, what, remedy);
+        refuse("loop", item.loop, what, remedy);
+        refuse("bitrate", item.rate_bps != 0, what, remedy);
+        refuse("profile", !entry.profile.empty(), what, remedy);
+        refuse("chapter", item.parts.front().chapter > 1, what, remedy);
     }
+}
+
+// Where a stream goes by itself, and how it is asked for.
+void parse_deliveries(base::ConfigTable& table, stream::ServedStream& item) {
+    for (const std::string& word : table.texts("delivery")) {
+        const Status added = stream::add_delivery(item.deliveries, word);
+        if (!added) table.wrong("delivery", added.error().what, added.error().remedy);
+    }
+    for (const bool rtp : {false, true}) {
+        for (const std::string& text : table.texts(rtp ? "rtp" : "udp")) {
+            const auto address = net::parse_udp_address(text);
+            if (!address) table.wrong(rtp ? "rtp" : "udp", address.error().what, address.error().remedy);
+            if (address) item.targets.push_back({*address, rtp});
+        }
+    }
+    for (const std::string& text : table.texts("push")) {
+        const auto address = net::parse_rtmp_address(text);
+        if (!address) table.wrong("push", address.error().what, address.error().remedy);
+        if (address) item.push.push_back(*address);
+    }
+}
+
+SiteStream parse_stream(base::ConfigTable& table, const base::Path& folder, const std::vector<SiteShare>& shares) {
+    SiteStream entry;
+    stream::ServedStream& item = entry.item;
+    entry.line = table.line();
+    item.name = table.text("name");
+    item.parts = parse_parts(table, folder, shares, entry.unlisted);
+    item.publish_key = parse_key(table, "publish_key", folder);
+    item.path = table.text("path", "");
+    item.ports.http = static_cast<std::uint16_t>(table.number("port", 1, 65535, 0));
+    item.ports.tls = static_cast<std::uint16_t>(table.number("tls_port", 1, 65535, 0));
+    item.ports.rtmp = static_cast<std::uint16_t>(table.number("rtmp_port", 1, 65535, 0));
+    const auto subtitles = table.text("subtitles", "");
+    TrackChoice choice;
+    choice.audio = table.texts("audio");
+    choice.video = static_cast<int>(table.number("video", 1, 99, 0));
+    choice.burn_in = table.text("burn_in", choice.burn_in);
+    entry.devices = table.texts("devices");
+    parse_deliveries(table, item);
+    item.loop = table.flag("loop", false);
+    item.rate_bps = table.bitrate("bitrate", 0);
+    entry.profile = table.text("profile", "");
+    const auto from = table.texts("from");
+    item.key = parse_key(table, "key", folder);
+    table.finish();
+    const auto networks = net::Networks::parse(from);
+    if (!networks) table.wrong("from", networks.error().what, networks.error().remedy);
+    if (networks) item.from = *networks;
+    if (item.parts.empty() && item.publish_key.empty())
+        table.wrong("name", fmt::format("\"file\" is missing: stream \"{}\" has no source", item.name),
+                    "add file, files or folder; or publish_key, to accept RTMP publishing");
+    if (!item.parts.empty() && !item.publish_key.empty())
+        table.wrong("publish_key", "a stream is either published here or played from files", "leave one of them out");
+    if (item.path.empty())
+        item.path =
+            stream::default_path(item.name, item.parts.empty() ? base::Address("live.flv") : item.parts.front().source);
+    // (Beside the stream's files.)
+    if (!subtitles.empty()) item.subtitles = base::Path(place_of(table, folder, shares)(subtitles).text());
+    settle_deliveries(table, entry);
+    if (const auto fit = media::check_audio_words(choice.audio, table.where("audio")); !fit)
+        table.wrong("audio", fit.error().what, fit.error().remedy);
+    for (stream::Part& part : item.parts) part.choice = choice;
+    refuse_unused(table, entry, choice);
+    refuse_unplayed(table, entry);
     return entry;
 }
 

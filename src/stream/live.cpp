@@ -101,6 +101,21 @@ std::shared_ptr<LiveLadder> make_ladder(const LadderTracks& tracks, std::vector<
     return std::make_shared<LiveLadder>(std::move(settings), std::move(entries), std::move(subtitles));
 }
 
+// A datagram that is sent now.
+struct Going {
+    LiveChannel* channel = nullptr;
+    Datagram datagram;
+    Steady::time_point due;
+};
+
+// What a channel's clients are given now.
+struct Due {
+    std::vector<Pending> blocks;
+    std::vector<Pending> segment_parts;  // for segments, ahead of their time
+    bool ends = false;                   // nothing comes any more
+    Time end{};                          // of what has come
+};
+
 }  // namespace
 
 struct LiveService::State {
@@ -114,7 +129,11 @@ struct LiveService::State {
 
     Status produce(LiveChannel& channel);
     Status wait_for_source(LiveChannel& channel);
+    std::size_t take_datagrams(Steady::time_point now, std::vector<Going>& going, Steady::time_point& wake)
+        REQUIRES(mutex);
     void send_all();
+    void take_due(LiveChannel& channel, Steady::time_point now, Due& due) REQUIRES(mutex);
+    static std::optional<Time> give(LiveChannel& channel, Due& due);
     void publish_all();
     LiveChannel* find(const std::string& name) const {
         const auto found = std::find_if(channels.begin(), channels.end(),
@@ -232,6 +251,48 @@ Status LiveService::State::produce(LiveChannel& channel) {
     return outlets.finish();
 }
 
+// Moves what is due now to the first places of `going`, whose buffers are kept; how many, and `wake`: when more is.
+std::size_t LiveService::State::take_datagrams(Steady::time_point now, std::vector<Going>& going,
+                                               Steady::time_point& wake) {
+    std::size_t count = 0;
+    const auto next_place = [&](LiveChannel& channel, Steady::time_point due) -> Datagram& {
+        if (count == going.size()) going.emplace_back();
+        going[count].channel = &channel;
+        going[count].due = due;
+        return going[count++].datagram;
+    };
+    for (const auto& channel : channels) {
+        if (!channel->datagrams()) continue;
+        if (!channel->begin(now)) {
+            wake = std::min(wake, now + 5ms);
+            continue;
+        }
+        if (channel->paused) {
+            if (now - channel->nulls_at < kStillThere) continue;
+            channel->nulls_at = now;
+            Datagram& nulls = next_place(*channel, now);
+            nulls.due = channel->now(now);
+            nulls.bytes.assign(net::kRtpHeaderBytes, 0);
+            const Bytes packets = null_packets();
+            nulls.bytes.insert(nulls.bytes.end(), packets.view().begin(), packets.view().end());
+            continue;
+        }
+        while (!channel->queue.empty()) {
+            Datagram& next = channel->queue.front();
+            channel->move_clock(next.due, now);
+            const auto due = channel->zero + std::chrono::duration_cast<Steady::duration>(next.due);
+            if (due > now + kBatch / 2) {
+                wake = std::min(wake, due);
+                break;
+            }
+            channel->status.datagrams += 1;
+            channel->status.bytes += next.bytes.size() - net::kRtpHeaderBytes;
+            channel->queue.pop(next_place(*channel, due));
+        }
+    }
+    return count;
+}
+
 void LiveService::State::send_all() {
     sched_param priority{};
     priority.sched_priority = 10;
@@ -240,176 +301,142 @@ void LiveService::State::send_all() {
         const base::LendingLock lock(mutex);
         real_time = granted;
     }
-    struct Going {
-        LiveChannel* channel;
-        Datagram datagram;
-        Steady::time_point due;
-    };
-    std::vector<Going> going(1);  // its places keep their buffers, too
+    std::vector<Going> going(1);
     std::vector<net::UdpSender::Datagram> out;
     std::vector<LiveChannel*> owners;
     base::LendingLock lock(mutex);
     while (!stopping) {
         const auto now = Steady::now();
         Steady::time_point wake = now + 50ms;
-        std::size_t due_now = 0;
-        for (const auto& channel : channels) {
-            if (!channel->datagrams()) continue;
-            if (!channel->begin(now)) {
-                wake = std::min(wake, now + 5ms);
-                continue;
-            }
-            if (channel->paused) {
-                if (now - channel->nulls_at >= kStillThere) {
-                    channel->nulls_at = now;
-                    if (due_now == going.size()) going.emplace_back();
-                    going[due_now].channel = channel.get();
-                    going[due_now].due = now;
-                    Datagram& nulls = going[due_now++].datagram;
-                    nulls.due = channel->now(now);
-                    nulls.bytes.assign(net::kRtpHeaderBytes, 0);
-                    const Bytes packets = null_packets();
-                    nulls.bytes.insert(nulls.bytes.end(), packets.view().begin(), packets.view().end());
-                }
-                continue;
-            }
-            while (!channel->queue.empty()) {
-                Datagram& next = channel->queue.front();
-                channel->move_clock(next.due, now);
-                const auto due = channel->zero + std::chrono::duration_cast<Steady::duration>(next.due);
-                if (due > now + kBatch / 2) {
-                    wake = std::min(wake, due);
-                    break;
-                }
-                channel->status.datagrams += 1;
-                channel->status.bytes += next.bytes.size() - net::kRtpHeaderBytes;
-                if (due_now == going.size()) going.emplace_back();
-                going[due_now].channel = channel.get();
-                going[due_now].due = due;
-                channel->queue.pop(going[due_now++].datagram);
-            }
-        }
-        if (due_now > 0) {
-            lock.unlock();
-            const auto end = going.begin() + static_cast<std::ptrdiff_t>(due_now);
-            std::sort(going.begin(), end, [](const Going& a, const Going& b) { return a.due < b.due; });
-            out.clear();
-            owners.clear();
-            for (auto one = going.begin(); one != end; ++one) {
-                LiveChannel& channel = *one->channel;
-                const ByteSpan bytes(one->datagram.bytes);
-                net::write_rtp(std::span(one->datagram.bytes).first<net::kRtpHeaderBytes>(),
-                               {net::kRtpTransportStream, false, channel.sequence++,
-                                static_cast<std::uint32_t>(base::to_ticks(one->datagram.due, 90'000)), channel.source});
-                for (const LiveTarget& target : channel.ready.item.targets) {
-                    out.push_back({&target.to, target.rtp ? bytes : bytes.subspan(net::kRtpHeaderBytes)});
-                    owners.push_back(&channel);
-                }
-            }
-            const std::size_t failed = sender->send(out);
-            const auto sent = Steady::now();
+        const std::size_t count = take_datagrams(now, going, wake);
+        lock.unlock();
+        if (count == 0) {
+            if (wake > now) std::this_thread::sleep_until(wake);
             lock.lock();
-            for (auto one = going.begin(); one != end; ++one) late.add(sent - one->due);
-            // Which of them it was isn't told by the call that sends many.
-            if (failed > 0) owners.front()->status.refused += failed;
             continue;
         }
-        lock.unlock();
-        if (wake > now) std::this_thread::sleep_until(wake);
+        const auto end = going.begin() + static_cast<std::ptrdiff_t>(count);
+        std::sort(going.begin(), end, [](const Going& a, const Going& b) { return a.due < b.due; });
+        out.clear();
+        owners.clear();
+        for (auto one = going.begin(); one != end; ++one) {
+            LiveChannel& channel = *one->channel;
+            const ByteSpan bytes(one->datagram.bytes);
+            net::write_rtp(std::span(one->datagram.bytes).first<net::kRtpHeaderBytes>(),
+                           {net::kRtpTransportStream, false, channel.sequence++,
+                            static_cast<std::uint32_t>(base::to_ticks(one->datagram.due, 90'000)), channel.source});
+            for (const LiveTarget& target : channel.ready.item.targets) {
+                out.push_back({&target.to, target.rtp ? bytes : bytes.subspan(net::kRtpHeaderBytes)});
+                owners.push_back(&channel);
+            }
+        }
+        const std::size_t failed = sender->send(out);
+        const auto sent = Steady::now();
         lock.lock();
+        for (auto one = going.begin(); one != end; ++one) late.add(sent - one->due);
+        // Which of them it was isn't told by the call that sends many.
+        if (failed > 0) owners.front()->status.refused += failed;
     }
+}
+
+// Moves what a channel's clients are to be given now out of it, and notices when it stands still or has ended.
+void LiveService::State::take_due(LiveChannel& channel, Steady::time_point now, Due& due) {
+    due.blocks.clear();
+    due.segment_parts.clear();
+    channel.begin(now);
+    if (channel.begun && !channel.paused) {
+        // Segments of a ladder are listed when they are whole.
+        auto& whole = channel.pending[static_cast<int>(Pending::Delivery::ladder)];
+        std::move(whole.begin(), whole.end(), std::back_inserter(due.blocks));
+        whole.clear();
+        for (auto& pending : channel.pending) {
+            while (!pending.empty()) {
+                if (!channel.datagrams()) channel.move_clock(pending.front().due, now);
+                if (pending.front().due > channel.now(now)) break;
+                due.blocks.push_back(std::move(pending.front()));
+                pending.pop_front();
+            }
+        }
+        // Segments are made of what lies ready: their viewers lag by several of them anyhow.
+        const std::optional<Time> segments = channel.segments_now(now);
+        for (Pending& one : channel.pending[static_cast<int>(Pending::Delivery::transport)]) {
+            if (!segments || channel.listed_by(one) > *segments) break;
+            if (std::exchange(one.in_segment, true)) continue;
+            due.segment_parts.push_back(one);
+        }
+    }
+    if (channel.begun && channel.pause_behind) {
+        // It goes on until what was sought has been seen.
+        const auto shown = channel.playout->latest_seek();
+        if (shown.number > *channel.pause_behind && channel.now(now) > shown.at + Time(kShown)) {
+            channel.pause_behind.reset();
+            channel.stand(true, now);
+        }
+    }
+    if (channel.begun && channel.paused && now - channel.still_there >= kStillThere && due.blocks.empty()) {
+        channel.still_there = now;
+        const Time at = channel.now(now);
+        if (channel.http) channel.http->push({{null_packets(), at, false}});
+        if (channel.rtmp) channel.rtmp->push({{rtmp_ping(at), at, false}});
+    }
+    if (channel.waiting > 0 &&
+        (channel.ladder || channel.ahead(now) < Time(channel.limits().least) || channel.is_reaching()))
+        channel.may_go_on.notify_all();
+    due.ends = channel.done && channel.queue.empty() && !channel.status.ended &&
+               std::all_of(std::begin(channel.pending), std::end(channel.pending),
+                           [](const auto& pending) { return pending.empty(); });
+    due.end = channel.last_due;
+    if (due.ends) {
+        channel.status.ended = true;
+        base::log(base::LogLevel::info, "stream {} ended", channel.ready.item.name);
+        channel.status.state = LiveStatus::State::ended;
+    }
+}
+
+// Gives it to them; up to where segments are listed then, where that is further than before.
+std::optional<Time> LiveService::State::give(LiveChannel& channel, Due& due) {
+    std::vector<net::Block> transport, rtmp;
+    std::optional<Time> listed;
+    const auto give_segments = [&](const Pending& one) {
+        if (channel.hls->push(one.block.bytes.view(), one.block.start, one.group)) listed = channel.listed_by(one);
+    };
+    for (Pending& one : due.blocks) {
+        if (one.delivery == Pending::Delivery::ladder) {
+            channel.ladder->add(one.track, std::move(one.block.bytes), one.due, one.length);
+            continue;
+        }
+        if (one.delivery == Pending::Delivery::rtmp) {
+            rtmp.push_back(std::move(one.block));
+            continue;
+        }
+        if (channel.hls && !one.in_segment) give_segments(one);
+        if (channel.http) transport.push_back(std::move(one.block));
+    }
+    std::for_each(due.segment_parts.begin(), due.segment_parts.end(), give_segments);
+    if (channel.http && !transport.empty()) channel.http->push(std::move(transport));
+    if (channel.rtmp && !rtmp.empty()) channel.rtmp->push(std::move(rtmp));
+    if (!due.ends) return listed;
+    if (channel.hls) channel.hls->finish(due.end);
+    if (channel.ladder) channel.ladder->finish();
+    if (channel.http) channel.http->finish();
+    if (channel.rtmp) {
+        channel.rtmp->push({{rtmp_ending(), due.end, false}});
+        channel.rtmp->finish();
+    }
+    return listed;
 }
 
 // Gives connected clients what is due, lets producers go on, and notices ends.
 void LiveService::State::publish_all() {
-    std::vector<Pending> due, segment_parts;
+    Due due;
     base::LendingLock lock(mutex);
     while (!stopping) {
         for (const auto& channel : channels) {
             const auto now = Steady::now();
-            const Ahead& limits = channel->limits();
-            channel->begin(now);
-            due.clear();
-            if (channel->begun && !channel->paused) {
-                // Segments of a ladder are listed when they are whole.
-                auto& whole = channel->pending[static_cast<int>(Pending::Delivery::ladder)];
-                std::move(whole.begin(), whole.end(), std::back_inserter(due));
-                whole.clear();
-                for (auto& pending : channel->pending) {
-                    while (!pending.empty()) {
-                        if (!channel->datagrams()) channel->move_clock(pending.front().due, now);
-                        if (pending.front().due > channel->now(now)) break;
-                        due.push_back(std::move(pending.front()));
-                        pending.pop_front();
-                    }
-                }
-                // Segments are made of what lies ready: their viewers lag by several of them anyhow.
-                const std::optional<Time> segments = channel->segments_now(now);
-                for (Pending& one : channel->pending[static_cast<int>(Pending::Delivery::transport)]) {
-                    if (!segments || channel->listed_by(one) > *segments) break;
-                    if (std::exchange(one.in_segment, true)) continue;
-                    segment_parts.push_back(one);
-                }
-            }
-            if (channel->begun && channel->pause_behind) {
-                // It goes on until what was sought has been seen.
-                const auto shown = channel->playout->latest_seek();
-                if (shown.number > *channel->pause_behind && channel->now(now) > shown.at + Time(kShown)) {
-                    channel->pause_behind.reset();
-                    channel->stand(true, now);
-                }
-            }
-            if (channel->begun && channel->paused && now - channel->still_there >= kStillThere && due.empty()) {
-                channel->still_there = now;
-                const Time at = channel->now(now);
-                if (channel->http) channel->http->push({{null_packets(), at, false}});
-                if (channel->rtmp) channel->rtmp->push({{rtmp_ping(at), at, false}});
-            }
-            if (channel->waiting > 0 &&
-                (channel->ladder || channel->ahead(now) < Time(limits.least) || channel->is_reaching()))
-                channel->may_go_on.notify_all();
-            const bool ends = channel->done && channel->queue.empty() && !channel->status.ended &&
-                              std::all_of(std::begin(channel->pending), std::end(channel->pending),
-                                          [](const auto& pending) { return pending.empty(); });
-            if (ends) {
-                channel->status.ended = true;
-                base::log(base::LogLevel::info, "stream {} ended", channel->ready.item.name);
-                channel->status.state = LiveStatus::State::ended;
-            }
-            const Time end = channel->last_due;
-            if (due.empty() && segment_parts.empty() && !ends) continue;
+            take_due(*channel, now, due);
+            if (due.blocks.empty() && due.segment_parts.empty() && !due.ends) continue;
             lock.unlock();
-            std::vector<net::Block> transport, rtmp;
-            std::optional<Time> listed;
-            const auto give_segments = [&](const Pending& one) {
-                if (channel->hls->push(one.block.bytes.view(), one.block.start, one.group))
-                    listed = channel->listed_by(one);
-            };
-            for (Pending& one : due) {
-                if (one.delivery == Pending::Delivery::ladder) {
-                    channel->ladder->add(one.track, std::move(one.block.bytes), one.due, one.length);
-                    continue;
-                }
-                if (one.delivery == Pending::Delivery::rtmp) {
-                    rtmp.push_back(std::move(one.block));
-                    continue;
-                }
-                if (channel->hls && !one.in_segment) give_segments(one);
-                if (channel->http) transport.push_back(std::move(one.block));
-            }
-            std::for_each(segment_parts.begin(), segment_parts.end(), give_segments);
-            segment_parts.clear();
-            if (channel->http && !transport.empty()) channel->http->push(std::move(transport));
-            if (channel->rtmp && !rtmp.empty()) channel->rtmp->push(std::move(rtmp));
-            if (ends) {
-                if (channel->hls) channel->hls->finish(end);
-                if (channel->ladder) channel->ladder->finish();
-                if (channel->http) channel->http->finish();
-                if (channel->rtmp) {
-                    channel->rtmp->push({{rtmp_ending(), end, false}});
-                    channel->rtmp->finish();
-                }
-            }
+            const std::optional<Time> listed = give(*channel, due);
             lock.lock();
             if (listed) {
                 channel->listed_until = *listed;

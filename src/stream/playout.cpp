@@ -436,39 +436,9 @@ Result<std::optional<Packet>> Playout::next_of_part() {
 Result<std::optional<Packet>> Playout::read() {
     while (true) {
         if (cancel_.requested()) return base::interrupted();
-        std::optional<SeekOrder> order;
-        {
-            const base::MutexLock lock(mutex_);
-            order.swap(order_);
-        }
-        Status status;
-        if (order && leaving_) {
-            // It comes while the one before is being carried out.
-            if (leaving_->seek.what == SeekOrder::What::by && order->what == SeekOrder::What::by) {
-                leaving_->seek.time += order->time;
-            } else {
-                leaving_->seek = *order;
-            }
-        } else if (order && entered_ && source_ && any_in_part_ && !ready_.parts[part_].live) {
-            leave(*order);
-        }
-        const bool left =
-            leaving_ && (leaving_->packets > kMostLooked ||
-                         std::all_of(leaving_->there.begin(), leaving_->there.end(), [](bool b) { return b; }));
-        if (!entered_) {
-            status = enter(0, ready_.parts[0].begin);
-        } else if (left) {
-            const SeekOrder seek = leaving_->seek;
-            leaving_.reset();
-            status = carry_out(seek);
-        } else if (order && !leaving_) {
-            status = carry_out(*order);
-        } else if (!source_) {
-            status = enter(part_, position_);
-        }
-        if (!status) {
-            if (status.error().kind == ErrorKind::interrupted) return fail(status.error());
-            wait_and_try_again(status.error());
+        if (const Status steered = steer(); !steered) {
+            if (steered.error().kind == ErrorKind::interrupted) return fail(steered.error());
+            wait_and_try_again(steered.error());
             continue;
         }
         if (auto packet = next_of_tail()) return packet;
@@ -477,92 +447,134 @@ Result<std::optional<Packet>> Playout::read() {
             leaving_->packets = kMostLooked + 1;
             continue;
         }
-        if (!next) {
-            if (next.error().kind == ErrorKind::interrupted) return next;
-            if (failures_ > 2 && failed_at_ == position_ && !ready_.parts[part_].live) {
-                // It can be opened, but not be read on from here: the rest of this part is given up.
-                next = std::optional<Packet>{};
-            } else {
-                wait_and_try_again(next.error());
-                continue;
-            }
-        }
-        if (!*next && ready_.parts[part_].live) {
-            wait_and_try_again({ErrorKind::input, "the source has stopped sending", ready_.parts[part_].name, ""});
+        if (!next && next.error().kind == ErrorKind::interrupted) return next;
+        const ReadyPart& part = ready_.parts[part_];
+        // It can be opened, but not be read on from here: the rest of this part is given up.
+        const bool given_up = !next && failures_ > 2 && failed_at_ == position_ && !part.live;
+        if (!next && !given_up) {
+            wait_and_try_again(next.error());
             continue;
         }
-        if (!*next) {
-            failures_ = 0;
-            const bool last = part_ + 1 == ready_.parts.size() && !loop_;
-            if (!tail_.empty() && (last || timeline_end() > picture_end())) {
-                // So much audio belongs to the part.
-                Packet packet = std::move(tail_.front());
-                tail_.pop_front();
-                return std::optional<Packet>(std::move(packet));
-            }
-            drop_tail();
-            if (part_ + 1 == ready_.parts.size()) {
-                if (!loop_) return std::optional<Packet>{};
-                if (!any_in_part_)
-                    return fail(ErrorKind::input, "it has no packets to send", ready_.parts[part_].name,
-                                "check it with wavecrest inspect");
-                ++rounds_;
-            }
-            const std::size_t following = (part_ + 1) % ready_.parts.size();
-            if (const Status entered = enter(following, ready_.parts[following].begin); !entered) {
-                part_ = following;
-                position_ = ready_.parts[following].begin;
-                wait_and_try_again(entered.error());
-            }
+        if (!given_up && *next) {
+            if (auto packet = on_timeline(std::move(**next))) return packet;
             continue;
         }
-        Packet packet = std::move(**next);
-        const auto track_state = std::find_if(track_states_.begin(), track_states_.end(),
-                                              [&](const TrackState& l) { return l.from == packet.track; });
-        if (track_state == track_states_.end() || packet.hidden) continue;
-        const auto number = static_cast<std::size_t>(track_state - track_states_.begin());
-        const Track& track = ready_.tracks[number];
-        if (leaving_ && !comes_before_leaving(number, packet)) continue;
-        if (track.kind == TrackKind::subtitle && packet.pts < start_ && packet.pts + packet.duration > start_) {
-            // Still shown where the part is entered.
-            packet.duration -= start_ - packet.pts;
-            packet.pts = packet.dts = start_;
-        }
-        const bool audio = track.kind == TrackKind::audio;
-        const Time shown = audio ? packet.pts + packet.duration / 2 : packet.pts;
-        if (shown < start_ && (offset_ != Time{} || track.kind == TrackKind::video)) continue;
-        const Time position = packet.dts;
-        packet.track = track.id;
-        packet.pts += offset_;
-        packet.dts += offset_;
-        // Audio of the part before that goes on into this one.
-        if (audio && track_state->any && packet.pts + packet.duration / 2 < track_state->end) continue;
-        if (track_state->any && packet.dts <= track_state->last_dts)
-            packet.dts = track_state->last_dts + base::from_ticks(1, 90'000);
-        if (packet.pts < packet.dts) packet.pts = packet.dts;
-        track_state->last_dts = packet.dts;
-        track_state->end =
-            track_state->any ? std::max(track_state->end, packet.pts + packet.duration) : packet.pts + packet.duration;
-        track_state->any = true;
-        if (packet.key && !track_state->in_front.empty()) {
-            ByteVector data = track_state->in_front;
-            const ByteSpan own = packet.data.view();
-            data.insert(data.end(), own.begin(), own.end());
-            packet.data = Bytes(std::move(data));
-        }
-        position_ = std::max(position_, position);
-        any_in_part_ = true;
-        if (const base::MutexLock lock(mutex_); !lost_.empty()) {
-            base::log(base::LogLevel::info, "source is back: {}", ready_.parts[part_].name);
-            lost_.clear();
-        }
-        const Time pictures = picture_end();
-        if (audio && pictures != Time::min() && packet.pts + packet.duration / 2 >= pictures) {
-            tail_.push_back(std::move(packet));
+        if (part.live) {
+            wait_and_try_again({ErrorKind::input, "the source has stopped sending", part.name, ""});
             continue;
         }
-        return std::optional<Packet>(std::move(packet));
+        failures_ = 0;
+        if (auto packet = last_audio_of_part()) return packet;
+        drop_tail();
+        if (is_last_part() && !loop_) return std::optional<Packet>{};
+        WAVECREST_TRY(enter_next_part());
     }
+}
+
+// Carries out what was ordered, and opens what isn't open.
+Status Playout::steer() {
+    std::optional<SeekOrder> order;
+    {
+        const base::MutexLock lock(mutex_);
+        order.swap(order_);
+    }
+    if (order && leaving_) {
+        // It comes while the one before is being carried out.
+        if (leaving_->seek.what == SeekOrder::What::by && order->what == SeekOrder::What::by) {
+            leaving_->seek.time += order->time;
+        } else {
+            leaving_->seek = *order;
+        }
+    } else if (order && entered_ && source_ && any_in_part_ && !ready_.parts[part_].live) {
+        leave(*order);
+    }
+    if (!entered_) return enter(0, ready_.parts[0].begin);
+    if (leaving_) {
+        const bool left = leaving_->packets > kMostLooked ||
+                          std::all_of(leaving_->there.begin(), leaving_->there.end(), [](bool b) { return b; });
+        if (left) {
+            const SeekOrder seek = leaving_->seek;
+            leaving_.reset();
+            return carry_out(seek);
+        }
+    } else if (order) {
+        return carry_out(*order);
+    }
+    return source_ ? Status{} : enter(part_, position_);
+}
+
+// At a part's end, as much of the audio that lies behind its pictures as belongs to it.
+std::optional<Packet> Playout::last_audio_of_part() {
+    const bool ends = is_last_part() && !loop_;
+    if (tail_.empty() || !(ends || timeline_end() > picture_end())) return std::nullopt;
+    Packet packet = std::move(tail_.front());
+    tail_.pop_front();
+    return packet;
+}
+
+Status Playout::enter_next_part() {
+    if (is_last_part()) {
+        if (!any_in_part_)
+            return fail(ErrorKind::input, "it has no packets to send", ready_.parts[part_].name,
+                        "check it with wavecrest inspect");
+        ++rounds_;
+    }
+    const std::size_t following = (part_ + 1) % ready_.parts.size();
+    if (const Status entered = enter(following, ready_.parts[following].begin); !entered) {
+        part_ = following;
+        position_ = ready_.parts[following].begin;
+        wait_and_try_again(entered.error());
+    }
+    return {};
+}
+
+// A packet of the part with its times on the timeline; nothing for one that isn't to be sent, or not yet (tail_).
+std::optional<Packet> Playout::on_timeline(Packet packet) {
+    const auto track_state = std::find_if(track_states_.begin(), track_states_.end(),
+                                          [&](const TrackState& l) { return l.from == packet.track; });
+    if (track_state == track_states_.end() || packet.hidden) return std::nullopt;
+    const auto number = static_cast<std::size_t>(track_state - track_states_.begin());
+    const Track& track = ready_.tracks[number];
+    if (leaving_ && !comes_before_leaving(number, packet)) return std::nullopt;
+    if (track.kind == TrackKind::subtitle && packet.pts < start_ && packet.pts + packet.duration > start_) {
+        // Still shown where the part is entered.
+        packet.duration -= start_ - packet.pts;
+        packet.pts = packet.dts = start_;
+    }
+    const bool audio = track.kind == TrackKind::audio;
+    const Time shown = audio ? packet.pts + packet.duration / 2 : packet.pts;
+    if (shown < start_ && (offset_ != Time{} || track.kind == TrackKind::video)) return std::nullopt;
+    const Time position = packet.dts;
+    packet.track = track.id;
+    packet.pts += offset_;
+    packet.dts += offset_;
+    // Audio of the part before that goes on into this one.
+    if (audio && track_state->any && packet.pts + packet.duration / 2 < track_state->end) return std::nullopt;
+    if (track_state->any && packet.dts <= track_state->last_dts)
+        packet.dts = track_state->last_dts + base::from_ticks(1, 90'000);
+    if (packet.pts < packet.dts) packet.pts = packet.dts;
+    track_state->last_dts = packet.dts;
+    track_state->end =
+        track_state->any ? std::max(track_state->end, packet.pts + packet.duration) : packet.pts + packet.duration;
+    track_state->any = true;
+    if (packet.key && !track_state->in_front.empty()) {
+        ByteVector data = track_state->in_front;
+        const ByteSpan own = packet.data.view();
+        data.insert(data.end(), own.begin(), own.end());
+        packet.data = Bytes(std::move(data));
+    }
+    position_ = std::max(position_, position);
+    any_in_part_ = true;
+    if (const base::MutexLock lock(mutex_); !lost_.empty()) {
+        base::log(base::LogLevel::info, "source is back: {}", ready_.parts[part_].name);
+        lost_.clear();
+    }
+    const Time pictures = picture_end();
+    if (audio && pictures != Time::min() && packet.pts + packet.duration / 2 >= pictures) {
+        tail_.push_back(std::move(packet));
+        return std::nullopt;
+    }
+    return packet;
 }
 
 }  // namespace wavecrest::stream

@@ -111,7 +111,12 @@ class Playout : public PacketSource {
 
     Status enter(std::size_t part, Time position);
     Status open_part(std::size_t part);
+    Status steer();
+    Status enter_next_part();
+    bool is_last_part() const { return part_ + 1 == ready_.parts.size(); }
     Result<std::optional<Packet>> next_of_part();
+    std::optional<Packet> on_timeline(Packet packet);
+    std::optional<Packet> last_audio_of_part();
     Status carry_out(const SeekOrder& seek);
     void leave(const SeekOrder& seek);
     bool comes_before_leaving(std::size_t track_state, const Packet& packet);

@@ -73,6 +73,7 @@ struct Received {
     std::optional<std::chrono::nanoseconds> first, last, keyframe;
     std::optional<std::chrono::nanoseconds> last_content;  // of packets that carry something
     std::int64_t clock_pid = -1;
+    bool silent = false;  // nothing came any more
 
     void take(const net::UdpReceiver::Datagram& datagram, bool rtp) {
         ByteSpan payload = datagram.bytes;
@@ -129,63 +130,55 @@ Verification not_there(Verification v, Cause cause, std::string summary, std::st
     return v;
 }
 
-}  // namespace
-
-Result<Verification> run_datagrams(const Job& job, const Progress& progress, const Cancel& cancel) {
-    const base::Address from(job.address);
-    const bool rtp = from.scheme() == base::Scheme::rtp;
-    WAVECREST_TRY_ASSIGN(address, net::parse_udp_address(std::string(from.behind_scheme())));
-    Verification v;
-    v.stream = job.stream;
-    v.address = job.address;
-    v.device = job.device.name;
-    v.link = job.link;
-    WAVECREST_TRY_ASSIGN(receiver, net::UdpReceiver::open(address));
-    Received got;
+// Listens as long as the job says, or until nothing comes any more.
+Status receive_datagrams(net::UdpReceiver& receiver, const Job& job, bool rtp, Received& got, const Progress& progress,
+                         const Cancel& cancel) {
     const auto begun = Steady::now();
-    const auto joined = Steady::now().time_since_epoch();
     const auto patience = std::chrono::duration_cast<Steady::duration>(job.wait);
     const auto length = std::chrono::duration_cast<Steady::duration>(job.listen);
     std::optional<Steady::time_point> listening;
     Steady::time_point heard;
-    bool silent = false;
     while (true) {
         if (cancel.requested()) return base::interrupted();
         const auto now = Steady::now();
-        if (!listening && now - begun > patience) break;
-        if (listening && now - *listening > length) break;
+        if (!listening && now - begun > patience) return {};
+        if (listening && now - *listening > length) return {};
         if (listening && now - heard > kSilence) {
-            silent = true;
-            break;
+            got.silent = true;
+            return {};
         }
-        WAVECREST_TRY_ASSIGN(datagrams, receiver->receive(50ms));
+        WAVECREST_TRY_ASSIGN(datagrams, receiver.receive(50ms));
         for (const auto& datagram : datagrams) got.take(datagram, rtp);
         if (!datagrams.empty()) heard = Steady::now();
         if (!listening && !datagrams.empty()) listening = heard;
         if (progress && listening) progress({std::chrono::duration_cast<Time>(now - *listening), job.listen});
     }
-    if (!got.first && got.malformed == 0) {
-        add(v, "arrives", Verdict::fail, "nothing", "a stream");
-        return not_there(
-            std::move(v), Cause::network,
-            fmt::format("nothing received at {} in {}", job.address, base::format_span(job.wait)),
-            address.multicast
-                ? "check that it is sent to this address and port, that no firewall blocks it, and that switches and "
-                  "access points forward multicast"
-                : "check that it is sent to this machine's address and port, and that no firewall blocks it");
-    }
-    if (!got.first) {
-        add(v, "arrives", Verdict::fail, fmt::format("{} other packets", got.malformed), "transport packets");
-        return not_there(
-            std::move(v), Cause::server,
-            fmt::format("packets arrive at {}, but not an MPEG transport stream{}", job.address, rtp ? " in RTP" : ""),
-            rtp ? "try udp:// in front of the address" : "try rtp:// in front of the address");
-    }
+}
+
+Verification nothing_received(Verification v, const Job& job, bool multicast) {
+    add(v, "arrives", Verdict::fail, "nothing", "a stream");
+    return not_there(
+        std::move(v), Cause::network,
+        fmt::format("nothing received at {} in {}", job.address, base::format_span(job.wait)),
+        multicast ? "check that it is sent to this address and port, that no firewall blocks it, and that switches and "
+                    "access points forward multicast"
+                  : "check that it is sent to this machine's address and port, and that no firewall blocks it");
+}
+
+Verification no_transport_packets(Verification v, const Job& job, const Received& got, bool rtp) {
+    add(v, "arrives", Verdict::fail, fmt::format("{} other packets", got.malformed), "transport packets");
+    return not_there(
+        std::move(v), Cause::server,
+        fmt::format("packets arrive at {}, but not an MPEG transport stream{}", job.address, rtp ? " in RTP" : ""),
+        rtp ? "try udp:// in front of the address" : "try rtp:// in front of the address");
+}
+
+// Length, startup and bit rates of what was received from `joined` on.
+void describe_rates(Verification& v, const Received& got, std::chrono::nanoseconds joined) {
     const Time spanned = std::chrono::duration_cast<Time>(*got.last - *got.first);
     v.duration = spanned;
     v.started = true;
-    v.startup = std::chrono::duration_cast<Time>(got.keyframe.value_or(*got.first) - joined);
-    if (v.startup < Time{}) v.startup = {};
+    v.startup = std::max(std::chrono::duration_cast<Time>(got.keyframe.value_or(*got.first) - joined), Time{});
     v.mean_bps = spanned.count() > 0
                      ? static_cast<std::int64_t>(static_cast<double>(got.bytes) * 8 / base::to_seconds(spanned))
                      : 0;
@@ -196,39 +189,10 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
         second.stream_bps = second.received_bps;
         v.seconds.push_back(second);
     }
-    // Whoever pauses a stream keeps it alive by packets that carry nothing.
-    v.paused = !silent && (!got.last_content || *got.last - *got.last_content > 1500ms);
-    if (!got.last_content) {
-        add(v, "arrives", Verdict::fail, "null packets only", "a stream");
-        return not_there(std::move(v), Cause::none, "the stream is paused",
-                         "resume it (wavecrest stream resume NAME, or at its source), then verify again");
-    }
-    add(v, "arrives", Verdict::pass, fmt::format("{} packets in {}", got.datagrams, base::format_span(spanned)), "");
+}
 
-    add_seen(v, job, spanned + (silent && job.to_end ? job.listen : Time{}), silent);
-    if (silent)
-        add(v, "continues", job.to_end ? Verdict::pass : Verdict::warn,
-            fmt::format("nothing received in the last {}", base::format_span(kSilence)), "",
-            job.to_end ? "" : "the stream stopped, was paused, or the network stopped forwarding it");
-
-    // What it is made of, against the device.
-    auto media = container::open_media(std::make_shared<base::MemorySource>(std::move(got.kept), job.address));
-    if (!media) {
-        add(v, "content", Verdict::fail, media.error().what, "video and audio");
-        return not_there(std::move(v), Cause::server, fmt::format("the stream can't be played: {}", media.error().what),
-                         "check what is being sent");
-    }
-    v.checks.push_back(device::judge_protocol(job.device, rtp ? "rtp" : "udp"));
-    judge_tracks(v, job, "mpeg-ts", media->source->tracks());
-
-    const auto is_video = [](const Track& t) { return t.kind == TrackKind::video; };
-    const std::vector<Track>& tracks = media->source->tracks();
-    if (!got.keyframe && (tracks.empty() || std::any_of(tracks.begin(), tracks.end(), is_video)))
-        add(v, "first keyframe", Verdict::warn, fmt::format("none in {}", base::format_span(spanned)), "one",
-            "no video was checked: use a longer --for");
-    add_pictures(v, job, *media->source, 0, cancel);
-
-    const measure::TransportReport report = got.meter.report();
+// What the network made of the packets, against what the device's link carries.
+void judge_arrival(Verification& v, const Job& job, Received& got, bool rtp, std::uint64_t overrun) {
     if (rtp) {
         const std::uint64_t lost = got.sequence.lost(), all = lost + got.sequence.received();
         add(v, "packets lost", lost > 0 ? Verdict::fail : Verdict::pass, fmt::format("{} of {}", lost, all), "none",
@@ -237,10 +201,9 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
             fmt::format("{} late, {} duplicated", got.sequence.reordered(), got.sequence.doubled()), "all",
             "players without a reordering buffer show errors");
     }
-    add_transport(
-        v, report,
-        fmt::format("packets lost on the network{}",
-                    receiver->overrun() > 0 ? ", or by this machine (too busy to receive)" : ", or never sent"));
+    add_transport(v, got.meter.report(),
+                  fmt::format("packets lost on the network{}",
+                              overrun > 0 ? ", or by this machine (too busy to receive)" : ", or never sent"));
     const Time jitter = got.arrivals.spread();
     add(v, "arrival",
         jitter > kJitterLimit     ? Verdict::fail
@@ -255,7 +218,57 @@ Result<Verification> run_datagrams(const Job& job, const Progress& progress, con
     add(v, "startup", v.startup > base::from_seconds(5) ? Verdict::warn : Verdict::pass,
         fmt::format("channel change {:.1f} s", base::to_seconds(v.startup)), "5.0 s",
         "slow channel change: convert with a shorter keyframe interval");
+}
 
+}  // namespace
+
+Result<Verification> run_datagrams(const Job& job, const Progress& progress, const Cancel& cancel) {
+    const base::Address from(job.address);
+    const bool rtp = from.scheme() == base::Scheme::rtp;
+    WAVECREST_TRY_ASSIGN(address, net::parse_udp_address(std::string(from.behind_scheme())));
+    Verification v;
+    v.stream = job.stream;
+    v.address = job.address;
+    v.device = job.device.name;
+    v.link = job.link;
+    WAVECREST_TRY_ASSIGN(receiver, net::UdpReceiver::open(address));
+    Received got;
+    const auto joined = Steady::now().time_since_epoch();
+    WAVECREST_TRY(receive_datagrams(*receiver, job, rtp, got, progress, cancel));
+    if (!got.first && got.malformed == 0) return nothing_received(std::move(v), job, address.multicast);
+    if (!got.first) return no_transport_packets(std::move(v), job, got, rtp);
+    describe_rates(v, got, joined);
+    // Whoever pauses a stream keeps it alive by packets that carry nothing.
+    v.paused = !got.silent && (!got.last_content || *got.last - *got.last_content > 1500ms);
+    if (!got.last_content) {
+        add(v, "arrives", Verdict::fail, "null packets only", "a stream");
+        return not_there(std::move(v), Cause::none, "the stream is paused",
+                         "resume it (wavecrest stream resume NAME, or at its source), then verify again");
+    }
+    const std::string spanned = base::format_span(v.duration);
+    add(v, "arrives", Verdict::pass, fmt::format("{} packets in {}", got.datagrams, spanned), "");
+    add_seen(v, job, v.duration + (got.silent && job.to_end ? job.listen : Time{}), got.silent);
+    if (got.silent)
+        add(v, "continues", job.to_end ? Verdict::pass : Verdict::warn,
+            fmt::format("nothing received in the last {}", base::format_span(kSilence)), "",
+            job.to_end ? "" : "the stream stopped, was paused, or the network stopped forwarding it");
+
+    // What it is made of, against the device.
+    auto media = container::open_media(std::make_shared<base::MemorySource>(std::move(got.kept), job.address));
+    if (!media) {
+        add(v, "content", Verdict::fail, media.error().what, "video and audio");
+        return not_there(std::move(v), Cause::server, fmt::format("the stream can't be played: {}", media.error().what),
+                         "check what is being sent");
+    }
+    v.checks.push_back(device::judge_protocol(job.device, rtp ? "rtp" : "udp"));
+    const std::vector<Track>& tracks = media->source->tracks();
+    judge_tracks(v, job, "mpeg-ts", tracks);
+    const auto is_video = [](const Track& t) { return t.kind == TrackKind::video; };
+    if (!got.keyframe && (tracks.empty() || std::any_of(tracks.begin(), tracks.end(), is_video)))
+        add(v, "first keyframe", Verdict::warn, fmt::format("none in {}", spanned), "one",
+            "no video was checked: use a longer --for");
+    add_pictures(v, job, *media->source, 0, cancel);
+    judge_arrival(v, job, got, rtp, receiver->overrun());
     conclude_live(v, Cause::network);
     if (v.verdict == Verdict::pass)
         v.summary = fmt::format("no loss, average {}; the device can play it", base::format_bitrate(v.mean_bps));

@@ -272,13 +272,46 @@ void PictureBuffer::hold(const std::vector<Reference> (&lists)[2], std::vector<s
     }
 }
 
+namespace {
+
+// 8.2.4.2.5: fields of frames in turn, beginning with the current parity.
+std::vector<Reference> fields_in_turn(const std::vector<Frame*>& frames, int structure, bool are_long) {
+    std::vector<Reference> fields;
+    std::size_t next[2] = {0, 0};
+    const auto take = [&](int parity) {
+        std::size_t& i = next[parity == structure ? 0 : 1];
+        while (i < frames.size() && ((are_long ? frames[i]->long_term : frames[i]->short_term) & parity) == 0) ++i;
+        if (i >= frames.size()) return false;
+        fields.push_back({frames[i++], parity, false, are_long});
+        return true;
+    };
+    int parity = structure;
+    while (take(parity)) parity = kFrame - parity;
+    while (take(kFrame - parity)) {
+    }
+    return fields;
+}
+
+}  // namespace
+
 void PictureBuffer::make_lists(const Sps& sps, const SliceHeader& slice, std::vector<Reference> (&lists)[2]) {
     lists[0].clear();
     lists[1].clear();
     if (slice.type == SliceType::i || slice.type == SliceType::si) return;
     wrap_numbers(sps, slice.frame_num);
-    const int structure = structure_of(slice);
-    const bool b = slice.type == SliceType::b;
+    make_initial_lists(sps, slice, lists);
+    for (int l = 0; l < (slice.type == SliceType::b ? 2 : 1); ++l) {
+        const auto wanted = static_cast<std::size_t>(slice.references[l]);
+        lists[l].resize(std::min(lists[l].size(), wanted));
+        lists[l].resize(wanted);
+        modify_list(sps, slice, slice.modifications[l], lists[l]);
+        fill_list(structure_of(slice), lists[l]);
+    }
+}
+
+// 8.2.4.2
+void PictureBuffer::make_initial_lists(const Sps& sps, const SliceHeader& slice,
+                                       std::vector<Reference> (&lists)[2]) const {
     std::vector<Frame*> short_term, long_term;
     const auto consider = [&](Frame* frame) {
         if (!slice.field ? frame->short_term == kFrame : frame->short_term != 0) short_term.push_back(frame);
@@ -288,118 +321,100 @@ void PictureBuffer::make_lists(const Sps& sps, const SliceHeader& slice, std::ve
     if (second_field_) consider(current_.get());
     std::stable_sort(long_term.begin(), long_term.end(),
                      [](const Frame* x, const Frame* y) { return x->long_index < y->long_index; });
-    // 8.2.4.2.5: fields of frames in turn, beginning with the current parity.
-    const auto fields_of = [&](const std::vector<Frame*>& frames, bool are_long) {
-        std::vector<Reference> fields;
-        std::size_t next[2] = {0, 0};
-        int parity = structure;
-        while (true) {
-            const auto take = [&](int which) {
-                std::size_t& i = next[which == structure ? 0 : 1];
-                while (i < frames.size() && ((are_long ? frames[i]->long_term : frames[i]->short_term) & which) == 0)
-                    ++i;
-                if (i >= frames.size()) return false;
-                fields.push_back({frames[i++], which, false, are_long});
-                return true;
-            };
-            if (take(parity)) {
-                parity = kFrame - parity;
-                continue;
-            }
-            while (take(kFrame - parity)) {
-            }
-            return fields;
-        }
-    };
     const auto add = [&](std::vector<Reference>& list, const std::vector<Frame*>& frames, bool are_long) {
         if (slice.field) {
-            for (const Reference& one : fields_of(frames, are_long)) list.push_back(one);
+            for (const Reference& one : fields_in_turn(frames, structure_of(slice), are_long)) list.push_back(one);
         } else {
             for (Frame* frame : frames) list.push_back({frame, kFrame, false, are_long});
         }
     };
-    if (!b) {
+    if (slice.type != SliceType::b) {
         std::stable_sort(short_term.begin(), short_term.end(),
                          [](const Frame* x, const Frame* y) { return x->frame_num_wrap > y->frame_num_wrap; });
         add(lists[0], short_term, false);
         add(lists[0], long_term, true);
-    } else {
-        const int now = slice.field ? current_->order[slice.bottom ? 1 : 0] : current_->order_count(kFrame);
-        // A frame of which only one field is decoded counts by that; in frames both count.
-        const auto order = [&](const Frame* frame) {
-            return slice.field ? frame->order_count() : frame->order_count(kFrame);
-        };
-        std::vector<Frame*> before, after;
-        for (Frame* frame : short_term) {
-            // They have no order of their own (8.2.5.2).
-            if (frame->missing && sps.order_type == 0) continue;
-            // Fields: the other field of the current frame comes before (8.2.4.2.4).
-            (slice.field ? order(frame) <= now : order(frame) < now) ? before.push_back(frame) : after.push_back(frame);
-        }
-        std::stable_sort(before.begin(), before.end(),
-                         [&](const Frame* x, const Frame* y) { return order(x) > order(y); });
-        std::stable_sort(after.begin(), after.end(),
-                         [&](const Frame* x, const Frame* y) { return order(x) < order(y); });
-        std::vector<Frame*> forward = before, backward = after;
-        forward.insert(forward.end(), after.begin(), after.end());
-        backward.insert(backward.end(), before.begin(), before.end());
-        add(lists[0], forward, false);
-        add(lists[0], long_term, true);
-        add(lists[1], backward, false);
-        add(lists[1], long_term, true);
-        const bool same = lists[0].size() == lists[1].size() &&
-                          std::equal(lists[0].begin(), lists[0].end(), lists[1].begin(),
-                                     [](const Reference& x, const Reference& y) { return x.id() == y.id(); });
-        if (lists[1].size() > 1 && same) std::swap(lists[1][0], lists[1][1]);
+        return;
     }
+    const int now = slice.field ? current_->order[slice.bottom ? 1 : 0] : current_->order_count(kFrame);
+    // A frame of which only one field is decoded counts by that; in frames both count.
+    const auto order = [&](const Frame* frame) {
+        return slice.field ? frame->order_count() : frame->order_count(kFrame);
+    };
+    std::vector<Frame*> before, after;
+    for (Frame* frame : short_term) {
+        // They have no order of their own (8.2.5.2).
+        if (frame->missing && sps.order_type == 0) continue;
+        // Fields: the other field of the current frame comes before (8.2.4.2.4).
+        (slice.field ? order(frame) <= now : order(frame) < now) ? before.push_back(frame) : after.push_back(frame);
+    }
+    std::stable_sort(before.begin(), before.end(), [&](const Frame* x, const Frame* y) { return order(x) > order(y); });
+    std::stable_sort(after.begin(), after.end(), [&](const Frame* x, const Frame* y) { return order(x) < order(y); });
+    std::vector<Frame*> forward = before, backward = after;
+    forward.insert(forward.end(), after.begin(), after.end());
+    backward.insert(backward.end(), before.begin(), before.end());
+    add(lists[0], forward, false);
+    add(lists[0], long_term, true);
+    add(lists[1], backward, false);
+    add(lists[1], long_term, true);
+    const bool same = lists[0].size() == lists[1].size() &&
+                      std::equal(lists[0].begin(), lists[0].end(), lists[1].begin(),
+                                 [](const Reference& x, const Reference& y) { return x.id() == y.id(); });
+    if (lists[1].size() > 1 && same) std::swap(lists[1][0], lists[1][1]);
+}
+
+// 8.2.4.3: what the slice moves to the front. The list keeps its size.
+void PictureBuffer::modify_list(const Sps& sps, const SliceHeader& slice,
+                                const std::vector<SliceHeader::Modification>& modifications,
+                                std::vector<Reference>& list) const {
+    const std::size_t wanted = list.size();
     const int max_frame_num = 1 << sps.frame_number_bits;
     const int max_number = slice.field ? 2 * max_frame_num : max_frame_num;
     const int current_number = slice.field ? 2 * slice.frame_num + 1 : slice.frame_num;
-    for (int l = 0; l < (b ? 2 : 1); ++l) {
-        auto& list = lists[l];
-        const auto wanted = static_cast<std::size_t>(slice.references[l]);
-        list.resize(std::min(list.size(), wanted));
-        // 8.2.4.3
-        list.resize(wanted);
-        int predicted = current_number;
-        std::size_t index = 0;
-        for (const SliceHeader::Modification& one : slice.modifications[l]) {
-            Reference found;
-            if (one.operation < 2) {
-                const auto difference = static_cast<int>((one.value & 0x1FFFF) + 1);
-                if (one.operation == 0) {
-                    predicted -= difference;
-                    if (predicted < 0) predicted += max_number;
-                } else {
-                    predicted += difference;
-                    if (predicted >= max_number) predicted -= max_number;
-                }
-                found = by_number(predicted > current_number ? predicted - max_number : predicted, false, slice);
+    int predicted = current_number;
+    std::size_t index = 0;
+    for (const SliceHeader::Modification& one : modifications) {
+        Reference found;
+        if (one.operation < 2) {
+            const auto difference = static_cast<int>((one.value & 0x1FFFF) + 1);
+            if (one.operation == 0) {
+                predicted -= difference;
+                if (predicted < 0) predicted += max_number;
             } else {
-                found = by_number(static_cast<int>(one.value & 0xFFFF), true, slice);
+                predicted += difference;
+                if (predicted >= max_number) predicted -= max_number;
             }
-            if (index >= wanted) break;
-            if (found.frame == nullptr) continue;
-            list.insert(list.begin() + static_cast<std::ptrdiff_t>(index), found);
-            ++index;
-            std::size_t to = index;
-            for (std::size_t from = index; from < list.size(); ++from) {
-                if (list[from].frame == nullptr || list[from].id() != found.id()) list[to++] = list[from];
-            }
-            list.resize(wanted);
+            found = by_number(predicted > current_number ? predicted - max_number : predicted, false, slice);
+        } else {
+            found = by_number(static_cast<int>(one.value & 0xFFFF), true, slice);
         }
-        // What is missing.
-        Reference some;
-        for (const Reference& one : list) {
-            if (one.frame != nullptr && some.frame == nullptr) some = one;
+        if (index >= wanted) break;
+        if (found.frame == nullptr) continue;
+        list.insert(list.begin() + static_cast<std::ptrdiff_t>(index), found);
+        ++index;
+        std::size_t to = index;
+        for (std::size_t from = index; from < list.size(); ++from) {
+            if (list[from].frame == nullptr || list[from].id() != found.id()) list[to++] = list[from];
         }
-        if (some.frame == nullptr && latest_ != nullptr) some = {latest_.get(), structure, true, false};
-        for (Reference& one : list) {
-            if (one.frame != nullptr) continue;
-            one = some;
-            one.stands_in = true;
-        }
-        if (some.frame == nullptr) list.clear();
+        list.resize(wanted);
+    }
+}
+
+// Another picture stands in for each that is missing; without any the list is empty.
+void PictureBuffer::fill_list(int structure, std::vector<Reference>& list) const {
+    Reference some;
+    const auto there =
+        std::find_if(list.begin(), list.end(), [](const Reference& one) { return one.frame != nullptr; });
+    if (there != list.end()) {
+        some = *there;
+    } else if (latest_ != nullptr) {
+        some = {latest_.get(), structure, true, false};
+    } else {
+        list.clear();
+    }
+    for (Reference& one : list) {
+        if (one.frame != nullptr) continue;
+        one = some;
+        one.stands_in = true;
     }
 }
 

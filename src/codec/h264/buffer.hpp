@@ -52,6 +52,12 @@ class PictureBuffer {
     void mark(const bitstream::h264::Sps& sps, const bitstream::h264::SliceHeader& slice);
     void bump(bool all, Out& out);
     void drop_unused();
+    void make_initial_lists(const bitstream::h264::Sps& sps, const bitstream::h264::SliceHeader& slice,
+                            std::vector<Reference> (&lists)[2]) const;
+    void modify_list(const bitstream::h264::Sps& sps, const bitstream::h264::SliceHeader& slice,
+                     const std::vector<bitstream::h264::SliceHeader::Modification>& modifications,
+                     std::vector<Reference>& list) const;
+    void fill_list(int structure, std::vector<Reference>& list) const;
     Reference by_number(int number, bool long_term, const bitstream::h264::SliceHeader& slice) const;
 
     std::vector<std::shared_ptr<Frame>> frames_;  // without the current one
