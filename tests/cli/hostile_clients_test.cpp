@@ -425,7 +425,7 @@ TEST_CASE("jobs and other commands on a drive that hangs are given up, though th
         REQUIRE(worker > 0);
         ::kill(program.pid(), SIGTSTP);
         CHECK(becomes(program.pid(), true));
-        CHECK(is_stopped(worker));
+        CHECK(becomes(worker, true));
         ::kill(program.pid(), SIGCONT);
         CHECK(becomes(program.pid(), false));
         CHECK(becomes(worker, false));

@@ -54,14 +54,14 @@ struct House {
             std::this_thread::sleep_for(20ms);
         return standin->status().state == state;
     }
-    verify::Verification verify(Time listen) const {
+    verify::Verification verify(Time listen, Time patience = base::from_seconds(4)) const {
         auto on = renderer();
         verify::RendererJob job;
         job.stream = "Film";
         job.item = film();
         job.device = "Den TV";
         job.listen = listen;
-        job.patience = base::from_seconds(4);
+        job.patience = patience;
         const Cancel cancel;
         const auto done = verify::run_on_renderer(job, on, {}, cancel);
         REQUIRE(done);
@@ -159,7 +159,8 @@ TEST_CASE("a renderer behind a link that is too slow stalls, and the link is nam
     const double seconds = base::to_seconds((*film)->titles().front().duration);
     const auto mean =
         static_cast<std::int64_t>(static_cast<double>(std::filesystem::file_size(test::sample_film())) * 8 / seconds);
-    const auto v = House("tv-hd", standin::RendererFault::none, mean * 6 / 10).verify(base::from_seconds(10));
+    const auto v = House("tv-hd", standin::RendererFault::none, mean * 6 / 10)
+                       .verify(base::from_seconds(10), base::from_seconds(12));
     CAPTURE(v.summary);
     CHECK(v.verdict == device::Verdict::fail);
     CHECK(v.cause == verify::Cause::network);
