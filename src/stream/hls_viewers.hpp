@@ -38,10 +38,11 @@ class HlsViewers {
     void asked(const std::string& address, const std::string& name, const std::string& stream, bool live,
                std::uint64_t segment, std::size_t bytes, Now now, const std::string& agent = "");
     std::vector<One> watching(Now now) const;
-    // A player of a live stream is given a list up to a segment; whether it has been. Of who hasn't asked for a segment
-    // nothing is known.
+    // A player of a live stream is given a list up to a segment; whether it has been. Only who has asked for a segment
+    // is known, since many fetch the list twice before; but then it is known what they were given.
     bool is_known(const std::string& address, const std::string& name, const std::string& stream) const;
-    void listed(const std::string& address, const std::string& name, const std::string& stream, std::uint64_t newest);
+    void listed(const std::string& address, const std::string& name, const std::string& stream, std::uint64_t newest,
+                Now now);
     bool has_listed(const std::string& address, const std::string& name, const std::string& stream,
                     std::uint64_t newest) const;
 
@@ -50,9 +51,13 @@ class HlsViewers {
         One one;
         Now first, last;
         std::optional<std::uint64_t> listed;
+        bool watches = false;  // it has asked for a segment
     };
     // More are not told apart: what outsiders make up must not fill the memory.
     static constexpr std::size_t kMost = 4096;
+
+    // Nothing where there are too many.
+    Entry* entry_of(const std::string& key, Now now) REQUIRES(mutex_);
 
     mutable base::Mutex mutex_;
     std::map<std::string, Entry> entries_ GUARDED_BY(mutex_);

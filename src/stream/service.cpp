@@ -527,7 +527,7 @@ net::HttpReply Service::answer_live_hls(LiveHls& hls, const std::string& path, c
             waits.wait_most = kLongestPoll;
             return waits;
         }
-        hls_viewers_.listed(request.address, viewer, name, newest);
+        hls_viewers_.listed(request.address, viewer, name, newest, std::chrono::steady_clock::now());
     }
     std::string query = request.query.empty() ? "" : "?" + request.query;
     if (viewer.empty() && ask.what == HlsAsk::What::entry)

@@ -256,14 +256,23 @@ TEST_CASE("viewers of segments are whoever has asked lately, told apart behind o
     CHECK(now[0].sent == 1000);
     // Who has been given a live list up to a segment needs it again when there is another.
     CHECK_FALSE(viewers.has_listed("192.168.1.5", b, "harbour", 41));
-    viewers.listed("192.168.1.5", b, "harbour", 41);
+    viewers.listed("192.168.1.5", b, "harbour", 41, start + 61s);
     CHECK(viewers.has_listed("192.168.1.5", b, "harbour", 41));
     CHECK_FALSE(viewers.has_listed("192.168.1.5", b, "harbour", 42));
     CHECK_FALSE(viewers.has_listed("192.168.1.5", b, "other", 41));
     // Who has fetched nothing yet isn't kept waiting.
-    viewers.listed("192.168.1.9", "", "harbour", 41);
+    viewers.listed("192.168.1.9", "", "harbour", 41, start + 61s);
     CHECK_FALSE(viewers.has_listed("192.168.1.9", "", "harbour", 41));
     CHECK_FALSE(viewers.is_known("192.168.1.9", "", "harbour"));
+    CHECK(viewers.watching(start + 61s).size() == 1);
+    // But once they have, what they were given before counts: some give up over a list without anything new.
+    viewers.asked("192.168.1.9", "", "harbour", true, 39, 1000, start + 62s);
+    CHECK(viewers.has_listed("192.168.1.9", "", "harbour", 41));
+    CHECK(viewers.watching(start + 62s).size() == 2);
+    // And names in mere requests for the list fill no memory, either.
+    for (int i = 0; i < 20000; ++i) viewers.listed("192.168.1.8", std::to_string(i), "x", 1, start + 62s);
+    viewers.asked("192.168.1.8", "19999", "x", true, 1, 1, start + 62s);
+    CHECK(viewers.watching(start + 62s).size() == 2);
     CHECK(viewers.is_known("192.168.1.5", b, "harbour"));
     // Names without end fill no memory.
     for (int i = 0; i < 20000; ++i) viewers.asked("192.168.1.7", std::to_string(i), "x", true, 1, 1, start + 62s);
