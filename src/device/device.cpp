@@ -234,6 +234,8 @@ Playing parse_playing(base::ConfigTable& plays) {
     playing.hls_refill = hls_refill;
     if (hls_refill > hls) plays.wrong("hls_refill", "hls_refill is longer than hls_buffer", "make it at most as long");
     playing.whole_segments = plays.flag("whole_segments", true);
+    playing.live_probe = size("live_probe", 64U << 20);
+    playing.live_restart = static_cast<int>(plays.number("live_restart", 0, 10, 0));
     const std::string seek = plays.text("seek", "exact");
     if (seek != "exact" && seek != "keyframe")
         plays.wrong("seek", fmt::format("\"{}\" is no way to seek", seek), "write \"exact\" or \"keyframe\"");
@@ -496,6 +498,8 @@ void write_playing(const Playing& playing, std::string& text) {
     if (playing.hls_buffer != playing.buffer) span("hls_buffer", playing.hls_buffer);
     if (playing.hls_refill != playing.hls_buffer) span("hls_refill", playing.hls_refill);
     if (!playing.whole_segments) text += "whole_segments = false\n";
+    size("live_probe", playing.live_probe);
+    if (playing.live_restart > 0) text += fmt::format("live_restart = {}\n", playing.live_restart);
     if (!playing.seeks_exactly) text += "seek = \"keyframe\"\n";
     size("read_through", playing.read_through);
     if (playing.finishes_segment) text += "finishes_segment = true\n";
@@ -604,6 +608,8 @@ std::vector<Difference> compare(const Device& first, const Device& second) {
     span("HLS refill", a.hls_refill, b.hls_refill);
     const auto yes_no = [](bool yes) { return std::string(yes ? "yes" : "no"); };
     row("whole segments", yes_no(a.whole_segments), yes_no(b.whole_segments));
+    size("live probe", a.live_probe, b.live_probe);
+    row("live restart", std::to_string(a.live_restart), std::to_string(b.live_restart));
     const auto seek = [](bool exactly) { return std::string(exactly ? "exact" : "keyframe"); };
     row("seek", seek(a.seeks_exactly), seek(b.seeks_exactly));
     size("read through", a.read_through, b.read_through);

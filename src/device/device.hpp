@@ -65,6 +65,11 @@ struct Playing {
     // when it is whole.
     Time hls_buffer{}, hls_refill{};
     bool whole_segments = true;
+    // Of live HLS: bytes of the segment listed first that it reads to see what is in it; and of the first so many it
+    // drops what it hasn't shown when they took longer than a target duration, and goes on with what is listed next (0:
+    // never).
+    std::int64_t live_probe = 0;
+    int live_restart = 0;
     bool seeks_exactly = true;  // it goes on at the place asked for; false: at the keyframe before it
     // A seek in a file over fewer bytes than this ahead of what has come reads through what lies between.
     std::int64_t read_through = 0;

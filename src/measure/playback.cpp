@@ -53,6 +53,13 @@ void PlaybackModel::arrived(Time clock, Time until) {
     note_level(now_, false);
 }
 
+Time PlaybackModel::drop(Time clock) {
+    advance(clock);
+    available_ = position_;
+    note_level(now_, true);
+    return position_;
+}
+
 Time PlaybackModel::room_at(Time clock) const {
     const Time level = available_ - position_ - (playing_ ? std::max(clock - now_, Time{}) : Time{});
     if (level <= settings_.buffer || !playing_) return clock;

@@ -59,6 +59,8 @@ class PlaybackModel {
 
     // By `clock`, everything up to `until` of the title has arrived.
     void arrived(Time clock, Time until);
+    // What has arrived and wasn't shown yet is lost; returns how far the title has been. What comes next follows there.
+    Time drop(Time clock);
     // When the player, reading on, has room again: `clock` itself when it has room now.
     Time room_at(Time clock) const;
     // Plays what has arrived to its end; a stall that never ended is closed at the time given.

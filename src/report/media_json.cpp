@@ -107,6 +107,8 @@ Json to_json(const device::Device& device) {
                  {"hls_buffer_s", base::to_seconds(device.playing.hls_buffer)},
                  {"hls_refill_s", base::to_seconds(device.playing.hls_refill)},
                  {"whole_segments", device.playing.whole_segments},
+                 {"live_probe_bytes", device.playing.live_probe},
+                 {"live_restart", device.playing.live_restart},
                  {"seek", device.playing.seeks_exactly ? "exact" : "keyframe"},
                  {"read_through_bytes", device.playing.read_through},
                  {"finishes_segment", device.playing.finishes_segment}};

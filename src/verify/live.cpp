@@ -292,22 +292,24 @@ class SegmentArrivals : public measure::Arrivals {
 // A player of HLS on a device's link: what it fetched, and when.
 class HlsPlay {
   public:
-    HlsPlay(Receiving& r, const Job& job, net::Url url, std::string address,
-            std::vector<container::MediaPlaylist::Subtitles> subtitles, bool live)
-        : r_(r),
-          job_(job),
-          address_(std::move(address)),
-          live_(live),
-          source_(r, std::move(url)),
-          subtitles_(std::move(subtitles), job.address, [this](const std::string& at) { return source_.text(at); }) {}
+    HlsPlay(Receiving& r, const Job& job, net::Url url, bool live)
+        : r_(r), job_(job), address_(job.address), live_(live), source_(r, std::move(url)) {}
 
-    Result<container::MediaPlaylist> fetch_playlist() {
-        WAVECREST_TRY_ASSIGN(text, source_.text(address_));
-        return container::parse_playlist(text, address_);
-    }
-
-    // Where a player begins.
-    void enter(container::MediaPlaylist playlist) {
+    // Where a player begins: with the address that was entered on it. A server of live streams may give each its own
+    // list, and just when it is best to begin.
+    Status enter() {
+        WAVECREST_TRY_ASSIGN(playlist, fetch_playlist());
+        std::vector<container::MediaPlaylist::Subtitles> subtitles;
+        if (!playlist.variants.empty()) {
+            const auto best = choose_variant(playlist, job_.link.payload_bps);
+            if (best.subtitles) subtitles = playlist.subtitles;
+            address_ = net::resolve_uri(address_, best.uri);
+            WAVECREST_TRY_ASSIGN(list, fetch_playlist());
+            playlist = std::move(list);
+        }
+        subtitles_.emplace(std::move(subtitles), job_.address,
+                           [this](const std::string& at) { return source_.text(at); });
+        entered_ = r_.clock->now();
         playlist_ = std::move(playlist);
         std::size_t index = 0;
         if (live_) {
@@ -324,6 +326,8 @@ class HlsPlay {
         if (live_) playing_.buffer = kForEver;
         player_.emplace(playing_);
         judge_playlist();
+        may_restart_ = live_ && first_segments() > 0 && playlist_.segments.size() - index >= first_segments();
+        return live_ ? probe() : Status{};
     }
 
     // Plays to the end, or for as long as is asked for.
@@ -345,7 +349,7 @@ class HlsPlay {
             }
         }
         // Those of a live stream have a window of their own, by now of what was played.
-        if (live_) subtitles_.follow(Time::max());
+        if (live_) subtitles_->follow(Time::max());
         if (!live_) player_->finish(r_.clock->now());
         return {};
     }
@@ -362,7 +366,11 @@ class HlsPlay {
                           "segments");
         if (!judge_content(r_, job_, "hls", cancel)) return std::move(r_.v);
         add(r_.v, "segments", lost_ ? Verdict::fail : Verdict::pass,
-            lost_ ? lost_->what : fmt::format("{} fetched", fetched_), "all", lost_ ? lost_->remedy : "");
+            (lost_ ? lost_->what : fmt::format("{} fetched", fetched_)) +
+                (restarted_ ? fmt::format("; began anew, since the first {} took longer than {} s", first_segments(),
+                                          playlist_.target_s)
+                            : ""),
+            "all", lost_ ? lost_->remedy : "");
         r_.v.paused = live_ && playlist_.paused;
         // What was listed when the player came was made before: only what comes since shows that it goes on. A segment,
         // and the time until the list is asked for again, may be on the way.
@@ -373,7 +381,7 @@ class HlsPlay {
         if (!live_ && !playlist_.on_demand && playlist_.sequence > 0)
             add(r_.v, "seen", job_.to_end ? Verdict::pass : Verdict::fail, "the stream has ended", "a stream",
                 "the stream has ended: start it again, then verify it");
-        subtitles_.conclude(r_.v);
+        subtitles_->conclude(r_.v);
         const Cause cause = r_.cause();
         if (!live_ && !lost_) WAVECREST_TRY(try_seeks(cancel));
         if (!live_ && !lost_) {
@@ -387,6 +395,39 @@ class HlsPlay {
     }
 
   private:
+    Result<container::MediaPlaylist> fetch_playlist() {
+        WAVECREST_TRY_ASSIGN(text, source_.text(address_));
+        return container::parse_playlist(text, address_);
+    }
+
+    // Some players look into the first segment of the list, wherever they begin.
+    Status probe() {
+        auto wanted = static_cast<std::size_t>(job_.device.playing.live_probe);
+        if (wanted == 0 || playlist_.segments.empty()) return {};
+        WAVECREST_TRY(source_.begin(net::resolve_uri(address_, playlist_.segments.front().uri)));
+        while (wanted > 0) {
+            WAVECREST_TRY_ASSIGN(got, source_.piece(std::span(buffer_).first(std::min(wanted, buffer_.size()))));
+            if (got == 0) return {};
+            wanted -= got;
+        }
+        source_.close();
+        return {};
+    }
+
+    std::size_t first_segments() const { return static_cast<std::size_t>(job_.device.playing.live_restart); }
+
+    // Some players then drop what they have, and the rest of what was listed, too.
+    bool restart_live() {
+        const Time now = r_.clock->now();
+        if (!may_restart_ || fetched_ != first_segments() || playlist_.ended ||
+            now - entered_ <= base::from_seconds(static_cast<double>(playlist_.target_s)))
+            return false;
+        next_ = playlist_.sequence + playlist_.segments.size();
+        dropped_ = reached_ - player_->drop(now);
+        behind_ = {};  // (of the end that was listed on entering)
+        return restarted_ = true;
+    }
+
     void judge_playlist() {
         add(r_.v, "playlist", Verdict::pass,
             live_ ? fmt::format("live, {} segments listed", playlist_.segments.size())
@@ -441,25 +482,26 @@ class HlsPlay {
             const double part =
                 head->body_size > 0 ? static_cast<double>(bytes) / static_cast<double>(head->body_size) : 0;
             const bool in_parts = !job_.device.playing.whole_segments;
-            player_->arrived(
-                r_.clock->now(),
-                in_parts ? reached_ + base::from_seconds(base::to_seconds(segment.duration) * std::min(part, 1.0))
-                         : Time{});
+            player_->arrived(r_.clock->now(),
+                             in_parts ? reached_ - dropped_ +
+                                            base::from_seconds(base::to_seconds(segment.duration) * std::min(part, 1.0))
+                                      : Time{});
         }
         pieces_.push_back({reached_, reached_ + segment.duration, bytes});
         reached_ += segment.duration;
-        if (!live_) subtitles_.follow(reached_);
+        if (!live_) subtitles_->follow(reached_);
         const Time now = r_.clock->now();
         if (fetched_ == 0) tail_ = short_by(std::move(first));
+        ++fetched_;
+        if (restart_live()) return;
         const bool last = playlist_.ended && next_ + 1 == playlist_.sequence + playlist_.segments.size();
-        player_->arrived(now, last ? reached_ : reached_ - tail_);
+        player_->arrived(now, std::max((last ? reached_ : reached_ - tail_) - dropped_, Time{}));
         // What it has is enough: it asks for the next when it has played some of it.
         if (const Time room = player_->room_at(now); !live_ && room > now) {
             r_.clock->wait_until(room);
             player_->arrived(room, {});
         }
         ++next_;
-        ++fetched_;
     }
 
     void take_rates() {
@@ -498,10 +540,10 @@ class HlsPlay {
 
     Receiving& r_;
     const Job& job_;
-    const std::string address_;  // of the playlist of segments
+    std::string address_;  // of the playlist of segments
     const bool live_;
     LinkClient source_;
-    TextSubtitles subtitles_;
+    std::optional<TextSubtitles> subtitles_;
     container::MediaPlaylist playlist_;
     measure::PlayerSettings playing_;
     std::optional<measure::PlaybackModel> player_;
@@ -510,6 +552,9 @@ class HlsPlay {
     // By number of the sequence, so that a playlist that moved on is followed.
     std::uint64_t next_ = 0, listed_ = 0;
     std::uint64_t fetched_ = 0;
+    Time entered_{};  // when the list had come
+    Time dropped_{};  // of what was fetched: the player started anew behind it
+    bool may_restart_ = false, restarted_ = false;
     Time behind_{};    // the live edge, on entering
     Time appeared_{};  // length of segments that were listed since
     Time reached_{};
@@ -526,11 +571,8 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
     std::string address = job.address;
     auto list = wait_for(job, cancel, [&] { return look_at_playlist(job, address); });
     if (list && is_ladder(*list)) return run_ladder(job, progress, cancel);
-    std::vector<container::MediaPlaylist::Subtitles> subtitles;
     if (list && !list->variants.empty()) {
-        const auto best = choose_variant(*list, job.link.payload_bps);
-        if (best.subtitles) subtitles = list->subtitles;
-        address = net::resolve_uri(address, best.uri);
+        address = net::resolve_uri(address, choose_variant(*list, job.link.payload_bps).uri);
         list = look_at_playlist(job, address);
         if (list && is_ladder(*list)) return run_ladder(job, progress, cancel);
     }
@@ -540,11 +582,10 @@ Result<Verification> run_hls(const Job& job, const Progress& progress, const Can
     if (list->encrypted)
         return failed(std::move(r.v), Cause::device,
                       {ErrorKind::input, "its segments are encrypted", address, "use a stream that isn't"}, "segments");
-    HlsPlay play(r, job, std::move(url), address, std::move(subtitles), live);
+    HlsPlay play(r, job, std::move(url), live);
     // Once more, now as a player on that link does.
-    auto playlist = play.fetch_playlist();
-    if (!playlist) return failed(std::move(r.v), Cause::server, playlist.error(), "playlist");
-    play.enter(std::move(*playlist));
+    if (const Status entered = play.enter(); !entered)
+        return failed(std::move(r.v), Cause::server, entered.error(), "playlist");
     WAVECREST_TRY(play.play(progress, cancel));
     return play.judge(cancel);
 }

@@ -204,7 +204,7 @@ TEST_CASE("how a player fills its buffer is described, or follows from what is",
         "resume_growth = 2\nmax_resume_buffer = \"4 s\"\nbuffer = \"15 s\"\nread_size = \"32 kB\"\nrefill = \"9 "
         "s\"\nbuffer_size = \"4 MB\"\nrefill_size = \"2 MB\"\nhls_refill = \"6 "
         "s\"\n"
-        "whole_segments = false\nseek = \"keyframe\"\n",
+        "whole_segments = false\nseek = \"keyframe\"\nlive_probe = \"56 kB\"\nlive_restart = 2\n",
         "d.toml");
     REQUIRE(device);
     const device::Playing& p = device->playing;
@@ -227,6 +227,8 @@ TEST_CASE("how a player fills its buffer is described, or follows from what is",
     CHECK_FALSE(p.whole_segments);
     CHECK_FALSE(p.seeks_exactly);
     CHECK_FALSE(again->playing.seeks_exactly);
+    CHECK(again->playing.live_probe == 56'000);
+    CHECK(again->playing.live_restart == 2);
     const auto plain =
         device::parse("name = \"x\"\n[plays]\ncontainers = [\"mp4\"]\nstart_buffer = \"3 s\"\n", "d.toml");
     REQUIRE(plain);
@@ -236,10 +238,12 @@ TEST_CASE("how a player fills its buffer is described, or follows from what is",
     CHECK(plain->playing.refill_of(1) == plain->playing.buffer);
     CHECK(plain->playing.whole_segments);
     CHECK(plain->playing.seeks_exactly);
+    CHECK(plain->playing.live_probe == 0);
+    CHECK(plain->playing.live_restart == 0);
     for (const char* wrong : {"read_size = \"much\"", "read_size = \"0\"", "resume_growth = 0.5",
                               "hls_buffer = \"5 s\"\nhls_refill = \"6 s\"", "buffer = \"5 s\"\nrefill = \"6 s\"",
                               "buffer_size = \"1 MB\"\nrefill_size = \"2 MB\"", "buffer_size = \"much\"",
-                              "seek = \"fast\"", "resume_buffer = \"60 s\""})
+                              "seek = \"fast\"", "live_restart = 11", "resume_buffer = \"60 s\""})
         CHECK_FALSE(
             device::parse(std::string("name = \"x\"\n[plays]\ncontainers = [\"mp4\"]\n") + wrong + "\n", "d.toml"));
 }
