@@ -126,6 +126,27 @@ TEST_CASE("a stream that breaks off leaves an open stall, closed at the end", "[
     CHECK_FALSE(never.startup());
 }
 
+TEST_CASE("what a player drops it has to fetch again, and it stands until then", "[playback]") {
+    PlaybackModel player({s(1), s(10), s(60)});
+    player.arrived(s(0), s(4));
+    CHECK(player.drop(s(1.5)) == s(1.5));
+    player.arrived(s(2), s(2));  // half a second more: not enough
+    CHECK_FALSE(player.playing());
+    player.arrived(s(3.5), s(5.5));
+    CHECK(player.playing());
+    REQUIRE(player.stalls().size() == 1);
+    CHECK(player.stalls()[0].at == s(1.5));
+    CHECK(player.stalls()[0].length == s(2));
+    CHECK(player.startup() == s(0));
+    // Before it has begun there is no stall: it begins later.
+    PlaybackModel slow({s(1), s(10), s(60)});
+    slow.arrived(s(1), s(0.5));
+    CHECK(slow.drop(s(2)) == Time{});
+    slow.arrived(s(4), s(2));
+    CHECK(slow.startup() == s(4));
+    CHECK(slow.stalls().empty());
+}
+
 TEST_CASE("a full buffer waits for room", "[playback]") {
     PlaybackModel player({s(1), s(10), s(60)});
     player.arrived(s(1), s(14));
