@@ -309,7 +309,7 @@ class HlsPlay {
         }
         subtitles_.emplace(std::move(subtitles), job_.address,
                            [this](const std::string& at) { return source_.text(at); });
-        entered_ = r_.clock->now();
+        entered_ = listed_at_ = r_.clock->now();
         playlist_ = std::move(playlist);
         std::size_t index = 0;
         if (live_) {
@@ -323,7 +323,14 @@ class HlsPlay {
         next_ = playlist_.sequence + index;
         listed_ = playlist_.sequence + playlist_.segments.size();
         playing_ = player_of(job_.device, live_ ? kForEver : playlist_.duration(), true);
-        if (live_) playing_.buffer = kForEver;
+        if (live_) {
+            playing_.buffer = kForEver;
+            // It goes on with whatever comes next: there is hardly ever more.
+            const Time target = std::chrono::seconds(playlist_.target_s);
+            for (Time* wanted : {&playing_.resume_buffer, &playing_.most_resume_buffer}) {
+                if (wanted->count() > 0) *wanted = std::min(*wanted, target);
+            }
+        }
         player_.emplace(playing_);
         judge_playlist();
         may_restart_ = live_ && first_segments() > 0 && playlist_.segments.size() - index >= first_segments();
@@ -443,9 +450,10 @@ class HlsPlay {
 
     // For the playlist of a stream that goes on.
     void ask_again() {
-        // 6.3.4: not before half a target duration has passed.
-        r_.clock->wait_until(r_.clock->now() +
+        // 6.3.4: not before half a target duration has passed since.
+        r_.clock->wait_until(listed_at_ +
                              base::from_seconds(std::max<double>(0.5, static_cast<double>(playlist_.target_s) / 4)));
+        listed_at_ = r_.clock->now();
         auto again = fetch_playlist();
         if (!again) {
             lost_ = again.error();
@@ -552,7 +560,8 @@ class HlsPlay {
     // By number of the sequence, so that a playlist that moved on is followed.
     std::uint64_t next_ = 0, listed_ = 0;
     std::uint64_t fetched_ = 0;
-    Time entered_{};  // when the list had come
+    // When the list had come, and when it was asked for last.
+    Time entered_{}, listed_at_{};
     Time dropped_{};  // of what was fetched: the player started anew behind it
     bool may_restart_ = false, restarted_ = false;
     Time behind_{};    // the live edge, on entering
