@@ -298,7 +298,9 @@ class HlsPlay {
     // Where a player begins: with the address that was entered on it. A server of live streams may give each its own
     // list, and just when it is best to begin.
     Status enter() {
+        const Time before = r_.server_time;
         WAVECREST_TRY_ASSIGN(playlist, fetch_playlist());
+        if (live_) r_.server_time = before;  // so it isn't slow
         std::vector<container::MediaPlaylist::Subtitles> subtitles;
         if (!playlist.variants.empty()) {
             const auto best = choose_variant(playlist, job_.link.payload_bps);
@@ -374,7 +376,7 @@ class HlsPlay {
         if (!judge_content(r_, job_, "hls", cancel)) return std::move(r_.v);
         add(r_.v, "segments", lost_ ? Verdict::fail : Verdict::pass,
             (lost_ ? lost_->what : fmt::format("{} fetched", fetched_)) +
-                (restarted_ ? fmt::format("; began anew, since the first {} took longer than {} s", first_segments(),
+                (restarted_ ? fmt::format("; restarted: the first {} took longer than {} s", first_segments(),
                                           playlist_.target_s)
                             : ""),
             "all", lost_ ? lost_->remedy : "");
@@ -430,8 +432,9 @@ class HlsPlay {
             now - entered_ <= base::from_seconds(static_cast<double>(playlist_.target_s)))
             return false;
         next_ = playlist_.sequence + playlist_.segments.size();
-        dropped_ = reached_ - player_->drop(now);
-        behind_ = {};  // (of the end that was listed on entering)
+        behind_ = player_->drop(now);  // (what comes next was listed when this began)
+        dropped_ = reached_ - behind_;
+        r_.kept.clear();  // what comes next doesn't follow it
         return restarted_ = true;
     }
 
