@@ -8,8 +8,8 @@ namespace wavecrest::stream {
 
 namespace {
 
-std::string key_of(const std::string& address, bool live, const std::string& stream, const std::string& name) {
-    return fmt::format("{}\n{}\n{}\n{}", address, live, stream, name.substr(0, 20));
+std::string key_of(const HlsViewers::Player& player) {
+    return fmt::format("{}\n{}\n{}\n{}", player.address, player.live, player.stream, player.name.substr(0, 20));
 }
 
 }  // namespace
@@ -19,19 +19,20 @@ std::string HlsViewers::new_name() {
     return fmt::format("{}", ++last_name_);
 }
 
-void HlsViewers::asked(const std::string& address, const std::string& name, const std::string& stream, bool live,
-                       std::uint64_t segment, std::size_t bytes, Now now, const std::string& agent) {
+void HlsViewers::asked(const Player& player, const std::string& list, std::uint64_t segment, std::size_t bytes, Now now,
+                       const std::string& agent) {
     const base::MutexLock lock(mutex_);
-    Entry* const found = entry_of(key_of(address, live, stream, name), now);
+    Entry* const found = entry_of(key_of(player), now);
     if (!found) return;
     Entry& entry = *found;
+    entry.lists[list].watched = true;
     if (!entry.watches) {
         entry.watches = true;
         One& one = entry.one;
         one.id = ++last_id_;
-        one.address = address;
-        one.stream = stream;
-        one.live = live;
+        one.address = player.address;
+        one.stream = player.stream;
+        one.live = player.live;
         one.first = segment;
         one.segment = segment;
         entry.first = entry.last = now;
@@ -59,23 +60,23 @@ HlsViewers::Entry* HlsViewers::entry_of(const std::string& key, Now now) {
     return &entry;
 }
 
-void HlsViewers::listed(const std::string& address, const std::string& name, const std::string& stream,
-                        std::uint64_t newest, Now now) {
+void HlsViewers::listed(const Player& player, const std::string& list, std::uint64_t newest, Now now) {
     const base::MutexLock lock(mutex_);
-    if (Entry* const entry = entry_of(key_of(address, true, stream, name), now)) entry->listed = newest;
+    if (Entry* const entry = entry_of(key_of(player), now)) entry->lists[list].newest = newest;
 }
 
-bool HlsViewers::is_known(const std::string& address, const std::string& name, const std::string& stream) const {
+bool HlsViewers::is_known(const Player& player) const {
     const base::MutexLock lock(mutex_);
-    const auto found = entries_.find(key_of(address, true, stream, name));
+    const auto found = entries_.find(key_of(player));
     return found != entries_.end() && found->second.watches;
 }
 
-bool HlsViewers::has_listed(const std::string& address, const std::string& name, const std::string& stream,
-                            std::uint64_t newest) const {
+bool HlsViewers::has_listed(const Player& player, const std::string& list, std::uint64_t newest) const {
     const base::MutexLock lock(mutex_);
-    const auto found = entries_.find(key_of(address, true, stream, name));
-    return found != entries_.end() && found->second.watches && found->second.listed == newest;
+    const auto found = entries_.find(key_of(player));
+    if (found == entries_.end()) return false;
+    const auto one = found->second.lists.find(list);
+    return one != found->second.lists.end() && one->second.watched && one->second.newest == newest;
 }
 
 std::vector<HlsViewers::One> HlsViewers::watching(Now now) const {

@@ -32,25 +32,33 @@ class HlsViewers {
         Time connected{};
     };
 
+    struct Player {
+        std::string address, name;  // the name that it was given; empty: whoever is at this address
+        std::string stream;
+        bool live = false;
+    };
+
     // A number to give to a player with its playlist, so that those behind one address are told apart.
     std::string new_name();
-    // A player asked for a segment of so many bytes. `name`: as it was given; empty: whoever is at this address.
-    void asked(const std::string& address, const std::string& name, const std::string& stream, bool live,
-               std::uint64_t segment, std::size_t bytes, Now now, const std::string& agent = "");
+    // A player asked for a segment of so many bytes, out of one of the stream's lists (of a ladder there are several).
+    void asked(const Player& player, const std::string& list, std::uint64_t segment, std::size_t bytes, Now now,
+               const std::string& agent = "");
     std::vector<One> watching(Now now) const;
     // A player of a live stream is given a list up to a segment; whether it has been. Only who has asked for a segment
-    // is known, since many fetch the list twice before; but then it is known what they were given.
-    bool is_known(const std::string& address, const std::string& name, const std::string& stream) const;
-    void listed(const std::string& address, const std::string& name, const std::string& stream, std::uint64_t newest,
-                Now now);
-    bool has_listed(const std::string& address, const std::string& name, const std::string& stream,
-                    std::uint64_t newest) const;
+    // of it is known, since many fetch the list twice before; but then it is known what they were given.
+    bool is_known(const Player& player) const;
+    void listed(const Player& player, const std::string& list, std::uint64_t newest, Now now);
+    bool has_listed(const Player& player, const std::string& list, std::uint64_t newest) const;
 
   private:
+    struct List {
+        std::optional<std::uint64_t> newest;  // that it was given
+        bool watched = false;                 // it has asked for a segment of it
+    };
     struct Entry {
         One one;
         Now first, last;
-        std::optional<std::uint64_t> listed;
+        std::map<std::string, List> lists;
         bool watches = false;  // it has asked for a segment
     };
     // More are not told apart: what outsiders make up must not fill the memory.

@@ -327,10 +327,19 @@ Result<LiveLadder::Answer> LiveLadder::answer(std::string_view name, const std::
     return absent("there is nothing of this name in the ladder");
 }
 
-std::optional<std::uint64_t> LiveLadder::number_of(std::string_view name) const {
+std::optional<LiveLadder::Listed> LiveLadder::segment_of(std::string_view name) const {
     const base::MutexLock lock(mutex_);
     const auto at = segment_at(name);
-    return at ? std::optional(at->second) : std::nullopt;
+    if (!at) return std::nullopt;
+    return Listed{tracks_[at->first].entry.name + std::string(kPlaylist), at->second};
+}
+
+std::optional<std::uint64_t> LiveLadder::newest(std::string_view name) const {
+    const base::MutexLock lock(mutex_);
+    for (const TrackWindow& one : tracks_) {
+        if (name == one.entry.name + std::string(kPlaylist)) return one.first + one.segments.size() + (ended_ ? 1 : 0);
+    }
+    return std::nullopt;
 }
 
 std::optional<Time> LiveLadder::behind(std::uint64_t number) const {

@@ -55,8 +55,15 @@ class LiveLadder {
     // subtitles-1-NUMBER.vtt, subtitles-1-head.mp4, subtitles-1-NUMBER.m4s. `query` is written behind the addresses in
     // it. Kind wanting before enough segments are there; kind usage for what isn't there.
     Result<Answer> answer(std::string_view name, const std::string& query) const;
-    // The number of the segment at a name; nothing for other names.
-    std::optional<std::uint64_t> number_of(std::string_view name) const;
+    // The number of the segment at a name, and the playlist that lists it; nothing for other names.
+    struct Listed {
+        std::string playlist;
+        std::uint64_t number = 0;
+    };
+    std::optional<Listed> segment_of(std::string_view name) const;
+    // The number that follows the newest segment of the playlist at a name, one more once it has ended; nothing for
+    // other names.
+    std::optional<std::uint64_t> newest(std::string_view name) const;
     // How far behind the newest the end of a segment lies; nothing for one that isn't there.
     std::optional<Time> behind(std::uint64_t number) const;
     // How far behind the newest players are asked to be.

@@ -411,7 +411,7 @@ std::optional<net::HttpReply> Service::answer_film(const ReadyStream& s, const n
             return answer_hls(*hls, ask, stem, query, list, name, false);
         };
         if (ask->what == HlsAsk::What::segment)
-            hls_viewers_.asked(request.address, "", s.name, false, ask->number, estimated_bytes(s, ask->number),
+            hls_viewers_.asked({request.address, "", s.name, false}, "", ask->number, estimated_bytes(s, ask->number),
                                std::chrono::steady_clock::now(),
                                base::printable(request.field("User-Agent").substr(0, 200)));
         reply.later_from = s.file;
@@ -457,8 +457,7 @@ std::optional<net::HttpReply> Service::answer_live_ladder(const std::string& pat
     const auto ladder = settings_.live->ladder(name);
     if (!ladder) return std::nullopt;
     return let_in(name, request, [&] {
-        const std::string_view wanted = std::string_view(request.path).substr(folder.size());
-        const std::string query = request.query.empty() ? "" : "?" + request.query;
+        const std::string wanted = request.path.substr(folder.size());
         if (wanted == "index.html") {
             const auto page = render::ladder_page(name, std::string(container::kLadderPlaylist),
                                                   std::string(container::kLadderManifest));
@@ -466,16 +465,32 @@ std::optional<net::HttpReply> Service::answer_live_ladder(const std::string& pat
                                      "no-cache")
                         : net::HttpReply::text(500, page.error().what + "\n");
         }
+        const HlsViewers::Player player{request.address, viewer_in(request.query), name, true};
+        const auto newest = ladder->newest(wanted);
+        if (newest && !request.waited && hls_viewers_.has_listed(player, wanted, *newest)) {
+            net::HttpReply waits;
+            waits.wait_until = [ladder, wanted, newest] { return ladder->newest(wanted) != newest; };
+            waits.wait_most = kLongestList;
+            return waits;
+        }
+        std::string query = request.query.empty() ? "" : "?" + request.query;
+        if (player.name.empty() && wanted == container::kLadderPlaylist) name_viewer(query);
         auto answer = ladder->answer(wanted, query);
         if (!answer)
             return net::HttpReply::text(answer.error().kind == ErrorKind::usage ? 404 : 503,
                                         fmt::format("{}: {}\n", answer.error().what, answer.error().remedy));
-        if (const auto number = ladder->number_of(wanted))
-            hls_viewers_.asked(request.address, "", name, true, *number, answer->body.size(),
-                               std::chrono::steady_clock::now());
+        const auto now = std::chrono::steady_clock::now();
+        if (newest) hls_viewers_.listed(player, wanted, *newest, now);
+        if (const auto segment = ladder->segment_of(wanted))
+            hls_viewers_.asked(player, segment->playlist, segment->number, answer->body.size(), now);
         return reply_with(std::move(answer->body), answer->media_type, name,
                           answer->changes ? "no-cache" : "max-age=60");
     });
+}
+
+// A name for a player, in all addresses that its playlist leads to.
+void Service::name_viewer(std::string& query) const {
+    query += fmt::format("{}{}={}", query.empty() ? "?" : "&", kViewer, hls_viewers_.new_name());
 }
 
 // Nothing where the request isn't for this stream.
@@ -504,8 +519,8 @@ net::HttpReply Service::answer_live_hls(LiveHls& hls, const std::string& path, c
                                         const net::HttpRequest& request) const {
     const std::string stem = stem_of(live_hls_path(path));
     const HlsAsk ask = *parse_hls(request.path, stem);
-    const std::string viewer = viewer_in(request.query);
-    if (viewer.empty() && ask.what == HlsAsk::What::entry && !request.waited) {
+    const HlsViewers::Player player{request.address, viewer_in(request.query), name, true};
+    if (player.name.empty() && ask.what == HlsAsk::What::entry && !request.waited) {
         net::HttpReply waits;
         waits.wait_until = [live = settings_.live, name] { return live->listed_for_join(name); };
         waits.wait_most = kLongestJoin;
@@ -516,30 +531,27 @@ net::HttpReply Service::answer_live_hls(LiveHls& hls, const std::string& path, c
         // would hear of a segment up to so much later.
         const std::uint64_t newest = hls.newest();
         net::HttpReply waits;
-        if (!request.waited && hls_viewers_.has_listed(request.address, viewer, name, newest)) {
+        if (!request.waited && hls_viewers_.has_listed(player, "", newest)) {
             waits.wait_until = [held = settings_.live->hls(name), newest] { return held->newest() != newest; };
             waits.wait_most = kLongestList;
             return waits;
         }
-        if (!request.waited && hls_viewers_.is_known(request.address, viewer, name) &&
-            !settings_.live->listed_for_poll(name)) {
+        if (!request.waited && hls_viewers_.is_known(player) && !settings_.live->listed_for_poll(name)) {
             waits.wait_until = [live = settings_.live, name] { return live->listed_for_poll(name); };
             waits.wait_most = kLongestPoll;
             return waits;
         }
-        hls_viewers_.listed(request.address, viewer, name, newest, std::chrono::steady_clock::now());
+        hls_viewers_.listed(player, "", newest, std::chrono::steady_clock::now());
     }
     std::string query = request.query.empty() ? "" : "?" + request.query;
-    if (viewer.empty() && ask.what == HlsAsk::What::entry)
-        query += fmt::format("{}{}={}", query.empty() ? "?" : "&", kViewer, hls_viewers_.new_name());
+    if (player.name.empty() && ask.what == HlsAsk::What::entry) name_viewer(query);
     container::MediaPlaylist list;
     add_text_subtitles(list, hls.text_subtitles(), stem, query);
     list.variants.push_back({fmt::format("{}{}.m3u8{}", beside(stem), kFilm, query),
                              std::max<std::int64_t>(hls.peak_bps(), 1), "", !list.subtitles.empty()});
     net::HttpReply reply = answer_hls(hls, ask, stem, query, list, name, true);
     if (ask.what == HlsAsk::What::segment && reply.status == 200)
-        hls_viewers_.asked(request.address, viewer, name, true, ask.number, reply.body.size(),
-                           std::chrono::steady_clock::now());
+        hls_viewers_.asked(player, "", ask.number, reply.body.size(), std::chrono::steady_clock::now());
     return reply;
 }
 

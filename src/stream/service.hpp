@@ -151,6 +151,7 @@ class Service {
     std::optional<net::HttpReply> answer_live(const std::string& path, const std::string& name,
                                               const net::HttpRequest& request) const;
     net::HttpReply nothing_there(const net::HttpRequest& request) const;
+    void name_viewer(std::string& query) const;
     net::HttpReply answer_live_hls(LiveHls& hls, const std::string& path, const std::string& name,
                                    const net::HttpRequest& request) const;
 

@@ -154,6 +154,7 @@ class LadderPlay {
     bool load(Rendition& one) {
         if (one.loaded && !one.list) return true;
         if (one.loaded && !title_.live) return true;
+        asked_ = r_.clock->now();
         const auto status =
             source::load_segments(title_, one, [&](const AdaptiveTitle::Place& at) { return fetch(at); });
         if (!status) lost_ = status.error();
@@ -270,7 +271,8 @@ class LadderPlay {
     // Of a live one: what has been added.
     void refresh() {
         const Time wait = title_.update.count() > 0 ? title_.update / 2 : std::max<Time>(rung().longest / 4, 500ms);
-        r_.clock->wait_until(r_.clock->now() + std::clamp<Time>(wait, 200ms, 5s));
+        r_.clock->wait_until(asked_ + std::clamp<Time>(wait, 200ms, 5s));
+        asked_ = r_.clock->now();
         if (!title_.dash) {
             if (load(rung())) note_edge(rung());
             return;
@@ -333,7 +335,8 @@ class LadderPlay {
     void fetch_next() {
         player_->arrived(r_.clock->now(), {});
         change(adaptation_->next(buffer(), player_->started()));
-        if (!load(rung())) return;
+        // (A list whose segments it hasn't come to the end of isn't asked for anew: a server may wait for more.)
+        if (upcoming(rung()) == nullptr && !load(rung())) return;
         const Segment* segment = upcoming(rung());
         if (segment == nullptr) return;  // (A rung whose list is shorter.)
         if (title_.live && !title_.dash && segment->number > next_number_) {
@@ -501,6 +504,7 @@ class LadderPlay {
     std::vector<std::int64_t> peaks_;
     std::uint64_t next_number_ = 0, next_audio_ = 0, fetched_ = 0, given_up_ = 0;
     Time behind_{}, listed_{}, appeared_{};  // of live ones
+    Time asked_{};                           // when a list or the manifest was asked for last
     std::vector<RatePiece> pieces_;
     std::vector<double> real_peaks_;  // bits a second, of the segments of each rung with their audio
     std::optional<Error> lost_;

@@ -352,6 +352,21 @@ TEST_CASE("a disc goes out live in several bit rates, by HLS and DASH, beside it
         CHECK(check_of(result, "seen").at("verdict") == "pass");
     }
     CHECK(verified(host + "/lake-live.ts", dir.path(), {"--for", "2 s"}, 0).at("verdict") != "fail");
+    // A player that asks for a list anew gets it when there is something new in it: some give up over an unchanged one.
+    const auto get = [&](const std::string& name) {
+        return raw_exchange(port, "GET /lake-ladder/" + name + " HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n");
+    };
+    const auto last_of = [](std::string list) {
+        list.erase(list.find_last_not_of("\r\n") + 1);
+        return list.substr(list.rfind('\n') + 1);
+    };
+    const std::string list = last_of(get("ladder.m3u8"));
+    CHECK(list.find(".m3u8?viewer=") != std::string::npos);
+    const std::string segment = last_of(get(list));
+    REQUIRE(get(segment).size() > 1000);
+    bool moved_on = false;
+    for (int i = 0; i < 3 && !moved_on; ++i) moved_on = last_of(get(list)) != segment;
+    CHECK(moved_on);
 }
 
 TEST_CASE("what is published by RTMP goes out in several bit rates, decided when it comes", "[cli][ladder][waits]") {

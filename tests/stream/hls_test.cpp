@@ -239,10 +239,10 @@ TEST_CASE("viewers of segments are whoever has asked lately, told apart behind o
     const auto start = std::chrono::steady_clock::now();
     const std::string a = viewers.new_name(), b = viewers.new_name();
     CHECK(a != b);
-    viewers.asked("192.168.1.5", a, "harbour", true, 10, 1000, start);
-    viewers.asked("192.168.1.5", b, "harbour", true, 9, 1000, start);
-    viewers.asked("192.168.1.6", "", "film", false, 0, 500, start);
-    viewers.asked("192.168.1.5", a, "harbour", true, 11, 1000, start + 4s);
+    viewers.asked({"192.168.1.5", a, "harbour", true}, "", 10, 1000, start);
+    viewers.asked({"192.168.1.5", b, "harbour", true}, "", 9, 1000, start);
+    viewers.asked({"192.168.1.6", "", "film", false}, "", 0, 500, start);
+    viewers.asked({"192.168.1.5", a, "harbour", true}, "", 11, 1000, start + 4s);
     auto now = viewers.watching(start + 5s);
     REQUIRE(now.size() == 3);
     CHECK(now[0].segment == 11);
@@ -250,32 +250,39 @@ TEST_CASE("viewers of segments are whoever has asked lately, told apart behind o
     CHECK(now[0].connected == base::from_seconds(5));
     CHECK(now[1].segment == 9);
     CHECK(viewers.watching(start + 22s).size() == 1);
-    viewers.asked("192.168.1.5", b, "harbour", true, 40, 1000, start + 60s);
+    viewers.asked({"192.168.1.5", b, "harbour", true}, "", 40, 1000, start + 60s);
     now = viewers.watching(start + 61s);
     REQUIRE(now.size() == 1);
     CHECK(now[0].sent == 1000);
     // Who has been given a live list up to a segment needs it again when there is another.
-    CHECK_FALSE(viewers.has_listed("192.168.1.5", b, "harbour", 41));
-    viewers.listed("192.168.1.5", b, "harbour", 41, start + 61s);
-    CHECK(viewers.has_listed("192.168.1.5", b, "harbour", 41));
-    CHECK_FALSE(viewers.has_listed("192.168.1.5", b, "harbour", 42));
-    CHECK_FALSE(viewers.has_listed("192.168.1.5", b, "other", 41));
+    CHECK_FALSE(viewers.has_listed({"192.168.1.5", b, "harbour", true}, "", 41));
+    viewers.listed({"192.168.1.5", b, "harbour", true}, "", 41, start + 61s);
+    CHECK(viewers.has_listed({"192.168.1.5", b, "harbour", true}, "", 41));
+    CHECK_FALSE(viewers.has_listed({"192.168.1.5", b, "harbour", true}, "", 42));
+    CHECK_FALSE(viewers.has_listed({"192.168.1.5", b, "other", true}, "", 41));
     // Who has fetched nothing yet isn't kept waiting.
-    viewers.listed("192.168.1.9", "", "harbour", 41, start + 61s);
-    CHECK_FALSE(viewers.has_listed("192.168.1.9", "", "harbour", 41));
-    CHECK_FALSE(viewers.is_known("192.168.1.9", "", "harbour"));
+    viewers.listed({"192.168.1.9", "", "harbour", true}, "", 41, start + 61s);
+    CHECK_FALSE(viewers.has_listed({"192.168.1.9", "", "harbour", true}, "", 41));
+    CHECK_FALSE(viewers.is_known({"192.168.1.9", "", "harbour", true}));
     CHECK(viewers.watching(start + 61s).size() == 1);
     // But once they have, what they were given before counts: some give up over a list without anything new.
-    viewers.asked("192.168.1.9", "", "harbour", true, 39, 1000, start + 62s);
-    CHECK(viewers.has_listed("192.168.1.9", "", "harbour", 41));
+    viewers.asked({"192.168.1.9", "", "harbour", true}, "", 39, 1000, start + 62s);
+    CHECK(viewers.has_listed({"192.168.1.9", "", "harbour", true}, "", 41));
     CHECK(viewers.watching(start + 62s).size() == 2);
+    // Of a ladder's lists each by itself: it has seen no segment of the other yet.
+    viewers.asked({"192.168.1.5", b, "harbour", true}, "720p.m3u8", 41, 1000, start + 62s);
+    viewers.listed({"192.168.1.5", b, "harbour", true}, "720p.m3u8", 43, start + 62s);
+    viewers.listed({"192.168.1.5", b, "harbour", true}, "360p.m3u8", 43, start + 62s);
+    CHECK(viewers.has_listed({"192.168.1.5", b, "harbour", true}, "720p.m3u8", 43));
+    CHECK_FALSE(viewers.has_listed({"192.168.1.5", b, "harbour", true}, "360p.m3u8", 43));
+    CHECK(viewers.has_listed({"192.168.1.5", b, "harbour", true}, "", 41));
     // And names in mere requests for the list fill no memory, either.
-    for (int i = 0; i < 20000; ++i) viewers.listed("192.168.1.8", std::to_string(i), "x", 1, start + 62s);
-    viewers.asked("192.168.1.8", "19999", "x", true, 1, 1, start + 62s);
+    for (int i = 0; i < 20000; ++i) viewers.listed({"192.168.1.8", std::to_string(i), "x", true}, "", 1, start + 62s);
+    viewers.asked({"192.168.1.8", "19999", "x", true}, "", 1, 1, start + 62s);
     CHECK(viewers.watching(start + 62s).size() == 2);
-    CHECK(viewers.is_known("192.168.1.5", b, "harbour"));
+    CHECK(viewers.is_known({"192.168.1.5", b, "harbour", true}));
     // Names without end fill no memory.
-    for (int i = 0; i < 20000; ++i) viewers.asked("192.168.1.7", std::to_string(i), "x", true, 1, 1, start + 62s);
+    for (int i = 0; i < 20000; ++i) viewers.asked({"192.168.1.7", std::to_string(i), "x", true}, "", 1, 1, start + 62s);
     CHECK(viewers.watching(start + 62s).size() <= 4096);
 }
 

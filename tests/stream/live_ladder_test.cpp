@@ -116,8 +116,11 @@ TEST_CASE("segments leave the window's lists before they go, at the same times i
     CHECK(ladder.answer("video-720p-head.mp4", "")->body.size() == 10);
     CHECK(*ladder.behind(105) == Time(4s));
     CHECK_FALSE(ladder.behind(90));
-    CHECK(*ladder.number_of("audio-en-106.m4s") == 106);
-    CHECK_FALSE(ladder.number_of("audio-en.m3u8"));
+    CHECK(ladder.segment_of("audio-en-106.m4s").value().number == 106);
+    CHECK(ladder.segment_of("audio-en-106.m4s")->playlist == "audio-en.m3u8");
+    CHECK_FALSE(ladder.segment_of("audio-en.m3u8"));
+    CHECK(ladder.newest("audio-en.m3u8") == 108);
+    CHECK_FALSE(ladder.newest("ladder.m3u8"));
     const auto manifest = container::parse_dash_manifest(text(ladder, "ladder.mpd"), "ladder.mpd", kNow);
     REQUIRE(manifest);
     CHECK(manifest->live);
