@@ -340,118 +340,119 @@ void add_weigh(CLI::App& app, AllOptions& all, Command& command) {
     weigh_app->callback([&] { command = [&] { return run_weigh(all.weigh); }; });
 }
 
-void add_convert(CLI::App& app, AllOptions& all, Command& command) {
-    auto* convert_app = app.add_subcommand("convert", "make a file that the site's devices can play");
-    convert_app
-        ->add_option("input", all.convert.inputs,
-                     "a ripped disc (folder or image), a media file, an http:// address, or -; several, or a folder of "
-                     "rips: each becomes a job")
+// What of a disc or file.
+void add_convert_input(CLI::App* app, ConvertOptions& convert) {
+    app->add_option("input", convert.inputs,
+                    "a ripped disc (folder or image), a media file, an http:// address, or -; several, or a folder of "
+                    "rips: each becomes a job")
         ->required()
         ->type_name("INPUT");
-    convert_app->add_option("--pick", all.convert.pick, "titles: main, episodes, all, or numbers, e.g. 1,3-5")
+    app->add_option("--pick", convert.pick, "titles: main, episodes, all, or numbers, e.g. 1,3-5")
         ->capture_default_str()
         ->type_name("TITLES");
-    convert_app->add_option("--video", all.convert.video, "number of the video track, where there are several")
+    app->add_option("--video", convert.video, "number of the video track, where there are several")
         ->check(within(1, 99))
         ->type_name("N");
-    convert_app
-        ->add_option(
-            "--audio", all.convert.audio,
-            "audio tracks: first (default), all (default with --remux), none, languages, e.g. en,fr, or track numbers")
+    app->add_option(
+           "--audio", convert.audio,
+           "audio tracks: first (default), all (default with --remux), none, languages, e.g. en,fr, or track numbers")
         ->type_name("WHICH");
-    convert_app
-        ->add_option("--subtitles", all.convert.subtitles,
-                     "burned in: forced (default), none, or a language, e.g. en; with --remux kept as tracks: all "
-                     "(default), none, forced, or languages")
+    app->add_option("--subtitles", convert.subtitles,
+                    "burned in: forced (default), none, or a language, e.g. en; with --remux kept as tracks: all "
+                    "(default), none, forced, or languages")
         ->type_name("WHICH");
-    convert_app
-        ->add_option("--subtitle-file", all.convert.subtitle_file,
-                     "a file of text subtitles (SRT, WebVTT) that becomes a track; NAME.en.srt tells its language")
+    app->add_option("--subtitle-file", convert.subtitle_file,
+                    "a file of text subtitles (SRT, WebVTT) that becomes a track; NAME.en.srt tells its language")
         ->type_name("FILE");
-    convert_app->add_flag("--captions", all.convert.captions,
-                          "closed captions inside the video become a track of text; reads it once beforehand");
-    convert_app
-        ->add_option("--remux", all.convert.remux,
-                     "remux, no re-encoding, to: mp4, matroska, webm, mpeg-ts, flv, wav, flac, mp3, adts, ogg; or "
-                     "webvtt for text subtitles")
+    app->add_flag("--captions", convert.captions,
+                  "closed captions inside the video become a track of text; reads it once beforehand");
+    app->add_option("--remux", convert.remux,
+                    "remux, no re-encoding, to: mp4, matroska, webm, mpeg-ts, flv, wav, flac, mp3, adts, ogg; or "
+                    "webvtt for text subtitles")
         ->type_name("CONTAINER");
-    convert_app
-        ->add_option("--cut", all.convert.cut, "with --remux: only this range, cut on keyframes, e.g. 0:10:00-0:20:00")
+    app->add_option("--cut", convert.cut, "with --remux: only this range, cut on keyframes, e.g. 0:10:00-0:20:00")
         ->type_name("FROM-TO");
-    convert_app->add_option("--angle", all.convert.angle, "the angle, where a title has several")
+    app->add_option("--angle", convert.angle, "the angle, where a title has several")
         ->capture_default_str()
         ->check(within(1, 9))
         ->type_name("N");
-    convert_app
-        ->add_option("--season", all.convert.season, "season number of the episodes; else that of the name, else 1")
+    app->add_option("--season", convert.season, "season number of the episodes; else that of the name, else 1")
         ->check(within(0, 999))
         ->type_name("N");
-    convert_app->add_option("--first-episode", all.convert.first_episode, "number of the first episode on this disc")
+    app->add_option("--first-episode", convert.first_episode, "number of the first episode on this disc")
         ->capture_default_str()
         ->check(within(1, 9999))
         ->type_name("N");
-    add_retries(convert_app, all.convert.retries);
-    convert_app
-        ->add_option("--profile", all.convert.profiles,
-                     "built-in profile, or a file ending in .toml (full-picture); several: a file for each, from one "
-                     "decoding")
+}
+
+// Into what.
+void add_convert_outcome(CLI::App* app, ConvertOptions& convert) {
+    add_retries(app, convert.retries);
+    app->add_option("--profile", convert.profiles,
+                    "built-in profile, or a file ending in .toml (full-picture); several: a file for each, from one "
+                    "decoding")
         ->delimiter(',')
         ->type_name("PROFILE");
-    convert_app
-        ->add_option("--device", all.convert.devices,
-                     "decide by what devices play: a class, CLASS+RECEIVER, a description ending in .toml, or with "
-                     "--site a device of it; several. --profile then gives quality and effort")
+    app->add_option("--device", convert.devices,
+                    "decide by what devices play: a class, CLASS+RECEIVER, a description ending in .toml, or with "
+                    "--site a device of it; several. --profile then gives quality and effort")
         ->delimiter(',')
         ->type_name("DEVICE");
-    convert_app->add_option("--site", all.convert.site, "a site file, for its devices: all, or those named by --device")
+    app->add_option("--site", convert.site, "a site file, for its devices: all, or those named by --device")
         ->type_name("FILE");
-    convert_app->add_flag("--one-file", all.convert.one_file,
-                          "with --device: one file that all of them play, at the size of the smallest");
-    convert_app->add_flag("--ladder", all.convert.ladder,
-                          "a ladder: several bit rates in one folder, for HLS and DASH, with a page that plays it; a "
-                          "profile with rungs makes one, too (any-room)");
-    convert_app->add_option("--into", all.convert.into, "library folder; the film gets its own folder there")
+    app->add_flag("--one-file", convert.one_file,
+                  "with --device: one file that all of them play, at the size of the smallest");
+    app->add_flag("--ladder", convert.ladder,
+                  "a ladder: several bit rates in one folder, for HLS and DASH, with a page that plays it; a "
+                  "profile with rungs makes one, too (any-room)");
+}
+
+// Where it goes, and under what name.
+void add_convert_library(CLI::App* app, ConvertOptions& convert) {
+    app->add_option("--into", convert.into, "library folder; the film gets its own folder there")
         ->required()
         ->type_name("DIR");
-    convert_app
-        ->add_option("--name", all.convert.name,
-                     "the film's name, with its year: \"Name (Year)\"; else from the rip's folder")
+    app->add_option("--name", convert.name,
+                    "the film's name, with its year: \"Name (Year)\"; else from the rip's folder")
         ->type_name("NAME");
-    convert_app
-        ->add_option("--film-names", all.convert.film_names,
-                     "where films go below the library, without extension: {title}, {year}, {part} "
-                     "(\"{title} ({year})/{title} ({year})\")")
+    app->add_option("--film-names", convert.film_names,
+                    "where films go below the library, without extension: {title}, {year}, {part} "
+                    "(\"{title} ({year})/{title} ({year})\")")
         ->type_name("TEMPLATE");
-    convert_app
-        ->add_option("--episode-names", all.convert.episode_names,
-                     "where episodes go: {title}, {year}, {season:02}, {episode:02}")
+    app->add_option("--episode-names", convert.episode_names,
+                    "where episodes go: {title}, {year}, {season:02}, {episode:02}")
         ->type_name("TEMPLATE");
-    convert_app
-        ->add_option("--list", all.convert.list, "CSV with the columns disc, title, name: what is what on a shelf")
+    app->add_option("--list", convert.list, "CSV with the columns disc, title, name: what is what on a shelf")
         ->type_name("FILE");
-    convert_app->add_flag("--extras", all.convert.extras,
-                          "bonus titles, too, into a folder \"extras\" beside the film");
-    convert_app->add_flag("!--no-record", all.convert.record,
-                          "don't write NAME.record.json (source, profile, tracks, figures) beside the film");
-    convert_app->add_flag("--accept-losses", all.convert.accept_losses,
-                          "write the result though more than 1 % or 10 s of the input can't be read");
-    convert_app->add_flag("--queue", all.convert.queue,
-                          "put it into the list of jobs instead of converting it now: see job run");
-    convert_app->add_flag("--watch", all.convert.watch,
-                          "stay, and take what arrives in the folders, each when its copy is complete");
-    convert_app
-        ->add_option("--rest", all.convert.rest,
-                     "with --watch: a copy is complete when nothing changed for so long (1 min)")
+    app->add_flag("--extras", convert.extras, "bonus titles, too, into a folder \"extras\" beside the film");
+    app->add_flag("!--no-record", convert.record,
+                  "don't write NAME.record.json (source, profile, tracks, figures) beside the film");
+}
+
+// Now or later, tried or done.
+void add_convert_manner(CLI::App* app, ConvertOptions& convert) {
+    app->add_flag("--accept-losses", convert.accept_losses,
+                  "write the result though more than 1 % or 10 s of the input can't be read");
+    app->add_flag("--queue", convert.queue, "put it into the list of jobs instead of converting it now: see job run");
+    app->add_flag("--watch", convert.watch,
+                  "stay, and take what arrives in the folders, each when its copy is complete");
+    app->add_option("--rest", convert.rest, "with --watch: a copy is complete when nothing changed for so long (1 min)")
         ->type_name("TIME");
-    add_nice(convert_app, all.convert.nice);
-    auto* plan = convert_app->add_flag("--plan", all.convert.plan, "dry run: actions, size, time");
-    auto* quality = convert_app->add_flag("--measure-quality", all.convert.quality,
-                                          "decode the result and compare it with the source; with --plan on samples");
-    convert_app
-        ->add_flag("!--no-samples", all.convert.samples,
-                   "with --plan: try nothing; time by site measure, the size at most")
+    add_nice(app, convert.nice);
+    auto* plan = app->add_flag("--plan", convert.plan, "dry run: actions, size, time");
+    auto* quality = app->add_flag("--measure-quality", convert.quality,
+                                  "decode the result and compare it with the source; with --plan on samples");
+    app->add_flag("!--no-samples", convert.samples, "with --plan: try nothing; time by site measure, the size at most")
         ->needs(plan)
         ->excludes(quality);
+}
+
+void add_convert(CLI::App& app, AllOptions& all, Command& command) {
+    auto* convert_app = app.add_subcommand("convert", "make a file that the site's devices can play");
+    add_convert_input(convert_app, all.convert);
+    add_convert_outcome(convert_app, all.convert);
+    add_convert_library(convert_app, all.convert);
+    add_convert_manner(convert_app, all.convert);
     add_output(convert_app, all.convert.output, true);
     add_examples(convert_app,
                  {"wavecrest convert rips/Lanterns --into /srv/library --plan",
@@ -463,86 +464,80 @@ void add_convert(CLI::App& app, AllOptions& all, Command& command) {
     convert_app->callback([&] { command = [&] { return run_convert(all.convert); }; });
 }
 
-void add_stream(CLI::App& app, AllOptions& all, Command& command) {
-    auto* stream = app.add_subcommand("stream", "run and control streams");
-    stream->require_subcommand(1);
-    add_examples(stream, {"wavecrest stream run --site site.toml", "wavecrest stream status"});
-    auto* run = stream->add_subcommand("run", "serve a site's streams, or one file, until Ctrl-C");
-    add_examples(run,
-                 {"wavecrest stream run --site site.toml", "wavecrest stream run film.mp4 --delivery file,hls",
-                  "wavecrest stream run evening/*.mp4 --delivery live,live-hls --loop",
-                  "wavecrest stream run film.mp4 --udp 239.20.0.1:5004"},
-                 "It stops when its terminal closes. To keep it running: nohup wavecrest stream run ... &\n"
-                 "For streams at every boot: wavecrest site service prints the systemd unit.");
-    run->add_option("files", all.stream_run.files, "a file or disc to stream, without a site file; or several in a row")
+// What is streamed, and how.
+void add_stream_source(CLI::App* run, StreamRunOptions& options) {
+    run->add_option("files", options.files, "a file or disc to stream, without a site file; or several in a row")
         ->type_name("FILE");
     run->add_option(
-           "--delivery", all.stream_run.deliveries,
+           "--delivery", options.deliveries,
            "deliveries: file, hls (on demand), live, live-hls, rtmp (shared), ladder (several bit rates); default file")
         ->delimiter(',')
         ->type_name("DELIVERIES");
-    run->add_option("--title", all.stream_run.title, "title number of a disc (main)")->type_name("TITLE");
-    run->add_option("--chapter", all.stream_run.chapter, "live: chapter to start with")
-        ->check(within(1, 999))
-        ->type_name("N");
-    run->add_option("--name", all.stream_run.name, "name of the stream; default: from the file")->type_name("NAME");
-    run->add_option("--audio", all.stream_run.choice.audio,
+    run->add_option("--title", options.title, "title number of a disc (main)")->type_name("TITLE");
+    run->add_option("--chapter", options.chapter, "live: chapter to start with")->check(within(1, 999))->type_name("N");
+    run->add_option("--name", options.name, "name of the stream; default: from the file")->type_name("NAME");
+    run->add_option("--audio", options.choice.audio,
                     "live and hls: audio tracks: languages, e.g. en,fr, track numbers, or none; default: all supported")
         ->delimiter(',')
         ->type_name("WHICH");
-    run->add_option("--video", all.stream_run.choice.video,
-                    "live and hls: number of the video track, where there are several")
+    run->add_option("--video", options.choice.video, "live and hls: number of the video track, where there are several")
         ->check(within(1, 99))
         ->type_name("N");
-    run->add_option("--burn-in", all.stream_run.choice.burn_in,
+    run->add_option("--burn-in", options.choice.burn_in,
                     "with --profile: subtitles burned in: forced, none, or a language, e.g. en")
         ->capture_default_str()
         ->type_name("WHICH");
-    run->add_option("--subtitles", all.stream_run.subtitles, "with file and hls: a subtitle file (SRT, WebVTT)")
+    run->add_option("--subtitles", options.subtitles, "with file and hls: a subtitle file (SRT, WebVTT)")
         ->type_name("FILE");
-    run->add_option("--profile", all.stream_run.profile, "live: transcode with this profile")->type_name("PROFILE");
-    run->add_option("--push", all.stream_run.push, "publish it to this RTMP server: rtmp://HOST/APPLICATION/KEY")
+    run->add_option("--profile", options.profile, "live: transcode with this profile")->type_name("PROFILE");
+}
+
+// To and from other RTMP programs.
+void add_publishing(CLI::App* run, StreamRunOptions& options) {
+    run->add_option("--push", options.push, "publish it to this RTMP server: rtmp://HOST/APPLICATION/KEY")
         ->type_name("ADDRESS");
-    run->add_option("--push-key-file", all.stream_run.push_key_file,
+    run->add_option("--push-key-file", options.push_key_file,
                     "file with the key for --push, whose address then ends with the application; "
                     "or $WAVECREST_PUSH_KEY")
         ->type_name("FILE");
     // Of the environment alone: what stands on the command line, everybody on this machine can read.
-    run->add_option("--push-key", all.stream_run.push_key)->envname("WAVECREST_PUSH_KEY")->group("");
-    run->add_option("--publish-key", all.stream_run.publish_key,
+    run->add_option("--push-key", options.push_key)->envname("WAVECREST_PUSH_KEY")->group("");
+    run->add_option("--publish-key", options.publish_key,
                     "accept RTMP publishing with this stream key (visible to other users of this machine)")
         ->type_name("KEY")
         ->envname("WAVECREST_PUBLISH_KEY");
-    run->add_option("--publish-key-file", all.stream_run.publish_key_file, "file with the stream key")
+    run->add_option("--publish-key-file", options.publish_key_file, "file with the stream key")->type_name("FILE");
+    run->add_option("--rtmp-port", options.rtmp_port, "TCP port for RTMP, instead of the site's (1935)")
+        ->check(within(1, 65535))
+        ->type_name("PORT");
+}
+
+// Where it is served, and sent to.
+void add_stream_server(CLI::App* run, StreamRunOptions& options) {
+    run->add_option("--site", options.site, "the site file")->type_name("FILE");
+    run->add_option("--port", options.port, "TCP port, instead of the site's")
+        ->check(within(1, 65535))
+        ->type_name("PORT");
+    run->add_option("--certificate", options.certificate, "certificate (PEM) to serve HTTPS besides HTTP")
         ->type_name("FILE");
-    run->add_option("--rtmp-port", all.stream_run.rtmp_port, "TCP port for RTMP, instead of the site's (1935)")
+    run->add_option("--certificate-key", options.certificate_key, "its private key (PEM)")->type_name("FILE");
+    run->add_option("--tls-port", options.tls_port, "TCP port for HTTPS, instead of the site's (8443)")
         ->check(within(1, 65535))
         ->type_name("PORT");
-    run->add_option("--site", all.stream_run.site, "the site file")->type_name("FILE");
-    run->add_option("--port", all.stream_run.port, "TCP port, instead of the site's")
-        ->check(within(1, 65535))
-        ->type_name("PORT");
-    run->add_option("--certificate", all.stream_run.certificate, "certificate (PEM) to serve HTTPS besides HTTP")
-        ->type_name("FILE");
-    run->add_option("--certificate-key", all.stream_run.certificate_key, "its private key (PEM)")->type_name("FILE");
-    run->add_option("--tls-port", all.stream_run.tls_port, "TCP port for HTTPS, instead of the site's (8443)")
-        ->check(within(1, 65535))
-        ->type_name("PORT");
-    run->add_option("--address", all.stream_run.bind, "listen on this address only")->type_name("ADDRESS");
-    run->add_option("--udp", all.stream_run.udp,
-                    "also send by UDP to this address and port: 239.20.0.1:5004 (repeatable)")
+    run->add_option("--address", options.bind, "listen on this address only")->type_name("ADDRESS");
+    run->add_option("--udp", options.udp, "also send by UDP to this address and port: 239.20.0.1:5004 (repeatable)")
         ->type_name("TO");
-    run->add_option("--rtp", all.stream_run.rtp, "also send by RTP to this address and port (repeatable)")
-        ->type_name("TO");
-    run->add_flag("--loop", all.stream_run.loop, "live: loop");
-    run->add_option("--bitrate", all.stream_run.rate, "transport streams: constant bit rate, such as \"8 Mbit/s\"")
+    run->add_option("--rtp", options.rtp, "also send by RTP to this address and port (repeatable)")->type_name("TO");
+    run->add_flag("--loop", options.loop, "live: loop");
+    run->add_option("--bitrate", options.rate, "transport streams: constant bit rate, such as \"8 Mbit/s\"")
         ->type_name("BITRATE");
-    run->add_option("--interface", all.stream_run.interface, "network interface for multicast, by name or address")
+    run->add_option("--interface", options.interface, "network interface for multicast, by name or address")
         ->type_name("NAME");
-    run->add_option("--ttl", all.stream_run.ttl, "multicast TTL (4)")->check(within(1, 255))->type_name("COUNT");
-    run->add_option("--for", all.stream_run.bound, "stop after this time, such as \"10 s\"")->type_name("TIME");
-    add_output(run, all.stream_run.output);
-    run->callback([&] { command = [&] { return run_stream(all.stream_run); }; });
+    run->add_option("--ttl", options.ttl, "multicast TTL (4)")->check(within(1, 255))->type_name("COUNT");
+    run->add_option("--for", options.bound, "stop after this time, such as \"10 s\"")->type_name("TIME");
+}
+
+void add_stream_control(CLI::App* stream, AllOptions& all, Command& command) {
     const auto add_control = [&](const char* name, const char* what) {
         auto* sub = stream->add_subcommand(name, what);
         sub->add_option("--site", all.control.site, "the site file of the running streams")->type_name("FILE");
@@ -582,6 +577,25 @@ void add_stream(CLI::App& app, AllOptions& all, Command& command) {
             command = [&all, order] { return run_stream_order(order, all.control); };
         });
     }
+}
+
+void add_stream(CLI::App& app, AllOptions& all, Command& command) {
+    auto* stream = app.add_subcommand("stream", "run and control streams");
+    stream->require_subcommand(1);
+    add_examples(stream, {"wavecrest stream run --site site.toml", "wavecrest stream status"});
+    auto* run = stream->add_subcommand("run", "serve a site's streams, or one file, until Ctrl-C");
+    add_examples(run,
+                 {"wavecrest stream run --site site.toml", "wavecrest stream run film.mp4 --delivery file,hls",
+                  "wavecrest stream run evening/*.mp4 --delivery live,live-hls --loop",
+                  "wavecrest stream run film.mp4 --udp 239.20.0.1:5004"},
+                 "It stops when its terminal closes. To keep it running: nohup wavecrest stream run ... &\n"
+                 "For streams at every boot: wavecrest site service prints the systemd unit.");
+    add_stream_source(run, all.stream_run);
+    add_publishing(run, all.stream_run);
+    add_stream_server(run, all.stream_run);
+    add_output(run, all.stream_run.output);
+    run->callback([&] { command = [&] { return run_stream(all.stream_run); }; });
+    add_stream_control(stream, all, command);
 }
 
 void add_interface(CLI::App* app, std::string& interface) {

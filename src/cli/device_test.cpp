@@ -370,10 +370,120 @@ struct ScopeEnd {
     ~ScopeEnd() { run(); }
 };
 
+// A test that goes on until its devices are done: what comes of it.
+class TestRun {
+  public:
+    TestRun(const DeviceTestOptions& options, const Test& test, trial::CheckPage& page, trial::ClipStore& clips)
+        : options_(options),
+          test_(test),
+          page_(page),
+          clips_(clips),
+          json_(options.output.json),
+          quiet_(options.output.quiet || json_),
+          line_(quiet_) {}
+
+    // Making clips would take the processor from a browser of this machine.
+    void wait_for_clips() {
+        while (!cancel().requested()) {
+            const auto [ready, all] = clips_.counts();
+            if (ready == all) break;
+            line_.show(page_, clips_);
+            std::this_thread::sleep_for(std::chrono::milliseconds(100));
+        }
+        line_.clear();
+    }
+
+    // `trouble`: what has become of who plays, where this program knows that.
+    void watch(const std::function<std::optional<Error>()>& trouble) {
+        const auto start = std::chrono::steady_clock::now();
+        while (!cancel().requested() && !failure_) {
+            std::this_thread::sleep_for(std::chrono::milliseconds(100));
+            print_events(page_, line_, quiet_);
+            look_after_state();
+            const auto finished = page_.take_finished();
+            for (const trial::FinishedTest& done : finished) {
+                if (!failure_) finish(done);
+            }
+            if (!finished.empty() && !test_.page.name.empty()) break;
+            if (!failure_) failure_ = trouble();
+            const std::chrono::duration<double> gone = std::chrono::steady_clock::now() - start;
+            if (test_.bound && gone.count() > base::to_seconds(*test_.bound)) break;
+            line_.show(page_, clips_);
+        }
+        line_.clear();
+    }
+
+    // Returns the exit status.
+    int tell_end() {
+        const Status saved = page_.save();
+        nlohmann::ordered_json result = {{"devices", results_}};
+        const int ended = failure_ ? report_beside(*failure_, result) : 0;
+        if (json_ && (failure_ || !results_.empty() || !cancel().requested())) print_json(result);
+        if (failure_) return ended;
+        if (!results_.empty()) return 0;
+        for (const trial::DeviceState& one : page_.devices())
+            note(fmt::format("{} is at {:.0f} %: {}", one.name, one.done * 100,
+                             saved ? "it goes on from there when this runs again" : "it begins anew next time"));
+        if (!quiet_ && page_.devices().empty())
+            note(
+                "no device opened the page: is it on the same network, and does a firewall stand in the way? See "
+                "wavecrest site check");
+        if (!cancel().requested()) return 1;  // nothing was tested
+        Error interrupted = base::interrupted().value();
+        interrupted.remedy = "run it again: devices go on where they were";
+        return report_error(interrupted, json_);
+    }
+
+  private:
+    void look_after_state() {
+        if (const Status saved = page_.save(); !saved && !std::exchange(told_unsaved_, true))
+            note(fmt::format("{} ({}): an interrupted test begins anew", saved.error().what, saved.error().where));
+        if (const std::string trouble = clips_.trouble(); !trouble.empty())
+            failure_ = Error{ErrorKind::machine,
+                             "a test clip can't be made: " + trouble,
+                             base::cache_folder().string(),
+                             "free space there, then run it again: devices go on where they were",
+                             {}};
+    }
+
+    void finish(const trial::FinishedTest& done) {
+        line_.clear();
+        auto written = write_description(test_, done, options_.replace);
+        if (!written) {
+            failure_ = written.error();
+            return;
+        }
+        nlohmann::ordered_json result = report::to_json(done, written->device, written->before, written->file.string());
+        if (!options_.output.out.empty()) {
+            if (const Status kept =
+                    write_result(options_.output.out, fmt::format("device-{}.json", slug(done.name)), result);
+                !kept)
+                failure_ = kept.error();
+        }
+        results_.push_back(std::move(result));
+        // (Another one that opened the page, too, isn't in the site file.)
+        const bool is_adopted = options_.adopt && !failure_ && is_of_site(test_, done.name);
+        if (is_adopted) {
+            if (const Status kept = adopt(test_, done, *written); !kept) failure_ = kept.error();
+        }
+        if (!json_) print_written(test_, done, *written, is_adopted && !failure_);
+    }
+
+    const DeviceTestOptions& options_;
+    const Test& test_;
+    trial::CheckPage& page_;
+    trial::ClipStore& clips_;
+    const bool json_, quiet_;
+    StateLine line_;
+    nlohmann::ordered_json results_ = nlohmann::ordered_json::array();
+    std::optional<Error> failure_;
+    bool told_unsaved_ = false;
+};
+
 }  // namespace
 
 int run_device_test(const DeviceTestOptions& options) {
-    const bool json = options.output.json, quiet = options.output.quiet || json;
+    const bool json = options.output.json;
     auto test = set_up(options);
     if (!test) return report_error(test.error(), json);
     auto clips = trial::ClipStore::open(base::cache_folder() / "test-clips-2", trial::usual_clips(test->page.course));
@@ -385,22 +495,15 @@ int run_device_test(const DeviceTestOptions& options) {
     const std::string address =
         fmt::format("http://{}:{}{}", test->host.find(':') != std::string::npos ? "[" + test->host + "]" : test->host,
                     (*server)->port(), trial::kTestPath);
-    std::unique_ptr<host::Browser> browser;
-    if (!quiet) print_address(address, test->page.name, *test);
+    if (!options.output.quiet && !json) print_address(address, test->page.name, *test);
     if (const auto wall = host::firewall(host::Transport::tcp, (*server)->port());
         wall.kind == host::FirewallAnswer::Kind::closed && !test->engine)
         note(fmt::format("the firewall blocks TCP port {} ({}): devices can't open the page; open it, or use --port",
                          (*server)->port(), wall.why));
-    StateLine line(quiet);
+    TestRun run(options, *test, page, **clips);
+    std::unique_ptr<host::Browser> browser;
     if (test->engine) {
-        // Making clips would take the processor from the browser.
-        while (!cancel().requested()) {
-            const auto [ready, all] = (*clips)->counts();
-            if (ready == all) break;
-            line.show(page, **clips);
-            std::this_thread::sleep_for(std::chrono::milliseconds(100));
-        }
-        line.clear();
+        run.wait_for_clips();
         auto started = host::Browser::start(*test->engine, address + "#start");
         if (!started) return report_error(started.error(), json);
         browser = std::move(*started);
@@ -421,78 +524,19 @@ int run_device_test(const DeviceTestOptions& options) {
                             {});
         });
     }
-
-    auto results = nlohmann::ordered_json::array();
-    std::optional<Error> failure;
-    bool told_unsaved = false;
-    const auto start = std::chrono::steady_clock::now();
-    while (!cancel().requested() && !failure) {
-        std::this_thread::sleep_for(std::chrono::milliseconds(100));
-        print_events(page, line, quiet);
-        if (const Status saved = page.save(); !saved && !std::exchange(told_unsaved, true))
-            note(fmt::format("{} ({}): an interrupted test begins anew", saved.error().what, saved.error().where));
-        if (const std::string trouble = (*clips)->trouble(); !trouble.empty())
-            failure = Error{ErrorKind::machine,
-                            "a test clip can't be made: " + trouble,
-                            base::cache_folder().string(),
-                            "free space there, then run it again: devices go on where they were",
-                            {}};
-        const auto finished = page.take_finished();
-        for (const trial::FinishedTest& done : finished) {
-            line.clear();
-            auto written = write_description(*test, done, options.replace);
-            if (!written) {
-                failure = written.error();
-                break;
-            }
-            nlohmann::ordered_json result =
-                report::to_json(done, written->device, written->before, written->file.string());
-            if (!options.output.out.empty()) {
-                if (const Status kept =
-                        write_result(options.output.out, fmt::format("device-{}.json", slug(done.name)), result);
-                    !kept)
-                    failure = kept.error();
-            }
-            results.push_back(std::move(result));
-            // (Another one that opened the page, too, isn't in the site file.)
-            const bool is_adopted = options.adopt && !failure && is_of_site(*test, done.name);
-            if (is_adopted) {
-                if (const Status kept = adopt(*test, done, *written); !kept) failure = kept.error();
-            }
-            if (!json) print_written(*test, done, *written, is_adopted && !failure);
-        }
-        if (!finished.empty() && !test->page.name.empty()) break;
+    run.watch([&]() -> std::optional<Error> {
         if (browser && !browser->runs())
-            failure = Error{ErrorKind::machine,
-                            "the browser stopped",
-                            options.on,
-                            "start it by hand to see whether it works on this machine",
-                            {}};
+            return Error{ErrorKind::machine,
+                         "the browser stopped",
+                         options.on,
+                         "start it by hand to see whether it works on this machine",
+                         {}};
         if (played.valid() && played.wait_for(std::chrono::seconds(0)) == std::future_status::ready) {
-            if (const auto ended = played.get(); !ended) failure = ended.error();
+            if (const auto ended = played.get(); !ended) return ended.error();
         }
-        const std::chrono::duration<double> gone = std::chrono::steady_clock::now() - start;
-        if (test->bound && gone.count() > base::to_seconds(*test->bound)) break;
-        line.show(page, **clips);
-    }
-    line.clear();
-    const Status saved = page.save();
-    nlohmann::ordered_json result = {{"devices", results}};
-    const int ended = failure ? report_beside(*failure, result) : 0;
-    if (json && (failure || !results.empty() || !cancel().requested())) print_json(result);
-    if (failure) return ended;
-    if (!results.empty()) return 0;
-    for (const trial::DeviceState& one : page.devices())
-        note(fmt::format("{} is at {:.0f} %: {}", one.name, one.done * 100,
-                         saved ? "it goes on from there when this runs again" : "it begins anew next time"));
-    if (!quiet && page.devices().empty())
-        note(
-            "no device opened the page: is it on the same network, and does a firewall stand in the way? See wavecrest "
-            "site check");
-    if (!cancel().requested()) return 1;  // nothing was tested
-    Error interrupted = base::interrupted().value();
-    interrupted.remedy = "run it again: devices go on where they were";
-    return report_error(interrupted, json);
+        return std::nullopt;
+    });
+    return run.tell_end();
 }
 
 }  // namespace wavecrest::cli

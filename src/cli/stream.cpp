@@ -373,6 +373,71 @@ std::string delivery_text(const std::string& way) {
 
 namespace {
 
+// What a site's collections offer. What is streamed goes on without it.
+Result<std::unique_ptr<ServedLibrary>> open_library(Running& running) {
+    if (!running.site) return std::unique_ptr<ServedLibrary>();
+    auto library = ServedLibrary::open(*running.site);
+    if (library || running.items.empty()) return library;
+    note(fmt::format("the library isn't offered: {} ({}); {}", library.error().what, library.error().where,
+                     library.error().remedy));
+    running.site->collections.clear();
+    return std::unique_ptr<ServedLibrary>();
+}
+
+// A line of state until it is to stop, or all has been sent.
+void watch(const stream::StreamServer& server, const Running& running, std::optional<Time> bound, bool quiet) {
+    using namespace std::chrono_literals;
+    const bool terminal = ::isatty(STDERR_FILENO) != 0;
+    const auto start = std::chrono::steady_clock::now();
+    auto last_shown = start;
+    std::uint64_t last_sent = 0, last_requests = 0;
+    while (!cancel().requested()) {
+        const auto now = std::chrono::steady_clock::now();
+        if (bound && now - start >= std::chrono::duration_cast<std::chrono::steady_clock::duration>(*bound)) break;
+        std::this_thread::sleep_for(50ms);
+        if (server.ended()) break;
+        if (quiet || now - last_shown < (terminal ? 1000ms : 5000ms)) continue;
+        const stream::StreamServerStatus status = server.status();
+        last_shown = now;
+        // Where nobody watches the line change, silence means that nothing happens.
+        if (terminal || status.sent != last_sent || status.requests != last_requests)
+            print(stderr, "{}{}{}", Raw{terminal ? "\r\033[K" : ""}, status_line(status, running.settings.http),
+                  Raw{terminal ? "" : "\n"});
+        last_sent = status.sent;
+        last_requests = status.requests;
+    }
+    if (terminal && !quiet) print(stderr, "\r\033[K");
+}
+
+// What became of the streams. Returns the exit status.
+int tell_end(const stream::StreamServer& server, const Running& running, bool json) {
+    const stream::StreamServerStatus status = server.status();
+    int exit_status = 0;
+    bool sent_datagrams = false;
+    for (const stream::StreamStatus& s : status.streams) {
+        sent_datagrams = sent_datagrams || s.status.datagrams > 0;
+        if (!s.status.ended || s.status.error.empty()) continue;
+        print(stderr, "wavecrest: stream \"{}\" stopped early: {}\n", s.name, s.status.error);
+        exit_status = 3;
+    }
+    if (json) {
+        print_json(report::to_json(server, status));
+        return exit_status;
+    }
+    print("Stopped after {}: {}{} sent.\n", base::format_span(status.uptime),
+          running.settings.http ? base::format_count(status.requests, "request") + ", " : "",
+          base::format_bytes(status.sent));
+    for (const stream::StreamStatus& s : status.streams) {
+        if (s.status.refused > 0)
+            print("{}: {} packets refused by the network: no route to the address, or its buffer was full.\n", s.name,
+                  s.status.refused);
+    }
+    if (sent_datagrams)
+        print("Send timing: at most {:.1f} ms late, 99 % within {:.1f} ms{}.\n", base::to_seconds(status.latest) * 1000,
+              base::to_seconds(status.late_99) * 1000, status.real_time ? "" : " (without real-time scheduling)");
+    return exit_status;
+}
+
 int serve(const StreamRunOptions& options) {
     const bool json = options.output.json, quiet = options.output.quiet;
     std::optional<Time> bound;
@@ -391,10 +456,9 @@ int serve(const StreamRunOptions& options) {
     auto ready = stream::prepare_server(running->items);
     if (!ready) return report_error(ready.error(), json);
     if (const Status tried = try_encodes(*running, quiet); !tried) return report_error(tried.error(), json);
-    const bool terminal = ::isatty(STDERR_FILENO) != 0;
     // (A log on the screen has these lines already.)
     if (!quiet && !base::is_log_on_stderr()) {
-        running->settings.on_line = [terminal](const std::string& line) {
+        running->settings.on_line = [terminal = ::isatty(STDERR_FILENO) != 0](const std::string& line) {
             print(stderr, "{}{}\n", Raw{terminal ? "\r\033[K" : ""}, line);
         };
     }
@@ -412,15 +476,8 @@ int serve(const StreamRunOptions& options) {
         }
     }
     // (Ends after the server, whose pages it answers.)
-    auto library = running->site ? ServedLibrary::open(*running->site) : Result<std::unique_ptr<ServedLibrary>>();
-    if (!library) {
-        // What is streamed goes on without.
-        if (running->items.empty()) return report_error(library.error(), json);
-        note(fmt::format("the library isn't offered: {} ({}); {}", library.error().what, library.error().where,
-                         library.error().remedy));
-        library = std::unique_ptr<ServedLibrary>();
-        running->site->collections.clear();
-    }
+    auto library = open_library(*running);
+    if (!library) return report_error(library.error(), json);
     if (*library) running->settings.pages.push_back((*library)->pages());
     auto started = stream::StreamServer::start(std::move(*ready), running->settings);
     if (!started) return report_error(started.error(), json);
@@ -435,52 +492,8 @@ int serve(const StreamRunOptions& options) {
         {::getpid(), server.http_port(),
          options.site.empty() ? running->items.front().name : base::absolute_path(options.site).string()});
     if (!json) print_addresses(*running, server);
-
-    using namespace std::chrono_literals;
-    const auto start = std::chrono::steady_clock::now();
-    auto last_shown = start;
-    std::uint64_t last_sent = 0, last_requests = 0;
-    while (!cancel().requested()) {
-        const auto now = std::chrono::steady_clock::now();
-        if (bound && now - start >= std::chrono::duration_cast<std::chrono::steady_clock::duration>(*bound)) break;
-        std::this_thread::sleep_for(50ms);
-        if (server.ended()) break;
-        if (quiet || now - last_shown < (terminal ? 1000ms : 5000ms)) continue;
-        const stream::StreamServerStatus status = server.status();
-        last_shown = now;
-        // Where nobody watches the line change, silence means that nothing happens.
-        if (terminal || status.sent != last_sent || status.requests != last_requests)
-            print(stderr, "{}{}{}", Raw{terminal ? "\r\033[K" : ""}, status_line(status, running->settings.http),
-                  Raw{terminal ? "" : "\n"});
-        last_sent = status.sent;
-        last_requests = status.requests;
-    }
-    if (terminal && !quiet) print(stderr, "\r\033[K");
-    const stream::StreamServerStatus status = server.status();
-    int exit_status = 0;
-    bool sent_datagrams = false;
-    for (const stream::StreamStatus& s : status.streams) {
-        sent_datagrams = sent_datagrams || s.status.datagrams > 0;
-        if (!s.status.ended || s.status.error.empty()) continue;
-        print(stderr, "wavecrest: stream \"{}\" stopped early: {}\n", s.name, s.status.error);
-        exit_status = 3;
-    }
-    if (json) {
-        print_json(report::to_json(server, status));
-        return exit_status;
-    }
-    print("Stopped after {}: {}{} sent.\n", base::format_span(status.uptime),
-          running->settings.http ? base::format_count(status.requests, "request") + ", " : "",
-          base::format_bytes(status.sent));
-    for (const stream::StreamStatus& s : status.streams) {
-        if (s.status.refused > 0)
-            print("{}: {} packets refused by the network: no route to the address, or its buffer was full.\n", s.name,
-                  s.status.refused);
-    }
-    if (sent_datagrams)
-        print("Send timing: at most {:.1f} ms late, 99 % within {:.1f} ms{}.\n", base::to_seconds(status.latest) * 1000,
-              base::to_seconds(status.late_99) * 1000, status.real_time ? "" : " (without real-time scheduling)");
-    return exit_status;
+    watch(server, *running, bound, quiet);
+    return tell_end(server, *running, json);
 }
 
 }  // namespace

@@ -44,111 +44,132 @@ void read_vobsub(ByteSpan body, Track& track) {
     track.codec_config = Bytes(std::move(palette));
 }
 
+// Codec identifiers of Matroska's codec registry (RFC 9559, 5.1.4.1.21): those that begin so, or with `whole` that are
+// it.
+struct CodecId {
+    std::string_view text;
+    bool whole;
+    Codec codec;
+    Conversion conversion = Conversion::none;
+};
+constexpr CodecId kCodecIds[] = {
+    {"V_MPEG4/ISO/AVC", true, Codec::h264},
+    {"V_MPEGH/ISO/HEVC", true, Codec::h265},
+    {"V_MPEG1", true, Codec::mpeg1},
+    {"V_MPEG2", true, Codec::mpeg2},
+    {"V_MPEG4/ISO/", false, Codec::mpeg4},
+    {"V_VP8", true, Codec::vp8},
+    {"V_VP9", true, Codec::vp9},
+    {"V_AV1", true, Codec::av1, Conversion::av1},
+    {"A_AAC", false, Codec::aac},
+    {"A_AC3", false, Codec::ac3},
+    {"A_EAC3", true, Codec::eac3},
+    {"A_DTS", false, Codec::dts},
+    {"A_TRUEHD", true, Codec::truehd},
+    {"A_MPEG/L3", true, Codec::mp3},
+    {"A_MPEG/L", false, Codec::mp2},
+    {"A_PCM/INT/LIT", true, Codec::lpcm, Conversion::little_endian},
+    {"A_PCM/INT/", false, Codec::lpcm},
+    {"A_FLAC", true, Codec::flac},
+    {"A_OPUS", true, Codec::opus},
+    {"A_VORBIS", true, Codec::vorbis},
+    {"S_TEXT/UTF8", true, Codec::text, Conversion::markup},
+    {"S_TEXT/ASCII", true, Codec::text, Conversion::markup},
+    {"S_TEXT/WEBVTT", true, Codec::text, Conversion::markup},
+    {"D_WEBVTT/SUBTITLES", true, Codec::text, Conversion::markup},
+    {"D_WEBVTT/CAPTIONS", true, Codec::text, Conversion::markup},
+    {"S_TEXT/ASS", true, Codec::text, Conversion::ass},
+    {"S_TEXT/SSA", true, Codec::text, Conversion::ass},
+    {"S_ASS", true, Codec::text, Conversion::ass},
+    {"S_SSA", true, Codec::text, Conversion::ass},
+    {"S_HDMV/PGS", true, Codec::pgs},
+    {"S_VOBSUB", true, Codec::dvd_subpicture},
+};
+// What others are called.
+constexpr std::pair<std::string_view, std::string_view> kOtherCodecs[] = {{"V_THEORA", "Theora"},
+                                                                          {"V_MJPEG", "Motion JPEG"},
+                                                                          {"V_DIRAC", "Dirac"},
+                                                                          {"V_FFV1", "FFV1"},
+                                                                          {"V_PRORES", "ProRes"},
+                                                                          {"V_UNCOMPRESSED", "uncompressed video"},
+                                                                          {"V_MPEG4/MS/V3", "MS-MPEG-4 version 3"},
+                                                                          {"A_ALAC", "ALAC"},
+                                                                          {"A_TTA1", "TTA"}};
+
+// Video whose codec is named as AVI names it.
+void read_bitmap(MkvTrack& t) {
+    const BitmapInfo bitmap = parse_bitmap_info(t.codec_private.view());
+    t.info.codec = bitmap.codec;
+    t.info.codec_config = bitmap.extra;
+    if (bitmap.codec == Codec::h264 || bitmap.codec == Codec::h265) t.conversion = Conversion::byte_stream;
+    if (bitmap.codec == Codec::unknown) t.info.profile = bitmap.name;
+}
+
+// What a codec's private data says.
+void read_codec_private(MkvTrack& t) {
+    Track& info = t.info;
+    const ByteSpan config = t.codec_private.view();
+    const auto take_sets = [&](const auto& sets) {
+        if (sets) t.length_size = sets->length_size;
+        if (!sets) info.codec_config = {};
+        t.bare = !sets;
+    };
+    switch (info.codec) {
+        case Codec::h264:
+            take_sets(bitstream::h264::parameter_sets(config));
+            break;
+        case Codec::h265:
+            take_sets(bitstream::h265::parameter_sets(config));
+            break;
+        case Codec::vp9:
+            // A list of features, not the record this program keeps: that is made of the first frame.
+            info.codec_config = {};
+            break;
+        case Codec::lpcm:
+            if (info.bit_depth == 16 || info.bit_depth == 24 || info.bit_depth == 32) break;
+            info.codec = Codec::unknown;
+            t.conversion = Conversion::none;
+            info.profile = fmt::format("LPCM of {} bits", info.bit_depth);
+            break;
+        case Codec::flac:
+            // "fLaC", then metadata blocks of which the first is STREAMINFO.
+            if (config.size() >= 8 + bitstream::kFlacStreamInfo && config[0] == 'f')
+                info.codec_config =
+                    Bytes(ByteVector(config.begin() + 8, config.begin() + 8 + bitstream::kFlacStreamInfo));
+            break;
+        case Codec::vorbis:
+            t.vorbis = bitstream::VorbisTimer::create(config);
+            break;
+        case Codec::dvd_subpicture:
+            read_vobsub(config, info);
+            break;
+        case Codec::text:
+            info.codec_config = {};
+            if (t.conversion == Conversion::ass) info.profile = "styles removed";
+            break;
+        default:
+            break;
+    }
+}
+
 void resolve_codec(MkvTrack& t) {
     Track& info = t.info;
-    const std::string& id = t.codec_id;
-    const auto is = [&](std::string_view text) { return id == text; };
-    const auto begins = [&](std::string_view text) { return id.compare(0, text.size(), text) == 0; };
+    const std::string_view id = t.codec_id;
     info.codec_config = t.codec_private;
-    const ByteSpan config = t.codec_private.view();
-    if (is("V_MPEG4/ISO/AVC")) {
-        info.codec = Codec::h264;
-        if (const auto sets = bitstream::h264::parameter_sets(config)) {
-            t.length_size = sets->length_size;
-        } else {
-            info.codec_config = {};
-            t.bare = true;
-        }
-    } else if (is("V_MPEGH/ISO/HEVC")) {
-        info.codec = Codec::h265;
-        if (const auto sets = bitstream::h265::parameter_sets(config)) {
-            t.length_size = sets->length_size;
-        } else {
-            info.codec_config = {};
-            t.bare = true;
-        }
-    } else if (is("V_MPEG1")) {
-        info.codec = Codec::mpeg1;
-    } else if (is("V_MPEG2")) {
-        info.codec = Codec::mpeg2;
-    } else if (begins("V_MPEG4/ISO/")) {
-        info.codec = Codec::mpeg4;
-    } else if (is("V_VP8")) {
-        info.codec = Codec::vp8;
-    } else if (is("V_VP9")) {
-        info.codec = Codec::vp9;
-        // A list of features, not the record this program keeps: that is made of the first frame.
-        info.codec_config = {};
-    } else if (is("V_AV1")) {
-        info.codec = Codec::av1;
-        t.conversion = Conversion::av1;
-    } else if (is("V_MS/VFW/FOURCC")) {
-        const BitmapInfo bitmap = parse_bitmap_info(config);
-        info.codec = bitmap.codec;
-        info.codec_config = bitmap.extra;
-        if (info.codec == Codec::h264 || info.codec == Codec::h265) t.conversion = Conversion::byte_stream;
-        if (info.codec == Codec::unknown) info.profile = bitmap.name;
-    } else if (begins("A_AAC")) {
-        info.codec = Codec::aac;
-    } else if (begins("A_AC3")) {
-        info.codec = Codec::ac3;
-    } else if (is("A_EAC3")) {
-        info.codec = Codec::eac3;
-    } else if (begins("A_DTS")) {
-        info.codec = Codec::dts;
-    } else if (is("A_TRUEHD")) {
-        info.codec = Codec::truehd;
-    } else if (is("A_MPEG/L3")) {
-        info.codec = Codec::mp3;
-    } else if (begins("A_MPEG/L")) {
-        info.codec = Codec::mp2;
-    } else if (begins("A_PCM/INT/")) {
-        if (info.bit_depth == 16 || info.bit_depth == 24 || info.bit_depth == 32) {
-            info.codec = Codec::lpcm;
-            if (is("A_PCM/INT/LIT")) t.conversion = Conversion::little_endian;
-        } else {
-            info.profile = fmt::format("LPCM of {} bits", info.bit_depth);
-        }
-    } else if (is("A_FLAC")) {
-        info.codec = Codec::flac;
-        // "fLaC", then metadata blocks of which the first is STREAMINFO.
-        if (config.size() >= 8 + bitstream::kFlacStreamInfo && config[0] == 'f')
-            info.codec_config = Bytes(ByteVector(config.begin() + 8, config.begin() + 8 + bitstream::kFlacStreamInfo));
-    } else if (is("A_OPUS")) {
-        info.codec = Codec::opus;
-    } else if (is("A_VORBIS")) {
-        info.codec = Codec::vorbis;
-        t.vorbis = bitstream::VorbisTimer::create(config);
-    } else if (is("S_TEXT/UTF8") || is("S_TEXT/ASCII")) {
-        info.codec = Codec::text;
-        t.conversion = Conversion::markup;
-    } else if (is("S_TEXT/WEBVTT") || is("D_WEBVTT/SUBTITLES") || is("D_WEBVTT/CAPTIONS")) {
-        info.codec = Codec::text;
-        t.conversion = Conversion::markup;
-    } else if (is("S_TEXT/ASS") || is("S_TEXT/SSA") || is("S_ASS") || is("S_SSA")) {
-        info.codec = Codec::text;
-        info.profile = "styles removed";
-        t.conversion = Conversion::ass;
-    } else if (is("S_HDMV/PGS")) {
-        info.codec = Codec::pgs;
-    } else if (is("S_VOBSUB")) {
-        info.codec = Codec::dvd_subpicture;
-        read_vobsub(config, info);
+    const auto known = std::find_if(std::begin(kCodecIds), std::end(kCodecIds), [&](const CodecId& one) {
+        return one.whole ? id == one.text : id.starts_with(one.text);
+    });
+    if (known != std::end(kCodecIds)) {
+        info.codec = known->codec;
+        t.conversion = known->conversion;
+        read_codec_private(t);
+    } else if (id == "V_MS/VFW/FOURCC") {
+        read_bitmap(t);
     }
-    if (info.codec == Codec::text) info.codec_config = {};
     if (info.codec == Codec::unknown && info.profile.empty()) {
-        constexpr std::pair<std::string_view, std::string_view> kOthers[] = {{"V_THEORA", "Theora"},
-                                                                             {"V_MJPEG", "Motion JPEG"},
-                                                                             {"V_DIRAC", "Dirac"},
-                                                                             {"V_FFV1", "FFV1"},
-                                                                             {"V_PRORES", "ProRes"},
-                                                                             {"V_UNCOMPRESSED", "uncompressed video"},
-                                                                             {"V_MPEG4/MS/V3", "MS-MPEG-4 version 3"},
-                                                                             {"A_ALAC", "ALAC"},
-                                                                             {"A_TTA1", "TTA"}};
-        info.profile = id;
-        for (const auto& [known, name] : kOthers) {
-            if (id == known) info.profile = fmt::format("{} ({})", name, id);
+        info.profile = t.codec_id;
+        for (const auto& [other, name] : kOtherCodecs) {
+            if (id == other) info.profile = fmt::format("{} ({})", name, id);
         }
     }
     if (t.length_size != 4) t.conversion = Conversion::nal_lengths;

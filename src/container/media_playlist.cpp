@@ -151,6 +151,135 @@ std::string write_range(const ByteRange& range) {
     return fmt::format("{}@{}", range.length, range.offset);
 }
 
+// Takes the lines of a playlist one after the other (RFC 8216, 4.3).
+class PlaylistParser {
+  public:
+    // Says what is wrong with a line; nothing (empty) of one that is right, or makes no difference here.
+    std::string_view take(std::string_view line) {
+        if (line.empty() || (line.front() == '#' && !line.starts_with("#EXT") && line != kPausedComment)) return {};
+        const std::string_view wrong = line.front() == '#' ? take_tag(line) : take_address(line);
+        if (!wrong.empty()) return wrong;
+        const std::size_t entries = list.segments.size() + list.variants.size() + list.keyframe_variants.size() +
+                                    list.audio.size() + list.subtitles.size();
+        return entries > kMostEntries ? "the playlist is too long" : "";
+    }
+
+    MediaPlaylist list;
+
+  private:
+    std::string_view take_tag(std::string_view line) {
+        struct Valued {
+            std::string_view tag;
+            std::string_view (PlaylistParser::*take)(std::string_view value);
+        };
+        static constexpr Valued kValued[] = {
+            {"#EXTINF:", &PlaylistParser::take_duration},
+            {"#EXT-X-BYTERANGE:", &PlaylistParser::take_range},
+            {"#EXT-X-TARGETDURATION:", &PlaylistParser::take_target},
+            {"#EXT-X-MEDIA-SEQUENCE:", &PlaylistParser::take_sequence},
+            {"#EXT-X-STREAM-INF:", &PlaylistParser::take_variant},
+            {"#EXT-X-START:", &PlaylistParser::take_start},
+            {"#EXT-X-MAP:", &PlaylistParser::take_map},
+        };
+        for (const Valued& one : kValued) {
+            if (line.starts_with(one.tag)) return (this->*one.take)(line.substr(one.tag.size()));
+        }
+        const auto value = [&](std::string_view tag) -> std::optional<std::string_view> {
+            return line.starts_with(tag) ? std::optional(line.substr(tag.size())) : std::nullopt;
+        };
+        if (const auto version = value("#EXT-X-VERSION:")) list.version = static_cast<int>(whole(*version).value_or(1));
+        if (const auto keyframes = value("#EXT-X-I-FRAME-STREAM-INF:"))
+            list.keyframe_variants.push_back(read_variant(*keyframes));
+        if (const auto media = value("#EXT-X-MEDIA:")) read_media(*media, list);
+        if (const auto key = value("#EXT-X-KEY:")) list.encrypted = attribute(*key, "METHOD") != "NONE";
+        if (const auto before = value("#EXT-X-DISCONTINUITY-SEQUENCE:"))
+            list.discontinuities = whole(*before).value_or(0);
+        const std::pair<std::string_view, bool*> flags[] = {{kPausedComment, &list.paused},
+                                                            {"#EXT-X-DISCONTINUITY", &discontinuity_},
+                                                            {"#EXT-X-INDEPENDENT-SEGMENTS", &list.independent},
+                                                            {"#EXT-X-I-FRAMES-ONLY", &list.keyframes_only},
+                                                            {"#EXT-X-ENDLIST", &list.ended},
+                                                            {"#EXT-X-PLAYLIST-TYPE:VOD", &list.on_demand}};
+        for (const auto& [tag, flag] : flags) {
+            if (line == tag) *flag = true;
+        }
+        return {};
+    }
+
+    std::string_view take_duration(std::string_view value) {
+        const auto seconds = decimal(value.substr(0, value.find(',')));
+        if (!seconds) return "a segment duration isn't a number";
+        duration_ = base::from_seconds(*seconds);
+        return {};
+    }
+    std::string_view take_range(std::string_view value) {
+        // One without an offset goes on behind the segment before, of the same file: known when its address is.
+        range_ = byte_range(value, kBehind);
+        return range_ ? "" : "a byte range can't be read";
+    }
+    std::string_view take_target(std::string_view value) {
+        const auto number = whole(value);
+        if (!number) return "the target duration isn't a number";
+        list.target_s = static_cast<std::int64_t>(*number);
+        return {};
+    }
+    std::string_view take_sequence(std::string_view value) {
+        const auto number = whole(value);
+        if (!number) return "the media sequence number isn't a number";
+        list.sequence = *number;
+        return {};
+    }
+    std::string_view take_variant(std::string_view value) {
+        variant_ = read_variant(value);
+        return variant_->bandwidth_bps > 0 ? "" : "a variant doesn't tell its BANDWIDTH";
+    }
+    std::string_view take_start(std::string_view value) {
+        const std::string offset = attribute(value, "TIME-OFFSET");
+        const bool from_end = offset.starts_with('-');
+        if (const auto seconds = decimal(std::string_view(offset).substr(from_end ? 1 : 0)))
+            list.start = base::from_seconds(from_end ? -*seconds : *seconds);
+        return {};
+    }
+    std::string_view take_map(std::string_view value) {
+        const std::string uri = attribute(value, "URI"), of = attribute(value, "BYTERANGE");
+        if (uri.empty()) return "the initialization section has no URI";
+        const auto part = of.empty() ? std::nullopt : byte_range(of, 0);
+        if (!of.empty() && !part) return "a byte range can't be read";
+        if (list.map_uri.empty()) {
+            list.map_uri = uri;
+            list.map_range = part;
+        }
+        list.several_maps = list.several_maps || list.map_uri != uri || list.map_range != part;
+        return {};
+    }
+
+    // Of a variant or a segment, which the tags before it describe.
+    std::string_view take_address(std::string_view line) {
+        if (variant_) {
+            variant_->uri = std::string(line);
+            list.variants.push_back(std::move(*variant_));
+            variant_.reset();
+            return {};
+        }
+        if (!duration_) return "a segment has no duration (EXTINF)";
+        if (range_ && range_->offset == kBehind) {
+            const bool same = !list.segments.empty() && list.segments.back().range && list.segments.back().uri == line;
+            if (!same) return "a byte range has no offset, and nothing of this file is in front of it";
+            range_->offset = list.segments.back().range->end();
+        }
+        list.segments.push_back({std::string(line), *duration_, discontinuity_, range_});
+        duration_.reset();
+        range_.reset();
+        discontinuity_ = false;
+        return {};
+    }
+
+    std::optional<MediaPlaylist::Variant> variant_;
+    std::optional<Time> duration_;
+    std::optional<ByteRange> range_;
+    bool discontinuity_ = false;
+};
+
 }  // namespace
 
 Time MediaPlaylist::duration() const {
@@ -161,17 +290,12 @@ Time MediaPlaylist::duration() const {
 
 Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& name) {
     int line_number = 0;
-    const auto refuse = [&](std::string what) {
-        return fail(ErrorKind::input, std::move(what), fmt::format("{}, line {}", name, line_number),
+    const auto refuse = [&](std::string_view what) {
+        return fail(ErrorKind::input, std::string(what), fmt::format("{}, line {}", name, line_number),
                     "check what the server sends at this address");
     };
-    MediaPlaylist list;
-    std::optional<Time> duration;
-    bool discontinuity = false;
-    std::optional<MediaPlaylist::Variant> variant;
-    std::optional<ByteRange> range;
-    std::size_t at = 0;
-    if (text.starts_with("\xEF\xBB\xBF")) at = 3;
+    PlaylistParser parser;
+    std::size_t at = text.starts_with("\xEF\xBB\xBF") ? 3 : 0;
     while (at < text.size()) {
         const std::size_t end = std::min(text.find('\n', at), text.size());
         std::string_view line = text.substr(at, end - at);
@@ -179,93 +303,10 @@ Result<MediaPlaylist> parse_playlist(std::string_view text, const std::string& n
         ++line_number;
         while (!line.empty() && (line.back() == '\r' || line.back() == ' ')) line.remove_suffix(1);
         if (line_number == 1 && line != "#EXTM3U") return refuse("not an HLS playlist: it does not begin with #EXTM3U");
-        const auto value = [&](std::string_view tag) -> std::optional<std::string_view> {
-            if (!line.starts_with(tag)) return std::nullopt;
-            return line.substr(tag.size());
-        };
-        if (line.empty()) continue;
-        if (const auto v = value("#EXTINF:")) {
-            const auto seconds = decimal(v->substr(0, v->find(',')));
-            if (!seconds) return refuse("a segment duration isn't a number");
-            duration = base::from_seconds(*seconds);
-        } else if (const auto target = value("#EXT-X-TARGETDURATION:")) {
-            const auto number = whole(*target);
-            if (!number) return refuse("the target duration isn't a number");
-            list.target_s = static_cast<std::int64_t>(*number);
-        } else if (const auto sequence = value("#EXT-X-MEDIA-SEQUENCE:")) {
-            const auto number = whole(*sequence);
-            if (!number) return refuse("the media sequence number isn't a number");
-            list.sequence = *number;
-        } else if (const auto version = value("#EXT-X-VERSION:")) {
-            list.version = static_cast<int>(whole(*version).value_or(1));
-        } else if (const auto stream = value("#EXT-X-STREAM-INF:")) {
-            variant = read_variant(*stream);
-            if (variant->bandwidth_bps <= 0) return refuse("a variant doesn't tell its BANDWIDTH");
-        } else if (const auto keyframes = value("#EXT-X-I-FRAME-STREAM-INF:")) {
-            list.keyframe_variants.push_back(read_variant(*keyframes));
-        } else if (const auto media = value("#EXT-X-MEDIA:")) {
-            read_media(*media, list);
-        } else if (const auto start = value("#EXT-X-START:")) {
-            const std::string offset = attribute(*start, "TIME-OFFSET");
-            const bool from_end = offset.starts_with('-');
-            if (const auto seconds = decimal(std::string_view(offset).substr(from_end ? 1 : 0)))
-                list.start = base::from_seconds(from_end ? -*seconds : *seconds);
-        } else if (const auto map = value("#EXT-X-MAP:")) {
-            const std::string uri = attribute(*map, "URI"), of = attribute(*map, "BYTERANGE");
-            if (uri.empty()) return refuse("the initialization section has no URI");
-            const auto part = of.empty() ? std::nullopt : byte_range(of, 0);
-            if (!of.empty() && !part) return refuse("a byte range can't be read");
-            if (list.map_uri.empty()) {
-                list.map_uri = uri;
-                list.map_range = part;
-            }
-            list.several_maps = list.several_maps || list.map_uri != uri || list.map_range != part;
-        } else if (const auto of = value("#EXT-X-BYTERANGE:")) {
-            // One without an offset goes on behind the segment before, of the same file: known when its address is.
-            range = byte_range(*of, kBehind);
-            if (!range) return refuse("a byte range can't be read");
-        } else if (const auto key = value("#EXT-X-KEY:")) {
-            list.encrypted = attribute(*key, "METHOD") != "NONE";
-        } else if (const auto before = value("#EXT-X-DISCONTINUITY-SEQUENCE:")) {
-            list.discontinuities = whole(*before).value_or(0);
-        } else if (line == kPausedComment) {
-            list.paused = true;
-        } else if (line == "#EXT-X-DISCONTINUITY") {
-            discontinuity = true;
-        } else if (line == "#EXT-X-INDEPENDENT-SEGMENTS") {
-            list.independent = true;
-        } else if (line == "#EXT-X-I-FRAMES-ONLY") {
-            list.keyframes_only = true;
-        } else if (line == "#EXT-X-ENDLIST") {
-            list.ended = true;
-        } else if (line == "#EXT-X-PLAYLIST-TYPE:VOD") {
-            list.on_demand = true;
-        } else if (line.starts_with("#")) {
-            continue;  // comments, and tags that make no difference here
-        } else if (variant) {
-            variant->uri = std::string(line);
-            list.variants.push_back(std::move(*variant));
-            variant.reset();
-        } else {
-            if (!duration) return refuse("a segment has no duration (EXTINF)");
-            if (range && range->offset == kBehind) {
-                const bool same =
-                    !list.segments.empty() && list.segments.back().range && list.segments.back().uri == line;
-                if (!same) return refuse("a byte range has no offset, and nothing of this file is in front of it");
-                range->offset = list.segments.back().range->end();
-            }
-            list.segments.push_back({std::string(line), *duration, discontinuity, range});
-            duration.reset();
-            range.reset();
-            discontinuity = false;
-        }
-        if (list.segments.size() + list.variants.size() + list.keyframe_variants.size() + list.audio.size() +
-                list.subtitles.size() >
-            kMostEntries)
-            return refuse("the playlist is too long");
+        if (const std::string_view wrong = parser.take(line); !wrong.empty()) return refuse(wrong);
     }
     if (line_number == 0) return refuse("not an HLS playlist: it is empty");
-    return list;
+    return std::move(parser.list);
 }
 
 void list_moderate_first(MediaPlaylist& playlist) {

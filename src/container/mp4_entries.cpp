@@ -150,22 +150,30 @@ void parse_video_entry(const BoxView& entry, Mp4Track& track) {
     info.frame_rate = {0, 1};  // the samples' durations tell
 }
 
-void parse_audio_entry(const BoxView& entry, Mp4Track& track) {
-    if (entry.body.size() < 28) return;
-    Track& info = track.info;
-    ByteReader reader(entry.body);
+// The fields of an AudioSampleEntry (ISO/IEC 14496-12, 12.2.3) and of QuickTime's sound descriptions of version 1 and
+// 2, which are longer.
+struct AudioEntry {
+    int bits = 0;
+    int constant_bits = 0;           // of version 2: of each sample of LPCM
+    std::uint32_t format_flags = 0;  // of version 2
+    ByteSpan boxes;                  // behind the fields
+};
+
+// Nothing where it is cut short.
+std::optional<AudioEntry> read_audio_fields(ByteSpan body, Track& info) {
+    if (body.size() < 28) return std::nullopt;
+    AudioEntry entry;
+    ByteReader reader(body);
     reader.skip(8);
     const int version = reader.u16();  // QuickTime's; 0 elsewhere
     reader.skip(6);
     info.channels = reader.u16();
-    const int bits = reader.u16();
+    entry.bits = entry.constant_bits = reader.u16();
     reader.skip(4);
     info.sample_rate = static_cast<int>(reader.u32() >> 16);
     std::size_t boxes_at = 28;
-    int constant_bits = bits;
-    std::uint32_t format_flags = 0;
     if (version == 1) boxes_at += 16;
-    if (version == 2 && entry.body.size() >= 64) {
+    if (version == 2 && body.size() >= 64) {
         boxes_at += 36;
         reader.skip(4);
         const std::uint64_t rate = reader.u64();
@@ -175,50 +183,87 @@ void parse_audio_entry(const BoxView& entry, Mp4Track& track) {
         if (value > 0 && value < 1e6) info.sample_rate = static_cast<int>(value);
         info.channels = static_cast<int>(std::min<std::uint32_t>(reader.u32(), 64));
         reader.skip(4);
-        constant_bits = static_cast<int>(reader.u32());
-        format_flags = reader.u32();
+        entry.constant_bits = static_cast<int>(reader.u32());
+        entry.format_flags = reader.u32();
     }
-    if (boxes_at > entry.body.size()) return;
-    const ByteSpan boxes = entry.body.subspan(boxes_at);
-    const ByteSpan wave = child(boxes, "wave");
-    const auto find = [&](const char(&type)[5]) {
-        const ByteSpan direct = child(boxes, type);
-        return direct.empty() ? child(wave, type) : direct;
-    };
-    const auto lpcm = [&](int depth, bool little) {
-        if (depth != 16 && depth != 24 && depth != 32) {
-            info.profile = fmt::format("LPCM of {} bits", depth);
+    if (boxes_at > body.size()) return std::nullopt;
+    entry.boxes = body.subspan(boxes_at);
+    return entry;
+}
+
+// By the object type that MPEG-4 systems gives it (ISO/IEC 14496-1, table 5, and the registration authority's).
+Codec audio_codec_of(int object_type) {
+    switch (object_type) {
+        case 0x69:
+        case 0x6B:
+            return Codec::mp3;
+        case 0xA5:
+            return Codec::ac3;
+        case 0xA6:
+            return Codec::eac3;
+        case 0xA9:
+            return Codec::dts;
+        case 0xDD:
+            return Codec::vorbis;
+        default:
+            return Codec::aac;
+    }
+}
+
+void take_lpcm(Mp4Track& track, int depth, bool little) {
+    if (depth != 16 && depth != 24 && depth != 32) {
+        track.info.profile = fmt::format("LPCM of {} bits", depth);
+        return;
+    }
+    track.info.codec = Codec::lpcm;
+    track.info.bit_depth = depth;
+    if (little) track.payload = Mp4Track::Payload::little_endian;
+}
+
+// Uncompressed audio, whose order of bytes each form tells in its own way.
+void read_lpcm(std::uint32_t type, const AudioEntry& entry, ByteSpan wave, Mp4Track& track) {
+    switch (type) {
+        case fourcc("ipcm"): {
+            ByteReader pcm(child(entry.boxes, "pcmC"));
+            pcm.skip(4);
+            const bool little = (pcm.u8() & 1) != 0;
+            take_lpcm(track, pcm.u8(), little);
             return;
         }
-        info.codec = Codec::lpcm;
-        info.bit_depth = depth;
-        if (little) track.payload = Mp4Track::Payload::little_endian;
+        case fourcc("sowt"):
+            take_lpcm(track, entry.bits, true);
+            return;
+        case fourcc("twos"):
+            take_lpcm(track, entry.bits, false);
+            return;
+        case fourcc("in24"):
+        case fourcc("in32"): {
+            ByteReader endian(child(wave, "enda"));
+            take_lpcm(track, type == fourcc("in24") ? 24 : 32, endian.u16() == 1);
+            return;
+        }
+        case fourcc("lpcm"):
+            if ((entry.format_flags & 1) == 0) take_lpcm(track, entry.constant_bits, (entry.format_flags & 2) == 0);
+            return;
+        default:
+            break;
+    }
+}
+
+void parse_audio_entry(const BoxView& box, Mp4Track& track) {
+    Track& info = track.info;
+    const auto entry = read_audio_fields(box.body, info);
+    if (!entry) return;
+    const ByteSpan wave = child(entry->boxes, "wave");
+    const auto find = [&](const char(&type)[5]) {
+        const ByteSpan direct = child(entry->boxes, type);
+        return direct.empty() ? child(wave, type) : direct;
     };
-    switch (entry.type) {
+    switch (box.type) {
         case fourcc("mp4a"): {
             const ElementaryStream es = parse_esds(find("esds"));
-            info.codec_config = own(es.specific);
-            switch (es.object_type) {
-                case 0x69:
-                case 0x6B:
-                    info.codec = Codec::mp3;
-                    info.codec_config = {};
-                    break;
-                case 0xA5:
-                    info.codec = Codec::ac3;
-                    break;
-                case 0xA6:
-                    info.codec = Codec::eac3;
-                    break;
-                case 0xA9:
-                    info.codec = Codec::dts;
-                    break;
-                case 0xDD:
-                    info.codec = Codec::vorbis;
-                    break;
-                default:
-                    info.codec = Codec::aac;
-            }
+            info.codec = audio_codec_of(es.object_type);
+            if (info.codec != Codec::mp3) info.codec_config = own(es.specific);
             break;
         }
         case fourcc("ac-3"):
@@ -234,7 +279,7 @@ void parse_audio_entry(const BoxView& entry, Mp4Track& track) {
         case fourcc("dtsh"):
         case fourcc("dtsl"):
             info.codec = Codec::dts;
-            if (entry.type != fourcc("dtsc")) info.profile = "HD";
+            if (box.type != fourcc("dtsc")) info.profile = "HD";
             break;
         case fourcc("mlpa"):
             info.codec = Codec::truehd;
@@ -244,40 +289,18 @@ void parse_audio_entry(const BoxView& entry, Mp4Track& track) {
             break;
         case fourcc("Opus"):
             info.codec = Codec::opus;
-            if (const auto head = bitstream::parse_opus_box(child(boxes, "dOps")))
+            if (const auto head = bitstream::parse_opus_box(child(entry->boxes, "dOps")))
                 info.codec_config = Bytes(bitstream::make_opus_head(*head));
             break;
         case fourcc("fLaC"): {
             info.codec = Codec::flac;
-            const ByteSpan dfla = child(boxes, "dfLa");
+            const ByteSpan dfla = child(entry->boxes, "dfLa");
             if (dfla.size() >= 8 + bitstream::kFlacStreamInfo)
                 info.codec_config = own(dfla.subspan(8, bitstream::kFlacStreamInfo));
             break;
         }
-        case fourcc("ipcm"): {
-            ByteReader pcm(child(boxes, "pcmC"));
-            pcm.skip(4);
-            const bool little = (pcm.u8() & 1) != 0;
-            lpcm(pcm.u8(), little);
-            break;
-        }
-        case fourcc("sowt"):
-            lpcm(bits, true);
-            break;
-        case fourcc("twos"):
-            lpcm(bits, false);
-            break;
-        case fourcc("in24"):
-        case fourcc("in32"): {
-            ByteReader endian(child(wave, "enda"));
-            lpcm(entry.type == fourcc("in24") ? 24 : 32, endian.u16() == 1);
-            break;
-        }
-        case fourcc("lpcm"):
-            if ((format_flags & 1) == 0) lpcm(constant_bits, (format_flags & 2) == 0);
-            break;
         default:
-            break;
+            read_lpcm(box.type, *entry, wave, track);
     }
     bitstream::describe_headers(info, {});
 }

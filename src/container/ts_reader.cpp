@@ -75,6 +75,11 @@ class TransportSource : public PacketSource {
     };
 
     Status find_tables(int program);
+    Status read_beginning();
+    Status settle_streams();
+    void start_timeline();
+    void describe_tracks();
+    void note_layout();
     Ratio rate_by_times(const Track& track) const;
     Status read_more();
     void take_packet(ByteSpan bytes);
@@ -134,18 +139,29 @@ Status TransportSource::open(int number) {
     at_ = layout_.first;
     state_of_.fill(-1);
     WAVECREST_TRY(find_tables(number));
+    for (const auto& [n, program] : found_) programs.push_back(n);
     // The continuous timeline has the reference stream's own timestamps, so that what was rounded to them stays on its
     // grid.
     if (const auto first = timestamp_at(layout_.first, base::kUnknownSize))
         clock_.restart(first->second, base::from_ticks(first->second, 90'000));
-    for (const auto& [n, program] : found_) programs.push_back(n);
     at_ = layout_.first;
+    WAVECREST_TRY(read_beginning());
+    WAVECREST_TRY(settle_streams());
+    start_timeline();
+    if (bytes_.source().seekable()) survey();
+    describe_tracks();
+    note_layout();
+    problems_.clear();
+    return {};
+}
+
+// Until every track has told what it is and the first pictures are there.
+Status TransportSource::read_beginning() {
     const auto complete = [&] {
         return std::all_of(stream_states_.begin(), stream_states_.end(), [](const StreamState& stream_state) {
             return stream_state.stream.described() || stream_state.stream.track().kind == TrackKind::subtitle;
         });
     };
-    // Until every track has told what it is and the first pictures are there.
     const auto pictures = [&] {
         return std::count_if(ready_.begin(), ready_.end(), [&](const Packet& p) { return p.track == reference_pid_; });
     };
@@ -156,6 +172,11 @@ Status TransportSource::open(int number) {
                     "copy-protected material can't be converted, and trying again won't change that; use an "
                     "unprotected source");
     }
+    return {};
+}
+
+// What hasn't told what it is until then is left out.
+Status TransportSource::settle_streams() {
     std::erase_if(stream_states_, [](const StreamState& stream_state) {
         return !stream_state.stream.described() && stream_state.stream.track().kind != TrackKind::subtitle;
     });
@@ -169,8 +190,12 @@ Status TransportSource::open(int number) {
     if (std::none_of(stream_states_.begin(), stream_states_.end(),
                      [&](const StreamState& stream_state) { return stream_state.pid == reference_pid_; }))
         reference_pid_ = stream_states_.front().pid;
-    // Time 0 is the first picture's that can be shown, in a recording that was entered between two of them; else the
-    // earliest of all tracks. AudioFrames just before the picture may be what its decoder starts with.
+    return {};
+}
+
+// Time 0 is the first picture's that can be shown, in a recording that was entered between two of them; else the
+// earliest of all tracks. AudioFrames just before the picture may be what its decoder starts with.
+void TransportSource::start_timeline() {
     const auto first_of = [&](bool pictures_only) {
         std::optional<Time> first;
         for (const Packet& packet : ready_) {
@@ -203,7 +228,9 @@ Status TransportSource::open(int number) {
         Track& track = stream_state.stream.track();
         if (track.kind == TrackKind::video && track.frame_rate.num == 0) track.frame_rate = rate_by_times(track);
     }
-    if (bytes_.source().seekable()) survey();
+}
+
+void TransportSource::describe_tracks() {
     for (const StreamState& stream_state : stream_states_) {
         Track track = stream_state.stream.track();
         track.duration = duration_;
@@ -214,6 +241,9 @@ Status TransportSource::open(int number) {
         bitstream::describe_cadence(track, first_pictures);
         tracks_.push_back(std::move(track));
     }
+}
+
+void TransportSource::note_layout() {
     if (layout_.size == kTimedPacket) notes.emplace_back("192-byte packets with arrival timestamps (M2TS)");
     if (layout_.first > 0) notes.push_back(fmt::format("{} bytes before the first packet skipped", layout_.first));
     for (const ProgramStream& stream : program_.streams) {
@@ -222,8 +252,6 @@ Status TransportSource::open(int number) {
                 fmt::format("{}{} skipped", stream.what, stream.language.empty() ? "" : " (" + stream.language + ")"));
     }
     if (programs.size() > 1) notes.push_back(fmt::format("{} programs: each is a title", programs.size()));
-    problems_.clear();
-    return {};
 }
 
 // The rate of pictures whose stream tells none, by the commonest distance of the first ones; 0 where none is common.

@@ -263,7 +263,8 @@ std::vector<std::uint32_t> time_map(const TitleSet& set, const DvdTitleSettings&
     return sectors;
 }
 
-ByteVector make_vts_ifo(TitleSet& set) {
+// VTS_PTT_SRPT: the chapters of each title.
+ByteWriter chapters_table(const TitleSet& set) {
     ByteWriter chapters;
     chapters.u16(set.titles.size());
     chapters.u16(0);
@@ -280,14 +281,18 @@ ByteVector make_vts_ifo(TitleSet& set) {
         }
     }
     close_table(chapters, 4);
+    return chapters;
+}
 
+// VTS_PGCI: the program chain of each title.
+ByteWriter chains_table(TitleSet& set) {
     ByteWriter chains;
     std::vector<ByteVector> pgcs;
     for (const DvdTitleSettings& title : set.titles) pgcs.push_back(make_pgc(set, title));
     chains.u16(pgcs.size());
     chains.u16(0);
     chains.u32(0);
-    at = 8 + 8 * pgcs.size();
+    std::size_t at = 8 + 8 * pgcs.size();
     for (std::size_t i = 0; i < pgcs.size(); ++i) {
         chains.u32(0x80000000u | (i + 1) << 24);  // entry chain of this title
         chains.u32(at);
@@ -295,7 +300,11 @@ ByteVector make_vts_ifo(TitleSet& set) {
     }
     for (const ByteVector& chain : pgcs) chains.raw(chain);
     close_table(chains, 4);
+    return chains;
+}
 
+// VTS_TMAPTI: where each title is after every so many seconds.
+ByteWriter times_table(TitleSet& set) {
     ByteWriter times;
     times.u16(set.titles.size());
     times.u16(0);
@@ -313,14 +322,18 @@ ByteVector make_vts_ifo(TitleSet& set) {
         for (const std::uint32_t sector : sectors) map.u32(sector);
         maps.push_back(map.release());
     }
-    at = 8 + 4 * maps.size();
+    std::size_t at = 8 + 4 * maps.size();
     for (const ByteVector& map : maps) {
         times.u32(at);
         at += map.size();
     }
     for (const ByteVector& map : maps) times.raw(map);
     close_table(times, 4);
+    return times;
+}
 
+// VTS_C_ADT: where cells lie.
+ByteWriter cells_table(const TitleSet& set) {
     ByteWriter cells;
     cells.u16(set.vobs.size());
     cells.u16(0);
@@ -346,7 +359,11 @@ ByteVector make_vts_ifo(TitleSet& set) {
         }
     }
     close_table(cells, 4);
+    return cells;
+}
 
+// VTS_VOBU_ADMAP: where VOBUs begin.
+ByteWriter vobu_table(const TitleSet& set) {
     ByteWriter vobu_map;
     vobu_map.u32(0);
     std::vector<std::uint32_t> all;
@@ -356,7 +373,10 @@ ByteVector make_vts_ifo(TitleSet& set) {
     std::sort(all.begin(), all.end());
     for (const std::uint32_t sector : all) vobu_map.u32(sector);
     close_table(vobu_map, 0);
+    return vobu_map;
+}
 
+ByteVector make_vts_ifo(TitleSet& set) {
     ByteWriter out;
     out.text(mat::kVtsId);
     out.pad_to(kSector);
@@ -366,11 +386,11 @@ ByteVector make_vts_ifo(TitleSet& set) {
         next += table.size() / kSector;
         out.raw(table.bytes());
     };
-    place(mat::kVtsChapters, chapters);
-    place(mat::kVtsPgcs, chains);
-    place(mat::kVtsTimeMap, times);
-    place(mat::kVtsCells, cells);
-    place(mat::kVtsVobuMap, vobu_map);
+    place(mat::kVtsChapters, chapters_table(set));
+    place(mat::kVtsPgcs, chains_table(set));
+    place(mat::kVtsTimeMap, times_table(set));
+    place(mat::kVtsCells, cells_table(set));
+    place(mat::kVtsVobuMap, vobu_table(set));
     set.ifo_sectors = static_cast<std::uint32_t>(next);
     out.put_u32(mat::kLastSectorOfIfo, next - 1);
     out.put_u32(mat::kLastSectorOfSet, 2 * next + set.sectors - 1);

@@ -404,14 +404,8 @@ void check_devices(const Site& site, const std::vector<std::string>& wanted, con
     }
 }
 
-Result<Site> read_site(base::ConfigTable root, const base::Path& file) {
-    Site site;
-    site.file = file;
-    auto house = root.table("site");
-    const auto name = house.text("name", "My site");
-    site.house = name;
-    house.finish();
-    auto server = root.table("server");
+// Where it serves, with what certificate and memory.
+void read_server(base::ConfigTable server, Site& site) {
     const auto port = server.number("port", 1, 65535, net::kDefaultHttpPort);
     const auto rtmp_port = server.number("rtmp_port", 1, 65535, net::kDefaultRtmpPort);
     const auto listen = server.text("listen", "");
@@ -443,12 +437,15 @@ Result<Site> read_site(base::ConfigTable root, const base::Path& file) {
     site.port = static_cast<std::uint16_t>(port);
     site.tls_port = static_cast<std::uint16_t>(tls_port);
     site.plain_http = plain_http;
-    if (!certificate.empty())
-        site.certificate = {from_folder(certificate, file.parent_path()), from_folder(key, file.parent_path())};
+    const base::Path folder = site.file.parent_path();
+    if (!certificate.empty()) site.certificate = {from_folder(certificate, folder), from_folder(key, folder)};
     site.rtmp_port = static_cast<std::uint16_t>(rtmp_port);
     site.listen = listen == "0.0.0.0" || listen == "::" ? "" : listen;  // both mean all addresses
     site.advertise = advertise;
-    auto library = root.table("library");
+}
+
+// How files are named.
+void read_library(base::ConfigTable library, Site& site) {
     site.names.film = library.text("film_names", site.names.film);
     site.names.episode = library.text("episode_names", site.names.episode);
     library.finish();
@@ -458,56 +455,72 @@ Result<Site> read_site(base::ConfigTable root, const base::Path& file) {
         if (const auto status = convert::check(names); !status)
             library.wrong(field, status.error().what, status.error().remedy);
     }
-    auto devices = root.tables("device");
-    for (base::ConfigTable& table : devices) {
-        SiteDevice entry = parse_device(table, file.parent_path());
-        site.devices.push_back(std::move(entry));
-    }
-    auto shares = root.tables("share");
-    for (base::ConfigTable& table : shares) site.shares.push_back(parse_share(table));
-    auto streams = root.tables("stream");
-    for (base::ConfigTable& table : streams) {
-        SiteStream entry = parse_stream(table, file.parent_path(), site.shares);
-        if (entry.item.ports.http != 0 && !site.plain_http)
-            table.wrong("port", "plain_http = false in [server]: there is no HTTP",
-                        "name a tls_port, or leave the port out");
-        if (entry.item.ports.tls != 0 && !site.certificate)
-            table.wrong("tls_port", "without a certificate in [server] there is no HTTPS",
-                        "name a port, or add the certificate");
-        check_devices(site, entry.devices, table);
-        for (const SiteStream& other : site.streams) {
-            for (const stream::LiveTarget& a : other.item.targets) {
-                for (const stream::LiveTarget& b : entry.item.targets) {
-                    if (a.to.text != b.to.text) continue;
-                    table.wrong(b.rtp ? "rtp" : "udp",
-                                fmt::format("stream \"{}\" is sent to {} already", other.name(), a.to.text),
-                                "give this one another address or port");
-                }
+}
+
+// Two streams that are sent to one address would be one jumble.
+void refuse_same_targets(const Site& site, const SiteStream& entry, base::ConfigTable& table) {
+    for (const SiteStream& other : site.streams) {
+        for (const stream::LiveTarget& a : other.item.targets) {
+            for (const stream::LiveTarget& b : entry.item.targets) {
+                if (a.to.text != b.to.text) continue;
+                table.wrong(b.rtp ? "rtp" : "udp",
+                            fmt::format("stream \"{}\" is sent to {} already", other.name(), a.to.text),
+                            "give this one another address or port");
             }
         }
-        site.streams.push_back(std::move(entry));
     }
-    auto collections = root.tables("collection");
-    for (base::ConfigTable& table : collections) {
-        SiteCollection entry = parse_collection(table, file.parent_path(), site.shares);
-        check_devices(site, entry.devices, table);
-        for (const SiteCollection& other : site.collections) {
-            if (other.folder.lexically_normal() == entry.folder.lexically_normal())
-                table.wrong("folder", fmt::format("collection \"{}\" has the same folder", other.name),
-                            "give each its own; one may lie in the other's");
-        }
-        site.collections.push_back(std::move(entry));
+}
+
+void read_stream(base::ConfigTable& table, Site& site) {
+    SiteStream entry = parse_stream(table, site.file.parent_path(), site.shares);
+    if (entry.item.ports.http != 0 && !site.plain_http)
+        table.wrong("port", "plain_http = false in [server]: there is no HTTP",
+                    "name a tls_port, or leave the port out");
+    if (entry.item.ports.tls != 0 && !site.certificate)
+        table.wrong("tls_port", "without a certificate in [server] there is no HTTPS",
+                    "name a port, or add the certificate");
+    check_devices(site, entry.devices, table);
+    refuse_same_targets(site, entry, table);
+    site.streams.push_back(std::move(entry));
+}
+
+void read_collection(base::ConfigTable& table, Site& site) {
+    SiteCollection entry = parse_collection(table, site.file.parent_path(), site.shares);
+    check_devices(site, entry.devices, table);
+    for (const SiteCollection& other : site.collections) {
+        if (other.folder.lexically_normal() == entry.folder.lexically_normal())
+            table.wrong("folder", fmt::format("collection \"{}\" has the same folder", other.name),
+                        "give each its own; one may lie in the other's");
     }
+    site.collections.push_back(std::move(entry));
+}
+
+Status refuse_twins_of(const Site& site) {
+    WAVECREST_TRY(refuse_twins<SiteDevice>(site.devices, site.file, "devices",
+                                           [](const SiteDevice& d) { return d.device.name; }));
+    WAVECREST_TRY(
+        refuse_twins<SiteStream>(site.streams, site.file, "streams", [](const SiteStream& s) { return s.name(); }));
+    WAVECREST_TRY(refuse_twins<SiteShare>(site.shares, site.file, "shares", [](const SiteShare& s) { return s.name; }));
+    return refuse_twins<SiteCollection>(site.collections, site.file, "collections",
+                                        [](const SiteCollection& c) { return c.name; });
+}
+
+Result<Site> read_site(base::ConfigTable root, const base::Path& file) {
+    Site site;
+    site.file = file;
+    auto house = root.table("site");
+    const auto name = house.text("name", "My site");
+    site.house = name;
+    house.finish();
+    read_server(root.table("server"), site);
+    read_library(root.table("library"), site);
+    for (base::ConfigTable& table : root.tables("device"))
+        site.devices.push_back(parse_device(table, file.parent_path()));
+    for (base::ConfigTable& table : root.tables("share")) site.shares.push_back(parse_share(table));
+    for (base::ConfigTable& table : root.tables("stream")) read_stream(table, site);
+    for (base::ConfigTable& table : root.tables("collection")) read_collection(table, site);
     root.finish();
-    Status twins =
-        refuse_twins<SiteDevice>(site.devices, file, "devices", [](const SiteDevice& d) { return d.device.name; });
-    if (twins)
-        twins = refuse_twins<SiteStream>(site.streams, file, "streams", [](const SiteStream& s) { return s.name(); });
-    if (twins) twins = refuse_twins<SiteShare>(site.shares, file, "shares", [](const SiteShare& s) { return s.name; });
-    if (twins)
-        twins = refuse_twins<SiteCollection>(site.collections, file, "collections",
-                                             [](const SiteCollection& c) { return c.name; });
-    if (!twins) return root.complete(Result<Site>(fail(twins.error())));
+    if (const Status twins = refuse_twins_of(site); !twins) return root.complete(Result<Site>(fail(twins.error())));
     return root.complete(Result<Site>(std::move(site)));
 }
 

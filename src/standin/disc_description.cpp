@@ -119,9 +119,10 @@ D::Part read_part(ConfigTable& table) {
 
 }  // namespace
 
-Result<DiscDescription> parse_disc_description(std::string_view text, const std::string& file) {
-    WAVECREST_TRY_ASSIGN(root, ConfigTable::parse(text, file));
-    D disc;
+namespace {
+
+// What kind of disc it is, and how its video is made.
+void read_kind(ConfigTable& root, D& disc) {
     const auto title = root.text("title", disc.title);
     disc.title = title;
     const auto kind = root.choice("kind", {"dvd", "blu-ray"}, "dvd");
@@ -156,7 +157,54 @@ Result<DiscDescription> parse_disc_description(std::string_view text, const std:
     disc.video_bps = rate;
     const auto limit = root.number("file_megabytes", 1, 1024, 1024);
     disc.file_limit = static_cast<std::uint64_t>(limit) << 20;
+}
 
+// The title set of each part by its name.
+using SetsOfParts = std::map<std::string, int>;
+
+D::Title read_title(ConfigTable& table, const D& disc, const SetsOfParts& sets) {
+    D::Title entry;
+    const auto plays = table.texts("parts");
+    entry.plays = plays;
+    std::vector<std::string> names;
+    for (const auto& [name, set] : sets) names.push_back(name);
+    const auto set_of = [&](const std::string& name) {
+        const auto found = sets.find(name);
+        return found != sets.end() ? found->second : 0;
+    };
+    for (const std::string& name : entry.plays) {
+        if (!sets.contains(name)) {
+            const std::string meant = base::nearest(name, names);
+            table.wrong("parts", fmt::format("there is no part \"{}\"", name),
+                        meant.empty() ? "name a [[part]]" : fmt::format("did you mean \"{}\"?", meant));
+        }
+        if (disc.kind == D::Kind::dvd && set_of(name) != set_of(entry.plays.front())) {
+            table.wrong("parts", "a title plays parts of two title sets", "give the parts the same set");
+        }
+    }
+    if (entry.plays.empty()) table.wrong("parts", "the title plays nothing", "name a [[part]]");
+    table.finish();
+    return entry;
+}
+
+D::FileFlaw read_file_flaw(ConfigTable& table) {
+    D::FileFlaw flaw;
+    const auto name = table.text("file");
+    flaw.file = name;
+    const auto what = table.choice("kind", {"missing", "cut", "rubbish"}, "missing");
+    flaw.kind = what == "cut"       ? D::FileFlaw::Kind::cut
+                : what == "rubbish" ? D::FileFlaw::Kind::rubbish
+                                    : D::FileFlaw::Kind::missing;
+    table.finish();
+    return flaw;
+}
+
+}  // namespace
+
+Result<DiscDescription> parse_disc_description(std::string_view text, const std::string& file) {
+    WAVECREST_TRY_ASSIGN(root, ConfigTable::parse(text, file));
+    D disc;
+    read_kind(root, disc);
     auto audio_tracks = root.tables("audio");
     if (!audio_tracks.empty()) disc.audio.clear();
     if (audio_tracks.size() > 8) root.wrong("audio", "more than eight audio tracks", "leave some out");
@@ -171,7 +219,7 @@ Result<DiscDescription> parse_disc_description(std::string_view text, const std:
         disc.subtitles.push_back(entry);
     }
     auto parts = root.tables("part");
-    std::map<std::string, int> sets;  // of the parts by name
+    SetsOfParts sets;
     for (ConfigTable& table : parts) {
         auto part = read_part(table);
         if (disc.codec != Codec::mpeg2 && part.pictures != D::Part::Pictures::film &&
@@ -184,39 +232,8 @@ Result<DiscDescription> parse_disc_description(std::string_view text, const std:
         disc.parts.push_back(std::move(part));
     }
     if (disc.parts.empty()) root.wrong("part", "the disc has no parts", "add a [[part]] with a name");
-    auto titles = root.tables("playlist");
-    for (ConfigTable& table : titles) {
-        D::Title entry;
-        const auto plays = table.texts("parts");
-        entry.plays = plays;
-        std::vector<std::string> names;
-        for (const auto& [name, set] : sets) names.push_back(name);
-        for (const std::string& name : entry.plays) {
-            if (!sets.contains(name)) {
-                const std::string meant = base::nearest(name, names);
-                table.wrong("parts", fmt::format("there is no part \"{}\"", name),
-                            meant.empty() ? "name a [[part]]" : fmt::format("did you mean \"{}\"?", meant));
-            }
-            if (disc.kind == D::Kind::dvd && sets[name] != sets[entry.plays.front()]) {
-                table.wrong("parts", "a title plays parts of two title sets", "give the parts the same set");
-            }
-        }
-        if (entry.plays.empty()) table.wrong("parts", "the title plays nothing", "name a [[part]]");
-        table.finish();
-        disc.titles.push_back(std::move(entry));
-    }
-    auto flaws = root.tables("file_flaw");
-    for (ConfigTable& table : flaws) {
-        D::FileFlaw flaw;
-        const auto name = table.text("file");
-        flaw.file = name;
-        const auto what = table.choice("kind", {"missing", "cut", "rubbish"}, "missing");
-        flaw.kind = what == "cut"       ? D::FileFlaw::Kind::cut
-                    : what == "rubbish" ? D::FileFlaw::Kind::rubbish
-                                        : D::FileFlaw::Kind::missing;
-        table.finish();
-        disc.flaws.push_back(std::move(flaw));
-    }
+    for (ConfigTable& table : root.tables("playlist")) disc.titles.push_back(read_title(table, disc, sets));
+    for (ConfigTable& table : root.tables("file_flaw")) disc.flaws.push_back(read_file_flaw(table));
     root.finish();
     return root.complete(Result<DiscDescription>(std::move(disc)));
 }

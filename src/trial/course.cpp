@@ -739,6 +739,11 @@ void add_video(device::Device& device, const Family& one, int rung, int fast, bo
 
 }  // namespace
 
+// When its last step was taken.
+std::string Course::tested_at() const {
+    return taken_.empty() ? "" : taken_.back().when;
+}
+
 device::Device Course::description(const std::string& name, const device::Device& like) const {
     device::Device device;
     device.name = name;
@@ -751,18 +756,33 @@ device::Device Course::description(const std::string& name, const device::Device
     if (hls_played || (!wanted(settings_, "containers") && device::takes(like, "hls")))
         device.protocols.emplace_back("hls");
     if (device::takes(like, "dash")) device.protocols.emplace_back("dash");
-    const auto add_container = [&](const std::string& container) {
-        if (!device::reads(device, container)) device.containers.push_back(container);
-    };
-    const std::string when = taken_.empty() ? "" : taken_.back().when;
-    const std::string claimed = "claimed by its browser " + when + ", not tried";
-    bool hdr = false;
-    if (const Taken* display = find("link/display")) hdr = display->seen.display_hdr;
     for (const Taken& one : taken_) {
         if (counts_as_played(*this, &one) && one.step.clip && one.step.kind == Step::Kind::play &&
-            one.step.delivery == Step::Delivery::file)
-            add_container(one.step.clip->container);
+            one.step.delivery == Step::Delivery::file && !device::reads(device, one.step.clip->container))
+            device.containers.push_back(one.step.clip->container);
     }
+    add_tried_video(device, like);
+    add_claimed_video(device, like);
+    add_tried_audio(device);
+    add_claimed_audio(device, like);
+    take_over_untested(device, like);
+    device.highest_bps = highest_rate(like);
+    for (const Taken& one : taken_) {
+        device::Tried tried;
+        tried.what = one.step.what;
+        tried.says = claim_text(one.seen);
+        tried.result = std::string(short_name(one.judged.outcome));
+        tried.seen = one.judged.seen;
+        tried.when = one.when;
+        device.tried.push_back(std::move(tried));
+    }
+    return device;
+}
+
+void Course::add_tried_video(device::Device& device, const device::Device& like) const {
+    const std::string when = tested_at();
+    bool hdr = false;
+    if (const Taken* display = find("link/display")) hdr = display->seen.display_hdr;
     for (const Kin& codec : kin()) {
         const Best best = best_of(*this, codec);
         if (best.family == nullptr) continue;
@@ -786,28 +806,32 @@ device::Device Course::description(const std::string& name, const device::Device
         if (!alike) add_video(device, *best.family, best.rung, fast, interlaced, hdr, basis);
         if (best.rung == rung_count(settings_) - 1) add_untried_sizes(device, like, best.family->codec, deep >= 0);
     }
-    if (counts_as_played(*this, find("mpeg2/480p"))) {
-        device::VideoAbility ability;
-        ability.codec = Codec::mpeg2;
-        ability.profiles = {"Simple", "Main"};
-        ability.largest = {720, 576};
-        ability.max_fps = 30;
-        ability.scans = {Scan::progressive};
-        ability.basis = "played " + when;
-        device.video.push_back(std::move(ability));
-    }
-    if (claim(*this, {kVp8}) == "probably" && !device.video.empty()) {
-        const auto known = std::find_if(like.video.begin(), like.video.end(),
-                                        [](const device::VideoAbility& one) { return one.codec == Codec::vp8; });
-        device::VideoAbility ability;
-        ability.codec = Codec::vp8;
-        ability.largest = {1280, 720};
-        ability.max_fps = 30;
-        ability.scans = {Scan::progressive};
-        if (known != like.video.end()) ability = *known;
-        ability.basis = claimed;
-        device.video.push_back(std::move(ability));
-    }
+    if (!counts_as_played(*this, find("mpeg2/480p"))) return;
+    device::VideoAbility ability;
+    ability.codec = Codec::mpeg2;
+    ability.profiles = {"Simple", "Main"};
+    ability.largest = {720, 576};
+    ability.max_fps = 30;
+    ability.scans = {Scan::progressive};
+    ability.basis = "played " + when;
+    device.video.push_back(std::move(ability));
+}
+
+void Course::add_claimed_video(device::Device& device, const device::Device& like) const {
+    if (claim(*this, {kVp8}) != "probably" || device.video.empty()) return;
+    const auto known = std::find_if(like.video.begin(), like.video.end(),
+                                    [](const device::VideoAbility& one) { return one.codec == Codec::vp8; });
+    device::VideoAbility ability;
+    ability.codec = Codec::vp8;
+    ability.largest = {1280, 720};
+    ability.max_fps = 30;
+    ability.scans = {Scan::progressive};
+    if (known != like.video.end()) ability = *known;
+    ability.basis = "claimed by its browser " + tested_at() + ", not tried";
+    device.video.push_back(std::move(ability));
+}
+
+void Course::add_tried_audio(device::Device& device) const {
     for (const AudioTrial& trial : audio_trials()) {
         device::AudioAbility ability;
         ability.codec = trial.codec;
@@ -826,9 +850,12 @@ device::Device Course::description(const std::string& name, const device::Device
             device.containers.begin(), device.containers.end(),
             [&](const std::string& container) { return !holds(container, trial.codec) || ability.is_in(container); });
         if (everywhere) ability.containers.clear();
-        ability.basis = is_heard ? "played " + when : "no error " + when + ", but nobody heard it";
+        ability.basis = is_heard ? "played " + tested_at() : "no error " + tested_at() + ", but nobody heard it";
         device.audio.push_back(std::move(ability));
     }
+}
+
+void Course::add_claimed_audio(device::Device& device, const device::Device& like) const {
     for (const ClaimedAudio& one : claimed_audio()) {
         if (claim(*this, one.types) != "probably") continue;
         const auto known = std::find_if(like.audio.begin(), like.audio.end(),
@@ -836,21 +863,9 @@ device::Device Course::description(const std::string& name, const device::Device
         device::AudioAbility ability;
         ability.codec = one.codec;
         ability.channels = known != like.audio.end() ? known->channels : one.channels;
-        ability.basis = claimed;
+        ability.basis = "claimed by its browser " + tested_at() + ", not tried";
         device.audio.push_back(std::move(ability));
     }
-    take_over_untested(device, like);
-    device.highest_bps = highest_rate(like);
-    for (const Taken& one : taken_) {
-        device::Tried tried;
-        tried.what = one.step.what;
-        tried.says = claim_text(one.seen);
-        tried.result = std::string(short_name(one.judged.outcome));
-        tried.seen = one.judged.seen;
-        tried.when = one.when;
-        device.tried.push_back(std::move(tried));
-    }
-    return device;
 }
 
 // A rate that it didn't play limits it; where its connection was the limit, that says nothing of the device.

@@ -65,6 +65,11 @@ class Course {
     std::optional<Step> seeking() const;
     std::optional<Step> sync() const;
     std::int64_t highest_rate(const device::Device& like) const;
+    std::string tested_at() const;
+    void add_tried_video(device::Device& device, const device::Device& like) const;
+    void add_claimed_video(device::Device& device, const device::Device& like) const;
+    void add_tried_audio(device::Device& device) const;
+    void add_claimed_audio(device::Device& device, const device::Device& like) const;
     void add_untried_sizes(device::Device& device, const device::Device& like, Codec codec, bool is_deep) const;
     void take_over_untested(device::Device& device, const device::Device& like) const;
 
