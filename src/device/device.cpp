@@ -236,6 +236,7 @@ Playing parse_playing(base::ConfigTable& plays) {
     playing.whole_segments = plays.flag("whole_segments", true);
     playing.live_probe = size("live_probe", 64U << 20);
     playing.live_restart = static_cast<int>(plays.number("live_restart", 0, 10, 0));
+    playing.live_catch_up = static_cast<int>(plays.number("live_catch_up", 0, 10, 0));
     const std::string seek = plays.text("seek", "exact");
     if (seek != "exact" && seek != "keyframe")
         plays.wrong("seek", fmt::format("\"{}\" is no way to seek", seek), "write \"exact\" or \"keyframe\"");
@@ -265,6 +266,120 @@ Time Playing::refill_of(std::int64_t bps) const {
     return media_of(refill, refill_size, bps);
 }
 
+namespace {
+
+std::vector<std::string> read_containers(base::ConfigTable& plays) {
+    auto containers = plays.texts("containers");
+    for (std::string& one : containers) one = container::format_from_name(one);
+    static const std::vector<std::string> kContainers = {"mp4", "matroska", "webm", "mpeg-ts", "mpeg-ps", "avi",
+                                                         "flv", "ogg",      "mp3",  "flac",    "wav",     "adts"};
+    for (const std::string& container : containers) {
+        if (std::find(kContainers.begin(), kContainers.end(), container) == kContainers.end())
+            plays.wrong("containers", fmt::format("unknown container \"{}\"", container),
+                        fmt::format("use some of: {}", joined(kContainers)));
+    }
+    return containers;
+}
+
+std::vector<std::string> read_protocols(base::ConfigTable& plays) {
+    auto protocols = plays.texts("protocols");
+    static const std::vector<std::string> kProtocols = {"http", "https", "hls", "dash", "udp",
+                                                        "rtp",  "rtmp",  "smb", "nfs"};
+    for (const std::string& protocol : protocols) {
+        if (std::find(kProtocols.begin(), kProtocols.end(), protocol) == kProtocols.end())
+            plays.wrong("protocols", fmt::format("unknown protocol \"{}\"", protocol),
+                        fmt::format("use some of: {}", joined(kProtocols)));
+    }
+    // (Few play from shares: that is said.)
+    if (protocols.empty()) protocols = {"http", "https", "hls", "dash", "udp", "rtp", "rtmp"};
+    return protocols;
+}
+
+VideoAbility read_video(base::ConfigTable& table) {
+    VideoAbility ability;
+    const Codec codec = codec_of(table);
+    ability.codec = codec;
+    ability.profiles = table.texts("profiles");
+    for (const std::string& profile : ability.profiles) {
+        const std::vector<std::string> known = profiles_of(codec);
+        if (known.empty() || std::find(known.begin(), known.end(), profile) != known.end()) continue;
+        table.wrong("profiles", fmt::format("{1} has no profile \"{0}\"", profile, media::display_name(codec)),
+                    fmt::format("use some of: {}", joined(known)));
+    }
+    const auto level = table.text("level", "");
+    if (!level.empty() && bitstream::level_number(codec, level) == 0) {
+        table.wrong("level", fmt::format("\"{}\" isn't a level of {}", level, media::display_name(codec)),
+                    has_numbered_levels(codec) ? "write a level such as \"4.1\"" : "leave it out");
+    }
+    ability.level = level;
+    const auto largest = table.size("max_size", {});
+    ability.largest = largest;
+    const auto fastest = table.decimal("max_fps", 1, 300, 0);
+    ability.max_fps = fastest;
+    const auto depth = table.number("bit_depth", 8, 16, 8);
+    if (depth != 8 && depth != 10 && depth != 12 && depth != 16)
+        table.wrong("bit_depth", fmt::format("no codec has a bit depth of {}", depth), "use 8, 10 or 12");
+    ability.bit_depth = static_cast<int>(depth);
+    for (const std::string& scan : table.texts("scans")) {
+        if (scan != "progressive" && scan != "interlaced")
+            table.wrong("scans", fmt::format("\"{}\" isn't a scan type", scan),
+                        "use \"progressive\" and \"interlaced\"");
+        ability.scans.push_back(scan == "progressive" ? Scan::progressive : Scan::interlaced);
+    }
+    ability.hdr = table.texts("hdr");
+    for (const std::string& kind : ability.hdr) {
+        if (kind != "hdr10" && kind != "hlg")
+            table.wrong("hdr", fmt::format("unknown kind of HDR \"{}\"", kind), "use \"hdr10\" and \"hlg\"");
+    }
+    const auto ground = table.text("basis", "");
+    ability.basis = ground;
+    table.finish();
+    return ability;
+}
+
+AudioAbility read_audio(base::ConfigTable& table, const std::vector<std::string>& containers) {
+    AudioAbility ability;
+    ability.codec = codec_of(table);
+    const auto channels = table.number("channels", 1, 16, 2);
+    ability.channels = static_cast<int>(channels);
+    ability.containers = table.texts("containers");
+    for (std::string& one : ability.containers) {
+        one = container::format_from_name(one);
+        if (std::find(containers.begin(), containers.end(), one) == containers.end())
+            table.wrong("containers", fmt::format("\"{}\" is not one of the device's containers", one),
+                        "write some of [plays] containers, or leave it out");
+    }
+    const auto ground = table.text("basis", "");
+    ability.basis = ground;
+    table.finish();
+    return ability;
+}
+
+std::vector<Codec> read_subtitles(base::ConfigTable& plays) {
+    std::vector<Codec> codecs;
+    for (const std::string& one : plays.texts("subtitles")) {
+        const auto codec = media::codec_from_name(one);
+        if (codec != Codec::text && codec != Codec::dvd_subpicture && codec != Codec::pgs)
+            plays.wrong("subtitles", fmt::format("unknown kind of subtitles \"{}\"", one),
+                        "use \"text\", \"dvd-subpicture\" and \"pgs\"");
+        codecs.push_back(codec.value_or(Codec::unknown));
+    }
+    return codecs;
+}
+
+Tried read_tried(base::ConfigTable& table) {
+    Tried tried;
+    tried.what = table.text("what");
+    tried.says = table.text("says", "");
+    tried.result = table.choice("result", {"played", "stutters", "failed", "unclear"}, "unclear");
+    tried.seen = table.text("seen", "");
+    tried.when = table.text("when", "");
+    table.finish();
+    return tried;
+}
+
+}  // namespace
+
 Result<Device> parse(std::string_view text, const std::string& file) {
     WAVECREST_TRY_ASSIGN(root, base::ConfigTable::parse(text, file));
     Device device;
@@ -275,112 +390,16 @@ Result<Device> parse(std::string_view text, const std::string& file) {
     const auto basis = root.text("basis", "");
     device.basis = basis;
     auto plays = root.table("plays");
-    auto containers = plays.texts("containers");
-    for (std::string& one : containers) one = container::format_from_name(one);
-    static const std::vector<std::string> kContainers = {"mp4", "matroska", "webm", "mpeg-ts", "mpeg-ps", "avi",
-                                                         "flv", "ogg",      "mp3",  "flac",    "wav",     "adts"};
-    for (const std::string& container : containers) {
-        if (std::find(kContainers.begin(), kContainers.end(), container) == kContainers.end())
-            plays.wrong("containers", fmt::format("unknown container \"{}\"", container),
-                        fmt::format("use some of: {}", joined(kContainers)));
-    }
-    device.containers = containers;
-    const auto protocols = plays.texts("protocols");
-    static const std::vector<std::string> kProtocols = {"http", "https", "hls", "dash", "udp",
-                                                        "rtp",  "rtmp",  "smb", "nfs"};
-    for (const std::string& protocol : protocols) {
-        if (std::find(kProtocols.begin(), kProtocols.end(), protocol) == kProtocols.end())
-            plays.wrong("protocols", fmt::format("unknown protocol \"{}\"", protocol),
-                        fmt::format("use some of: {}", joined(kProtocols)));
-    }
-    device.protocols = protocols;
-    // (Few play from shares: that is said.)
-    if (protocols.empty()) device.protocols = {"http", "https", "hls", "dash", "udp", "rtp", "rtmp"};
+    device.containers = read_containers(plays);
+    device.protocols = read_protocols(plays);
     const auto highest = plays.bitrate("max_bitrate", 0);
     device.highest_bps = highest;
     device.playing = parse_playing(plays);
-    auto videos = plays.tables("video");
-    for (base::ConfigTable& table : videos) {
-        VideoAbility ability;
-        const Codec codec = codec_of(table);
-        ability.codec = codec;
-        const auto profiles = table.texts("profiles");
-        for (const std::string& profile : profiles) {
-            const std::vector<std::string> known = profiles_of(codec);
-            if (known.empty() || std::find(known.begin(), known.end(), profile) != known.end()) continue;
-            table.wrong("profiles", fmt::format("{1} has no profile \"{0}\"", profile, media::display_name(codec)),
-                        fmt::format("use some of: {}", joined(known)));
-        }
-        ability.profiles = profiles;
-        const auto level = table.text("level", "");
-        if (!level.empty() && bitstream::level_number(codec, level) == 0) {
-            table.wrong("level", fmt::format("\"{}\" isn't a level of {}", level, media::display_name(codec)),
-                        has_numbered_levels(codec) ? "write a level such as \"4.1\"" : "leave it out");
-        }
-        ability.level = level;
-        const auto largest = table.size("max_size", {});
-        ability.largest = largest;
-        const auto fastest = table.decimal("max_fps", 1, 300, 0);
-        ability.max_fps = fastest;
-        const auto depth = table.number("bit_depth", 8, 16, 8);
-        if (depth != 8 && depth != 10 && depth != 12 && depth != 16)
-            table.wrong("bit_depth", fmt::format("no codec has a bit depth of {}", depth), "use 8, 10 or 12");
-        ability.bit_depth = static_cast<int>(depth);
-        const auto scans = table.texts("scans");
-        for (const std::string& scan : scans) {
-            if (scan != "progressive" && scan != "interlaced")
-                table.wrong("scans", fmt::format("\"{}\" isn't a scan type", scan),
-                            "use \"progressive\" and \"interlaced\"");
-            ability.scans.push_back(scan == "progressive" ? Scan::progressive : Scan::interlaced);
-        }
-        ability.hdr = table.texts("hdr");
-        for (const std::string& kind : ability.hdr) {
-            if (kind != "hdr10" && kind != "hlg")
-                table.wrong("hdr", fmt::format("unknown kind of HDR \"{}\"", kind), "use \"hdr10\" and \"hlg\"");
-        }
-        const auto ground = table.text("basis", "");
-        ability.basis = ground;
-        table.finish();
-        device.video.push_back(std::move(ability));
-    }
-    auto audios = plays.tables("audio");
-    for (base::ConfigTable& table : audios) {
-        AudioAbility ability;
-        const Codec codec = codec_of(table);
-        ability.codec = codec;
-        const auto channels = table.number("channels", 1, 16, 2);
-        ability.channels = static_cast<int>(channels);
-        ability.containers = table.texts("containers");
-        for (std::string& one : ability.containers) {
-            one = container::format_from_name(one);
-            if (std::find(device.containers.begin(), device.containers.end(), one) == device.containers.end())
-                table.wrong("containers", fmt::format("\"{}\" is not one of the device's containers", one),
-                            "write some of [plays] containers, or leave it out");
-        }
-        const auto ground = table.text("basis", "");
-        ability.basis = ground;
-        table.finish();
-        device.audio.push_back(std::move(ability));
-    }
-    const auto subtitles = plays.texts("subtitles");
-    for (const std::string& one : subtitles) {
-        const auto codec = media::codec_from_name(one);
-        if (codec != Codec::text && codec != Codec::dvd_subpicture && codec != Codec::pgs)
-            plays.wrong("subtitles", fmt::format("unknown kind of subtitles \"{}\"", one),
-                        "use \"text\", \"dvd-subpicture\" and \"pgs\"");
-        device.subtitles.push_back(codec.value_or(Codec::unknown));
-    }
+    for (base::ConfigTable& table : plays.tables("video")) device.video.push_back(read_video(table));
+    for (base::ConfigTable& table : plays.tables("audio")) device.audio.push_back(read_audio(table, device.containers));
+    device.subtitles = read_subtitles(plays);
     plays.finish();
-    for (base::ConfigTable& table : root.tables("tried")) {
-        Tried tried;
-        tried.what = table.text("what");
-        tried.says = table.text("says", "");
-        tried.result = table.choice("result", {"played", "stutters", "failed", "unclear"}, "unclear");
-        tried.seen = table.text("seen", "");
-        tried.when = table.text("when", "");
-        table.finish();
-        device.tried.push_back(std::move(tried));
-    }
+    for (base::ConfigTable& table : root.tables("tried")) device.tried.push_back(read_tried(table));
     root.finish();
     return root.complete(Result<Device>(std::move(device)));
 }
@@ -500,6 +519,7 @@ void write_playing(const Playing& playing, std::string& text) {
     if (!playing.whole_segments) text += "whole_segments = false\n";
     size("live_probe", playing.live_probe);
     if (playing.live_restart > 0) text += fmt::format("live_restart = {}\n", playing.live_restart);
+    if (playing.live_catch_up > 0) text += fmt::format("live_catch_up = {}\n", playing.live_catch_up);
     if (!playing.seeks_exactly) text += "seek = \"keyframe\"\n";
     size("read_through", playing.read_through);
     if (playing.finishes_segment) text += "finishes_segment = true\n";
@@ -610,6 +630,7 @@ std::vector<Difference> compare(const Device& first, const Device& second) {
     row("whole segments", yes_no(a.whole_segments), yes_no(b.whole_segments));
     size("live probe", a.live_probe, b.live_probe);
     row("live restart", std::to_string(a.live_restart), std::to_string(b.live_restart));
+    row("live catch-up", std::to_string(a.live_catch_up), std::to_string(b.live_catch_up));
     const auto seek = [](bool exactly) { return std::string(exactly ? "exact" : "keyframe"); };
     row("seek", seek(a.seeks_exactly), seek(b.seeks_exactly));
     size("read through", a.read_through, b.read_through);

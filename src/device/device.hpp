@@ -67,9 +67,10 @@ struct Playing {
     bool whole_segments = true;
     // Of live HLS: bytes of the segment listed first that it reads to see what is in it; and of the first so many it
     // drops what it hasn't shown when they took longer than a target duration, and goes on with what is listed next (0:
-    // never).
+    // never). Where a list read anew has more new segments than `live_catch_up`, it goes on with the last so many, and
+    // stops at the gap (0: it plays all of them).
     std::int64_t live_probe = 0;
-    int live_restart = 0;
+    int live_restart = 0, live_catch_up = 0;
     bool seeks_exactly = true;  // it goes on at the place asked for; false: at the keyframe before it
     // A seek in a file over fewer bytes than this ahead of what has come reads through what lies between.
     std::int64_t read_through = 0;

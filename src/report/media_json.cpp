@@ -109,6 +109,7 @@ Json to_json(const device::Device& device) {
                  {"whole_segments", device.playing.whole_segments},
                  {"live_probe_bytes", device.playing.live_probe},
                  {"live_restart", device.playing.live_restart},
+                 {"live_catch_up", device.playing.live_catch_up},
                  {"seek", device.playing.seeks_exactly ? "exact" : "keyframe"},
                  {"read_through_bytes", device.playing.read_through},
                  {"finishes_segment", device.playing.finishes_segment}};

@@ -204,7 +204,8 @@ TEST_CASE("how a player fills its buffer is described, or follows from what is",
         "resume_growth = 2\nmax_resume_buffer = \"4 s\"\nbuffer = \"15 s\"\nread_size = \"32 kB\"\nrefill = \"9 "
         "s\"\nbuffer_size = \"4 MB\"\nrefill_size = \"2 MB\"\nhls_refill = \"6 "
         "s\"\n"
-        "whole_segments = false\nseek = \"keyframe\"\nlive_probe = \"56 kB\"\nlive_restart = 2\n",
+        "whole_segments = false\nseek = \"keyframe\"\nlive_probe = \"56 kB\"\nlive_restart = 2\n"
+        "live_catch_up = 3\n",
         "d.toml");
     REQUIRE(device);
     const device::Playing& p = device->playing;
@@ -229,6 +230,7 @@ TEST_CASE("how a player fills its buffer is described, or follows from what is",
     CHECK_FALSE(again->playing.seeks_exactly);
     CHECK(again->playing.live_probe == 56'000);
     CHECK(again->playing.live_restart == 2);
+    CHECK(again->playing.live_catch_up == 3);
     const auto plain =
         device::parse("name = \"x\"\n[plays]\ncontainers = [\"mp4\"]\nstart_buffer = \"3 s\"\n", "d.toml");
     REQUIRE(plain);
@@ -240,6 +242,7 @@ TEST_CASE("how a player fills its buffer is described, or follows from what is",
     CHECK(plain->playing.seeks_exactly);
     CHECK(plain->playing.live_probe == 0);
     CHECK(plain->playing.live_restart == 0);
+    CHECK(plain->playing.live_catch_up == 0);
     for (const char* wrong : {"read_size = \"much\"", "read_size = \"0\"", "resume_growth = 0.5",
                               "hls_buffer = \"5 s\"\nhls_refill = \"6 s\"", "buffer = \"5 s\"\nrefill = \"6 s\"",
                               "buffer_size = \"1 MB\"\nrefill_size = \"2 MB\"", "buffer_size = \"much\"",

@@ -37,10 +37,10 @@ std::vector<Bytes> segments_of(const base::Path& film) {
     return segments;
 }
 
-// Of a film's segments, the first few at once, then one a second.
+// Of a film's segments, the first few at once, then one after the other.
 class LiveServer {
   public:
-    LiveServer() {
+    explicit LiveServer(std::chrono::milliseconds each = std::chrono::seconds(1)) : each_(each) {
         REQUIRE(segments_.size() == 12);
         net::HttpServerSettings settings;
         settings.address = "127.0.0.1";
@@ -66,7 +66,7 @@ class LiveServer {
             return net::HttpReply::text(200, "#EXTM3U\n#EXT-X-STREAM-INF:BANDWIDTH=100000\nfilm.m3u8\n");
         if (path == "/film.m3u8") {
             if (lists_++ < 2) begun_ = now;  // at the look, and by the player
-            const auto passed = static_cast<std::size_t>((now - begun_) / std::chrono::seconds(1));
+            const auto passed = static_cast<std::size_t>((now - begun_) / each_);
             std::string text =
                 "#EXTM3U\n#EXT-X-VERSION:3\n#EXT-X-TARGETDURATION:1\n#EXT-X-MEDIA-SEQUENCE:0\n#EXT-X-START:TIME-OFFSET="
                 "-5\n";
@@ -82,6 +82,7 @@ class LiveServer {
         return reply;
     }
 
+    const std::chrono::milliseconds each_;
     const std::vector<Bytes> segments_ = segments_of(sample_ladder() / "video-480p.mp4");
     mutable std::mutex mutex_;
     std::vector<std::string> asked_;
@@ -90,14 +91,15 @@ class LiveServer {
     std::unique_ptr<net::HttpServer> server_;
 };
 
-verify::Verification verified(const LiveServer& server, double bps, double seconds) {
+verify::Verification verified(const LiveServer& server, double bps, double seconds, int restart, int catch_up) {
     verify::Job job;
     job.stream = "Film";
     job.address = server.address();
     job.device = *device::find("tv-hd");
     job.device.playing.start_buffer = job.device.playing.resume_buffer = base::from_seconds(0.4);
     job.device.playing.live_probe = 30'000;
-    job.device.playing.live_restart = 2;
+    job.device.playing.live_restart = restart;
+    job.device.playing.live_catch_up = catch_up;
     job.link = *device::parse_link(fmt::format("{:.0f} kbit/s", bps / 1000));
     job.listen = base::from_seconds(seconds);
     const Cancel cancel;
@@ -127,13 +129,13 @@ TEST_CASE("a player of live HLS looks first where it does, and starts anew where
     {
         // It begins where the list asks it to.
         const LiveServer server;
-        const verify::Verification quick = verified(server, 90e6, 0.9);
+        const verify::Verification quick = verified(server, 90e6, 0.9, 2, 0);
         CHECK(begin(server, 6) == Paths{"/live.m3u8", "/film.m3u8", "/0.ts", "/1.ts", "/2.ts", "/3.ts"});
         CHECK(check_of(quick, "segments").measured.find("restarted") == std::string::npos);
     }
     const LiveServer server;
     const double bytes = 30'000 + static_cast<double>(server.bytes(1) + server.bytes(2));
-    const verify::Verification slow = verified(server, bytes * 8 / 1.4, 3.5);
+    const verify::Verification slow = verified(server, bytes * 8 / 1.4, 3.5, 2, 0);
     CHECK(begin(server, 6) == Paths{"/live.m3u8", "/film.m3u8", "/0.ts", "/1.ts", "/2.ts", "/film.m3u8"});
     const Paths asked = server.asked();
     const auto rest =
@@ -147,4 +149,21 @@ TEST_CASE("a player of live HLS looks first where it does, and starts anew where
     const double expected = (30'000 + static_cast<double>(server.bytes(1))) / bytes * 1.4;
     CHECK(base::to_seconds(slow.startup) > expected * 0.9);
     CHECK(base::to_seconds(slow.startup) < expected + 1);
+}
+
+TEST_CASE("a player of live HLS that leaves out what it is too late for stops at the gap", "[verify][waits]") {
+    const LiveServer server(std::chrono::milliseconds(200));
+    double bytes = 30'000;
+    for (std::size_t i = 1; i < kListed; ++i) bytes += static_cast<double>(server.bytes(i));
+    const verify::Verification slow = verified(server, bytes * 8 / 1.2, 5, 0, 3);
+    CHECK(slow.verdict == device::Verdict::fail);
+    CHECK(slow.cause == verify::Cause::network);
+    CHECK(check_of(slow, "segments").measured == "5 fetched");
+    const device::Check& edge = check_of(slow, "live edge");
+    CHECK(edge.verdict == device::Verdict::fail);
+    CHECK(edge.measured.find("segments behind; the player skips ahead and stops at the gap") != std::string::npos);
+    CHECK(edge.limit == "3 segments");
+    // It plays what it has, and asks for nothing more.
+    CHECK(slow.started);
+    CHECK(server.asked().back() == "/film.m3u8");
 }
