@@ -81,9 +81,23 @@ void PlaybackModel::finish(Time clock) {
 
 namespace {
 
+// Nobody sees a shorter one, unless there are several.
+constexpr auto kSeen = std::chrono::milliseconds(100), kTogether = std::chrono::milliseconds(250);
+
+}  // namespace
+
+std::vector<Stall> seen_stalls(std::vector<Stall> stalls) {
+    constexpr auto kLeast = std::chrono::milliseconds(20);
+    Time together{};
+    for (const Stall& stall : stalls) together += stall.length;
+    std::erase_if(
+        stalls, [&](const Stall& stall) { return stall.length < (together < kTogether ? Time(kSeen) : Time(kLeast)); });
+    return stalls;
+}
+
+namespace {
+
 bool plays_over(const PlayerSettings& settings, Arrivals& arrivals, Time latency, double bytes_a_second) {
-    // Nobody sees a shorter one, unless there are several.
-    constexpr auto kSeen = std::chrono::milliseconds(100), kTogether = std::chrono::milliseconds(250);
     std::size_t counted = 0;
     Time stood{};
     const Time slow_start = base::from_seconds(15);

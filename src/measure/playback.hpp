@@ -27,6 +27,10 @@ struct Stall {
     Time clock{};   // when it began, on the player's clock
 };
 
+// Of stalls, those that people see: of 100 ms and more, and shorter ones (from 20 ms on) where all together they make
+// 250 ms.
+std::vector<Stall> seen_stalls(std::vector<Stall> stalls);
+
 struct BufferLevel {
     Time clock{};  // since the request
     Time level{};  // media in the buffer

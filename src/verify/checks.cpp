@@ -122,12 +122,14 @@ Verification failed(Verification v, Cause cause, const Error& error, std::string
 void add_playback(Verification& v, const measure::PlaybackModel& player, Cause cause, bool filled) {
     v.started = player.started();
     v.startup = player.startup().value_or(Time{});
-    v.stalls = player.stalls();
-    // One that only began when receiving ended is none.
-    std::erase_if(v.stalls, [](const measure::Stall& stall) { return stall.length < 20ms; });
+    // (One that only began when receiving ended is none.)
+    v.stalls = measure::seen_stalls(player.stalls());
     v.levels = player.levels();
     if (v.started) {
-        add_startup(v, "startup too slow: convert with a shorter keyframe interval");
+        // (Where the link is short of what the stream takes all the time, its beginning isn't what is wrong.)
+        const bool short_link = cause == Cause::network && v.link.payload_bps < 2 * v.mean_bps;
+        add_startup(v, short_link ? "startup too slow: connect the device by Ethernet, or convert at a lower bit rate"
+                                  : "startup too slow: convert with a shorter keyframe interval");
     } else {
         add(v, "startup", Verdict::fail, "no video appeared", fmt::format("{:g} s", kSlowStart),
             cause == Cause::network ? "the link is too slow for this stream"
@@ -301,7 +303,7 @@ void conclude_live(Verification& v, Cause cause) {
     if (v.verdict != Verdict::fail) return;
     const std::string& name = worst->name;
     v.cause =
-        name == "stalls" || name == "startup" || name == "link" ? cause
+        name == "stalls" || name == "startup" || name == "link" || name == "live edge" ? cause
         : name == "packets lost" || name == "packets" || name == "arrival"
             ? (name == "packets" ? cause : Cause::network)
         : name == "frames" ? Cause::file

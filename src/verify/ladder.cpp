@@ -528,8 +528,7 @@ Result<Verification> LadderPlay::judge() {
     v.peak_1s_bps = rate.peak_bps();
     v.started = player_->started();
     v.startup = player_->startup().value_or(Time{});
-    v.stalls = player_->stalls();
-    std::erase_if(v.stalls, [](const measure::Stall& stall) { return stall.length < 20ms; });
+    v.stalls = measure::seen_stalls(player_->stalls());
     v.levels = player_->levels();
     if (fetched_ == 0)
         return failed(

@@ -126,6 +126,22 @@ TEST_CASE("a stream that breaks off leaves an open stall, closed at the end", "[
     CHECK_FALSE(never.startup());
 }
 
+TEST_CASE("a stall that nobody sees is none, unless there are several", "[playback]") {
+    const auto lengths = [](std::vector<int> stalls_ms) {
+        std::vector<measure::Stall> stalls;
+        for (const int ms : stalls_ms) stalls.push_back({{}, std::chrono::milliseconds(ms), {}});
+        std::vector<int> seen;
+        for (const measure::Stall& one : measure::seen_stalls(stalls))
+            seen.push_back(static_cast<int>(base::to_seconds(one.length) * 1000 + 0.5));
+        return seen;
+    };
+    CHECK(lengths({99}).empty());
+    CHECK(lengths({100}) == std::vector{100});
+    CHECK(lengths({60, 90, 99}).empty());
+    CHECK(lengths({60, 90, 10, 100}) == std::vector{60, 90, 100});
+    CHECK(lengths({0, 120, 50}) == std::vector{120});
+}
+
 TEST_CASE("what a player drops it has to fetch again, and it stands until then", "[playback]") {
     PlaybackModel player({s(1), s(10), s(60)});
     player.arrived(s(0), s(4));
