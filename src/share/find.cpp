@@ -36,7 +36,7 @@ using namespace std::chrono_literals;
 
 constexpr std::size_t kMostHosts = 64;
 constexpr std::size_t kAtOnce = 12;
-const Time kConnect = base::from_seconds(0.7), kAnswer = base::from_seconds(3);
+const Time kConnect = base::from_seconds(0.7), kAnswer = base::from_seconds(6);
 constexpr std::uint16_t kSmbPort = 445, kNfsPort = 2049;
 
 // Who may be a file server, by address.
