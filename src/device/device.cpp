@@ -203,6 +203,8 @@ Playing parse_playing(base::ConfigTable& plays) {
     Playing playing;
     const auto start = plays.span("start_buffer", base::from_seconds(2));
     playing.start_buffer = start;
+    const auto delay = plays.span("start_delay", Time{});
+    playing.start_delay = delay;
     const auto resume = plays.span("resume_buffer", start);
     playing.resume_buffer = resume;
     playing.resume_growth = plays.decimal("resume_growth", 1, 10, 1);
@@ -503,6 +505,7 @@ void write_playing(const Playing& playing, std::string& text) {
         text += fmt::format("{} = \"{} ms\"\n", key, base::to_ticks(value, 1000));
     };
     span("start_buffer", playing.start_buffer);
+    if (playing.start_delay.count() > 0) span("start_delay", playing.start_delay);
     span("resume_buffer", playing.resume_buffer);
     if (playing.resume_growth > 1) text += fmt::format("resume_growth = {:g}\n", playing.resume_growth);
     if (playing.max_resume_buffer.count() > 0) span("max_resume_buffer", playing.max_resume_buffer);
@@ -612,6 +615,7 @@ std::vector<Difference> compare(const Device& first, const Device& second) {
     const auto span = [&](const char* what, Time a, Time b) { row(what, base::format_span(a), base::format_span(b)); };
     const Playing &a = first.playing, &b = second.playing;
     span("start buffer", a.start_buffer, b.start_buffer);
+    span("start delay", a.start_delay, b.start_delay);
     span("resume buffer", a.resume_buffer, b.resume_buffer);
     row("resume growth", fmt::format("{:g}", a.resume_growth), fmt::format("{:g}", b.resume_growth));
     span("max resume buffer", a.max_resume_buffer, b.max_resume_buffer);

@@ -53,6 +53,7 @@ struct Adapting {
 // How a device's player fills its buffer and lives off it.
 struct Playing {
     Time start_buffer{};       // media it wants before it starts
+    Time start_delay{};        // from then to its first picture
     Time resume_buffer{};      // and before it goes on after a stall,
     double resume_growth = 1;  // so many times as much after each further one,
     Time max_resume_buffer{};  // but never more; 0: no limit

@@ -16,14 +16,14 @@ void PlaybackModel::advance(Time clock) {
     if (clock <= now_) return;
     if (playing_) {
         const Time left = available_ - position_;
-        const Time passed = clock - now_;
+        const Time passed = std::max(clock - played_from(), Time{});
         if (passed < left) {
             position_ += passed;
         } else {
             position_ = available_;
             if (position_ < settings_.duration) {
                 playing_ = false;
-                const Time dry = now_ + left;
+                const Time dry = played_from() + left;
                 levels_.push_back({dry, {}});
                 wanted_ = stalls_.empty()
                               ? (settings_.resume_buffer.count() > 0 ? settings_.resume_buffer : settings_.start_buffer)
@@ -44,7 +44,7 @@ void PlaybackModel::arrived(Time clock, Time until) {
     if (!playing_ && enough && position_ < settings_.duration && available_ > position_) {
         playing_ = true;
         if (!startup_) {
-            startup_ = now_;
+            startup_ = begins_ = now_ + settings_.start_delay;
         } else if (!stalls_.empty()) {
             stalls_.back().length = now_ - stalls_.back().clock;
         }
@@ -61,7 +61,7 @@ Time PlaybackModel::drop(Time clock) {
 }
 
 Time PlaybackModel::room_at(Time clock) const {
-    const Time level = available_ - position_ - (playing_ ? std::max(clock - now_, Time{}) : Time{});
+    const Time level = available_ - position_ - (playing_ ? std::max(clock - played_from(), Time{}) : Time{});
     if (level <= settings_.buffer || !playing_) return clock;
     return clock + level -
            (settings_.refill.count() > 0 ? std::min(settings_.refill, settings_.buffer) : settings_.buffer);
@@ -70,7 +70,7 @@ Time PlaybackModel::room_at(Time clock) const {
 void PlaybackModel::finish(Time clock) {
     advance(std::max(clock, now_));
     if (playing_) {
-        const Time end = now_ + (available_ - position_);
+        const Time end = played_from() + (available_ - position_);
         advance(end);
         playing_ = false;
         note_level(end, true);

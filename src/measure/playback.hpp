@@ -19,6 +19,8 @@ struct PlayerSettings {
     double resume_growth = 1;
     Time most_resume_buffer{};
     Time refill{};  // once it holds the most, it reads on when it holds less than this; 0: at once
+    // From when it has what it wants to the first picture: decoders and outputs are made.
+    Time start_delay{};
 };
 
 struct Stall {
@@ -81,11 +83,13 @@ class PlaybackModel {
 
   private:
     void advance(Time clock);
+    Time played_from() const { return now_ > begins_ ? now_ : begins_; }
     void note_level(Time clock, bool always);
 
     PlayerSettings settings_;
     Time wanted_{};  // before it plays
     Time now_{};
+    Time begins_{};  // to play: see PlayerSettings::start_delay
     Time available_{};
     Time position_{};
     bool playing_ = false;

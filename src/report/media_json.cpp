@@ -96,6 +96,7 @@ Json to_json(const device::Device& device) {
                  {"containers", device.containers},
                  {"max_bitrate_bps", device.highest_bps},
                  {"start_buffer_s", base::to_seconds(device.playing.start_buffer)},
+                 {"start_delay_s", base::to_seconds(device.playing.start_delay)},
                  {"resume_buffer_s", base::to_seconds(device.playing.resume_buffer)},
                  {"resume_growth", device.playing.resume_growth},
                  {"max_resume_buffer_s", base::to_seconds(device.playing.max_resume_buffer)},

@@ -68,6 +68,7 @@ measure::PlayerSettings player_of(const std::string& agent, bool hls) {
     if (!known) return settings;
     const device::Playing& playing = known->playing;
     settings.start_buffer = playing.start_buffer;
+    settings.start_delay = playing.start_delay;
     settings.resume_buffer = playing.resume_buffer;
     settings.resume_growth = playing.resume_growth;
     settings.most_resume_buffer = playing.max_resume_buffer;

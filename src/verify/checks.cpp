@@ -86,6 +86,7 @@ measure::PlayerSettings player_of(const device::Device& device, Time duration, b
     const device::Playing& playing = device.playing;
     measure::PlayerSettings settings;
     settings.start_buffer = playing.start_buffer;
+    settings.start_delay = playing.start_delay;
     settings.buffer = hls ? playing.hls_buffer : playing.buffer_of(bps);
     settings.refill = hls ? playing.hls_refill : playing.refill_of(bps);
     settings.duration = duration;

@@ -267,7 +267,7 @@ Result<Verification> play_film(const Job& job, const Supply& supply, std::option
         "the whole file", lost ? fmt::format("{}; {}", lost->what, lost->remedy) : "copy or convert the file again");
     v.started = player.started();
     v.startup = player.startup().value_or(Time{});
-    v.stalls = player.stalls();
+    v.stalls = measure::seen_stalls(player.stalls());
     v.levels = player.levels();
     v.slowest_link_bps = measure::slowest_link(playing, arrivals, {}, most_asked_of_a_link(v));
     // Where the time went decides who is to blame for a stall: waiting for the link's turn, or for the server's bytes.

@@ -201,6 +201,7 @@ TEST_CASE("every built-in class is complete, says where it is from, and makes a 
 TEST_CASE("how a player fills its buffer is described, or follows from what is", "[device]") {
     const auto device = device::parse(
         "name = \"x\"\n[plays]\ncontainers = [\"mp4\"]\nstart_buffer = \"500 ms\"\nresume_buffer = \"1 s\"\n"
+        "start_delay = \"150 ms\"\n"
         "resume_growth = 2\nmax_resume_buffer = \"4 s\"\nbuffer = \"15 s\"\nread_size = \"32 kB\"\nrefill = \"9 "
         "s\"\nbuffer_size = \"4 MB\"\nrefill_size = \"2 MB\"\nhls_refill = \"6 "
         "s\"\n"
@@ -229,6 +230,7 @@ TEST_CASE("how a player fills its buffer is described, or follows from what is",
     CHECK_FALSE(p.seeks_exactly);
     CHECK_FALSE(again->playing.seeks_exactly);
     CHECK(again->playing.live_probe == 56'000);
+    CHECK(again->playing.start_delay == base::from_seconds(0.15));
     CHECK(again->playing.live_restart == 2);
     CHECK(again->playing.live_catch_up == 3);
     const auto plain =

@@ -104,6 +104,37 @@ TEST_CASE("a stall begins when the buffer runs dry and ends when enough is there
     }
 }
 
+TEST_CASE("a player that takes a while to show its first picture has so much more in hand", "[playback]") {
+    measure::PlayerSettings settings;
+    settings.start_buffer = settings.resume_buffer = s(2);
+    settings.buffer = s(10);
+    settings.duration = s(20);
+    settings.start_delay = s(0.5);
+    PlaybackModel player(settings);
+    player.arrived(s(1), s(2));
+    CHECK(player.startup() == s(1.5));
+    player.arrived(s(1.25), s(2.5));
+    CHECK(player.position() == Time{});
+    player.arrived(s(3), s(2.5));
+    CHECK(player.position() == s(1.5));
+    player.arrived(s(5), s(4.75));  // dry since 4
+    REQUIRE(player.stalls().size() == 1);
+    CHECK(player.stalls()[0].clock == s(4));
+    CHECK(player.stalls()[0].length == s(1));
+    // Going on, it has all it needs.
+    player.arrived(s(6), s(20));
+    CHECK(player.position() == s(3.5));
+    player.finish(s(30));
+    CHECK(player.stalls().size() == 1);
+    CHECK(player.position() == s(20));
+    // All that it will ever get, before it shows anything.
+    PlaybackModel whole(settings);
+    whole.arrived(s(1), s(20));
+    whole.finish(s(1.1));
+    CHECK(whole.position() == s(20));
+    CHECK(whole.levels().back().clock == s(21.5));
+}
+
 TEST_CASE("the end of the title counts as enough", "[playback]") {
     PlaybackModel player({s(5), s(10), s(3)});
     player.arrived(s(0.5), s(3));
