@@ -459,10 +459,11 @@ class HlsPlay {
         return container::parse_playlist(text, address_);
     }
 
-    // Some players look into the first segment of the list, wherever they begin.
+    // Some players look into the first segment of the list, wherever they begin; where they begin with it, it is read
+    // but once.
     Status probe() {
         auto wanted = static_cast<std::size_t>(job_.device.playing.live_probe);
-        if (wanted == 0 || playlist_.segments.empty()) return {};
+        if (wanted == 0 || playlist_.segments.empty() || next_ == playlist_.sequence) return {};
         WAVECREST_TRY(source_.begin(net::resolve_uri(address_, playlist_.segments.front().uri)));
         while (wanted > 0) {
             WAVECREST_TRY_ASSIGN(got, source_.piece(std::span(buffer_).first(std::min(wanted, buffer_.size()))));

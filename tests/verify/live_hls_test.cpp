@@ -40,7 +40,9 @@ std::vector<Bytes> segments_of(const base::Path& film) {
 // Of a film's segments, the first few at once, then one after the other.
 class LiveServer {
   public:
-    explicit LiveServer(std::chrono::milliseconds each = std::chrono::seconds(1)) : each_(each) {
+    // `behind`: by so many segments players are asked to begin before the end.
+    explicit LiveServer(std::chrono::milliseconds each = std::chrono::seconds(1), int behind = 5)
+        : each_(each), behind_(behind) {
         REQUIRE(segments_.size() == 12);
         net::HttpServerSettings settings;
         settings.address = "127.0.0.1";
@@ -67,9 +69,10 @@ class LiveServer {
         if (path == "/film.m3u8") {
             if (lists_++ < 2) begun_ = now;  // at the look, and by the player
             const auto passed = static_cast<std::size_t>((now - begun_) / each_);
-            std::string text =
-                "#EXTM3U\n#EXT-X-VERSION:3\n#EXT-X-TARGETDURATION:1\n#EXT-X-MEDIA-SEQUENCE:0\n#EXT-X-START:TIME-OFFSET="
-                "-5\n";
+            std::string text = fmt::format(
+                "#EXTM3U\n#EXT-X-VERSION:3\n#EXT-X-TARGETDURATION:1\n#EXT-X-MEDIA-SEQUENCE:0\n"
+                "#EXT-X-START:TIME-OFFSET=-{}\n",
+                behind_);
             for (std::size_t i = 0; i < std::min(kListed + passed, segments_.size()); ++i)
                 text += fmt::format("#EXTINF:1.001,\n{}.ts\n", i);
             return net::HttpReply::text(200, text);
@@ -83,6 +86,7 @@ class LiveServer {
     }
 
     const std::chrono::milliseconds each_;
+    const int behind_;
     const std::vector<Bytes> segments_ = segments_of(sample_ladder() / "video-480p.mp4");
     mutable std::mutex mutex_;
     std::vector<std::string> asked_;
@@ -132,6 +136,12 @@ TEST_CASE("a player of live HLS looks first where it does, and starts anew where
         const verify::Verification quick = verified(server, 90e6, 0.9, 2, 0);
         CHECK(begin(server, 6) == Paths{"/live.m3u8", "/film.m3u8", "/0.ts", "/1.ts", "/2.ts", "/3.ts"});
         CHECK(check_of(quick, "segments").measured.find("restarted") == std::string::npos);
+    }
+    {
+        // Where that is what is listed first, it has looked already.
+        const LiveServer server(std::chrono::seconds(1), 6);
+        verified(server, 90e6, 0.9, 2, 0);
+        CHECK(begin(server, 4) == Paths{"/live.m3u8", "/film.m3u8", "/0.ts", "/1.ts"});
     }
     const LiveServer server;
     const double bytes = 30'000 + static_cast<double>(server.bytes(1) + server.bytes(2));
