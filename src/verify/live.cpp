@@ -425,15 +425,18 @@ class HlsPlay {
                                           playlist_.target_s)
                             : ""),
             "all", lost_ ? lost_->remedy : "");
+        const Cause cause = r_.cause();
         if (fell_behind_)
             add(r_.v, "live edge", Verdict::fail,
                 fmt::format("{} segments behind; the player skips ahead and stops at the gap", *fell_behind_),
-                fmt::format("{} segments", job_.device.playing.live_catch_up),
-                "too slow for this stream: connect the device by Ethernet, or use a lower bit rate");
+                base::format_count(static_cast<std::size_t>(job_.device.playing.live_catch_up), "segment"),
+                cause == Cause::network ? "the link is too slow for this bit rate: connect the device by Ethernet, or "
+                                          "convert at a lower bit rate"
+                                        : "the server, or the network up to here, is too slow");
         r_.v.paused = live_ && playlist_.paused;
         // What was listed when the player came was made before: only what comes since shows that it goes on. A segment,
-        // and the time until the list is asked for again, may be on the way.
-        if (live_)
+        // and the time until the list is asked for again, may be on the way. (One that fell behind ended it by itself.)
+        if (live_ && !fell_behind_)
             add_seen(r_.v, job_,
                      std::min(reached_, appeared_ + base::from_seconds(static_cast<double>(playlist_.target_s) * 1.5)),
                      playlist_.ended);
@@ -441,7 +444,6 @@ class HlsPlay {
             add(r_.v, "seen", job_.to_end ? Verdict::pass : Verdict::fail, "the stream has ended", "a stream",
                 "the stream has ended: start it again, then verify it");
         subtitles_->conclude(r_.v);
-        const Cause cause = r_.cause();
         if (!live_ && !lost_) WAVECREST_TRY(try_seeks(cancel));
         if (!live_ && !lost_) {
             SegmentArrivals arrivals(pieces_, job_.device.playing.whole_segments, tail_);

@@ -173,6 +173,9 @@ TEST_CASE("a player of live HLS that leaves out what it is too late for stops at
     CHECK(edge.verdict == device::Verdict::fail);
     CHECK(edge.measured.find("segments behind; the player skips ahead and stops at the gap") != std::string::npos);
     CHECK(edge.limit == "3 segments");
+    CHECK(edge.why.find("the link is too slow") == 0);
+    // That the stream has stopped isn't said: it hasn't.
+    CHECK(std::none_of(slow.checks.begin(), slow.checks.end(), [](const auto& one) { return one.name == "seen"; }));
     // It plays what it has, and asks for nothing more.
     CHECK(slow.started);
     CHECK(server.asked().back() == "/film.m3u8");
